@@ -1,0 +1,198 @@
+"""PostgreSQL servers: login roles are people or apps, shared roles are accounts, memberships are grants.
+
+The rights it needs, and no more: CREATEROLE (to take memberships away), and membership in pg_read_all_stats
+(to see sessions) and pg_signal_backend (to end them). See https://www.postgresql.org/docs/15/ chapters 22
+(roles), 28.2 (pg_stat_activity) and 9.27.2 (pg_terminate_backend).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from typing import Any, LiteralString
+
+import psycopg
+from psycopg import sql
+from psycopg.rows import dict_row
+
+from openlatch.adapters.contract import FoundLevel, Holding, Login, Presence, Reading, SharedAccount
+from openlatch.core.windows import is_far_away
+from openlatch.core.words import Reach, StepKind
+from openlatch.errors import SystemDown, SystemRefused
+
+CONNECT_SECONDS = 5
+STATEMENT_SECONDS = 20
+
+_SEE = ("see", "See the data in its tables", Reach.OBSERVE)
+_CHANGE = ("change", "Add, change and delete data in its tables", Reach.OPERATE)
+_ADMIT = ("admit", "Let others in and put them out", Reach.STEWARD)
+LEVELS = (
+    FoundLevel("reader", "Reader", "Can see the data, and change nothing.", (_SEE,)),
+    FoundLevel("operator", "Operator", "Can see and change the data.", (_SEE, _CHANGE)),
+    FoundLevel("keeper", "Keeper", "Can see and change the data, and let others in.", (_SEE, _CHANGE, _ADMIT)),
+)
+
+_ROLES: LiteralString = """
+    select oid, rolname as name, rolcanlogin as can_login, rolsuper as super, rolcreaterole as create_role,
+           case when isfinite(rolvaliduntil) then rolvaliduntil end as valid_until,
+           coalesce(shobj_description(oid, 'pg_authid'), '') as comment
+    from pg_roles where rolname !~ '^pg_' order by rolname
+"""
+_MEMBERS: LiteralString = """
+    select role.rolname as account, member.rolname as holder, bool_or(m.admin_option) as admits
+    from pg_auth_members m join pg_roles role on role.oid = m.roleid join pg_roles member on member.oid = m.member
+    where role.rolname !~ '^pg_' and member.rolname !~ '^pg_'
+    group by 1, 2 order by 1, 2
+"""
+_CHANGERS: LiteralString = """
+    select distinct grantee.rolname as name
+    from pg_class c cross join lateral aclexplode(c.relacl) acl join pg_roles grantee on grantee.oid = acl.grantee
+    where acl.privilege_type in ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE')
+"""
+_SESSIONS: LiteralString = """
+    select pid, usename as login, application_name as program, coalesce(host(client_addr), 'local') as address,
+           backend_start as started, coalesce(state_change, backend_start) as seen
+    from pg_stat_activity
+    where backend_type = 'client backend' and usename is not null and pid <> pg_backend_pid() order by pid
+"""
+
+
+class PostgresqlAdapter:
+    """Reads and changes one PostgreSQL server.
+
+    ``settings``: ``host``, ``port``, ``database``, ``user``, and ``app_prefix``: login roles whose names begin
+    with it are apps. ``secret`` is the password.
+    """
+
+    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+        self._settings = settings
+        self._secret = secret
+
+    def read(self) -> Reading:
+        """All roles, memberships and sessions, in one snapshot."""
+        with self._connection() as db:
+            roles = db.execute(_ROLES).fetchall()
+            members = db.execute(_MEMBERS).fetchall()
+            changers = {row["name"] for row in db.execute(_CHANGERS)}
+            sessions = db.execute(_SESSIONS).fetchall()
+        own = self._settings["user"]
+        logins = {r["name"]: r for r in roles if r["can_login"] and not r["super"] and r["name"] != own}
+        shared = {r["name"]: r for r in roles if not r["can_login"]}
+        prefix = self._settings.get("app_prefix") or "\0"
+        return Reading(
+            levels=LEVELS,
+            accounts=tuple(SharedAccount(name, role["comment"]) for name, role in shared.items()),
+            logins=tuple(Login(n, r["comment"], n.startswith(prefix)) for n, r in logins.items()),
+            holdings=tuple(
+                _holding(m, logins.get(m["holder"]), shared[m["account"]], changers)
+                for m in members
+                if m["account"] in shared and (m["holder"] in logins or m["holder"] in shared)
+            ),
+            presences=tuple(_presence(s) for s in sessions if s["login"] in logins),
+        )
+
+    def can_reduce(self, level: str, lower: str) -> bool:
+        """Only the right to let others in can be taken from a membership; the rest is the shared role's."""
+        return level == "keeper" and lower in ("operator", "reader")
+
+    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+        """REMOVE and REDUCE act on a membership, END_SESSIONS on one server process."""
+        if self.confirm(kind, detail) is None:
+            return "It was so already; nothing was changed."
+        with self._connection() as db:
+            if kind is StepKind.END_SESSIONS:
+                db.execute(
+                    "select pg_terminate_backend(pid, 5000) from pg_stat_activity where pid = %s and backend_start = %s",
+                    [detail["pid"], detail["started"]],
+                )
+                return f"Ended server process {detail['pid']}."
+            role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
+            form = "revoke admin option for {} from {}" if kind is StepKind.REDUCE else "revoke {} from {}"
+            statement = sql.SQL(form).format(role, member)
+            db.execute(statement)
+            return f"Carried out: {statement.as_string(db)}"
+
+    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+        """None when the membership (or its admin option, or the session) is gone."""
+        with self._connection() as db:
+            if kind is StepKind.END_SESSIONS:
+                alive = db.execute(
+                    "select 1 from pg_stat_activity where pid = %s and backend_start = %s",
+                    [detail["pid"], detail["started"]],
+                ).fetchone()
+                return f"server process {detail['pid']} is still there" if alive else None
+            row = db.execute(
+                "select bool_or(m.admin_option) as admits from pg_auth_members m "
+                "join pg_roles role on role.oid = m.roleid join pg_roles member on member.oid = m.member "
+                "where role.rolname = %s and member.rolname = %s having count(*) > 0",
+                [detail["role"], detail["member"]],
+            ).fetchone()
+        if row is None or (kind is StepKind.REDUCE and not row["admits"]):
+            return None
+        what = "may still let others into" if kind is StepKind.REDUCE else "is still a member of"
+        return f"{detail['member']} {what} {detail['role']}"
+
+    @contextmanager
+    def _connection(self) -> Iterator[psycopg.Connection[dict[str, Any]]]:
+        try:
+            with psycopg.connect(
+                host=self._settings["host"],
+                port=self._settings["port"],
+                dbname=self._settings["database"],
+                user=self._settings["user"],
+                password=self._secret,
+                connect_timeout=CONNECT_SECONDS,
+                application_name="open latch",
+                options=f"-c statement_timeout={STATEMENT_SECONDS * 1000} -c timezone=UTC "
+                "-c default_transaction_isolation=repeatable\\ read",
+                row_factory=dict_row,
+            ) as db:
+                yield db
+        except psycopg.OperationalError as error:
+            raise SystemDown(
+                f"The PostgreSQL server did not answer: {_first_line(error)}",
+                "It will be tried again; look whether the server runs and can be reached.",
+            ) from error
+        except psycopg.Error as error:
+            raise SystemRefused(
+                f"The PostgreSQL server refused: {_first_line(error)}",
+                f"Look whether the login {self._settings['user']} has CREATEROLE, pg_read_all_stats and "
+                "pg_signal_backend.",
+            ) from error
+
+
+def _first_line(error: Exception) -> str:
+    return next(iter(str(error).splitlines()), type(error).__name__)
+
+
+def _holding(
+    member: dict[str, Any], login: dict[str, Any] | None, account: dict[str, Any], changers: set[str]
+) -> Holding:
+    level = "reader"
+    if account["name"] in changers:
+        level = "operator"
+    if member["admits"] or account["create_role"] or account["super"]:
+        level = "keeper"
+    until: datetime | None = login["valid_until"].astimezone(UTC) if login and login["valid_until"] else None
+    return Holding(
+        account=member["account"],
+        holder=member["holder"],
+        holder_is_account=login is None,
+        level=level,
+        until=None if until and is_far_away(until) else until,
+        handle={"role": member["account"], "member": member["holder"]},
+    )
+
+
+def _presence(row: dict[str, Any]) -> Presence:
+    started = row["started"].astimezone(UTC)
+    return Presence(
+        key=f"{row['pid']}@{started.isoformat()}",
+        login=row["login"],
+        device=row["program"] or "unnamed program",
+        address=row["address"],
+        started_at=started,
+        last_seen_at=row["seen"].astimezone(UTC),
+        handle={"pid": row["pid"], "started": started.isoformat()},
+    )

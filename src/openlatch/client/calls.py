@@ -1,0 +1,259 @@
+"""The calls, by the words of the register."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from types import TracebackType
+from typing import Any, TypeVar
+from uuid import UUID
+
+import httpx
+from pydantic import BaseModel
+
+from openlatch import wire
+from openlatch.client.transport import Transport
+
+Row = TypeVar("Row", bound=BaseModel)
+
+LISTS: dict[str, type[BaseModel]] = {
+    "accounts": wire.AccountRow,
+    "people": wire.PersonRow,
+    "teams": wire.TeamRow,
+    "grants": wire.GrantRow,
+    "apps": wire.AppRow,
+    "sessions": wire.SessionRow,
+    "flags": wire.FlagRow,
+    "rounds": wire.RoundRow,
+    "revocations": wire.RevocationRow,
+    "journal": wire.JournalRow,
+    "systems": wire.SystemRow,
+    "levels": wire.LevelRow,
+}
+
+
+class Client:
+    """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
+
+    Every method raises CallFailed when the service says no, and Unreachable when none answers.
+    """
+
+    def __init__(self, address: str, token: str = "", transport: httpx.BaseTransport | None = None) -> None:
+        self._transport = Transport(address, token, transport)
+
+    def __enter__(self) -> Client:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._transport.close()
+
+    # Signing in.
+
+    def make_token(self, address: str, password: str, name: str = "command line", scope: str = "write") -> wire.Token:
+        """A token by address and password. It is given only now."""
+        body = {"address": address, "password": password, "name": name, "scope": scope}
+        return wire.Token.model_validate(self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""}))
+
+    def end_token(self, ident: UUID) -> None:
+        """End one of one's own tokens."""
+        self._transport.call("DELETE", f"/tokens/{ident}")
+
+    def me(self) -> wire.Me:
+        """Who the token belongs to."""
+        return wire.Me.model_validate(self._transport.call("GET", "/me"))
+
+    # Lists.
+
+    def list(self, name: str, **options: Any) -> wire.Rows[Any]:
+        """A page of a list: ``filter``, ``search``, ``sort``, ``limit``, ``cursor``, ``count``."""
+        return self._page(f"/{name}", LISTS[name], options)
+
+    def every(self, name: str, **options: Any) -> Iterator[Any]:
+        """Every row of a list, page after page."""
+        return self._every(f"/{name}", LISTS[name], options)
+
+    def items(self, round_id: UUID, **options: Any) -> Iterator[wire.ItemRow]:
+        """Every item of a round that is yours; all of them for administrators."""
+        return self._every(f"/rounds/{round_id}/items", wire.ItemRow, options)
+
+    def _page(self, path: str, row: type[Row], options: dict[str, Any]) -> wire.Rows[Row]:
+        given = {key: value for key, value in options.items() if value not in ("", None, False)}
+        found = self._transport.call("GET", path, params=given)
+        return wire.Rows[row].model_validate(found)  # type: ignore[valid-type]
+
+    def _every(self, path: str, row: type[Row], options: dict[str, Any]) -> Iterator[Row]:
+        options = {"limit": 500, **options}
+        while True:
+            page = self._page(path, row, options)
+            yield from page.rows
+            if not page.next:
+                return
+            options["cursor"] = page.next
+
+    # The register.
+
+    def today(self) -> wire.Today:
+        """What needs a person today."""
+        return wire.Today.model_validate(self._transport.call("GET", "/today"))
+
+    def account(self, ident: UUID) -> wire.AccountPage:
+        """An account, with everyone and everything that can reach it."""
+        return wire.AccountPage.model_validate(self._transport.call("GET", f"/accounts/{ident}"))
+
+    def person(self, ident: UUID) -> wire.PersonPage:
+        """A person, with everything that they can reach."""
+        return wire.PersonPage.model_validate(self._transport.call("GET", f"/people/{ident}"))
+
+    def app(self, ident: UUID) -> wire.AppPage:
+        """An app, with its links."""
+        return wire.AppPage.model_validate(self._transport.call("GET", f"/apps/{ident}"))
+
+    def grant(self, ident: UUID) -> wire.GrantRow:
+        """A grant."""
+        return wire.GrantRow.model_validate(self._transport.call("GET", f"/grants/{ident}"))
+
+    def session(self, ident: UUID) -> wire.SessionRow:
+        """A session."""
+        return wire.SessionRow.model_validate(self._transport.call("GET", f"/sessions/{ident}"))
+
+    def access(self, person: UUID, account: UUID) -> wire.Paths:
+        """By which paths a person can act in an account."""
+        found = self._transport.call("GET", "/access", params={"person": str(person), "account": str(account)})
+        return wire.Paths.model_validate(found)
+
+    # Flags.
+
+    def flag(self, ident: UUID) -> wire.FlagRow:
+        """A flag."""
+        return wire.FlagRow.model_validate(self._transport.call("GET", f"/flags/{ident}"))
+
+    def accept_flag(self, ident: UUID, reason: str, until: datetime) -> wire.FlagRow:
+        """Accept a flag until an instant."""
+        body = {"reason": reason, "until": until.isoformat()}
+        return wire.FlagRow.model_validate(self._transport.call("POST", f"/flags/{ident}/accept", json=body))
+
+    # Reviews.
+
+    def open_round(
+        self,
+        name: str,
+        scope: str = "",
+        days: int = 14,
+        reviewer: UUID | None = None,
+        acts: str = "when_decided",
+    ) -> wire.RoundPage:
+        """Open a round over the live grants that a filter matches."""
+        body = {
+            "name": name,
+            "scope": scope,
+            "days": days,
+            "reviewer": str(reviewer) if reviewer else None,
+            "acts": acts,
+        }
+        return wire.RoundPage.model_validate(self._transport.call("POST", "/rounds", json=body))
+
+    def round(self, ident: UUID) -> wire.RoundPage:
+        """A round with its progress."""
+        return wire.RoundPage.model_validate(self._transport.call("GET", f"/rounds/{ident}"))
+
+    def decide(
+        self,
+        item: wire.ItemRow,
+        verdict: str,
+        reason: str = "",
+        trim_level: UUID | None = None,
+        trim_until: datetime | None = None,
+    ) -> wire.ItemRow:
+        """Decide an item, unless somebody else changed it since it was read."""
+        body = {
+            "verdict": verdict,
+            "reason": reason,
+            "trim_level": str(trim_level) if trim_level else None,
+            "trim_until": trim_until.isoformat() if trim_until else None,
+        }
+        path = f"/rounds/{item.round_id}/items/{item.id}/decision"
+        headers = {"If-Match": f'"{item.version}"'}
+        return wire.ItemRow.model_validate(self._transport.call("POST", path, json=body, headers=headers))
+
+    def close_round(self, ident: UUID, undecided: str = "") -> wire.RoundPage:
+        """Close a round; ``undecided`` (keep or revoke) says what becomes of items without a decision."""
+        found = self._transport.call("POST", f"/rounds/{ident}/close", json={"undecided": undecided})
+        return wire.RoundPage.model_validate(found)
+
+    # Revocations.
+
+    def preview(
+        self,
+        grants: Iterable[UUID] = (),
+        sessions: Iterable[UUID] = (),
+        trim_level: UUID | None = None,
+        trim_until: datetime | None = None,
+    ) -> wire.Preview:
+        """What a revocation would do. Nothing happens yet."""
+        body = _wish(grants, sessions, trim_level, trim_until)
+        return wire.Preview.model_validate(self._transport.call("POST", "/revocations/preview", json=body))
+
+    def revoke(
+        self,
+        reason: str,
+        grants: Iterable[UUID] = (),
+        sessions: Iterable[UUID] = (),
+        trim_level: UUID | None = None,
+        trim_until: datetime | None = None,
+        fingerprint: str = "",
+    ) -> wire.RevocationPage:
+        """End or trim access. With a preview's ``fingerprint``, only if it would still do the same."""
+        body = {**_wish(grants, sessions, trim_level, trim_until), "reason": reason, "fingerprint": fingerprint}
+        return wire.RevocationPage.model_validate(self._transport.call("POST", "/revocations", json=body))
+
+    def revocation(self, ident: UUID) -> wire.RevocationPage:
+        """A revocation with its steps."""
+        return wire.RevocationPage.model_validate(self._transport.call("GET", f"/revocations/{ident}"))
+
+    def retry(self, ident: UUID) -> wire.RevocationPage:
+        """Try waiting steps now."""
+        return wire.RevocationPage.model_validate(self._transport.call("POST", f"/revocations/{ident}/retry"))
+
+    def step_done(self, ident: UUID, step: UUID, proof: str) -> wire.RevocationPage:
+        """Say that a step was done by hand, and what was seen."""
+        path = f"/revocations/{ident}/steps/{step}/done"
+        return wire.RevocationPage.model_validate(self._transport.call("POST", path, json={"proof": proof}))
+
+    # Systems, imports, the journal.
+
+    def read_system(self, ident: UUID) -> None:
+        """Have a system read soon."""
+        self._transport.call("POST", f"/systems/{ident}/read")
+
+    def bring(
+        self, kind: str, content: Iterable[bytes], form: str = "csv", keep_good: bool = False, try_only: bool = False
+    ) -> wire.ImportReport:
+        """Bring a file of records; ``content`` is streamed."""
+        params = {"form": form, "keep_good": str(keep_good).lower(), "try_only": str(try_only).lower()}
+        found = self._transport.call(
+            "POST", f"/imports/{kind}", params=params, content=content, timeout=httpx.Timeout(60, read=3600)
+        )
+        return wire.ImportReport.model_validate(found)
+
+    def verify_journal(self, position: int | None = None, hash: str = "") -> wire.JournalVerdict:
+        """Have the service verify its journal; with a position and hash noted earlier also its end."""
+        params = {"position": position, "hash": hash} if position is not None else {}
+        found = self._transport.call("GET", "/journal/verify", params=params, timeout=httpx.Timeout(60, read=3600))
+        return wire.JournalVerdict.model_validate(found)
+
+    def export_journal(self) -> Iterator[str]:
+        """The whole journal, line by line."""
+        return self._transport.lines("/journal/export")
+
+
+def _wish(
+    grants: Iterable[UUID], sessions: Iterable[UUID], trim_level: UUID | None, trim_until: datetime | None
+) -> dict[str, Any]:
+    return {
+        "grants": [str(ident) for ident in grants],
+        "sessions": [str(ident) for ident in sessions],
+        "trim_level": str(trim_level) if trim_level else None,
+        "trim_until": trim_until.isoformat() if trim_until else None,
+    }

@@ -1,0 +1,248 @@
+"""Who can do what, when, by which path. The one place that works it out.
+
+A person's rights in an account at an instant are the union over all paths: ownership, own grants, grants of
+teams (nested), and through other accounts (whoever may act in A acts in B when A is a holder on B). A path's
+window is what all its hops have in common. Suspended hops, people who have left and run-out terms give
+nothing. A path never visits the same holder twice, so cycles end by themselves.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from uuid import UUID
+
+from openlatch.core.register import Account, Grant, Holder, Level, Membership, Permission, Register
+from openlatch.core.windows import ALWAYS, WeeklyHours, Window, open_at
+from openlatch.core.words import GrantState, HolderKind, Reach
+
+
+class HopKind(StrEnum):
+    """How one step of a path leads on."""
+
+    OWNS = "owns"
+    BELONGS = "belongs"
+    HOLDS = "holds"
+
+
+@dataclass(frozen=True, slots=True)
+class Hop:
+    """One step of a path: who, how, to what."""
+
+    kind: HopKind
+    holder: Holder
+    to: UUID
+    window: Window
+    words: str
+    grant: UUID | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """One way from a holder to an account, with what it gives at its end."""
+
+    holder: Holder
+    account: UUID
+    hops: tuple[Hop, ...]
+    level: Level | None
+    window: Window
+    hours: tuple[WeeklyHours, ...] = ()
+    revoking: bool = False
+
+    @property
+    def reach(self) -> Reach:
+        """How far it goes. An owner decides who else gets in."""
+        return Reach.STEWARD if self.level is None else self.level.reach
+
+    @property
+    def permissions(self) -> frozenset[Permission]:
+        """What it lets one do. Ownership is not a set of permissions and gives an empty one."""
+        return frozenset() if self.level is None else self.level.permissions
+
+    @property
+    def grants(self) -> tuple[UUID, ...]:
+        """The grants that it runs over, in order."""
+        return tuple(hop.grant for hop in self.hops if hop.grant is not None)
+
+    @property
+    def words(self) -> str:
+        """The path as a sentence."""
+        return ", ".join(hop.words for hop in self.hops)
+
+
+@dataclass(frozen=True, slots=True)
+class _Trail:
+    """The part of a path from a holder up to some account or team, while it is being followed."""
+
+    hops: tuple[Hop, ...] = ()
+    window: Window = ALWAYS
+    hours: tuple[WeeklyHours, ...] = ()
+    revoking: bool = False
+
+
+def everything_reached(register: Register, holder: Holder, at: datetime) -> list[Path]:
+    """Every path from one holder to any account at an instant, shortest first."""
+    person = register.people.get(holder.id) if holder.kind is HolderKind.PERSON else None
+    if person is not None and person.is_gone(at):
+        return []
+    found = list(_onward(register, holder, holder, at, _Trail(), frozenset({holder})))
+    return sorted(found, key=lambda path: (len(path.hops), -path.reach, path.words))
+
+
+def paths_to(register: Register, holder: Holder, account: UUID, at: datetime) -> list[Path]:
+    """Every path from one holder to one account at an instant, shortest first; empty when there is none."""
+    return [path for path in everything_reached(register, holder, at) if path.account == account]
+
+
+def everyone_reaching(register: Register, account: UUID, at: datetime) -> list[Path]:
+    """Every path by which a person or an app can act in an account at an instant, shortest first."""
+    start = Holder(HolderKind.ACCOUNT, account)
+    found = _inward(register, account, account, at, None, _Trail(), frozenset({start}))
+    return sorted(found, key=lambda p: (len(p.hops), -p.reach, register.name_of(p.holder), p.words))
+
+
+def rights_of(paths: Iterable[Path]) -> frozenset[Permission]:
+    """The union of what paths give."""
+    return frozenset(permission for path in paths for permission in path.permissions)
+
+
+def open_now(register: Register, path: Path, at: datetime) -> bool:
+    """Whether the weekly hours on a path allow the instant, in the account's own time zone."""
+    account = register.accounts.get(path.account)
+    return account is None or open_at(path.hours, at, account.zone)
+
+
+# Outward: from a holder to accounts.
+
+
+def _onward(
+    register: Register, start: Holder, here: Holder, at: datetime, trail: _Trail, seen: frozenset[Holder]
+) -> Iterator[Path]:
+    if here.kind is HolderKind.PERSON:
+        for account in register.owned_by.get(here.id, ()):
+            step = _extend(trail, _owning(register, here, account))
+            yield from _arrive(register, start, account.id, None, at, step, seen)
+    for membership in register.teams_of.get(here, ()):
+        team = Holder(HolderKind.TEAM, membership.team)
+        if team not in seen and membership.window.contains(at):
+            step = _extend(trail, _belonging(register, membership))
+            yield from _onward(register, start, team, at, step, seen | {team})
+    for grant in register.by_holder.get(here, ()):
+        for step, level in _holdings(register, grant, at):
+            yield from _arrive(register, start, grant.account, level, at, _join(trail, step), seen)
+
+
+def _arrive(
+    register: Register,
+    start: Holder,
+    account: UUID,
+    level: Level | None,
+    at: datetime,
+    trail: _Trail,
+    seen: frozenset[Holder],
+) -> Iterator[Path]:
+    there = Holder(HolderKind.ACCOUNT, account)
+    if there in seen:
+        return
+    yield Path(start, account, trail.hops, level, trail.window, trail.hours, trail.revoking)
+    yield from _onward(register, start, there, at, trail, seen | {there})
+
+
+# Inward: from an account to the people and apps behind it.
+
+
+def _inward(
+    register: Register,
+    target: UUID,
+    account: UUID,
+    at: datetime,
+    level: Level | None,
+    trail: _Trail,
+    seen: frozenset[Holder],
+) -> Iterator[Path]:
+    """Paths into ``target`` whose last part, from ``account`` on, is ``trail`` and gives ``level``."""
+    direct = not trail.hops
+    here = register.accounts.get(account)
+    if here is not None and here.owner is not None and not _is_gone(register, here.owner, at):
+        owner = Holder(HolderKind.PERSON, here.owner)
+        step = _prefix(_owning(register, owner, here), trail)
+        yield Path(owner, target, step.hops, None if direct else level, step.window, step.hours, step.revoking)
+    for grant in register.by_account.get(account, ()):
+        for holding, given in _holdings(register, grant, at):
+            step = _join(holding, trail)
+            yield from _behind(register, target, grant.holder, at, given if direct else level, step, seen)
+
+
+def _behind(
+    register: Register,
+    target: UUID,
+    holder: Holder,
+    at: datetime,
+    level: Level | None,
+    trail: _Trail,
+    seen: frozenset[Holder],
+) -> Iterator[Path]:
+    if holder in seen:
+        return
+    if holder.kind in (HolderKind.PERSON, HolderKind.APP):
+        if holder.kind is HolderKind.APP or not _is_gone(register, holder.id, at):
+            yield Path(holder, target, trail.hops, level, trail.window, trail.hours, trail.revoking)
+    elif holder.kind is HolderKind.TEAM:
+        for membership in register.members_of.get(holder.id, ()):
+            if membership.window.contains(at):
+                step = _prefix(_belonging(register, membership), trail)
+                yield from _behind(register, target, membership.member, at, level, step, seen | {holder})
+    else:
+        yield from _inward(register, target, holder.id, at, level, trail, seen | {holder})
+
+
+# Hops and trails.
+
+
+def _is_gone(register: Register, person: UUID, at: datetime) -> bool:
+    known = register.people.get(person)
+    return known is not None and known.is_gone(at)
+
+
+def _owning(register: Register, holder: Holder, account: Account) -> Hop:
+    words = f"{register.name_of(holder)} owns {account.name}"
+    return Hop(HopKind.OWNS, holder, account.id, ALWAYS, words)
+
+
+def _belonging(register: Register, membership: Membership) -> Hop:
+    team = register.name_of(Holder(HolderKind.TEAM, membership.team))
+    words = f"{register.name_of(membership.member)} belongs to {team}"
+    return Hop(HopKind.BELONGS, membership.member, membership.team, membership.window, words)
+
+
+def _holdings(register: Register, grant: Grant, at: datetime) -> Iterator[tuple[_Trail, Level]]:
+    if not grant.gives:
+        return
+    holder, account = register.name_of(grant.holder), register.accounts.get(grant.account)
+    place = account.name if account else "an account"
+    revoking = grant.state is GrantState.REVOKING
+    for term in grant.terms:
+        if term.window.contains(at):
+            words = f"{holder} holds “{term.level.name}” on {place}"
+            hop = Hop(HopKind.HOLDS, grant.holder, grant.account, term.window, words, grant.id)
+            hours = (term.hours,) if term.hours else ()
+            yield _Trail((hop,), term.window, hours, revoking), term.level
+
+
+def _extend(trail: _Trail, hop: Hop) -> _Trail:
+    return _Trail((*trail.hops, hop), trail.window.meet(hop.window), trail.hours, trail.revoking)
+
+
+def _prefix(hop: Hop, trail: _Trail) -> _Trail:
+    return _Trail((hop, *trail.hops), hop.window.meet(trail.window), trail.hours, trail.revoking)
+
+
+def _join(first: _Trail, then: _Trail) -> _Trail:
+    return _Trail(
+        first.hops + then.hops,
+        first.window.meet(then.window),
+        first.hours + then.hours,
+        first.revoking or then.revoking,
+    )

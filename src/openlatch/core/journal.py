@@ -1,0 +1,92 @@
+"""The journal as a chain: each entry carries the SHA-256 of the one before.
+
+An entry's hash is taken over its canonical JSON (RFC 8785) without the hash itself. Whoever holds an export
+and a position with its hash, noted earlier, can prove that nothing up to there was altered, taken out or
+reordered.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import rfc8785
+
+START = "0" * 64
+FIELDS = ("organisation", "position", "at", "actor", "action", "subject", "facts", "previous")
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One thing wrong with a journal: where, and what."""
+
+    position: int
+    what: str
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """What a verification found: how many entries, the last position and hash, and every fault."""
+
+    entries: int
+    position: int
+    hash: str
+    faults: tuple[Fault, ...]
+
+    @property
+    def sound(self) -> bool:
+        """Whether nothing is wrong."""
+        return not self.faults
+
+
+def seal(entry: Mapping[str, Any]) -> str:
+    """The hash of an entry: hex SHA-256 over the canonical JSON of its ``FIELDS``."""
+    return hashlib.sha256(rfc8785.dumps({name: entry[name] for name in FIELDS})).hexdigest()
+
+
+def chain(entries: Iterable[dict[str, Any]], position: int, previous: str) -> Iterator[dict[str, Any]]:
+    """Number and seal entries that follow ``position``, whose hash is ``previous``."""
+    for entry in entries:
+        position += 1
+        sealed = {**entry, "position": position, "previous": previous}
+        previous = sealed["hash"] = seal(sealed)
+        yield sealed
+
+
+def verify(entries: Iterable[Mapping[str, Any]], expected: tuple[int, str] | None = None) -> Verdict:
+    """Check a whole journal from its first entry, in the order given.
+
+    ``expected`` is a position and hash noted earlier: the journal has to reach it, with that hash, or its end
+    was cut off or rewritten. Every fault is reported, not only the first.
+    """
+    faults: list[Fault] = []
+    count, position, previous = 0, 0, START
+    met = expected is None or expected == (0, START)
+    for entry in entries:
+        count += 1
+        faults.extend(_faults_of(entry, position, previous))
+        position, previous = int(entry["position"]), str(entry["hash"])
+        met = met or (position, previous) == expected
+    if not met and expected is not None:
+        faults.append(
+            Fault(expected[0], f"the journal does not hold the hash {expected[1][:12]}… at this position")
+        )
+    return Verdict(count, position, previous, tuple(faults))
+
+
+def _faults_of(entry: Mapping[str, Any], position: int, previous: str) -> Iterator[Fault]:
+    at = int(entry["position"])
+    missing = [name for name in FIELDS if name not in entry]
+    if missing:
+        yield Fault(at, f"the entry has no {', '.join(missing)}")
+        return
+    if at <= position:
+        yield Fault(at, f"out of order: it comes after position {position}")
+    elif at != position + 1:
+        yield Fault(at, f"{at - position - 1} missing before it")
+    elif entry["previous"] != previous:
+        yield Fault(at, "does not follow from the entry before")
+    if seal(entry) != entry["hash"]:
+        yield Fault(at, "altered: the hash does not match what it says")

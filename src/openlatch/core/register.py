@@ -1,0 +1,210 @@
+"""A part of the register as plain values, indexed so that paths can be followed both ways.
+
+The store cuts the part that a question needs out of the database; nothing here knows where it came from.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from uuid import UUID
+from zoneinfo import ZoneInfo
+
+from openlatch.core.windows import ALWAYS, WeeklyHours, Window
+from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+
+
+@dataclass(frozen=True, slots=True)
+class Holder:
+    """Whoever a grant is for, by kind and id."""
+
+    kind: HolderKind
+    id: UUID
+
+
+@dataclass(frozen=True, slots=True)
+class Person:
+    """A human being known to the organisation."""
+
+    id: UUID
+    name: str
+    inside: bool = True
+    standing: Standing = Standing.CURRENT
+    left_at: datetime | None = None
+
+    def is_gone(self, at: datetime) -> bool:
+        """Whether the person had left by that instant."""
+        if self.standing is Standing.CURRENT:
+            return False
+        return self.left_at <= at if self.left_at is not None else self.standing is Standing.LEFT
+
+
+@dataclass(frozen=True, slots=True)
+class Team:
+    """People and teams, or a partner organisation, treated as one holder."""
+
+    id: UUID
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class App:
+    """Software that can hold grants."""
+
+    id: UUID
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """A shared account."""
+
+    id: UUID
+    name: str
+    owner: UUID | None = None
+    zone: ZoneInfo = ZoneInfo("UTC")
+
+
+@dataclass(frozen=True, slots=True)
+class Permission:
+    """One thing that a system lets a holder do."""
+
+    key: str
+    sentence: str
+    reach: Reach
+
+
+@dataclass(frozen=True, slots=True)
+class Level:
+    """A named set of permissions."""
+
+    id: UUID
+    name: str
+    sentence: str
+    permissions: frozenset[Permission]
+
+    @property
+    def reach(self) -> Reach:
+        """The highest reach of its permissions."""
+        return max((p.reach for p in self.permissions), default=Reach.OBSERVE)
+
+
+@dataclass(frozen=True, slots=True)
+class Term:
+    """One level within one window, perhaps only in certain hours of the week."""
+
+    level: Level
+    window: Window = ALWAYS
+    hours: WeeklyHours | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Grant:
+    """The fact that a holder may act in an account."""
+
+    id: UUID
+    account: UUID
+    holder: Holder
+    state: GrantState
+    terms: tuple[Term, ...]
+
+    @property
+    def gives(self) -> bool:
+        """Whether its state gives rights. While it is being revoked it still does."""
+        return self.state in (GrantState.ACTIVE, GrantState.REVOKING)
+
+
+@dataclass(frozen=True, slots=True)
+class Membership:
+    """That a person or a team belongs to a team, for a while."""
+
+    id: UUID
+    team: UUID
+    member: Holder
+    window: Window = ALWAYS
+
+
+@dataclass(frozen=True, slots=True)
+class Register:
+    """The values, with the indexes that following a path needs."""
+
+    people: dict[UUID, Person] = field(default_factory=dict)
+    teams: dict[UUID, Team] = field(default_factory=dict)
+    apps: dict[UUID, App] = field(default_factory=dict)
+    accounts: dict[UUID, Account] = field(default_factory=dict)
+    grants: tuple[Grant, ...] = ()
+    memberships: tuple[Membership, ...] = ()
+    by_holder: dict[Holder, list[Grant]] = field(default_factory=dict)
+    by_account: dict[UUID, list[Grant]] = field(default_factory=dict)
+    teams_of: dict[Holder, list[Membership]] = field(default_factory=dict)
+    members_of: dict[UUID, list[Membership]] = field(default_factory=dict)
+    owned_by: dict[UUID, list[Account]] = field(default_factory=dict)
+
+    @classmethod
+    def of(
+        cls,
+        people: Iterable[Person] = (),
+        teams: Iterable[Team] = (),
+        apps: Iterable[App] = (),
+        accounts: Iterable[Account] = (),
+        grants: Iterable[Grant] = (),
+        memberships: Iterable[Membership] = (),
+    ) -> Register:
+        """A register of these values, indexed."""
+        grants, memberships = tuple(grants), tuple(memberships)
+        register = cls(
+            people={p.id: p for p in people},
+            teams={t.id: t for t in teams},
+            apps={a.id: a for a in apps},
+            accounts={a.id: a for a in accounts},
+            grants=grants,
+            memberships=memberships,
+            by_holder=defaultdict(list),
+            by_account=defaultdict(list),
+            teams_of=defaultdict(list),
+            members_of=defaultdict(list),
+            owned_by=defaultdict(list),
+        )
+        for grant in grants:
+            register.by_holder[grant.holder].append(grant)
+            register.by_account[grant.account].append(grant)
+        for membership in memberships:
+            register.teams_of[membership.member].append(membership)
+            register.members_of[membership.team].append(membership)
+        for account in register.accounts.values():
+            if account.owner is not None:
+                register.owned_by[account.owner].append(account)
+        return register
+
+    def with_grants(self, grants: Iterable[Grant]) -> Register:
+        """The same register with other grants: the "what if" of a change."""
+        return Register.of(
+            self.people.values(),
+            self.teams.values(),
+            self.apps.values(),
+            self.accounts.values(),
+            grants,
+            self.memberships,
+        )
+
+    def without(self, ids: Iterable[UUID]) -> Register:
+        """The same register without these grants."""
+        gone = frozenset(ids)
+        return self.with_grants(g for g in self.grants if g.id not in gone)
+
+    def with_terms(self, grant_id: UUID, terms: tuple[Term, ...]) -> Register:
+        """The same register with other terms on one grant."""
+        return self.with_grants(replace(g, terms=terms) if g.id == grant_id else g for g in self.grants)
+
+    def name_of(self, holder: Holder) -> str:
+        """The holder's name, or "somebody unknown" when this part of the register does not have it."""
+        tables: dict[HolderKind, dict[UUID, Person] | dict[UUID, Team] | dict[UUID, App] | dict[UUID, Account]] = {
+            HolderKind.PERSON: self.people,
+            HolderKind.TEAM: self.teams,
+            HolderKind.APP: self.apps,
+            HolderKind.ACCOUNT: self.accounts,
+        }
+        found = tables[holder.kind].get(holder.id)
+        return found.name if found else "somebody unknown"

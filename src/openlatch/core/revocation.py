@@ -1,0 +1,270 @@
+"""What has to happen for access to end. The one place that works it out.
+
+A revocation has targets: grants to end or to trim, and sessions to end. ``preview`` says what would come of
+it before anything happens; ``plan`` gives the steps, in order; ``after`` moves a step on by what the system
+answered. All of it is plain values: the worker carries the steps out, and asks here what comes next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from typing import Any
+from uuid import UUID
+
+from openlatch.core.access import Path, everyone_reaching, rights_of
+from openlatch.core.register import Account, Grant, Holder, Level, Permission, Register, Term
+from openlatch.core.windows import Window
+from openlatch.core.words import HolderKind, StepKind, StepState
+
+FIRST_WAIT = timedelta(seconds=2)
+LONGEST_WAIT = timedelta(minutes=15)
+
+
+@dataclass(frozen=True, slots=True)
+class Trim:
+    """What is left after a trim: a lower level, an earlier end, or both."""
+
+    level: Level | None = None
+    until: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """A grant to end, or to trim, in an account whose system can or can't be changed by us."""
+
+    grant: Grant
+    reachable: bool
+    handle: dict[str, Any]
+    trim: Trim | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class LiveSession:
+    """A session that is going on, with what its system needs to find it again."""
+
+    id: UUID
+    account: UUID
+    holder: Holder
+    reachable: bool
+    handle: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What becomes of one holder's rights in one account."""
+
+    holder: Holder
+    account: UUID
+    ends: frozenset[Permission]
+    remains: tuple[Path, ...]
+    owner_before: bool
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedStep:
+    """A step before it is stored."""
+
+    kind: StepKind
+    account: UUID
+    sentence: str
+    grant: UUID | None = None
+    session: UUID | None = None
+    detail: dict[str, Any] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """All that would come of a revocation, shown before anything happens."""
+
+    changes: tuple[Change, ...]
+    sessions: tuple[LiveSession, ...]
+    apps_that_stop: tuple[Change, ...]
+    without_owner: tuple[Account, ...]
+    undo_alone: bool
+    steps: tuple[PlannedStep, ...]
+
+
+def preview(
+    register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession], at: datetime
+) -> Preview:
+    """What ends, what remains by another path, which sessions and apps stop, and the steps.
+
+    ``register`` must hold everything that reaches the targets' accounts, and every account that those reach
+    in turn; ``sessions`` are the sessions that would end.
+    """
+    after = _afterwards(register, targets)
+    accounts = list(dict.fromkeys(_touched(register, targets)))
+    changes = [c for account in accounts for c in _changes(register, after, account, at)]
+    return Preview(
+        changes=tuple(changes),
+        sessions=tuple(sessions),
+        apps_that_stop=tuple(c for c in changes if c.holder.kind is HolderKind.APP and not c.remains),
+        without_owner=tuple(register.accounts[a] for a in accounts if register.accounts[a].owner is None),
+        # Everything that an adapter takes away it can put back by itself; what is done by hand needs hands.
+        undo_alone=all(t.reachable for t in targets),
+        steps=plan(register, targets, sessions),
+    )
+
+
+def _afterwards(register: Register, targets: Iterable[Target]) -> Register:
+    for target in targets:
+        if target.trim is None:
+            register = register.without([target.grant.id])
+        else:
+            register = register.with_terms(target.grant.id, trimmed_terms(target.grant, target.trim))
+    return register
+
+
+def trimmed_terms(grant: Grant, trim: Trim) -> tuple[Term, ...]:
+    """The terms that a grant has after a trim. A trim never gives more than there was."""
+    terms = []
+    for term in grant.terms:
+        level = trim.level if trim.level is not None and trim.level.reach <= term.level.reach else term.level
+        terms.append(replace(term, level=level, window=term.window.meet(Window(None, trim.until))))
+    return tuple(dict.fromkeys(terms))
+
+
+def _touched(register: Register, targets: Iterable[Target]) -> Iterable[UUID]:
+    """The targets' accounts, and every account that can be reached through them."""
+    waiting = [t.grant.account for t in targets]
+    seen: set[UUID] = set()
+    while waiting:
+        account = waiting.pop(0)
+        if account not in seen and account in register.accounts:
+            seen.add(account)
+            yield account
+            through = register.by_holder.get(Holder(HolderKind.ACCOUNT, account), ())
+            waiting.extend(grant.account for grant in through)
+
+
+def _changes(before: Register, after: Register, account: UUID, at: datetime) -> Iterable[Change]:
+    was, will = _by_holder(before, account, at), _by_holder(after, account, at)
+    for holder, paths in was.items():
+        left = will.get(holder, [])
+        if {_trace(p) for p in paths} != {_trace(p) for p in left}:
+            ends = rights_of(paths) - rights_of(left)
+            yield Change(holder, account, ends, tuple(left), any(p.level is None for p in paths))
+
+
+def _trace(path: Path) -> tuple[tuple[UUID, ...], str, datetime | None]:
+    return path.grants, path.level.name if path.level else "", path.window.until
+
+
+def _by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, list[Path]]:
+    found: dict[Holder, list[Path]] = {}
+    for path in everyone_reaching(register, account, at):
+        found.setdefault(path.holder, []).append(path)
+    return found
+
+
+def plan(
+    register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession]
+) -> tuple[PlannedStep, ...]:
+    """The steps in the order in which they have to happen.
+
+    Rights go before sessions: a session ended first would come straight back with the rights it still has.
+    Reading again comes last, since only the system can say that access is gone.
+    """
+    steps = [_step_for(register, target) for target in targets if _changes_the_system(target)]
+    steps += [_session_step(register, session) for session in sessions]
+    read = dict.fromkeys([t.grant.account for t in targets if t.reachable] + [s.account for s in sessions if s.reachable])
+    steps += [
+        PlannedStep(StepKind.READ_AGAIN, account, f"Read {_name(register, account)} again and see that it is gone")
+        for account in read
+    ]
+    return tuple(steps)
+
+
+def _changes_the_system(target: Target) -> bool:
+    """A shorter time alone is kept by the register, which ends the grant when the time comes."""
+    return target.trim is None or target.trim.level is not None
+
+
+def _name(register: Register, account: UUID) -> str:
+    return register.accounts[account].name if account in register.accounts else "the account"
+
+
+def _step_for(register: Register, target: Target) -> PlannedStep:
+    grant, holder = target.grant, register.name_of(target.grant.holder)
+    place = _name(register, grant.account)
+    lower = target.trim.level if target.trim else None
+    action = f"Reduce {holder} to “{lower.name}” in {place}" if lower else f"Remove {holder} from {place}"
+    detail = {**target.handle, **({"level": lower.name} if lower else {})}
+    if not target.reachable:
+        sentence = f"{action} by hand, and say here what was done"
+        return PlannedStep(StepKind.BY_HAND, grant.account, sentence, grant=grant.id, detail=detail)
+    kind = StepKind.REDUCE if lower else StepKind.REMOVE
+    return PlannedStep(kind, grant.account, action, grant=grant.id, detail=detail)
+
+
+def _session_step(register: Register, session: LiveSession) -> PlannedStep:
+    sentence = f"End a session of {register.name_of(session.holder)} in {_name(register, session.account)}"
+    if not session.reachable:
+        return PlannedStep(
+            StepKind.BY_HAND,
+            session.account,
+            f"{sentence} by hand, and say here what was done",
+            session=session.id,
+            detail=session.handle,
+        )
+    return PlannedStep(
+        StepKind.END_SESSIONS, session.account, sentence, session=session.id, detail=session.handle
+    )
+
+
+# Carrying out.
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """Where a step is: its state, how often it was tried, what was last answered, when to try again."""
+
+    state: StepState
+    tries: int = 0
+    answer: str = ""
+    next_try: datetime | None = None
+
+
+def wait_after(tries: int) -> timedelta:
+    """How long to wait after that many tries: doubling, up to a quarter of an hour."""
+    doublings = min(max(tries - 1, 0), 20)
+    return min(FIRST_WAIT * (1 << doublings), LONGEST_WAIT)
+
+
+def succeeded(progress: Progress, answer: str) -> Progress:
+    """The step after the system did it, or showed that it was done already."""
+    return Progress(StepState.DONE, progress.tries, answer, None)
+
+
+def failed(progress: Progress, answer: str, now: datetime) -> Progress:
+    """The step after a try that did not go through: it waits, longer each time, and is never given up."""
+    return Progress(StepState.WAITING, progress.tries, answer, now + wait_after(progress.tries))
+
+
+def contradicted(progress: Progress, answer: str, now: datetime) -> Progress:
+    """A step that was done, after a read showed that the system did not keep to it: open again."""
+    return Progress(StepState.WAITING, progress.tries, f"Contradicted by a read: {answer}", now + wait_after(1))
+
+
+def next_due(steps: Sequence[tuple[StepKind, UUID | None, Progress]], now: datetime) -> int | None:
+    """The index of the step to carry out now, or None when all are done or the next ones have to wait.
+
+    Each step comes with its system. Steps of one system run in order, so one that waits holds up those behind
+    it there; other systems go on. A step that waits for hands holds up nothing.
+    """
+    held_up: set[UUID | None] = set()
+    for index, (_, system, progress) in enumerate(steps):
+        if progress.state in (StepState.DONE, StepState.BY_HAND) or system in held_up:
+            continue
+        if progress.state is StepState.WAITING and progress.next_try and progress.next_try > now:
+            held_up.add(system)
+            continue
+        return index
+    return None
+
+
+def is_finished(progress: Iterable[Progress]) -> bool:
+    """Whether every step is done."""
+    return all(p.state is StepState.DONE for p in progress)

@@ -1,0 +1,77 @@
+"""Windows: half-open ``[from, until)`` spans of instants in UTC, and weekly hours inside them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time, timedelta
+from zoneinfo import ZoneInfo
+
+# Dates that programs write when they mean "no end". Everything from here on is read as none.
+FAR_AWAY_YEAR = 2200
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """A half-open span in UTC. An empty ``since`` or ``until`` has no bound on that side."""
+
+    since: datetime | None = None
+    until: datetime | None = None
+
+    def contains(self, at: datetime) -> bool:
+        """Whether the instant lies in the window; the end itself does not."""
+        return (self.since is None or self.since <= at) and (self.until is None or at < self.until)
+
+    def meet(self, other: Window) -> Window:
+        """The part that both windows share; it can be empty (see ``is_empty``)."""
+        sinces = [s for s in (self.since, other.since) if s is not None]
+        untils = [u for u in (self.until, other.until) if u is not None]
+        return Window(max(sinces) if sinces else None, min(untils) if untils else None)
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether no instant at all lies in it."""
+        return self.since is not None and self.until is not None and self.until <= self.since
+
+
+ALWAYS = Window()
+
+
+@dataclass(frozen=True, slots=True)
+class WeeklyHours:
+    """Hours of a week in the account's time zone: days count from Monday = 0, ``ends`` is not included."""
+
+    days: frozenset[int]
+    begins: time
+    ends: time
+
+    def contains(self, at: datetime, zone: ZoneInfo) -> bool:
+        """Whether the instant falls into the hours as clocks in ``zone`` show it then."""
+        local = at.astimezone(zone)
+        clock = local.time()
+        if self.begins < self.ends:
+            return local.weekday() in self.days and self.begins <= clock < self.ends
+        # Over midnight: the evening belongs to today, the small hours to the day before.
+        if clock >= self.begins:
+            return local.weekday() in self.days
+        return clock < self.ends and (local.weekday() - 1) % 7 in self.days
+
+
+def open_at(hours: Sequence[WeeklyHours], at: datetime, zone: ZoneInfo) -> bool:
+    """Whether every set of weekly hours on a path allows the instant; none means always."""
+    return all(h.contains(at, zone) for h in hours)
+
+
+def end_of_last_day(day: date, zone: ZoneInfo) -> datetime | None:
+    """The instant in UTC at which a "last day" is over, or None for a far-away date.
+
+    The day counts to its end as clocks in ``zone`` show it, also on days with 23 or 25 hours.
+    """
+    if is_far_away(day):
+        return None
+    return datetime.combine(day + timedelta(days=1), time(), zone).astimezone(UTC)
+
+
+def is_far_away(day: date) -> bool:
+    """Whether a date (or instant) is so far off that whoever wrote it meant "no end"."""
+    return day.year >= FAR_AWAY_YEAR

@@ -1,0 +1,145 @@
+"""The words of the register as types. Each word means one thing everywhere."""
+
+from __future__ import annotations
+
+from enum import IntEnum, StrEnum
+
+
+class Reach(IntEnum):
+    """How far a permission goes. Ordered: a higher reach can do more harm."""
+
+    OBSERVE = 1
+    OPERATE = 2
+    SPEND = 3
+    STEWARD = 4
+
+    @property
+    def word(self) -> str:
+        """The word as it is written in files and answers."""
+        return self.name.lower()
+
+    @property
+    def plain(self) -> str:
+        """What it means, for somebody who does not know the word."""
+        return _REACH_PLAIN[self]
+
+    @classmethod
+    def from_word(cls, word: str) -> Reach:
+        """The reach of that name; ValueError for any other word."""
+        try:
+            return cls[word.strip().upper()]
+        except KeyError:
+            raise ValueError(f"not a reach: {word!r}") from None
+
+
+_REACH_PLAIN = {
+    Reach.OBSERVE: "can see",
+    Reach.OPERATE: "can change",
+    Reach.SPEND: "can commit money or other people's rights",
+    Reach.STEWARD: "can decide who else gets in",
+}
+
+
+class HolderKind(StrEnum):
+    """Whoever a grant can be for."""
+
+    PERSON = "person"
+    TEAM = "team"
+    APP = "app"
+    ACCOUNT = "account"
+
+
+class Standing(StrEnum):
+    """How a person stands with the organisation."""
+
+    CURRENT = "current"
+    LEAVING = "leaving"
+    LEFT = "left"
+
+
+class GrantState(StrEnum):
+    """Where a grant is in its life. *revoking* still gives rights: only a read of the system ends them."""
+
+    PENDING = "pending"
+    ACTIVE = "active"
+    SUSPENDED = "suspended"
+    REVOKING = "revoking"
+    ENDED = "ended"
+
+
+class EndedAs(StrEnum):
+    """How a grant came to its end."""
+
+    REVOKED = "revoked"
+    EXPIRED = "expired"
+    DECLINED = "declined"
+    WITHDRAWN = "withdrawn"
+    GIVEN_UP = "given_up"
+    REPLACED = "replaced"
+
+
+class Severity(IntEnum):
+    """How much a flag matters."""
+
+    LOW = 1
+    MEDIUM = 2
+    HIGH = 3
+    CRITICAL = 4
+
+    @property
+    def word(self) -> str:
+        """The word as it is written in answers."""
+        return self.name.lower()
+
+
+class FlagState(StrEnum):
+    """A flag is open, accepted until a day, or cleared because its facts changed."""
+
+    OPEN = "open"
+    ACCEPTED = "accepted"
+    CLEARED = "cleared"
+
+
+class Verdict(StrEnum):
+    """What a reviewer decides on an item."""
+
+    KEEP = "keep"
+    TRIM = "trim"
+    REVOKE = "revoke"
+
+
+class StepState(StrEnum):
+    """Where a step of a revocation is."""
+
+    OPEN = "open"
+    WAITING = "waiting"
+    BY_HAND = "by_hand"
+    DONE = "done"
+
+
+class StepKind(StrEnum):
+    """What a step does in the system where the account lives."""
+
+    REMOVE = "remove"
+    REDUCE = "reduce"
+    END_SESSIONS = "end_sessions"
+    BY_HAND = "by_hand"
+    READ_AGAIN = "read_again"
+
+
+SENSITIVITY_WORDS = {1: "low", 2: "medium", 3: "high", 4: "critical"}
+
+# What each state of a grant may become. Everything that isn't here is refused.
+GRANT_TRANSITIONS: dict[GrantState, frozenset[GrantState]] = {
+    GrantState.PENDING: frozenset({GrantState.ACTIVE, GrantState.ENDED}),
+    GrantState.ACTIVE: frozenset({GrantState.SUSPENDED, GrantState.REVOKING, GrantState.ENDED}),
+    GrantState.SUSPENDED: frozenset({GrantState.ACTIVE, GrantState.REVOKING, GrantState.ENDED}),
+    # Back to active when only a trim was carried out, or when the plan was called off.
+    GrantState.REVOKING: frozenset({GrantState.ENDED, GrantState.ACTIVE}),
+    GrantState.ENDED: frozenset(),
+}
+
+
+def may_become(now: GrantState, then: GrantState) -> bool:
+    """Whether a grant in one state may go to the other."""
+    return then in GRANT_TRANSITIONS[now]

@@ -1,0 +1,98 @@
+"""Every error that Open Latch raises on purpose.
+
+OpenLatchError
+├── BadInput            what was sent can't be used; says which part and what to send instead
+│   └── BadFilter       a filter that doesn't parse or names what isn't there
+├── NotSignedIn         nobody is known to be asking
+├── NotAllowed          somebody is, and may not
+├── NotFound            nothing of that name that the asker may see
+├── Conflict            the thing is not in a state that allows this, or changed meanwhile
+├── TooMany             asked too often; carries the seconds to wait
+├── SystemDown          an outside system did not answer; worth trying again
+└── SystemRefused       an outside system answered no; trying again changes nothing
+"""
+
+from __future__ import annotations
+
+
+class OpenLatchError(Exception):
+    """The base: a sentence that says what is wrong, and one that says what to do about it."""
+
+    status = 500
+    title = "Something went wrong"
+
+    def __init__(self, detail: str, remedy: str = "") -> None:
+        super().__init__(detail)
+        self.detail = detail
+        self.remedy = remedy
+
+
+class BadInput(OpenLatchError):
+    """What was sent can't be used. ``fields`` names the parts at fault, each with its reason."""
+
+    status = 422
+    title = "This can't be used as it was sent"
+
+    def __init__(self, detail: str, remedy: str = "", fields: dict[str, str] | None = None) -> None:
+        super().__init__(detail, remedy)
+        self.fields = fields or {}
+
+
+class BadFilter(BadInput):
+    """A filter that doesn't parse, or that names an attribute which isn't there."""
+
+    status = 400
+    title = "The filter can't be read"
+
+
+class NotSignedIn(OpenLatchError):
+    """Nobody is known to be asking."""
+
+    status = 401
+    title = "Sign in first"
+
+
+class NotAllowed(OpenLatchError):
+    """The asker is known and may not do this."""
+
+    status = 403
+    title = "Not allowed"
+
+
+class NotFound(OpenLatchError):
+    """There is nothing of that name that the asker may see."""
+
+    status = 404
+    title = "Not found"
+
+
+class Conflict(OpenLatchError):
+    """The thing is not in a state that allows this, or somebody changed it meanwhile."""
+
+    status = 409
+    title = "Not possible as things stand"
+
+
+class TooMany(OpenLatchError):
+    """Asked too often. ``wait`` is in seconds."""
+
+    status = 429
+    title = "Too many tries"
+
+    def __init__(self, detail: str, remedy: str = "", wait: int = 60) -> None:
+        super().__init__(detail, remedy)
+        self.wait = wait
+
+
+class SystemDown(OpenLatchError):
+    """An outside system did not answer. The same call may go through later."""
+
+    status = 503
+    title = "The system did not answer"
+
+
+class SystemRefused(OpenLatchError):
+    """An outside system answered, and said no."""
+
+    status = 502
+    title = "The system refused"

@@ -1,0 +1,89 @@
+"""Running the web process (gunicorn) and the worker."""
+
+from __future__ import annotations
+
+import logging
+import sys
+from typing import Any
+
+import structlog
+from flask import Flask
+from gunicorn.app.base import BaseApplication
+from werkzeug.middleware.proxy_fix import ProxyFix
+
+from openlatch.launch.settings import Settings
+from openlatch.service.context import Service
+from openlatch.store.database import engine_for
+from openlatch.web.app import make_app
+from openlatch.work import worker
+from openlatch.work.queue import Queue
+
+
+def configure_logging() -> None:
+    """Structured lines to standard error: readable on a terminal, JSON elsewhere."""
+    shape: Any = structlog.dev.ConsoleRenderer() if sys.stderr.isatty() else structlog.processors.JSONRenderer()
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            shape,
+        ],
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+    )
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
+
+
+def assemble(settings: Settings) -> Service:
+    """The service with its database, its key, and the queue to wake the worker by."""
+    settings.require("database_url", "secret_key")
+    queue = Queue(settings.database_url)
+    return Service(engine_for(settings.database_url), settings.cipher(), wake=queue.wake)
+
+
+def web_app(settings: Settings) -> Flask:
+    """The web application, behind as many proxies as are trusted."""
+    app = make_app(assemble(settings), settings.database_url)
+    if settings.trusted_proxies:
+        count = settings.trusted_proxies
+        app.wsgi_app = ProxyFix(app.wsgi_app, x_for=count, x_proto=count, x_host=count)  # type: ignore[method-assign]
+    return app
+
+
+class _Gunicorn(BaseApplication):  # type: ignore[misc]
+    def __init__(self, settings: Settings) -> None:
+        self._settings = settings
+        super().__init__()
+
+    def load_config(self) -> None:
+        options = {
+            "bind": self._settings.bind,
+            "workers": self._settings.web_processes,
+            "worker_class": "gthread",
+            "threads": self._settings.web_threads,
+            # Open event streams would hold a stop up; consoles connect again by themselves.
+            "graceful_timeout": 2,
+            "timeout": 120,
+            "accesslog": None,
+            "loglevel": "warning",
+            "control_socket_disable": True,
+        }
+        for name, value in options.items():
+            if name in self.cfg.settings:
+                self.cfg.set(name, value)
+
+    def load(self) -> Flask:
+        return web_app(self._settings)
+
+
+def serve(settings: Settings) -> None:
+    """Serve the API and the console until told to stop."""
+    configure_logging()
+    settings.require("database_url", "secret_key")
+    _Gunicorn(settings).run()
+
+
+def work(settings: Settings) -> None:
+    """Work in the background until told to stop."""
+    configure_logging()
+    worker.run(assemble(settings), settings.database_url)

@@ -1,0 +1,74 @@
+"""Configuration: a TOML file, and environment variables over it.
+
+Every setting ``name`` is ``name = …`` in the file that OPENLATCH_CONFIG names, or OPENLATCH_NAME in the
+environment, which wins.
+"""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from cryptography.fernet import Fernet
+
+from openlatch.errors import BadInput
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """What the service needs to know to run.
+
+    ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
+    ``secret_key`` encrypts the secrets of systems (``openlatch new-key`` makes one).
+    """
+
+    database_url: str = ""
+    owner_database_url: str = ""
+    secret_key: str = ""
+    bind: str = "127.0.0.1:8620"
+    web_processes: int = 2
+    web_threads: int = 32
+    trusted_proxies: int = 0
+
+    @classmethod
+    def load(cls, environment: Mapping[str, str] = os.environ) -> Settings:
+        """From the file and the environment. BadInput names a setting that is unknown or can't be read."""
+        path = environment.get("OPENLATCH_CONFIG", "")
+        given: dict[str, Any] = _file(Path(path)) if path else {}
+        known = {f.name: f.type for f in fields(cls)}
+        unknown = sorted(set(given) - set(known))
+        if unknown:
+            raise BadInput(f"{path} has unknown settings: {', '.join(unknown)}.", f"Known: {', '.join(known)}.")
+        for name in known:
+            if f"OPENLATCH_{name.upper()}" in environment:
+                given[name] = environment[f"OPENLATCH_{name.upper()}"]
+        try:
+            return cls(**{n: int(v) if known[n] == "int" else str(v) for n, v in given.items()})
+        except ValueError as error:
+            raise BadInput(f"A setting is not a number: {error}.", "Look at the settings in the reference.") from None
+
+    def require(self, *names: str) -> Settings:
+        """These settings, or BadInput naming those that are empty."""
+        missing = [name for name in names if not getattr(self, name)]
+        if missing:
+            told = ", ".join(f"{n} (OPENLATCH_{n.upper()})" for n in missing)
+            raise BadInput(f"Not configured: {told}.", "Set them in the environment or in OPENLATCH_CONFIG's file.")
+        return self
+
+    def cipher(self) -> Fernet:
+        """The cipher for the secrets of systems. BadInput when the key is not one."""
+        try:
+            return Fernet(self.secret_key)
+        except ValueError:
+            raise BadInput("secret_key is not a key.", "Make one with: openlatch new-key") from None
+
+
+def _file(path: Path) -> dict[str, Any]:
+    try:
+        return tomllib.loads(path.read_text())
+    except (OSError, tomllib.TOMLDecodeError) as error:
+        raise BadInput(f"The configuration {path} can't be read: {error}", "Mend it, or unset OPENLATCH_CONFIG.") from None

@@ -1,0 +1,123 @@
+"""What every use case works in: the service as a whole, who is asking, and one transaction."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from typing import Any
+from uuid import UUID
+
+from cryptography.fernet import Fernet
+from sqlalchemy import Engine, text
+from sqlalchemy.orm import Session as Db
+
+from openlatch.adapters import ADAPTERS, Maker
+from openlatch.service.sight import Sight
+from openlatch.store import journal
+from openlatch.store.database import transaction
+
+CHANNEL = "openlatch_changes"
+Wake = Callable[[str, dict[str, str], datetime | None], None]
+
+
+def utc_now() -> datetime:
+    """The time, in UTC."""
+    return datetime.now(UTC)
+
+
+def no_wake(task: str, arguments: dict[str, str], at: datetime | None) -> None:
+    """Wake nobody: the worker's own rounds find what there is to do."""
+
+
+@dataclass(frozen=True)
+class Service:
+    """The service: its database, its clock, the key for secrets, the adapters, and how to wake the worker."""
+
+    engine: Engine
+    cipher: Fernet
+    clock: Callable[[], datetime] = utc_now
+    wake: Wake = no_wake
+    adapters: Mapping[str, Maker] = field(default_factory=lambda: ADAPTERS)
+
+    @contextmanager
+    def unit(self, viewer: Viewer) -> Iterator[Unit]:
+        """One use case in one transaction. The journal is sealed and the change announced as it commits."""
+        with transaction(self.engine, viewer.organisation) as db:
+            unit = Unit(self, db, viewer, self.clock())
+            yield unit
+            unit.seal()
+        for after in unit.afterwards:
+            after()
+
+
+@dataclass(frozen=True, slots=True)
+class Viewer:
+    """Who is asking. The worker asks as the service itself, which has no person."""
+
+    organisation: UUID
+    name: str
+    person: UUID | None = None
+    sign_in: UUID | None = None
+    administrator: bool = False
+    may_write: bool = True
+
+    @classmethod
+    def itself(cls, organisation: UUID) -> Viewer:
+        """The service acting by itself."""
+        return cls(organisation, "Open Latch", administrator=True)
+
+
+@dataclass
+class Unit:
+    """One transaction of one viewer, with the journal entries that it will leave."""
+
+    service: Service
+    db: Db
+    viewer: Viewer
+    now: datetime
+    entries: list[dict[str, Any]] = field(default_factory=list)
+    kinds: set[str] = field(default_factory=set)
+    afterwards: list[Callable[[], None]] = field(default_factory=list)
+    _sight: Sight | None = None
+
+    @property
+    def sight(self) -> Sight:
+        """What the viewer may see."""
+        if self._sight is None:
+            self._sight = Sight.of(self.db, self.viewer.person, self.viewer.administrator, self.now)
+        return self._sight
+
+    def as_service(self) -> Unit:
+        """The same transaction with the sight of the service itself, for what somebody may decide but not do.
+
+        What it records still names the viewer.
+        """
+        return replace(self, _sight=Sight(True, self.viewer.person))
+
+    def record(
+        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None = None, **facts: Any
+    ) -> None:
+        """Put down that something happened. It is sealed with everything else when the unit commits."""
+        actor = (self.viewer.person, self.viewer.name)
+        entry = journal.draft(
+            self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts
+        )
+        self.entries.append(entry)
+        self.kinds.add(kind)
+
+    def wake(self, task: str, at: datetime | None = None, **arguments: UUID) -> None:
+        """Wake the worker for a task once this unit has committed."""
+        given = {"organisation": str(self.viewer.organisation), **{k: str(v) for k, v in arguments.items()}}
+        self.afterwards.append(lambda: self.service.wake(task, given, at))
+
+    def seal(self) -> None:
+        """Write the entries to the end of the journal, and tell open consoles what kinds of things changed."""
+        if not self.entries:
+            return
+        self.db.flush()
+        position = journal.append(self.db, self.viewer.organisation, self.entries)
+        note = {"organisation": str(self.viewer.organisation), "position": position, "kinds": sorted(self.kinds)}
+        self.db.execute(text("select pg_notify(:channel, :note)"), {"channel": CHANNEL, "note": json.dumps(note)})

@@ -1,0 +1,142 @@
+"""Importing files: every line is checked, and either all of them are kept or none, unless the user says so."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, BinaryIO
+from zoneinfo import ZoneInfo
+
+from openlatch.core import imports as core
+from openlatch.errors import BadInput
+from openlatch.service import flags
+from openlatch.service.context import Unit
+from openlatch.store import loading
+from openlatch.store.tables import Organisation
+
+MOST_ERRORS = 10_000
+ROWS_EVALUATED_AT_ONCE = 5_000
+_ACTIONS = {
+    "people": "person",
+    "teams": "team",
+    "memberships": "membership",
+    "accounts": "account",
+    "levels": "level",
+    "apps": "app",
+    "handles": "handle",
+    "grants": "grant",
+    "sessions": "session",
+    "use": "grant",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """What came of an import. Nothing was kept unless ``kept``."""
+
+    kind: str
+    encoding: str
+    read: int
+    added: int
+    changed: int
+    unchanged: int
+    bad: int
+    errors: list[core.LineError]
+    kept: bool
+
+
+def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bool, try_only: bool) -> Report:
+    """Bring a file's records into the register.
+
+    With a bad line nothing is kept, unless ``keep_good``; with ``try_only`` nothing is kept anyway. BadInput when
+    the kind or form is unknown or the header does not fit.
+    """
+    unit.sight.require_administrator()
+    kind = core.RECORD_KINDS.get(kind_name)
+    if kind is None:
+        raise BadInput(f"There is no kind {kind_name!r}.", f"Bring one of: {', '.join(core.RECORD_KINDS)}.")
+    zone = ZoneInfo(unit.db.get_one(Organisation, unit.viewer.organisation).time_zone)
+    encoding = core.encoding_of(source)
+    errors = _Errors()
+    lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == "csv" else None)
+    good = loading.stage(unit.db, kind, _checked(lines, kind, form, zone, errors))
+    lines.detach()
+    errors.extend(loading.unresolved(unit.db, kind))
+    read = good + len(errors.staging_lines)
+    bad = len(errors.lines)
+    if try_only or (bad and not keep_good):
+        return Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False)
+    loading.discard(unit.db, errors.lines)
+    changed = loading.apply(unit.db, kind, unit.viewer.organisation, unit.now)
+    added = sum(change.added for change in changed)
+    _put_down(unit, kind, changed, read, bad)
+    return Report(
+        kind.name,
+        encoding,
+        read,
+        added,
+        len(changed) - added,
+        max(read - bad - len(changed), 0),
+        bad,
+        errors.sorted(),
+        kept=True,
+    )
+
+
+class _Errors:
+    """What is wrong, and with which lines; the list is cut at a limit, the count is not."""
+
+    def __init__(self) -> None:
+        self.found: list[core.LineError] = []
+        self.lines: set[int] = set()
+        self.staging_lines: set[int] = set()
+
+    def add(self, error: core.LineError) -> None:
+        self.lines.add(error.line)
+        if len(self.found) < MOST_ERRORS:
+            self.found.append(error)
+
+    def extend(self, errors: list[core.LineError]) -> None:
+        for error in errors:
+            self.add(error)
+
+    def sorted(self) -> list[core.LineError]:
+        return sorted(self.found, key=lambda e: (e.line, e.field))
+
+
+def _checked(
+    lines: io.TextIOWrapper, kind: core.RecordKind, form: str, zone: ZoneInfo, errors: _Errors
+) -> Iterator[tuple[int, tuple[Any, ...]]]:
+    readers = {"csv": core.csv_rows, "jsonl": core.jsonl_rows}
+    if form not in readers:
+        raise BadInput(f"There is no form {form!r}.", "Send csv or jsonl.")
+    for line, row in readers[form](lines, kind):
+        if isinstance(row, core.LineError):
+            errors.staging_lines.add(line)
+            errors.add(row)
+            continue
+        values = core.check(line, row, kind, zone)
+        if isinstance(values, list):
+            errors.staging_lines.add(line)
+            errors.extend(values)
+        else:
+            yield line, values
+
+
+def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed], read: int, bad: int) -> None:
+    if not changed:
+        return
+    word = _ACTIONS[kind.name]
+    for change in changed:
+        verb = "used" if kind is core.USE else "imported" if change.added else "changed"
+        unit.record(f"{word}.{verb}", word, change.id, change.name, change.account)
+    unit.record("import.finished", "import", None, kind.name, read=read, changed=len(changed), bad=bad)
+    ids = [change.id for change in changed]
+    if kind in (core.GRANTS, core.USE) and len(ids) <= ROWS_EVALUATED_AT_ONCE:
+        flags.evaluate(unit, grants=ids)
+    elif kind is core.SESSIONS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
+        flags.evaluate(unit, sessions=ids)
+    else:
+        # Other kinds can touch any flag (a person who left, an account more sensitive): all are looked at again.
+        unit.wake("evaluate")

@@ -1,0 +1,165 @@
+"""Reading the register: lists, an account's page, a person's page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import ColumnElement, select
+
+from openlatch.core import access
+from openlatch.core.register import Holder, Register
+from openlatch.core.words import HolderKind
+from openlatch.errors import NotFound
+from openlatch.service.context import Unit
+from openlatch.service.flags import with_title
+from openlatch.service.sight import Sight
+from openlatch.store import cut, lists
+from openlatch.store.listing import Listing, ListQuery, Page
+from openlatch.store.tables import Grant, Membership, Person, Team
+
+# Every list of the interface: the list itself, and what of it a viewer may see.
+LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
+    "accounts": (lists.ACCOUNTS, Sight.accounts),
+    "people": (lists.PEOPLE, Sight.people),
+    "teams": (lists.TEAMS, Sight.teams),
+    "grants": (lists.GRANTS, Sight.grants),
+    "apps": (lists.APPS, Sight.apps),
+    "sessions": (lists.SESSIONS, Sight.sessions),
+    "flags": (lists.FLAGS, Sight.flags),
+    "rounds": (lists.ROUNDS, Sight.rounds),
+    "items": (lists.ITEMS, Sight.items),
+    "revocations": (lists.REVOCATIONS, Sight.revocations),
+    "journal": (lists.JOURNAL, Sight.journal),
+    "systems": (lists.SYSTEMS, Sight.systems),
+    "levels": (lists.LEVELS, Sight.levels),
+}
+
+
+def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -> Page:
+    """A page of a list, of what the viewer may see."""
+    listing, visible = LISTS[name]
+    found = listing.page(unit.db, query, [visible(unit.sight), *where])
+    if name == "flags":
+        return Page([with_title(row) for row in found.rows], found.next, found.count)
+    return found
+
+
+def one(unit: Unit, name: str, ident: UUID) -> dict[str, Any]:
+    """One row of a list. NotFound when there is none that the viewer may see."""
+    listing, visible = LISTS[name]
+    row = listing.one(unit.db, ident, [visible(unit.sight)])
+    if row is None:
+        raise NotFound(f"There is nothing with this id among the {name} that you may see.")
+    return row
+
+
+def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """An account with everyone and everything that can reach it, by every path.
+
+    Somebody who only reaches it sees their own paths.
+    """
+    account = one(unit, "accounts", ident)
+    answers = unit.sight.everything or ident in unit.sight.owned
+    if answers:
+        register = cut.around_accounts(unit.db, [ident])
+        paths = access.everyone_reaching(register, ident, unit.now)
+    else:
+        assert unit.sight.person is not None
+        me = Holder(HolderKind.PERSON, unit.sight.person)
+        register = cut.around_holder(unit.db, me)
+        paths = access.paths_to(register, me, ident, unit.now)
+    grants = _grants(unit, (grant for path in paths for grant in path.grants))
+    return {**account, "answers_for": answers, "paths": [path_row(unit, register, p, grants) for p in paths]}
+
+
+def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A person with everything that they can reach, by every path, among the accounts the viewer may see."""
+    person = one(unit, "people", ident)
+    holder = Holder(HolderKind.PERSON, ident)
+    register = cut.around_holder(unit.db, holder)
+    paths = access.everything_reached(register, holder, unit.now)
+    if not unit.sight.everything and ident != unit.sight.person:
+        paths = [path for path in paths if path.account in unit.sight.owned]
+    grants = _grants(unit, (grant for path in paths for grant in path.grants))
+    teams = unit.db.execute(
+        select(Team.id, Team.name, Membership.since, Membership.until)
+        .join(Membership, Membership.team_id == Team.id)
+        .where(Membership.person_id == ident, unit.sight.teams())
+        .order_by(Team.name)
+    )
+    return {
+        **person,
+        "teams": [dict(row) for row in teams.mappings()],
+        "paths": [path_row(unit, register, p, grants) for p in paths],
+    }
+
+
+def who_can(unit: Unit, person: UUID, account: UUID) -> list[dict[str, Any]]:
+    """By which paths a person can act in an account now; empty when by none."""
+    one(unit, "accounts", account)
+    if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
+        raise NotFound("There is no such person, or you may not see them.")
+    holder = Holder(HolderKind.PERSON, person)
+    register = cut.around_holder(unit.db, holder)
+    paths = access.paths_to(register, holder, account, unit.now)
+    grants = _grants(unit, (grant for path in paths for grant in path.grants))
+    return [path_row(unit, register, p, grants) for p in paths]
+
+
+def app_page(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """An app with its links: the accounts, what it may do there in plain words, who linked it, when it was used."""
+    app = one(unit, "apps", ident)
+    links = lists.GRANTS.page(
+        unit.db, ListQuery(limit=200), [unit.sight.grants(), Grant.app_id == ident, Grant.state.in_(lists.LIVE)]
+    )
+    return {**app, "grants": links.rows}
+
+
+def _grants(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
+    """What a path shows of its grants: who gave them, when used, their state."""
+    wanted = list(dict.fromkeys(ids))
+    if not wanted:
+        return {}
+    rows = unit.db.execute(
+        select(Grant.id, Grant.last_used_at, Grant.given_at, Grant.state, Grant.recorded, Person.name.label("given_by"))
+        .outerjoin(Person, Person.id == Grant.given_by_id)
+        .where(Grant.id.in_(wanted))
+    )
+    return {row.id: row for row in rows}
+
+
+def path_row(unit: Unit, register: Register, path: access.Path, grants: dict[UUID, Any]) -> dict[str, Any]:
+    """A path as answers show it."""
+    last = grants.get(path.grants[-1]) if path.grants else None
+    account = register.accounts.get(path.account)
+    person = register.people.get(path.holder.id)
+    return {
+        "holder": {
+            "kind": path.holder.kind,
+            "id": path.holder.id,
+            "name": register.name_of(path.holder),
+            "inside": person.inside if person else True,
+        },
+        "account": {"id": path.account, "name": account.name if account else ""},
+        "owns": path.level is None,
+        "level": "Owner" if path.level is None else path.level.name,
+        "sentence": "Decides about the account itself." if path.level is None else path.level.sentence,
+        "reach": int(path.reach),
+        "since": path.window.since,
+        "until": path.window.until,
+        "open_now": access.open_now(register, path, unit.now),
+        "revoking": path.revoking,
+        "words": path.words,
+        "hops": [
+            {"kind": hop.kind, "holder": {"kind": hop.holder.kind, "id": hop.holder.id}, "words": hop.words, "grant_id": hop.grant}
+            for hop in path.hops
+        ],
+        "grant_id": path.grants[-1] if path.grants else None,
+        "given_by": last.given_by if last else None,
+        "given_at": last.given_at if last else None,
+        "last_used_at": last.last_used_at if last else None,
+        "recorded": last.recorded if last else True,
+    }
+

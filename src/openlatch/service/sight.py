@@ -1,0 +1,164 @@
+"""Who may see what, and who may do what: decided here and nowhere else.
+
+* An administrator sees everything in the organisation.
+* An owner sees everything about the accounts they own, and everyone who reaches them.
+* A reviewer sees the items that are theirs, with the facts frozen in them.
+* Anyone sees their own access: the accounts that they reach (without who else does), their grants and sessions.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from uuid import UUID
+
+from sqlalchemy import ColumnElement, Select, false, or_, select, true
+from sqlalchemy.orm import InstrumentedAttribute
+from sqlalchemy.orm import Session as Db
+
+from openlatch.core import access
+from openlatch.core.register import Holder
+from openlatch.core.words import HolderKind
+from openlatch.errors import NotAllowed, NotFound
+from openlatch.store import cut
+from openlatch.store.tables import (
+    Account,
+    App,
+    Flag,
+    Grant,
+    Item,
+    JournalEntry,
+    Membership,
+    Person,
+    Revocation,
+    RevocationTarget,
+    Round,
+    Session,
+    System,
+    Team,
+)
+
+Condition = ColumnElement[bool]
+
+
+@dataclass(frozen=True, slots=True)
+class Sight:
+    """What one viewer may see. ``owned`` and ``reached`` are accounts, ``held`` the grants of their own paths."""
+
+    everything: bool
+    person: UUID | None
+    owned: frozenset[UUID] = frozenset()
+    reached: frozenset[UUID] = frozenset()
+    held: frozenset[UUID] = frozenset()
+
+    @classmethod
+    def of(cls, db: Db, person: UUID | None, administrator: bool, now: datetime) -> Sight:
+        """The sight of a person: worked out from what they own and what they reach."""
+        if administrator:
+            return cls(True, person)
+        if person is None:
+            return cls(False, None)
+        holder = Holder(HolderKind.PERSON, person)
+        paths = access.everything_reached(cut.around_holder(db, holder), holder, now)
+        own = db.scalars(select(Grant.id).where(Grant.person_id == person))
+        return cls(
+            False,
+            person,
+            frozenset(db.scalars(select(Account.id).where(Account.owner_id == person))),
+            frozenset(path.account for path in paths),
+            frozenset(own) | {grant for path in paths for grant in path.grants},
+        )
+
+    # What may be seen, as conditions on lists.
+
+    def accounts(self) -> Condition:
+        """Accounts owned or reached."""
+        return true() if self.everything else Account.id.in_(self.owned | self.reached)
+
+    def grants(self) -> Condition:
+        """Grants on owned accounts, and one's own paths."""
+        return true() if self.everything else or_(Grant.account_id.in_(self.owned), Grant.id.in_(self.held))
+
+    def sessions(self) -> Condition:
+        """Sessions in owned accounts, and one's own."""
+        mine = Session.person_id == self.person
+        return true() if self.everything else or_(Session.account_id.in_(self.owned), mine)
+
+    def people(self) -> Condition:
+        """People who hold something on owned accounts, alone or in a team, and oneself."""
+        if self.everything:
+            return true()
+        return or_(Person.id == self.person, Person.id.in_(self._holders(Grant.person_id)), Person.id.in_(self._members()))
+
+    def teams(self) -> Condition:
+        """Teams that hold something on owned accounts, and one's own."""
+        if self.everything:
+            return true()
+        mine = select(Membership.team_id).where(Membership.person_id == self.person)
+        return or_(Team.id.in_(self._holders(Grant.team_id)), Team.id.in_(mine))
+
+    def apps(self) -> Condition:
+        """Apps linked to owned accounts, and those linked by oneself."""
+        if self.everything:
+            return true()
+        mine = select(Grant.app_id).where(Grant.given_by_id == self.person, Grant.app_id.is_not(None))
+        return or_(App.id.in_(self._holders(Grant.app_id)), App.id.in_(mine))
+
+    def flags(self) -> Condition:
+        """Flags on owned accounts, and those about oneself."""
+        mine = Flag.holder_id == self.person
+        return true() if self.everything else or_(Flag.account_id.in_(self.owned), mine)
+
+    def rounds(self) -> Condition:
+        """Rounds in which one has something to decide."""
+        mine = select(Item.round_id).where(Item.reviewer_id == self.person)
+        return true() if self.everything else Round.id.in_(mine)
+
+    def items(self) -> Condition:
+        """The items that are one's own to decide."""
+        return true() if self.everything else Item.reviewer_id == self.person
+
+    def revocations(self) -> Condition:
+        """Revocations that touch owned accounts or one's own grants, and those that one asked for."""
+        if self.everything:
+            return true()
+        touching = select(RevocationTarget.revocation_id).where(
+            or_(RevocationTarget.account_id.in_(self.owned), RevocationTarget.grant_id.in_(self.held))
+        )
+        return or_(Revocation.id.in_(touching), Revocation.asked_by_id == self.person)
+
+    def journal(self) -> Condition:
+        """Entries about owned accounts, and those of one's own doing."""
+        mine = JournalEntry.actor_id == self.person
+        return true() if self.everything else or_(JournalEntry.account_id.in_(self.owned), mine)
+
+    def systems(self) -> Condition:
+        """Systems are for administrators; others see the names beside their accounts."""
+        return true() if self.everything else System.id.in_([])
+
+    def levels(self) -> Condition:
+        """Levels carry no secret: anyone may read what they mean."""
+        return true() if self.everything or self.person else false()
+
+    def _holders(self, column: InstrumentedAttribute[UUID | None]) -> Select[UUID | None]:
+        return select(column).where(Grant.account_id.in_(self.owned), column.is_not(None))
+
+    def _members(self) -> Select[UUID | None]:
+        return select(Membership.person_id).where(
+            Membership.team_id.in_(self._holders(Grant.team_id)), Membership.person_id.is_not(None)
+        )
+
+    # What may be done.
+
+    def require_administrator(self) -> None:
+        """NotAllowed for anyone else."""
+        if not self.everything:
+            raise NotAllowed("Only an administrator may do this.", "Ask an administrator of your organisation.")
+
+    def require_answers_for(self, account: UUID) -> None:
+        """Only the account's owner or an administrator may; NotFound when it can't even be seen."""
+        if self.everything or account in self.owned:
+            return
+        if account in self.reached:
+            raise NotAllowed("Only the account's owner or an administrator may do this.", "Ask the owner.")
+        raise NotFound("There is no such account, or you may not see it.")

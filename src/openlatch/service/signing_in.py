@@ -1,0 +1,210 @@
+"""Signing in: passwords by Argon2id, server-side sessions, API tokens, and a limit on tries.
+
+Only hashes of tokens are stored. The parameters follow RFC 9106 (argon2-cffi's low-memory profile) and OWASP ASVS
+5.0 chapters 6 and 7.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import secrets
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from uuid import UUID
+
+from argon2 import PasswordHasher, profiles
+from argon2.exceptions import InvalidHashError, VerifyMismatchError
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session as Db
+
+from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.database import transaction
+from openlatch.store.tables import Account, ApiToken, Item, Organisation, Person, SignIn, SignInAttempt, WebSession
+
+SESSION_HOURS = 12
+TOKEN_DAYS = 90
+TRIES = 10
+TRY_MINUTES = 15
+SHORTEST_PASSWORD = 12
+
+_HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
+# Checked when nobody has the address, so that the answer takes as long as for somebody.
+_NOBODY = _HASHER.hash(secrets.token_urlsafe(16))
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """A session just opened: its token, in clear only here, and when it ends."""
+
+    token: str
+    expires_at: datetime
+
+
+def _digest(token: str) -> bytes:
+    return hashlib.sha256(token.encode()).digest()
+
+
+def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, password: str, administrator: bool) -> None:
+    """Give a person a sign-in. BadInput for a password that is too short."""
+    if len(password) < SHORTEST_PASSWORD:
+        raise BadInput(f"The password has {len(password)} characters.", f"Use at least {SHORTEST_PASSWORD}.")
+    db.add(
+        SignIn(
+            organisation_id=organisation,
+            person_id=person,
+            address=address.lower(),
+            password_hash=_HASHER.hash(password),
+            administrator=administrator,
+        )
+    )
+
+
+def check_password(service: Service, address: str, password: str, origin: str) -> Viewer:
+    """Who an address and a password belong to.
+
+    NotSignedIn when they do not fit, in the same words and time whichever is wrong; TooMany after ten tries that
+    failed within a quarter of an hour, for the address or from the origin.
+    """
+    now, address = service.clock(), address.strip().lower()
+    sources = [_digest(f"address {address}"), _digest(f"origin {origin}")]
+    with transaction(service.engine, None) as db:
+        _refuse_too_many(db, sources, now)
+        sign_in = db.scalars(select(SignIn).where(SignIn.address == address)).first()
+    if not _fits(sign_in.password_hash if sign_in else _NOBODY, password) or sign_in is None:
+        with transaction(service.engine, None) as db:
+            db.add_all(SignInAttempt(source=source, at=now) for source in sources)
+        raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
+    with transaction(service.engine, sign_in.organisation_id) as db:
+        db.execute(delete(SignInAttempt).where(SignInAttempt.source == sources[0]))
+        return _viewer(db, sign_in, may_write=True)
+
+
+def _fits(stored: str, password: str) -> bool:
+    try:
+        return _HASHER.verify(stored, password)
+    except (VerifyMismatchError, InvalidHashError):
+        return False
+
+
+def _refuse_too_many(db: Db, sources: list[bytes], now: datetime) -> None:
+    since = now - timedelta(minutes=TRY_MINUTES)
+    counted = select(func.count()).select_from(SignInAttempt).where(SignInAttempt.at > since)
+    # An origin can stand for many people behind one address, so it may fail more often than one address.
+    for source, most in zip(sources, (TRIES, TRIES * 5), strict=True):
+        if (db.scalar(counted.where(SignInAttempt.source == source)) or 0) >= most:
+            raise TooMany(
+                "Too many tries to sign in have failed.",
+                f"Wait {TRY_MINUTES} minutes and try again.",
+                wait=TRY_MINUTES * 60,
+            )
+
+
+def _viewer(db: Db, sign_in: SignIn, may_write: bool) -> Viewer:
+    person = db.get_one(Person, sign_in.person_id)
+    if person.standing == "left":
+        raise NotAllowed("This person has left the organisation; their sign-in is closed.")
+    return Viewer(
+        sign_in.organisation_id, person.name, person.id, sign_in.id, sign_in.administrator, may_write
+    )
+
+
+def open_session(service: Service, viewer: Viewer, device: str, origin: str) -> Opened:
+    """A server-side session for somebody whose password was right."""
+    opened = Opened(secrets.token_urlsafe(32), service.clock() + timedelta(hours=SESSION_HOURS))
+    with service.unit(viewer) as unit:
+        unit.db.add(
+            WebSession(
+                organisation_id=viewer.organisation,
+                sign_in_id=viewer.sign_in,
+                token_hash=_digest(opened.token),
+                expires_at=opened.expires_at,
+                device=device[:200],
+                address=origin,
+            )
+        )
+        unit.record("sign_in.opened", "sign_in", viewer.sign_in, viewer.name, device=device[:200], origin=origin)
+    return opened
+
+
+def viewer_of_session(service: Service, token: str, csrf: str | None) -> Viewer:
+    """Who a session's token belongs to. NotSignedIn for an unknown or ended one.
+
+    ``csrf`` is given for calls that change something, and has to be the session's own; None for reading.
+    """
+    with transaction(service.engine, None) as db:
+        session = db.scalars(select(WebSession).where(WebSession.token_hash == _digest(token))).first()
+    if session is None or session.expires_at <= service.clock():
+        raise NotSignedIn("This session has ended.", "Sign in again.")
+    if csrf is not None and not hmac.compare_digest(csrf_of(token), csrf):
+        raise NotAllowed("The call does not carry this session's token.", "Reload the page and try again.")
+    with transaction(service.engine, session.organisation_id) as db:
+        return _viewer(db, db.get_one(SignIn, session.sign_in_id), may_write=True)
+
+
+def csrf_of(token: str) -> str:
+    """The token against forged calls that goes with a session: a page can read it, another site can't."""
+    return hmac.new(token.encode(), b"csrf", hashlib.sha256).hexdigest()
+
+
+def close_session(service: Service, viewer: Viewer, token: str) -> None:
+    """End a session, at once and everywhere."""
+    with service.unit(viewer) as unit:
+        unit.db.execute(delete(WebSession).where(WebSession.token_hash == _digest(token)))
+        unit.record("sign_in.closed", "sign_in", viewer.sign_in, viewer.name)
+
+
+def make_token(service: Service, viewer: Viewer, name: str, scope: str) -> tuple[UUID, str, datetime]:
+    """An API token: its id, the token itself (shown only now), and when it runs out. ``scope``: read or write."""
+    token = f"olt_{secrets.token_urlsafe(32)}"
+    with service.unit(viewer) as unit:
+        if not viewer.may_write:
+            raise NotAllowed("A token that may only read can't make tokens.", "Sign in with your password.")
+        row = ApiToken(
+            organisation_id=viewer.organisation,
+            sign_in_id=viewer.sign_in,
+            name=name,
+            token_hash=_digest(token),
+            scope=scope,
+            expires_at=unit.now + timedelta(days=TOKEN_DAYS),
+        )
+        unit.db.add(row)
+        unit.db.flush()
+        unit.record("token.made", "token", row.id, name, scope=scope, expires_at=row.expires_at)
+        return row.id, token, row.expires_at
+
+
+def viewer_of_token(service: Service, token: str) -> Viewer:
+    """Who an API token belongs to. NotSignedIn for an unknown or run-out one."""
+    with transaction(service.engine, None) as db:
+        row = db.scalars(select(ApiToken).where(ApiToken.token_hash == _digest(token))).first()
+    if row is None or row.expires_at <= service.clock():
+        raise NotSignedIn("The token is unknown or has run out.", "Make a new one: openlatch login.")
+    with transaction(service.engine, row.organisation_id) as db:
+        return _viewer(db, db.get_one(SignIn, row.sign_in_id), may_write=row.scope == "write")
+
+
+def end_token(unit: Unit, ident: UUID) -> None:
+    """End one of the viewer's own tokens. NotFound for any other."""
+    row = unit.db.get(ApiToken, ident)
+    if row is None or row.sign_in_id != unit.viewer.sign_in:
+        raise NotFound("You have no such token.")
+    unit.db.delete(row)
+    unit.record("token.ended", "token", ident, row.name)
+
+
+def describe(unit: Unit) -> dict[str, object]:
+    """Who the viewer is and what they can do here, for the console and ``openlatch whoami``."""
+    organisation = unit.db.get_one(Organisation, unit.viewer.organisation)
+    items = select(func.count(Item.id)).where(Item.reviewer_id == unit.viewer.person)
+    owned = select(func.count(Account.id)).where(Account.owner_id == unit.viewer.person)
+    return {
+        "person": {"id": unit.viewer.person, "name": unit.viewer.name},
+        "organisation": {"id": organisation.id, "name": organisation.name, "time_zone": organisation.time_zone},
+        "administrator": unit.viewer.administrator,
+        "owner": bool(unit.db.scalar(owned)),
+        "reviewer": bool(unit.db.scalar(items)),
+        "may_write": unit.viewer.may_write,
+    }
+

@@ -1,0 +1,319 @@
+"""Systems: connecting them, reading them, and bringing the register in line with what a reading shows.
+
+What a system has and the register does not becomes unrecorded access, which shows at once and is flagged. What
+the register has and the system does not is marked as missing. A reading that breaks off changes nothing.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
+
+from openlatch.adapters import Adapter, Holding, Login, Presence, Reading
+from openlatch.core.words import GrantState, Reach
+from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
+from openlatch.service import flags
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.tables import Account, App, Grant, Handle, Level, Organisation, Person, Session, System, Term
+
+# Somebody met in a system whom nobody has named: the account they reach is taken to matter until told otherwise.
+SENSITIVITY_OF_THE_UNKNOWN = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What a reading changed."""
+
+    grants_seen: int
+    unrecorded: int
+    missing: int
+    sessions_seen: int
+    sessions_ended: int
+
+
+def connect(unit: Unit, key: str, name: str, kind: str, settings: dict[str, Any], secret: str) -> System:
+    """Add a system, or change how it is reached. Its secret is encrypted before it is stored."""
+    unit.sight.require_administrator()
+    if kind not in unit.service.adapters:
+        raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(unit.service.adapters)}.")
+    system = unit.db.scalars(select(System).where(System.key == key)).first()
+    if system is None:
+        system = System(organisation_id=unit.viewer.organisation, key=key, name=name)
+        unit.db.add(system)
+    system.name, system.kind, system.settings = name, kind, settings
+    system.secret = unit.service.cipher.encrypt(secret.encode())
+    unit.db.flush()
+    unit.record("system.connected", "system", system.id, name, settings=settings)
+    return system
+
+
+def adapter_for(service: Service, system: System) -> Adapter:
+    """The adapter of a system. NotFound when its steps are carried out by hand."""
+    maker = service.adapters.get(system.kind)
+    if maker is None or system.secret is None:
+        raise NotFound(f"{system.name} is not connected; what happens there is done by hand.")
+    return maker(system.settings, service.cipher.decrypt(system.secret).decode())
+
+
+def ask_to_read(unit: Unit, ident: UUID) -> None:
+    """Have the worker read a system soon."""
+    unit.sight.require_administrator()
+    system = unit.db.get(System, ident)
+    if system is None:
+        raise NotFound("There is no such system.")
+    adapter_for(unit.service, system)
+    unit.record("system.read_asked", "system", system.id, system.name)
+    unit.wake("read_system", system=ident)
+
+
+def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
+    """Read a system and bring the register in line. None when it did not answer, which is noted on it."""
+    viewer = Viewer.itself(organisation)
+    with service.unit(viewer) as unit:
+        adapter = adapter_for(service, unit.db.get_one(System, ident))
+    try:
+        reading = adapter.read()
+    except (SystemDown, SystemRefused) as error:
+        with service.unit(viewer) as unit:
+            _note_down(unit, ident, error.detail)
+        return None
+    with service.unit(viewer) as unit:
+        system = unit.db.get_one(System, ident, with_for_update=True)
+        outcome = _Comparison(unit, system, reading).carry_out()
+        system.read_at, system.down_since = unit.now, None
+        system.answer = (
+            f"{outcome.grants_seen} grants and {outcome.sessions_seen} sessions seen; "
+            f"{outcome.unrecorded} unrecorded, {outcome.missing} missing."
+        )
+        unit.record("system.read", "system", system.id, system.name, answer=system.answer)
+    return outcome
+
+
+def _note_down(unit: Unit, ident: UUID, answer: str) -> None:
+    system = unit.db.get_one(System, ident, with_for_update=True)
+    if system.down_since is None:
+        unit.record("system.down", "system", system.id, system.name, answer=answer)
+    system.down_since = system.down_since or unit.now
+    system.answer = answer
+
+
+class _Comparison:
+    """One reading against the register."""
+
+    def __init__(self, unit: Unit, system: System, reading: Reading) -> None:
+        self.unit, self.system, self.reading = unit, system, reading
+        self.db, self.organisation = unit.db, unit.viewer.organisation
+        self.touched: set[UUID] = set()
+
+    def carry_out(self) -> Outcome:
+        """Bring the register in line, and put every grant and session touched before the rules."""
+        self.levels = self._levels()
+        self.accounts = self._accounts()
+        self.holders = self._holders()
+        new = [grant for holding in self.reading.holdings if (grant := self._grant(holding)) is not None]
+        missing = self._mark_missing()
+        seen, ended = self._sessions()
+        self.db.flush()
+        flags.evaluate(self.unit, grants=sorted(self.touched), sessions=sorted(seen | ended))
+        return Outcome(len(self.reading.holdings), len(new), missing, len(seen), len(ended))
+
+    def _levels(self) -> dict[str, Level]:
+        known = {x.key: x for x in self.db.scalars(select(Level).where(Level.system_id == self.system.id))}
+        for level in self.reading.levels:
+            if level.key not in known:
+                known[level.key] = Level(
+                    organisation_id=self.organisation,
+                    system_id=self.system.id,
+                    key=level.key,
+                    name=level.name,
+                    sentence=level.sentence,
+                    permissions=[{"key": k, "sentence": s, "reach": r.word} for k, s, r in level.permissions],
+                    reach=int(max(r for _, _, r in level.permissions)),
+                )
+                self.db.add(known[level.key])
+        self.db.flush()
+        return {str(key): level for key, level in known.items()}
+
+    def _accounts(self) -> dict[str, Account]:
+        known = {a.handle or a.key: a for a in self.db.scalars(select(Account).where(Account.system_id == self.system.id))}
+        zone = self.db.get_one(Organisation, self.organisation).time_zone
+        for found in self.reading.accounts:
+            account = known.get(found.handle)
+            if account is None:
+                account = Account(
+                    organisation_id=self.organisation,
+                    system_id=self.system.id,
+                    name=found.comment or f"{found.handle} in {self.system.name}",
+                    kind="role",
+                    sensitivity=SENSITIVITY_OF_THE_UNKNOWN,
+                    time_zone=zone,
+                    handle=found.handle,
+                )
+                self.db.add(account)
+                self.db.flush()
+                self.unit.record("account.found", "account", account.id, account.name, account.id)
+                known[found.handle] = account
+            account.handle = found.handle
+        return {str(handle): account for handle, account in known.items()}
+
+    def _holders(self) -> dict[str, Handle]:
+        known = {h.name: h for h in self.db.scalars(select(Handle).where(Handle.system_id == self.system.id))}
+        for login in self.reading.logins:
+            if login.handle not in known:
+                known[login.handle] = self._meet(login)
+        self.db.flush()
+        return known
+
+    def _meet(self, login: Login) -> Handle:
+        """Put somebody into the register who was met only here."""
+        handle = Handle(organisation_id=self.organisation, system_id=self.system.id, name=login.handle)
+        if login.is_app:
+            app = App(organisation_id=self.organisation, name=login.handle, purpose=f"Met in {self.system.name}.")
+            self.db.add(app)
+            self.db.flush()
+            handle.app_id = app.id
+            self.unit.record("app.found", "app", app.id, login.handle)
+        else:
+            person = Person(organisation_id=self.organisation, name=login.handle, inside=False, recognised=False)
+            self.db.add(person)
+            self.db.flush()
+            handle.person_id = person.id
+            self.unit.record("person.found", "person", person.id, login.handle)
+        self.db.add(handle)
+        return handle
+
+    def _grant(self, holding: Holding) -> Grant | None:
+        """Bring one holding in line with the register; gives the grant when nobody had recorded it."""
+        account = self.accounts[holding.account]
+        owner: dict[str, UUID | None]
+        if holding.holder_is_account:
+            owner = {"holder_account_id": self.accounts[holding.holder].id}
+        else:
+            handle = self.holders[holding.holder]
+            owner = {"person_id": handle.person_id, "app_id": handle.app_id}
+        holder_id = next(value for value in owner.values() if value is not None)
+        live = (GrantState.ACTIVE, GrantState.SUSPENDED, GrantState.REVOKING)
+        found = self.db.scalars(
+            select(Grant)
+            .where(Grant.account_id == account.id, Grant.holder_id == holder_id, Grant.state.in_(live))
+            .order_by(Grant.recorded.desc(), Grant.id)
+        ).first()
+        if found is not None:
+            self._seen(found, holding)
+            return None
+        return self._record(account, owner, holding)
+
+    def _seen(self, grant: Grant, holding: Holding) -> None:
+        if grant.missing_since is not None:
+            grant.missing_since = None
+            self._put_down("grant.back", grant, holding)
+        grant.seen_at, grant.handle = self.unit.now, holding.handle
+        if not grant.recorded:
+            self._follow(grant, holding)
+        self.touched.add(grant.id)
+
+    def _follow(self, grant: Grant, holding: Holding) -> None:
+        """Unrecorded access is just what the system says it is."""
+        level = self.levels[holding.level]
+        for term in self.db.scalars(select(Term).where(Term.grant_id == grant.id)):
+            if (term.level_id, term.until) != (level.id, holding.until):
+                term.level_id, term.until = level.id, holding.until
+                self._put_down("grant.changed", grant, holding)
+
+    def _record(self, account: Account, owner: dict[str, UUID | None], holding: Holding) -> Grant:
+        grant = Grant(
+            organisation_id=self.organisation,
+            account_id=account.id,
+            given_at=self.unit.now,
+            recorded=False,
+            reason=f"Found in {self.system.name}; nobody recorded that it was given.",
+            seen_at=self.unit.now,
+            handle=holding.handle,
+            **owner,
+        )
+        self.db.add(grant)
+        self.db.flush()
+        term = Term(
+            organisation_id=self.organisation,
+            grant_id=grant.id,
+            level_id=self.levels[holding.level].id,
+            until=holding.until,
+        )
+        self.db.add(term)
+        self.touched.add(grant.id)
+        self._put_down("grant.found", grant, holding)
+        return grant
+
+    def _put_down(self, action: str, grant: Grant, holding: Holding) -> None:
+        name = f"{holding.holder} on {holding.account}"
+        self.unit.record(
+            action, "grant", grant.id, name, grant.account_id, level=holding.level, until=holding.until
+        )
+
+    def _mark_missing(self) -> int:
+        """Grants on this system's accounts that the reading does not show."""
+        handled = [a.id for h, a in self.accounts.items() if h in {x.handle for x in self.reading.accounts}]
+        gone = self.db.scalars(
+            select(Grant).where(
+                Grant.account_id.in_(handled),
+                Grant.state == GrantState.ACTIVE,
+                Grant.missing_since.is_(None),
+                Grant.id.not_in(self.touched),
+            )
+        ).all()
+        for grant in gone:
+            grant.missing_since = self.unit.now
+            self.unit.record("grant.missing", "grant", grant.id, self.system.name, grant.account_id)
+        return len(gone)
+
+    def _sessions(self) -> tuple[set[UUID], set[UUID]]:
+        """Sessions as the reading shows them; those it does not show any more have ended."""
+        main = self._main_accounts()
+        seen: set[UUID] = set()
+        for presence in self.reading.presences:
+            if presence.login in main:
+                seen.add(self._session(presence, main[presence.login]))
+        gone = self.db.scalars(
+            select(Session).where(
+                Session.account_id.in_([a.id for a in self.accounts.values()]),
+                Session.ended_at.is_(None),
+                Session.handle != {},
+                Session.id.not_in(seen),
+            )
+        ).all()
+        for session in gone:
+            session.ended_at, session.ended_as = self.unit.now, session.ended_as or "signed_out"
+            self.unit.record("session.ended", "session", session.id, session.device, session.account_id)
+        return seen, {session.id for session in gone}
+
+    def _main_accounts(self) -> dict[str, UUID]:
+        """For each login the account in which its sessions count: where it reaches furthest."""
+        reach = {"reader": Reach.OBSERVE, "operator": Reach.OPERATE, "keeper": Reach.STEWARD}
+        ordered = sorted(self.reading.holdings, key=lambda h: (reach.get(h.level, Reach.OBSERVE), h.account))
+        return {h.holder: self.accounts[h.account].id for h in ordered if not h.holder_is_account}
+
+    def _session(self, presence: Presence, account: UUID) -> UUID:
+        handle = self.holders[presence.login]
+        row = {
+            "device": presence.device,
+            "address": presence.address,
+            "last_seen_at": presence.last_seen_at,
+            "handle": {**presence.handle, "login": presence.login},
+        }
+        statement = insert(Session).values(
+            organisation_id=self.organisation,
+            key=f"{self.system.key}:{presence.key}",
+            account_id=account,
+            person_id=handle.person_id,
+            app_id=handle.app_id,
+            started_at=presence.started_at,
+            **row,
+        )
+        upsert = statement.on_conflict_do_update(index_elements=["organisation_id", "key"], set_=row)
+        ident: UUID = self.db.execute(upsert.returning(Session.id)).scalar_one()
+        return ident
+

@@ -1,0 +1,72 @@
+"""What needs a person today: the page that the console opens on."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import timedelta
+from typing import Any
+
+from sqlalchemy import func, select
+
+from openlatch.core.words import Severity
+from openlatch.service.context import Unit
+from openlatch.service.flags import with_title
+from openlatch.store import lists
+from openlatch.store.listing import ListQuery
+from openlatch.store.tables import Account, Flag, Grant, Item, Round, Session, System, Term
+
+WEEKS = 12
+
+
+def page(unit: Unit) -> dict[str, Any]:
+    """The worst flags, items to decide, revocations on their way, ends to come and systems that do not answer."""
+    db, sight = unit.db, unit.sight
+    open_flags = [sight.flags(), Flag.state == "open"]
+    worst = lists.FLAGS.page(db, ListQuery(limit=6), open_flags)
+    by_severity = dict(
+        db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).tuples()
+    )
+    by_rule = db.execute(select(Flag.rule, func.count()).where(*open_flags).group_by(Flag.rule)).tuples()
+    going = lists.REVOCATIONS.page(db, ListQuery(limit=6, filter="not (confirmed_at pr)", count=True), [sight.revocations()])
+    rounds = lists.ROUNDS.page(db, ListQuery(limit=6, filter="not (closed_at pr)", sort="due_at"), [sight.rounds()])
+    mine = select(func.count(Item.id)).join(Round, Round.id == Item.round_id)
+    waiting = mine.where(Item.reviewer_id == unit.viewer.person, Item.verdict.is_(None), Round.closed_at.is_(None))
+    return {
+        "flags": {
+            "worst": [with_title(row) for row in worst.rows],
+            "by_severity": {s.word: by_severity.get(int(s), 0) for s in Severity},
+            "by_rule": [{"rule": rule, "title": with_title({"rule": rule})["title"], "count": n} for rule, n in by_rule],
+        },
+        "items_to_decide": db.scalar(waiting) or 0,
+        "rounds": rounds.rows,
+        "revocations": going.rows,
+        "revocations_going_on": going.count or 0,
+        "ends": _ends(unit),
+        "systems_down": lists.SYSTEMS.page(db, ListQuery(filter="down_since pr"), [sight.systems()]).rows,
+        "counts": {
+            "accounts": _count(unit, Account, sight.accounts()),
+            "grants": _count(unit, Grant, sight.grants(), Grant.state.in_(lists.LIVE)),
+            "sessions": _count(unit, Session, sight.sessions(), Session.ended_at.is_(None)),
+            "unrecorded": _count(unit, Grant, sight.grants(), Grant.state.in_(lists.LIVE), ~Grant.recorded),
+            "systems": _count(unit, System, sight.systems()),
+        },
+    }
+
+
+def _count(unit: Unit, table: Any, *where: Any) -> int:
+    return unit.db.scalar(select(func.count()).select_from(table).where(*where)) or 0
+
+
+def _ends(unit: Unit) -> list[dict[str, Any]]:
+    """How many grants end in each of the coming weeks, empty weeks included."""
+    last = unit.now + timedelta(weeks=WEEKS)
+    ends = unit.db.scalars(
+        select(Term.until)
+        .join(Grant, Grant.id == Term.grant_id)
+        .where(Term.until > unit.now, Term.until <= last, Grant.state == "active", unit.sight.grants())
+    )
+    counted = Counter((until - unit.now).days // 7 for until in ends if until is not None)
+    return [
+        {"week_begins": (unit.now + timedelta(weeks=week)).date().isoformat(), "count": counted.get(week, 0)}
+        for week in range(WEEKS)
+    ]

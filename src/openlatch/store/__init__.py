@@ -1,0 +1,1 @@
+"""Records in PostgreSQL through SQLAlchemy."""

@@ -1,0 +1,155 @@
+"""Cutting out of the register the part that a question about access needs, as plain values for ``core``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import time
+from typing import Any
+from uuid import UUID
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import Select, select, text
+from sqlalchemy.orm import Session as Db
+
+from openlatch.core import register as core
+from openlatch.core.windows import WeeklyHours, Window
+from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+from openlatch.store.tables import Account, App, Grant, Level, Membership, Person, Team, Term
+
+# Everything that the holders named can act in, over teams and over accounts that are holders themselves.
+# UNION, not UNION ALL: what was met once is not followed again, so cycles end.
+_OUTWARD = text(
+    """
+    with recursive met(kind, id) as (
+        select cast(k as text), i from unnest(cast(:kinds as text[]), cast(:ids as uuid[])) as start(k, i)
+        union
+        select next.kind, next.id from met cross join lateral (
+            select 'team' as kind, team_id as id from memberships where member_id = met.id
+            union all
+            select 'account', account_id from grants
+            where holder_id = met.id and state in ('active', 'revoking', 'suspended')
+            union all
+            select 'account', id from accounts where met.kind = 'person' and owner_id = met.id
+        ) next
+    )
+    select kind, id from met
+    """
+)
+# Everyone who can act in the accounts named, the other way round.
+_INWARD = text(
+    """
+    with recursive met(kind, id) as (
+        select 'account', i from unnest(cast(:ids as uuid[])) as start(i)
+        union
+        select next.kind, next.id from met cross join lateral (
+            select holder_kind as kind, holder_id as id from grants
+            where met.kind = 'account' and account_id = met.id and state in ('active', 'revoking', 'suspended')
+            union all
+            select case when person_id is null then 'team' else 'person' end, member_id from memberships
+            where met.kind = 'team' and team_id = met.id
+        ) next
+    )
+    select kind, id from met
+    """
+)
+
+
+def around_holder(db: Db, holder: core.Holder) -> core.Register:
+    """The part that ``access.everything_reached`` needs for one holder."""
+    met = db.execute(_OUTWARD, {"kinds": [holder.kind.value], "ids": [holder.id]}).all()
+    return _cut(db, [(HolderKind(k), i) for k, i in met], by_holder=True)
+
+
+def around_accounts(db: Db, accounts: Sequence[UUID], onward: bool = False) -> core.Register:
+    """The part that ``access.everyone_reaching`` needs for these accounts.
+
+    With ``onward`` also the accounts that can be reached through them, and everyone who reaches those: what a
+    change to them can touch.
+    """
+    if onward:
+        kinds = ["account"] * len(accounts)
+        further = db.execute(_OUTWARD, {"kinds": kinds, "ids": list(accounts)}).all()
+        accounts = [i for kind, i in further if kind == "account"]
+    met = db.execute(_INWARD, {"ids": list(accounts)}).all()
+    return _cut(db, [(HolderKind(k), i) for k, i in met], by_holder=False)
+
+
+def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> core.Register:
+    ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
+    for kind, ident in met:
+        ids[kind].append(ident)
+    everyone = [i for found in ids.values() for i in found]
+    live = select(Grant).where(Grant.state.in_(("active", "revoking", "suspended")))
+    if by_holder:
+        grants = _grants(db, live.where(Grant.holder_id.in_(everyone)))
+        memberships = select(Membership).where(Membership.member_id.in_(everyone))
+    else:
+        grants = _grants(db, live.where(Grant.account_id.in_(ids[HolderKind.ACCOUNT])))
+        memberships = select(Membership).where(Membership.team_id.in_(ids[HolderKind.TEAM]))
+    accounts = _accounts(db, ids[HolderKind.ACCOUNT])
+    owners = [a.owner for a in accounts if a.owner is not None]
+    return core.Register.of(
+        people=_people(db, {*ids[HolderKind.PERSON], *owners}),
+        teams=[core.Team(i, n) for i, n in db.execute(select(Team.id, Team.name).where(Team.id.in_(ids[HolderKind.TEAM])))],
+        apps=[core.App(i, n) for i, n in db.execute(select(App.id, App.name).where(App.id.in_(ids[HolderKind.APP])))],
+        accounts=accounts,
+        grants=grants,
+        memberships=[_membership(m) for m in db.scalars(memberships)],
+    )
+
+
+def _people(db: Db, ids: Iterable[UUID]) -> list[core.Person]:
+    columns = select(Person.id, Person.name, Person.inside, Person.standing, Person.leaves_at)
+    found = db.execute(columns.where(Person.id.in_(list(ids))))
+    return [core.Person(i, name, inside, Standing(standing), left) for i, name, inside, standing, left in found]
+
+
+def _accounts(db: Db, ids: Sequence[UUID]) -> list[core.Account]:
+    found = db.execute(select(Account.id, Account.name, Account.owner_id, Account.time_zone).where(Account.id.in_(ids)))
+    return [core.Account(i, name, owner, ZoneInfo(zone)) for i, name, owner, zone in found]
+
+
+def _membership(row: Membership) -> core.Membership:
+    kind = HolderKind.PERSON if row.person_id is not None else HolderKind.TEAM
+    return core.Membership(row.id, row.team_id, core.Holder(kind, row.member_id), Window(row.since, row.until))
+
+
+def _grants(db: Db, statement: Select[Grant]) -> list[core.Grant]:
+    rows = list(db.scalars(statement))
+    terms = terms_of(db, [row.id for row in rows])
+    return [grant_value(row, terms.get(row.id, ())) for row in rows]
+
+
+def grant_value(row: Grant, terms: Sequence[core.Term]) -> core.Grant:
+    """A grant's row as a plain value."""
+    holder = core.Holder(HolderKind(row.holder_kind), row.holder_id)
+    return core.Grant(row.id, row.account_id, holder, GrantState(row.state), tuple(terms))
+
+
+def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
+    """The terms of grants, by grant."""
+    found: dict[UUID, list[core.Term]] = {}
+    levels: dict[UUID, core.Level] = {}
+    statement = select(Term.grant_id, Term.since, Term.until, Term.hours, Level).join(Level, Level.id == Term.level_id)
+    for grant, since, until, hours, level in db.execute(statement.where(Term.grant_id.in_(grants))):
+        value = levels.get(level.id) or levels.setdefault(level.id, level_value(level))
+        found.setdefault(grant, []).append(core.Term(value, Window(since, until), _hours(hours)))
+    return found
+
+
+def level_value(row: Level) -> core.Level:
+    """A level's row as a plain value."""
+    held = frozenset(
+        core.Permission(p["key"], p["sentence"], Reach.from_word(p["reach"])) for p in row.permissions
+    )
+    return core.Level(row.id, row.name, row.sentence, held)
+
+
+def _hours(stored: dict[str, Any] | None) -> WeeklyHours | None:
+    if stored is None:
+        return None
+    begins, ends = time.fromisoformat(stored["begins"]), time.fromisoformat(stored["ends"])
+    return WeeklyHours(frozenset(stored["days"]), begins, ends)
+
+
+

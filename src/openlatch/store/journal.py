@@ -1,0 +1,125 @@
+"""Writing and reading the journal. The chain itself is ``core.journal``'s."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime
+from typing import Any
+from uuid import UUID
+
+import orjson
+from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session as Db
+
+from openlatch.core import journal as core
+from openlatch.store.tables import JournalEntry, JournalHead
+
+_COPY = (
+    "copy journal (organisation_id, position, at, actor_id, actor_name, action, subject_kind, subject_id, "
+    "subject_name, account_id, facts, previous, hash) from stdin"
+)
+
+
+def stamp(at: datetime) -> str:
+    """An instant as the journal writes it: RFC 3339 in UTC, always with microseconds."""
+    return at.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+
+
+def draft(
+    organisation: UUID,
+    at: datetime,
+    actor: tuple[UUID | None, str],
+    action: str,
+    subject: tuple[str, UUID | None, str],
+    account: UUID | None,
+    facts: dict[str, Any],
+) -> dict[str, Any]:
+    """An entry that has no place in the chain yet."""
+    return {
+        "organisation": str(organisation),
+        "at": stamp(at),
+        "actor": {"id": _text(actor[0]), "name": actor[1]},
+        "action": action,
+        "subject": {"kind": subject[0], "id": _text(subject[1]), "name": subject[2], "account": _text(account)},
+        # What goes into the hash is what will come back from the database: plain JSON values.
+        "facts": orjson.loads(orjson.dumps(facts)),
+    }
+
+
+def _text(ident: UUID | None) -> str | None:
+    return str(ident) if ident else None
+
+
+def append(db: Db, organisation: UUID, drafts: Sequence[dict[str, Any]]) -> int:
+    """Put entries at the end of the chain; gives the position of the last one.
+
+    Takes the lock on the organisation's head, which is held until the transaction ends: call it last.
+    """
+    db.execute(
+        insert(JournalHead)
+        .values(organisation_id=organisation, position=0, hash=bytes.fromhex(core.START))
+        .on_conflict_do_nothing()
+    )
+    head = db.scalars(
+        select(JournalHead).where(JournalHead.organisation_id == organisation).with_for_update()
+    ).one()
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    last: dict[str, Any] | None = None
+    with raw.cursor() as cursor, cursor.copy(_COPY) as copy:
+        for last in core.chain(drafts, head.position, head.hash.hex()):
+            copy.write_row(_row(organisation, last))
+    if last is not None:
+        head.position, head.hash = last["position"], bytes.fromhex(last["hash"])
+        db.flush()
+    return head.position
+
+
+def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
+    actor, subject = entry["actor"], entry["subject"]
+    return (
+        organisation,
+        entry["position"],
+        entry["at"],
+        actor["id"],
+        actor["name"],
+        entry["action"],
+        subject["kind"],
+        subject["id"],
+        subject["name"],
+        subject["account"],
+        orjson.dumps(entry["facts"]).decode(),
+        bytes.fromhex(entry["previous"]),
+        bytes.fromhex(entry["hash"]),
+    )
+
+
+def export(db: Db, organisation: UUID) -> Iterator[dict[str, Any]]:
+    """Every entry from the first one, as it was sealed. Streams; nothing is held in memory."""
+    rows = db.scalars(
+        select(JournalEntry).order_by(JournalEntry.position).execution_options(yield_per=1000)
+    )
+    for row in rows:
+        yield {
+            "organisation": str(organisation),
+            "position": row.position,
+            "at": stamp(row.at),
+            "actor": {"id": _text(row.actor_id), "name": row.actor_name},
+            "action": row.action,
+            "subject": {
+                "kind": row.subject_kind,
+                "id": _text(row.subject_id),
+                "name": row.subject_name,
+                "account": _text(row.account_id),
+            },
+            "facts": row.facts,
+            "previous": row.previous.hex(),
+            "hash": row.hash.hex(),
+        }
+
+
+def head(db: Db) -> tuple[int, str]:
+    """The position and hash of the last entry; position 0 when there is none."""
+    row = db.scalars(select(JournalHead)).first()
+    return (row.position, row.hash.hex()) if row else (0, core.START)

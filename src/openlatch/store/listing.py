@@ -1,0 +1,267 @@
+"""Lists: one way to filter, search, sort and page over anything in the register.
+
+A list is a set of named columns. The same names are its attributes in filters, its sort keys and, nested at the
+dots, its rows. Paging is by keyset: a cursor holds the sort value and the id of the last row.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+import operator as operators
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import ColumnElement, FromClause, Select, and_, func, not_, or_, select
+from sqlalchemy.orm import Session
+
+from openlatch.core.filters import (
+    AND,
+    NOT,
+    OR,
+    Attribute,
+    Compare,
+    Kind,
+    Node,
+    Operator,
+    Present,
+    check,
+    matches,
+    names_in,
+    parse,
+)
+from openlatch.core.words import Reach
+from openlatch.errors import BadInput
+
+MOST = 500
+
+__all__ = ["Column", "Listing", "ListQuery", "Page", "condition", "matches", "names_in"]
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column: its SQL, what it holds, what it means, and how it may be used."""
+
+    expression: Any
+    kind: Kind
+    sentence: str
+    shown: bool = True
+    filtered: bool = True
+    sorted: bool = False
+    nullable: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class ListQuery:
+    """What somebody wants to see of a list."""
+
+    filter: str = ""
+    search: str = ""
+    sort: str = ""
+    limit: int = 50
+    cursor: str = ""
+    count: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """Some rows, the cursor of the next ones (empty at the end), and the count of all when asked for."""
+
+    rows: list[dict[str, Any]]
+    next: str = ""
+    count: int | None = None
+
+
+@dataclass(frozen=True)
+class Listing:
+    """A list that can be filtered, searched, sorted and paged."""
+
+    name: str
+    source: FromClause
+    columns: Mapping[str, Column]
+    default_sort: str
+    searched: Sequence[str] = ()
+    attributes: dict[str, Attribute] = field(init=False)
+
+    def __post_init__(self) -> None:
+        found = {n: Attribute(c.kind, c.sentence) for n, c in self.columns.items() if c.filtered}
+        object.__setattr__(self, "attributes", found)
+
+    @property
+    def sorts(self) -> list[str]:
+        """The names that a list can be sorted by."""
+        return [name for name, column in self.columns.items() if column.sorted]
+
+    def checked(self, text: str) -> Node | None:
+        """A filter that fits this list, or None for an empty one. BadFilter when it does not fit."""
+        return check(parse(text), self.attributes) if text.strip() else None
+
+    def page(self, db: Session, query: ListQuery, visible: Sequence[ColumnElement[bool]] = ()) -> Page:
+        """A page of rows among the visible ones. BadInput for a sort, limit or cursor that can't be used."""
+        if not 1 <= query.limit <= MOST:
+            raise BadInput(f"limit is {query.limit}.", f"Use 1 to {MOST}.", {"limit": "out of range"})
+        wanted = self._conditions(query, visible)
+        statement = self._rows().where(*wanted)
+        name, descending = self._sort(query.sort or self.default_sort)
+        column = self.columns[name]
+        if query.cursor:
+            statement = statement.where(self._after(column, descending, _decode(query.cursor, query.sort, column.kind, self.columns["id"].kind)))
+        key, ident = column.expression, self.columns["id"].expression
+        order = [key.desc() if descending else key.asc(), ident.desc() if descending else ident.asc()]
+        if column.nullable:
+            order[0] = order[0].nulls_last()
+        found = db.execute(statement.order_by(*order).limit(query.limit + 1)).mappings().all()
+        flat = [dict(row) for row in found[: query.limit]]
+        more = len(found) > query.limit
+        following = _encode(query.sort, flat[-1][name], flat[-1]["id"]) if more else ""
+        total = self._count(db, wanted) if query.count else None
+        return Page([nested(row) for row in flat], following, total)
+
+    def one(self, db: Session, ident: UUID, visible: Sequence[ColumnElement[bool]] = ()) -> dict[str, Any] | None:
+        """The row with that id among the visible ones."""
+        row = db.execute(self._rows().where(self.columns["id"].expression == ident, *visible)).mappings().first()
+        return nested(dict(row)) if row else None
+
+    def all(
+        self, db: Session, text: str, visible: Sequence[ColumnElement[bool]] = (), most: int | None = None
+    ) -> list[dict[str, Any]]:
+        """Every visible row that a filter matches, by id."""
+        wanted = self._conditions(ListQuery(filter=text), visible)
+        statement = self._rows().where(*wanted).order_by(self.columns["id"].expression).limit(most)
+        return [nested(dict(row)) for row in db.execute(statement).mappings()]
+
+    def _rows(self) -> Select[Any]:
+        shown = [c.expression.label(name) for name, c in self.columns.items() if c.shown]
+        return select(*shown).select_from(self.source)
+
+    def _conditions(self, query: ListQuery, visible: Sequence[ColumnElement[bool]]) -> list[ColumnElement[bool]]:
+        wanted = list(visible)
+        node = self.checked(query.filter)
+        if node is not None:
+            wanted.append(condition(node, self.columns))
+        for word in query.search.split()[:8]:
+            wanted.append(or_(*(_like(self.columns[n].expression, word, "%", "%") for n in self.searched)))
+        return wanted
+
+    def _count(self, db: Session, wanted: Sequence[ColumnElement[bool]]) -> int:
+        inner = select(self.columns["id"].expression).select_from(self.source).where(*wanted).subquery()
+        return db.scalar(select(func.count()).select_from(inner)) or 0
+
+    def _sort(self, text: str) -> tuple[str, bool]:
+        name, descending = text.removeprefix("-"), text.startswith("-")
+        if name not in self.sorts:
+            raise BadInput(
+                f"{self.name} can't be sorted by {name!r}.",
+                f"Sort by one of: {', '.join(self.sorts)}; put - before it for the other way round.",
+                {"sort": "unknown"},
+            )
+        return name, descending
+
+    def _after(self, column: Column, descending: bool, last: tuple[Any, UUID | int]) -> ColumnElement[bool]:
+        value, last_id = last
+        key, ident = column.expression, self.columns["id"].expression
+        further_id = ident < last_id if descending else ident > last_id
+        if value is None:
+            return and_(key.is_(None), further_id)
+        further = key < value if descending else key > value
+        onward = or_(further, and_(key == value, further_id))
+        return or_(onward, key.is_(None)) if column.nullable else onward
+
+
+def condition(node: Node, columns: Mapping[str, Column]) -> ColumnElement[bool]:
+    """A checked filter as SQL. It means the same as ``core.filters.matches``, missing values included."""
+    match node:
+        case AND():
+            return and_(condition(node.left, columns), condition(node.right, columns))
+        case OR():
+            return or_(condition(node.left, columns), condition(node.right, columns))
+        case NOT():
+            return not_(func.coalesce(condition(node.inner, columns), False))
+        case Present():
+            column = columns[node.name]
+            filled = column.expression.is_not(None)
+            textual = column.kind in (Kind.TEXT, Kind.WORD)
+            return and_(filled, column.expression != "") if textual else filled
+        case Compare():
+            return _compare(columns[node.name], node.operator, node.value)
+
+
+def _compare(column: Column, operator: Operator, value: Any) -> ColumnElement[bool]:
+    held: ColumnElement[Any] = column.expression
+    if isinstance(value, Reach):
+        value = int(value)
+    if column.kind is Kind.TEXT:
+        held, value = func.lower(held), value.lower()
+    elif column.kind is Kind.WORD:
+        value = value.lower()
+    match operator:
+        case Operator.CO:
+            return _like(held, value, "%", "%")
+        case Operator.SW:
+            return _like(held, value, "", "%")
+        case Operator.EW:
+            return _like(held, value, "%", "")
+        case Operator.NE:
+            return held.is_distinct_from(value)
+        case _:
+            found: ColumnElement[bool] = _PLAIN[operator](held, value)
+            return found
+
+
+_PLAIN = {
+    Operator.EQ: operators.eq,
+    Operator.GT: operators.gt,
+    Operator.GE: operators.ge,
+    Operator.LT: operators.lt,
+    Operator.LE: operators.le,
+}
+
+
+def _like(held: ColumnElement[Any], value: str, before: str, after: str) -> ColumnElement[bool]:
+    escaped = value.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    found: ColumnElement[bool] = func.lower(held).like(before + escaped + after, escape="\\")
+    return found
+
+
+def nested(row: Mapping[str, Any]) -> dict[str, Any]:
+    """A row with dotted names as one with objects inside; an object without an id is null."""
+    found: dict[str, Any] = {}
+    for name, value in row.items():
+        outer, _, inner = name.partition(".")
+        if inner:
+            found.setdefault(outer, {})[inner] = value
+        else:
+            found[name] = value
+    for name, value in found.items():
+        if isinstance(value, dict) and "id" in value and value["id"] is None and f"{name}.id" in row:
+            found[name] = None
+    return found
+
+
+def _encode(sort: str, value: Any, ident: UUID | int) -> str:
+    plain = value.isoformat() if isinstance(value, datetime) else value
+    last = ident if isinstance(ident, int) else str(ident)
+    return base64.urlsafe_b64encode(json.dumps([sort, plain, last]).encode()).decode().rstrip("=")
+
+
+def _decode(cursor: str, sort: str, kind: Kind, id_kind: Kind) -> tuple[Any, UUID | int]:
+    try:
+        made_for, value, ident = json.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
+        if made_for != sort:
+            raise ValueError("made for another sort")
+        if value is not None:
+            numeric = kind in (Kind.NUMBER, Kind.REACH)
+            if not isinstance(value, (int, float) if numeric else str):
+                raise ValueError("a value of another kind")
+            value = datetime.fromisoformat(str(value)) if kind is Kind.TIME else value
+        return value, int(ident) if id_kind is Kind.NUMBER else UUID(ident)
+    except (ValueError, TypeError, AttributeError, binascii.Error):
+        raise BadInput(
+            "The cursor is not one that this list gave for this sort.",
+            "Start again without a cursor, and follow the next link as it is.",
+            {"cursor": "unknown"},
+        ) from None

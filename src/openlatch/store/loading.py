@@ -1,0 +1,309 @@
+"""Bringing checked records into the register: COPY into a staging table, then set-based SQL.
+
+Every kind has a recipe: how its staged columns resolve to rows by key, which of them have to resolve, and the
+statement that adds or changes rows. Rows that are the same already are left alone, so that the same file
+twice changes nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, LiteralString
+from uuid import UUID
+
+import orjson
+from sqlalchemy import text
+from sqlalchemy.orm import Session as Db
+
+from openlatch.core.ids import new_id
+from openlatch.core.imports import LineError, RecordKind
+
+HOLDERS = ("person", "team", "app", "account")
+_TABLES = {"person": "people", "team": "teams", "app": "apps", "account": "accounts"}
+_TIMES = {"since", "until", "given_at", "last_used_at", "started_at", "last_seen_at", "ended_at", "leaves_on"}
+_TYPES = {"inside": "boolean", "partner": "boolean", "sensitivity": "smallint", "permissions": "jsonb"}
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """A row that an import added or changed."""
+
+    id: UUID
+    added: bool
+    name: str
+    account: UUID | None
+
+
+def stage(db: Db, kind: RecordKind, rows: Iterable[tuple[int, tuple[Any, ...]]]) -> int:
+    """Put rows, each with its line number, into a fresh staging table; gives how many."""
+    columns = ", ".join(f"{name} {_sql_type(name)}" for name in kind.names)
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    raw.execute("drop table if exists staged")
+    raw.execute(f"create temporary table staged (line int, id uuid, fresh boolean, {columns}) on commit drop")
+    jsonb = kind.names.index("permissions") if "permissions" in kind.names else None
+    count = 0
+    with raw.cursor() as cursor, cursor.copy(f"copy staged (line, id, {', '.join(kind.names)}) from stdin") as copy:
+        for line, values in rows:
+            if jsonb is not None:
+                values = (*values[:jsonb], orjson.dumps(values[jsonb]).decode(), *values[jsonb + 1 :])
+            copy.write_row((line, new_id(), *values))
+            count += 1
+    raw.execute("analyze staged")
+    return count
+
+
+def _sql_type(name: str) -> str:
+    return "timestamptz" if name in _TIMES else _TYPES.get(name, "text")
+
+
+def unresolved(db: Db, kind: RecordKind) -> list[LineError]:
+    """What is wrong with the staged rows as a whole: keys that occur twice, and names of things unknown."""
+    key = ", ".join(kind.key)
+    twice = db.execute(
+        text(
+            f"select line, first from (select line, first_value(line) over (partition by {key} order by line) first "
+            "from staged) numbered where line <> first order by line"
+        )
+    )
+    errors = [LineError(line, kind.key[-1], f"is the same record as on line {first}") for line, first in twice]
+    for field, condition, reason in _REFERENCES.get(kind.name, ()):
+        missing = db.execute(
+            text(f"select line, {field} from staged s where {field} is not null and not exists ({condition}) order by line")
+        )
+        errors += [LineError(line, field, f"{reason} {value[:60]!r}") for line, value in missing]
+    return sorted(errors, key=lambda e: e.line)
+
+
+def discard(db: Db, lines: Iterable[int]) -> None:
+    """Take staged rows out by their line numbers."""
+    db.execute(text("delete from staged where line = any(:lines)"), {"lines": list(lines)})
+
+
+def apply(db: Db, kind: RecordKind, organisation: UUID, now: datetime) -> list[Changed]:
+    """Add or change rows from the staged ones; gives those that are new or different."""
+    values = {"organisation": organisation, "now": now}
+    for statement in _BEFORE.get(kind.name, ()):
+        db.execute(text(statement), values)
+    rows = db.execute(text(_UPSERTS[kind.name]), values).all()
+    for statement in _AFTER.get(kind.name, ()):
+        db.execute(text(statement), values)
+    return [Changed(*row) for row in rows]
+
+
+def _known(table: LiteralString, column: LiteralString = "key", field: str = "") -> str:
+    return f"select 1 from {table} t where t.{column} = s.{field}"
+
+
+def _holder(kind: str) -> tuple[str, str, str]:
+    return (
+        f"case when s.holder_kind = '{kind}' then s.holder end",
+        f"select 1 from {_TABLES[kind]} t where t.key = s.holder",
+        f"there is no {kind} with the key",
+    )
+
+
+_PERSON = "there is no person with the key"
+_ACCOUNT = ("account", _known("accounts", field="account"), "there is no account with the key")
+_SYSTEM = ("system", _known("systems", field="system"), "there is no system with the key")
+_HOLDER_CHECK = (
+    "holder",
+    "select 1 from people t where s.holder_kind = 'person' and t.key = s.holder union all "
+    "select 1 from teams t where s.holder_kind = 'team' and t.key = s.holder union all "
+    "select 1 from apps t where s.holder_kind = 'app' and t.key = s.holder union all "
+    "select 1 from accounts t where s.holder_kind = 'account' and t.key = s.holder",
+    "there is no holder of that kind with the key",
+)
+_REFERENCES: dict[str, tuple[tuple[str, str, str], ...]] = {
+    "memberships": (
+        ("team", _known("teams", field="team"), "there is no team with the key"),
+        (
+            "member",
+            "select 1 from people t where s.member_kind = 'person' and t.key = s.member union all "
+            "select 1 from teams t where s.member_kind = 'team' and t.key = s.member and s.member <> s.team",
+            "there is no such member with the key",
+        ),
+    ),
+    "accounts": (("owner", _known("people", field="owner"), _PERSON),),
+    "handles": (_SYSTEM, _HOLDER_CHECK),
+    "grants": (
+        _ACCOUNT,
+        _HOLDER_CHECK,
+        ("given_by", _known("people", field="given_by"), _PERSON),
+        (
+            "level",
+            "select 1 from levels l join accounts a on a.system_id = l.system_id "
+            "where a.key = s.account and l.key = s.level",
+            "the account's system has no level with the key",
+        ),
+    ),
+    "sessions": (_ACCOUNT, _HOLDER_CHECK),
+    "use": (_ACCOUNT, _HOLDER_CHECK),
+}
+
+# Systems that accounts and levels name come into being with them, as ones that are changed by hand.
+_NEW_SYSTEMS = """
+    insert into systems (id, organisation_id, key, name)
+    select distinct on (system) id, :organisation, system, system from staged
+    on conflict (organisation_id, key) do nothing
+"""
+_BEFORE = {
+    "accounts": (_NEW_SYSTEMS,),
+    "levels": (_NEW_SYSTEMS,),
+    # The rows that a grants file is about, resolved once.
+    "grants": (
+        """
+        create temporary table resolved on commit drop as
+        select s.*, a.id as account_id, p.id as person_id, t.id as team_id, ap.id as app_id, h.id as holder_account_id,
+               l.id as level_id, g.id as given_by_id,
+               s.account || '|' || s.holder_kind || '|' || s.holder || '|' || s.level as key
+        from staged s
+        join accounts a on a.key = s.account
+        join levels l on l.key = s.level and l.system_id = a.system_id
+        left join people p on s.holder_kind = 'person' and p.key = s.holder
+        left join teams t on s.holder_kind = 'team' and t.key = s.holder
+        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
+        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
+        left join people g on g.key = s.given_by
+        """,
+        "analyze resolved",
+        # A grant whose window changes counts as changed, though the window is its term's.
+        """
+        update terms set since = r.since, until = r.until
+        from resolved r join grants g on g.key = r.key
+        where terms.grant_id = g.id and (terms.since, terms.until) is distinct from (r.since, r.until)
+        """,
+    ),
+}
+_AFTER = {
+    "grants": (
+        """
+        insert into terms (id, organisation_id, grant_id, level_id, since, until)
+        select gen_random_uuid(), :organisation, r.id, r.level_id, r.since, r.until
+        from resolved r join grants g on g.id = r.id
+        """,
+        "drop table resolved",
+    ),
+}
+_UPSERTS = {
+    "people": """
+        insert into people as t (id, organisation_id, key, name, address, inside, standing, leaves_at, job)
+        select id, :organisation, key, name, address, inside, standing, leaves_on, job from staged
+        on conflict (organisation_id, key) do update set name = excluded.name, address = excluded.address,
+            inside = excluded.inside, standing = excluded.standing, leaves_at = excluded.leaves_at, job = excluded.job
+        where (t.name, t.address, t.inside, t.standing, t.leaves_at, t.job) is distinct from
+            (excluded.name, excluded.address, excluded.inside, excluded.standing, excluded.leaves_at, excluded.job)
+        returning id, xmax = 0, name, null::uuid
+    """,
+    "teams": """
+        insert into teams as t (id, organisation_id, key, name, partner, purpose)
+        select id, :organisation, key, name, partner, purpose from staged
+        on conflict (organisation_id, key) do update set name = excluded.name, partner = excluded.partner,
+            purpose = excluded.purpose
+        where (t.name, t.partner, t.purpose) is distinct from (excluded.name, excluded.partner, excluded.purpose)
+        returning id, xmax = 0, name, null::uuid
+    """,
+    "memberships": """
+        insert into memberships as m (id, organisation_id, team_id, person_id, member_team_id, since, until)
+        select s.id, :organisation, t.id, p.id, mt.id, s.since, s.until
+        from staged s
+        join teams t on t.key = s.team
+        left join people p on s.member_kind = 'person' and p.key = s.member
+        left join teams mt on s.member_kind = 'team' and mt.key = s.member
+        on conflict (organisation_id, team_id, member_id) do update set since = excluded.since, until = excluded.until
+        where (m.since, m.until) is distinct from (excluded.since, excluded.until)
+        returning id, xmax = 0, (select name from teams where id = m.team_id), null::uuid
+    """,
+    "accounts": """
+        insert into accounts as t (id, organisation_id, key, name, system_id, kind, sensitivity, owner_id, time_zone,
+            purpose)
+        select s.id, :organisation, s.key, s.name, y.id, s.kind, s.sensitivity, p.id,
+            coalesce(s.time_zone, (select time_zone from organisations where id = :organisation)), s.purpose
+        from staged s join systems y on y.key = s.system left join people p on p.key = s.owner
+        on conflict (organisation_id, key) do update set name = excluded.name, system_id = excluded.system_id,
+            kind = excluded.kind, sensitivity = excluded.sensitivity, owner_id = excluded.owner_id,
+            time_zone = excluded.time_zone, purpose = excluded.purpose
+        where (t.name, t.system_id, t.kind, t.sensitivity, t.owner_id, t.time_zone, t.purpose) is distinct from
+            (excluded.name, excluded.system_id, excluded.kind, excluded.sensitivity, excluded.owner_id,
+             excluded.time_zone, excluded.purpose)
+        returning id, xmax = 0, name, id
+    """,
+    "levels": """
+        insert into levels as t (id, organisation_id, key, system_id, name, sentence, permissions, reach)
+        select s.id, :organisation, s.key, y.id, s.name, s.sentence, s.permissions,
+            (select max(array_position(array['observe', 'operate', 'spend', 'steward'], p->>'reach'))
+             from jsonb_array_elements(s.permissions) p)
+        from staged s join systems y on y.key = s.system
+        on conflict (organisation_id, system_id, key) do update set name = excluded.name, sentence = excluded.sentence,
+            permissions = excluded.permissions, reach = excluded.reach
+        where (t.name, t.sentence, t.permissions) is distinct from
+            (excluded.name, excluded.sentence, excluded.permissions)
+        returning id, xmax = 0, name, null::uuid
+    """,
+    "apps": """
+        insert into apps as t (id, organisation_id, key, name, publisher, home_page, purpose)
+        select id, :organisation, key, name, publisher, home_page, purpose from staged
+        on conflict (organisation_id, key) do update set name = excluded.name, publisher = excluded.publisher,
+            home_page = excluded.home_page, purpose = excluded.purpose
+        where (t.name, t.publisher, t.home_page, t.purpose) is distinct from
+            (excluded.name, excluded.publisher, excluded.home_page, excluded.purpose)
+        returning id, xmax = 0, name, null::uuid
+    """,
+    "handles": """
+        insert into handles as t (id, organisation_id, system_id, name, person_id, app_id)
+        select s.id, :organisation, y.id, s.name, p.id, a.id
+        from staged s join systems y on y.key = s.system
+        left join people p on s.holder_kind = 'person' and p.key = s.holder
+        left join apps a on s.holder_kind = 'app' and a.key = s.holder
+        on conflict (organisation_id, system_id, name) do update set person_id = excluded.person_id,
+            app_id = excluded.app_id
+        where (t.person_id, t.app_id) is distinct from (excluded.person_id, excluded.app_id)
+        returning id, xmax = 0, name, null::uuid
+    """,
+    # A grant that ended here stays ended: a file can't bring back what was revoked.
+    "grants": """
+        insert into grants as t (id, organisation_id, key, account_id, person_id, team_id, app_id, holder_account_id,
+            state, ended_as, ended_at, given_by_id, given_at, reason, last_used_at)
+        select id, :organisation, key, account_id, person_id, team_id, app_id, holder_account_id, state,
+            case when state = 'ended' then coalesce(ended_as, 'revoked') end,
+            case when state = 'ended' then coalesce(until, :now) end,
+            given_by_id, coalesce(given_at, since, :now), reason, last_used_at
+        from resolved
+        on conflict (organisation_id, key) do update set given_by_id = excluded.given_by_id,
+            reason = excluded.reason, last_used_at = greatest(t.last_used_at, excluded.last_used_at),
+            version = t.version + 1
+        where t.state <> 'ended' and (
+            (t.given_by_id, t.reason) is distinct from (excluded.given_by_id, excluded.reason)
+            or excluded.last_used_at > coalesce(t.last_used_at, '-infinity'))
+        returning id, xmax = 0, key, account_id
+    """,
+    "sessions": """
+        insert into sessions as t (id, organisation_id, key, account_id, person_id, app_id, device, address, place,
+            started_at, last_seen_at, ended_at, ended_as)
+        select s.id, :organisation, s.key, a.id, p.id, ap.id, s.device, s.address, s.place, s.started_at,
+            coalesce(s.last_seen_at, s.started_at), s.ended_at, case when s.ended_at is not null then 'signed_out' end
+        from staged s join accounts a on a.key = s.account
+        left join people p on s.holder_kind = 'person' and p.key = s.holder
+        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
+        on conflict (organisation_id, key) do update set last_seen_at = excluded.last_seen_at,
+            device = excluded.device, address = excluded.address, place = excluded.place,
+            ended_at = coalesce(t.ended_at, excluded.ended_at), ended_as = coalesce(t.ended_as, excluded.ended_as)
+        where (t.last_seen_at, t.device, t.address, t.place) is distinct from
+            (excluded.last_seen_at, excluded.device, excluded.address, excluded.place)
+            or (t.ended_at is null and excluded.ended_at is not null)
+        returning id, xmax = 0, key, account_id
+    """,
+    "use": """
+        update grants t set last_used_at = s.last_used_at, version = t.version + 1
+        from staged s join accounts a on a.key = s.account
+        left join people p on s.holder_kind = 'person' and p.key = s.holder
+        left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
+        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
+        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
+        where t.account_id = a.id and t.holder_id = coalesce(p.id, tm.id, ap.id, h.id) and t.state <> 'ended'
+            and s.last_used_at > coalesce(t.last_used_at, '-infinity')
+        returning t.id, false, s.account || '|' || s.holder, t.account_id
+    """,
+}

@@ -1,0 +1,314 @@
+"""The calls of the API. Each is a line or two: what there is to decide is decided in ``service``."""
+
+from __future__ import annotations
+
+import dataclasses
+import tempfile
+from collections.abc import Iterator
+from datetime import datetime
+from typing import Any, BinaryIO, cast
+from uuid import UUID
+
+import orjson
+from flask import Response, request
+
+from openlatch import wire
+from openlatch.core import journal as chain
+from openlatch.core.words import Verdict
+from openlatch.service import flags, importing, register, revocations, rounds, signing_in, systems, today
+from openlatch.service.context import Unit
+from openlatch.store import journal
+from openlatch.store.database import transaction
+from openlatch.store.listing import ListQuery, Page
+from openlatch.store.tables import Item
+from openlatch.web.routing import COOKIE, Routes, if_match, origin, the_service, viewer
+
+LARGEST_IMPORT = 4 << 30
+api = Routes()
+
+
+def _query(options: wire.ListOptions) -> ListQuery:
+    return ListQuery(**options.model_dump())
+
+
+# Signing in.
+
+
+@api.add("POST", "/session", "Sign in with a browser", wire.Me, body=wire.SignInWith, open=True)
+def sign_in(body: wire.SignInWith) -> Response:
+    """Sets the session's cookie."""
+    service = the_service()
+    who = signing_in.check_password(service, body.address, body.password, origin())
+    opened = signing_in.open_session(service, who, request.user_agent.string, origin())
+    with service.unit(who) as unit:
+        found = {**signing_in.describe(unit), "csrf": signing_in.csrf_of(opened.token)}
+    response = Response(orjson.dumps(found), content_type="application/json")
+    response.set_cookie(
+        COOKIE,
+        opened.token,
+        expires=opened.expires_at,
+        httponly=True,
+        samesite="Strict",
+        secure=request.is_secure,
+    )
+    return response
+
+
+@api.add("DELETE", "/session", "Sign out", wire.Done)
+def sign_out(unit: Unit) -> Response:
+    """Ends the session at once."""
+    token = request.cookies.get(COOKIE)
+    if token:
+        signing_in.close_session(unit.service, unit.viewer, token)
+    response = Response(orjson.dumps({"done": True}), content_type="application/json")
+    response.delete_cookie(COOKIE)
+    return response
+
+
+@api.add("GET", "/me", "Who is signed in, and as what", wire.Me)
+def me(unit: Unit) -> dict[str, Any]:
+    """With the token that calls from a page have to carry."""
+    token = request.cookies.get(COOKIE)
+    return {**signing_in.describe(unit), "csrf": signing_in.csrf_of(token) if token else ""}
+
+
+@api.add("POST", "/tokens", "Make an API token", wire.Token, body=wire.MakeToken, status=201, open=True)
+def make_token(body: wire.MakeToken) -> dict[str, Any]:
+    """By address and password."""
+    service = the_service()
+    who = signing_in.check_password(service, body.address, body.password, origin())
+    ident, token, ends = signing_in.make_token(service, who, body.name, body.scope)
+    return {"id": ident, "token": token, "expires_at": ends}
+
+
+@api.add("DELETE", "/tokens/<uuid:ident>", "End one of your API tokens", wire.Done)
+def end_token(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """At once."""
+    signing_in.end_token(unit, ident)
+    return {"done": True}
+
+
+# The register.
+
+
+@api.add("GET", "/today", "What needs a person today", wire.Today)
+def get_today(unit: Unit) -> dict[str, Any]:
+    """Of what you may see."""
+    return today.page(unit)
+
+
+def _list(name: str, row: Any, what: str) -> None:
+    def handler(unit: Unit, query: wire.ListOptions) -> Page:
+        return register.page(unit, name, _query(query))
+
+    handler.__name__ = f"list_{name}"
+    handler.__doc__ = f"Those {what} that you may see, filtered, searched, sorted and paged."
+    api.add("GET", f"/{name}", f"List {what}", wire.Rows[row], query=wire.ListOptions)(handler)
+
+
+_list("accounts", wire.AccountRow, "accounts")
+_list("people", wire.PersonRow, "people")
+_list("teams", wire.TeamRow, "teams and partner organisations")
+_list("grants", wire.GrantRow, "grants")
+_list("apps", wire.AppRow, "connected apps")
+_list("sessions", wire.SessionRow, "sessions")
+_list("flags", wire.FlagRow, "flags")
+_list("rounds", wire.RoundRow, "review rounds")
+_list("revocations", wire.RevocationRow, "revocations")
+_list("journal", wire.JournalRow, "journal entries")
+_list("systems", wire.SystemRow, "systems")
+_list("levels", wire.LevelRow, "levels")
+
+
+@api.add("GET", "/accounts/<uuid:ident>", "An account, with everyone and everything that can reach it", wire.AccountPage)
+def get_account(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Owners and administrators see all paths; others their own."""
+    return register.account_page(unit, ident)
+
+
+@api.add("GET", "/people/<uuid:ident>", "A person, with everything that they can reach", wire.PersonPage)
+def get_person(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Among the accounts that you may see."""
+    return register.person_page(unit, ident)
+
+
+@api.add("GET", "/access", "By which paths a person can act in an account", wire.Paths, query=wire.WhoCan)
+def get_access(unit: Unit, query: wire.WhoCan) -> dict[str, Any]:
+    """None when they can't."""
+    found = register.who_can(unit, query.person, query.account)
+    return {"can": bool(found), "paths": found}
+
+
+@api.add("GET", "/apps/<uuid:ident>", "An app, with its links", wire.AppPage)
+def get_app(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Each link is a grant on an account."""
+    return register.app_page(unit, ident)
+
+
+@api.add("GET", "/grants/<uuid:ident>", "A grant", wire.GrantRow)
+def get_grant(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With its version as the ETag."""
+    return register.one(unit, "grants", ident)
+
+
+@api.add("GET", "/sessions/<uuid:ident>", "A session", wire.SessionRow)
+def get_session(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Whether it goes on or has ended."""
+    return register.one(unit, "sessions", ident)
+
+
+# Flags.
+
+
+@api.add("GET", "/flags/<uuid:ident>", "A flag", wire.FlagRow)
+def get_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With its facts and the parts of its score."""
+    return flags.shown(unit, ident)
+
+
+@api.add("POST", "/flags/<uuid:ident>/accept", "Accept a flag until a day", wire.FlagRow, body=wire.AcceptFlag)
+def accept_flag(unit: Unit, ident: UUID, body: wire.AcceptFlag) -> dict[str, Any]:
+    """It opens again when the time is over."""
+    return flags.accept(unit, ident, body.reason, body.until)
+
+
+# Reviews.
+
+
+@api.add("POST", "/rounds", "Open a review round", wire.RoundPage, body=wire.OpenRound, status=201)
+def open_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
+    """Over the live grants that a filter matches."""
+    opening = rounds.Opening(body.name, body.scope, body.days, body.reviewer, body.acts)
+    return rounds.page(unit, rounds.open_round(unit, opening))
+
+
+@api.add("GET", "/rounds/<uuid:ident>", "A round with its progress", wire.RoundPage)
+def get_round(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """By reviewer."""
+    return rounds.page(unit, ident)
+
+
+@api.add("GET", "/rounds/<uuid:ident>/items", "The items of a round", wire.Rows[wire.ItemRow], query=wire.ListOptions)
+def list_items(unit: Unit, ident: UUID, query: wire.ListOptions) -> Page:
+    """Those that are yours; administrators see all."""
+    rounds.page(unit, ident)
+    return register.page(unit, "items", _query(query), Item.round_id == ident)
+
+
+@api.add(
+    "POST", "/rounds/<uuid:ident>/items/<uuid:item>/decision", "Decide an item", wire.ItemRow, body=wire.Decide
+)
+def decide(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, Any]:
+    """Send If-Match with the item's version, so that two reviewers don't overwrite each other."""
+    decision = rounds.Decision(
+        Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, if_match()
+    )
+    return rounds.decide(unit, ident, item, decision)
+
+
+@api.add("POST", "/rounds/<uuid:ident>/close", "Close a round", wire.RoundPage, body=wire.CloseRound)
+def close_round(unit: Unit, ident: UUID, body: wire.CloseRound) -> dict[str, Any]:
+    """Nothing in it changes afterwards."""
+    return rounds.close(unit, ident, body.undecided)
+
+
+# Revocations.
+
+
+def _wish(body: wire.RevokeWish) -> revocations.Wish:
+    return revocations.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
+
+
+@api.add(
+    "POST", "/revocations/preview", "What a revocation would do", wire.Preview, body=wire.RevokeWish
+)
+def preview_revocation(unit: Unit, body: wire.RevokeWish) -> dict[str, Any]:
+    """Nothing happens yet."""
+    return revocations.preview(unit, _wish(body))
+
+
+@api.add("POST", "/revocations", "End or trim access", wire.RevocationPage, body=wire.Revoke, status=201)
+def revoke(unit: Unit, body: wire.Revoke) -> dict[str, Any]:
+    """Its steps are carried out in the background until a read of the system confirms them."""
+    ident = revocations.start(unit, _wish(body), body.reason, fingerprint=body.fingerprint)
+    return revocations.page(unit, ident)
+
+
+@api.add("GET", "/revocations/<uuid:ident>", "A revocation with its steps", wire.RevocationPage)
+def get_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With the preview that was shown."""
+    return revocations.page(unit, ident)
+
+
+@api.add("POST", "/revocations/<uuid:ident>/retry", "Try waiting steps now", wire.RevocationPage)
+def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Instead of when they are due."""
+    revocations.retry(unit, ident)
+    return revocations.page(unit, ident)
+
+
+@api.add(
+    "POST",
+    "/revocations/<uuid:ident>/steps/<uuid:step>/done",
+    "Say that a step was done by hand",
+    wire.RevocationPage,
+    body=wire.DoneByHand,
+)
+def step_done(unit: Unit, ident: UUID, step: UUID, body: wire.DoneByHand) -> dict[str, Any]:
+    """With what was seen."""
+    revocations.done_by_hand(unit, ident, step, body.proof)
+    return revocations.page(unit, ident)
+
+
+# Systems, imports, the journal.
+
+
+@api.add("POST", "/systems/<uuid:ident>/read", "Read a system soon", wire.Done, status=202)
+def read_system(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """The worker reads it; the event stream tells when it has."""
+    systems.ask_to_read(unit, ident)
+    return {"done": True}
+
+
+@api.add("POST", "/imports/<kind>", "Bring a file of records", wire.ImportReport, query=wire.ImportOptions, streams=True)
+def bring(unit: Unit, kind: str, query: wire.ImportOptions) -> dict[str, Any]:
+    """The body is the file itself, CSV or JSON Lines; it is streamed to disk, not held in memory."""
+    unit.sight.require_administrator()
+    request.max_content_length = LARGEST_IMPORT
+    with tempfile.TemporaryFile() as held:
+        while block := request.stream.read(1 << 20):
+            held.write(block)
+        held.seek(0)
+        report = importing.bring(unit, kind, query.form, cast(BinaryIO, held), query.keep_good, query.try_only)
+    return dataclasses.asdict(report)
+
+
+@api.add("GET", "/journal/verify", "Verify the journal", wire.JournalVerdict, query=wire.VerifyOptions)
+def verify_journal(unit: Unit, query: wire.VerifyOptions) -> dict[str, Any]:
+    """Every entry, from the first one; with a position and hash noted earlier also its end."""
+    unit.sight.require_administrator()
+    expected = journal.head(unit.db)
+    noted = (query.position, query.hash.lower()) if query.position is not None and query.hash else expected
+    found = chain.verify(journal.export(unit.db, unit.viewer.organisation), noted)
+    return {**dataclasses.asdict(found), "sound": found.sound}
+
+
+@api.add("GET", "/journal/export", "Take the whole journal away, as JSON Lines", None, open=True)
+def export_journal() -> Response:
+    """To verify it elsewhere: openlatch journal verify --file."""
+    who = viewer()
+    service = the_service()
+    with service.unit(who) as unit:
+        unit.sight.require_administrator()
+
+    def lines() -> Iterator[bytes]:
+        with transaction(service.engine, who.organisation) as db:
+            for entry in journal.export(db, who.organisation):
+                yield orjson.dumps(entry) + b"\n"
+
+    name = f"journal-{datetime.now():%Y-%m-%d}.jsonl"
+    return Response(
+        lines(), content_type="application/jsonl", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
+
+

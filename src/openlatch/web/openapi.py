@@ -1,0 +1,146 @@
+"""The OpenAPI 3.1 document, made from the table of routes and the models of ``wire``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from typing import Any
+
+from pydantic import BaseModel
+from pydantic.json_schema import models_json_schema
+
+from openlatch import __version__, wire
+from openlatch.web.routing import JSON, PREFIX, Route
+
+_REF = "#/components/schemas/{model}"
+_PROBLEMS = {
+    "400": "The filter, sort or cursor can't be read",
+    "401": "Nobody is signed in",
+    "403": "Not allowed",
+    "404": "Not there, or not for you to see",
+    "409": "Not possible as things stand",
+    "422": "What was sent can't be used",
+    "429": "Too many tries",
+}
+
+
+def document(routes: Iterable[Route]) -> dict[str, Any]:
+    """The whole document."""
+    table = list(routes)
+    used: list[type[BaseModel]] = [wire.Problem]
+    for route in table:
+        used += [m for m in (route.answer, route.body) if m is not None and m not in used]
+    refs, schemas = models_json_schema(
+        [(model, "validation") for model in used], ref_template=_REF
+    )
+    names: dict[Any, str] = {model: ref["$ref"] for (model, _), ref in refs.items()}
+    paths: dict[str, dict[str, Any]] = {}
+    for route in table:
+        path = PREFIX + re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", route.path)
+        paths.setdefault(path, {})[route.method.lower()] = _operation(route, names)
+    paths[f"{PREFIX}/events"] = {"get": _EVENTS}
+    return {
+        "openapi": "3.1.0",
+        "info": {
+            "title": "Open Latch",
+            "version": __version__,
+            "summary": "Who and what can reach each shared account.",
+            "license": {"name": "Apache License 2.0", "identifier": "Apache-2.0"},
+        },
+        "servers": [{"url": "/"}],
+        "security": [{"token": []}, {"session": []}],
+        "paths": paths,
+        "components": {
+            "schemas": schemas["$defs"],
+            "securitySchemes": {
+                "token": {"type": "http", "scheme": "bearer"},
+                "session": {"type": "apiKey", "in": "cookie", "name": "openlatch_session"},
+            },
+            "responses": {
+                "problem": {
+                    "description": "A problem document by RFC 9457",
+                    "content": {"application/problem+json": {"schema": {"$ref": names[wire.Problem]}}},
+                }
+            },
+        },
+    }
+
+
+_EVENTS = {
+    "operationId": "events",
+    "summary": "What changes, as it changes",
+    "tags": ["events"],
+    "description": "Server-sent events. Each has the journal's position as its id and the kinds of things changed.",
+    "responses": {
+        "200": {"description": "A stream of events", "content": {"text/event-stream": {"schema": {"type": "string"}}}},
+        "401": {"$ref": "#/components/responses/problem"},
+    },
+}
+
+
+def _operation(route: Route, names: dict[Any, str]) -> dict[str, Any]:
+    operation: dict[str, Any] = {
+        "operationId": route.name,
+        "summary": route.summary,
+        "description": (route.handler.__doc__ or route.summary).strip(),
+        "tags": [route.tag],
+        "parameters": [*_path_parameters(route), *_query_parameters(route), *_headers(route)],
+        "responses": {str(route.status): _success(route, names)},
+    }
+    wanted = ["401", "403", "429"] if route.open else ["401", "403", "404", "409", "422"]
+    for status in (["400", *wanted] if route.query else wanted):
+        operation["responses"][status] = {"$ref": "#/components/responses/problem"}
+    if route.body is not None:
+        operation["requestBody"] = {"required": True, "content": {JSON: {"schema": {"$ref": names[route.body]}}}}
+    elif route.streams:
+        content = {kind: {"schema": {"type": "string"}} for kind in ("text/csv", "application/jsonl")}
+        operation["requestBody"] = {"required": True, "content": content}
+    if route.open and route.body is not None:
+        operation["security"] = []
+    return operation
+
+
+def _success(route: Route, names: dict[Any, str]) -> dict[str, Any]:
+    if route.answer is None:
+        return {"description": route.summary, "content": {"application/jsonl": {"schema": {"type": "string"}}}}
+    found: dict[str, Any] = {
+        "description": route.summary,
+        "content": {JSON: {"schema": {"$ref": names[route.answer]}}},
+    }
+    if route.query is wire.ListOptions:
+        found["headers"] = {"Link": {"description": "The next page, by RFC 8288.", "schema": {"type": "string"}}}
+    return found
+
+
+def _path_parameters(route: Route) -> list[dict[str, Any]]:
+    found = []
+    for converter, name in re.findall(r"<(?:(\w+):)?(\w+)>", route.path):
+        schema = {"type": "string", "format": "uuid"} if converter == "uuid" else {"type": "string"}
+        found.append({"name": name, "in": "path", "required": True, "schema": schema})
+    return found
+
+
+def _query_parameters(route: Route) -> list[dict[str, Any]]:
+    if route.query is None:
+        return []
+    schema = route.query.model_json_schema()
+    needed = schema.get("required", [])
+    return [
+        {
+            "name": name,
+            "in": "query",
+            "required": name in needed,
+            "description": inner.pop("description", ""),
+            "schema": inner,
+        }
+        for name, inner in schema["properties"].items()
+    ]
+
+
+def _headers(route: Route) -> list[dict[str, Any]]:
+    wanted = []
+    if route.method == "POST" and not (route.open or route.streams):
+        wanted.append(("Idempotency-Key", "The same call with the same key is carried out once."))
+    if route.name == "decide":
+        wanted.append(("If-Match", "The version that was looked at, from its ETag."))
+    return [{"name": n, "in": "header", "description": d, "schema": {"type": "string"}} for n, d in wanted]

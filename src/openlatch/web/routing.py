@@ -1,0 +1,204 @@
+"""Routes: one table from which both the URL map and the OpenAPI document are made.
+
+A handler gets the unit (one transaction as whoever is signed in), the checked body or query, and the ids of its
+path. What it returns is the answer; raising is how it says no.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+from urllib.parse import urlencode
+from uuid import UUID
+
+import orjson
+from flask import Flask, Response, current_app, request
+from pydantic import BaseModel, ValidationError
+from sqlalchemy import select
+from sqlalchemy.dialects.postgresql import insert
+
+from openlatch.errors import BadInput, Conflict, NotAllowed, NotSignedIn
+from openlatch.service import signing_in
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.listing import Page
+from openlatch.store.tables import IdempotencyKey
+
+Handler = TypeVar("Handler", bound=Callable[..., Any])
+COOKIE = "openlatch_session"
+PREFIX = "/api/v1"
+JSON = "application/json"
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """One call of the API."""
+
+    method: str
+    path: str
+    name: str
+    summary: str
+    handler: Callable[..., Any]
+    answer: type[BaseModel] | None
+    body: type[BaseModel] | None = None
+    query: type[BaseModel] | None = None
+    status: int = 200
+    open: bool = False
+    streams: bool = False
+    tag: str = ""
+
+    @property
+    def changes(self) -> bool:
+        """Whether the call may change something."""
+        return self.method not in ("GET", "HEAD")
+
+
+@dataclass
+class Routes:
+    """The table of routes."""
+
+    table: list[Route] = field(default_factory=list)
+
+    def __iter__(self) -> Iterator[Route]:
+        return iter(self.table)
+
+    def add(
+        self, method: str, path: str, summary: str, answer: type[BaseModel] | None, **more: Any
+    ) -> Callable[[Handler], Handler]:
+        """A decorator that puts a handler into the table."""
+
+        def put(handler: Handler) -> Handler:
+            tag = path.strip("/").split("/")[0]
+            name = getattr(handler, "__name__", path)
+            self.table.append(Route(method, path, name, summary, handler, answer, tag=tag, **more))
+            return handler
+
+        return put
+
+    def install(self, app: Flask) -> None:
+        """Put every route into the app's URL map."""
+        for route in self.table:
+            app.add_url_rule(PREFIX + route.path, route.name, _view(route), methods=[route.method])
+
+
+def the_service() -> Service:
+    """The service that this app serves."""
+    service: Service = current_app.extensions["openlatch"]
+    return service
+
+
+def viewer() -> Viewer:
+    """Who is asking: by a bearer token, else by the session's cookie. NotSignedIn when nobody is."""
+    header = request.headers.get("Authorization", "")
+    if header:
+        scheme, _, token = header.partition(" ")
+        if scheme.lower() != "bearer" or not token:
+            raise NotSignedIn("The Authorization header is not a bearer token.", "Send: Authorization: Bearer …")
+        found = signing_in.viewer_of_token(the_service(), token.strip())
+        if not found.may_write and request.method not in ("GET", "HEAD"):
+            raise NotAllowed("This token may only read.", "Use a token with the scope write.")
+        return found
+    cookie = request.cookies.get(COOKIE)
+    if not cookie:
+        raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token.")
+    changes = request.method not in ("GET", "HEAD")
+    return signing_in.viewer_of_session(
+        the_service(), cookie, request.headers.get("X-CSRF-Token", "") if changes else None
+    )
+
+
+def origin() -> str:
+    """The network address that the call comes from."""
+    return request.remote_addr or "unknown"
+
+
+def _view(route: Route) -> Callable[..., Response]:
+    def view(**path: UUID) -> Response:
+        given: dict[str, Any] = dict(path)
+        who = None if route.open else viewer()
+        if route.body is not None:
+            given["body"] = _checked(route.body, _json())
+        if route.query is not None:
+            given["query"] = _checked(route.query, request.args.to_dict())
+        if who is None:
+            return _as_response(route, route.handler(**given))
+        with the_service().unit(who) as unit:
+            once = route.method == "POST" and not route.streams
+            key = request.headers.get("Idempotency-Key") if once else None
+            return _once(route, unit, key, given) if key else _as_response(route, route.handler(unit, **given))
+
+    return view
+
+
+def _json() -> Any:
+    if request.mimetype != JSON:
+        raise BadInput(f"The body is {request.mimetype or 'of no type'}.", f"Send {JSON}.")
+    try:
+        return orjson.loads(request.get_data())
+    except orjson.JSONDecodeError as error:
+        raise BadInput(f"The body is not JSON: {error}.", "Send one JSON object.") from None
+
+
+def _checked(model: type[BaseModel], given: Any) -> BaseModel:
+    try:
+        return model.model_validate(given)
+    except ValidationError as error:
+        fields = {".".join(map(str, e["loc"])) or "body": e["msg"] for e in error.errors(include_url=False)}
+        named = "; ".join(f"{name}: {reason}" for name, reason in fields.items())
+        raise BadInput(f"The request does not fit: {named}.", "Look at the fields named.", fields) from None
+
+
+def _once(route: Route, unit: Unit, key: str, given: dict[str, Any]) -> Response:
+    """Answer a POST that carries an Idempotency-Key: the same call again gets the same answer again.
+
+    The key's row is written first, in the call's own transaction, so that of two at once the second waits for the
+    first to be done.
+    """
+    if len(key) > 200:
+        raise BadInput("The Idempotency-Key is too long.", "Use at most 200 characters, such as a UUID.")
+    wanted = hashlib.sha256(request.full_path.encode() + b"\n" + request.get_data()).digest()
+    held = {"organisation_id": unit.viewer.organisation, "sign_in_id": unit.viewer.sign_in, "key": key}
+    fresh = unit.db.execute(
+        insert(IdempotencyKey)
+        .values(**held, request_hash=wanted, status=0, body=b"")
+        .on_conflict_do_nothing()
+        .returning(IdempotencyKey.id)
+    ).scalar()
+    if fresh is None:
+        row = unit.db.scalars(select(IdempotencyKey).filter_by(**held)).one()
+        if row.request_hash != wanted:
+            raise Conflict("This Idempotency-Key was used for another call.", "Use a fresh key.")
+        return Response(row.body, row.status, content_type=JSON, headers={"Idempotency-Replayed": "true"})
+    response = _as_response(route, route.handler(unit, **given))
+    row = unit.db.get_one(IdempotencyKey, fresh)
+    row.status, row.body = response.status_code, response.get_data()
+    return response
+
+
+def _as_response(route: Route, found: Any) -> Response:
+    if isinstance(found, Response):
+        return found
+    headers = {}
+    if isinstance(found, Page):
+        if found.next:
+            headers["Link"] = f'<{_next_address(found.next)}>; rel="next"'
+        found = {"rows": found.rows, "next": found.next, "count": found.count}
+    if isinstance(found, dict) and "version" in found:
+        headers["ETag"] = f'"{found["version"]}"'
+    return Response(orjson.dumps(found), route.status, content_type=JSON, headers=headers)
+
+
+def _next_address(cursor: str) -> str:
+    return f"{request.path}?{urlencode({**request.args.to_dict(), 'cursor': cursor})}"
+
+
+def if_match() -> int | None:
+    """The version in If-Match, or None when it was not sent. BadInput for anything that is not one."""
+    header = request.headers.get("If-Match", "").strip()
+    if not header or header == "*":
+        return None
+    if not header.strip('"').isdigit():
+        raise BadInput("If-Match does not hold a version.", "Send the ETag that you were given.")
+    return int(header.strip('"'))
+

@@ -1,0 +1,585 @@
+"""What the service answers."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Generic, TypeVar
+from uuid import UUID
+
+from pydantic import BaseModel, ConfigDict, Field
+
+__all__ = [
+    "AccountPage",
+    "AccountRow",
+    "AppPage",
+    "AppRow",
+    "Done",
+    "FlagRow",
+    "GrantRow",
+    "Holder",
+    "ImportReport",
+    "ItemRow",
+    "JournalRow",
+    "JournalVerdict",
+    "LevelRow",
+    "LineError",
+    "Me",
+    "Named",
+    "Path",
+    "Paths",
+    "PersonPage",
+    "PersonRow",
+    "Preview",
+    "Problem",
+    "RevocationPage",
+    "RevocationRow",
+    "RoundPage",
+    "RoundRow",
+    "Rows",
+    "SessionRow",
+    "StepRow",
+    "SystemRow",
+    "TeamRow",
+    "Today",
+    "Token",
+]
+
+Row = TypeVar("Row", bound=BaseModel)
+
+
+class _Answer(BaseModel):
+    """Answers may grow: a client reads what it knows and leaves the rest."""
+
+    model_config = ConfigDict(extra="ignore")
+
+
+class Problem(_Answer):
+    """A problem document by RFC 9457."""
+
+    type: str = Field(examples=["urn:openlatch:problem:conflict"])
+    title: str = Field(examples=["Not possible as things stand"])
+    status: int = Field(examples=[409])
+    detail: str = Field(examples=["The grant is ended and can't be revoked now."])
+    remedy: str = Field("", description="What to do about it.")
+    fields: dict[str, str] = Field(default_factory=dict, description="The parts at fault, each with its reason.")
+
+
+class Done(_Answer):
+    """It was done."""
+
+    done: bool = True
+
+
+class Named(_Answer):
+    """Something by its id and name."""
+
+    id: UUID
+    name: str
+
+
+class Holder(_Answer):
+    """Whoever a grant is for."""
+
+    kind: str
+    id: UUID
+    name: str | None = None
+    inside: bool | None = None
+    standing: str | None = None
+
+
+class _AccountOf(Named):
+    sensitivity: int | None = None
+    kind: str | None = None
+
+
+class _SystemOf(_Answer):
+    id: UUID | None = None
+    name: str | None = None
+    kind: str
+
+
+class Rows(_Answer, Generic[Row]):
+    """Some rows of a list, and the cursor of the next ones (empty at the end)."""
+
+    rows: list[Row]
+    next: str = ""
+    count: int | None = None
+
+
+class Organisation(Named):
+    """The organisation of whoever is signed in."""
+
+    time_zone: str
+
+
+class Me(_Answer):
+    """Who is signed in, and as what."""
+
+    person: Named
+    organisation: Organisation
+    administrator: bool
+    owner: bool
+    reviewer: bool
+    may_write: bool
+    csrf: str = Field("", description="To be sent as X-CSRF-Token with calls that change something.")
+
+
+class Token(_Answer):
+    """An API token; it is shown only now."""
+
+    id: UUID
+    token: str
+    expires_at: datetime
+
+
+class AccountRow(Named):
+    """An account in a list."""
+
+    kind: str
+    purpose: str
+    sensitivity: int
+    time_zone: str
+    system: _SystemOf
+    owner: Named | None
+    grants: int
+    sessions: int
+    open_flags: int
+
+
+class Hop(_Answer):
+    """One step of a path, in words."""
+
+    kind: str
+    holder: Holder
+    words: str
+    grant_id: UUID | None
+
+
+class Path(_Answer):
+    """One way from a holder to an account."""
+
+    holder: Holder
+    account: Named
+    owns: bool
+    level: str
+    sentence: str
+    reach: int
+    since: datetime | None
+    until: datetime | None
+    open_now: bool
+    revoking: bool
+    words: str
+    hops: list[Hop]
+    grant_id: UUID | None
+    given_by: str | None
+    given_at: datetime | None
+    last_used_at: datetime | None
+    recorded: bool
+
+
+class Paths(_Answer):
+    """By which paths somebody can act; none when they can't."""
+
+    can: bool
+    paths: list[Path]
+
+
+class AccountPage(AccountRow):
+    """An account with everyone and everything that can reach it."""
+
+    answers_for: bool = Field(description="Whether you answer for it; if not, only your own paths are here.")
+    paths: list[Path]
+
+
+class PersonRow(Named):
+    """A person in a list."""
+
+    address: str | None
+    job: str
+    inside: bool
+    standing: str
+    leaves_at: datetime | None
+    recognised: bool
+    grants: int
+    sessions: int
+    open_flags: int
+
+
+class TeamOf(Named):
+    """A team that a person belongs to."""
+
+    since: datetime | None
+    until: datetime | None
+
+
+class PersonPage(PersonRow):
+    """A person with everything that they can reach."""
+
+    teams: list[TeamOf]
+    paths: list[Path]
+
+
+class TeamRow(Named):
+    """A team in a list."""
+
+    partner: bool
+    purpose: str
+    members: int
+    grants: int
+
+
+class GrantRow(_Answer):
+    """A grant."""
+
+    id: UUID
+    state: str
+    ended_as: str | None
+    ended_at: datetime | None
+    account: _AccountOf
+    system: _SystemOf
+    holder: Holder
+    level: str | None
+    sentence: str | None
+    reach: int | None
+    since: datetime | None
+    until: datetime | None
+    given_at: datetime
+    given_by: Named | None
+    reason: str
+    last_used_at: datetime | None
+    recorded: bool
+    seen_at: datetime | None
+    missing_since: datetime | None
+    open_flags: int
+    version: int
+
+
+class AppRow(Named):
+    """A connected app in a list."""
+
+    publisher: str
+    home_page: str
+    purpose: str
+    links: int
+    last_used_at: datetime | None
+    open_flags: int
+
+
+class AppPage(AppRow):
+    """An app with its links, each a grant on an account."""
+
+    grants: list[GrantRow]
+
+
+class SessionRow(_Answer):
+    """A session."""
+
+    id: UUID
+    account: _AccountOf
+    system: _SystemOf
+    holder: Holder
+    device: str
+    address: str
+    place: str
+    started_at: datetime
+    last_seen_at: datetime
+    ended_at: datetime | None
+    ended_as: str | None
+
+
+class Subject(_Answer):
+    """What a flag was raised on."""
+
+    kind: str
+    id: UUID
+
+
+class FlagRow(_Answer):
+    """A flag: why it was raised, from which facts, with which score, and what to do."""
+
+    id: UUID
+    rule: str
+    title: str
+    remedy: str
+    state: str
+    severity: int
+    score: int
+    parts: dict[str, int]
+    sentence: str
+    facts: dict[str, Any]
+    subject: Subject
+    account: _AccountOf
+    holder: Holder
+    raised_at: datetime
+    cleared_at: datetime | None
+    accepted_by: Named | None
+    accepted_reason: str | None
+    accepted_until: datetime | None
+
+
+class RoundRow(Named):
+    """A round with its counts."""
+
+    scope: str
+    acts: str
+    opened_at: datetime
+    opened_by: Named | None
+    due_at: datetime
+    closed_at: datetime | None
+    items: int
+    decided: int
+    kept: int
+    trimmed: int
+    revoked: int
+
+
+class ReviewerProgress(_Answer):
+    """How far a reviewer is; no name stands for items that nobody has."""
+
+    name: str | None
+    items: int
+    decided: int
+    kept: int
+
+
+class RoundPage(RoundRow):
+    """A round with its progress by reviewer, and what is the viewer's own to decide."""
+
+    mine: int
+    mine_left: int
+    reviewers: list[ReviewerProgress]
+
+
+class ItemRow(_Answer):
+    """One line to be decided, with the facts as they were when the round opened."""
+
+    id: UUID
+    round_id: UUID
+    grant_id: UUID
+    position: int
+    facts: dict[str, Any]
+    grant_state: str
+    verdict: str | None
+    reason: str
+    trim_until: datetime | None
+    trim_level_id: UUID | None
+    reviewer: Named | None
+    decided_by: Named | None
+    decided_at: datetime | None
+    revocation_id: UUID | None
+    version: int
+
+
+class PermissionOf(_Answer):
+    """A permission in plain words."""
+
+    key: str
+    sentence: str
+    reach: int
+
+
+class Remaining(_Answer):
+    """A path that is left."""
+
+    words: str
+    level: str
+    reach: int
+    until: datetime | None
+
+
+class ChangeOf(_Answer):
+    """What becomes of one holder's rights in one account."""
+
+    holder: Holder
+    account: Named
+    ends: list[PermissionOf]
+    remains: list[Remaining]
+
+
+class SessionOf(_Answer):
+    """A session that ends."""
+
+    id: UUID
+    holder: str
+    account: str
+
+
+class PlannedStep(_Answer):
+    """A step to come."""
+
+    kind: str
+    sentence: str
+
+
+class Preview(_Answer):
+    """All that would come of a revocation."""
+
+    title: str
+    changes: list[ChangeOf]
+    sessions: list[SessionOf]
+    apps_that_stop: list[str]
+    without_owner: list[str]
+    undo_alone: bool
+    steps: list[PlannedStep]
+    fingerprint: str = ""
+
+
+class StepRow(_Answer):
+    """A step: its state, how often it was tried, what was last answered, when it is tried again."""
+
+    id: UUID
+    position: int
+    kind: str
+    sentence: str
+    state: str
+    tries: int
+    answer: str
+    next_try_at: datetime | None
+    done_at: datetime | None
+
+
+class RevocationRow(_Answer):
+    """A revocation in a list."""
+
+    id: UUID
+    cause: str
+    reason: str
+    asked_by: Named | None
+    created_at: datetime
+    confirmed_at: datetime | None
+    state: str
+    title: str
+    steps: int
+    steps_done: int
+    targets: int
+
+
+class RevocationPage(RevocationRow):
+    """A revocation with what was shown before, and its steps."""
+
+    preview: Preview
+    step_list: list[StepRow]
+
+
+class LevelRow(Named):
+    """A level and what it permits."""
+
+    key: str | None
+    sentence: str
+    reach: int
+    permissions: list[dict[str, Any]]
+    system: Named
+
+
+class SystemRow(Named):
+    """A system: when it was read, with what outcome, and since when it has not answered."""
+
+    key: str | None
+    kind: str
+    read_at: datetime | None
+    down_since: datetime | None
+    answer: str
+    accounts: int
+    handles: int
+
+
+class LineError(_Answer):
+    """One thing wrong with one line."""
+
+    line: int
+    field: str
+    reason: str
+
+
+class ImportReport(_Answer):
+    """What came of an import; nothing was kept unless ``kept``."""
+
+    kind: str
+    encoding: str
+    read: int
+    added: int
+    changed: int
+    unchanged: int
+    bad: int
+    errors: list[LineError]
+    kept: bool
+
+
+class _Actor(_Answer):
+    id: UUID | None
+    name: str
+
+
+class JournalSubject(_Answer):
+    """What an entry is about."""
+
+    kind: str
+    id: UUID | None
+    name: str
+
+
+class JournalRow(_Answer):
+    """An entry of the journal."""
+
+    position: int
+    at: datetime
+    actor: _Actor | None
+    action: str
+    subject: JournalSubject | None
+    account_id: UUID | None
+    facts: dict[str, Any]
+    hash: str
+    previous: str
+
+
+class Fault(_Answer):
+    """Something wrong with the journal."""
+
+    position: int
+    what: str
+
+
+class JournalVerdict(_Answer):
+    """What a verification found. Note the position and the hash: they prove all up to there."""
+
+    sound: bool
+    entries: int
+    position: int
+    hash: str
+    faults: list[Fault]
+
+
+class RuleCount(_Answer):
+    """How many flags a rule has open."""
+
+    rule: str
+    title: str
+    count: int
+
+
+class TodayFlags(_Answer):
+    """The worst open flags, and how many there are."""
+
+    worst: list[FlagRow]
+    by_severity: dict[str, int]
+    by_rule: list[RuleCount]
+
+
+class WeekOfEnds(_Answer):
+    """How many grants end in a week."""
+
+    week_begins: str
+    count: int
+
+
+class Today(_Answer):
+    """What needs a person today."""
+
+    flags: TodayFlags
+    items_to_decide: int
+    rounds: list[RoundRow]
+    revocations: list[RevocationRow]
+    revocations_going_on: int
+    ends: list[WeekOfEnds]
+    systems_down: list[SystemRow]
+    counts: dict[str, int]

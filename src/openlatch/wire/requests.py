@@ -1,0 +1,135 @@
+"""What is sent to the service."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+from uuid import UUID
+
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
+
+__all__ = [
+    "AcceptFlag",
+    "CloseRound",
+    "Decide",
+    "DoneByHand",
+    "ImportOptions",
+    "ListOptions",
+    "MakeToken",
+    "OpenRound",
+    "Revoke",
+    "RevokeWish",
+    "SignInWith",
+    "VerifyOptions",
+    "WhoCan",
+]
+
+Sentence = Annotated[str, StringConstraints(max_length=2000, strip_whitespace=True)]
+
+
+class _Request(BaseModel):
+    """A request says nothing that is not asked for."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class ListOptions(_Request):
+    """What to see of a list."""
+
+    filter: str = Field("", description="A filter by RFC 7644 section 3.4.2.2.", examples=['state eq "active"'])
+    search: str = Field("", max_length=200, description="Words that have to occur.")
+    sort: str = Field("", description="An attribute to sort by, with - before it for the other way round.")
+    limit: int = Field(50, description="How many rows, 1 to 500.")
+    cursor: str = Field("", description="Where to go on, from the answer before.")
+    count: bool = Field(False, description="Whether to count all that match.")
+
+
+class SignInWith(_Request):
+    """An address and a password."""
+
+    address: str = Field(max_length=320, examples=["ines.calder@hollinfell.example.org"])
+    password: str = Field(max_length=1024)
+
+
+class MakeToken(SignInWith):
+    """A token for programs, by address and password."""
+
+    name: Sentence = Field("command line", examples=["nightly report"])
+    scope: Literal["read", "write"] = "write"
+
+
+class WhoCan(_Request):
+    """A person and an account."""
+
+    person: UUID
+    account: UUID
+
+
+class RevokeWish(_Request):
+    """What to end, or the one grant to trim."""
+
+    grants: list[UUID] = Field(default_factory=list, max_length=1000)
+    sessions: list[UUID] = Field(default_factory=list, max_length=1000)
+    trim_level: UUID | None = Field(None, description="The lower level that a trim leaves.")
+    trim_until: AwareDatetime | None = Field(None, description="The earlier end that a trim sets.")
+
+
+class Revoke(RevokeWish):
+    """What to end or trim, why, and which preview was seen."""
+
+    reason: Sentence = Field(examples=["The survey is over."])
+    fingerprint: str = Field("", max_length=64, description="The preview's, to be told if it has changed.")
+
+
+class DoneByHand(_Request):
+    """What was done by hand, and what was seen."""
+
+    proof: Sentence = Field(examples=["Removed in the mail console; the list shows two members now."])
+
+
+class AcceptFlag(_Request):
+    """Why a flag is accepted, and until when."""
+
+    reason: Sentence = Field(examples=["Back from parental leave in May."])
+    until: AwareDatetime
+
+
+class OpenRound(_Request):
+    """A round to be opened by hand."""
+
+    name: Sentence = Field(examples=["Autumn review of sensitive accounts"])
+    scope: str = Field("", description="A filter over grants.", examples=["account.sensitivity ge 3"])
+    days: int = Field(14, description="Days to decide.")
+    reviewer: UUID | None = Field(None, description="Who decides; left out, each account's owner.")
+    acts: Literal["when_decided", "at_close"] = "when_decided"
+
+
+class Decide(_Request):
+    """A decision on an item."""
+
+    verdict: Literal["keep", "trim", "revoke"]
+    reason: Sentence = ""
+    trim_level: UUID | None = None
+    trim_until: AwareDatetime | None = None
+
+
+class CloseRound(_Request):
+    """How to close a round."""
+
+    undecided: Literal["", "keep", "revoke"] = Field("", description="What becomes of undecided items.")
+
+
+class ImportOptions(_Request):
+    """How a file is brought."""
+
+    form: Literal["csv", "jsonl"] = "csv"
+    keep_good: bool = Field(False, description="Keep the good lines when there are bad ones.")
+    try_only: bool = Field(False, description="Check, and keep nothing.")
+
+
+class VerifyOptions(_Request):
+    """A position and hash noted earlier, to find out whether the journal's end was cut off."""
+
+    position: int | None = None
+    hash: str = ""
+
+

@@ -1,0 +1,1 @@
+"""Background work on procrastinate, a queue in the same PostgreSQL."""

@@ -1,0 +1,37 @@
+"""The queue as the web process uses it: waking the worker for a task."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from procrastinate import App, SyncPsycopgConnector
+from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
+from structlog import get_logger
+
+log = get_logger()
+
+
+class Queue:
+    """Puts tasks into the queue by name."""
+
+    def __init__(self, url: str) -> None:
+        self._app = App(connector=SyncPsycopgConnector(conninfo=url, min_size=1, max_size=2))
+        self._app.open()
+
+    def wake(self, task: str, arguments: dict[str, str], at: datetime | None) -> None:
+        """Have the worker run a task soon, or at an instant; the same one twice is run once.
+
+        When the queue can't be reached the worker's own rounds find what there is to do, since all that has to
+        happen stands in tables of ours; so that is logged, not raised.
+        """
+        lock = " ".join([task, *arguments.values()])
+        try:
+            self._app.configure_task(task, queueing_lock=lock, schedule_at=at).defer(**arguments)
+        except AlreadyEnqueued:
+            log.debug("task.waits_already", task=task)
+        except ConnectorException as error:
+            log.warning("queue.unreachable", task=task, error=str(error))
+
+    def close(self) -> None:
+        """Give the connections back."""
+        self._app.close()

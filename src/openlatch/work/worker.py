@@ -1,0 +1,128 @@
+"""The worker: carries revocations out, reads systems, evaluates rules, and looks round for what is due.
+
+All that has to happen stands in tables of ours; a job is only a wake-up. So a lost, doubled or late job does
+no harm, and the looking round (``look_round``) finds whatever nobody was woken for.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from procrastinate import App, PsycopgConnector
+from sqlalchemy import select
+from structlog import get_logger
+
+from openlatch.errors import OpenLatchError
+from openlatch.service import carrying, flags, revocations, systems
+from openlatch.service.context import Service, Viewer
+from openlatch.store.database import transaction
+from openlatch.store.tables import Organisation, System
+
+log = get_logger()
+
+
+def tasks_of(service: Service) -> dict[str, Callable[..., None]]:
+    """The tasks by the names that they are woken by."""
+
+    def carry_out(organisation: str, revocation: str) -> None:
+        back = carrying.carry_out(service, UUID(organisation), UUID(revocation))
+        if back is not None:
+            service.wake("carry_out", {"organisation": organisation, "revocation": revocation}, back)
+
+    def read_system(organisation: str, system: str) -> None:
+        systems.read(service, UUID(organisation), UUID(system))
+
+    def evaluate(organisation: str) -> None:
+        flags.evaluate_all(service, UUID(organisation))
+
+    return {"carry_out": carry_out, "read_system": read_system, "evaluate": evaluate}
+
+
+def organisations(service: Service) -> list[UUID]:
+    """The ids of all organisations."""
+    with transaction(service.engine, None) as db:
+        return list(db.scalars(select(Organisation.id)))
+
+
+def look_round(service: Service) -> None:
+    """Find revocations with steps that are due, and grants whose time is over, and set them going."""
+    for organisation in organisations(service):
+        with service.unit(Viewer.itself(organisation)) as unit:
+            revocations.end_expired(unit)
+        with service.unit(Viewer.itself(organisation)) as unit:
+            due = carrying.unfinished(unit)
+        for revocation in due:
+            service.wake("carry_out", {"organisation": str(organisation), "revocation": str(revocation)}, None)
+
+
+def look_at_everything(service: Service) -> None:
+    """Read every connected system, and evaluate every rule, in every organisation."""
+    for organisation in organisations(service):
+        with service.unit(Viewer.itself(organisation)) as unit:
+            connected = list(unit.db.scalars(select(System.id).where(System.kind.in_(service.adapters))))
+        for system in connected:
+            service.wake("read_system", {"organisation": str(organisation), "system": str(system)}, None)
+        service.wake("evaluate", {"organisation": str(organisation)}, None)
+
+
+def make_app(service: Service, url: str) -> App:
+    """The queue's app with every task, and what recurs: a look round every 5 seconds, everything every 10 minutes."""
+    app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
+    for name, function in tasks_of(service).items():
+        app.task(name=name)(_logged(name, function))
+
+    @app.periodic(cron="* * * * * */5")
+    @app.task(name="look_round", queueing_lock="look_round")
+    def _look_round(timestamp: int) -> None:
+        look_round(service)
+
+    @app.periodic(cron="*/10 * * * *")
+    @app.task(name="look_at_everything", queueing_lock="look_at_everything")
+    def _look_at_everything(timestamp: int) -> None:
+        look_at_everything(service)
+
+    return app
+
+
+def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
+    def run(**arguments: Any) -> None:
+        started = datetime.now()
+        try:
+            function(**arguments)
+        except OpenLatchError as error:
+            log.error("task.failed", task=name, detail=error.detail, **arguments)
+            raise
+        log.info("task.done", task=name, seconds=round((datetime.now() - started).total_seconds(), 3), **arguments)
+
+    return run
+
+
+def run(service: Service, url: str) -> None:
+    """Work until SIGTERM or SIGINT; jobs going on then are finished first."""
+    asyncio.run(_run(make_app(service, url)))
+
+
+async def _run(app: App) -> None:
+    async with app.open_async():
+        await _forget_dead_workers(app)
+        task = asyncio.ensure_future(
+            app.run_worker_async(concurrency=2, install_signal_handlers=False, fetch_job_polling_interval=2.0)
+        )
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(number, task.cancel)
+        try:
+            await task
+        except asyncio.CancelledError:
+            log.info("worker.stopped")
+
+
+async def _forget_dead_workers(app: App) -> None:
+    """Jobs that a killed worker left unfinished are put aside: the tables say what is to be done."""
+    for job in await app.job_manager.get_stalled_jobs():
+        await app.job_manager.retry_job(job)
