@@ -47,7 +47,8 @@ class Settings:
             if f"OPENLATCH_{name.upper()}" in environment:
                 given[name] = environment[f"OPENLATCH_{name.upper()}"]
         try:
-            return cls(**{n: int(v) if known[n] == "int" else str(v) for n, v in given.items()})
+            values: dict[str, Any] = {n: int(v) if known[n] == "int" else str(v) for n, v in given.items()}
+            return cls(**values)
         except ValueError as error:
             raise BadInput(f"A setting is not a number: {error}.", "Look at the settings in the reference.") from None
 

@@ -78,7 +78,7 @@ def _freeze(unit: Unit, row: Round, grants: list[dict[str, Any]], named: UUID | 
             select(Account.id, Account.owner_id)
             .join(owner, owner.id == Account.owner_id)
             .where(Account.id.in_(accounts), owner.standing != "left")
-        ).tuples()
+        ).tuples().all()
     )
     flagged = _flags_on(unit, [grant["id"] for grant in grants])
     ordered = sorted(grants, key=lambda g: (-_worst(flagged.get(g["id"], [])), g["account"]["name"], g["holder"]["name"]))

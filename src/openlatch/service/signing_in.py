@@ -18,6 +18,7 @@ from argon2.exceptions import InvalidHashError, VerifyMismatchError
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Db
 
+from openlatch.core.ids import new_id
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.database import transaction
@@ -208,3 +209,28 @@ def describe(unit: Unit) -> dict[str, object]:
         "may_write": unit.viewer.may_write,
     }
 
+
+
+def service_viewer(service: Service, slug: str) -> Viewer:
+    """The service itself as a viewer of the organisation with that short name. NotFound when there is none."""
+    with transaction(service.engine, None) as db:
+        ident = db.scalars(select(Organisation.id).where(Organisation.slug == slug)).first()
+    if ident is None:
+        raise NotFound(f"There is no organisation {slug!r}.")
+    return Viewer.itself(ident)
+
+
+def make_organisation(
+    service: Service, name: str, slug: str, time_zone: str, administrator: str, address: str, password: str
+) -> Viewer:
+    """An organisation with its first administrator, who can sign in."""
+    viewer = Viewer.itself(new_id())
+    with transaction(service.engine, viewer.organisation) as db:
+        db.add(Organisation(id=viewer.organisation, name=name, slug=slug, time_zone=time_zone))
+    with service.unit(viewer) as unit:
+        person = Person(organisation_id=viewer.organisation, name=administrator, address=address.lower(), inside=True)
+        unit.db.add(person)
+        unit.db.flush()
+        make_sign_in(unit.db, viewer.organisation, person.id, address, password, administrator=True)
+        unit.record("organisation.made", "organisation", viewer.organisation, name, administrator=administrator)
+    return viewer

@@ -15,9 +15,11 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import journal as core
 from openlatch.store.tables import JournalEntry, JournalHead
 
-_COPY = (
-    "copy journal (organisation_id, position, at, actor_id, actor_name, action, subject_kind, subject_id, "
-    "subject_name, account_id, facts, previous, hash) from stdin"
+# Row-level security allows no COPY into the journal itself, so many entries go through a temporary table.
+FEW = 100
+_COLUMNS = (
+    "organisation_id, position, at, actor_id, actor_name, action, subject_kind, subject_id, subject_name, "
+    "account_id, facts, previous, hash"
 )
 
 
@@ -51,6 +53,10 @@ def _text(ident: UUID | None) -> str | None:
     return str(ident) if ident else None
 
 
+def _uuid(text: str | None) -> UUID | None:
+    return UUID(text) if text else None
+
+
 def append(db: Db, organisation: UUID, drafts: Sequence[dict[str, Any]]) -> int:
     """Put entries at the end of the chain; gives the position of the last one.
 
@@ -64,16 +70,29 @@ def append(db: Db, organisation: UUID, drafts: Sequence[dict[str, Any]]) -> int:
     head = db.scalars(
         select(JournalHead).where(JournalHead.organisation_id == organisation).with_for_update()
     ).one()
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
     last: dict[str, Any] | None = None
-    with raw.cursor() as cursor, cursor.copy(_COPY) as copy:
-        for last in core.chain(drafts, head.position, head.hash.hex()):
-            copy.write_row(_row(organisation, last))
+    chained = core.chain(drafts, head.position, head.hash.hex())
+    if len(drafts) <= FEW:
+        for last in chained:
+            db.execute(insert(JournalEntry), dict(zip(_COLUMNS.split(", "), _row(organisation, last), strict=True)))
+    else:
+        last = _append_many(db, organisation, chained)
     if last is not None:
         head.position, head.hash = last["position"], bytes.fromhex(last["hash"])
         db.flush()
     return head.position
+
+
+def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) -> dict[str, Any] | None:
+    last: dict[str, Any] | None = None
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    raw.execute("create temporary table sealed (like journal) on commit drop")
+    with raw.cursor() as cursor, cursor.copy(f"copy sealed ({_COLUMNS}) from stdin") as copy:
+        for last in chained:
+            copy.write_row((*(row := _row(organisation, last))[:10], orjson.dumps(row[10]).decode(), *row[11:]))
+    raw.execute(f"insert into journal ({_COLUMNS}) select {_COLUMNS} from sealed")
+    return last
 
 
 def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
@@ -81,15 +100,15 @@ def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
     return (
         organisation,
         entry["position"],
-        entry["at"],
-        actor["id"],
+        datetime.fromisoformat(entry["at"]),
+        _uuid(actor["id"]),
         actor["name"],
         entry["action"],
         subject["kind"],
-        subject["id"],
+        _uuid(subject["id"]),
         subject["name"],
-        subject["account"],
-        orjson.dumps(entry["facts"]).decode(),
+        _uuid(subject["account"]),
+        entry["facts"],
         bytes.fromhex(entry["previous"]),
         bytes.fromhex(entry["hash"]),
     )

@@ -1,0 +1,1 @@
+"""The command-line client, on top of the client library."""

@@ -1,0 +1,91 @@
+"""The program ``openlatch``. Its exit codes:
+
+0  done
+1  the service said no
+2  the command line does not fit
+3  no service answered
+4  done, but something is not right: bad lines in an import, a journal that is not sound
+5  the question was answered with no
+"""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from typing import Any
+
+import click
+
+from openlatch import __version__
+from openlatch.cli.output import err
+from openlatch.client import Unreachable
+from openlatch.errors import OpenLatchError
+
+_CLIENT = {
+    "login": "signing",
+    "logout": "signing",
+    "whoami": "signing",
+    "today": "register",
+    "account": "register",
+    "person": "register",
+    "team": "register",
+    "grant": "register",
+    "app": "register",
+    "session": "register",
+    "level": "register",
+    "who-can": "register",
+    "flag": "flags",
+    "round": "rounds",
+    "revoke": "revoking",
+    "trim": "revoking",
+    "revocation": "revoking",
+    "import": "bringing",
+    "system": "bringing",
+    "journal": "journal",
+}
+_SERVICE = ("serve", "worker", "migrate", "new-key", "organisation", "connect", "demo")
+
+
+class _Commands(click.Group):
+    """Finds a command's module when it is used: the client starts fast, and needs no part of the service."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return [*_CLIENT, *_SERVICE]
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name in _CLIENT:
+            module = importlib.import_module(f"openlatch.cli.{_CLIENT[name]}")
+        elif name in _SERVICE:
+            module = importlib.import_module("openlatch.launch.commands")
+        else:
+            return None
+        command: click.Command = module.COMMANDS[name]
+        return command
+
+
+@click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="openlatch")
+def cli() -> None:
+    """Who and what can reach each shared account: see it, review it, revoke it.
+
+    Sign in once with `openlatch login`. The last seven commands run the service itself.
+    """
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Run the program; errors come out as a sentence and what to do about it."""
+    try:
+        result: Any = cli.main(args=arguments, standalone_mode=False)
+    except click.exceptions.Abort:
+        err.print("Nothing was done.")
+        sys.exit(5)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except OpenLatchError as error:
+        err.print(f"[bold]{error.title}.[/] ", end="")
+        err.print(error.detail, markup=False)
+        if error.remedy:
+            err.print(error.remedy, markup=False)
+        sys.exit(3 if isinstance(error, Unreachable) else 1)
+    sys.exit(result if isinstance(result, int) else 0)

@@ -1,0 +1,150 @@
+"""Output: readable tables on a terminal, JSON and CSV for programs."""
+
+from __future__ import annotations
+
+import csv
+import functools
+import json
+import sys
+from collections.abc import Callable, Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+import click
+from pydantic import BaseModel
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from openlatch.core.words import SENSITIVITY_WORDS, Reach, Severity
+
+Column = tuple[str, Callable[[Any], Any]]
+out = Console(highlight=False, soft_wrap=not sys.stdout.isatty())
+err = Console(stderr=True, highlight=False)
+
+_SEVERITY_STYLES = {1: "dim", 2: "", 3: "bold", 4: "bold reverse"}
+
+
+def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The option ``--output`` that every command has which shows something."""
+    return click.option(
+        "--output",
+        "-o",
+        type=click.Choice(["table", "json", "csv"]),
+        default="table",
+        envvar="OPENLATCH_OUTPUT",
+        show_default=True,
+        help="How to show it.",
+    )(command)
+
+
+def list_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options that every list has."""
+
+    @click.option("--filter", "-f", "filter_", default="", help="A filter, as in: state eq \"active\".")
+    @click.option("--search", "-s", default="", help="Words that have to occur.")
+    @click.option("--sort", default="", help="An attribute to sort by; - before it for the other way round.")
+    @click.option("--limit", "-n", default=50, show_default=True, help="How many rows; 0 for all.")
+    @output_option
+    @functools.wraps(command)
+    def wrapped(*args: Any, **kwargs: Any) -> Any:
+        return command(*args, **kwargs)
+
+    return wrapped
+
+
+def show_rows(rows: Iterable[BaseModel], columns: Sequence[Column], output: str, empty: str) -> None:
+    """Rows as a table of these columns, or whole as JSON, or these columns as CSV."""
+    if output == "json":
+        print(json.dumps([row.model_dump(mode="json") for row in rows], indent=2, ensure_ascii=False))
+    elif output == "csv":
+        _write_csv(rows, columns)
+    else:
+        _write_table(list(rows), columns, empty)
+
+
+def _write_csv(rows: Iterable[BaseModel], columns: Sequence[Column]) -> None:
+    writer = csv.writer(sys.stdout)
+    writer.writerow([name for name, _ in columns])
+    for row in rows:
+        writer.writerow([guarded(_plain(value(row))) for _, value in columns])
+
+
+def guarded(text: str) -> str:
+    """Text that a spreadsheet will not take for a formula (OWASP: CSV injection)."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, Text):
+        return value.plain
+    if isinstance(value, datetime):
+        return value.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return "" if value is None else str(value)
+
+
+def _write_table(rows: list[Any], columns: Sequence[Column], empty: str) -> None:
+    if not rows:
+        out.print(empty)
+        return
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
+    for name, _ in columns:
+        table.add_column(name, overflow="fold", no_wrap=name in ("ID", "Last used", "Until", "When"))
+    for row in rows:
+        table.add_row(*(_cell(value(row)) for _, value in columns))
+    out.print(table)
+
+
+def _cell(value: Any) -> Text:
+    if isinstance(value, Text):
+        return value
+    if isinstance(value, datetime):
+        return Text(day(value))
+    return Text("–" if value in (None, "") else str(value))
+
+
+def show_one(row: BaseModel, output: str, write: Callable[[], None]) -> None:
+    """One thing whole as JSON, else as ``write`` writes it."""
+    if output == "json":
+        print(row.model_dump_json(indent=2))
+    else:
+        write()
+
+
+def day(at: datetime | None) -> str:
+    """A day in UTC."""
+    return at.astimezone(UTC).strftime("%Y-%m-%d") if at else "–"
+
+
+def moment(at: datetime | None) -> str:
+    """An instant in UTC, to the minute."""
+    return at.astimezone(UTC).strftime("%Y-%m-%d %H:%M") if at else "–"
+
+
+def ago(at: datetime | None) -> str:
+    """How many days ago."""
+    if at is None:
+        return "never"
+    days = (datetime.now(UTC) - at).days
+    return "today" if days < 1 else f"{days} d ago"
+
+
+def reach(value: int | None) -> str:
+    """A reach as its word."""
+    return Reach(value).word if value else "–"
+
+
+def severity(value: int) -> Text:
+    """A severity as its word, heavier the more it matters."""
+    return Text(Severity(value).word, style=_SEVERITY_STYLES[value])
+
+
+def sensitivity(value: int | None) -> str:
+    """A sensitivity as its word."""
+    return SENSITIVITY_WORDS[value] if value else "–"
+
+
+def short(ident: Any) -> str:
+    """An id as it can be typed again."""
+    return str(ident)

@@ -1,0 +1,281 @@
+"""Looking at the register."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import click
+from rich.text import Text
+
+from openlatch import wire
+from openlatch.cli import session
+from openlatch.cli.output import (
+    Column,
+    ago,
+    day,
+    list_options,
+    moment,
+    out,
+    output_option,
+    reach,
+    sensitivity,
+    severity,
+    short,
+    show_one,
+    show_rows,
+)
+from openlatch.client import Client
+
+ACCOUNTS: list[Column] = [
+    ("Name", lambda r: r.name),
+    ("System", lambda r: r.system.name),
+    ("Sensitivity", lambda r: sensitivity(r.sensitivity)),
+    ("Owner", lambda r: r.owner.name if r.owner else None),
+    ("Grants", lambda r: r.grants),
+    ("Sessions", lambda r: r.sessions),
+    ("Flags", lambda r: r.open_flags),
+]
+PEOPLE: list[Column] = [
+    ("Name", lambda r: r.name),
+    ("Address", lambda r: r.address),
+    ("Inside", lambda r: "yes" if r.inside else "outside"),
+    ("Standing", lambda r: r.standing if r.recognised else "not recognised"),
+    ("Grants", lambda r: r.grants),
+    ("Sessions", lambda r: r.sessions),
+    ("Flags", lambda r: r.open_flags),
+]
+GRANTS: list[Column] = [
+    ("ID", lambda r: short(r.id)),
+    ("Holder", lambda r: r.holder.name),
+    ("Account", lambda r: r.account.name),
+    ("Level", lambda r: r.level),
+    ("Reach", lambda r: reach(r.reach)),
+    ("State", lambda r: r.state if r.recorded else f"{r.state}, unrecorded"),
+    ("Until", lambda r: r.until),
+    ("Last used", lambda r: ago(r.last_used_at)),
+]
+APPS: list[Column] = [
+    ("Name", lambda r: r.name),
+    ("Publisher", lambda r: r.publisher),
+    ("Links", lambda r: r.links),
+    ("Last used", lambda r: ago(r.last_used_at)),
+    ("Flags", lambda r: r.open_flags),
+]
+SESSIONS: list[Column] = [
+    ("ID", lambda r: short(r.id)),
+    ("Who", lambda r: r.holder.name),
+    ("Account", lambda r: r.account.name),
+    ("Device", lambda r: r.device),
+    ("From", lambda r: r.place or r.address),
+    ("Started", lambda r: moment(r.started_at)),
+    ("Last seen", lambda r: moment(r.last_seen_at)),
+    ("Ended", lambda r: r.ended_as if r.ended_at else None),
+]
+TEAMS: list[Column] = [
+    ("Name", lambda r: r.name),
+    ("Partner", lambda r: "yes" if r.partner else "no"),
+    ("Members", lambda r: r.members),
+    ("Grants", lambda r: r.grants),
+]
+LEVELS: list[Column] = [
+    ("ID", lambda r: short(r.id)),
+    ("System", lambda r: r.system.name),
+    ("Name", lambda r: r.name),
+    ("Reach", lambda r: reach(r.reach)),
+    ("What it lets one do", lambda r: r.sentence),
+]
+PATHS: list[Column] = [
+    ("Who", lambda p: p.holder.name),
+    ("Level", lambda p: p.level),
+    ("Reach", lambda p: reach(p.reach)),
+    ("Until", lambda p: p.until),
+    ("Given by", lambda p: p.given_by),
+    ("Last used", lambda p: ago(p.last_used_at) if p.grant_id else None),
+    ("By", lambda p: p.words + (", being revoked" if p.revoking else "")),
+]
+REACHES: list[Column] = [("Account", lambda p: p.account.name), *PATHS[1:]]
+
+
+def rows_of(service: Client, name: str, filter_: str, search: str, sort: str, limit: int) -> Iterator[Any]:
+    """As many rows of a list as were asked for; 0 for all."""
+    if limit == 0:
+        return service.every(name, filter=filter_, search=search, sort=sort)
+    return iter(service.list(name, filter=filter_, search=search, sort=sort, limit=limit).rows)
+
+
+def list_command(kind: str, columns: Sequence[Column], empty: str, always: str = "") -> click.Command:
+    """The command ``list`` of a kind of things; without a filter of its own it shows ``always``."""
+
+    @click.command("list", help=f"List {kind} that you may see.")
+    @list_options
+    def command(filter_: str, search: str, sort: str, limit: int, output: str) -> None:
+        with session.client() as service:
+            show_rows(rows_of(service, kind, filter_ or always, search, sort, limit), columns, output, empty)
+
+    return command
+
+
+@click.command()
+@output_option
+def today(output: str) -> None:
+    """What needs a person today."""
+    with session.client() as service:
+        found = service.today()
+    show_one(found, output, lambda: _write_today(found))
+
+
+def _write_today(found: wire.Today) -> None:
+    counts = found.flags.by_severity
+    out.print(Text("Flags", style="bold"), ", ".join(f"{n} {word}" for word, n in reversed(counts.items())))
+    for flag in found.flags.worst:
+        out.print("  ", severity(flag.severity), f" {flag.sentence}", sep="")
+    out.print(Text("To decide", style="bold"), f"{found.items_to_decide} items are yours")
+    for row in found.rounds:
+        out.print(f"  {row.name}: {row.decided} of {row.items} decided, due {day(row.due_at)}")
+    out.print(Text("Revocations", style="bold"), f"{found.revocations_going_on} going on")
+    for revocation in found.revocations:
+        out.print(f"  {revocation.title}: {revocation.state.replace('_', ' ')}, "
+                  f"{revocation.steps_done} of {revocation.steps} steps")  # fmt: skip
+    for system in found.systems_down:
+        out.print(Text(f"{system.name} has not answered since {moment(system.down_since)}", style="bold"))
+
+
+@click.group()
+def account() -> None:
+    """Shared accounts, and who can reach them."""
+
+
+@account.command("show")
+@click.argument("name_or_id")
+@output_option
+def account_show(name_or_id: str, output: str) -> None:
+    """An account, with everyone and everything that can reach it."""
+    with session.client() as service:
+        found = service.account(session.find(service, "accounts", name_or_id))
+    if output == "csv":
+        return show_rows(found.paths, PATHS, output, "")
+    show_one(found, output, lambda: _write_account(found))
+
+
+def _write_account(found: wire.AccountPage) -> None:
+    owner = found.owner.name if found.owner else "nobody"
+    out.print(Text(found.name, style="bold"), f"in {found.system.name}; {found.purpose}")
+    out.print(f"Sensitivity {sensitivity(found.sensitivity)}, owned by {owner}, "
+              f"{found.sessions} sessions, {found.open_flags} open flags")  # fmt: skip
+    show_rows(found.paths, PATHS, "table", "Nobody can reach it.")
+
+
+@click.group()
+def person() -> None:
+    """People, and what they can reach."""
+
+
+@person.command("show")
+@click.argument("name_or_id")
+@output_option
+def person_show(name_or_id: str, output: str) -> None:
+    """A person, with everything that they can reach."""
+    with session.client() as service:
+        found = service.person(session.find(service, "people", name_or_id))
+    if output == "csv":
+        return show_rows(found.paths, REACHES, output, "")
+    show_one(found, output, lambda: _write_person(found))
+
+
+def _write_person(found: wire.PersonPage) -> None:
+    where = "inside" if found.inside else "outside"
+    standing = found.standing + (f" {day(found.leaves_at)}" if found.leaves_at else "")
+    out.print(Text(found.name, style="bold"), f"{found.address or ''} {found.job}; {where}, {standing}")
+    if found.teams:
+        out.print("Belongs to", ", ".join(team.name for team in found.teams))
+    show_rows(found.paths, REACHES, "table", "They can reach nothing.")
+
+
+@click.group()
+def team() -> None:
+    """Teams and partner organisations."""
+
+
+@click.group()
+def grant() -> None:
+    """Grants."""
+
+
+@grant.command("show")
+@click.argument("ident", type=click.UUID)
+@output_option
+def grant_show(ident: Any, output: str) -> None:
+    """A grant."""
+    with session.client() as service:
+        found = service.grant(ident)
+    show_rows([found], GRANTS, output, "")
+
+
+@click.group()
+def app() -> None:
+    """Connected apps, and their links."""
+
+
+@app.command("show")
+@click.argument("name_or_id")
+@output_option
+def app_show(name_or_id: str, output: str) -> None:
+    """An app, with the accounts that it is linked to."""
+    with session.client() as service:
+        found = service.app(session.find(service, "apps", name_or_id))
+    if output == "csv":
+        return show_rows(found.grants, GRANTS, output, "")
+
+    def write() -> None:
+        out.print(Text(found.name, style="bold"), f"by {found.publisher or 'nobody known'}; {found.purpose}")
+        show_rows(found.grants, GRANTS, "table", "It is linked to nothing.")
+
+    show_one(found, output, write)
+
+
+@click.group("session")
+def session_group() -> None:
+    """Sessions."""
+
+
+@click.group()
+def level() -> None:
+    """Levels, and what they let one do."""
+
+
+@click.command("who-can")
+@click.argument("person_name")
+@click.argument("account_name")
+@output_option
+def who_can(person_name: str, account_name: str, output: str) -> None:
+    """By which paths a person can act in an account."""
+    with session.client() as service:
+        found = service.access(
+            session.find(service, "people", person_name), session.find(service, "accounts", account_name)
+        )
+    show_rows(found.paths, REACHES, output, "They can't.")
+
+
+for _group, _kind, _columns, _always in (
+    (account, "accounts", ACCOUNTS, ""),
+    (person, "people", PEOPLE, ""),
+    (team, "teams", TEAMS, ""),
+    (grant, "grants", GRANTS, 'state ne "ended"'),
+    (app, "apps", APPS, ""),
+    (session_group, "sessions", SESSIONS, "not (ended_at pr)"),
+    (level, "levels", LEVELS, ""),
+):
+    _group.add_command(list_command(_kind, _columns, f"There are no {_kind} like that.", _always))
+
+COMMANDS: dict[str, click.Command] = {
+    "today": today,
+    "account": account,
+    "person": person,
+    "team": team,
+    "grant": grant,
+    "app": app,
+    "session": session_group,
+    "level": level,
+    "who-can": who_can,
+}

@@ -1,0 +1,182 @@
+"""Ending and trimming access: always a preview and a question first."""
+
+from __future__ import annotations
+
+import time
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+import click
+from rich.text import Text
+
+from openlatch import wire
+from openlatch.cli import session
+from openlatch.cli.output import Column, err, moment, out, output_option, show_one
+from openlatch.cli.register import list_command, session_group
+from openlatch.client import Client
+from openlatch.core.words import Reach
+
+REVOCATIONS: list[Column] = [
+    ("ID", lambda r: str(r.id)),
+    ("What", lambda r: r.title),
+    ("State", lambda r: r.state.replace("_", " ")),
+    ("Steps", lambda r: f"{r.steps_done} of {r.steps}"),
+    ("Asked by", lambda r: r.asked_by.name if r.asked_by else None),
+    ("When", lambda r: moment(r.created_at)),
+]
+WAIT_SECONDS = 120
+_YES = click.option("--yes", is_flag=True, help="Do not ask.")
+_WAIT = click.option("--wait/--no-wait", default=True, show_default=True, help="Wait until it is confirmed.")
+_REASON = click.option("--reason", prompt="Why", help="Why.")
+
+
+@click.command()
+@click.argument("grants", type=click.UUID, nargs=-1, required=True)
+@_REASON
+@_YES
+@_WAIT
+@click.option("--preview", "only_preview", is_flag=True, help="Show what would happen, and stop.")
+@output_option
+def revoke(grants: tuple[UUID, ...], reason: str, yes: bool, wait: bool, only_preview: bool, output: str) -> None:
+    """End grants in the system where the account lives, and see that they are gone."""
+    with session.client() as service:
+        _end(service, {"grants": grants}, reason, yes, wait, output, only_preview)
+
+
+@session_group.command("end")
+@click.argument("sessions", type=click.UUID, nargs=-1, required=True)
+@_REASON
+@_YES
+@_WAIT
+@output_option
+def session_end(sessions: tuple[UUID, ...], reason: str, yes: bool, wait: bool, output: str) -> None:
+    """End sessions."""
+    with session.client() as service:
+        _end(service, {"sessions": sessions}, reason, yes, wait, output)
+
+
+@click.command()
+@click.argument("grant", type=click.UUID)
+@click.option("--level", type=click.UUID, default=None, help="The lower level that is left.")
+@click.option("--until", type=session.Day(), default=None, help="The last day, or an instant.")
+@_REASON
+@_YES
+@_WAIT
+@output_option
+def trim(
+    grant: UUID, level: UUID | None, until: datetime | None, reason: str, yes: bool, wait: bool, output: str
+) -> None:
+    """Trim a grant to a lower level, an earlier end, or both."""
+    with session.client() as service:
+        _end(service, {"grants": (grant,), "trim_level": level, "trim_until": until}, reason, yes, wait, output)
+
+
+def _end(
+    service: Client, wish: dict[str, Any], reason: str, yes: bool, wait: bool, output: str, only_preview: bool = False
+) -> None:
+    preview = service.preview(**wish)
+    if only_preview:
+        return show_one(preview, output, lambda: write_preview(preview))
+    if not yes:
+        write_preview(preview)
+        click.confirm(question(preview), abort=True)
+    found = service.revoke(reason, **wish, fingerprint=preview.fingerprint)
+    if wait:
+        found = _follow(service, found)
+    show_one(found, output, lambda: write_revocation(found))
+
+
+def question(preview: wire.Preview) -> str:
+    """What a yes will do, in numbers."""
+    rights = sum(len(change.ends) for change in preview.changes)
+    return f"{preview.title}: end {rights} rights and {len(preview.sessions)} sessions?"
+
+
+def write_preview(preview: wire.Preview) -> None:
+    """What ends, what remains, what stops, and the steps."""
+    out.print(Text(preview.title, style="bold"))
+    for change in preview.changes:
+        out.print(f"  {change.holder.name} on {change.account.name}")
+        for right in change.ends:
+            out.print(f"    ends:    {right.sentence} ({Reach(right.reach).word})")
+        for path in change.remains:
+            out.print(f"    remains: {path.level}, because {path.words}")
+        if not change.remains:
+            out.print("    nothing remains")
+    for ending in preview.sessions:
+        out.print(f"  a session of {ending.holder} in {ending.account} ends")
+    for app in preview.apps_that_stop:
+        out.print(f"  {app} stops working there")
+    for account in preview.without_owner:
+        out.print(f"  {account} has no owner")
+    out.print("  Steps:" if preview.steps else "  The register does it by itself; no system has to be changed.")
+    for number, step in enumerate(preview.steps, 1):
+        out.print(f"    {number}. {step.sentence}")
+
+
+def _follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:
+    """Look again until it is confirmed, or can't go on by itself."""
+    deadline = time.monotonic() + WAIT_SECONDS
+    with err.status("Carrying out") as status:
+        while found.state == "carrying_out" and time.monotonic() < deadline:
+            time.sleep(0.3)
+            found = service.revocation(found.id)
+            status.update(f"Carrying out: {found.steps_done} of {found.steps} steps")
+    return found
+
+
+def write_revocation(found: wire.RevocationPage) -> None:
+    """A revocation with its steps."""
+    out.print(Text(found.title, style="bold"), found.state.replace("_", " "), str(found.id))
+    out.print(f"Asked by {found.asked_by.name if found.asked_by else 'Open Latch'} at {moment(found.created_at)}: "
+              f"{found.reason}")  # fmt: skip
+    for step in found.step_list:
+        out.print(f"  {step.position}. {step.sentence}: {step.state.replace('_', ' ')}")
+        if step.answer:
+            out.print(f"     {step.answer}")
+        if step.next_try_at and step.state == "waiting":
+            out.print(f"     tried {step.tries} times; next at {moment(step.next_try_at)}")
+        if step.state == "by_hand":
+            out.print(f"     when done: openlatch revocation done {found.id} {step.id} --proof …")
+    if found.confirmed_at:
+        out.print(f"Confirmed at {moment(found.confirmed_at)}.")
+
+
+@click.group()
+def revocation() -> None:
+    """Revocations and their steps."""
+
+
+revocation.add_command(list_command("revocations", REVOCATIONS, "Nothing was revoked."))
+
+
+@revocation.command("show")
+@click.argument("ident", type=click.UUID)
+@output_option
+def revocation_show(ident: UUID, output: str) -> None:
+    """A revocation with its steps."""
+    with session.client() as service:
+        found = service.revocation(ident)
+    show_one(found, output, lambda: write_revocation(found))
+
+
+@revocation.command("retry")
+@click.argument("ident", type=click.UUID)
+def revocation_retry(ident: UUID) -> None:
+    """Try waiting steps now instead of when they are due."""
+    with session.client() as service:
+        write_revocation(service.retry(ident))
+
+
+@revocation.command("done")
+@click.argument("ident", type=click.UUID)
+@click.argument("step", type=click.UUID)
+@click.option("--proof", prompt="What was done, and what was seen", help="What was done, and what was seen.")
+def revocation_done(ident: UUID, step: UUID, proof: str) -> None:
+    """Say that a step was done by hand."""
+    with session.client() as service:
+        write_revocation(service.step_done(ident, step, proof))
+
+
+COMMANDS: dict[str, click.Command] = {"revoke": revoke, "trim": trim, "revocation": revocation}

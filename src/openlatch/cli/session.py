@@ -1,0 +1,107 @@
+"""Which service to talk to, and as whom: kept in a file that only its owner can read."""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import asdict, dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import click
+
+from openlatch.client import Client
+from openlatch.errors import BadInput, NotSignedIn
+
+DEFAULT_URL = "http://127.0.0.1:8620"
+
+
+@dataclass(frozen=True, slots=True)
+class Saved:
+    """An address and a token."""
+
+    url: str
+    token: str = ""
+    token_id: str = ""
+
+
+def path() -> Path:
+    """Where it is kept: under XDG_CONFIG_HOME, by the XDG base directory specification."""
+    base = os.environ.get("XDG_CONFIG_HOME") or str(Path.home() / ".config")
+    return Path(base) / "openlatch" / "session.json"
+
+
+def load() -> Saved:
+    """What was saved, with OPENLATCH_URL and OPENLATCH_TOKEN over it."""
+    try:
+        saved = Saved(**json.loads(path().read_text()))
+    except FileNotFoundError:
+        saved = Saved(DEFAULT_URL)
+    except (json.JSONDecodeError, TypeError) as error:
+        raise BadInput(f"{path()} can't be read: {error}", "Sign in again: openlatch login") from None
+    url, token = os.environ.get("OPENLATCH_URL"), os.environ.get("OPENLATCH_TOKEN")
+    return Saved(url or saved.url, token or saved.token, saved.token_id)
+
+
+def save(saved: Saved) -> None:
+    """Keep it, readable by its owner alone from the moment it exists."""
+    path().parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    descriptor = os.open(path(), os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w") as file:
+        json.dump(asdict(saved), file)
+
+
+def forget() -> None:
+    """Keep nothing."""
+    path().unlink(missing_ok=True)
+
+
+def client() -> Client:
+    """A client for whoever is signed in. NotSignedIn when nobody is."""
+    saved = load()
+    if not saved.token:
+        raise NotSignedIn("Nobody is signed in.", "Sign in: openlatch login (or set OPENLATCH_TOKEN).")
+    return Client(saved.url, saved.token)
+
+
+def find(service: Client, kind: str, given: str) -> UUID:
+    """The id of something given by id or by name. BadInput when no name fits, or several do."""
+    try:
+        return UUID(given)
+    except ValueError:
+        pass
+    exact = json.dumps(given)
+    rows: list[Any] = service.list(kind, filter=f"name eq {exact}", limit=2).rows
+    if not rows:
+        rows = service.list(kind, filter=f"name co {exact}", limit=6).rows
+    if len(rows) == 1:
+        ident: UUID = rows[0].id
+        return ident
+    if not rows:
+        raise BadInput(f"None of the {kind} is called {given!r}.", f"Look at: openlatch {_SINGULAR[kind]} list")
+    names = ", ".join(f"{row.name} ({row.id})" for row in rows[:5])
+    raise BadInput(f"Several {kind} fit {given!r}: {names}.", "Give the whole name, or the id.")
+
+
+_SINGULAR = {"accounts": "account", "people": "person", "apps": "app", "teams": "team", "systems": "system",
+             "rounds": "round", "levels": "level"}  # fmt: skip
+
+
+class Day(click.ParamType[Any]):
+    """A last day (counts to its end, in the local time zone) or an instant."""
+
+    name = "day"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        """An aware datetime."""
+        if isinstance(value, datetime):
+            return value
+        try:
+            parsed = datetime.fromisoformat(value)
+        except ValueError:
+            self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
+        if len(value) == len("2026-03-31"):
+            parsed = parsed.replace(hour=23, minute=59, second=59, microsecond=999999)
+        return parsed.astimezone()

@@ -1,0 +1,53 @@
+"""Signing in and out."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+import click
+
+from openlatch.cli import session
+from openlatch.cli.output import out, output_option, show_one
+from openlatch.client import Client
+
+
+@click.command()
+@click.option("--url", default=None, help="The service's address.")
+@click.option("--address", prompt="Address", help="Your e-mail address.")
+@click.option("--password", prompt="Password", hide_input=True, envvar="OPENLATCH_PASSWORD", help="Your password.")
+@click.option("--read-only", is_flag=True, help="Make a token that may only read.")
+def login(url: str | None, address: str, password: str, read_only: bool) -> None:
+    """Sign in, and keep a token for the commands that follow."""
+    url = url or session.load().url
+    with Client(url) as service:
+        token = service.make_token(address, password, scope="read" if read_only else "write")
+    session.save(session.Saved(url, token.token, str(token.id)))
+    with session.client() as service:
+        me = service.me()
+    out.print(f"Signed in to {me.organisation.name} as {me.person.name}, until {token.expires_at:%Y-%m-%d}.")
+
+
+@click.command()
+def logout() -> None:
+    """End the token, and forget it."""
+    saved = session.load()
+    if saved.token_id:
+        with session.client() as service:
+            service.end_token(UUID(saved.token_id))
+    session.forget()
+    out.print("Signed out.")
+
+
+@click.command()
+@output_option
+def whoami(output: str) -> None:
+    """Who is signed in, and as what."""
+    with session.client() as service:
+        me = service.me()
+    kinds = [k for k, yes in (("administrator", me.administrator), ("owner", me.owner), ("reviewer", me.reviewer)) if yes]
+    show_one(
+        me, output, lambda: out.print(f"{me.person.name}, {me.organisation.name}: {', '.join(kinds) or 'delegate'}")
+    )
+
+
+COMMANDS = {"login": login, "logout": logout, "whoami": whoami}

@@ -1,0 +1,1 @@
+"""The demo organisation, as data files and a loader."""

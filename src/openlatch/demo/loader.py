@@ -1,0 +1,184 @@
+"""Loading the demo: Hollin Fell Huts, a made-up trust that runs mountain huts, and a small second organisation.
+
+The data files are what a user would bring: they go through the same import. Days in them are written as
+``{day+3}`` and count from the day before they are loaded, so that every instant of that day lies in the past.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import re
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core.ids import new_id
+from openlatch.core.imports import RECORD_KINDS
+from openlatch.core.words import Verdict
+from openlatch.errors import BadInput
+from openlatch.service import flags, importing, revocations, rounds, signing_in
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.database import transaction
+from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Person, Revocation
+
+DATA = Path(__file__).parent / "data"
+PASSWORD = "walk the long ridge"  # noqa: S105  printed at every start: the demo has nothing to hide
+TELEMETRY = "Hut telemetry database"
+
+# Who can sign in, as what. The keys are those of people.csv.
+SIGN_INS = (
+    ("ines.calder", True, "administrator"),
+    ("tobias.renn", False, "owner of the booking desk mailbox"),
+    ("lene.marsh", False, "reviewer"),
+    ("fenna.aldous", False, "delegate, a warden of this season"),
+)
+NEIGHBOUR = ("rhea.tarn@tarnvalley.example.org", "Rhea Tarn", "administrator of a second organisation, Tarn Valley Boats")
+
+
+def telemetry_plan() -> dict[str, Any]:
+    """What is in the hut telemetry database."""
+    plan: dict[str, Any] = json.loads((DATA / "telemetry.json").read_text())
+    return plan
+
+
+def base_day(now: datetime) -> datetime:
+    """The day that the days in the files count from."""
+    return datetime(now.year, now.month, now.day, tzinfo=UTC) - timedelta(days=1)
+
+
+def is_loaded(service: Service) -> bool:
+    """Whether there is any organisation."""
+    with transaction(service.engine, None) as db:
+        return db.scalars(select(Organisation.id)).first() is not None
+
+
+def load(service: Service) -> UUID:
+    """Load both organisations; gives the id of Hollin Fell Huts."""
+    itself = _organisation(service, "Hollin Fell Huts", "hollin-fell")
+    day = base_day(service.clock())
+    for kind in RECORD_KINDS:
+        for form in ("csv", "jsonl"):
+            path = DATA / f"{kind}.{form}"
+            if path.exists():
+                _bring(service, itself, kind, form, path, day)
+    with service.unit(itself) as unit:
+        for key, administrator, _ in SIGN_INS:
+            person = unit.db.scalars(select(Person).where(Person.key == key)).one()
+            assert person.address is not None
+            signing_in.make_sign_in(
+                unit.db, itself.organisation, person.id, person.address, PASSWORD, administrator
+            )
+        flags.evaluate(unit)
+    _load_neighbour(service)
+    return itself.organisation
+
+
+def _organisation(service: Service, name: str, slug: str) -> Viewer:
+    viewer = Viewer.itself(new_id())
+    with transaction(service.engine, viewer.organisation) as db:
+        db.add(Organisation(id=viewer.organisation, name=name, slug=slug, time_zone="Europe/London"))
+    return viewer
+
+
+def _bring(service: Service, viewer: Viewer, kind: str, form: str, path: Path, day: datetime) -> None:
+    written = re.sub(
+        r"\{day([+-]\d+)\}",
+        lambda found: (day + timedelta(days=int(found[1]))).strftime("%Y-%m-%d"),
+        path.read_text(),
+    )
+    with service.unit(viewer) as unit:
+        report = importing.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good=False, try_only=False)
+    if not report.kept:
+        raise BadInput(f"{path.name} has bad lines: {report.errors[:5]}")
+
+
+def _load_neighbour(service: Service) -> None:
+    itself = _organisation(service, "Tarn Valley Boats", "tarn-valley")
+    address, name, _ = NEIGHBOUR
+    files = {
+        "people": f"key,name,address,inside\nrhea,{name},{address},yes\nolaf,Olaf Birk,olaf@tarnvalley.example.org,yes\n",
+        "accounts": "key,name,system,sensitivity,owner\npier,Pier bookings,Booking service,2,rhea\n",
+        "levels": "system,key,name,sentence,permissions\n"
+        "Booking service,book,Book boats,Can book boats.,boats.book|Book boats|operate\n",
+        "grants": "account,holder,level,given_by\npier,olaf,book,rhea\n",
+    }
+    for kind, written in files.items():
+        with service.unit(itself) as unit:
+            importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+    with service.unit(itself) as unit:
+        person = unit.db.scalars(select(Person).where(Person.key == "rhea")).one()
+        signing_in.make_sign_in(unit.db, itself.organisation, person.id, address, PASSWORD, True)
+
+
+def administrator(service: Service, organisation: UUID) -> Viewer:
+    """The demo's administrator."""
+    with service.unit(Viewer.itself(organisation)) as unit:
+        person = unit.db.scalars(select(Person).where(Person.key == SIGN_INS[0][0])).one()
+        return Viewer(organisation, person.name, person.id, None, administrator=True)
+
+
+def play(service: Service, organisation: UUID) -> None:
+    """Let some things have happened: a closed round, one that is open, a revocation by hand, an accepted flag."""
+    viewer = administrator(service, organisation)
+    with service.unit(viewer) as unit:
+        _close_one_round(unit)
+    with service.unit(viewer) as unit:
+        _open_one_round(unit)
+    with service.unit(viewer) as unit:
+        grant = _grant(unit, "old-webshop|app|old-exporter|look")
+        revocations.start(unit, revocations.Wish(grants=(grant,)), "Nobody remembers what it is for.")
+        _accept_one_flag(unit)
+
+
+def _person(unit: Unit, key: str) -> UUID:
+    return unit.db.scalars(select(Person.id).where(Person.key == key)).one()
+
+
+def _grant(unit: Unit, key: str) -> UUID:
+    return unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
+
+
+def _close_one_round(unit: Unit) -> None:
+    opening = rounds.Opening("Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, acts="at_close")
+    ident = rounds.open_round(unit, opening)
+    for item in unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)):
+        decision = rounds.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
+        rounds.decide(unit, ident, item.id, decision)
+    rounds.close(unit, ident)
+
+
+def _open_one_round(unit: Unit) -> None:
+    reviewer = _person(unit, "lene.marsh")
+    opening = rounds.Opening(
+        "Sensitive accounts, autumn", "account.sensitivity ge 4 and holder.kind ne \"team\"", days=21, reviewer=reviewer
+    )
+    ident = rounds.open_round(unit, opening)
+    kept = [
+        item
+        for item in unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position))
+        if not item.facts["flags"]
+    ]
+    for item in kept[:4]:
+        rounds.decide(unit, ident, item.id, rounds.Decision(Verdict.KEEP, "Used, and needed."))
+
+
+def _accept_one_flag(unit: Unit) -> None:
+    flag = unit.db.scalars(
+        select(Flag)
+        .join(Account, Account.id == Flag.account_id)
+        .where(Flag.rule == "no_end_date", Account.key == "member-directory", Flag.state == "open")
+        .order_by(Flag.id)
+    ).first()
+    if flag is not None:
+        until = unit.now + timedelta(days=60)
+        flags.accept(unit, flag.id, "The directory is the membership secretary's daily work.", until)
+
+
+def has_played(service: Service, organisation: UUID) -> bool:
+    """Whether ``play`` has run."""
+    with service.unit(Viewer.itself(organisation)) as unit:
+        return unit.db.scalars(select(Revocation.id)).first() is not None

@@ -1,0 +1,222 @@
+"""Everything at once, in the foreground: two PostgreSQL servers, the web process, the worker, the demo's data."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from dataclasses import dataclass
+from pathlib import Path
+from types import FrameType
+from typing import Any
+from uuid import UUID
+
+from cryptography.fernet import Fernet
+from sqlalchemy import select
+
+from openlatch.demo import loader
+from openlatch.launch.cluster import CantStart, Cluster, free_port, is_free
+from openlatch.service import systems
+from openlatch.service.context import Service, Viewer
+from openlatch.standins import telemetry
+from openlatch.store.database import engine_for, transaction
+from openlatch.store.migrate import APP_ROLE, migrate
+from openlatch.store.tables import Organisation, System
+
+DATABASE = "openlatch"
+START_SECONDS = 60
+
+
+class Stop(Exception):  # noqa: N818  it is a request, not an error
+    """Somebody asked us to stop."""
+
+
+@dataclass(frozen=True, slots=True)
+class Secrets:
+    """What the demo made for itself on its first start."""
+
+    app_password: str
+    secret_key: str
+    adapter_password: str
+
+    @classmethod
+    def of(cls, folder: Path) -> Secrets:
+        """Those kept in a folder, or fresh ones."""
+        kept = folder / "secrets.json"
+        if not kept.exists():
+            made = cls(secrets.token_urlsafe(24), Fernet.generate_key().decode(), secrets.token_urlsafe(24))
+            kept.touch(mode=0o600)
+            kept.write_text(json.dumps({name: getattr(made, name) for name in cls.__slots__}))
+        return cls(**json.loads(kept.read_text()))
+
+
+def data_folder() -> Path:
+    """Where the demo keeps its data: OPENLATCH_DATA, else .data in the present folder."""
+    return Path(os.environ.get("OPENLATCH_DATA", ".data")).resolve()
+
+
+class Demo:
+    """The demo while it runs."""
+
+    def __init__(self, folder: Path, port: int) -> None:
+        self.folder = folder
+        self.port = port if is_free(port) else free_port()
+        self.register = Cluster(folder / "register")
+        self.telemetry = Cluster(folder / "telemetry", superuser="telemetry_owner", settings=("log_statement=ddl",))
+        self.children: dict[str, subprocess.Popen[bytes]] = {}
+        self.sessions: telemetry.OpenSessions | None = None
+
+    @property
+    def address(self) -> str:
+        """Where the console is."""
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self) -> None:
+        """Start everything, loading the data if there is none."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        kept = Secrets.of(self.folder)
+        self.register.start()
+        self.register.ensure_database(DATABASE)
+        self.telemetry.start()
+        self.telemetry.ensure_database(telemetry.DATABASE)
+        migrate(self.register.url(DATABASE), kept.app_password)
+        url = self.register.url(DATABASE, APP_ROLE, kept.app_password)
+        service = Service(engine_for(url, pool_size=2), Fernet(kept.secret_key))
+        self._prepare_telemetry(service, kept)
+        organisation = self._load(service)
+        self._connect_telemetry(service, organisation, kept)
+        service.engine.dispose()
+        self._start_children(url, kept)
+
+    def _prepare_telemetry(self, service: Service, kept: Secrets) -> None:
+        url, plan = self.telemetry.url(telemetry.DATABASE), loader.telemetry_plan()
+        if not telemetry.is_prepared(url):
+            telemetry.prepare(url, plan, loader.base_day(service.clock()), kept.adapter_password)
+        # A login that is a member of nothing any more has no business being signed in.
+        wanted = [(login, program) for login, program in plan["sessions"] if login in telemetry.members(url)]
+        self.sessions = telemetry.OpenSessions("127.0.0.1", self.telemetry.port)
+        self.sessions.open(wanted)
+
+    def _load(self, service: Service) -> UUID:
+        if not loader.is_loaded(service):
+            return loader.load(service)
+        with transaction(service.engine, None) as db:
+            return db.scalars(select(Organisation.id).where(Organisation.slug == "hollin-fell")).one()
+
+    def _connect_telemetry(self, service: Service, organisation: UUID, kept: Secrets) -> None:
+        settings = {
+            "host": "127.0.0.1",
+            "port": self.telemetry.port,
+            "database": telemetry.DATABASE,
+            "user": telemetry.ADAPTER_LOGIN,
+            "app_prefix": "app_",
+        }
+        viewer = Viewer.itself(organisation)
+        with service.unit(viewer) as unit:
+            system = unit.db.scalars(select(System).where(System.key == loader.TELEMETRY)).one()
+            if system.settings != settings:
+                systems.connect(unit, loader.TELEMETRY, loader.TELEMETRY, "postgresql", settings, kept.adapter_password)
+        systems.read(service, organisation, system.id)
+        if not loader.has_played(service, organisation):
+            loader.play(service, organisation)
+
+    def _start_children(self, url: str, kept: Secrets) -> None:
+        environment = {
+            **os.environ,
+            "OPENLATCH_DATABASE_URL": url,
+            "OPENLATCH_SECRET_KEY": kept.secret_key,
+            "OPENLATCH_BIND": f"127.0.0.1:{self.port}",
+        }
+        environment.pop("OPENLATCH_CONFIG", None)
+        for name in ("serve", "worker"):
+            with (self.folder / f"{name}.log").open("ab") as log:
+                self.children[name] = subprocess.Popen(
+                    [sys.executable, "-c", "from openlatch.cli.main import main; main()", name],
+                    env=environment,
+                    stdout=log,
+                    stderr=log,
+                    start_new_session=True,
+                )
+        self._await_web()
+
+    def _await_web(self) -> None:
+        deadline = time.monotonic() + START_SECONDS
+        while time.monotonic() < deadline:
+            self.refuse_dead()
+            try:
+                with urllib.request.urlopen(f"{self.address}/healthz", timeout=2):  # noqa: S310  our own loopback
+                    return
+            except (urllib.error.URLError, ConnectionError, TimeoutError):
+                time.sleep(0.1)
+        raise CantStart(f"The web process did not answer within {START_SECONDS} s.\n{self._end_of('serve')}")
+
+    def refuse_dead(self) -> None:
+        """CantStart, with the end of its log, when a process of ours has ended by itself."""
+        for name, child in self.children.items():
+            if child.poll() is not None:
+                raise CantStart(f"{name} ended by itself with {child.returncode}. The end of its log:\n{self._end_of(name)}")
+
+    def _end_of(self, name: str) -> str:
+        lines = (self.folder / f"{name}.log").read_text(errors="replace").splitlines()
+        return "\n".join(lines[-25:])
+
+    def stop(self) -> None:
+        """Stop everything that was started, by its id, and wait until it is gone."""
+        for child in self.children.values():
+            child.terminate()
+        for child in self.children.values():
+            try:
+                child.wait(15)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait(5)
+        if self.sessions is not None:
+            self.sessions.close()
+        self.telemetry.stop()
+        self.register.stop()
+
+
+def _on_signal(number: int, frame: FrameType | None) -> None:
+    raise Stop
+
+
+def run(reset: bool, port: int) -> None:
+    """Run the demo until Ctrl-C or SIGTERM."""
+    folder = data_folder() / "demo"
+    if reset:
+        shutil.rmtree(folder, ignore_errors=True)
+    signal.signal(signal.SIGTERM, _on_signal)
+    signal.signal(signal.SIGINT, _on_signal)
+    demo = Demo(folder, port)
+    try:
+        demo.start()
+        _welcome(demo)
+        while True:
+            time.sleep(1)
+            demo.refuse_dead()
+    except Stop:
+        _say("Stopping.")
+    finally:
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        demo.stop()
+
+
+def _welcome(demo: Demo) -> None:
+    _say(f"\nOpen Latch is at {demo.address}\n\nSign in with the password: {loader.PASSWORD}")
+    for key, _, what in loader.SIGN_INS:
+        _say(f"  {key + '@hollinfell.example.org' if '.aldous' not in key else key + '@wardens.example.net':44} {what}")
+    _say(f"  {loader.NEIGHBOUR[0]:44} {loader.NEIGHBOUR[2]}")
+    _say(f"\nThe hut telemetry database is at 127.0.0.1:{demo.telemetry.port}. Logs and data: {demo.folder}")
+    _say("Ctrl-C stops everything.\n")
+
+
+def _say(text: Any) -> None:
+    print(text, flush=True)  # noqa: T201  this is the program's output
