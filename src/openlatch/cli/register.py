@@ -92,7 +92,7 @@ PATHS: list[Column] = [
     ("Until", lambda p: p.until),
     ("Given by", lambda p: p.given_by),
     ("Last used", lambda p: ago(p.last_used_at) if p.grant_id else None),
-    ("By", lambda p: p.words + (", being revoked" if p.revoking else "")),
+    ("By", lambda p: p.words + (", being revoked" if p.revoking else "") + (", who has left" if p.left else "")),
 ]
 REACHES: list[Column] = [("Account", lambda p: p.account.name), *PATHS[1:]]
 
@@ -164,6 +164,9 @@ def _write_account(found: wire.AccountPage) -> None:
     out.print(f"Sensitivity {sensitivity(found.sensitivity)}, owned by {owner}, "
               f"{found.sessions} sessions, {found.open_flags} open flags")  # fmt: skip
     show_rows(found.paths, PATHS, "table", "Nobody can reach it.")
+    if found.not_in_force:
+        out.print("Not in force:")
+        show_rows(found.not_in_force, GRANTS, "table", "")
 
 
 @click.group()

@@ -189,6 +189,10 @@ class Register:
             self.memberships,
         )
 
+    def as_held(self) -> Register:
+        """The same register as the systems have it: there, people who have left hold what they held."""
+        return replace(self, people={i: replace(p, standing=Standing.CURRENT) for i, p in self.people.items()})
+
     def without(self, ids: Iterable[UUID]) -> Register:
         """The same register without these grants."""
         gone = frozenset(ids)

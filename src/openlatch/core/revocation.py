@@ -94,6 +94,8 @@ def preview(
     ``register`` must hold everything that reaches the targets' accounts, and every account that those reach
     in turn; ``sessions`` are the sessions that would end.
     """
+    # What a system still gives to somebody who has left is just what has to end.
+    register = register.as_held()
     after = _afterwards(register, targets)
     accounts = list(dict.fromkeys(_touched(register, targets)))
     changes = [c for account in accounts for c in _changes(register, after, account, at)]

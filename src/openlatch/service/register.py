@@ -58,20 +58,28 @@ def one(unit: Unit, name: str, ident: UUID) -> dict[str, Any]:
 def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     """An account with everyone and everything that can reach it, by every path.
 
-    Somebody who only reaches it sees their own paths.
+    People who have left are among them while the system still has their access. Grants that give nothing now
+    (offered, suspended, not begun, over) come apart from those that do. Somebody who only reaches the account sees
+    their own paths.
     """
     account = one(unit, "accounts", ident)
     answers = unit.sight.everything or ident in unit.sight.owned
     if answers:
         register = cut.around_accounts(unit.db, [ident])
-        paths = access.everyone_reaching(register, ident, unit.now)
+        paths = access.everyone_reaching(register.as_held(), ident, unit.now)
     else:
         assert unit.sight.person is not None
         me = Holder(HolderKind.PERSON, unit.sight.person)
         register = cut.around_holder(unit.db, me)
         paths = access.paths_to(register, me, ident, unit.now)
     grants = _grants(unit, (grant for path in paths for grant in path.grants))
-    return {**account, "answers_for": answers, "paths": [path_row(unit, register, p, grants) for p in paths]}
+    idle = lists.GRANTS.page(
+        unit.db,
+        ListQuery(limit=200),
+        [unit.sight.grants(), Grant.account_id == ident, Grant.state != "ended", Grant.id.not_in(grants)],
+    )
+    rows = [path_row(unit, register, path, grants) for path in paths]
+    return {**account, "answers_for": answers, "paths": rows, "not_in_force": idle.rows}
 
 
 def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -79,7 +87,7 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     person = one(unit, "people", ident)
     holder = Holder(HolderKind.PERSON, ident)
     register = cut.around_holder(unit.db, holder)
-    paths = access.everything_reached(register, holder, unit.now)
+    paths = access.everything_reached(register.as_held(), holder, unit.now)
     if not unit.sight.everything and ident != unit.sight.person:
         paths = [path for path in paths if path.account in unit.sight.owned]
     grants = _grants(unit, (grant for path in paths for grant in path.grants))
@@ -151,6 +159,7 @@ def path_row(unit: Unit, register: Register, path: access.Path, grants: dict[UUI
         "until": path.window.until,
         "open_now": access.open_now(register, path, unit.now),
         "revoking": path.revoking,
+        "left": person is not None and person.is_gone(unit.now),
         "words": path.words,
         "hops": [
             {"kind": hop.kind, "holder": {"kind": hop.holder.kind, "id": hop.holder.id}, "words": hop.words, "grant_id": hop.grant}

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.adapters import Adapter, Holding, Login, Presence, Reading
@@ -30,6 +30,7 @@ class Outcome:
 
     grants_seen: int
     unrecorded: int
+    newly_unrecorded: int
     missing: int
     sessions_seen: int
     sessions_ended: int
@@ -87,7 +88,7 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
         system.read_at, system.down_since = unit.now, None
         system.answer = (
             f"{outcome.grants_seen} grants and {outcome.sessions_seen} sessions seen; "
-            f"{outcome.unrecorded} unrecorded, {outcome.missing} missing."
+            f"{outcome.unrecorded} unrecorded ({outcome.newly_unrecorded} new), {outcome.missing} newly missing."
         )
         unit.record("system.read", "system", system.id, system.name, answer=system.answer)
     return outcome
@@ -119,7 +120,9 @@ class _Comparison:
         seen, ended = self._sessions()
         self.db.flush()
         flags.evaluate(self.unit, grants=sorted(self.touched), sessions=sorted(seen | ended))
-        return Outcome(len(self.reading.holdings), len(new), missing, len(seen), len(ended))
+        unrecorded = select(func.count(Grant.id)).where(Grant.id.in_(self.touched), ~Grant.recorded)
+        total = self.db.scalar(unrecorded) or 0
+        return Outcome(len(self.reading.holdings), total, len(new), missing, len(seen), len(ended))
 
     def _levels(self) -> dict[str, Level]:
         known = {x.key: x for x in self.db.scalars(select(Level).where(Level.system_id == self.system.id))}

@@ -168,6 +168,7 @@ class Path(_Answer):
     until: datetime | None
     open_now: bool
     revoking: bool
+    left: bool = Field(description="The holder has left; the system may let them in all the same.")
     words: str
     hops: list[Hop]
     grant_id: UUID | None
@@ -184,11 +185,38 @@ class Paths(_Answer):
     paths: list[Path]
 
 
+class GrantRow(_Answer):
+    """A grant."""
+
+    id: UUID
+    state: str
+    ended_as: str | None
+    ended_at: datetime | None
+    account: _AccountOf
+    system: _SystemOf
+    holder: Holder
+    level: str | None
+    sentence: str | None
+    reach: int | None
+    since: datetime | None
+    until: datetime | None
+    given_at: datetime
+    given_by: Named | None
+    reason: str
+    last_used_at: datetime | None
+    recorded: bool
+    seen_at: datetime | None
+    missing_since: datetime | None
+    open_flags: int
+    version: int
+
+
 class AccountPage(AccountRow):
     """An account with everyone and everything that can reach it."""
 
     answers_for: bool = Field(description="Whether you answer for it; if not, only your own paths are here.")
     paths: list[Path]
+    not_in_force: list[GrantRow] = Field(description="Grants that give nothing now.")
 
 
 class PersonRow(Named):
@@ -226,32 +254,6 @@ class TeamRow(Named):
     purpose: str
     members: int
     grants: int
-
-
-class GrantRow(_Answer):
-    """A grant."""
-
-    id: UUID
-    state: str
-    ended_as: str | None
-    ended_at: datetime | None
-    account: _AccountOf
-    system: _SystemOf
-    holder: Holder
-    level: str | None
-    sentence: str | None
-    reach: int | None
-    since: datetime | None
-    until: datetime | None
-    given_at: datetime
-    given_by: Named | None
-    reason: str
-    last_used_at: datetime | None
-    recorded: bool
-    seen_at: datetime | None
-    missing_since: datetime | None
-    open_flags: int
-    version: int
 
 
 class AppRow(Named):

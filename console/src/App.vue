@@ -1,0 +1,20 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { RouterView, useRoute } from 'vue-router'
+
+import { useLive } from './data/live'
+import { me } from './data/me'
+import AppHeader from './parts/AppHeader.vue'
+
+useLive()
+const route = useRoute()
+const withHeader = computed(() => me.value !== null && !route.meta.open)
+</script>
+
+<template>
+  <a href="#main" class="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-card focus:p-3">Skip to the page</a>
+  <AppHeader v-if="withHeader" />
+  <main id="main" tabindex="-1" class="mx-auto max-w-[1240px] px-4 pb-16 outline-none sm:px-6" :class="withHeader ? 'pt-6' : ''">
+    <RouterView :key="route.path" />
+  </main>
+</template>

@@ -1,0 +1,38 @@
+/** Who is signed in. One place; every page asks here. */
+
+import { useQueryCache } from '@pinia/colada'
+import { ref } from 'vue'
+
+import { CallFailed, get, keepCsrf, send } from './api'
+import type { Me } from './types'
+
+export const me = ref<Me | null>(null)
+
+function keep(found: Me | null): void {
+  me.value = found
+  keepCsrf(found?.csrf ?? '')
+}
+
+/** Find out who is signed in; null when nobody is. */
+export async function askWhoIam(): Promise<Me | null> {
+  try {
+    keep(await get<Me>('/me'))
+  } catch (error) {
+    if (!(error instanceof CallFailed && error.status === 401)) throw error
+    keep(null)
+  }
+  return me.value
+}
+
+export async function signIn(address: string, password: string): Promise<void> {
+  keep(await send<Me>('POST', '/session', { address, password }))
+}
+
+export function useSignOut(): () => Promise<void> {
+  const cache = useQueryCache()
+  return async () => {
+    await send('DELETE', '/session')
+    keep(null)
+    for (const entry of cache.getEntries()) cache.remove(entry)
+  }
+}

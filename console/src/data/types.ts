@@ -1,0 +1,320 @@
+/** What the service answers, as far as the console reads it. The reference is /api/v1/openapi.json. */
+
+export interface Problem {
+  title: string
+  detail: string
+  remedy: string
+  fields: Record<string, string>
+}
+
+export interface Named {
+  id: string
+  name: string
+}
+
+export interface Holder extends Named {
+  kind: 'person' | 'team' | 'app' | 'account'
+  inside: boolean | null
+  standing: string | null
+}
+
+export interface AccountOf extends Named {
+  sensitivity: number
+}
+
+export interface Rows<T> {
+  rows: T[]
+  next: string
+  count: number | null
+}
+
+export interface Me {
+  person: Named
+  organisation: Named & { time_zone: string }
+  administrator: boolean
+  owner: boolean
+  reviewer: boolean
+  csrf: string
+}
+
+export interface AccountRow extends Named {
+  kind: string
+  purpose: string
+  sensitivity: number
+  system: Named & { kind: string }
+  owner: Named | null
+  grants: number
+  sessions: number
+  open_flags: number
+}
+
+export interface Path {
+  holder: Holder
+  account: Named
+  owns: boolean
+  level: string
+  sentence: string
+  reach: number
+  since: string | null
+  until: string | null
+  revoking: boolean
+  left: boolean
+  words: string
+  hops: { kind: string; words: string; grant_id: string | null; holder: { kind: string; id: string } }[]
+  grant_id: string | null
+  given_by: string | null
+  given_at: string | null
+  last_used_at: string | null
+  recorded: boolean
+}
+
+export interface GrantRow {
+  id: string
+  state: string
+  ended_as: string | null
+  account: AccountOf
+  system: Named
+  holder: Holder
+  level: string | null
+  sentence: string | null
+  reach: number | null
+  since: string | null
+  until: string | null
+  given_at: string
+  given_by: Named | null
+  reason: string
+  last_used_at: string | null
+  recorded: boolean
+  missing_since: string | null
+  open_flags: number
+}
+
+export interface AccountPage extends AccountRow {
+  answers_for: boolean
+  paths: Path[]
+  not_in_force: GrantRow[]
+}
+
+export interface PersonRow extends Named {
+  address: string | null
+  job: string
+  inside: boolean
+  standing: string
+  leaves_at: string | null
+  recognised: boolean
+  grants: number
+  sessions: number
+  open_flags: number
+}
+
+export interface PersonPage extends PersonRow {
+  teams: (Named & { since: string | null; until: string | null })[]
+  paths: Path[]
+}
+
+export interface AppRow extends Named {
+  publisher: string
+  home_page: string
+  purpose: string
+  links: number
+  last_used_at: string | null
+  open_flags: number
+}
+
+export interface AppPage extends AppRow {
+  grants: GrantRow[]
+}
+
+export interface SessionRow {
+  id: string
+  account: AccountOf
+  holder: Holder
+  device: string
+  address: string
+  place: string
+  started_at: string
+  last_seen_at: string
+  ended_at: string | null
+  ended_as: string | null
+}
+
+export interface FlagRow {
+  id: string
+  rule: string
+  title: string
+  remedy: string
+  state: string
+  severity: number
+  score: number
+  parts: Record<string, number>
+  sentence: string
+  subject: { kind: string; id: string }
+  account: AccountOf
+  holder: Holder
+  raised_at: string
+  accepted_by: Named | null
+  accepted_reason: string | null
+  accepted_until: string | null
+}
+
+export interface RoundRow extends Named {
+  scope: string
+  acts: string
+  opened_at: string
+  opened_by: Named | null
+  due_at: string
+  closed_at: string | null
+  items: number
+  decided: number
+  kept: number
+  trimmed: number
+  revoked: number
+}
+
+export interface RoundPage extends RoundRow {
+  mine: number
+  mine_left: number
+  reviewers: { name: string | null; items: number; decided: number; kept: number }[]
+}
+
+export interface ItemFacts {
+  account: AccountOf
+  system: Named
+  holder: Holder
+  level: string
+  sentence: string
+  reach: number
+  until: string | null
+  given_at: string
+  given_by: Named | null
+  reason: string
+  last_used_at: string | null
+  recorded: boolean
+  flags: { rule: string; severity: number; score: number; sentence: string }[]
+}
+
+export interface ItemRow {
+  id: string
+  round_id: string
+  grant_id: string
+  position: number
+  facts: ItemFacts
+  grant_state: string
+  verdict: 'keep' | 'trim' | 'revoke' | null
+  reason: string
+  reviewer: Named | null
+  decided_by: Named | null
+  revocation_id: string | null
+  version: number
+}
+
+export interface Permission {
+  key: string
+  sentence: string
+  reach: number
+}
+
+export interface Preview {
+  title: string
+  changes: {
+    holder: Holder
+    account: Named
+    ends: Permission[]
+    remains: { words: string; level: string; reach: number; until: string | null }[]
+  }[]
+  sessions: { id: string; holder: string; account: string }[]
+  apps_that_stop: string[]
+  without_owner: string[]
+  undo_alone: boolean
+  steps: { kind: string; sentence: string }[]
+  fingerprint: string
+}
+
+export interface StepRow {
+  id: string
+  position: number
+  kind: string
+  sentence: string
+  state: 'open' | 'waiting' | 'by_hand' | 'done'
+  tries: number
+  answer: string
+  next_try_at: string | null
+  done_at: string | null
+}
+
+export interface RevocationRow {
+  id: string
+  cause: string
+  reason: string
+  asked_by: Named | null
+  created_at: string
+  confirmed_at: string | null
+  state: 'carrying_out' | 'waiting' | 'by_hand' | 'confirmed'
+  title: string
+  steps: number
+  steps_done: number
+  targets: number
+}
+
+export interface RevocationPage extends RevocationRow {
+  preview: Preview
+  step_list: StepRow[]
+}
+
+export interface LevelRow extends Named {
+  sentence: string
+  reach: number
+  system: Named
+}
+
+export interface SystemRow extends Named {
+  kind: string
+  read_at: string | null
+  down_since: string | null
+  answer: string
+  accounts: number
+}
+
+export interface JournalRow {
+  position: number
+  at: string
+  actor: { id: string | null; name: string } | null
+  action: string
+  subject: { kind: string; id: string | null; name: string } | null
+  facts: Record<string, unknown>
+  hash: string
+}
+
+export interface JournalVerdict {
+  sound: boolean
+  entries: number
+  position: number
+  hash: string
+  faults: { position: number; what: string }[]
+}
+
+export interface ImportReport {
+  read: number
+  added: number
+  changed: number
+  unchanged: number
+  bad: number
+  encoding: string
+  kept: boolean
+  errors: { line: number; field: string; reason: string }[]
+}
+
+export interface Today {
+  flags: {
+    worst: FlagRow[]
+    by_severity: Record<string, number>
+    by_rule: { rule: string; title: string; count: number }[]
+  }
+  items_to_decide: number
+  rounds: RoundRow[]
+  revocations: RevocationRow[]
+  revocations_going_on: number
+  ends: { week_begins: string; count: number }[]
+  systems_down: SystemRow[]
+  counts: Record<string, number>
+}

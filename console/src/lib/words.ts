@@ -1,0 +1,63 @@
+/** The words of the register as people read them. */
+
+export const REACH_WORDS = ['', 'observe', 'operate', 'spend', 'steward'] as const
+export const REACH_PLAIN = [
+  '',
+  'can see',
+  'can change',
+  "can commit money or other people's rights",
+  'can decide who else gets in',
+] as const
+export const SEVERITY_WORDS = ['', 'low', 'medium', 'high', 'critical'] as const
+export const SENSITIVITY_WORDS = SEVERITY_WORDS
+
+const DAY = 86_400_000
+
+/** A day as people write it, in their own time zone. */
+export function day(at: string | null | undefined): string {
+  if (!at) return ''
+  return new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
+}
+
+/** A day and a time, in the reader's own time zone. */
+export function moment(at: string | null | undefined): string {
+  if (!at) return ''
+  const options = { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' } as const
+  return new Date(at).toLocaleString('en-GB', options)
+}
+
+/** How long ago, in days. */
+export function ago(at: string | null | undefined, now: number = Date.now()): string {
+  if (!at) return 'never'
+  const days = Math.floor((now - Date.parse(at)) / DAY)
+  if (days < 1) return 'today'
+  return days === 1 ? 'yesterday' : `${days} days ago`
+}
+
+/** When a window ends, in words. An end at midnight is the end of the day before. */
+export function untilWords(at: string | null | undefined, now: number = Date.now()): string {
+  if (!at) return 'no end'
+  const last = new Date(Date.parse(at) - 1).toISOString()
+  const days = Math.ceil((Date.parse(at) - now) / DAY)
+  if (days < 0) return `over since ${day(last)}`
+  return days <= 30 ? `${day(last)}, ${days <= 1 ? 'the last day' : `${days} days left`}` : day(last)
+}
+
+/** A count with its noun in the right number. */
+export function counted(count: number, one: string, many: string = `${one}s`): string {
+  return `${count} ${count === 1 ? one : many}`
+}
+
+/** What the button that starts a revocation will do. */
+export function endingWords(rights: number, sessions: number): string {
+  const parts = []
+  if (sessions) parts.push(`end ${counted(sessions, 'session')}`)
+  if (rights) parts.push(`remove ${counted(rights, 'right')}`)
+  const text = parts.join(' and ') || 'remove this access'
+  return text.charAt(0).toUpperCase() + text.slice(1)
+}
+
+/** A word with underscores as people write it. */
+export function plain(word: string | null | undefined): string {
+  return (word ?? '').replaceAll('_', ' ')
+}

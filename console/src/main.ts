@@ -1,0 +1,12 @@
+import './style.css'
+
+import { PiniaColada } from '@pinia/colada'
+import { createPinia } from 'pinia'
+import { createApp } from 'vue'
+
+import App from './App.vue'
+import { router } from './router'
+import { followTheme } from './lib/theme'
+
+followTheme()
+createApp(App).use(createPinia()).use(PiniaColada, {}).use(router).mount('#app')

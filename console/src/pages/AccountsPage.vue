@@ -1,0 +1,47 @@
+<script setup lang="ts">
+import { RouterLink } from 'vue-router'
+
+import { useList } from '@/data/list'
+import type { AccountRow } from '@/data/types'
+import { SENSITIVITY_WORDS } from '@/lib/words'
+import ListTools from '@/parts/ListTools.vue'
+import PageHead from '@/parts/PageHead.vue'
+import RecordTable from '@/parts/RecordTable.vue'
+import StateNote from '@/parts/StateNote.vue'
+
+const list = useList<AccountRow>('accounts')
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = list
+const CHOICES = [
+  { label: 'All', filter: '' },
+  { label: 'Sensitive', filter: 'sensitivity ge 3' },
+  { label: 'With flags', filter: 'open_flags gt 0' },
+  { label: 'Without owner', filter: 'not (owner.id pr)' },
+]
+const COLUMNS = [
+  { name: 'name', label: 'Account', sort: 'name' },
+  { name: 'sensitivity', label: 'Sensitivity', sort: 'sensitivity' },
+  { name: 'owner', label: 'Owner', sort: 'owner.name' },
+  { name: 'system', label: 'Lives in', quiet: true },
+  { name: 'grants', label: 'Grants', sort: 'grants' },
+  { name: 'sessions', label: 'Sessions', sort: 'sessions' },
+  { name: 'flags', label: 'Flags', sort: 'open_flags' },
+]
+</script>
+
+<template>
+  <PageHead title="Accounts" about="The shared accounts that you answer for or can reach." />
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="accounts" :choices="CHOICES" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No account is like that." @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Accounts" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+    <template #name="{ row }">
+      <RouterLink :to="`/accounts/${row.id}`" class="link">{{ row.name }}</RouterLink>
+      <p class="text-sm font-normal text-soft">{{ row.purpose }}</p>
+    </template>
+    <template #sensitivity="{ row }">{{ SENSITIVITY_WORDS[row.sensitivity] }}</template>
+    <template #owner="{ row }">{{ row.owner?.name ?? 'nobody' }}</template>
+    <template #system="{ row }">{{ row.system.name }}</template>
+    <template #grants="{ row }">{{ row.grants }}</template>
+    <template #sessions="{ row }">{{ row.sessions }}</template>
+    <template #flags="{ row }"><span :class="row.open_flags ? 'font-semibold text-rust' : 'text-soft'">{{ row.open_flags }}</span></template>
+  </RecordTable>
+</template>

@@ -1,0 +1,71 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+import { get } from '@/data/api'
+import { useList } from '@/data/list'
+import { me } from '@/data/me'
+import type { JournalRow, JournalVerdict } from '@/data/types'
+import { moment, plain } from '@/lib/words'
+import ListTools from '@/parts/ListTools.vue'
+import PageHead from '@/parts/PageHead.vue'
+import ProblemNote from '@/parts/ProblemNote.vue'
+import RecordTable from '@/parts/RecordTable.vue'
+import StateNote from '@/parts/StateNote.vue'
+
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<JournalRow>('journal')
+const verdict = ref<JournalVerdict | null>(null)
+const failed = ref<unknown>(null)
+const COLUMNS = [
+  { name: 'position', label: 'No', sort: 'position' },
+  { name: 'at', label: 'When' },
+  { name: 'actor', label: 'Who' },
+  { name: 'action', label: 'What' },
+  { name: 'subject', label: 'On' },
+  { name: 'hash', label: 'Hash', quiet: true },
+]
+const CHOICES = [
+  { label: 'All', filter: '' },
+  { label: 'Revocations', filter: 'subject.kind eq "revocation" or subject.kind eq "step"' },
+  { label: 'Decisions', filter: 'subject.kind eq "item" or subject.kind eq "round"' },
+  { label: 'Grants', filter: 'subject.kind eq "grant"' },
+]
+
+async function verify(): Promise<void> {
+  failed.value = null
+  try {
+    verdict.value = await get<JournalVerdict>('/journal/verify')
+  } catch (problem) {
+    failed.value = problem
+  }
+}
+
+function words(row: JournalRow): string {
+  const why = row.facts.reason ?? row.facts.why ?? row.facts.answer
+  return typeof why === 'string' ? why : ''
+}
+</script>
+
+<template>
+  <PageHead title="Journal" about="All that happened, each entry sealed with the one before. Nothing in it can be changed unnoticed.">
+    <template v-if="me?.administrator">
+      <a href="/api/v1/journal/export" class="button" download>Take it away</a>
+      <button class="button-main" @click="verify">Verify</button>
+    </template>
+  </PageHead>
+  <ProblemNote :error="failed" />
+  <div v-if="verdict" class="card mb-4 p-4" :class="verdict.sound ? 'border-moss' : 'border-rust bg-rust-wash'" role="status">
+    <p class="font-semibold">{{ verdict.sound ? `Sound: ${verdict.entries} entries.` : `Not sound: ${verdict.faults.length} faults.` }}</p>
+    <p v-if="verdict.sound" class="break-all text-soft">To prove it later, note this: {{ verdict.position }}:{{ verdict.hash }}</p>
+    <ul><li v-for="fault in verdict.faults.slice(0, 20)" :key="fault.position + fault.what">Position {{ fault.position }}: {{ fault.what }}</li></ul>
+  </div>
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="entries" :choices="CHOICES" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing like that has happened." @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Journal entries" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+    <template #position="{ row }">{{ row.position }}</template>
+    <template #at="{ row }"><span class="whitespace-nowrap">{{ moment(row.at) }}</span></template>
+    <template #actor="{ row }">{{ row.actor?.name ?? 'Open Latch' }}</template>
+    <template #action="{ row }">{{ plain(row.action).replace('.', ' ') }}</template>
+    <template #subject="{ row }">{{ row.subject?.name }}<span class="block text-sm text-soft">{{ words(row) }}</span></template>
+    <template #hash="{ row }"><code class="text-sm">{{ row.hash.slice(0, 10) }}</code></template>
+  </RecordTable>
+</template>

@@ -1,0 +1,51 @@
+<script setup lang="ts">
+import { RouterLink } from 'vue-router'
+
+import { useList } from '@/data/list'
+import type { PersonRow } from '@/data/types'
+import { day } from '@/lib/words'
+import ListTools from '@/parts/ListTools.vue'
+import PageHead from '@/parts/PageHead.vue'
+import RecordTable from '@/parts/RecordTable.vue'
+import StateNote from '@/parts/StateNote.vue'
+
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<PersonRow>('people')
+const CHOICES = [
+  { label: 'All', filter: '' },
+  { label: 'Outside', filter: 'inside eq false' },
+  { label: 'Left, with access', filter: 'standing eq "left" and grants gt 0' },
+  { label: 'Not recognised', filter: 'recognised eq false' },
+]
+const COLUMNS = [
+  { name: 'name', label: 'Person', sort: 'name' },
+  { name: 'job', label: 'What they do', quiet: true },
+  { name: 'inside', label: 'Stands' },
+  { name: 'grants', label: 'Own grants', sort: 'grants' },
+  { name: 'sessions', label: 'Sessions', sort: 'sessions' },
+  { name: 'flags', label: 'Flags', sort: 'open_flags' },
+]
+
+function stands(row: PersonRow): string {
+  const where = row.inside ? 'inside' : 'outside'
+  if (!row.recognised) return `${where}, nobody knows who this is`
+  if (row.standing === 'left') return `left ${day(row.leaves_at)}`
+  return row.standing === 'leaving' ? `${where}, leaves ${day(row.leaves_at)}` : where
+}
+</script>
+
+<template>
+  <PageHead title="People" about="Everybody known to the organisation whom you may see, and how much they can reach." />
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="people" :choices="CHOICES" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nobody is like that." @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="People" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+    <template #name="{ row }">
+      <RouterLink :to="`/people/${row.id}`" class="link">{{ row.name }}</RouterLink>
+      <p class="text-sm font-normal text-soft">{{ row.address }}</p>
+    </template>
+    <template #job="{ row }">{{ row.job }}</template>
+    <template #inside="{ row }">{{ stands(row) }}</template>
+    <template #grants="{ row }">{{ row.grants }}</template>
+    <template #sessions="{ row }">{{ row.sessions }}</template>
+    <template #flags="{ row }"><span :class="row.open_flags ? 'font-semibold text-rust' : 'text-soft'">{{ row.open_flags }}</span></template>
+  </RecordTable>
+</template>

@@ -1,0 +1,46 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, ref } from 'vue'
+
+import { get } from '@/data/api'
+import { me } from '@/data/me'
+import type { Path, PersonPage } from '@/data/types'
+import { counted, day, untilWords } from '@/lib/words'
+import PageHead from '@/parts/PageHead.vue'
+import PathList from '@/parts/PathList.vue'
+import RevokeDialog from '@/parts/RevokeDialog.vue'
+import StateNote from '@/parts/StateNote.vue'
+
+const props = defineProps<{ id: string }>()
+const { data, status, error, refetch } = useQuery({
+  key: () => ['person', props.id],
+  query: () => get<PersonPage>(`/people/${props.id}`),
+})
+const ending = ref<Path | null>(null)
+const canEnd = computed(() => Boolean(me.value?.administrator || (me.value?.owner && props.id !== me.value.person.id)))
+const about = computed(() => {
+  const found = data.value
+  if (!found) return ''
+  const standing = found.standing === 'current' ? '' : `, ${found.standing} ${day(found.leaves_at)}`
+  const known = found.recognised ? '' : ' Met only in a system; nobody has said who this is.'
+  return `${[found.job, found.address].filter(Boolean).join(', ')} ${found.inside ? '(inside' : '(outside'}${standing})${known}`
+})
+</script>
+
+<template>
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <template v-if="data">
+    <PageHead :title="data.name" :about="about" />
+    <p v-if="data.teams.length" class="mb-4">
+      <span class="text-soft">Belongs to </span>
+      <span v-for="team in data.teams" :key="team.id" class="mr-2">{{ team.name }} <span class="text-sm text-soft">({{ untilWords(team.until) }})</span></span>
+    </p>
+    <h2 class="mb-2 text-xl">
+      Everything that they can reach
+      <span class="ml-2 font-sans text-base font-normal text-soft">{{ counted(new Set(data.paths.map((p) => p.account.id)).size, 'account') }}, {{ counted(data.sessions, 'session') }}</span>
+    </h2>
+    <PathList v-if="data.paths.length" :paths="data.paths" by="account" :can-end="canEnd" @end="ending = $event" />
+    <StateNote v-else status="success" empty empty-text="They can reach nothing." />
+    <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
+  </template>
+</template>

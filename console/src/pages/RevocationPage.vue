@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { ref } from 'vue'
+
+import { get, send } from '@/data/api'
+import type { RevocationPage, StepRow } from '@/data/types'
+import { counted, moment } from '@/lib/words'
+import PageHead from '@/parts/PageHead.vue'
+import PreviewBox from '@/parts/PreviewBox.vue'
+import ProblemNote from '@/parts/ProblemNote.vue'
+import RevocationState from '@/parts/RevocationState.vue'
+import StateNote from '@/parts/StateNote.vue'
+
+const props = defineProps<{ id: string }>()
+const { data, status, error, refetch } = useQuery({
+  key: () => ['revocation', props.id],
+  query: () => get<RevocationPage>(`/revocations/${props.id}`),
+})
+const proofs = ref<Record<string, string>>({})
+const failed = ref<unknown>(null)
+const MARKS = { open: 'next', waiting: 'waits', by_hand: 'by hand', done: 'done' } as const
+
+async function carry(path: string, body?: unknown): Promise<void> {
+  failed.value = null
+  try {
+    await send('POST', `/revocations/${props.id}/${path}`, body)
+    await refetch()
+  } catch (problem) {
+    failed.value = problem
+  }
+}
+
+function isDone(step: StepRow): boolean {
+  return step.state === 'done'
+}
+</script>
+
+<template>
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <template v-if="data">
+    <PageHead :title="data.title" :about="`${data.reason} Asked by ${data.asked_by?.name ?? 'Open Latch'}, ${moment(data.created_at)}.`">
+      <RevocationState :state="data.state" />
+    </PageHead>
+    <p v-if="data.state === 'waiting'" class="mb-4 rounded-md border border-rust bg-rust-wash p-3">
+      The system does not answer. Nothing is lost: the step is tried again by itself, less often the longer it takes.
+      <button class="button ml-2" @click="carry('retry')">Try now</button>
+    </p>
+    <div class="grid items-start gap-6 lg:grid-cols-[3fr_2fr]">
+      <section aria-labelledby="steps">
+        <h2 id="steps" class="mb-2 text-xl">Steps</h2>
+        <ol class="card divide-y divide-line">
+          <li v-for="step in data.step_list" :key="step.id" class="grid grid-cols-[5rem_1fr] gap-x-3 px-5 py-3">
+            <span class="font-semibold" :class="{ 'text-link': isDone(step), 'text-rust': step.state === 'waiting', 'text-brass': step.state === 'by_hand' }">{{ MARKS[step.state] }}</span>
+            <div>
+              <p class="font-medium">{{ step.sentence }}</p>
+              <p v-if="step.answer" class="text-sm text-soft">{{ step.answer }}</p>
+              <p v-if="isDone(step)" class="text-sm text-soft">{{ moment(step.done_at) }}</p>
+              <p v-else-if="step.state === 'waiting'" class="text-sm text-soft">Tried {{ counted(step.tries, 'time') }}; again {{ moment(step.next_try_at) }}</p>
+              <form v-if="step.state === 'by_hand'" class="mt-2 flex flex-wrap gap-2" @submit.prevent="carry(`steps/${step.id}/done`, { proof: proofs[step.id] ?? '' })">
+                <input v-model="proofs[step.id]" required minlength="3" class="field max-w-md flex-1" :aria-label="`What was done: ${step.sentence}`" placeholder="What you did, and what you saw" />
+                <button class="button-main">It is done</button>
+              </form>
+            </div>
+          </li>
+          <li v-if="!data.step_list.length" class="px-5 py-3 text-soft">No system had to be changed.</li>
+        </ol>
+        <ProblemNote :error="failed" />
+        <p v-if="data.confirmed_at" class="mt-3 font-semibold text-link">Gone, confirmed {{ moment(data.confirmed_at) }}. The proof is in the journal.</p>
+      </section>
+      <section class="card p-5" aria-labelledby="shown">
+        <h2 id="shown" class="text-xl">What was shown before</h2>
+        <PreviewBox :preview="data.preview" />
+      </section>
+    </div>
+  </template>
+</template>

@@ -1,0 +1,43 @@
+<script setup lang="ts">
+import { RouterLink } from 'vue-router'
+
+import { useList } from '@/data/list'
+import type { RevocationRow } from '@/data/types'
+import { moment } from '@/lib/words'
+import ListTools from '@/parts/ListTools.vue'
+import PageHead from '@/parts/PageHead.vue'
+import RecordTable from '@/parts/RecordTable.vue'
+import RevocationState from '@/parts/RevocationState.vue'
+import StateNote from '@/parts/StateNote.vue'
+
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<RevocationRow>('revocations')
+const CHOICES = [
+  { label: 'All', filter: '' },
+  { label: 'On the way', filter: 'not (confirmed_at pr)' },
+  { label: 'By hand', filter: 'state eq "by_hand"' },
+  { label: 'Confirmed', filter: 'confirmed_at pr' },
+]
+const COLUMNS = [
+  { name: 'title', label: 'What' },
+  { name: 'state', label: 'State' },
+  { name: 'steps', label: 'Steps' },
+  { name: 'asked', label: 'Asked by', quiet: true },
+  { name: 'when', label: 'When', sort: 'created_at', quiet: true },
+]
+</script>
+
+<template>
+  <PageHead title="Revocations" about="Access that was ended, and whether the system itself says that it is gone." />
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="revocations" :choices="CHOICES" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing like that was revoked." @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Revocations" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+    <template #title="{ row }">
+      <RouterLink :to="`/revocations/${row.id}`" class="link">{{ row.title }}</RouterLink>
+      <p class="text-sm font-normal text-soft">{{ row.reason }}</p>
+    </template>
+    <template #state="{ row }"><RevocationState :state="row.state" /></template>
+    <template #steps="{ row }">{{ row.steps_done }} of {{ row.steps }}</template>
+    <template #asked="{ row }">{{ row.asked_by?.name ?? 'Open Latch' }}</template>
+    <template #when="{ row }">{{ moment(row.created_at) }}</template>
+  </RecordTable>
+</template>

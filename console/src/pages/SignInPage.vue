@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { signIn } from '@/data/me'
+import ProblemNote from '@/parts/ProblemNote.vue'
+
+const route = useRoute()
+const router = useRouter()
+const address = ref('')
+const password = ref('')
+const error = ref<unknown>(null)
+const isBusy = ref(false)
+
+async function enter(): Promise<void> {
+  isBusy.value = true
+  error.value = null
+  try {
+    await signIn(address.value, password.value)
+    const then = String(route.query.then ?? '/')
+    // Only places of our own: a link must not lead away from here.
+    await router.push(then.startsWith('/') && !then.startsWith('//') ? then : '/')
+  } catch (failed) {
+    error.value = failed
+  } finally {
+    isBusy.value = false
+  }
+}
+</script>
+
+<template>
+  <div class="mx-auto grid min-h-screen max-w-4xl content-center items-center gap-10 py-10 md:grid-cols-2">
+    <div>
+      <img src="/mark.svg" alt="" class="size-16" />
+      <h1 class="mt-5 text-5xl font-bold">Open Latch</h1>
+      <p class="mt-3 text-lg text-soft">Who and what can reach each shared account: see it, review it, end it, and know that it is gone.</p>
+    </div>
+    <form class="card space-y-4 p-6" @submit.prevent="enter">
+      <h2 class="text-xl">Sign in</h2>
+      <label class="block font-semibold">
+        Address
+        <input v-model="address" type="email" autocomplete="username" required class="field mt-1 font-normal" />
+      </label>
+      <label class="block font-semibold">
+        Password
+        <input v-model="password" type="password" autocomplete="current-password" required class="field mt-1 font-normal" />
+      </label>
+      <ProblemNote :error="error" />
+      <button class="button-main w-full" :disabled="isBusy">Sign in</button>
+    </form>
+  </div>
+</template>

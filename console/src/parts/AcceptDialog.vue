@@ -1,0 +1,59 @@
+<script setup lang="ts">
+import { useQueryCache } from '@pinia/colada'
+import { ref, watch } from 'vue'
+
+import { send } from '@/data/api'
+import type { FlagRow } from '@/data/types'
+
+import ModalBox from './ModalBox.vue'
+import ProblemNote from './ProblemNote.vue'
+
+const props = defineProps<{ flag: FlagRow | null }>()
+const emit = defineEmits<{ close: [] }>()
+const cache = useQueryCache()
+
+const reason = ref('')
+const until = ref('')
+const error = ref<unknown>(null)
+
+watch(
+  () => props.flag,
+  () => {
+    reason.value = ''
+    error.value = null
+    until.value = new Date(Date.now() + 90 * 86_400_000).toISOString().slice(0, 10)
+  },
+)
+
+async function accept(): Promise<void> {
+  try {
+    const lastMoment = new Date(`${until.value}T23:59:59.999`).toISOString()
+    await send('POST', `/flags/${props.flag?.id}/accept`, { reason: reason.value, until: lastMoment })
+    await cache.invalidateQueries({ key: ['flags'] })
+    emit('close')
+  } catch (failed) {
+    error.value = failed
+  }
+}
+</script>
+
+<template>
+  <ModalBox :open="flag !== null" title="Accept this flag for a while" @close="$emit('close')">
+    <p class="mt-2">{{ flag?.sentence }}</p>
+    <form class="mt-4 space-y-3" @submit.prevent="accept">
+      <label class="block font-semibold">
+        Why
+        <textarea v-model="reason" required minlength="3" rows="2" class="field mt-1 font-normal" />
+      </label>
+      <label class="block font-semibold">
+        Last day
+        <input v-model="until" type="date" required class="field mt-1 max-w-48 font-normal" />
+      </label>
+      <ProblemNote :error="error" />
+      <div class="flex justify-end gap-2">
+        <button type="button" class="button" @click="$emit('close')">Leave it open</button>
+        <button class="button-main">Accept until this day</button>
+      </div>
+    </form>
+  </ModalBox>
+</template>

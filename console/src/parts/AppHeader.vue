@@ -1,0 +1,85 @@
+<script setup lang="ts">
+import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
+import { computed } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+
+import { isLive } from '@/data/live'
+import { me, useSignOut } from '@/data/me'
+import { theme, type Theme } from '@/lib/theme'
+
+const route = useRoute()
+const router = useRouter()
+const signOut = useSignOut()
+
+const PLACES = [
+  { to: '/', label: 'Today' },
+  { to: '/accounts', label: 'Accounts' },
+  { to: '/people', label: 'People' },
+  { to: '/grants', label: 'Grants' },
+  { to: '/apps', label: 'Apps' },
+  { to: '/sessions', label: 'Sessions' },
+  { to: '/flags', label: 'Flags' },
+  { to: '/rounds', label: 'Reviews' },
+  { to: '/revocations', label: 'Revocations' },
+  { to: '/journal', label: 'Journal' },
+  { to: '/systems', label: 'Systems', administrator: true },
+]
+const places = computed(() => PLACES.filter((place) => !place.administrator || me.value?.administrator))
+const THEMES: Theme[] = ['system', 'light', 'dark']
+
+function isHere(to: string): boolean {
+  return to === '/' ? route.path === '/' : route.path.startsWith(to)
+}
+
+async function leave(): Promise<void> {
+  await signOut()
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <header class="border-b border-line bg-card">
+    <div class="mx-auto flex max-w-[1240px] flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2 sm:px-6">
+      <RouterLink to="/" class="flex items-center gap-2 py-1 font-display text-lg font-bold">
+        <img src="/mark.svg" alt="" class="size-7" />
+        Open Latch
+      </RouterLink>
+      <nav aria-label="Places" class="order-last -mx-2 flex w-full gap-0.5 overflow-x-auto xl:order-none xl:mx-0 xl:w-auto xl:flex-1">
+        <RouterLink
+          v-for="place in places"
+          :key="place.to"
+          :to="place.to"
+          :aria-current="isHere(place.to) ? 'page' : undefined"
+          class="rounded-md border-b-2 border-transparent px-2 py-1.5 whitespace-nowrap text-soft hover:bg-sunk hover:text-ink aria-[current]:rounded-b-none aria-[current]:border-brass aria-[current]:font-semibold aria-[current]:text-ink"
+        >
+          {{ place.label }}
+        </RouterLink>
+      </nav>
+      <Menu as="div" class="relative ml-auto">
+        <MenuButton class="button border-transparent bg-transparent" data-test="who">
+          <span
+            class="size-2 rounded-full"
+            :class="isLive ? 'bg-moss' : 'border border-soft'"
+            :title="isLive ? 'Changes appear by themselves' : 'Not connected; trying again'"
+          />
+          {{ me?.person.name }}
+          <span class="sr-only">, {{ isLive ? 'changes appear by themselves' : 'not connected' }}</span>
+        </MenuButton>
+        <MenuItems class="absolute right-0 z-40 mt-1 w-64 rounded-lg border border-line bg-card p-1 shadow-lg outline-none">
+          <p class="px-3 py-2 text-soft">{{ me?.organisation.name }}</p>
+          <MenuItem v-for="name in THEMES" :key="name" v-slot="{ active }">
+            <button class="w-full rounded-md px-3 py-1.5 text-left" :class="active ? 'bg-sunk' : ''" @click="theme = name">
+              {{ name === 'system' ? 'Light or dark as the system' : name === 'dark' ? 'Dark' : 'Light' }}
+              <span v-if="theme === name" class="float-right text-soft">chosen</span>
+            </button>
+          </MenuItem>
+          <MenuItem v-slot="{ active }">
+            <button class="mt-1 w-full rounded-md border-t border-line px-3 py-2 text-left" :class="active ? 'bg-sunk' : ''" @click="leave">
+              Sign out
+            </button>
+          </MenuItem>
+        </MenuItems>
+      </Menu>
+    </div>
+  </header>
+</template>

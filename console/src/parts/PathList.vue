@@ -1,0 +1,44 @@
+<script setup lang="ts">
+import { RouterLink } from 'vue-router'
+
+import type { Path } from '@/data/types'
+import { ago, untilWords } from '@/lib/words'
+
+import HolderName from './HolderName.vue'
+import ReachMark from './ReachMark.vue'
+
+defineProps<{ paths: Path[]; by: 'holder' | 'account'; canEnd: boolean }>()
+defineEmits<{ end: [path: Path] }>()
+</script>
+
+<template>
+  <ul class="card divide-y divide-line">
+    <li v-for="(path, index) in paths" :key="index" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_auto] md:items-start">
+      <div class="min-w-0">
+        <HolderName v-if="by === 'holder'" :holder="path.holder" class="font-medium" />
+        <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>
+        <span v-if="path.left" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">has left</span>
+        <span v-if="!path.recorded" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">unrecorded</span>
+        <span v-if="path.revoking" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">revoking</span>
+        <p v-if="path.hops.length > 1" class="text-sm text-soft">{{ path.words }}</p>
+      </div>
+      <div>
+        {{ path.level }}
+        <p class="text-sm text-soft">{{ path.sentence }}</p>
+      </div>
+      <ReachMark :reach="path.reach" />
+      <div class="text-sm">
+        <template v-if="path.owns"><span class="text-soft">owner</span></template>
+        <template v-else>
+          <p>Until: {{ untilWords(path.until) }}</p>
+          <p class="text-soft">Used: {{ ago(path.last_used_at) }}</p>
+          <p v-if="path.given_by" class="text-soft">Given by {{ path.given_by }}</p>
+        </template>
+      </div>
+      <button v-if="canEnd && path.grant_id && !path.revoking" class="button-end justify-self-start" @click="$emit('end', path)">
+        End<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span>
+      </button>
+      <span v-else />
+    </li>
+  </ul>
+</template>

@@ -1,0 +1,35 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { askWhoIam, me } from './data/me'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+  routes: [
+    { path: '/', name: 'today', component: () => import('./pages/TodayPage.vue'), meta: { title: 'Today' } },
+    { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { title: 'Sign in', open: true } },
+    { path: '/accounts', name: 'accounts', component: () => import('./pages/AccountsPage.vue'), meta: { title: 'Accounts' } },
+    { path: '/accounts/:id', name: 'account', component: () => import('./pages/AccountPage.vue'), props: true, meta: { title: 'Account' } },
+    { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
+    { path: '/people/:id', name: 'person', component: () => import('./pages/PersonPage.vue'), props: true, meta: { title: 'Person' } },
+    { path: '/grants', name: 'grants', component: () => import('./pages/GrantsPage.vue'), meta: { title: 'Grants' } },
+    { path: '/apps', name: 'apps', component: () => import('./pages/AppsPage.vue'), meta: { title: 'Apps' } },
+    { path: '/apps/:id', name: 'app', component: () => import('./pages/AppPage.vue'), props: true, meta: { title: 'App' } },
+    { path: '/sessions', name: 'sessions', component: () => import('./pages/SessionsPage.vue'), meta: { title: 'Sessions' } },
+    { path: '/flags', name: 'flags', component: () => import('./pages/FlagsPage.vue'), meta: { title: 'Flags' } },
+    { path: '/rounds', name: 'rounds', component: () => import('./pages/RoundsPage.vue'), meta: { title: 'Reviews' } },
+    { path: '/rounds/:id', name: 'round', component: () => import('./pages/RoundPage.vue'), props: true, meta: { title: 'Review' } },
+    { path: '/revocations', name: 'revocations', component: () => import('./pages/RevocationsPage.vue'), meta: { title: 'Revocations' } },
+    { path: '/revocations/:id', name: 'revocation', component: () => import('./pages/RevocationPage.vue'), props: true, meta: { title: 'Revocation' } },
+    { path: '/systems', name: 'systems', component: () => import('./pages/SystemsPage.vue'), meta: { title: 'Systems and files' } },
+    { path: '/journal', name: 'journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
+    { path: '/:rest(.*)*', name: 'lost', component: () => import('./pages/LostPage.vue'), meta: { title: 'Not here' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  document.title = `${String(to.meta.title)} · Open Latch`
+  if (to.meta.open || me.value) return true
+  if (await askWhoIam()) return true
+  return { name: 'sign-in', query: to.fullPath === '/' ? {} : { then: to.fullPath } }
+})
