@@ -1,0 +1,1 @@
+"""The benchmarks: `make bench` measures, `make screenshots` draws."""

@@ -9,11 +9,17 @@ import ReachMark from './ReachMark.vue'
 
 defineProps<{ paths: Path[]; by: 'holder' | 'account'; canEnd: boolean }>()
 defineEmits<{ end: [path: Path] }>()
+
+/** A grant that others share ends for all of them; the button says so before the preview names them. */
+function endLabel(path: Path): string {
+  const last = path.hops.at(-1)?.holder
+  return last && last.id !== path.holder.id ? `End for ${last.kind}` : 'End'
+}
 </script>
 
 <template>
   <ul class="card divide-y divide-line">
-    <li v-for="(path, index) in paths" :key="index" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_auto] md:items-start">
+    <li v-for="(path, index) in paths" :key="index" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_7.5rem] md:items-start">
       <div class="min-w-0">
         <HolderName v-if="by === 'holder'" :holder="path.holder" class="font-medium" />
         <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>
@@ -36,7 +42,7 @@ defineEmits<{ end: [path: Path] }>()
         </template>
       </div>
       <button v-if="canEnd && path.grant_id && !path.revoking" class="button-end justify-self-start" @click="$emit('end', path)">
-        End<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span>
+        {{ endLabel(path) }}<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span>
       </button>
       <span v-else />
     </li>

@@ -103,7 +103,8 @@ class PostgresqlAdapter:
         with self._connection() as db:
             if kind is StepKind.END_SESSIONS:
                 db.execute(
-                    "select pg_terminate_backend(pid, 5000) from pg_stat_activity where pid = %s and backend_start = %s",
+                    "select pg_terminate_backend(pid, 5000) from pg_stat_activity "
+                    "where pid = %s and backend_start = %s",
                     [detail["pid"], detail["started"]],
                 )
                 return f"Ended server process {detail['pid']}."

@@ -45,7 +45,9 @@ def journal_export(file: Path) -> None:
 
 
 @journal.command("verify")
-@click.option("--file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="An export, verified offline.")
+@click.option(
+    "--file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="An export, verified offline."
+)
 @click.option("--expect", default="", metavar="POSITION:HASH", help="A position and hash noted earlier.")
 @output_option
 def journal_verify(file: Path | None, expect: str, output: str) -> int:
@@ -92,7 +94,9 @@ def _entries(file: Path) -> Iterator[dict[str, Any]]:
             try:
                 entry = json.loads(line)
             except json.JSONDecodeError as error:
-                raise BadInput(f"Line {number} of {file} is not JSON: {error}", "Use an export as it was written.") from None
+                raise BadInput(
+                    f"Line {number} of {file} is not JSON: {error}", "Use an export as it was written."
+                ) from None
             if not isinstance(entry, dict) or "position" not in entry or "hash" not in entry:
                 raise BadInput(f"Line {number} of {file} is not a journal entry.", "Use an export as it was written.")
             yield entry

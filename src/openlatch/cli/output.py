@@ -42,7 +42,7 @@ def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
 def list_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options that every list has."""
 
-    @click.option("--filter", "-f", "filter_", default="", help="A filter, as in: state eq \"active\".")
+    @click.option("--filter", "-f", "filter_", default="", help='A filter, as in: state eq "active".')
     @click.option("--search", "-s", default="", help="Words that have to occur.")
     @click.option("--sort", default="", help="An attribute to sort by; - before it for the other way round.")
     @click.option("--limit", "-n", default=50, show_default=True, help="How many rows; 0 for all.")

@@ -156,6 +156,7 @@ def account_show(name_or_id: str, output: str) -> None:
     if output == "csv":
         return show_rows(found.paths, PATHS, output, "")
     show_one(found, output, lambda: _write_account(found))
+    return None
 
 
 def _write_account(found: wire.AccountPage) -> None:
@@ -184,6 +185,7 @@ def person_show(name_or_id: str, output: str) -> None:
     if output == "csv":
         return show_rows(found.paths, REACHES, output, "")
     show_one(found, output, lambda: _write_person(found))
+    return None
 
 
 def _write_person(found: wire.PersonPage) -> None:
@@ -235,6 +237,7 @@ def app_show(name_or_id: str, output: str) -> None:
         show_rows(found.grants, GRANTS, "table", "It is linked to nothing.")
 
     show_one(found, output, write)
+    return None
 
 
 @click.group("session")

@@ -85,6 +85,7 @@ def _end(
     if wait:
         found = _follow(service, found)
     show_one(found, output, lambda: write_revocation(found))
+    return None
 
 
 def question(preview: wire.Preview) -> str:

@@ -115,7 +115,9 @@ def round_decide(
 
 @round_group.command("close")
 @click.argument("ident", type=click.UUID)
-@click.option("--undecided", type=click.Choice(["keep", "revoke"]), default=None, help="What becomes of undecided items.")
+@click.option(
+    "--undecided", type=click.Choice(["keep", "revoke"]), default=None, help="What becomes of undecided items."
+)
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def round_close(ident: UUID, undecided: str | None, yes: bool) -> None:
     """Close a round. Nothing in it can change afterwards."""
@@ -123,7 +125,9 @@ def round_close(ident: UUID, undecided: str | None, yes: bool) -> None:
         before = service.round(ident)
         left = before.items - before.decided
         if not yes:
-            click.confirm(f"Close “{before.name}” with {before.decided} decided and {left} undecided items?", abort=True)
+            click.confirm(
+                f"Close “{before.name}” with {before.decided} decided and {left} undecided items?", abort=True
+            )
         found = service.close_round(ident, undecided or "")
     _write_round(found)
 

@@ -44,7 +44,9 @@ def whoami(output: str) -> None:
     """Who is signed in, and as what."""
     with session.client() as service:
         me = service.me()
-    kinds = [k for k, yes in (("administrator", me.administrator), ("owner", me.owner), ("reviewer", me.reviewer)) if yes]
+    kinds = [
+        k for k, yes in (("administrator", me.administrator), ("owner", me.owner), ("reviewer", me.reviewer)) if yes
+    ]
     show_one(
         me, output, lambda: out.print(f"{me.person.name}, {me.organisation.name}: {', '.join(kinds) or 'delegate'}")
     )

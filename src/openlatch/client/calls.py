@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 from types import TracebackType
-from typing import Any, TypeVar
+from typing import Any, Self, TypeVar
 from uuid import UUID
 
 import httpx
@@ -41,7 +41,7 @@ class Client:
     def __init__(self, address: str, token: str = "", transport: httpx.BaseTransport | None = None) -> None:
         self._transport = Transport(address, token, transport)
 
-    def __enter__(self) -> Client:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(
@@ -54,7 +54,9 @@ class Client:
     def make_token(self, address: str, password: str, name: str = "command line", scope: str = "write") -> wire.Token:
         """A token by address and password. It is given only now."""
         body = {"address": address, "password": password, "name": name, "scope": scope}
-        return wire.Token.model_validate(self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""}))
+        return wire.Token.model_validate(
+            self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""})
+        )
 
     def end_token(self, ident: UUID) -> None:
         """End one of one's own tokens."""

@@ -306,10 +306,7 @@ HANDLES = RecordKind(
     ("system", "name"),
 )
 # In the order in which they have to be brought, since later kinds name earlier ones.
-RECORD_KINDS = {
-    k.name: k
-    for k in (PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, LEVELS, APPS, HANDLES, GRANTS, SESSIONS, USE)
-}
+RECORD_KINDS = {k.name: k for k in (PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, LEVELS, APPS, HANDLES, GRANTS, SESSIONS, USE)}
 
 
 # Files.

@@ -70,9 +70,7 @@ def verify(entries: Iterable[Mapping[str, Any]], expected: tuple[int, str] | Non
         position, previous = int(entry["position"]), str(entry["hash"])
         met = met or (position, previous) == expected
     if not met and expected is not None:
-        faults.append(
-            Fault(expected[0], f"the journal does not hold the hash {expected[1][:12]}… at this position")
-        )
+        faults.append(Fault(expected[0], f"the journal does not hold the hash {expected[1][:12]}… at this position"))
     return Verdict(count, position, previous, tuple(faults))
 
 

@@ -15,6 +15,8 @@ from zoneinfo import ZoneInfo
 from openlatch.core.windows import ALWAYS, WeeklyHours, Window
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing
 
+UTC_ZONE = ZoneInfo("UTC")
+
 
 @dataclass(frozen=True, slots=True)
 class Holder:
@@ -64,7 +66,7 @@ class Account:
     id: UUID
     name: str
     owner: UUID | None = None
-    zone: ZoneInfo = ZoneInfo("UTC")
+    zone: ZoneInfo = UTC_ZONE
 
 
 @dataclass(frozen=True, slots=True)

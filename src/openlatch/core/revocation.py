@@ -86,9 +86,7 @@ class Preview:
     steps: tuple[PlannedStep, ...]
 
 
-def preview(
-    register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession], at: datetime
-) -> Preview:
+def preview(register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession], at: datetime) -> Preview:
     """What ends, what remains by another path, which sessions and apps stop, and the steps.
 
     ``register`` must hold everything that reaches the targets' accounts, and every account that those reach
@@ -161,9 +159,7 @@ def _by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, 
     return found
 
 
-def plan(
-    register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession]
-) -> tuple[PlannedStep, ...]:
+def plan(register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession]) -> tuple[PlannedStep, ...]:
     """The steps in the order in which they have to happen.
 
     Rights go before sessions: a session ended first would come straight back with the rights it still has.
@@ -171,7 +167,9 @@ def plan(
     """
     steps = [_step_for(register, target) for target in targets if _changes_the_system(target)]
     steps += [_session_step(register, session) for session in sessions]
-    read = dict.fromkeys([t.grant.account for t in targets if t.reachable] + [s.account for s in sessions if s.reachable])
+    read = dict.fromkeys(
+        [t.grant.account for t in targets if t.reachable] + [s.account for s in sessions if s.reachable]
+    )
     steps += [
         PlannedStep(StepKind.READ_AGAIN, account, f"Read {_name(register, account)} again and see that it is gone")
         for account in read
@@ -211,9 +209,7 @@ def _session_step(register: Register, session: LiveSession) -> PlannedStep:
             session=session.id,
             detail=session.handle,
         )
-    return PlannedStep(
-        StepKind.END_SESSIONS, session.account, sentence, session=session.id, detail=session.handle
-    )
+    return PlannedStep(StepKind.END_SESSIONS, session.account, sentence, session=session.id, detail=session.handle)
 
 
 # Carrying out.

@@ -36,7 +36,11 @@ SIGN_INS = (
     ("lene.marsh", False, "reviewer"),
     ("fenna.aldous", False, "delegate, a warden of this season"),
 )
-NEIGHBOUR = ("rhea.tarn@tarnvalley.example.org", "Rhea Tarn", "administrator of a second organisation, Tarn Valley Boats")
+NEIGHBOUR = (
+    "rhea.tarn@tarnvalley.example.org",
+    "Rhea Tarn",
+    "administrator of a second organisation, Tarn Valley Boats",
+)
 
 
 def telemetry_plan() -> dict[str, Any]:
@@ -69,9 +73,7 @@ def load(service: Service) -> UUID:
         for key, administrator, _ in SIGN_INS:
             person = unit.db.scalars(select(Person).where(Person.key == key)).one()
             assert person.address is not None
-            signing_in.make_sign_in(
-                unit.db, itself.organisation, person.id, person.address, PASSWORD, administrator
-            )
+            signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, administrator)
         flags.evaluate(unit)
     _load_neighbour(service)
     return itself.organisation
@@ -100,7 +102,8 @@ def _load_neighbour(service: Service) -> None:
     itself = _organisation(service, "Tarn Valley Boats", "tarn-valley")
     address, name, _ = NEIGHBOUR
     files = {
-        "people": f"key,name,address,inside\nrhea,{name},{address},yes\nolaf,Olaf Birk,olaf@tarnvalley.example.org,yes\n",
+        "people": f"key,name,address,inside\nrhea,{name},{address},yes\n"
+        "olaf,Olaf Birk,olaf@tarnvalley.example.org,yes\n",
         "accounts": "key,name,system,sensitivity,owner\npier,Pier bookings,Booking service,2,rhea\n",
         "levels": "system,key,name,sentence,permissions\n"
         "Booking service,book,Book boats,Can book boats.,boats.book|Book boats|operate\n",
@@ -143,7 +146,9 @@ def _grant(unit: Unit, key: str) -> UUID:
 
 
 def _close_one_round(unit: Unit) -> None:
-    opening = rounds.Opening("Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, acts="at_close")
+    opening = rounds.Opening(
+        "Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, acts="at_close"
+    )
     ident = rounds.open_round(unit, opening)
     for item in unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)):
         decision = rounds.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
@@ -154,7 +159,7 @@ def _close_one_round(unit: Unit) -> None:
 def _open_one_round(unit: Unit) -> None:
     reviewer = _person(unit, "lene.marsh")
     opening = rounds.Opening(
-        "Sensitive accounts, autumn", "account.sensitivity ge 4 and holder.kind ne \"team\"", days=21, reviewer=reviewer
+        "Sensitive accounts, autumn", 'account.sensitivity ge 4 and holder.kind ne "team"', days=21, reviewer=reviewer
     )
     ident = rounds.open_round(unit, opening)
     kept = [

@@ -152,7 +152,7 @@ class Cluster:
 
     def _refuse_hidden(self, user: pwd.struct_passwd) -> None:
         """PostgreSQL runs as another user, who must be able to come to the folder."""
-        seen = subprocess.run(["test", "-x", str(self.folder)], cwd="/", **_unprivileged())
+        seen = subprocess.run(["/usr/bin/test", "-x", str(self.folder)], cwd="/", **_unprivileged())
         if seen.returncode:
             raise CantStart(
                 f"PostgreSQL runs as the user {user.pw_name}, who can't come to {self.folder}.",

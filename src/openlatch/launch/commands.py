@@ -27,7 +27,9 @@ def worker() -> None:
 
 
 @click.command()
-@click.option("--app-password", envvar="OPENLATCH_APP_PASSWORD", required=True, help="The password of the service's role.")
+@click.option(
+    "--app-password", envvar="OPENLATCH_APP_PASSWORD", required=True, help="The password of the service's role."
+)
 def migrate(app_password: str) -> None:
     """Bring the database up to date, as its owner."""
     from openlatch.store.migrate import migrate as carry_out
@@ -70,7 +72,15 @@ def organisation(name: str, slug: str, time_zone: str, administrator: str, addre
 @click.option("--app-prefix", default="app_", show_default=True, help="Logins that begin with it are apps.")
 @click.password_option(envvar="OPENLATCH_SYSTEM_PASSWORD", confirmation_prompt=False, help="That login's password.")
 def connect(
-    slug: str, name: str, key: str | None, host: str, port: int, database: str, user: str, app_prefix: str, password: str
+    slug: str,
+    name: str,
+    key: str | None,
+    host: str,
+    port: int,
+    database: str,
+    user: str,
+    app_prefix: str,
+    password: str,
 ) -> None:
     """Connect the PostgreSQL server NAME to the organisation SLUG. It is read before it is stored."""
     from openlatch.adapters.postgresql import PostgresqlAdapter

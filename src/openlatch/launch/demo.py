@@ -34,7 +34,7 @@ DATABASE = "openlatch"
 START_SECONDS = 60
 
 
-class Stop(Exception):  # noqa: N818  it is a request, not an error
+class Stop(Exception):
     """Somebody asked us to stop."""
 
 
@@ -161,7 +161,9 @@ class Demo:
         """CantStart, with the end of its log, when a process of ours has ended by itself."""
         for name, child in self.children.items():
             if child.poll() is not None:
-                raise CantStart(f"{name} ended by itself with {child.returncode}. The end of its log:\n{self._end_of(name)}")
+                raise CantStart(
+                    f"{name} ended by itself with {child.returncode}. The end of its log:\n{self._end_of(name)}"
+                )
 
     def _end_of(self, name: str) -> str:
         lines = (self.folder / f"{name}.log").read_text(errors="replace").splitlines()
@@ -219,4 +221,4 @@ def _welcome(demo: Demo) -> None:
 
 
 def _say(text: Any) -> None:
-    print(text, flush=True)  # noqa: T201  this is the program's output
+    print(text, flush=True)

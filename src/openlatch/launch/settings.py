@@ -72,4 +72,6 @@ def _file(path: Path) -> dict[str, Any]:
     try:
         return tomllib.loads(path.read_text())
     except (OSError, tomllib.TOMLDecodeError) as error:
-        raise BadInput(f"The configuration {path} can't be read: {error}", "Mend it, or unset OPENLATCH_CONFIG.") from None
+        raise BadInput(
+            f"The configuration {path} can't be read: {error}", "Mend it, or unset OPENLATCH_CONFIG."
+        ) from None

@@ -114,7 +114,8 @@ def _try(service: Service, viewer: Viewer, revocation: UUID, task: _Task) -> Non
         else:
             answer = adapter.apply(task.kind, task.detail)
     except (SystemDown, SystemRefused) as error:
-        _store(service, viewer, revocation, task, lambda now: core.failed(task.progress, _words(error), now))
+        said = _words(error)
+        _store(service, viewer, revocation, task, lambda now: core.failed(task.progress, said, now))
         return
     if wrong:
         _reopen(service, viewer, wrong)
@@ -137,9 +138,7 @@ def _store(service: Service, viewer: Viewer, revocation: UUID, task: _Task, afte
         step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
         step.done_at = unit.now if done else None
         action = "step.done" if done else "step.waits"
-        unit.record(
-            action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries
-        )
+        unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
         unit.db.flush()
         finishing.finish_if_done(unit, row)
 

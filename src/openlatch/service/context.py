@@ -102,9 +102,7 @@ class Unit:
     ) -> None:
         """Put down that something happened. It is sealed with everything else when the unit commits."""
         actor = (self.viewer.person, self.viewer.name)
-        entry = journal.draft(
-            self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts
-        )
+        entry = journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
         self.entries.append(entry)
         self.kinds.add(kind)
 

@@ -162,7 +162,12 @@ def path_row(unit: Unit, register: Register, path: access.Path, grants: dict[UUI
         "left": person is not None and person.is_gone(unit.now),
         "words": path.words,
         "hops": [
-            {"kind": hop.kind, "holder": {"kind": hop.holder.kind, "id": hop.holder.id}, "words": hop.words, "grant_id": hop.grant}
+            {
+                "kind": hop.kind,
+                "holder": {"kind": hop.holder.kind, "id": hop.holder.id},
+                "words": hop.words,
+                "grant_id": hop.grant,
+            }
             for hop in path.hops
         ],
         "grant_id": path.grants[-1] if path.grants else None,
@@ -171,4 +176,3 @@ def path_row(unit: Unit, register: Register, path: access.Path, grants: dict[UUI
         "last_used_at": last.last_used_at if last else None,
         "recorded": last.recorded if last else True,
     }
-

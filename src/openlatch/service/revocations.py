@@ -151,7 +151,7 @@ def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
     found = unit.db.execute(
         select(Account.id, System).join(System, System.id == Account.system_id).where(Account.id.in_(accounts))
     )
-    return {account: system for account, system in found}
+    return dict(found.tuples().all())
 
 
 def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
@@ -186,10 +186,10 @@ def _lower_level(unit: Unit, grant: Grant, system: System, ident: UUID | None, c
         return None
     level = unit.db.get(Level, ident)
     if level is None or level.system_id != system.id:
-        raise BadInput("The account's system has no such level.", "Choose one of its levels.", {"trim_level": "unknown"})
-    held = unit.db.scalars(
-        select(Level).join(Term, Term.level_id == Level.id).where(Term.grant_id == grant.id)
-    ).all()
+        raise BadInput(
+            "The account's system has no such level.", "Choose one of its levels.", {"trim_level": "unknown"}
+        )
+    held = unit.db.scalars(select(Level).join(Term, Term.level_id == Level.id).where(Term.grant_id == grant.id)).all()
     if all(level.reach > h.reach or level.id == h.id for h in held):
         raise BadInput(
             f"“{level.name}” takes nothing away.", "Choose a level that reaches less far.", {"trim_level": "not lower"}
@@ -373,4 +373,3 @@ def end_expired(unit: Unit, most: int = 200) -> int:
     for ident in due:
         start(unit, Wish(grants=(ident,)), "Its time was over.", cause="expired")
     return len(due)
-

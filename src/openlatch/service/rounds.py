@@ -78,10 +78,14 @@ def _freeze(unit: Unit, row: Round, grants: list[dict[str, Any]], named: UUID | 
             select(Account.id, Account.owner_id)
             .join(owner, owner.id == Account.owner_id)
             .where(Account.id.in_(accounts), owner.standing != "left")
-        ).tuples().all()
+        )
+        .tuples()
+        .all()
     )
     flagged = _flags_on(unit, [grant["id"] for grant in grants])
-    ordered = sorted(grants, key=lambda g: (-_worst(flagged.get(g["id"], [])), g["account"]["name"], g["holder"]["name"]))
+    ordered = sorted(
+        grants, key=lambda g: (-_worst(flagged.get(g["id"], [])), g["account"]["name"], g["holder"]["name"])
+    )
     for position, grant in enumerate(ordered, 1):
         facts = {**_frozen(grant), "flags": flagged.get(grant["id"], [])}
         reviewer = core.assign(_undecided(grant, facts, None), owners.get(grant["account"]["id"]), named)
@@ -195,9 +199,7 @@ def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dic
     level = unit.db.get(Level, decision.trim_level) if decision.trim_level else None
     if decision.trim_level and level is None:
         raise BadInput("There is no such level.", "Choose another.", {"trim_level": "unknown"})
-    choice = core.Choice(
-        decision.verdict, decision.reason, Reach(level.reach) if level else None, decision.trim_until
-    )
+    choice = core.Choice(decision.verdict, decision.reason, Reach(level.reach) if level else None, decision.trim_until)
     undecided = _undecided(item.facts, item.facts, item.reviewer_id)
     core.refuse_unfit(undecided, choice, unit.viewer.person, unit.now)
     item.verdict, item.reason = decision.verdict, decision.reason.strip()
@@ -294,5 +296,3 @@ def _settle(unit: Unit, item: Item, verdict: Verdict) -> None:
     item.decided_at, item.version = unit.now, item.version + 1
     account = UUID(item.facts["account"]["id"])
     unit.record("item.settled", "item", item.id, _words(item), account, verdict=verdict, reason=item.reason)
-
-

@@ -88,7 +88,9 @@ class Sight:
         """People who hold something on owned accounts, alone or in a team, and oneself."""
         if self.everything:
             return true()
-        return or_(Person.id == self.person, Person.id.in_(self._holders(Grant.person_id)), Person.id.in_(self._members()))
+        return or_(
+            Person.id == self.person, Person.id.in_(self._holders(Grant.person_id)), Person.id.in_(self._members())
+        )
 
     def teams(self) -> Condition:
         """Teams that hold something on owned accounts, and one's own."""

@@ -106,9 +106,7 @@ def _viewer(db: Db, sign_in: SignIn, may_write: bool) -> Viewer:
     person = db.get_one(Person, sign_in.person_id)
     if person.standing == "left":
         raise NotAllowed("This person has left the organisation; their sign-in is closed.")
-    return Viewer(
-        sign_in.organisation_id, person.name, person.id, sign_in.id, sign_in.administrator, may_write
-    )
+    return Viewer(sign_in.organisation_id, person.name, person.id, sign_in.id, sign_in.administrator, may_write)
 
 
 def open_session(service: Service, viewer: Viewer, device: str, origin: str) -> Opened:
@@ -208,7 +206,6 @@ def describe(unit: Unit) -> dict[str, object]:
         "reviewer": bool(unit.db.scalar(items)),
         "may_write": unit.viewer.may_write,
     }
-
 
 
 def service_viewer(service: Service, slug: str) -> Viewer:

@@ -142,7 +142,9 @@ class _Comparison:
         return {str(key): level for key, level in known.items()}
 
     def _accounts(self) -> dict[str, Account]:
-        known = {a.handle or a.key: a for a in self.db.scalars(select(Account).where(Account.system_id == self.system.id))}
+        known = {
+            a.handle or a.key: a for a in self.db.scalars(select(Account).where(Account.system_id == self.system.id))
+        }
         zone = self.db.get_one(Organisation, self.organisation).time_zone
         for found in self.reading.accounts:
             account = known.get(found.handle)
@@ -253,9 +255,7 @@ class _Comparison:
 
     def _put_down(self, action: str, grant: Grant, holding: Holding) -> None:
         name = f"{holding.holder} on {holding.account}"
-        self.unit.record(
-            action, "grant", grant.id, name, grant.account_id, level=holding.level, until=holding.until
-        )
+        self.unit.record(action, "grant", grant.id, name, grant.account_id, level=holding.level, until=holding.until)
 
     def _mark_missing(self) -> int:
         """Grants on this system's accounts that the reading does not show."""
@@ -319,4 +319,3 @@ class _Comparison:
         upsert = statement.on_conflict_do_update(index_elements=["organisation_id", "key"], set_=row)
         ident: UUID = self.db.execute(upsert.returning(Session.id)).scalar_one()
         return ident
-

@@ -27,7 +27,9 @@ def page(unit: Unit) -> dict[str, Any]:
         db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).tuples().all()
     )
     by_rule = db.execute(select(Flag.rule, func.count()).where(*open_flags).group_by(Flag.rule)).tuples().all()
-    going = lists.REVOCATIONS.page(db, ListQuery(limit=6, filter="not (confirmed_at pr)", count=True), [sight.revocations()])
+    going = lists.REVOCATIONS.page(
+        db, ListQuery(limit=6, filter="not (confirmed_at pr)", count=True), [sight.revocations()]
+    )
     rounds = lists.ROUNDS.page(db, ListQuery(limit=6, filter="not (closed_at pr)", sort="due_at"), [sight.rounds()])
     mine = select(func.count(Item.id)).join(Round, Round.id == Item.round_id)
     waiting = mine.where(Item.reviewer_id == unit.viewer.person, Item.verdict.is_(None), Round.closed_at.is_(None))
@@ -35,7 +37,9 @@ def page(unit: Unit) -> dict[str, Any]:
         "flags": {
             "worst": [with_title(row) for row in worst.rows],
             "by_severity": {s.word: by_severity.get(int(s), 0) for s in Severity},
-            "by_rule": [{"rule": rule, "title": with_title({"rule": rule})["title"], "count": n} for rule, n in by_rule],
+            "by_rule": [
+                {"rule": rule, "title": with_title({"rule": rule})["title"], "count": n} for rule, n in by_rule
+            ],
         },
         "items_to_decide": db.scalar(waiting) or 0,
         "rounds": rounds.rows,

@@ -59,7 +59,9 @@ def _make_shared(db: psycopg.Connection[Any], role: dict[str, Any]) -> None:
 def make_adapter_login(db: psycopg.Connection[Any], password: str) -> None:
     """The login that Open Latch reads and changes the server with, and the rights that it needs."""
     db.execute(
-        sql.SQL("create role {} login createrole password {}").format(sql.Identifier(ADAPTER_LOGIN), sql.Literal(password))
+        sql.SQL("create role {} login createrole password {}").format(
+            sql.Identifier(ADAPTER_LOGIN), sql.Literal(password)
+        )
     )
     db.execute(sql.SQL("grant pg_read_all_stats, pg_signal_backend to {}").format(sql.Identifier(ADAPTER_LOGIN)))
 
@@ -96,4 +98,3 @@ def members(url: str) -> set[str]:
     with psycopg.connect(url) as db:
         rows = db.execute("select distinct m.rolname from pg_auth_members a join pg_roles m on m.oid = a.member")
         return {name for (name,) in rows}
-

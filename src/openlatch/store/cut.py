@@ -90,7 +90,9 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> cor
     owners = [a.owner for a in accounts if a.owner is not None]
     return core.Register.of(
         people=_people(db, {*ids[HolderKind.PERSON], *owners}),
-        teams=[core.Team(i, n) for i, n in db.execute(select(Team.id, Team.name).where(Team.id.in_(ids[HolderKind.TEAM])))],
+        teams=[
+            core.Team(i, n) for i, n in db.execute(select(Team.id, Team.name).where(Team.id.in_(ids[HolderKind.TEAM])))
+        ],
         apps=[core.App(i, n) for i, n in db.execute(select(App.id, App.name).where(App.id.in_(ids[HolderKind.APP])))],
         accounts=accounts,
         grants=grants,
@@ -139,9 +141,7 @@ def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
 
 def level_value(row: Level) -> core.Level:
     """A level's row as a plain value."""
-    held = frozenset(
-        core.Permission(p["key"], p["sentence"], Reach.from_word(p["reach"])) for p in row.permissions
-    )
+    held = frozenset(core.Permission(p["key"], p["sentence"], Reach.from_word(p["reach"])) for p in row.permissions)
     return core.Level(row.id, row.name, row.sentence, held)
 
 
@@ -150,6 +150,3 @@ def _hours(stored: dict[str, Any] | None) -> WeeklyHours | None:
         return None
     begins, ends = time.fromisoformat(stored["begins"]), time.fromisoformat(stored["ends"])
     return WeeklyHours(frozenset(stored["days"]), begins, ends)
-
-
-

@@ -67,9 +67,7 @@ def append(db: Db, organisation: UUID, drafts: Sequence[dict[str, Any]]) -> int:
         .values(organisation_id=organisation, position=0, hash=bytes.fromhex(core.START))
         .on_conflict_do_nothing()
     )
-    head = db.scalars(
-        select(JournalHead).where(JournalHead.organisation_id == organisation).with_for_update()
-    ).one()
+    head = db.scalars(select(JournalHead).where(JournalHead.organisation_id == organisation).with_for_update()).one()
     last: dict[str, Any] | None = None
     chained = core.chain(drafts, head.position, head.hash.hex())
     if len(drafts) <= FEW:
@@ -91,7 +89,7 @@ def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) 
     with raw.cursor() as cursor, cursor.copy(f"copy sealed ({_COLUMNS}) from stdin") as copy:
         for last in chained:
             copy.write_row((*(row := _row(organisation, last))[:10], orjson.dumps(row[10]).decode(), *row[11:]))
-    raw.execute(f"insert into journal ({_COLUMNS}) select {_COLUMNS} from sealed")
+    raw.execute(f"insert into journal ({_COLUMNS}) select {_COLUMNS} from sealed")  # noqa: S608  constants
     return last
 
 
@@ -116,9 +114,7 @@ def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
 
 def export(db: Db, organisation: UUID) -> Iterator[dict[str, Any]]:
     """Every entry from the first one, as it was sealed. Streams; nothing is held in memory."""
-    rows = db.scalars(
-        select(JournalEntry).order_by(JournalEntry.position).execution_options(yield_per=1000)
-    )
+    rows = db.scalars(select(JournalEntry).order_by(JournalEntry.position).execution_options(yield_per=1000))
     for row in rows:
         yield {
             "organisation": str(organisation),

@@ -39,7 +39,7 @@ from openlatch.errors import BadInput
 
 MOST = 500
 
-__all__ = ["Column", "Listing", "ListQuery", "Page", "condition", "matches", "names_in"]
+__all__ = ["Column", "ListQuery", "Listing", "Page", "condition", "matches", "names_in"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +109,9 @@ class Listing:
         name, descending = self._sort(query.sort or self.default_sort)
         column = self.columns[name]
         if query.cursor:
-            statement = statement.where(self._after(column, descending, _decode(query.cursor, query.sort, column.kind, self.columns["id"].kind)))
+            statement = statement.where(
+                self._after(column, descending, _decode(query.cursor, query.sort, column.kind, self.columns["id"].kind))
+            )
         key, ident = column.expression, self.columns["id"].expression
         order = [key.desc() if descending else key.asc(), ident.desc() if descending else ident.asc()]
         if column.nullable:
@@ -143,9 +145,8 @@ class Listing:
         node = self.checked(query.filter)
         if node is not None:
             wanted.append(condition(node, self.columns))
-        for word in query.search.split()[:8]:
-            wanted.append(or_(*(_like(self.columns[n].expression, word, "%", "%") for n in self.searched)))
-        return wanted
+        words = query.search.split()[:8]
+        return wanted + [or_(*(_like(self.columns[n].expression, w, "%", "%") for n in self.searched)) for w in words]
 
     def _count(self, db: Session, wanted: Sequence[ColumnElement[bool]]) -> int:
         inner = select(self.columns["id"].expression).select_from(self.source).where(*wanted).subquery()

@@ -210,7 +210,9 @@ PEOPLE = Listing(
         "recognised": _truth(Person.recognised, "False for one met only in a system, whom nobody has named."),
         "grants": _number(
             _count(
-                select(func.count(Grant.id)).where(Grant.person_id == Person.id, Grant.state.in_(LIVE)).correlate(Person)
+                select(func.count(Grant.id))
+                .where(Grant.person_id == Person.id, Grant.state.in_(LIVE))
+                .correlate(Person)
             ),
             "How many live grants they hold themselves.",
         ),

@@ -71,7 +71,10 @@ def unresolved(db: Db, kind: RecordKind) -> list[LineError]:
     errors = [LineError(line, kind.key[-1], f"is the same record as on line {first}") for line, first in twice]
     for field, condition, reason in _REFERENCES.get(kind.name, ()):
         missing = db.execute(
-            text(f"select line, {field} from staged s where {field} is not null and not exists ({condition}) order by line")
+            text(
+                f"select line, {field} from staged s where {field} is not null "
+                f"and not exists ({condition}) order by line"
+            )
         )
         errors += [LineError(line, field, f"{reason} {value[:60]!r}") for line, value in missing]
     return sorted(errors, key=lambda e: e.line)

@@ -33,7 +33,9 @@ def migrate(url: str, app_password: str) -> None:
         if not has_queue:
             _make_queue(url)
         with engine.begin() as connection:
-            connection.execute(text(f"grant select, insert, update, delete on all tables in schema public to {APP_ROLE}"))
+            connection.execute(
+                text(f"grant select, insert, update, delete on all tables in schema public to {APP_ROLE}")
+            )
             connection.execute(text(f"grant usage on all sequences in schema public to {APP_ROLE}"))
             # The journal can be added to and read, by anyone; nobody who serves requests can do more.
             connection.execute(text(f"revoke update, delete, truncate on journal from {APP_ROLE}"))

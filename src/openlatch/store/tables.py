@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, ClassVar
 from uuid import UUID
 
 from sqlalchemy import (
@@ -39,7 +39,7 @@ class Base(DeclarativeBase):
             "pk": "pk_%(table_name)s",
         }
     )
-    type_annotation_map = {
+    type_annotation_map: ClassVar = {
         datetime: DateTime(timezone=True),
         dict[str, Any]: JSONB,
         list[Any]: JSONB,

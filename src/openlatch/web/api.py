@@ -120,7 +120,9 @@ _list("systems", wire.SystemRow, "systems")
 _list("levels", wire.LevelRow, "levels")
 
 
-@api.add("GET", "/accounts/<uuid:ident>", "An account, with everyone and everything that can reach it", wire.AccountPage)
+@api.add(
+    "GET", "/accounts/<uuid:ident>", "An account, with everyone and everything that can reach it", wire.AccountPage
+)
 def get_account(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Owners and administrators see all paths; others their own."""
     return register.account_page(unit, ident)
@@ -195,14 +197,10 @@ def list_items(unit: Unit, ident: UUID, query: wire.ListOptions) -> Page:
     return register.page(unit, "items", _query(query), Item.round_id == ident)
 
 
-@api.add(
-    "POST", "/rounds/<uuid:ident>/items/<uuid:item>/decision", "Decide an item", wire.ItemRow, body=wire.Decide
-)
+@api.add("POST", "/rounds/<uuid:ident>/items/<uuid:item>/decision", "Decide an item", wire.ItemRow, body=wire.Decide)
 def decide(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, Any]:
     """Send If-Match with the item's version, so that two reviewers don't overwrite each other."""
-    decision = rounds.Decision(
-        Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, if_match()
-    )
+    decision = rounds.Decision(Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, if_match())
     return rounds.decide(unit, ident, item, decision)
 
 
@@ -219,9 +217,7 @@ def _wish(body: wire.RevokeWish) -> revocations.Wish:
     return revocations.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
 
 
-@api.add(
-    "POST", "/revocations/preview", "What a revocation would do", wire.Preview, body=wire.RevokeWish
-)
+@api.add("POST", "/revocations/preview", "What a revocation would do", wire.Preview, body=wire.RevokeWish)
 def preview_revocation(unit: Unit, body: wire.RevokeWish) -> dict[str, Any]:
     """Nothing happens yet."""
     return revocations.preview(unit, _wish(body))
@@ -270,7 +266,9 @@ def read_system(unit: Unit, ident: UUID) -> dict[str, Any]:
     return {"done": True}
 
 
-@api.add("POST", "/imports/<kind>", "Bring a file of records", wire.ImportReport, query=wire.ImportOptions, streams=True)
+@api.add(
+    "POST", "/imports/<kind>", "Bring a file of records", wire.ImportReport, query=wire.ImportOptions, streams=True
+)
 def bring(unit: Unit, kind: str, query: wire.ImportOptions) -> dict[str, Any]:
     """The body is the file itself, CSV or JSON Lines; it is streamed to disk, not held in memory."""
     unit.sight.require_administrator()
@@ -310,5 +308,3 @@ def export_journal() -> Response:
     return Response(
         lines(), content_type="application/jsonl", headers={"Content-Disposition": f'attachment; filename="{name}"'}
     )
-
-

@@ -94,9 +94,7 @@ def _kind(name: str) -> str:
 
 def _on_ours(error: OpenLatchError) -> Response:
     fields = error.fields if isinstance(error, BadInput) else None
-    response = _problem(
-        error.status, _kind(type(error).__name__), error.title, error.detail, error.remedy, fields
-    )
+    response = _problem(error.status, _kind(type(error).__name__), error.title, error.detail, error.remedy, fields)
     if isinstance(error, TooMany):
         response.headers["Retry-After"] = str(error.wait)
     return response
@@ -107,7 +105,7 @@ def _on_http(error: HTTPException) -> Response:
 
 
 def _on_anything(error: Exception) -> Response:
-    log.exception("request.failed", path=request.path, method=request.method)
+    log.error("request.failed", path=request.path, method=request.method, exc_info=error)
     return _problem(
         500,
         "failed",

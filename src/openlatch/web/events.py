@@ -36,7 +36,7 @@ class Broker:
             self._streams.add((organisation, mine))
         try:
             # The first event tells the console to look at everything once: something may have changed meanwhile.
-            yield "retry: 2000\nevent: changed\ndata: {\"kinds\": [\"everything\"]}\n\n"
+            yield 'retry: 2000\nevent: changed\ndata: {"kinds": ["everything"]}\n\n'
             while True:
                 try:
                     yield mine.get(timeout=HEARTBEAT_SECONDS)

@@ -30,9 +30,7 @@ def document(routes: Iterable[Route]) -> dict[str, Any]:
     used: list[type[BaseModel]] = [wire.Problem]
     for route in table:
         used += [m for m in (route.answer, route.body) if m is not None and m not in used]
-    refs, schemas = models_json_schema(
-        [(model, "validation") for model in used], ref_template=_REF
-    )
+    refs, schemas = models_json_schema([(model, "validation") for model in used], ref_template=_REF)
     names: dict[Any, str] = {model: ref["$ref"] for (model, _), ref in refs.items()}
     paths: dict[str, dict[str, Any]] = {}
     for route in table:
@@ -88,7 +86,7 @@ def _operation(route: Route, names: dict[Any, str]) -> dict[str, Any]:
         "responses": {str(route.status): _success(route, names)},
     }
     wanted = ["401", "403", "429"] if route.open else ["401", "403", "404", "409", "422"]
-    for status in (["400", *wanted] if route.query else wanted):
+    for status in ["400", *wanted] if route.query else wanted:
         operation["responses"][status] = {"$ref": "#/components/responses/problem"}
     if route.body is not None:
         operation["requestBody"] = {"required": True, "content": {JSON: {"schema": {"$ref": names[route.body]}}}}

@@ -201,4 +201,3 @@ def if_match() -> int | None:
     if not header.strip('"').isdigit():
         raise BadInput("If-Match does not hold a version.", "Send the ETag that you were given.")
     return int(header.strip('"'))
-

@@ -131,5 +131,3 @@ class VerifyOptions(_Request):
 
     position: int | None = None
     hash: str = ""
-
-

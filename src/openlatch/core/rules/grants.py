@@ -61,8 +61,7 @@ def no_end_date(facts: GrantFacts, thresholds: Thresholds, now: datetime) -> Fin
     return _finding(
         facts,
         0.0,
-        f"{facts.holder} holds “{facts.level}” on {facts.account} without an end date; "
-        f"its sensitivity is {word}.",
+        f"{facts.holder} holds “{facts.level}” on {facts.account} without an end date; its sensitivity is {word}.",
         sensitivity=facts.sensitivity,
     )
 
@@ -74,8 +73,7 @@ def outsider_far_reach(facts: GrantFacts, thresholds: Thresholds, now: datetime)
     return _finding(
         facts,
         0.4,
-        f"{facts.holder} is outside the organisation and {facts.reach.plain} in {facts.account} "
-        f"(“{facts.level}”).",
+        f"{facts.holder} is outside the organisation; on {facts.account} they {facts.reach.plain} (“{facts.level}”).",
         inside=False,
     )
 

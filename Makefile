@@ -1,0 +1,74 @@
+# Everything that a fresh machine needs is set up by these targets; what is there already is left alone.
+PYTHON ?= python3
+VENV := .venv
+OPENLATCH := $(VENV)/bin/openlatch
+BUILT := src/openlatch/web/built/index.html
+CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/package-lock.json -type f 2>/dev/null)
+
+.PHONY: demo demo-reset test lint bench console screenshots lock clean
+
+demo: .make/postgresql .make/run $(BUILT)
+	@exec $(OPENLATCH) demo
+
+demo-reset: .make/postgresql .make/run $(BUILT)
+	@exec $(OPENLATCH) demo --reset
+
+test: .make/postgresql .make/chromium .make/dev $(BUILT)
+	$(VENV)/bin/ruff check .
+	$(VENV)/bin/ruff format --check .
+	$(VENV)/bin/mypy
+	$(VENV)/bin/lint-imports
+	cd console && npx vue-tsc --noEmit && npx vitest run
+	$(VENV)/bin/pytest
+
+bench: .make/postgresql .make/dev
+	$(VENV)/bin/python -m bench $(ARGS)
+
+screenshots: .make/postgresql .make/chromium .make/dev $(BUILT)
+	$(VENV)/bin/python -m bench.screenshots
+
+console: $(BUILT)
+
+$(BUILT): .make/node $(CONSOLE)
+	cd console && npx vite build
+	@touch $@
+
+# Stamps. Each says that a step was done for the files that it depends on.
+.make/venv:
+	@mkdir -p .make
+	$(PYTHON) -m venv $(VENV)
+	@touch $@
+
+.make/run: .make/venv requirements/run.lock pyproject.toml
+	@test -f .make/dev || $(VENV)/bin/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/run.lock
+	@$(VENV)/bin/pip install --quiet --disable-pip-version-check --no-index --no-deps --no-build-isolation --editable .
+	@touch $@
+
+.make/dev: .make/venv requirements/dev.lock pyproject.toml
+	$(VENV)/bin/pip install --quiet --disable-pip-version-check --require-hashes -r requirements/dev.lock
+	@$(VENV)/bin/pip install --quiet --disable-pip-version-check --no-index --no-deps --no-build-isolation --editable .
+	@touch $@
+
+.make/node: console/package-lock.json
+	@mkdir -p .make
+	cd console && npm ci --no-audit --no-fund --ignore-scripts
+	@touch $@
+
+.make/postgresql:
+	@mkdir -p .make
+	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || deploy/install-debian postgresql
+	@touch $@
+
+.make/chromium:
+	@mkdir -p .make
+	@command -v chromium >/dev/null && command -v chromedriver >/dev/null || deploy/install-debian chromium chromium-driver
+	@touch $@
+
+# New versions of what we use: writes the lock files anew.
+lock: .make/dev
+	$(VENV)/bin/pip install --quiet pip-tools
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --upgrade -o run.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --extra dev -c run.lock -o dev.lock ../pyproject.toml
+
+clean:
+	rm -rf .make $(VENV) console/node_modules src/openlatch/web/built .data

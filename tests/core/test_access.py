@@ -1,0 +1,177 @@
+"""Who can do what: against a plain reference over random worlds, and in words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from uuid import UUID
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from openlatch.core import access
+from openlatch.core.register import (
+    Account,
+    Grant,
+    Holder,
+    Level,
+    Membership,
+    Permission,
+    Person,
+    Register,
+    Team,
+    Term,
+)
+from openlatch.core.windows import Window
+from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+
+NOW = datetime(2026, 3, 10, 12, tzinfo=UTC)
+READ = Level(UUID(int=901), "Reader", "Can see.", frozenset({Permission("see", "See", Reach.OBSERVE)}))
+KEEP = Level(UUID(int=902), "Keeper", "Can do all.", frozenset({Permission("admit", "Admit", Reach.STEWARD)}))
+PERSON, TEAM, ACCOUNT = 100, 200, 300
+
+
+def person(n: int) -> Holder:
+    return Holder(HolderKind.PERSON, UUID(int=PERSON + n))
+
+
+def team(n: int) -> Holder:
+    return Holder(HolderKind.TEAM, UUID(int=TEAM + n))
+
+
+def account(n: int) -> Holder:
+    return Holder(HolderKind.ACCOUNT, UUID(int=ACCOUNT + n))
+
+
+def grant(n: int, holder: Holder, to: int, level: Level = READ, window: Window = Window(), **more: GrantState) -> Grant:
+    return Grant(
+        UUID(int=500 + n), account(to).id, holder, more.get("state", GrantState.ACTIVE), (Term(level, window),)
+    )
+
+
+_small = st.integers(0, 2)
+_holders = st.one_of(_small.map(person), _small.map(team), _small.map(account))
+_windows = st.sampled_from(
+    [Window(), Window(NOW - timedelta(days=1), NOW + timedelta(days=1)), Window(NOW, None), Window(None, NOW)]
+)
+
+
+@st.composite
+def worlds(draw: st.DrawFn) -> Register:
+    """Small registers with cycles, diamonds, suspended grants, run-out windows and people who have left."""
+    standings = draw(st.lists(st.sampled_from(Standing), min_size=3, max_size=3))
+    owners = draw(st.lists(st.none() | _small, min_size=3, max_size=3))
+    edges = draw(
+        st.lists(
+            st.tuples(_holders, _small, st.sampled_from([READ, KEEP]), _windows, st.sampled_from(GrantState)),
+            max_size=7,
+        )
+    )
+    belongs = draw(st.lists(st.tuples(st.one_of(_small.map(person), _small.map(team)), _small, _windows), max_size=6))
+    return Register.of(
+        people=[
+            Person(person(i).id, f"P{i}", True, s, NOW if s is not Standing.CURRENT else None)
+            for i, s in enumerate(standings)
+        ],
+        teams=[Team(team(i).id, f"T{i}") for i in range(3)],
+        accounts=[Account(account(i).id, f"A{i}", None if o is None else person(o).id) for i, o in enumerate(owners)],
+        grants=[grant(n, h, to, level, w, state=s) for n, (h, to, level, w, s) in enumerate(edges)],
+        memberships=[Membership(UUID(int=700 + n), team(t).id, m, w) for n, (m, t, w) in enumerate(belongs)],
+    )
+
+
+def reference(world: Register, start: Holder) -> set[tuple[UUID, str]]:  # noqa: C901  plain on purpose
+    """What a holder can do, by spreading out until nothing new is found: accounts with levels, no paths."""
+    standing = world.people[start.id].standing
+    if standing is not Standing.CURRENT:
+        return set()
+    met, rights = {start}, set()
+    while True:
+        before = len(met)
+        for m in world.memberships:
+            if m.member in met and m.window.contains(NOW):
+                met.add(Holder(HolderKind.TEAM, m.team))
+        for g in world.grants:
+            if g.holder in met and g.state in (GrantState.ACTIVE, GrantState.REVOKING):
+                for t in g.terms:
+                    if t.window.contains(NOW):
+                        met.add(Holder(HolderKind.ACCOUNT, g.account))
+                        rights.add((g.account, t.level.name))
+        for a in world.accounts.values():
+            if a.owner is not None and Holder(HolderKind.PERSON, a.owner) in met:
+                met.add(Holder(HolderKind.ACCOUNT, a.id))
+                rights.add((a.id, "Owner"))
+        if len(met) == before:
+            return rights
+
+
+def level_name(path: access.Path) -> str:
+    return path.level.name if path.level else "Owner"
+
+
+def outward(world: Register) -> Iterator[tuple[Holder, access.Path]]:
+    for n in range(3):
+        for path in access.everything_reached(world, person(n), NOW):
+            yield person(n), path
+
+
+@settings(max_examples=2000, deadline=None)
+@given(worlds())
+def test_rights_are_those_of_the_plain_reference(world: Register) -> None:
+    """Accounts and levels reached are just what spreading out finds, whatever cycles there are.
+
+    Ownership of an account reached in a circle back to itself is the one thing that a path can't show.
+    """
+    for n in range(3):
+        found = {(p.account, level_name(p)) for p in access.everything_reached(world, person(n), NOW)}
+        expected = reference(world, person(n))
+        assert {a for a, _ in found} == {a for a, _ in expected}
+        assert found <= expected
+
+
+@settings(max_examples=2000, deadline=None)
+@given(worlds())
+def test_the_same_paths_are_found_from_both_ends(world: Register) -> None:
+    """Following a person outward and an account inward gives the same paths, hops and windows."""
+    forward = {(h, p.account, p.words, p.window, level_name(p)) for h, p in outward(world)}
+    backward = {
+        (p.holder, p.account, p.words, p.window, level_name(p))
+        for n in range(3)
+        for p in access.everyone_reaching(world, account(n).id, NOW)
+        if p.holder.kind is HolderKind.PERSON
+    }
+    assert forward == backward
+
+
+def test_a_path_is_told_in_words_and_its_window_is_what_all_hops_share() -> None:
+    """A nested team over a through-account reads as a sentence, and ends with its shortest hop."""
+    soon, later = NOW + timedelta(days=2), NOW + timedelta(days=9)
+    world = Register.of(
+        people=[Person(person(0).id, "Mara")],
+        teams=[Team(team(0).id, "Wardens"), Team(team(1).id, "Everybody")],
+        accounts=[Account(account(0).id, "Sensors"), Account(account(1).id, "Weather")],
+        memberships=[
+            Membership(UUID(int=1), team(0).id, person(0), Window(None, soon)),
+            Membership(UUID(int=2), team(1).id, team(0)),
+        ],
+        grants=[grant(0, team(1), 0, KEEP, Window(None, later)), grant(1, account(0), 1)],
+    )
+    (path,) = access.paths_to(world, person(0), account(1).id, NOW)
+    assert path.words == (
+        "Mara belongs to Wardens, Wardens belongs to Everybody, Everybody holds “Keeper” on Sensors, "
+        "Sensors holds “Reader” on Weather"
+    )
+    assert path.window.until == soon
+    assert path.reach is Reach.OBSERVE
+    assert access.paths_to(world, person(0), account(1).id, soon) == []
+
+
+def test_while_it_is_being_revoked_a_grant_still_gives() -> None:
+    """Only a read of the system ends access; until then the path is there, and says that it is going."""
+    world = Register.of(
+        people=[Person(person(0).id, "Mara")],
+        accounts=[Account(account(0).id, "Sensors")],
+        grants=[grant(0, person(0), 0, state=GrantState.REVOKING)],
+    )
+    (path,) = access.everything_reached(world, person(0), NOW)
+    assert path.revoking
