@@ -167,12 +167,11 @@ def plan(register: Register, targets: Sequence[Target], sessions: Sequence[LiveS
     """
     steps = [_step_for(register, target) for target in targets if _changes_the_system(target)]
     steps += [_session_step(register, session) for session in sessions]
-    read = dict.fromkeys(
-        [t.grant.account for t in targets if t.reachable] + [s.account for s in sessions if s.reachable]
-    )
+    changed = [t.grant.account for t in targets if t.reachable and _changes_the_system(t)]
+    changed += [session.account for session in sessions if session.reachable]
     steps += [
         PlannedStep(StepKind.READ_AGAIN, account, f"Read {_name(register, account)} again and see that it is gone")
-        for account in read
+        for account in dict.fromkeys(changed)
     ]
     return tuple(steps)
 

@@ -151,7 +151,7 @@ def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
     found = unit.db.execute(
         select(Account.id, System).join(System, System.id == Account.system_id).where(Account.id.in_(accounts))
     )
-    return dict(found.tuples().all())
+    return dict(found.all())
 
 
 def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:

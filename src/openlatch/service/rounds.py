@@ -79,7 +79,7 @@ def _freeze(unit: Unit, row: Round, grants: list[dict[str, Any]], named: UUID | 
             .join(owner, owner.id == Account.owner_id)
             .where(Account.id.in_(accounts), owner.standing != "left")
         )
-        .tuples()
+        
         .all()
     )
     flagged = _flags_on(unit, [grant["id"] for grant in grants])

@@ -174,10 +174,12 @@ _BEFORE = {
         "analyze resolved",
         # A grant whose window changes counts as changed, though the window is its term's.
         """
-        update terms set since = r.since, until = r.until
-        from resolved r join grants g on g.key = r.key
-        where terms.grant_id = g.id and (terms.since, terms.until) is distinct from (r.since, r.until)
+        create temporary table rewindowed on commit drop as
+        select t.id, g.id as grant_id, r.since, r.until
+        from resolved r join grants g on g.key = r.key and g.state <> 'ended' join terms t on t.grant_id = g.id
+        where (t.since, t.until) is distinct from (r.since, r.until)
         """,
+        "update terms t set since = r.since, until = r.until from rewindowed r where t.id = r.id",
     ),
 }
 _AFTER = {
@@ -187,7 +189,7 @@ _AFTER = {
         select gen_random_uuid(), :organisation, r.id, r.level_id, r.since, r.until
         from resolved r join grants g on g.id = r.id
         """,
-        "drop table resolved",
+        "drop table resolved, rewindowed",
     ),
 }
 _UPSERTS = {
@@ -279,7 +281,8 @@ _UPSERTS = {
             version = t.version + 1
         where t.state <> 'ended' and (
             (t.given_by_id, t.reason) is distinct from (excluded.given_by_id, excluded.reason)
-            or excluded.last_used_at > coalesce(t.last_used_at, '-infinity'))
+            or excluded.last_used_at > coalesce(t.last_used_at, '-infinity')
+            or t.id in (select grant_id from rewindowed))
         returning id, xmax = 0, key, account_id
     """,
     "sessions": """

@@ -1,0 +1,88 @@
+"""The chain: any change to any entry shows."""
+
+from __future__ import annotations
+
+import copy
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from openlatch.core import journal
+
+
+def entries(count: int) -> list[dict[str, Any]]:
+    drafts = [
+        {
+            "organisation": "o",
+            "at": f"2026-03-10T12:00:{n:02}.000000Z",
+            "actor": {"id": None, "name": "Mara Ødegård"},
+            "action": "grant.given",
+            "subject": {"kind": "grant", "id": None, "name": f"g{n}", "account": None},
+            "facts": {"n": n, "why": "“season”"},
+        }
+        for n in range(count)
+    ]
+    return list(journal.chain(drafts, 0, journal.START))
+
+
+def test_an_untouched_journal_is_sound_and_gives_what_to_note() -> None:
+    """The last position and hash prove everything up to there."""
+    whole = entries(5)
+    verdict = journal.verify(whole)
+    assert verdict.sound
+    assert (verdict.entries, verdict.position, verdict.hash) == (5, 5, whole[-1]["hash"])
+    assert journal.verify([], (0, journal.START)).sound
+
+
+@given(st.integers(0, 5), st.sampled_from([*journal.FIELDS, "hash"]))
+def test_an_altered_entry_is_found(index: int, name: str) -> None:
+    """Whatever part of whichever entry."""
+    whole = copy.deepcopy(entries(6))
+    before = whole[index][name]
+    whole[index][name] = (
+        {**before, "x": 1}
+        if isinstance(before, dict)
+        else before + 1
+        if isinstance(before, int)
+        else before[:-1] + "0123456789abcdef"[(int(before[-1], 36) + 1) % 16]
+        if name in ("hash", "previous")
+        else before + "x"
+    )
+    assert not journal.verify(whole).sound
+
+
+@given(st.integers(0, 4))
+def test_a_missing_entry_is_found(index: int) -> None:
+    """Also the last ones, when a later position was noted."""
+    whole = entries(6)
+    verdict = journal.verify(whole[:index] + whole[index + 1 :])
+    assert any("missing" in fault.what for fault in verdict.faults)
+    assert not journal.verify(whole[: index + 1], (6, whole[-1]["hash"])).sound
+
+
+@given(st.permutations(range(5)).filter(lambda order: list(order) != sorted(order)))
+def test_reordered_entries_are_found(order: list[int]) -> None:
+    """Whichever way."""
+    whole = entries(5)
+    assert not journal.verify(whole[i] for i in order).sound
+
+
+def test_a_rewritten_journal_does_not_hold_the_hash_that_was_noted() -> None:
+    """Somebody who seals everything anew is found out by one noted line."""
+    whole = entries(4)
+    noted = (3, whole[2]["hash"])
+    forged = [{**e, "facts": {"n": 9}} for e in whole]
+    again = list(journal.chain(forged, 0, journal.START))
+    assert journal.verify(again).sound
+    assert not journal.verify(again, noted).sound
+    assert journal.verify(whole, noted).sound
+
+
+@pytest.mark.parametrize("name", journal.FIELDS[:1] + journal.FIELDS[4:])
+def test_an_entry_without_a_part_is_found(name: str) -> None:
+    """Instead of failing on it."""
+    whole = entries(3)
+    del whole[1][name]
+    assert any("has no" in fault.what for fault in journal.verify(whole).faults)

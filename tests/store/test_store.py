@@ -1,0 +1,263 @@
+"""The store on a real PostgreSQL: migrations, row-level security, filters and pages, imports, the journal."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+from uuid import UUID
+
+import psycopg
+import pytest
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from sqlalchemy import create_engine, select, text
+from sqlalchemy.exc import DBAPIError
+
+from openlatch.core import journal as chain
+from openlatch.core.filters import check, matches, parse
+from openlatch.errors import BadInput
+from openlatch.launch.cluster import Cluster
+from openlatch.service import importing, signing_in
+from openlatch.service.context import Service, Viewer
+from openlatch.store import journal
+from openlatch.store.database import transaction
+from openlatch.store.listing import ListQuery, nested
+from openlatch.store.lists import PEOPLE
+from openlatch.store.tables import Base, Grant, Person
+from tests.conftest import lines
+
+
+def bring(
+    service: Service, viewer: Viewer, kind: str, written: str, form: str = "csv", **how: bool
+) -> importing.Report:
+    """Import text as a file."""
+    with service.unit(viewer) as unit:
+        keep_good, try_only = how.get("keep_good", False), how.get("try_only", False)
+        return importing.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good, try_only)
+
+
+def test_the_migrations_give_the_tables_that_the_code_expects(cluster: Cluster, database: str) -> None:
+    """Nothing is left for another migration to do."""
+    engine = create_engine(cluster.url(database).replace("postgresql:", "postgresql+psycopg:"))
+    with engine.connect() as connection:
+        context = MigrationContext.configure(
+            connection, opts={"include_name": lambda name, kind, _: not (kind == "table" and "procrastinate" in name)}
+        )
+        assert compare_metadata(context, Base.metadata) == []
+    engine.dispose()
+
+
+def test_every_table_of_an_organisation_is_guarded(cluster: Cluster, database: str) -> None:
+    """One that somebody adds and forgets to guard fails here."""
+    with psycopg.connect(cluster.url(database)) as db:
+        rows = db.execute(
+            "select c.relname from pg_class c "
+            "join pg_attribute a on a.attrelid = c.oid and a.attname = 'organisation_id' "
+            "where c.relkind = 'r' and c.relnamespace = 'public'::regnamespace and not c.relrowsecurity"
+        ).fetchall()
+    assert rows == []
+
+
+def test_nothing_is_visible_across_organisations(service: Service, organisation: Viewer) -> None:
+    """Not even to a query that forgets to ask, nor can a row be put into another organisation."""
+    other = signing_in.make_organisation(service, "Other", "other", "UTC", "Bo", "bo@example.org", "a long password")
+    with transaction(service.engine, other.organisation) as db:
+        assert [p.name for p in db.scalars(select(Person))] == ["Bo"]
+        db.add(Person(organisation_id=organisation.organisation, name="Spy", inside=True))
+        with pytest.raises(DBAPIError, match="row-level security"):
+            db.flush()
+        db.rollback()
+    with transaction(service.engine, None) as db:
+        assert db.scalars(select(Person)).all() == []
+
+
+def test_the_journal_can_only_be_added_to(
+    service: Service, organisation: Viewer, cluster: Cluster, database: str
+) -> None:
+    """Neither the service's role nor the owner can change it in passing."""
+    for statement in ("update journal set action = 'x'", "delete from journal", "truncate journal"):
+        with transaction(service.engine, organisation.organisation) as db, pytest.raises(DBAPIError, match="denied"):
+            db.execute(text(statement))
+        with psycopg.connect(cluster.url(database)) as owner, pytest.raises(psycopg.Error, match="only be added to"):
+            owner.execute(statement)  # type: ignore[call-overload]
+
+
+def test_the_stored_journal_verifies_and_tampering_behind_its_back_shows(
+    service: Service, organisation: Viewer, cluster: Cluster, database: str
+) -> None:
+    """Also when somebody switches the guard off first."""
+    bring(service, organisation, "people", "key,name\n" + "".join(f"k{n},N{n}\n" for n in range(150)))
+
+    def verdict() -> chain.Verdict:
+        with transaction(service.engine, organisation.organisation) as db:
+            return chain.verify(journal.export(db, organisation.organisation), journal.head(db))
+
+    assert verdict().sound
+    assert verdict().entries == 152
+    with psycopg.connect(cluster.url(database)) as owner:
+        owner.execute("alter table journal disable trigger user")
+        owner.execute("update journal set facts = '{\"x\": 1}' where position = 77")
+    assert [fault.position for fault in verdict().faults] == [77]
+    with psycopg.connect(cluster.url(database)) as owner:
+        owner.execute("delete from journal where position > 150")
+    assert not verdict().sound
+
+
+_words = st.sampled_from(["Mara", "mara O'Dell", "50%", "a_b", "Øde\\gård", ""])
+_rows = st.lists(st.tuples(_words, st.none() | _words, st.booleans(), st.integers(0, 2)), max_size=6)
+_texts = st.builds(
+    lambda name, op, value: f"{name} {op} {value}",
+    st.sampled_from(["name", "address"]),
+    st.sampled_from(["eq", "ne", "co", "sw", "ew", "gt", "le"]),
+    st.sampled_from(['"mara"', '"%"', '"_"', '"ø"', '""', '"\\\\"', '"O\'"']),
+)
+_leaves = st.one_of(
+    _texts,
+    st.sampled_from(["address pr", "address eq null", "inside eq true", "inside ne true", "recognised eq false"]),
+)
+_filters = st.recursive(
+    _leaves,
+    lambda inner: st.one_of(
+        st.builds("({}) and ({})".format, inner, inner),
+        st.builds("({}) or ({})".format, inner, inner),
+        st.builds("not ({})".format, inner),
+    ),
+    max_leaves=4,
+)
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(_rows, _filters)
+def test_a_filter_means_the_same_in_sql_and_in_python(
+    service: Service, organisation: Viewer, rows: list[tuple[str, str | None, bool, int]], written: str
+) -> None:
+    """Case, wildcards, quotes and missing values included."""
+    with transaction(service.engine, organisation.organisation) as db:
+        db.execute(text("delete from sign_ins"))
+        db.execute(text("delete from people"))
+        for name, address, inside, _ in rows:
+            db.add(Person(organisation_id=organisation.organisation, name=name, address=address, inside=inside))
+        db.flush()
+        flat = [
+            {"name": p.name, "address": p.address, "inside": p.inside, "recognised": True, "id": p.id}
+            for p in db.scalars(select(Person))
+        ]
+        node = check(parse(written), PEOPLE.attributes)
+        expected = {row["id"] for row in flat if matches(node, row)}
+        assert {row["id"] for row in PEOPLE.all(db, written)} == expected
+        db.rollback()
+
+
+@pytest.mark.parametrize("sort", ["name", "-name", "address", "-address", "leaves_at", "-grants"])
+def test_pages_visit_every_row_once(service: Service, organisation: Viewer, sort: str) -> None:
+    """Through equal values and missing ones, both ways round."""
+    people = "".join(f"k{n},{'abc'[n % 3]},{'' if n % 4 else f'p{n}@example.org'}\n" for n in range(23))
+    bring(service, organisation, "people", f"key,name,address\n{people}")
+    with transaction(service.engine, organisation.organisation) as db:
+        seen: list[UUID] = []
+        cursor = ""
+        while True:
+            page = PEOPLE.page(db, ListQuery(sort=sort, limit=5, cursor=cursor, count=True))
+            seen += [row["id"] for row in page.rows]
+            cursor = page.next
+            if not cursor:
+                break
+        assert (len(seen), len(set(seen)), page.count) == (24, 24, 24)
+        whole = PEOPLE.page(db, ListQuery(sort=sort, limit=500))
+        assert [row["id"] for row in whole.rows] == seen
+
+
+@pytest.mark.parametrize("cursor", ["x", "eyJhIjoxfQ", "WyJuYW1lIiwxLCJ4Il0", "!!!!"])
+def test_a_made_up_cursor_is_refused(service: Service, organisation: Viewer, cursor: str) -> None:
+    """With a sentence, not an error of the database."""
+    with transaction(service.engine, organisation.organisation) as db:
+        for query in (ListQuery(cursor=cursor), ListQuery(limit=0), ListQuery(sort="shoe")):
+            with pytest.raises(BadInput):
+                PEOPLE.page(db, query)
+
+
+def test_an_object_without_an_id_is_null() -> None:
+    """An account nobody owns has no owner, rather than an owner without a name."""
+    row: dict[str, Any] = {"id": 1, "owner.id": None, "owner.name": None, "system.id": 2, "system.name": "x"}
+    assert nested(row) == {"id": 1, "owner": None, "system": {"id": 2, "name": "x"}}
+
+
+LEVELS = "system,key,name,sentence,permissions\nMail,read,Read,Can read.,mail.read|Read it|observe\n"
+BASE = {
+    "people": "key,name,address\nmara,Mara,m@example.org\nines,Ines,i@example.org\n",
+    "accounts": "key,name,system,sensitivity,owner\nbox,Box,Mail,3,ines\n",
+    "levels": LEVELS,
+    "apps": "key,name\nsync,Sync\n",
+    "grants": "account,holder_kind,holder,level,until,given_by,last_used_at\n"
+    "box,person,mara,read,9999-12-31,ines,2026-03-01\nbox,app,sync,read,2026-05-01,ines,\n",
+    "sessions": "key,account,holder,started_at\ns1,box,mara,2026-03-01T08:00:00Z\n",
+    "use": "account,holder,last_used_at\nbox,mara,2026-03-09\n",
+}
+
+
+def load_base(service: Service, viewer: Viewer) -> None:
+    for kind, written in BASE.items():
+        assert bring(service, viewer, kind, written).kept
+
+
+def test_the_same_files_twice_change_nothing(service: Service, organisation: Viewer) -> None:
+    """Not a row, not an entry of the journal."""
+    load_base(service, organisation)
+    with transaction(service.engine, organisation.organisation) as db:
+        before = journal.head(db)
+    for kind, written in BASE.items():
+        report = bring(service, organisation, kind, written)
+        assert (report.kept, report.added, report.changed) == (True, 0, 0), kind
+        assert report.unchanged == report.read
+    with transaction(service.engine, organisation.organisation) as db:
+        assert journal.head(db) == before
+
+
+def test_a_changed_line_changes_its_row_and_says_so(service: Service, organisation: Viewer) -> None:
+    """And only that row; use never goes backwards; what ended here stays ended."""
+    load_base(service, organisation)
+    report = bring(service, organisation, "people", BASE["people"].replace("Mara,", "Mara Oduya,"))
+    assert (report.added, report.changed, report.unchanged) == (0, 1, 1)
+    moved = bring(service, organisation, "grants", BASE["grants"].replace("9999-12-31", "2026-04-01"))
+    assert (moved.added, moved.changed) == (0, 1)
+    older = bring(service, organisation, "use", BASE["use"].replace("03-09", "02-01"))
+    assert older.changed == 0
+    with service.unit(organisation) as unit:
+        unit.db.execute(text("update grants set state = 'ended', ended_as = 'revoked', ended_at = now()"))
+    assert bring(service, organisation, "grants", BASE["grants"].replace("ines,2026", "mara,2026")).changed == 0
+
+
+def test_a_bad_line_keeps_everything_out_unless_asked_otherwise(service: Service, organisation: Viewer) -> None:
+    """Each is reported with its number and field, whether a field or a name is wrong."""
+    load_base(service, organisation)
+    written = (
+        "account,holder,level,until\n"
+        "box,ines,read,2026-05-01\n"
+        "nowhere,ines,read,\n"
+        "box,nobody,read,\n"
+        "box,ines,fly,\n"
+        "box,mara,read,someday\n"
+        "box,ines,read,2026-06-01\n"
+    )
+    report = bring(service, organisation, "grants", written)
+    assert not report.kept
+    assert [(e.line, e.field) for e in report.errors] == [
+        (3, "account"), (3, "level"), (4, "holder"), (5, "level"), (6, "until"), (7, "level")
+    ]  # fmt: skip
+    assert (report.read, report.bad) == (6, 5)
+    with transaction(service.engine, organisation.organisation) as db:
+        assert len(db.scalars(select(Grant)).all()) == 2
+    assert not bring(service, organisation, "grants", written, keep_good=True, try_only=True).kept
+    kept = bring(service, organisation, "grants", written, keep_good=True)
+    assert (kept.kept, kept.added, kept.bad) == (True, 1, 5)
+
+
+def test_json_lines_bring_the_same_records(service: Service, organisation: Viewer) -> None:
+    """With values of their own kinds."""
+    load_base(service, organisation)
+    mara = {"key": "mara", "name": "Mara", "address": "m@example.org", "inside": True}
+    written = lines(mara, {"key": "new", "name": "New", "inside": False}).decode()
+    report = bring(service, organisation, "people", written, form="jsonl")
+    assert (report.added, report.changed, report.unchanged) == (1, 0, 1)
