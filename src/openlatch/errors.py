@@ -20,11 +20,12 @@ class OpenLatchError(Exception):
 
     status = 500
     title = "Something went wrong"
+    usual_remedy = ""
 
     def __init__(self, detail: str, remedy: str = "") -> None:
         super().__init__(detail)
         self.detail = detail
-        self.remedy = remedy
+        self.remedy = remedy or self.usual_remedy
 
 
 class BadInput(OpenLatchError):
@@ -64,6 +65,7 @@ class NotFound(OpenLatchError):
 
     status = 404
     title = "Not found"
+    usual_remedy = "Look whether the name or id is right, and whether it is for you to see."
 
 
 class Conflict(OpenLatchError):

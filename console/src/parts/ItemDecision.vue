@@ -44,9 +44,10 @@ async function decide(verdict: 'keep' | 'trim' | 'revoke'): Promise<void> {
   try {
     const path = `/rounds/${props.item.round_id}/items/${props.item.id}/decision`
     await send<ItemRow>('POST', path, body, { 'If-Match': `"${props.item.version}"` })
+    // Told before the list is read again: a decided line may leave it, and this part with it.
+    emit('decided')
     await cache.invalidateQueries({ key: ['round', props.item.round_id] })
     await cache.invalidateQueries({ key: ['items'] })
-    emit('decided')
   } catch (failed) {
     error.value = failed
   } finally {

@@ -31,7 +31,7 @@ _CLIENT = {
     "team": "register",
     "grant": "register",
     "app": "register",
-    "session": "register",
+    "session": "revoking",
     "level": "register",
     "who-can": "register",
     "flag": "flags",

@@ -281,7 +281,6 @@ COMMANDS: dict[str, click.Command] = {
     "team": team,
     "grant": grant,
     "app": app,
-    "session": session_group,
     "level": level,
     "who-can": who_can,
 }

@@ -180,4 +180,9 @@ def revocation_done(ident: UUID, step: UUID, proof: str) -> None:
         write_revocation(service.step_done(ident, step, proof))
 
 
-COMMANDS: dict[str, click.Command] = {"revoke": revoke, "trim": trim, "revocation": revocation}
+COMMANDS: dict[str, click.Command] = {
+    "revoke": revoke,
+    "trim": trim,
+    "revocation": revocation,
+    "session": session_group,
+}

@@ -67,7 +67,7 @@ class Demo:
 
     def __init__(self, folder: Path, port: int) -> None:
         self.folder = folder
-        self.port = port if is_free(port) else free_port()
+        self.port = port if port and is_free(port) else free_port()
         self.register = Cluster(folder / "register")
         self.telemetry = Cluster(folder / "telemetry", superuser="telemetry_owner", settings=("log_statement=ddl",))
         self.children: dict[str, subprocess.Popen[bytes]] = {}

@@ -78,9 +78,7 @@ def _freeze(unit: Unit, row: Round, grants: list[dict[str, Any]], named: UUID | 
             select(Account.id, Account.owner_id)
             .join(owner, owner.id == Account.owner_id)
             .where(Account.id.in_(accounts), owner.standing != "left")
-        )
-        
-        .all()
+        ).all()
     )
     flagged = _flags_on(unit, [grant["id"] for grant in grants])
     ordered = sorted(

@@ -23,9 +23,7 @@ def page(unit: Unit) -> dict[str, Any]:
     db, sight = unit.db, unit.sight
     open_flags = [sight.flags(), Flag.state == "open"]
     worst = lists.FLAGS.page(db, ListQuery(limit=6), open_flags)
-    by_severity = dict(
-        db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).all()
-    )
+    by_severity = dict(db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).all())
     by_rule = db.execute(select(Flag.rule, func.count()).where(*open_flags).group_by(Flag.rule)).all()
     going = lists.REVOCATIONS.page(
         db, ListQuery(limit=6, filter="not (confirmed_at pr)", count=True), [sight.revocations()]

@@ -1,0 +1,454 @@
+"""What is measured, each with its floor in the same run."""
+
+from __future__ import annotations
+
+import os
+import statistics
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import httpx
+import psycopg
+from sqlalchemy import select, text
+
+from bench import world
+from openlatch.core import access
+from openlatch.core.register import Holder
+from openlatch.core.words import HolderKind
+from openlatch.demo import loader
+from openlatch.launch.cluster import Cluster, free_port
+from openlatch.service import carrying, flags, revocations, systems
+from openlatch.service import importing as importing_service
+from openlatch.service.context import Service, Viewer
+from openlatch.standins import telemetry
+from openlatch.store import cut
+from openlatch.store.migrate import APP_ROLE
+from openlatch.store.tables import Account, Grant
+
+ROUNDS = 60
+
+
+@dataclass
+class Result:
+    """A ratio to a floor."""
+
+    work: str
+    ratio: float
+    aim: float
+    floor: str
+    notes: list[str] = field(default_factory=list)
+
+
+@dataclass
+class Bench:
+    """What the measures work on."""
+
+    size: world.Size
+    folder: Path
+    cluster: Cluster
+    service: Service
+    viewer: Viewer
+    key: str
+    results: list[Result] = field(default_factory=list)
+
+    def owner(self, database: str = "bench") -> psycopg.Connection[Any]:
+        """A bare connection as the owner, whom row-level security does not slow down."""
+        return psycopg.connect(self.cluster.url(database))
+
+
+def _seconds(work: Callable[[], Any]) -> float:
+    started = time.perf_counter()
+    work()
+    return time.perf_counter() - started
+
+
+def _alternating(ours: Callable[[], Any], floor: Callable[[], Any], rounds: int = ROUNDS) -> tuple[float, float]:
+    """The medians of both, taken in turn so that noise falls on both."""
+    for work in (ours, floor):
+        work()
+    times = [(_seconds(ours), _seconds(floor)) for _ in range(rounds)]
+    return statistics.median(a for a, _ in times), statistics.median(b for _, b in times)
+
+
+_TABLES = ("people", "teams", "memberships", "systems", "accounts", "levels", "grants", "terms", "sessions", "journal")
+
+
+def importing(bench: Bench) -> Result:
+    """Import the grants with all checks and the journal, against COPY of the same rows into the same tables."""
+    taken = 0.0
+    for kind, write in world.FILES.items():
+        path = bench.folder / f"{kind}.csv"
+        with path.open("w") as file:
+            file.writelines(write(bench.size, world.today()))
+
+        def bring(kind: str = kind, path: Path = path) -> None:
+            with path.open("rb") as source, bench.service.unit(bench.viewer) as unit:
+                report = importing_service.bring(unit, kind, "csv", source, keep_good=False, try_only=False)
+            assert report.kept, report.errors[:3]
+
+        seconds = _seconds(bring)
+        taken = seconds if kind == "grants" else taken
+    with bench.owner() as db:
+        bounds = "select min(position), max(position) from journal where subject_kind = 'grant'"
+        positions = db.execute(bounds).fetchone()
+        db.commit()
+        db.autocommit = True
+        db.execute("vacuum analyze")
+    assert positions is not None
+    return Result(
+        "import grants, checked and journalled",
+        taken / _copy_again(bench, *positions),
+        2.0,
+        "COPY of the same rows into the same tables",
+    )
+
+
+def _copy_again(bench: Bench, first: int, last: int) -> float:
+    """Seconds to COPY the rows that the import made into the same tables of another database."""
+    total = 0.0
+    with bench.owner() as source, bench.owner("floor") as target:
+        _copy_organisations(source, target)
+        for table in _TABLES:
+            columns = _columns(source, table)
+            where = f"where position between {first} and {last}" if table == "journal" else ""
+            path = bench.folder / "floor.bin"
+            with (
+                path.open("wb") as file,
+                source.cursor().copy(f"copy (select {columns} from {table} {where}) to stdout (format binary)") as copy,
+            ):
+                for block in copy:
+                    file.write(block)
+
+            def load(path: Path = path, table: str = table, columns: str = columns) -> None:
+                with (
+                    path.open("rb") as file,
+                    target.cursor().copy(f"copy {table} ({columns}) from stdin (format binary)") as copy,
+                ):
+                    while block := file.read(1 << 20):
+                        copy.write(block)
+                target.commit()
+
+            seconds = _seconds(load)
+            total += seconds if table in ("grants", "terms", "journal") else 0.0
+            path.unlink()
+    return total
+
+
+def _copy_organisations(source: psycopg.Connection[Any], target: psycopg.Connection[Any]) -> None:
+    reading = source.cursor().copy("copy organisations to stdout")
+    with reading as out, target.cursor().copy("copy organisations from stdin") as into:
+        for block in out:
+            into.write(block)
+    target.commit()
+
+
+def _columns(db: psycopg.Connection[Any], table: str) -> str:
+    rows = db.execute(
+        "select column_name from information_schema.columns where table_name = %s and is_generated = 'NEVER' "
+        "and table_schema = 'public' order by ordinal_position",
+        [table],
+    )
+    return ", ".join(f'"{name}"' for (name,) in rows)
+
+
+_HAND_WRITTEN = """
+    select count(*) filter (where g.last_used_at < now() - (array[180, 120, 90, 45])[a.sensitivity] * interval '1 day'),
+           count(*) filter (where g.last_used_at is null and g.recorded
+               and g.given_at < now() - (array[90, 60, 30, 14])[a.sensitivity] * interval '1 day'),
+           count(*) filter (where t.until is null and a.sensitivity >= 3),
+           count(*) filter (where coalesce(p.inside, true) = false and l.reach >= 3),
+           count(*) filter (where p.standing = 'left'),
+           count(*) filter (where b.standing = 'left'),
+           count(*) filter (where not g.recorded)
+    from grants g join accounts a on a.id = g.account_id join terms t on t.grant_id = g.id
+    join levels l on l.id = t.level_id left join people p on p.id = g.person_id
+    left join people b on b.id = g.given_by_id
+    where g.state in ('active', 'suspended', 'revoking')
+"""
+
+
+def every_rule(bench: Bench) -> Result:
+    """Evaluate every rule over everything with the flags written already, against one SQL pass that counts."""
+    first = _seconds(lambda: flags.evaluate_all(bench.service, bench.viewer.organisation))
+    ours = _seconds(lambda: flags.evaluate_all(bench.service, bench.viewer.organisation))
+    with bench.owner() as db:
+        floor = min(_seconds(lambda: db.execute(_HAND_WRITTEN).fetchone()) for _ in range(3))
+        raised = db.execute("select count(*) from flags").fetchone()
+    assert raised is not None
+    note = f"the first time, writing {raised[0]:,} flags and their journal: {first / floor:.1f}"
+    return Result("every rule over the whole register", ours / floor, 1.5, "one hand-written SQL pass", [note])
+
+
+def one_change(bench: Bench) -> Result:
+    """Change one grant and bring its flags in line, against one single-row commit."""
+    with bench.owner() as db:
+        ids = [row[0] for row in db.execute("select id from grants limit 500")]
+    turn = iter(ids * 10)
+
+    def ours() -> None:
+        with bench.service.unit(bench.viewer) as unit:
+            ident = next(turn)
+            unit.db.execute(text("update grants set version = version + 1 where id = :id"), {"id": ident})
+            unit.record("grant.changed", "grant", ident, "bench")
+            flags.evaluate(unit, grants=[ident])
+
+    with psycopg.connect(bench.cluster.url("bench")) as db:
+
+        def floor() -> None:
+            db.execute("update grants set version = version + 1 where id = %s", [next(turn)])
+            db.commit()
+
+        taken, least = _alternating(ours, floor)
+    return Result("flags right after one change", taken / least, 3.0, "one single-row commit")
+
+
+_REACHING = """
+    with recursive reaching(kind, id, path) as (
+        select holder_kind, holder_id, array[id] from grants
+        where account_id = %(account)s and state in ('active', 'revoking')
+        union all
+        select case when m.person_id is null then 'team' else 'person' end, m.member_id, r.path || m.id
+        from reaching r join memberships m on r.kind = 'team' and m.team_id = r.id
+        where not m.id = any(r.path)
+    )
+    select r.kind, r.id, p.name, r.path from reaching r join people p on p.id = r.id where r.kind = 'person'
+"""
+
+
+def who_reaches_an_account(bench: Bench) -> Result:
+    """Everyone who reaches an account, with paths, against a bare recursive query."""
+    with bench.owner() as db:
+        rows = db.execute("select account_id from grants group by 1 order by count(*) desc").fetchall()
+        middle = [row[0] for row in rows[len(rows) // 2 :][:ROUNDS]]
+        turn = iter(middle * 4)
+
+        def ours() -> None:
+            with bench.service.unit(bench.viewer) as unit:
+                account = next(turn)
+                access.everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now)
+
+        def floor() -> None:
+            db.execute(_REACHING, {"account": next(turn)}).fetchall()
+
+        taken, least = _alternating(ours, floor, min(ROUNDS, len(middle)))
+    return Result("who can do what in one account, with paths", taken / least, 1.5, "a bare recursive query in psycopg")
+
+
+_REACHED = """
+    with recursive met(id, path) as (
+        select %(person)s::uuid, array[]::uuid[]
+        union all
+        select m.team_id, met.path || m.id from met join memberships m on m.member_id = met.id
+        where not m.id = any(met.path)
+    )
+    select g.account_id, a.name, l.name, l.reach, t.until, met.path || g.id
+    from met join grants g on g.holder_id = met.id and g.state in ('active', 'revoking')
+    join accounts a on a.id = g.account_id join terms t on t.grant_id = g.id join levels l on l.id = t.level_id
+"""
+
+
+def what_a_person_reaches(bench: Bench) -> Result:
+    """Everything that one person reaches, with paths, against a bare recursive query."""
+    with bench.owner() as db:
+        ids = [row[0] for row in db.execute("select id from people where standing = 'current' order by id limit 200")]
+        turn = iter(ids * 4)
+
+        def ours() -> None:
+            with bench.service.unit(bench.viewer) as unit:
+                holder = Holder(HolderKind.PERSON, next(turn))
+                access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+
+        def floor() -> None:
+            db.execute(_REACHED, {"person": next(turn)}).fetchall()
+
+        taken, least = _alternating(ours, floor)
+    return Result("everything that one person reaches", taken / least, 1.5, "a bare recursive query in psycopg")
+
+
+_BARE = """
+import os, psycopg
+from flask import Flask, Response
+from psycopg_pool import ConnectionPool
+app = Flask(__name__)
+pool = ConnectionPool(os.environ["BENCH_URL"], min_size=4, open=True)
+QUERY = '''
+select coalesce(json_agg(r), '[]')::text from (
+    select g.id, g.state, g.ended_as, g.ended_at,
+        json_build_object('id', a.id, 'name', a.name, 'sensitivity', a.sensitivity) account,
+        json_build_object('id', y.id, 'name', y.name, 'kind', y.kind) system,
+        json_build_object('id', g.holder_id, 'kind', g.holder_kind, 'name', coalesce(p.name, t.name)) holder,
+        l.name as level, l.sentence, l.reach, m.since, m.until, g.given_at,
+        json_build_object('id', b.id, 'name', b.name) given_by, g.reason, g.last_used_at, g.recorded,
+        (select count(*) from flags f where f.subject_id = g.id and f.state = 'open') open_flags
+    from grants g join accounts a on a.id = g.account_id join systems y on y.id = a.system_id
+    join terms m on m.grant_id = g.id join levels l on l.id = m.level_id
+    left join people p on p.id = g.person_id left join teams t on t.id = g.team_id
+    left join people b on b.id = g.given_by_id
+    where g.state = 'active' and a.sensitivity >= 3 order by g.given_at desc, g.id desc limit 50
+) r
+'''
+@app.get("/")
+def page():
+    with pool.connection() as db:
+        return Response(db.execute(QUERY).fetchone()[0], content_type="application/json")
+"""
+
+
+@contextmanager
+def _gunicorn(bench: Bench, target: str, environment: dict[str, str]) -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
+    port = free_port()
+    command = [
+        sys.executable,
+        "-m",
+        "gunicorn",
+        "-b",
+        f"127.0.0.1:{port}",
+        "-w",
+        "1",
+        "-k",
+        "gthread",
+        "--threads",
+        "4",
+    ]
+    process = subprocess.Popen(
+        [*command, "--log-level", "warning", target], env={**os.environ, **environment}, cwd=bench.folder
+    )
+    address = f"http://127.0.0.1:{port}"
+    try:
+        for _ in range(200):
+            try:
+                httpx.get(address + "/healthz")
+                break
+            except httpx.TransportError:
+                time.sleep(0.1)
+        yield address, process
+    finally:
+        process.terminate()
+        process.wait(10)
+
+
+def _service_environment(bench: Bench) -> dict[str, str]:
+    return {
+        "OPENLATCH_DATABASE_URL": bench.cluster.url("bench", APP_ROLE, "bench"),
+        "OPENLATCH_SECRET_KEY": bench.key,
+    }
+
+
+def _write_apps(bench: Bench) -> None:
+    (bench.folder / "bare.py").write_text(_BARE)
+    (bench.folder / "idle.py").write_text("from flask import Flask\napp = Flask(__name__)\n")
+    (bench.folder / "ours.py").write_text(
+        "from openlatch.launch.serving import web_app\nfrom openlatch.launch.settings import Settings\n"
+        "app = web_app(Settings.load())\n"
+    )
+
+
+def a_page_over_http(bench: Bench) -> Result:
+    """A page of 50 from a filtered list, against Flask and a bare query that builds the same JSON."""
+    _write_apps(bench)
+    with (
+        _gunicorn(bench, "ours:app", _service_environment(bench)) as (address, _),
+        _gunicorn(bench, "bare:app", {"BENCH_URL": bench.cluster.url("bench")}) as (bare, _),
+        httpx.Client(timeout=120) as http,
+    ):
+        body = {"address": "ada@example.org", "password": "a long password"}
+        token = http.post(f"{address}/api/v1/tokens", json=body).json()["token"]
+        headers = {"Authorization": f"Bearer {token}"}
+        params = {"filter": 'state eq "active" and account.sensitivity ge 3', "limit": "50"}
+
+        def ours() -> None:
+            http.get(f"{address}/api/v1/grants", params=params, headers=headers).raise_for_status()
+
+        def floor() -> None:
+            http.get(bare).raise_for_status()
+
+        taken, least = _alternating(ours, floor)
+    return Result("a page of 50 from a filtered list over HTTP", taken / least, 1.3, "Flask and a bare psycopg query")
+
+
+def revoke_until_confirmed(bench: Bench) -> Result:
+    """Revoke in a real PostgreSQL system until confirmed, against the same statements by hand and one read."""
+    server = Cluster(bench.folder / "telemetry", "telemetry_owner")
+    server.start()
+    try:
+        server.ensure_database(telemetry.DATABASE)
+        url = server.url(telemetry.DATABASE)
+        telemetry.prepare(url, loader.telemetry_plan(), world.today(), "bench")
+        names = [f"b_{n}" for n in range(2 * ROUNDS + 4)]
+        with psycopg.connect(url) as db:
+            for name in names:
+                db.execute(f"create role {name} login")
+                db.execute(f"grant hut_sensors to {name}")
+        system = _connected(bench, server)
+        ours, by_hand = names[: ROUNDS + 2], names[ROUNDS + 2 :]
+        with bench.service.unit(bench.viewer) as unit:
+            held = select(Grant.handle["member"].astext, Grant.id).join(Account, Account.id == Grant.account_id)
+            grants: dict[str, UUID] = dict(
+                unit.db.execute(held.where(Account.system_id == system, Account.handle == "hut_sensors")).all()
+            )
+        mine, theirs = iter(ours), iter(by_hand)
+
+        def revoke() -> None:
+            with bench.service.unit(bench.viewer) as unit:
+                ident = revocations.start(unit, revocations.Wish(grants=(grants[next(mine)],)), "Bench.")
+            carrying.carry_out(bench.service, bench.viewer.organisation, ident)
+
+        def hand() -> None:
+            name = next(theirs)
+            with psycopg.connect(url) as db:
+                db.execute(f"revoke hut_sensors from {name}")
+            with psycopg.connect(url) as db:
+                db.execute(
+                    "select 1 from pg_auth_members m join pg_roles r on r.oid = m.member where rolname = %s", [name]
+                )
+
+        taken, least = _alternating(revoke, hand)
+    finally:
+        server.stop()
+    return Result(
+        "revoke until confirmed in a real PostgreSQL", taken / least, 2.0, "the same statements by hand, and one read"
+    )
+
+
+def _connected(bench: Bench, server: Cluster) -> UUID:
+    settings = {
+        "host": "127.0.0.1",
+        "port": server.port,
+        "database": telemetry.DATABASE,
+        "user": telemetry.ADAPTER_LOGIN,
+    }
+    with bench.service.unit(bench.viewer) as unit:
+        ident = systems.connect(unit, "telemetry", "Telemetry", "postgresql", settings, "bench").id
+    assert systems.read(bench.service, bench.viewer.organisation, ident) is not None
+    return ident
+
+
+def memory(bench: Bench) -> Result:
+    """The web process after serving every list, against an idle Flask process."""
+    _write_apps(bench)
+    with (
+        _gunicorn(bench, "ours:app", _service_environment(bench)) as (address, ours),
+        _gunicorn(bench, "idle:app", {}) as (idle, idle_process),
+    ):
+        body = {"address": "ada@example.org", "password": "a long password"}
+        token = httpx.post(f"{address}/api/v1/tokens", json=body).json()["token"]
+        headers = {"Authorization": f"Bearer {token}"}
+        for name in ("accounts", "people", "grants", "sessions", "flags", "journal", "today"):
+            httpx.get(f"{address}/api/v1/{name}", headers=headers, timeout=120).raise_for_status()
+        httpx.get(idle)
+        ratio = _resident(ours.pid) / _resident(idle_process.pid)
+    return Result("memory of the web process", ratio, 2.0, "an idle Flask process")
+
+
+def _resident(master: int) -> int:
+    """Kilobytes of the one worker process of a gunicorn."""
+    children = Path(f"/proc/{master}/task/{master}/children").read_text().split()
+    status = Path(f"/proc/{children[0]}/status").read_text()
+    return int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1])

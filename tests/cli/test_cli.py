@@ -1,0 +1,184 @@
+"""The command line as a user types it: a program of its own, talking to the running service."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pytest
+
+from openlatch.cli.output import guarded
+from openlatch.demo.loader import PASSWORD
+from openlatch.launch.demo import Demo
+from openlatch.standins import telemetry
+from tests.conftest import ROLES
+
+Run = Callable[..., subprocess.CompletedProcess[str]]
+
+
+@pytest.fixture
+def run(stack: Demo, tokens: dict[str, str], tmp_path: Path) -> Run:
+    """Runs the program as the administrator."""
+    environment = {
+        **os.environ,
+        "OPENLATCH_URL": stack.address,
+        "OPENLATCH_TOKEN": tokens["administrator"],
+        "XDG_CONFIG_HOME": str(tmp_path),
+        "COLUMNS": "160",
+    }
+
+    def go(*arguments: str, given: str = "", **changed: str) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-c", "from openlatch.cli.main import main; main()", *arguments]
+        kept = {k: v for k, v in {**environment, **changed}.items() if v}
+        return subprocess.run(command, input=given, env=kept, capture_output=True, text=True, check=False)
+
+    return go
+
+
+def found(result: subprocess.CompletedProcess[str]) -> Any:
+    """What a command gave as JSON."""
+    assert result.returncode == 0, result.stderr
+    return json.loads(result.stdout)
+
+
+def test_signing_in_keeps_a_token_that_nobody_else_can_read(run: Run, tmp_path: Path) -> None:
+    """And signing out ends it."""
+    signed = run("login", "--address", ROLES["delegate"], "--password", PASSWORD, OPENLATCH_TOKEN="")
+    assert "Signed in to Hollin Fell Huts as Fenna Aldous" in signed.stdout
+    kept = tmp_path / "openlatch" / "session.json"
+    assert kept.stat().st_mode & 0o777 == 0o600
+    assert PASSWORD not in kept.read_text()
+    assert "delegate" in run("whoami", OPENLATCH_TOKEN="").stdout
+    token = json.loads(kept.read_text())["token"]
+    assert run("logout", OPENLATCH_TOKEN="").returncode == 0
+    assert run("whoami", OPENLATCH_TOKEN=token).returncode == 1
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ("today",), ("account", "list"), ("account", "show", "Gas contract account"), ("person", "list"),
+        ("person", "show", "Gwil Tresco"), ("team", "list"), ("grant", "list"), ("app", "list"),
+        ("app", "show", "Gas Watch"), ("session", "list"), ("level", "list"), ("flag", "list"), ("round", "list"),
+        ("revocation", "list"), ("system", "list"), ("journal", "list"), ("who-can", "Gwil Tresco", "Weather readings"),
+    ],
+)  # fmt: skip
+def test_each_command_that_shows_something_shows_it_as_a_table_and_as_json(
+    run: Run, arguments: tuple[str, ...]
+) -> None:
+    """The same things in both."""
+    table, data = run(*arguments), found(run(*arguments, "--output", "json"))
+    assert table.returncode == 0, table.stderr
+    assert data
+    first = data[0] if isinstance(data, list) else data
+    name = first.get("name") or first.get("title")
+    if name:
+        assert name.split()[0] in table.stdout
+    assert "\x1b[" not in table.stdout
+
+
+def test_csv_is_read_back_and_guarded_against_formulas(run: Run) -> None:
+    """A name that a spreadsheet would carry out is only text."""
+    rows = list(csv.DictReader(io.StringIO(run("account", "list", "-n", "0", "-o", "csv").stdout)))
+    assert len(rows) >= 25
+    assert {row["Sensitivity"] for row in rows} == {"low", "medium", "high", "critical"}
+    assert [guarded(t) for t in ("=1+1", "@x", "-2", "+3", "\tx", "plain")] == [
+        "'=1+1",
+        "'@x",
+        "'-2",
+        "'+3",
+        "'\tx",
+        "plain",
+    ]
+
+
+def test_exit_codes_tell_scripts_what_happened(run: Run, tmp_path: Path) -> None:
+    """Each its own."""
+    assert run("account", "show", "Nowhere").returncode == 1
+    assert run("grant", "list", "-f", "shoe pr").returncode == 1
+    assert run("grant", "list", "--shoe").returncode == 2
+    away = run("today", OPENLATCH_URL="http://127.0.0.1:1")
+    assert (away.returncode, "No service answered" in away.stderr) == (3, True)
+    bad = tmp_path / "bad.csv"
+    bad.write_text("key,name,address\nx,,nobody\n")
+    report = run("import", "people", str(bad))
+    assert report.returncode == 4
+    assert "line 2, name: is empty" in report.stdout
+    nobody = run("today", OPENLATCH_TOKEN="")
+    assert (nobody.returncode, "openlatch login" in nobody.stderr) == (1, True)
+
+
+def test_access_really_ends_from_the_command_line(run: Run, stack: Demo) -> None:
+    """A preview, a question, the steps, and the system itself says that it is gone."""
+    listed = found(run("grant", "list", "-f", 'holder.name eq "app_probe_export" and state eq "active"', "-o", "json"))
+    grant = listed[0]["id"]
+    preview = run("revoke", grant, "--reason", "Nobody knows it.", "--preview").stdout
+    assert "Remove app_probe_export from Hut sensors" in preview
+    refused = run("revoke", grant, "--reason", "Nobody knows it.", given="n\n")
+    assert (refused.returncode, "Nothing was done" in refused.stderr) == (5, True)
+    done = run("revoke", grant, "--reason", "Nobody knows it.", given="y\n")
+    assert done.returncode == 0, done.stderr
+    assert "confirmed" in done.stdout
+    with psycopg.connect(stack.telemetry.url(telemetry.DATABASE)) as db:
+        row = db.execute("select pg_has_role('app_probe_export', 'hut_sensors', 'member')").fetchone()
+        assert row == (False,)
+        gone = db.execute("select count(*) from pg_stat_activity where usename = 'app_probe_export'").fetchone()
+        assert gone == (0,)
+
+
+def test_a_session_is_ended_and_a_grant_is_trimmed(run: Run) -> None:
+    """With --yes for scripts."""
+    session = found(
+        run("session", "list", "-f", 'holder.name eq "Heating Planner" and not (ended_at pr)', "-o", "json")
+    )[0]["id"]
+    assert "confirmed" in run("session", "end", session, "--reason", "Stuck.", "--yes").stdout
+    grant = found(
+        run("grant", "list", "-f", 'holder.name eq "Kit Varley" and account.name eq "Hut sensors"', "-o", "json")
+    )[0]["id"]
+    trimmed = run("trim", grant, "--until", "2099-12-31", "--reason", "Until the sensors are done.", "--yes")
+    assert "confirmed" in trimmed.stdout, trimmed.stderr
+    assert found(run("grant", "show", grant, "-o", "json"))[0]["until"].startswith("2099-12-31")
+
+
+def test_a_review_from_the_command_line(run: Run) -> None:
+    """Opened, decided, refused to close too early, closed."""
+    scope = 'account.name eq "Petty cash book" and holder.kind eq "app"'
+    opened = found(run("round", "open", "Tills", "--scope", scope, "--at-close", "-o", "json"))
+    assert "Till Bridge" in run("round", "items", opened["id"]).stdout
+    early = run("round", "close", opened["id"], "--yes")
+    assert (early.returncode, "1 of 1 items are undecided" in early.stderr) == (1, True)
+    assert run("round", "decide", opened["id"], "1", "keep", "--reason", "Read every evening.").returncode == 0
+    assert "1 kept" in run("round", "close", opened["id"], "--yes").stdout
+
+
+def test_the_journal_is_verified_offline(run: Run, tmp_path: Path) -> None:
+    """An export that somebody touched is found out, with a noted position also a cut one."""
+    file = tmp_path / "journal.jsonl"
+    assert run("journal", "export", str(file)).returncode == 0
+    sound = run("journal", "verify", "--file", str(file))
+    assert sound.returncode == 0
+    noted = sound.stdout.split()[-1]
+    written = file.read_text().splitlines()
+    away = {"OPENLATCH_URL": "http://127.0.0.1:1", "OPENLATCH_TOKEN": ""}
+
+    def verify(rows: list[str], *more: str) -> subprocess.CompletedProcess[str]:
+        file.write_text("\n".join(rows) + "\n")
+        return run("journal", "verify", "--file", str(file), *more, **away)
+
+    altered = verify([*written[:9], written[9].replace('"actor":{', '"actor":{"x":1,'), *written[10:]])
+    assert (altered.returncode, "position 10: altered" in altered.stdout) == (4, True)
+    assert "1 missing before it" in verify(written[:20] + written[21:]).stdout
+    assert "out of order" in verify([*written[:20], written[21], written[20], *written[22:]]).stdout
+    assert verify(written[:-1]).returncode == 0
+    assert verify(written[:-1], "--expect", noted).returncode == 4
+    assert verify(written, "--expect", noted).returncode == 0
+    assert verify(["{"]).returncode == 1
+    assert run("journal", "verify").returncode == 0

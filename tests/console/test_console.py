@@ -1,0 +1,252 @@
+"""The console in headless Chromium, against the running service."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterator
+from typing import Any
+
+import psycopg
+import pytest
+from axe_playwright_python.sync_playwright import Axe
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from openlatch.client import Client
+from openlatch.demo.loader import PASSWORD
+from openlatch.launch.demo import Demo
+from openlatch.standins import telemetry
+from tests.conftest import ROLES
+
+DESK, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
+Open = Callable[..., Page]
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    program = shutil.which("chromium")
+    assert program, "Install Debian's package chromium"
+    with sync_playwright() as playwright:
+        arguments = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+        made = playwright.chromium.launch(executable_path=program, args=arguments)
+        yield made
+        made.close()
+
+
+@pytest.fixture
+def signed_in(browser: Browser, stack: Demo) -> Iterator[Open]:
+    """Opens a page as one of the demo's people; an error on a page fails the test."""
+    faults: list[str] = []
+    contexts = []
+
+    def go(role: str = "administrator", path: str = "/", dark: bool = False, size: Any = DESK) -> Page:
+        context = browser.new_context(
+            base_url=stack.address, viewport=size, color_scheme="dark" if dark else "light", reduced_motion="reduce"
+        )
+        contexts.append(context)
+        page = context.new_page()
+        page.set_default_timeout(15_000)
+        page.on("pageerror", lambda error: faults.append(str(error)))
+        page.on(
+            "console", lambda m: faults.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
+        )
+        page.goto(f"/sign-in?then={path}")
+        page.get_by_label("Address").fill(ROLES[role])
+        page.get_by_label("Password").fill(PASSWORD)
+        page.keyboard.press("Enter")
+        page.wait_for_url(f"**{path}")
+        page.wait_for_load_state("load")
+        return page
+
+    yield go
+    for context in contexts:
+        context.close()
+    assert faults == []
+
+
+@pytest.fixture(scope="module")
+def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
+    """Every page of the console by its address."""
+    with Client(stack.address, tokens["administrator"]) as client:
+
+        def first(kind: str, attribute: str, word: str) -> str:
+            found = client.list(kind, filter=f'{attribute} eq "{word}"', limit=1).rows[0]
+            return f"/{kind}/{found.id}"
+
+        return {
+            **{name: f"/{name}" for name in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds")},
+            **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere")},
+            "today": "/",
+            "account": first("accounts", "name", "Booking desk mailbox"),
+            "person": first("people", "name", "Edda Quill"),
+            "app": first("apps", "name", "Ledger Link"),
+            "round": first("rounds", "name", "Sensitive accounts, autumn"),
+            "revocation": first("revocations", "title", "End the access of Old Exporter to Old web shop"),
+        }
+
+
+def settled(page: Page) -> None:
+    """Wait until nothing loads any more."""
+    expect(page.get_by_role("heading", level=1).first).to_be_visible()
+    expect(page.get_by_text("Loading", exact=True)).to_have_count(0)
+    page.wait_for_timeout(150)
+
+
+def refuse_faults(page: Page, where: str) -> None:
+    found = Axe().run(
+        page, options={"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]}
+    )
+    told = [
+        f"{where}: {v['id']} {v['nodes'][0]['target']} {v['nodes'][0]['failureSummary']}"
+        for v in found.response["violations"]
+    ]
+    assert told == []
+
+
+@pytest.mark.parametrize(("dark", "size"), [(False, DESK), (True, DESK), (False, PHONE), (True, PHONE)])
+def test_axe_finds_nothing_on_any_page(signed_in: Open, places: dict[str, str], dark: bool, size: Any) -> None:
+    """Light and dark, wide and on a phone; and no page is wider than its screen."""
+    page = signed_in(dark=dark, size=size)
+    for name, path in places.items():
+        page.goto(path)
+        settled(page)
+        refuse_faults(page, name)
+        wider = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
+        assert wider <= 0, f"{name} is {wider} px wider than the screen"
+
+
+def test_the_sign_in_page_and_the_dialogs_are_sound_too(
+    signed_in: Open, browser: Browser, stack: Demo, places: dict[str, str]
+) -> None:
+    """What is only there for a moment counts as well."""
+    context = browser.new_context(base_url=stack.address)
+    page = context.new_page()
+    page.goto("/sign-in")
+    refuse_faults(page, "sign in")
+    page.get_by_label("Address").fill("nobody@example.org")
+    page.get_by_label("Password").fill("wrong wrong wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("do not fit together")
+    context.close()
+    for dark in (False, True):
+        page = signed_in(path=places["account"], dark=dark)
+        page.get_by_role("button", name="End Run the mailbox of Edda Quill").click()
+        expect(page.get_by_role("button", name="Remove 4 rights")).to_be_visible()
+        refuse_faults(page, "the question before ending access")
+        page.goto("/rounds")
+        page.get_by_role("button", name="Open a round").click()
+        expect(page.get_by_text("will be in it")).to_be_visible()
+        refuse_faults(page, "opening a round")
+        page.goto(places["round"])
+        page.locator("[data-test=item-1]").click()
+        page.get_by_role("button", name="Trim…").click()
+        refuse_faults(page, "deciding")
+
+
+def test_access_ends_by_keyboard_alone_and_the_page_follows_without_a_reload(
+    signed_in: Open, stack: Demo, client: Client
+) -> None:
+    """From the account's page to *confirmed gone*, and the system itself agrees."""
+    account = client.list("accounts", filter='name eq "Heating control"').rows[0]
+    page = signed_in(path=f"/accounts/{account.id}")
+    watching = signed_in(path=f"/accounts/{account.id}")
+    row = watching.locator("li", has=watching.get_by_role("link", name="old_admin"))
+    expect(row).to_be_visible()
+    page.get_by_role("button", name="End Keeper of old_admin").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("dialog")).to_contain_text("Let others in and put them out")
+    page.get_by_label("Why").focus()
+    page.keyboard.type("Nobody knows who this is.")
+    for _ in range(2):
+        page.keyboard.press("Tab")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/revocations/**")
+    expect(page.locator("[data-test=state]")).to_have_text("confirmed gone", timeout=30_000)
+    expect(page.get_by_text("Read again: it is gone.")).to_be_visible()
+    expect(row).to_have_count(0)
+    with psycopg.connect(stack.telemetry.url(telemetry.DATABASE)) as db:
+        found = db.execute("select count(*) from pg_stat_activity where usename = 'old_admin'").fetchone()
+    assert found == (0,)
+
+
+def test_a_system_that_is_down_is_told_on_the_page_and_waited_for(signed_in: Open, stack: Demo, client: Client) -> None:
+    """The step waits; when the system is back, it ends by itself."""
+    grant = client.list("grants", filter='holder.name eq "Dov Merrin" and account.name eq "Weather readings"').rows[0]
+    stack.telemetry.stop()
+    try:
+        found = client.revoke("Season over.", grants=[grant.id])
+        page = signed_in(path=f"/revocations/{found.id}")
+        expect(page.locator("[data-test=state]")).to_have_text("waiting for the system", timeout=30_000)
+        expect(page.get_by_text("Nothing is lost")).to_be_visible()
+    finally:
+        stack.telemetry.start()
+    page.get_by_role("button", name="Try now").click()
+    expect(page.locator("[data-test=state]")).to_have_text("confirmed gone", timeout=30_000)
+
+
+def test_a_reviewer_goes_through_their_items_by_keyboard(signed_in: Open, places: dict[str, str]) -> None:
+    """Kept with a reason against a flag, which is asked for; then the next one opens."""
+    page = signed_in("reviewer", "/")
+    page.get_by_role("link", name="Sensitive accounts, autumn").click()
+    page.get_by_role("button", name="Undecided").click()
+    first = page.locator("[data-test^=item-]").first
+    number = first.get_attribute("data-test")
+    first.focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_label("Why")).to_be_focused()
+    page.get_by_role("button", name="Keep", exact=True).focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("There has to be a reason")
+    page.get_by_label("Why").fill("Asked the owner, who needs it until spring.")
+    page.keyboard.press("Control+Enter")
+    expect(page.locator(f"[data-test={number}]")).to_have_count(0)
+    expect(page.get_by_label("Why")).to_be_focused()
+
+
+def test_each_sees_what_is_theirs(signed_in: Open) -> None:
+    """A delegate finds their own access, without anybody else's and without buttons to end it."""
+    page = signed_in("delegate", "/accounts")
+    expect(page.get_by_role("link", name="Booking desk mailbox")).to_be_visible()
+    expect(page.get_by_role("link", name="Payroll")).to_have_count(0)
+    page.get_by_role("link", name="Booking desk mailbox").click()
+    expect(page.get_by_role("heading", name="How you reach it")).to_be_visible()
+    expect(page.get_by_role("button", name="End")).to_have_count(0)
+    stranger = signed_in("stranger", "/accounts")
+    expect(stranger.get_by_role("link", name="Pier bookings")).to_be_visible()
+    expect(stranger.locator("tbody tr")).to_have_count(1)
+
+
+def test_lists_are_searched_filtered_and_sorted(signed_in: Open) -> None:
+    """And a filter that can't be read says why."""
+    page = signed_in(path="/people")
+    page.get_by_label("Search people").fill("tresco")
+    expect(page.locator("tbody tr")).to_have_count(1)
+    page.get_by_label("Search people").fill("")
+    page.get_by_role("button", name="Left, with access").click()
+    expect(page.locator("tbody tr").first).to_contain_text("left")
+    page.get_by_role("button", name="Person").click()
+    expect(page.get_by_role("columnheader", name="Person")).to_have_attribute("aria-sort", "ascending")
+    page.get_by_text("Filter", exact=True).click()
+    page.get_by_label("Filter", exact=True).fill("shoe pr")
+    page.get_by_role("button", name="Apply").click()
+    expect(page.get_by_role("alert")).to_contain_text("no attribute 'shoe'")
+
+
+def test_a_file_is_checked_and_brought_in(signed_in: Open) -> None:
+    """Bad lines are listed by number; nothing is kept."""
+    page = signed_in(path="/systems")
+    file = {
+        "name": "people.csv",
+        "mimeType": "text/csv",
+        "buffer": b"key,name,address\nk1,Kim,kim@example.net\nk2,,x\n",
+    }
+    page.get_by_role("button", name="File").set_input_files(file)  # type: ignore[arg-type]
+    page.get_by_role("button", name="Bring it in").click()
+    expect(page.get_by_text("Nothing was kept.")).to_be_visible()
+    expect(page.get_by_text("Line 3, name: is empty")).to_be_visible()
+
+
+def test_the_journal_is_verified_from_its_page(signed_in: Open) -> None:
+    """With what to note."""
+    page = signed_in(path="/journal")
+    page.get_by_role("button", name="Verify").click()
+    expect(page.get_by_text("Sound:")).to_be_visible()

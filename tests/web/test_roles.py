@@ -1,0 +1,186 @@
+"""Every call as each kind of sign-in, and as a member of a second organisation."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+from uuid import uuid4
+
+import httpx
+import pytest
+
+from openlatch.client import Client
+from openlatch.launch.demo import Demo
+from openlatch.web.api import api
+from openlatch.web.routing import PREFIX
+from tests.conftest import ROLES
+
+EVERYBODY = frozenset({"administrator", "owner", "reviewer", "delegate"})
+ADMINISTRATOR = frozenset({"administrator"})
+OWNER = ADMINISTRATOR | {"owner"}
+NOBODY = frozenset[str]()
+
+
+@dataclass(frozen=True)
+class Call:
+    """How a route is called in this test, and who may. Bodies are such that a call allowed changes nothing."""
+
+    path: str
+    may: frozenset[str]
+    body: Any = None
+    allowed: int = 200
+
+
+@pytest.fixture(scope="module")
+def ids(stack: Demo, tokens: dict[str, str]) -> dict[str, Any]:
+    """Things in the demo that not everybody may see."""
+    with Client(stack.address, tokens["administrator"]) as client:
+
+        def one(kind: str, written: str) -> Any:
+            return client.list(kind, filter=written, limit=1).rows[0]
+
+        box = one("accounts", 'name eq "Booking desk mailbox"')
+        rows = {
+            "account": box.id,
+            "person": one("people", 'name eq "Jory Penhale"').id,
+            "app": one("apps", 'name eq "Guest Forms"').id,
+            "grant": one(
+                "grants", f'account.id eq "{box.id}" and holder.name eq "Jory Penhale" and state eq "active"'
+            ).id,
+            "own": one("grants", f'account.id eq "{box.id}" and holder.name eq "Fenna Aldous"').id,
+            "session": one("sessions", f'account.id eq "{box.id}"').id,
+            "flag": one("flags", f'account.id eq "{box.id}" and state eq "open" and holder.name eq "Jory Penhale"').id,
+            "round": one("rounds", 'name eq "Sensitive accounts, autumn"').id,
+            "system": one("systems", 'kind eq "by_hand"').id,
+            "revocation": one("revocations", 'title co "Old Exporter"').id,
+        }
+        item = next(iter(client.items(rows["round"])))
+        step = client.revocation(rows["revocation"]).step_list[0].id
+        return {**rows, "item": item.id, "step": step}
+
+
+def calls(ids: dict[str, Any]) -> dict[str, Call]:
+    """One for every route."""
+    lists = {f"list_{n}": Call(f"/{n}", EVERYBODY) for n in (
+        "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "rounds", "revocations", "journal",
+        "systems", "levels",
+    )}  # fmt: skip
+    account, round_, revocation = ids["account"], ids["round"], ids["revocation"]
+    wish = {"grants": [str(ids["grant"])]}
+    decision = f"/rounds/{round_}/items/{ids['item']}/decision"
+    accept = {"reason": "", "until": "2020-01-01T00:00:00Z"}
+    return lists | {
+        "me": Call("/me", EVERYBODY),
+        "get_today": Call("/today", EVERYBODY),
+        "get_account": Call(f"/accounts/{account}", OWNER | {"delegate"}),
+        "get_person": Call(f"/people/{ids['person']}", OWNER),
+        "get_app": Call(f"/apps/{ids['app']}", OWNER),
+        "get_grant": Call(f"/grants/{ids['grant']}", OWNER),
+        "get_session": Call(f"/sessions/{ids['session']}", OWNER),
+        "get_flag": Call(f"/flags/{ids['flag']}", OWNER),
+        "get_access": Call(f"/access?person={ids['person']}&account={account}", OWNER),
+        "get_round": Call(f"/rounds/{round_}", ADMINISTRATOR | {"reviewer"}),
+        "list_items": Call(f"/rounds/{round_}/items", ADMINISTRATOR | {"reviewer"}),
+        "get_revocation": Call(f"/revocations/{revocation}", ADMINISTRATOR),
+        "verify_journal": Call("/journal/verify", ADMINISTRATOR),
+        "export_journal": Call("/journal/export", ADMINISTRATOR),
+        # Bodies from here on are refused by what they say, for whoever gets that far: 422 or 409.
+        "accept_flag": Call(f"/flags/{ids['flag']}/accept", OWNER, accept, 422),
+        "preview_revocation": Call("/revocations/preview", OWNER, wish),
+        "revoke": Call("/revocations", OWNER, {**wish, "reason": "Test.", "fingerprint": "outdated"}, 409),
+        "open_round": Call("/rounds", ADMINISTRATOR, {"name": "x", "scope": 'state eq "none"'}, 422),
+        "decide": Call(decision, ADMINISTRATOR | {"reviewer"}, {"verdict": "trim", "reason": "x"}, 422),
+        "close_round": Call(f"/rounds/{round_}/close", ADMINISTRATOR, {"undecided": ""}, 409),
+        "retry_revocation": Call(f"/revocations/{revocation}/retry", ADMINISTRATOR, {}),
+        "step_done": Call(f"/revocations/{revocation}/steps/{ids['step']}/done", ADMINISTRATOR, {"proof": ""}, 422),
+        "read_system": Call(f"/systems/{ids['system']}/read", ADMINISTRATOR, {}, 404),
+        "bring": Call("/imports/nothing", ADMINISTRATOR, "key\n", 422),
+        "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
+        "sign_out": Call("/session", EVERYBODY),
+    }  # fmt: skip
+
+
+OPEN = {"sign_in", "make_token"}
+
+
+def test_every_route_is_in_this_test(ids: dict[str, Any]) -> None:
+    """One that is added without saying who may call it fails here."""
+    assert {route.name for route in api} == set(calls(ids)) | OPEN
+
+
+@pytest.mark.parametrize("role", [*ROLES, "nobody"])
+def test_each_route_as_each_kind_of_sign_in(
+    stack: Demo, tokens: dict[str, str], ids: dict[str, Any], role: str
+) -> None:
+    """Whoever may is let through; whoever may not is told so, and gets nothing."""
+    headers = {"Authorization": f"Bearer {tokens[role]}"} if role in tokens else {}
+    methods = {route.name: route.method for route in api}
+    wrong = []
+    with httpx.Client(base_url=stack.address + PREFIX, headers=headers, timeout=30) as http:
+        for name, call in calls(ids).items():
+            body = (
+                {"content": call.body}
+                if isinstance(call.body, str)
+                else {"json": call.body}
+                if call.body is not None
+                else {}
+            )
+            status = http.request(methods[name], call.path, **body).status_code
+            expected = {call.allowed} if role in call.may else {403, 404}
+            if role == "nobody":
+                expected = {401}
+            elif role == "stranger" and (
+                (name.startswith("list_") and name != "list_items")
+                or name in ("me", "get_today", "sign_out", "verify_journal", "export_journal")
+            ):
+                expected = {200}
+            elif role == "stranger" and name in ("open_round", "bring"):
+                expected = {422}
+            if status not in expected:
+                wrong.append((name, status, expected))
+    assert wrong == []
+
+
+def test_lists_hold_only_what_one_may_see(stack: Demo, tokens: dict[str, str], ids: dict[str, Any]) -> None:
+    """The owner sees the mailbox and who reaches it; the delegate their own access; the stranger nothing of it."""
+
+    def seen(role: str, kind: str) -> set[Any]:
+        with Client(stack.address, tokens[role]) as client:
+            return {row.id for row in client.every(kind)}
+
+    assert {ids["grant"], ids["own"]} <= seen("owner", "grants") < seen("administrator", "grants")
+    assert ids["own"] in seen("delegate", "grants")
+    assert ids["grant"] not in seen("delegate", "grants")
+    assert ids["person"] in seen("owner", "people")
+    assert len(seen("delegate", "people")) == 1
+    assert seen("reviewer", "rounds") == {ids["round"]}
+    assert seen("delegate", "rounds") == seen("delegate", "systems") == set()
+    for kind in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds", "revocations", "levels"):
+        assert not seen("stranger", kind) & seen("administrator", kind)
+
+
+def test_a_delegate_sees_their_own_paths_and_not_the_other_delegates(
+    stack: Demo, tokens: dict[str, str], ids: dict[str, Any]
+) -> None:
+    """On the account's page."""
+    with Client(stack.address, tokens["delegate"]) as client:
+        page = client.account(ids["account"])
+        mine = client.me().person
+    assert not page.answers_for
+    assert {path.holder.id for path in page.paths} == {mine.id}
+    with Client(stack.address, tokens["owner"]) as client:
+        whole = client.account(ids["account"])
+    assert whole.answers_for
+    assert len({path.holder.id for path in whole.paths}) > 10
+    assert any(path.left for path in whole.paths)
+
+
+def test_a_token_that_may_only_read_changes_nothing(stack: Demo) -> None:
+    """Whoever it belongs to."""
+    with Client(stack.address) as client:
+        token = client.make_token(ROLES["administrator"], "walk the long ridge", scope="read").token
+    headers = {"Authorization": f"Bearer {token}"}
+    with httpx.Client(base_url=stack.address + PREFIX, headers=headers) as http:
+        assert http.get("/today").status_code == 200
+        assert http.post("/rounds", json={"name": "x"}).status_code == 403
+        assert http.delete(f"/tokens/{uuid4()}").status_code == 403
