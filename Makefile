@@ -24,7 +24,7 @@ test: .make/postgresql .make/chromium .make/dev $(BUILT)
 bench: .make/postgresql .make/dev
 	$(VENV)/bin/python -m bench $(ARGS)
 
-screenshots: .make/postgresql .make/chromium .make/dev $(BUILT)
+screenshots: .make/postgresql .make/chromium .make/terminal .make/dev $(BUILT)
 	$(VENV)/bin/python -m bench.screenshots
 
 console: $(BUILT)
@@ -62,6 +62,12 @@ $(BUILT): .make/node $(CONSOLE)
 .make/chromium:
 	@mkdir -p .make
 	@command -v chromium >/dev/null && command -v chromedriver >/dev/null || deploy/install-debian chromium chromium-driver
+	@touch $@
+
+# Only for the pictures of the command line.
+.make/terminal:
+	@mkdir -p .make
+	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null || deploy/install-debian xvfb xterm imagemagick fonts-dejavu-core
 	@touch $@
 
 # New versions of what we use: writes the lock files anew.

@@ -1,0 +1,135 @@
+"""`make screenshots`: the pictures in docs/screenshots, drawn anew from the demo data."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+from playwright.sync_api import Browser, Page, sync_playwright
+
+from openlatch.client import Client
+from openlatch.demo.loader import PASSWORD
+from openlatch.launch.demo import Demo
+
+SHOTS = Path("docs/screenshots")
+ADMINISTRATOR = "ines.calder@hollinfell.example.org"
+DESK, PHONE = (1280, 800), (390, 844)
+DISPLAY = ":87"
+
+
+def _page(browser: Browser, demo: Demo, size: tuple[int, int] = DESK, dark: bool = False) -> Page:
+    context = browser.new_context(
+        base_url=demo.address,
+        viewport={"width": size[0], "height": size[1]},
+        color_scheme="dark" if dark else "light",
+        reduced_motion="reduce",
+    )
+    page = context.new_page()
+    page.goto("/sign-in")
+    page.get_by_label("Address").fill(ADMINISTRATOR)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    page.get_by_role("navigation").wait_for()
+    return page
+
+
+def _shoot(page: Page, name: str, path: str = "") -> None:
+    if path:
+        page.goto(path)
+    page.wait_for_timeout(900)
+    page.screenshot(path=SHOTS / f"{name}.png")
+    print(name)
+
+
+def _console(browser: Browser, demo: Demo, client: Client) -> None:
+    def first(kind: str, written: str) -> Any:
+        return client.list(kind, filter=written, limit=1).rows[0].id
+
+    page = _page(browser, demo)
+    for name in ("people", "grants", "apps", "sessions", "flags", "revocations", "journal", "systems"):
+        _shoot(page, name, f"/{name}")
+    _shoot(page, "today", "/")
+    account = first("accounts", 'name eq "Booking desk mailbox"')
+    _shoot(page, "account", f"/accounts/{account}")
+    person = first("people", 'name eq "Gwil Tresco"')
+    _shoot(page, "person", f"/people/{person}")
+    item = first("rounds", 'name eq "Sensitive accounts, autumn"')
+    page.goto(f"/rounds/{item}")
+    page.locator("[data-test=item-3]").click()
+    _shoot(page, "round")
+    _shoot(_page(browser, demo, PHONE), "flags-phone", "/flags")
+    dark = _page(browser, demo, dark=True)
+    dark.goto(f"/accounts/{account}")
+    dark.get_by_role("button", name="End Run the mailbox of Edda Quill").click()
+    _shoot(dark, "ending")
+    grant = first("grants", 'holder.name eq "Col Abernethy" and account.name eq "Heating control"')
+    found = client.revoke("Left in April; nobody took it away.", grants=[grant])
+    page.goto(f"/revocations/{found.id}")
+    page.get_by_text("confirmed gone").wait_for()
+    _shoot(page, "revocation")
+
+
+def _terminal(demo: Demo, token: str) -> None:
+    """A real terminal window with real commands in it."""
+    commands = (
+        "openlatch flag list -n 3",
+        'openlatch account show "Heating control"',
+        'openlatch who-can "Gwil Tresco" "Weather readings"',
+        "openlatch journal verify",
+    )
+    environment = {
+        **os.environ,
+        "DISPLAY": DISPLAY,
+        "OPENLATCH_URL": demo.address,
+        "OPENLATCH_TOKEN": token,
+        "PATH": f"{Path('.venv/bin').resolve()}:{os.environ['PATH']}",
+    }
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    window = None
+    try:
+        time.sleep(1.5)
+        look = ["-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#141815", "-fg", "#eeebdf", "-geometry", "158x48+0+0"]
+        shown = "; ".join(f"printf '%s\\n' {shlex.quote('$ ' + c)}; {c}" for c in commands) + "; sleep 60"
+        window = subprocess.Popen(
+            ["xterm", *look, "-e", "bash", "-c", shown], env=environment, stderr=subprocess.DEVNULL
+        )
+        time.sleep(7)
+        subprocess.run(["import", "-window", "root", str(SHOTS / "terminal.png")], env=environment, check=True)
+        print("terminal")
+    finally:
+        if window is not None:
+            window.terminate()
+        screen.terminate()
+        screen.wait(10)
+
+
+def main() -> None:
+    """Start the demo apart from any other, draw everything, stop it."""
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    folder = Path(tempfile.mkdtemp(prefix="openlatch-shots-"))
+    folder.chmod(0o755)
+    demo = Demo(folder / "demo", 0)
+    try:
+        demo.start()
+        with Client(demo.address) as client:
+            token = client.make_token(ADMINISTRATOR, PASSWORD).token
+        with Client(demo.address, token) as client, sync_playwright() as playwright:
+            program = shutil.which("chromium")
+            arguments = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+            browser = playwright.chromium.launch(executable_path=program, args=arguments)
+            _terminal(demo, token)
+            _console(browser, demo, client)
+            browser.close()
+    finally:
+        demo.stop()
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()
