@@ -45,7 +45,7 @@ def cluster(folder: Path) -> Iterator[Cluster]:
     made = Cluster(folder / "register", settings=("fsync=off", "full_page_writes=off"))
     made.start()
     made.ensure_database("template_openlatch")
-    migrate(made.url("template_openlatch"), "app password")
+    migrate(made.url("template_openlatch"), "app-password")
     yield made
     made.stop()
 
@@ -62,7 +62,7 @@ def database(cluster: Cluster) -> str:
 @pytest.fixture
 def app_url(cluster: Cluster, database: str) -> str:
     """The address of a fresh database for the service's own role."""
-    return cluster.url(database, APP_ROLE, "app password")
+    return cluster.url(database, APP_ROLE, "app-password")
 
 
 class Clock:

@@ -16,7 +16,7 @@ import psycopg
 import pytest
 from sqlalchemy import func, select
 
-from openlatch.adapters import Adapter
+from openlatch.adapters import Adapter, Reading
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
@@ -410,6 +410,41 @@ def test_access_that_vanished_from_the_system_is_missing_not_ended(world: World)
     world.read()
     with world.service.unit(world.viewer) as unit:
         assert unit.db.get_one(Grant, grant).missing_since is None
+
+
+def test_unrecorded_access_that_vanished_has_ended(world: World) -> None:
+    """Nobody vouched for it; the system is all that said it was there."""
+    grant = world.grant("w_voss", "weather_readings")
+    with psycopg.connect(world.server.url(telemetry.DATABASE)) as db:
+        db.execute("revoke weather_readings from w_voss")
+    outcome = world.read()
+    assert outcome is not None
+    assert outcome.missing == 0
+    assert world.state(grant) == ("ended", "revoked")
+    assert world.rules_on(grant) == set()
+
+
+class Slow(PostgresqlAdapter):
+    """Lets something happen after it has looked and before it answers."""
+
+    meanwhile: Callable[[], Any] = staticmethod(lambda: None)
+
+    def read(self) -> Reading:
+        reading = super().read()
+        Slow.meanwhile()
+        return reading
+
+
+def test_a_reading_that_is_older_than_a_revocation_does_not_bring_access_back(world: World) -> None:
+    """What it shows was true when it began, and is gone by now."""
+    grant = world.grant("w_merrin", "weather_readings")
+    revocation = world.start(grant)
+    Slow.meanwhile = lambda: world.carry_out(revocation)
+    slow = replace(world.service, adapters={"postgresql": Slow})
+    outcome = systems.read(slow, world.viewer.organisation, world.system)
+    assert world.state(grant) == ("ended", "revoked")
+    assert outcome is not None
+    assert outcome.newly_unrecorded == 0
 
 
 def test_the_secret_of_a_system_is_not_in_the_database(world: World) -> None:

@@ -39,7 +39,7 @@ const COLUMNS = [
 
 <template>
   <PageHead title="Grants" about="Who may act in which account, how far, until when.">
-    <button v-if="me?.administrator || me?.owner" class="button-end" :disabled="!picked.length" @click="isEnding = true">End {{ counted(picked.length, 'picked grant') }}</button>
+    <button v-if="me?.administrator || me?.owner" class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'picked grant')}` : 'Pick grants to end' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="grants" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No grant is like that." @retry="refetch" />

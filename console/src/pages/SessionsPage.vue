@@ -35,7 +35,7 @@ const COLUMNS = [
 
 <template>
   <PageHead title="Sessions" about="Who is signed in where, on which device, since when.">
-    <button v-if="me?.administrator || me?.owner" class="button-end" :disabled="!picked.length" @click="isEnding = true">End {{ counted(picked.length, 'picked session') }}</button>
+    <button v-if="me?.administrator || me?.owner" class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'picked session')}` : 'Pick sessions to end' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="sessions" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No session is like that." @retry="refetch" />

@@ -19,7 +19,7 @@ function endLabel(path: Path): string {
 
 <template>
   <ul class="card divide-y divide-line">
-    <li v-for="(path, index) in paths" :key="index" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_7.5rem] md:items-start">
+    <li v-for="(path, index) in paths" :key="index" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_9rem] md:items-start">
       <div class="min-w-0">
         <HolderName v-if="by === 'holder'" :holder="path.holder" class="font-medium" />
         <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>
@@ -41,7 +41,7 @@ function endLabel(path: Path): string {
           <p v-if="path.given_by" class="text-soft">Given by {{ path.given_by }}</p>
         </template>
       </div>
-      <button v-if="canEnd && path.grant_id && !path.revoking" class="button-end justify-self-start" @click="$emit('end', path)">
+      <button v-if="canEnd && path.grant_id && !path.revoking" class="button-end justify-self-start whitespace-nowrap" @click="$emit('end', path)">
         {{ endLabel(path) }}<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span>
       </button>
       <span v-else />

@@ -121,6 +121,14 @@ def address(value: Any, zone: ZoneInfo) -> str:
     return found
 
 
+def web_address(value: Any, zone: ZoneInfo) -> str:
+    """The address of a web page, which consoles will show as a link."""
+    found = text(value, zone)
+    if not re.fullmatch(r"https?://[^\s<>\"']+", found):
+        raise BadField(f"is {found[:60]!r}; it has to begin with https:// or http://")
+    return found
+
+
 def zone_name(value: Any, zone: ZoneInfo) -> str:
     """The name of a time zone."""
     name = text(value, zone)
@@ -246,7 +254,7 @@ APPS = RecordKind(
         Field("key", text, required=True),
         Field("name", text, required=True),
         Field("publisher", text, default=""),
-        Field("home_page", text, default=""),
+        Field("home_page", web_address, default=""),
         Field("purpose", text, default=""),
     ),
     ("key",),

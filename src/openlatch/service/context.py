@@ -15,6 +15,7 @@ from sqlalchemy import Engine, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
+from openlatch.errors import NotAllowed
 from openlatch.service.sight import Sight
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -115,6 +116,8 @@ class Unit:
         """Write the entries to the end of the journal, and tell open consoles what kinds of things changed."""
         if not self.entries:
             return
+        if not self.viewer.may_write:
+            raise NotAllowed("This token may only read.", "Use a token with the scope write.")
         self.db.flush()
         position = journal.append(self.db, self.viewer.organisation, self.entries)
         note = {"organisation": str(self.viewer.organisation), "position": position, "kinds": sorted(self.kinds)}

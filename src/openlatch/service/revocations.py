@@ -361,15 +361,11 @@ def _require(unit: Unit, ident: UUID) -> None:
         unit.sight.require_answers_for(account)
 
 
-def end_expired(unit: Unit, most: int = 200) -> int:
-    """Start a revocation for every grant whose time is over; gives how many were started."""
+def expired(unit: Unit, most: int = 200) -> list[UUID]:
+    """Grants whose time is over, and which nobody has begun to end."""
     over = select(Term.grant_id).where(Term.until <= unit.now)
     going_on = select(Term.grant_id).where(or_(Term.until.is_(None), Term.until > unit.now))
-    due = unit.db.scalars(
-        select(Grant.id)
-        .where(Grant.state.in_(("active", "suspended")), Grant.id.in_(over), Grant.id.not_in(going_on))
-        .limit(most)
-    ).all()
-    for ident in due:
-        start(unit, Wish(grants=(ident,)), "Its time was over.", cause="expired")
-    return len(due)
+    due = select(Grant.id).where(
+        Grant.state.in_(("active", "suspended")), Grant.id.in_(over), Grant.id.not_in(going_on)
+    )
+    return list(unit.db.scalars(due.order_by(Grant.id).limit(most)))

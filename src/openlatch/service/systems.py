@@ -7,6 +7,7 @@ the register has and the system does not is marked as missing. A reading that br
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
@@ -14,7 +15,7 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.adapters import Adapter, Holding, Login, Presence, Reading
-from openlatch.core.words import GrantState, Reach
+from openlatch.core.words import EndedAs, GrantState, Reach
 from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
 from openlatch.service import flags
 from openlatch.service.context import Service, Unit, Viewer
@@ -76,6 +77,7 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
     viewer = Viewer.itself(organisation)
     with service.unit(viewer) as unit:
         adapter = adapter_for(service, unit.db.get_one(System, ident))
+    begun = service.clock()
     try:
         reading = adapter.read()
     except (SystemDown, SystemRefused) as error:
@@ -84,7 +86,7 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
         return None
     with service.unit(viewer) as unit:
         system = unit.db.get_one(System, ident, with_for_update=True)
-        outcome = _Comparison(unit, system, reading).carry_out()
+        outcome = _Comparison(unit, system, reading, begun).carry_out()
         system.read_at, system.down_since = unit.now, None
         system.answer = (
             f"{outcome.grants_seen} grants and {outcome.sessions_seen} sessions seen; "
@@ -105,8 +107,8 @@ def _note_down(unit: Unit, ident: UUID, answer: str) -> None:
 class _Comparison:
     """One reading against the register."""
 
-    def __init__(self, unit: Unit, system: System, reading: Reading) -> None:
-        self.unit, self.system, self.reading = unit, system, reading
+    def __init__(self, unit: Unit, system: System, reading: Reading, begun: datetime) -> None:
+        self.unit, self.system, self.reading, self.begun = unit, system, reading, begun
         self.db, self.organisation = unit.db, unit.viewer.organisation
         self.touched: set[UUID] = set()
 
@@ -116,13 +118,16 @@ class _Comparison:
         self.accounts = self._accounts()
         self.holders = self._holders()
         new = [grant for holding in self.reading.holdings if (grant := self._grant(holding)) is not None]
+        unrecorded = self._count_unrecorded()
         missing = self._mark_missing()
         seen, ended = self._sessions()
         self.db.flush()
         flags.evaluate(self.unit, grants=sorted(self.touched), sessions=sorted(seen | ended))
-        unrecorded = select(func.count(Grant.id)).where(Grant.id.in_(self.touched), ~Grant.recorded)
-        total = self.db.scalar(unrecorded) or 0
-        return Outcome(len(self.reading.holdings), total, len(new), missing, len(seen), len(ended))
+        return Outcome(len(self.reading.holdings), unrecorded, len(new), missing, len(seen), len(ended))
+
+    def _count_unrecorded(self) -> int:
+        counted = select(func.count(Grant.id)).where(Grant.id.in_(self.touched), ~Grant.recorded)
+        return self.db.scalar(counted) or 0
 
     def _levels(self) -> dict[str, Level]:
         known = {x.key: x for x in self.db.scalars(select(Level).where(Level.system_id == self.system.id))}
@@ -210,6 +215,12 @@ class _Comparison:
         if found is not None:
             self._seen(found, holding)
             return None
+        # A reading that began before a revocation was confirmed shows what is gone by now.
+        ended = select(Grant.id).where(
+            Grant.account_id == account.id, Grant.holder_id == holder_id, Grant.ended_at >= self.begun
+        )
+        if self.db.scalars(ended).first() is not None:
+            return None
         return self._record(account, owner, holding)
 
     def _seen(self, grant: Grant, holding: Holding) -> None:
@@ -269,9 +280,15 @@ class _Comparison:
             )
         ).all()
         for grant in gone:
-            grant.missing_since = self.unit.now
-            self.unit.record("grant.missing", "grant", grant.id, self.system.name, grant.account_id)
-        return len(gone)
+            if grant.recorded:
+                grant.missing_since = self.unit.now
+            else:
+                # Nobody vouches for unrecorded access: when the system does not have it any more, it has ended.
+                grant.state, grant.ended_as, grant.ended_at = GrantState.ENDED, EndedAs.REVOKED, self.unit.now
+                self.touched.add(grant.id)
+            action = "grant.missing" if grant.recorded else "grant.gone"
+            self.unit.record(action, "grant", grant.id, self.system.name, grant.account_id)
+        return sum(grant.recorded for grant in gone)
 
     def _sessions(self) -> tuple[set[UUID], set[UUID]]:
         """Sessions as the reading shows them; those it does not show any more have ended."""

@@ -6,7 +6,10 @@ from datetime import datetime
 
 from procrastinate import App, SyncPsycopgConnector
 from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
+from psycopg_pool import PoolTimeout
 from structlog import get_logger
+
+from openlatch.errors import SystemDown
 
 log = get_logger()
 
@@ -16,7 +19,13 @@ class Queue:
 
     def __init__(self, url: str) -> None:
         self._app = App(connector=SyncPsycopgConnector(conninfo=url, min_size=1, max_size=2))
-        self._app.open()
+        try:
+            self._app.open()
+        except (ConnectorException, PoolTimeout) as error:
+            raise SystemDown(
+                "The register's database does not answer.",
+                "Look whether it runs, and whether database_url is right.",
+            ) from error
 
     def wake(self, task: str, arguments: dict[str, str], at: datetime | None) -> None:
         """Have the worker run a task soon, or at an instant; the same one twice is run once.

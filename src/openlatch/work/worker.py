@@ -9,19 +9,19 @@ from __future__ import annotations
 import asyncio
 import signal
 from collections.abc import Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
 from procrastinate import App, PsycopgConnector
-from sqlalchemy import select
+from sqlalchemy import delete, select
 from structlog import get_logger
 
 from openlatch.errors import OpenLatchError
 from openlatch.service import carrying, flags, revocations, systems
 from openlatch.service.context import Service, Viewer
 from openlatch.store.database import transaction
-from openlatch.store.tables import Organisation, System
+from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, System, WebSession
 
 log = get_logger()
 
@@ -52,16 +52,41 @@ def organisations(service: Service) -> list[UUID]:
 def look_round(service: Service) -> None:
     """Find revocations with steps that are due, and grants whose time is over, and set them going."""
     for organisation in organisations(service):
-        with service.unit(Viewer.itself(organisation)) as unit:
-            revocations.end_expired(unit)
-        with service.unit(Viewer.itself(organisation)) as unit:
+        viewer = Viewer.itself(organisation)
+        with service.unit(viewer) as unit:
+            over = revocations.expired(unit)
+        for grant in over:
+            _end_expired(service, viewer, grant)
+        with service.unit(viewer) as unit:
             due = carrying.unfinished(unit)
         for revocation in due:
             service.wake("carry_out", {"organisation": str(organisation), "revocation": str(revocation)}, None)
 
 
+def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
+    """Each in a transaction of its own, so that one that can't be ended does not hold up the others."""
+    try:
+        with service.unit(viewer) as unit:
+            revocations.start(unit, revocations.Wish(grants=(grant,)), "Its time was over.", cause="expired")
+    except OpenLatchError as error:
+        log.error("grant.not_ended", grant=str(grant), detail=error.detail)
+
+
+def tidy(service: Service) -> None:
+    """Throw away what has no use any more: run-out sessions and tokens, old tries to sign in, old answers."""
+    now = service.clock()
+    with transaction(service.engine, None) as db:
+        db.execute(delete(SignInAttempt).where(SignInAttempt.at < now - timedelta(days=1)))
+        db.execute(delete(WebSession).where(WebSession.expires_at < now))
+        db.execute(delete(ApiToken).where(ApiToken.expires_at < now))
+    for organisation in organisations(service):
+        with transaction(service.engine, organisation) as db:
+            db.execute(delete(IdempotencyKey).where(IdempotencyKey.created_at < now - timedelta(days=1)))
+
+
 def look_at_everything(service: Service) -> None:
     """Read every connected system, and evaluate every rule, in every organisation."""
+    tidy(service)
     for organisation in organisations(service):
         with service.unit(Viewer.itself(organisation)) as unit:
             connected = list(unit.db.scalars(select(System.id).where(System.kind.in_(service.adapters))))

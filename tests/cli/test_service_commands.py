@@ -1,0 +1,54 @@
+"""The commands that run the service for real: from an empty database to a connected system."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import psycopg
+
+from openlatch.launch.cluster import Cluster
+from openlatch.standins import telemetry
+from openlatch.store.migrate import APP_ROLE
+from tests.conftest import ADAPTER_PASSWORD
+
+
+def run(*arguments: str, **settings: str) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-c", "from openlatch.cli.main import main; main()", *arguments]
+    return subprocess.run(command, env={**os.environ, **settings}, capture_output=True, text=True, check=False)
+
+
+def test_from_an_empty_database_to_a_connected_system(
+    cluster: Cluster, make_telemetry: Callable[[str], Cluster], tmp_path: Path
+) -> None:
+    """With a configuration file, as the how-to says; a missing setting and a wrong password are told."""
+    cluster.ensure_database("for_real")
+    server = make_telemetry("telemetry-commands")
+    key = run("new-key").stdout.strip()
+    file = tmp_path / "openlatch.toml"
+    file.write_text(
+        f'database_url = "{cluster.url("for_real", APP_ROLE, "app-password")}"\n'
+        f'owner_database_url = "{cluster.url("for_real")}"\nsecret_key = "{key}"\n'
+    )
+    configured = {"OPENLATCH_CONFIG": str(file), "OPENLATCH_APP_PASSWORD": "app-password"}
+    assert run("migrate", **configured).returncode == 0
+    assert run("migrate", **configured).stdout == "The database is up to date.\n"
+    words = ("organisation", "Real", "real", "--administrator", "Ada", "--address", "ada@real.example.org")
+    assert "Use at least 12" in run(*words, "--password", "short", **configured).stderr
+    assert run(*words, "--password", "a long password", **configured).returncode == 0
+    where = ("--host", "127.0.0.1", "--port", str(server.port), "--database", telemetry.DATABASE)
+    reach = ("connect", "real", "Telemetry", *where, "--user", telemetry.ADAPTER_LOGIN)
+    assert "password authentication failed" in run(*reach, "--password", "wrong", **configured).stderr
+    found = run(*reach, "--password", ADAPTER_PASSWORD, **configured)
+    assert json.loads(found.stdout)["accounts"] == 4, found.stderr
+    with psycopg.connect(cluster.url("for_real")) as db:
+        assert db.execute("select count(*) from systems where kind = 'postgresql'").fetchone() == (1,)
+        assert db.execute("select count(*) from procrastinate_jobs where task_name = 'read_system'").fetchone() == (1,)
+    missing = run("worker", OPENLATCH_CONFIG="", OPENLATCH_DATABASE_URL="")
+    assert (missing.returncode, "OPENLATCH_DATABASE_URL" in missing.stderr) == (1, True)
+    file.write_text("shoe = 1\n")
+    assert "unknown settings: shoe" in run("worker", **configured).stderr
