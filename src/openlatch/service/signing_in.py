@@ -222,9 +222,9 @@ def make_organisation(
 ) -> Viewer:
     """An organisation with its first administrator, who can sign in."""
     viewer = Viewer.itself(new_id())
-    with transaction(service.engine, viewer.organisation) as db:
-        db.add(Organisation(id=viewer.organisation, name=name, slug=slug, time_zone=time_zone))
     with service.unit(viewer) as unit:
+        unit.db.add(Organisation(id=viewer.organisation, name=name, slug=slug, time_zone=time_zone))
+        unit.db.flush()
         person = Person(organisation_id=viewer.organisation, name=administrator, address=address.lower(), inside=True)
         unit.db.add(person)
         unit.db.flush()
