@@ -51,7 +51,8 @@ $(BUILT): .make/node $(CONSOLE)
 
 .make/node: console/package-lock.json
 	@mkdir -p .make
-	cd console && npm ci --no-audit --no-fund --ignore-scripts
+	@# Not "npm ci": it wants packages for every platform in the lock file. This takes what the lock file says, too.
+	cd console && npm install --no-save --no-audit --no-fund --ignore-scripts
 	@touch $@
 
 .make/postgresql:

@@ -1,0 +1,318 @@
+"""The use cases on a small register: who sees and may what, the life of a flag, rounds, today, sign-ins."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from typing import Any
+from uuid import UUID
+
+import pytest
+from sqlalchemy import func, select, text
+
+from openlatch.core.words import Verdict
+from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, TooMany
+from openlatch.service import flags, importing, register, revocations, rounds, signing_in, today
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.listing import ListQuery
+from openlatch.store.tables import Flag, Grant, IdempotencyKey, Item, JournalEntry, Person, SignInAttempt, WebSession
+from openlatch.work import worker
+from tests.conftest import Clock
+
+FILES = {
+    "people": "key,name,address,inside,standing,leaves_on\n"
+    "ines,Ines,ines@example.org,yes,current,\n"
+    "mara,Mara,mara@example.org,yes,current,\n"
+    "owen,Owen,owen@example.net,no,current,\n"
+    "edda,Edda,edda@example.org,yes,left,2026-01-31\n",
+    "teams": "key,name\nwardens,Wardens\n",
+    "memberships": "team,member\nwardens,mara\nwardens,owen\n",
+    "accounts": "key,name,system,sensitivity,owner\n"
+    "box,Box,Mail,3,ines\nledger,Ledger,Books,4,mara\nrota,Rota,Mail,1,edda\n",
+    "levels": "system,key,name,sentence,permissions\n"
+    "Mail,read,Read,Can read.,mail.read|Read it|observe\n"
+    "Mail,run,Run,Can run it.,mail.read|Read it|observe//mail.share|Let others in|steward\n"
+    "Books,pay,Pay,Can pay.,books.pay|Send money|spend\n",
+    "apps": "key,name\nsync,Sync\n",
+    "grants": "account,holder_kind,holder,level,until,given_by,given_at,last_used_at,state\n"
+    "box,team,wardens,read,2026-09-30,ines,2026-01-01,2026-03-08,active\n"
+    "box,person,mara,run,,ines,2026-01-01,2026-03-08,active\n"
+    "box,person,edda,read,,ines,2025-01-01,2026-01-30,active\n"
+    "box,app,sync,read,,ines,2026-03-01,,active\n"
+    "box,person,owen,run,,ines,2026-03-01,,pending\n"
+    "ledger,account,box,pay,,mara,2026-01-01,2026-03-01,active\n"
+    "rota,person,owen,read,,edda,2025-12-01,2026-03-01,suspended\n",
+    "sessions": "key,account,holder,device,started_at\n"
+    "s1,box,mara,Phone,2026-03-09T08:00:00Z\ns2,ledger,mara,Phone,2026-02-01T08:00:00Z\n",
+}
+
+
+@dataclass
+class Small:
+    """The register, and its people as viewers."""
+
+    service: Service
+    itself: Viewer
+    clock: Clock
+
+    def as_(self, key: str) -> Viewer:
+        with self.service.unit(self.itself) as unit:
+            person = unit.db.scalars(select(Person).where(Person.key == key)).one()
+            return Viewer(self.itself.organisation, person.name, person.id)
+
+    def grant(self, key: str) -> UUID:
+        with self.service.unit(self.itself) as unit:
+            return unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
+
+    def names(self, viewer: Viewer, kind: str, **query: Any) -> set[str]:
+        """What a list shows to a viewer."""
+        with self.service.unit(viewer) as unit:
+            rows = register.page(unit, kind, ListQuery(limit=100, **query)).rows
+        return {row.get("name") or f"{row['holder']['name']} on {row['account']['name']}" for row in rows}
+
+    def open_flags(self, rule: str = "") -> set[str]:
+        with self.service.unit(self.itself) as unit:
+            statement = select(Flag.sentence).where(Flag.state == "open")
+            return set(unit.db.scalars(statement.where(Flag.rule == rule) if rule else statement))
+
+
+@pytest.fixture
+def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
+    for kind, written in FILES.items():
+        with service.unit(organisation) as unit:
+            report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+        assert report.kept, report.errors
+    flags.evaluate_all(service, organisation.organisation)
+    return Small(service, organisation, clock)
+
+
+def test_each_viewer_sees_what_is_theirs(small: Small) -> None:
+    """Owners their accounts and who reaches them, others their own access, nobody more."""
+    assert small.names(small.as_("ines"), "accounts") == {"Box", "Ledger"}
+    assert small.names(small.as_("owen"), "accounts") == {"Box", "Ledger"}
+    assert small.names(small.as_("owen"), "people") == {"Owen"}
+    assert small.names(small.as_("ines"), "people") == {"Ines", "Mara", "Owen", "Edda"}
+    assert small.names(small.as_("owen"), "grants") == {
+        "Wardens on Box", "Box on Ledger", "Owen on Rota", "Owen on Box",
+    }  # fmt: skip
+    assert small.names(small.as_("ines"), "grants", filter='holder.kind eq "person"') == {
+        "Mara on Box", "Edda on Box", "Owen on Box",
+    }  # fmt: skip
+    assert small.names(small.as_("mara"), "sessions") == {"Mara on Box", "Mara on Ledger"}
+    assert small.names(small.as_("owen"), "sessions") == set()
+    assert small.names(small.as_("edda"), "accounts") == {"Rota"}
+
+
+def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small) -> None:
+    """Teams resolved to people, those who have left marked, offers and suspensions apart."""
+    box = small.as_("ines")
+    with small.service.unit(box) as unit:
+        ident = unit.db.execute(text("select id from accounts where key = 'box'")).scalar_one()
+        page = register.account_page(unit, ident)
+    shown = {(p["holder"]["name"], p["level"], p["left"]) for p in page["paths"]}
+    assert shown == {
+        ("Ines", "Owner", False), ("Mara", "Run", False), ("Mara", "Read", False), ("Owen", "Read", False),
+        ("Edda", "Read", True), ("Sync", "Read", False),
+    }  # fmt: skip
+    assert [(g["holder"]["name"], g["state"]) for g in page["not_in_force"]] == [("Owen", "pending")]
+    with small.service.unit(small.as_("owen")) as unit:
+        mine = register.account_page(unit, ident)
+    assert {p["holder"]["name"] for p in mine["paths"]} == {"Owen"}
+    assert not mine["answers_for"]
+    with small.service.unit(small.as_("edda")) as unit, pytest.raises(NotFound):
+        register.who_can(unit, small.as_("owen").person or UUID(int=0), ident)
+
+
+def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
+    """Whoever acts in Box pays from Ledger; an owner of another account does not learn of it."""
+    mara = small.as_("mara")
+    assert mara.person is not None
+    with small.service.unit(small.itself) as unit:
+        paths = register.person_page(unit, mara.person)["paths"]
+    through = [p["words"] for p in paths if p["account"]["name"] == "Ledger" and not p["owns"]]
+    assert "Mara holds “Run” on Box, Box holds “Pay” on Ledger" in through
+    with small.service.unit(small.as_("ines")) as unit:
+        seen = register.person_page(unit, mara.person)["paths"]
+    assert {p["account"]["name"] for p in seen} == {"Box"}
+
+
+@pytest.mark.parametrize(("who", "refusal"), [("owen", NotAllowed), ("edda", NotFound)])
+def test_ending_access_is_for_whoever_answers_for_the_account(small: Small, who: str, refusal: type[Exception]) -> None:
+    """Told apart only for those who can see the account at all."""
+    wish = revocations.Wish(grants=(small.grant("box|person|mara|run"),))
+    for call in (revocations.preview, lambda u, w: revocations.start(u, w, "Because.")):
+        with small.service.unit(small.as_(who)) as unit, pytest.raises(refusal):
+            call(unit, wish)
+    with small.service.unit(small.as_("ines")) as unit:
+        shown = revocations.preview(unit, wish)
+    (mara,) = [c for c in shown["changes"] if c["account"]["name"] == "Box"]
+    assert [r["sentence"] for r in mara["ends"]] == ["Let others in"]
+    assert [r["words"] for r in mara["remains"]] == ["Mara belongs to Wardens, Wardens holds “Read” on Box"]
+    assert len(shown["sessions"]) == 1
+
+
+def test_a_flag_is_raised_kept_accepted_reopened_and_cleared(small: Small) -> None:
+    """The same facts give the same flag; its state outlives an evaluation; time opens it again."""
+    (sentence,) = small.open_flags("holder_left")
+    assert sentence.startswith("Edda left on 1 February 2026")
+    before = _ids(small)
+    flags.evaluate_all(small.service, small.itself.organisation)
+    assert _ids(small) == before
+    with small.service.unit(small.as_("ines")) as unit:
+        ident = unit.db.scalars(select(Flag.id).where(Flag.rule == "holder_left")).one()
+        with pytest.raises(BadInput, match="needs a reason"):
+            flags.accept(unit, ident, " ", small.clock.now + timedelta(days=9))
+        with pytest.raises(BadInput, match="has passed"):
+            flags.accept(unit, ident, "Known.", small.clock.now)
+        flags.accept(unit, ident, "Hands over until Friday.", small.clock.now + timedelta(days=5))
+    flags.evaluate_all(small.service, small.itself.organisation)
+    assert small.open_flags("holder_left") == set()
+    small.clock.forward(days=6)
+    flags.evaluate_all(small.service, small.itself.organisation)
+    assert small.open_flags("holder_left") == {sentence}
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("update people set standing = 'current', leaves_at = null where key = 'edda'"))
+    flags.evaluate_all(small.service, small.itself.organisation)
+    assert small.open_flags("holder_left") == set()
+    with small.service.unit(small.itself) as unit:
+        actions = unit.db.scalars(select(JournalEntry.action).where(JournalEntry.subject_kind == "flag")).all()
+    assert {"flag.raised", "flag.accepted", "flag.cleared"} <= set(actions)
+
+
+def _ids(small: Small) -> set[UUID]:
+    with small.service.unit(small.itself) as unit:
+        return set(unit.db.scalars(select(Flag.id).where(Flag.state != "cleared")))
+
+
+def test_bulk_and_single_evaluation_raise_the_same(small: Small) -> None:
+    """One definition of each rule, whichever way it is carried out."""
+    bulk = small.open_flags()
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("delete from flags"))
+        for ident in unit.db.scalars(select(Grant.id)).all():
+            flags.evaluate(unit, grants=[ident])
+        flags.evaluate(unit, sessions=list(unit.db.execute(text("select id from sessions")).scalars()))
+    assert small.open_flags() == bulk
+    assert len(bulk) > 5
+
+
+def open_round(small: Small, unit: Unit, **more: Any) -> UUID:
+    return rounds.open_round(unit, rounds.Opening(**{"name": "Spring", "scope": 'account.name eq "Box"', **more}))
+
+
+def test_a_round_freezes_its_items_and_gives_each_to_whoever_may_decide(small: Small) -> None:
+    """The owner, never the holder; unassignable ones to nobody, which shows."""
+    with small.service.unit(small.itself) as unit:
+        ident = open_round(small, unit, scope="")
+        unit.db.flush()
+        items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all()
+        reviewers = {(i.facts["holder"]["name"], i.facts["account"]["name"]): i.reviewer_id for i in items}
+    assert reviewers["Mara", "Box"] == small.as_("ines").person
+    assert reviewers["Box", "Ledger"] == small.as_("mara").person
+    assert reviewers["Owen", "Rota"] is None
+    assert ("Owen", "Box") not in reviewers
+    scores = [max((f["score"] for f in i.facts["flags"]), default=-1) for i in items]
+    assert scores == sorted(scores, reverse=True)
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("update people set name = 'Renamed' where key = 'mara'"))
+        frozen = unit.db.get_one(Item, items[0].id).facts
+    assert frozen == items[0].facts
+
+
+@pytest.mark.parametrize(
+    ("more", "told"),
+    [({"scope": 'state eq "ended"'}, "No live grant"), ({"name": " "}, "no name"), ({"days": 0}, "out of range")],
+)
+def test_a_round_that_makes_no_sense_is_not_opened(small: Small, more: dict[str, Any], told: str) -> None:
+    """With what to change."""
+    with small.service.unit(small.itself) as unit, pytest.raises(BadInput, match=told):
+        open_round(small, unit, **more)
+
+
+def test_nobody_decides_on_their_own_access_not_even_an_administrator(small: Small) -> None:
+    """The item is somebody else's."""
+    mara = replace(small.as_("mara"), administrator=True)
+    with small.service.unit(mara) as unit:
+        ident = open_round(small, unit, scope='holder.name eq "Mara"')
+        item = unit.db.scalars(select(Item.id).where(Item.round_id == ident)).one()
+        with pytest.raises(NotAllowed, match="their own access"):
+            rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "I need it."))
+    with small.service.unit(small.as_("owen")) as unit, pytest.raises(NotFound):
+        rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "They need it."))
+
+
+@pytest.mark.parametrize(("undecided", "revoking"), [("keep", 0), ("revoke", 4)])
+def test_closing_says_what_becomes_of_undecided_items(small: Small, undecided: str, revoking: int) -> None:
+    """Never by itself; and only an administrator closes."""
+    with small.service.unit(small.itself) as unit:
+        ident = open_round(small, unit)
+        with pytest.raises(Conflict, match="4 of 4 items are undecided"):
+            rounds.close(unit, ident)
+        with pytest.raises(BadInput):
+            rounds.close(unit, ident, "forget")
+    with small.service.unit(small.as_("ines")) as unit, pytest.raises(NotAllowed):
+        rounds.close(unit, ident, undecided)
+    with small.service.unit(small.itself) as unit:
+        closed = rounds.close(unit, ident, undecided)
+        assert closed["decided"] == closed["items"] == 4
+        count = unit.db.scalar(select(func.count(Grant.id)).where(Grant.state == "revoking"))
+    assert count == revoking
+
+
+def test_a_reviewer_may_end_access_by_deciding_though_not_otherwise(small: Small) -> None:
+    """It is carried out by the service, and the journal names who decided."""
+    mara = small.as_("mara")
+    with small.service.unit(small.itself) as unit:
+        ident = open_round(small, unit, scope='holder.name eq "Edda"', reviewer=mara.person)
+        item = unit.db.scalars(select(Item.id).where(Item.round_id == ident)).one()
+    with small.service.unit(mara) as unit:
+        shown = rounds.decide(unit, ident, item, rounds.Decision(Verdict.REVOKE, "She left."))
+        assert shown["revocation_id"] is not None
+        with pytest.raises(Conflict, match="being carried out"):
+            rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "After all."))
+    with small.service.unit(small.itself) as unit:
+        entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "grant.revoking")).one()
+    assert (entry.actor_name, entry.facts["reason"]) == ("Mara", "She left. (review “Spring”)")
+
+
+def test_today_counts_what_the_viewer_may_see(small: Small) -> None:
+    """An owner's today is not the administrator's."""
+    with small.service.unit(small.itself) as unit:
+        whole = today.page(unit)
+    with small.service.unit(small.as_("owen")) as unit:
+        mine = today.page(unit)
+    assert whole["counts"]["accounts"] == 3
+    assert whole["counts"]["grants"] == 6
+    assert sum(whole["flags"]["by_severity"].values()) == len(small.open_flags())
+    assert mine["counts"]["accounts"] == 2
+    assert mine["counts"]["systems"] == 0
+    assert sum(mine["flags"]["by_severity"].values()) < len(small.open_flags())
+    assert len(whole["ends"]) == 12
+
+
+def test_signing_in_counts_tries_and_closes_with_the_person(small: Small) -> None:
+    """Also for a token made before; and what is old is thrown away."""
+    ada = "ada@example.org"
+    who = signing_in.check_password(small.service, ada.upper(), "a long password", "198.51.100.7")
+    assert who.administrator
+    opened = signing_in.open_session(small.service, who, "Firefox", "198.51.100.7")
+    assert signing_in.viewer_of_session(small.service, opened.token, None).person == who.person
+    for _ in range(10):
+        with pytest.raises(NotSignedIn):
+            signing_in.check_password(small.service, ada, "wrong", "198.51.100.7")
+    with pytest.raises(TooMany):
+        signing_in.check_password(small.service, ada, "a long password", "203.0.113.9")
+    small.clock.forward(minutes=16)
+    signing_in.check_password(small.service, ada, "a long password", "198.51.100.7")
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("update people set standing = 'left' where name = 'Ada Admin'"))
+    with pytest.raises(NotAllowed, match="has left"):
+        signing_in.viewer_of_session(small.service, opened.token, None)
+    small.clock.forward(days=2)
+    with pytest.raises(NotSignedIn):
+        signing_in.viewer_of_session(small.service, opened.token, None)
+    worker.tidy(small.service)
+    with small.service.unit(small.itself) as unit:
+        for table in (WebSession, SignInAttempt, IdempotencyKey):
+            assert unit.db.scalar(select(func.count()).select_from(table)) == 0
