@@ -74,7 +74,7 @@ def load(service: Service) -> UUID:
             person = unit.db.scalars(select(Person).where(Person.key == key)).one()
             assert person.address is not None
             signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, administrator)
-        flags.evaluate(unit)
+    flags.evaluate_all(service, itself.organisation)
     _load_neighbour(service)
     return itself.organisation
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID
+
+from sqlalchemy import ColumnElement, and_, select
 
 from openlatch.core.rules import GRANT_RULES, RULES, SESSION_RULES, Thresholds, evaluate_grant, evaluate_session
 from openlatch.errors import BadInput, Conflict, NotFound
@@ -14,52 +16,69 @@ from openlatch.store import flags as store
 from openlatch.store.lists import FLAGS
 from openlatch.store.tables import Flag, Grant, Session
 
+CHUNK = 20_000
 TITLES = {rule.key: rule.title for rule in RULES}
 REMEDIES = {rule.key: rule.remedy for rule in RULES}
 
 
-def evaluate(
-    unit: Unit, grants: Sequence[UUID] | None = None, sessions: Sequence[UUID] | None = None
-) -> store.Difference:
-    """Put grants and sessions before every rule and write what changed. None means all of them.
+def evaluate(unit: Unit, grants: Sequence[UUID] = (), sessions: Sequence[UUID] = ()) -> None:
+    """Put these grants and sessions before every rule, and write what changed.
 
-    Called with the ids that a change touched, in the change's own transaction; and over everything by the
-    worker, since time passing raises flags too.
+    Called with the ids that a change touched, in the change's own transaction.
     """
-    everything = grants is None and sessions is None
-    subjects = None if everything else [*(grants or ()), *(sessions or ())]
-    found = _find(unit, grants, sessions, everything)
-    difference = store.write(unit.db, unit.viewer.organisation, found, unit.now, subjects)
-    for raised in difference.raised:
-        name = TITLES[raised.rule]
-        unit.record(
-            "flag.raised", "flag", None, name, raised.subject.account_id, why=raised.finding.sentence, rule=raised.rule
-        )
-    for ident, rule, _, account, sentence in difference.cleared:
-        unit.record("flag.cleared", "flag", ident, TITLES.get(rule, rule), account, why=sentence, rule=rule)
-    return difference
-
-
-def _find(
-    unit: Unit, grants: Sequence[UUID] | None, sessions: Sequence[UUID] | None, everything: bool
-) -> Iterator[store.Raised]:
-    thresholds = Thresholds()
-    if everything or grants:
-        where = () if grants is None else (Grant.id.in_(grants),)
-        for facts in store.grant_facts(unit.db, where):
-            for rule, finding in evaluate_grant(GRANT_RULES, facts, thresholds, unit.now):
-                yield store.Raised(rule, "grant", facts, finding)
-    if everything or sessions:
-        where = () if sessions is None else (Session.id.in_(sessions),)
-        for seen in store.session_facts(unit.db, where):
-            for rule, finding in evaluate_session(SESSION_RULES, seen, thresholds, unit.now):
-                yield store.Raised(rule, "session", seen, finding)
+    if grants:
+        _evaluate_grants(unit, Grant.id.in_(grants), Flag.subject_id.in_(grants))
+    if sessions:
+        _evaluate_sessions(unit, Session.id.in_(sessions), Flag.subject_id.in_(sessions))
 
 
 def evaluate_all(service: Service, organisation: UUID) -> None:
-    """Evaluate every rule over everything in one organisation."""
-    with service.unit(Viewer.itself(organisation)) as unit:
-        evaluate(unit)
+    """Put everything in an organisation before every rule, since time passing raises flags too.
+
+    Goes through it in chunks, each in a transaction of its own: memory stays small, and nobody who writes waits
+    for the whole.
+    """
+    viewer = Viewer.itself(organisation)
+    for table, evaluated in ((Grant, _evaluate_grants), (Session, _evaluate_sessions)):
+        after = UUID(int=0)
+        while True:
+            with service.unit(viewer) as unit:
+                ids = unit.db.scalars(select(table.id).where(table.id > after).order_by(table.id).limit(CHUNK)).all()
+                if ids:
+                    kind = Flag.subject_kind == ("grant" if table is Grant else "session")
+                    within = and_(kind, Flag.subject_id > after, Flag.subject_id <= ids[-1])
+                    evaluated(unit, and_(table.id > after, table.id <= ids[-1]), within)
+            if len(ids) < CHUNK:
+                break
+            after = ids[-1]
+
+
+def _evaluate_grants(unit: Unit, which: ColumnElement[bool], flagged: ColumnElement[bool]) -> None:
+    found = (
+        store.Raised(rule, "grant", facts, finding)
+        for facts in store.grant_facts(unit.db, [which])
+        for rule, finding in evaluate_grant(GRANT_RULES, facts, Thresholds(), unit.now)
+    )
+    _write(unit, found, flagged)
+
+
+def _evaluate_sessions(unit: Unit, which: ColumnElement[bool], flagged: ColumnElement[bool]) -> None:
+    found = (
+        store.Raised(rule, "session", facts, finding)
+        for facts in store.session_facts(unit.db, [which])
+        for rule, finding in evaluate_session(SESSION_RULES, facts, Thresholds(), unit.now)
+    )
+    _write(unit, found, flagged)
+
+
+def _write(unit: Unit, found: Iterable[store.Raised], flagged: ColumnElement[bool]) -> None:
+    """Write the differences, and put them down in the journal."""
+    difference = store.write(unit.db, unit.viewer.organisation, found, unit.now, flagged)
+    for raised in difference.raised:
+        account, why = raised.subject.account_id, raised.finding.sentence
+        unit.record("flag.raised", "flag", None, TITLES[raised.rule], account, why=why, rule=raised.rule)
+    for ident, rule, account, sentence in difference.cleared:
+        unit.record("flag.cleared", "flag", ident, TITLES.get(rule, rule), account, why=sentence, rule=rule)
 
 
 def accept(unit: Unit, ident: UUID, reason: str, until: datetime) -> dict[str, Any]:

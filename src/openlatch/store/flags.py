@@ -119,23 +119,21 @@ class Difference:
     """What writing findings changed."""
 
     raised: list[Raised]
-    cleared: list[tuple[UUID, str, UUID, UUID, str]]
+    cleared: list[tuple[UUID, str, UUID, str]]
     updated: int = 0
 
 
 def write(
-    db: Db, organisation: UUID, found: Iterable[Raised], now: datetime, subjects: Sequence[UUID] | None = None
+    db: Db, organisation: UUID, found: Iterable[Raised], now: datetime, flagged: ColumnElement[bool]
 ) -> Difference:
-    """Bring the live flags (on ``subjects``, or on everything) in line with what was found.
+    """Bring the live flags that ``flagged`` picks in line with what was found on their subjects.
 
     A flag that is found again keeps its state; its facts, sentence and score follow. An accepted one opens
     again when its time is over.
     """
-    columns = select(
-        Flag.rule, Flag.subject_id, Flag.id, Flag.sentence, Flag.score, Flag.state, Flag.accepted_until, Flag.account_id
-    ).where(Flag.state != "cleared")
-    if subjects is not None:
-        columns = columns.where(Flag.subject_id.in_(subjects))
+    columns = select(Flag.rule, Flag.subject_id, Flag.id, Flag.sentence, Flag.score, Flag.account_id).where(
+        Flag.state != "cleared", flagged
+    )
     held = {(row[0], row[1]): row for row in db.execute(columns)}
     difference = Difference([], [])
     fresh: list[dict[str, Any]] = []
@@ -152,9 +150,9 @@ def write(
     if held:
         gone = [row.id for row in held.values()]
         db.execute(update(Flag).where(Flag.id.in_(gone)).values(state="cleared", cleared_at=now))
-        difference.cleared = [(r.id, r.rule, r.subject_id, r.account_id, r.sentence) for r in held.values()]
-    reopened = update(Flag).where(Flag.state == "accepted", Flag.accepted_until <= now).values(state="open")
-    db.execute(reopened)
+        difference.cleared = [(r.id, r.rule, r.account_id, r.sentence) for r in held.values()]
+    reopened = update(Flag).where(Flag.state == "accepted", Flag.accepted_until <= now, flagged)
+    db.execute(reopened.values(state="open"))
     return difference
 
 
