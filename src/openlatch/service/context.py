@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from itertools import chain
 from typing import Any
 from uuid import UUID
 
@@ -81,6 +82,7 @@ class Unit:
     now: datetime
     entries: list[dict[str, Any]] = field(default_factory=list)
     kinds: set[str] = field(default_factory=set)
+    bulk: list[Iterable[dict[str, Any]]] = field(default_factory=list)
     afterwards: list[Callable[[], None]] = field(default_factory=list)
     _sight: Sight | None = None
 
@@ -102,10 +104,22 @@ class Unit:
         self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None = None, **facts: Any
     ) -> None:
         """Put down that something happened. It is sealed with everything else when the unit commits."""
-        actor = (self.viewer.person, self.viewer.name)
-        entry = journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
-        self.entries.append(entry)
+        self.entries.append(self._draft(action, kind, ident, name, account, facts))
         self.kinds.add(kind)
+
+    def record_many(self, kind: str, happened: Iterable[tuple[str, UUID, str, UUID | None]]) -> None:
+        """Put down many things of one kind: action, id, name, account.
+
+        They are made into entries only as they are written, so that a million of them need no memory.
+        """
+        self.bulk.append(self._draft(a, kind, ident, name, account, {}) for a, ident, name, account in happened)
+        self.kinds.add(kind)
+
+    def _draft(
+        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None, facts: dict[str, Any]
+    ) -> dict[str, Any]:
+        actor = (self.viewer.person, self.viewer.name)
+        return journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
 
     def wake(self, task: str, at: datetime | None = None, **arguments: UUID) -> None:
         """Wake the worker for a task once this unit has committed."""
@@ -114,11 +128,13 @@ class Unit:
 
     def seal(self) -> None:
         """Write the entries to the end of the journal, and tell open consoles what kinds of things changed."""
-        if not self.entries:
+        if not self.entries and not self.bulk:
             return
         if not self.viewer.may_write:
             raise NotAllowed("This token may only read.", "Use a token with the scope write.")
         self.db.flush()
-        position = journal.append(self.db, self.viewer.organisation, self.entries)
+        many = bool(self.bulk) or len(self.entries) > journal.FEW
+        entries = chain(*self.bulk, self.entries)
+        position = journal.append(self.db, self.viewer.organisation, entries, many)
         note = {"organisation": str(self.viewer.organisation), "position": position, "kinds": sorted(self.kinds)}
         self.db.execute(text("select pg_notify(:channel, :note)"), {"channel": CHANNEL, "note": json.dumps(note)})

@@ -128,9 +128,14 @@ def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed],
     if not changed:
         return
     word = _ACTIONS[kind.name]
-    for change in changed:
-        verb = "used" if kind is core.USE else "imported" if change.added else "changed"
-        unit.record(f"{word}.{verb}", word, change.id, change.name, change.account)
+    used = kind is core.USE
+    unit.record_many(
+        word,
+        (
+            (f"{word}.{'used' if used else 'imported' if c.added else 'changed'}", c.id, c.name, c.account)
+            for c in changed
+        ),
+    )
     unit.record("import.finished", "import", None, kind.name, read=read, changed=len(changed), bad=bad)
     ids = [change.id for change in changed]
     if kind in (core.GRANTS, core.USE) and len(ids) <= ROWS_EVALUATED_AT_ONCE:

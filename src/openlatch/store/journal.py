@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -45,7 +45,7 @@ def draft(
         "action": action,
         "subject": {"kind": subject[0], "id": _text(subject[1]), "name": subject[2], "account": _text(account)},
         # What goes into the hash is what will come back from the database: plain JSON values.
-        "facts": orjson.loads(orjson.dumps(facts)),
+        "facts": orjson.loads(orjson.dumps(facts)) if facts else {},
     }
 
 
@@ -57,10 +57,11 @@ def _uuid(text: str | None) -> UUID | None:
     return UUID(text) if text else None
 
 
-def append(db: Db, organisation: UUID, drafts: Sequence[dict[str, Any]]) -> int:
+def append(db: Db, organisation: UUID, drafts: Iterable[dict[str, Any]], many: bool) -> int:
     """Put entries at the end of the chain; gives the position of the last one.
 
-    Takes the lock on the organisation's head, which is held until the transaction ends: call it last.
+    ``many`` of them (more than ``FEW``) go by COPY, one at a time from the iterable. Takes the lock on the
+    organisation's head, which is held until the transaction ends: call it last.
     """
     db.execute(
         insert(JournalHead)
@@ -70,7 +71,7 @@ def append(db: Db, organisation: UUID, drafts: Sequence[dict[str, Any]]) -> int:
     head = db.scalars(select(JournalHead).where(JournalHead.organisation_id == organisation).with_for_update()).one()
     last: dict[str, Any] | None = None
     chained = core.chain(drafts, head.position, head.hash.hex())
-    if len(drafts) <= FEW:
+    if not many:
         for last in chained:
             db.execute(insert(JournalEntry), dict(zip(_COLUMNS.split(", "), _row(organisation, last), strict=True)))
     else:

@@ -209,7 +209,9 @@ def _compare(column: Column, operator: Operator, value: Any) -> ColumnElement[bo
         case Operator.NE:
             return held.is_distinct_from(value)
         case _:
-            found: ColumnElement[bool] = _PLAIN[operator](held, value)
+            # Text is ordered by its characters, whatever the database's language: the same everywhere.
+            textual = column.kind is Kind.TEXT and operator is not Operator.EQ
+            found: ColumnElement[bool] = _PLAIN[operator](held.collate("C") if textual else held, value)
             return found
 
 
