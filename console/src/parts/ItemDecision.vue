@@ -68,7 +68,7 @@ async function decide(verdict: 'keep' | 'trim' | 'revoke'): Promise<void> {
       For {{ item.reviewer?.name ?? 'nobody yet' }} to decide.
     </p>
     <ul v-if="facts.flags.length" class="mt-2 space-y-1">
-      <li v-for="flag in facts.flags" :key="flag.rule" class="flex gap-2"><SeverityMark :severity="flag.severity" class="shrink-0" /> {{ flag.sentence }}</li>
+      <li v-for="flag in facts.flags" :key="flag.rule" class="flex gap-2"><SeverityMark :severity="flag.severity" class="shrink-0 self-start" /> {{ flag.sentence }}</li>
     </ul>
     <p v-if="item.verdict" class="mt-3">
       <strong>{{ item.verdict }}</strong><template v-if="item.decided_by"> by {{ item.decided_by.name }}</template>{{ item.reason ? `: ${item.reason}` : '' }}
