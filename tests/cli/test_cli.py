@@ -8,6 +8,7 @@ import json
 import os
 import subprocess
 import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -134,12 +135,20 @@ def test_access_really_ends_from_the_command_line(run: Run, stack: Demo) -> None
         assert gone == (0,)
 
 
-def test_a_session_is_ended_and_a_grant_is_trimmed(run: Run) -> None:
-    """With --yes for scripts."""
-    session = found(
-        run("session", "list", "-f", 'holder.name eq "Heating Planner" and not (ended_at pr)', "-o", "json")
-    )[0]["id"]
-    assert "confirmed" in run("session", "end", session, "--reason", "Stuck.", "--yes").stdout
+def test_a_session_is_ended_and_a_grant_is_trimmed(run: Run, stack: Demo) -> None:
+    """With --yes for scripts. The session is found by reading the system."""
+    opened = telemetry.OpenSessions("127.0.0.1", stack.telemetry.port)
+    opened.open([("app_heating_planner", "night run")])
+    assert run("system", "read", "Hut telemetry database").returncode == 0
+    wanted = ("session", "list", "-f", 'device eq "night run" and not (ended_at pr)', "-o", "json")
+    deadline = time.monotonic() + 30
+    while not (listed := found(run(*wanted))) and time.monotonic() < deadline:
+        time.sleep(0.3)
+    assert "confirmed" in run("session", "end", listed[0]["id"], "--reason", "Stuck.", "--yes").stdout
+    with psycopg.connect(stack.telemetry.url(telemetry.DATABASE)) as db:
+        row = db.execute("select count(*) from pg_stat_activity where application_name = 'night run'").fetchone()
+        assert row == (0,)
+    opened.close()
     grant = found(
         run("grant", "list", "-f", 'holder.name eq "Kit Varley" and account.name eq "Hut sensors"', "-o", "json")
     )[0]["id"]
