@@ -122,7 +122,7 @@ def test_the_sign_in_page_and_the_dialogs_are_sound_too(
     page = context.new_page()
     page.goto("/sign-in")
     refuse_faults(page, "sign in")
-    page.get_by_label("Address").fill("nobody@example.org")
+    page.get_by_label("Address").fill("somebody@example.org")
     page.get_by_label("Password").fill("wrong wrong wrong")
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("alert")).to_contain_text("do not fit together")
