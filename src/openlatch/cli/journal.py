@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from openlatch.cli import session
-from openlatch.cli.output import Column, moment, out, output_option
+from openlatch.cli.output import Column, err, moment, out, output_option
 from openlatch.cli.register import list_command
 from openlatch.core import journal as core
 from openlatch.errors import BadInput
@@ -37,7 +37,7 @@ journal.add_command(list_command("journal", ENTRIES, "Nothing has happened."))
 def journal_export(file: Path) -> None:
     """Take the whole journal away as JSON Lines."""
     count = 0
-    with session.client() as service, file.open("w") as target:
+    with session.client() as service, file.open("w") as target, err.status("Taking the journal away"):
         for line in service.export_journal():
             target.write(line + "\n")
             count += 1
@@ -56,7 +56,7 @@ def journal_verify(file: Path | None, expect: str, output: str) -> int:
     if file is not None:
         verdict = core.verify(_entries(file), expected)
     else:
-        with session.client() as service:
+        with session.client() as service, err.status("Verifying"):
             # Taken away and verified here: the service is not asked to vouch for itself.
             head = service.verify_journal(*(expected or ()))
             noted = expected or (head.position, head.hash)
