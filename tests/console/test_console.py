@@ -187,7 +187,7 @@ def test_a_reviewer_goes_through_their_items_by_keyboard(signed_in: Open, places
     """Kept with a reason against a flag, which is asked for; then the next one opens."""
     page = signed_in("reviewer", "/")
     page.get_by_role("link", name="Sensitive accounts, autumn").click()
-    page.get_by_role("button", name="Undecided").click()
+    page.get_by_role("button", name="Undecided", exact=True).click()
     first = page.locator("[data-test^=item-]").first
     number = first.get_attribute("data-test")
     first.focus()
@@ -223,7 +223,7 @@ def test_lists_are_searched_filtered_and_sorted(signed_in: Open) -> None:
     page.get_by_label("Search people").fill("")
     page.get_by_role("button", name="Left, with access").click()
     expect(page.locator("tbody tr").first).to_contain_text("left")
-    page.get_by_role("button", name="Person").click()
+    page.get_by_role("columnheader", name="Person").get_by_role("button").click()
     expect(page.get_by_role("columnheader", name="Person")).to_have_attribute("aria-sort", "ascending")
     page.get_by_text("Filter", exact=True).click()
     page.get_by_label("Filter", exact=True).fill("shoe pr")
