@@ -220,6 +220,24 @@ def test_a_round_freezes_its_items_and_gives_each_to_whoever_may_decide(small: S
     assert frozen == items[0].facts
 
 
+def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
+    """Of a round that others share; whoever has none does not see the round."""
+    with small.service.unit(small.itself) as unit:
+        ident = open_round(small, unit, scope="")
+
+    def seen(viewer: Viewer) -> set[str]:
+        with small.service.unit(viewer) as unit:
+            rows = register.page(unit, "items", ListQuery(limit=100), Item.round_id == ident).rows
+        return {row["facts"]["account"]["name"] for row in rows}
+
+    assert seen(small.itself) == {"Box", "Ledger", "Rota"}
+    assert seen(small.as_("ines")) == {"Box"}
+    assert seen(small.as_("mara")) == {"Ledger"}
+    assert seen(small.as_("owen")) == set()
+    with small.service.unit(small.as_("owen")) as unit, pytest.raises(NotFound):
+        rounds.page(unit, ident)
+
+
 @pytest.mark.parametrize(
     ("more", "told"),
     [({"scope": 'state eq "ended"'}, "No live grant"), ({"name": " "}, "no name"), ({"days": 0}, "out of range")],
