@@ -291,7 +291,8 @@ select coalesce(json_agg(r), '[]')::text from (
     join terms m on m.grant_id = g.id join levels l on l.id = m.level_id
     left join people p on p.id = g.person_id left join teams t on t.id = g.team_id
     left join people b on b.id = g.given_by_id
-    where g.state = 'active' and a.sensitivity >= 3 order by g.given_at desc, g.id desc limit 50
+    where g.organisation_id = (select id from organisations where slug = 'bench')
+    and g.state = 'active' and a.sensitivity >= 3 order by g.given_at desc, g.id desc limit 50
 ) r
 '''
 @app.get("/")
