@@ -40,7 +40,7 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
 def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -> Page:
     """A page of a list, of what the viewer may see."""
     listing, visible = LISTS[name]
-    found = listing.page(unit.db, query, [visible(unit.sight), *where])
+    found = listing.page(unit.db, query, [listing.of(unit.viewer.organisation), visible(unit.sight), *where])
     if name == "flags":
         return Page([with_title(row) for row in found.rows], found.next, found.count)
     return found
@@ -49,7 +49,7 @@ def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -
 def one(unit: Unit, name: str, ident: UUID) -> dict[str, Any]:
     """One row of a list. NotFound when there is none that the viewer may see."""
     listing, visible = LISTS[name]
-    row = listing.one(unit.db, ident, [visible(unit.sight)])
+    row = listing.one(unit.db, ident, [listing.of(unit.viewer.organisation), visible(unit.sight)])
     if row is None:
         raise NotFound(f"There is nothing with this id among the {name} that you may see.")
     return row

@@ -96,6 +96,11 @@ class Listing:
         """The names that a list can be sorted by."""
         return [name for name, column in self.columns.items() if column.sorted]
 
+    def of(self, organisation: UUID) -> ColumnElement[bool]:
+        """The rows of one organisation: said in the query too, so that it can walk an index that begins with it."""
+        found: ColumnElement[bool] = self.columns["id"].expression.class_.organisation_id == organisation
+        return found
+
     def checked(self, text: str) -> Node | None:
         """A filter that fits this list, or None for an empty one. BadFilter when it does not fit."""
         return check(parse(text), self.attributes) if text.strip() else None
