@@ -4,9 +4,12 @@ OpenLatchError
 ├── BadInput            what was sent can't be used; says which part and what to send instead
 │   └── BadFilter       a filter that doesn't parse or names what isn't there
 ├── NotSignedIn         nobody is known to be asking
+│   └── FactorNeeded    the password is right; the code of the second factor is asked for too
 ├── NotAllowed          somebody is, and may not
+│   └── ProofNeeded     they may, once they have proved afresh that it is them
 ├── NotFound            nothing of that name that the asker may see
 ├── Conflict            the thing is not in a state that allows this, or changed meanwhile
+│   └── Held            a latch holds: says which, the fact, and what would pass
 ├── TooMany             asked too often; carries the seconds to wait
 ├── SystemDown          an outside system did not answer; worth trying again
 └── SystemRefused       an outside system answered no; trying again changes nothing
@@ -53,11 +56,24 @@ class NotSignedIn(OpenLatchError):
     title = "Sign in first"
 
 
+class FactorNeeded(NotSignedIn):
+    """The password is right; the code of the second factor is needed too."""
+
+    title = "A code is needed"
+
+
 class NotAllowed(OpenLatchError):
     """The asker is known and may not do this."""
 
     status = 403
     title = "Not allowed"
+
+
+class ProofNeeded(NotAllowed):
+    """The asker may do this, after proving afresh that it is them."""
+
+    title = "Prove that it is you"
+    usual_remedy = "Give your password again (POST /api/v1/me/proof), then send the same call."
 
 
 class NotFound(OpenLatchError):
@@ -73,6 +89,16 @@ class Conflict(OpenLatchError):
 
     status = 409
     title = "Not possible as things stand"
+
+
+class Held(Conflict):
+    """A latch holds. ``breaches``: each latch that refuses, the fact, and what would pass."""
+
+    title = "A latch holds"
+
+    def __init__(self, detail: str, remedy: str, breaches: list[dict[str, str]]) -> None:
+        super().__init__(detail, remedy)
+        self.breaches = breaches
 
 
 class TooMany(OpenLatchError):

@@ -23,7 +23,8 @@ from openlatch.core.register import (
     Term,
 )
 from openlatch.core.windows import Window
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKind, StepState, may_become
+from openlatch.core.states import GRANTS, may_become
+from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKind, StepState
 
 NOW = datetime(2026, 3, 10, 12, tzinfo=UTC)
 SEE, CHANGE = Permission("see", "See", Reach.OBSERVE), Permission("change", "Change", Reach.OPERATE)
@@ -139,7 +140,7 @@ def test_what_a_read_contradicts_is_open_again() -> None:
 
 def test_the_states_of_a_grant() -> None:
     """Every allowed change, and no other."""
-    allowed = {(a, b) for a in GrantState for b in GrantState if may_become(a, b)}
+    allowed = {(a, b) for a in GrantState for b in GrantState if may_become(GRANTS, a, b)}
     assert allowed == {
         ("pending", "active"), ("pending", "ended"),
         ("active", "suspended"), ("active", "revoking"), ("active", "ended"),

@@ -141,5 +141,5 @@ def test_the_score_grows_with_every_part_and_ends_at_100() -> None:
 
 def test_every_rule_has_a_key_of_its_own_and_says_what_to_do() -> None:
     """The console, the journal and the documents go by the key."""
-    assert len({rule.key for rule in RULES}) == len(RULES) == 8
+    assert len({rule.key for rule in RULES}) == len(RULES) == 9
     assert all(rule.title and rule.remedy.endswith(".") for rule in RULES)

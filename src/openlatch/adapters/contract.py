@@ -87,6 +87,10 @@ class Adapter(Protocol):
         """Whether a holding of one level can be reduced to the other, by their keys."""
         ...
 
+    def holding(self, account: str, login: str, level: str) -> dict[str, str]:
+        """How a holding that does not exist yet is named in steps: account and login by their handles, level by key."""
+        ...
+
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
         """Carry one step out, and say what was done. Doing it again changes nothing and says so."""
         ...

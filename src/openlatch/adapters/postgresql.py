@@ -96,8 +96,12 @@ class PostgresqlAdapter:
         """Only the right to let others in can be taken from a membership; the rest is the shared role's."""
         return level == "keeper" and lower in ("operator", "reader")
 
+    def holding(self, account: str, login: str, level: str) -> dict[str, str]:
+        """A membership, with the admin option for a keeper. What the rest may do is the shared role's."""
+        return {"role": account, "member": login, **({"admits": "yes"} if level == "keeper" else {})}
+
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
-        """REMOVE and REDUCE act on a membership, END_SESSIONS on one server process."""
+        """GIVE, REMOVE and REDUCE act on a membership, END_SESSIONS on one server process."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         with self._connection() as db:
@@ -109,13 +113,17 @@ class PostgresqlAdapter:
                 )
                 return f"Ended server process {detail['pid']}."
             role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
-            form = "revoke admin option for {} from {}" if kind is StepKind.REDUCE else "revoke {} from {}"
+            forms: dict[StepKind, LiteralString] = {
+                StepKind.GIVE: "grant {} to {} with admin option" if detail.get("admits") else "grant {} to {}",
+                StepKind.REDUCE: "revoke admin option for {} from {}",
+            }
+            form = forms.get(kind, "revoke {} from {}")
             statement = sql.SQL(form).format(role, member)
             db.execute(statement)
             return f"Carried out: {statement.as_string(db)}"
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
-        """None when the membership (or its admin option, or the session) is gone."""
+        """None when the membership is there (GIVE), or is gone, or its admin option or the session is."""
         with self._connection() as db:
             if kind is StepKind.END_SESSIONS:
                 alive = db.execute(
@@ -129,6 +137,9 @@ class PostgresqlAdapter:
                 "where role.rolname = %s and member.rolname = %s having count(*) > 0",
                 [detail["role"], detail["member"]],
             ).fetchone()
+        if kind is StepKind.GIVE:
+            there = row is not None and (row["admits"] or not detail.get("admits"))
+            return None if there else f"{detail['member']} is not yet a member of {detail['role']} as it should be"
         if row is None or (kind is StepKind.REDUCE and not row["admits"]):
             return None
         what = "may still let others into" if kind is StepKind.REDUCE else "is still a member of"

@@ -3,7 +3,8 @@
 A person's rights in an account at an instant are the union over all paths: ownership, own grants, grants of
 teams (nested), and through other accounts (whoever may act in A acts in B when A is a holder on B). A path's
 window is what all its hops have in common. Suspended hops, people who have left and run-out terms give
-nothing. A path never visits the same holder twice, so cycles end by themselves.
+nothing. A path never visits the same holder twice, so cycles end by themselves. Whoever reaches only a part of an
+account acts in that part, and does not act as the account elsewhere.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from datetime import datetime
 from enum import StrEnum
 from uuid import UUID
 
-from openlatch.core.register import Account, Grant, Holder, Level, Membership, Permission, Register
+from openlatch.core.register import Account, Grant, Holder, Level, Membership, Part, Permission, Register, Term
 from openlatch.core.windows import ALWAYS, WeeklyHours, Window, open_at
 from openlatch.core.words import GrantState, HolderKind, Reach
 
@@ -50,6 +51,7 @@ class Path:
     window: Window
     hours: tuple[WeeklyHours, ...] = ()
     revoking: bool = False
+    part: Part | None = None
 
     @property
     def reach(self) -> Reach:
@@ -103,9 +105,47 @@ def everyone_reaching(register: Register, account: UUID, at: datetime) -> list[P
     return sorted(found, key=lambda p: (len(p.hops), -p.reach, register.name_of(p.holder), p.words))
 
 
+def by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, list[Path]]:
+    """Every path into an account at an instant, by the person or app that it starts from."""
+    found: dict[Holder, list[Path]] = {}
+    for path in everyone_reaching(register, account, at):
+        found.setdefault(path.holder, []).append(path)
+    return found
+
+
 def rights_of(paths: Iterable[Path]) -> frozenset[Permission]:
     """The union of what paths give."""
     return frozenset(permission for path in paths for permission in path.permissions)
+
+
+def can(
+    register: Register, holder: Holder, account: UUID, permission: str, resource: UUID | None, at: datetime
+) -> bool:
+    """Whether a holder can do one thing at an instant, weekly hours counted; on one resource, or on the whole account.
+
+    An owner can do whatever can be done.
+    """
+    return any(
+        (path.level is None or any(p.key == permission for p in path.permissions))
+        and (path.part is None or (resource is not None and resource in path.part.resources))
+        and open_now(register, path, at)
+        for path in paths_to(register, holder, account, at)
+    )
+
+
+def lost(before: Iterable[Path], after: Iterable[Path]) -> frozenset[Permission]:
+    """What the first paths give and the second ones don't, on the whole account or on any part of it."""
+    kept = {(permission, _part(path)) for path in after for permission in path.permissions}
+    return frozenset(
+        permission
+        for path in before
+        for permission in path.permissions
+        if (permission, None) not in kept and (permission, _part(path)) not in kept
+    )
+
+
+def _part(path: Path) -> UUID | None:
+    return path.part.id if path.part else None
 
 
 def open_now(register: Register, path: Path, at: datetime) -> bool:
@@ -130,15 +170,15 @@ def _onward(
             step = _extend(trail, _belonging(register, membership))
             yield from _onward(register, start, team, at, step, seen | {team})
     for grant in register.by_holder.get(here, ()):
-        for step, level in _holdings(register, grant, at):
-            yield from _arrive(register, start, grant.account, level, at, _join(trail, step), seen)
+        for step, term in _holdings(register, grant, at):
+            yield from _arrive(register, start, grant.account, term, at, _join(trail, step), seen)
 
 
 def _arrive(
     register: Register,
     start: Holder,
     account: UUID,
-    level: Level | None,
+    term: Term | None,
     at: datetime,
     trail: _Trail,
     seen: frozenset[Holder],
@@ -146,8 +186,9 @@ def _arrive(
     there = Holder(HolderKind.ACCOUNT, account)
     if there in seen:
         return
-    yield Path(start, account, trail.hops, level, trail.window, trail.hours, trail.revoking)
-    yield from _onward(register, start, there, at, trail, seen | {there})
+    yield _path(start, account, term, trail)
+    if term is None or term.part is None:
+        yield from _onward(register, start, there, at, trail, seen | {there})
 
 
 # Inward: from an account to the people and apps behind it.
@@ -158,21 +199,22 @@ def _inward(
     target: UUID,
     account: UUID,
     at: datetime,
-    level: Level | None,
+    term: Term | None,
     trail: _Trail,
     seen: frozenset[Holder],
 ) -> Iterator[Path]:
-    """Paths into ``target`` whose last part, from ``account`` on, is ``trail`` and gives ``level``."""
+    """Paths into ``target`` whose last part, from ``account`` on, is ``trail`` and gives ``term``."""
     direct = not trail.hops
     here = register.accounts.get(account)
     if here is not None and here.owner is not None and not _is_gone(register, here.owner, at):
         owner = Holder(HolderKind.PERSON, here.owner)
         step = _prefix(_owning(register, owner, here), trail)
-        yield Path(owner, target, step.hops, None if direct else level, step.window, step.hours, step.revoking)
+        yield _path(owner, target, None if direct else term, step)
     for grant in register.by_account.get(account, ()):
         for holding, given in _holdings(register, grant, at):
-            step = _join(holding, trail)
-            yield from _behind(register, target, grant.holder, at, given if direct else level, step, seen)
+            if direct or given.part is None:
+                step = _join(holding, trail)
+                yield from _behind(register, target, grant.holder, at, given if direct else term, step, seen)
 
 
 def _behind(
@@ -180,7 +222,7 @@ def _behind(
     target: UUID,
     holder: Holder,
     at: datetime,
-    level: Level | None,
+    term: Term | None,
     trail: _Trail,
     seen: frozenset[Holder],
 ) -> Iterator[Path]:
@@ -188,17 +230,22 @@ def _behind(
         return
     if holder.kind in (HolderKind.PERSON, HolderKind.APP):
         if holder.kind is HolderKind.APP or not _is_gone(register, holder.id, at):
-            yield Path(holder, target, trail.hops, level, trail.window, trail.hours, trail.revoking)
+            yield _path(holder, target, term, trail)
     elif holder.kind is HolderKind.TEAM:
         for membership in register.members_of.get(holder.id, ()):
             if membership.window.contains(at):
                 step = _prefix(_belonging(register, membership), trail)
-                yield from _behind(register, target, membership.member, at, level, step, seen | {holder})
+                yield from _behind(register, target, membership.member, at, term, step, seen | {holder})
     else:
-        yield from _inward(register, target, holder.id, at, level, trail, seen | {holder})
+        yield from _inward(register, target, holder.id, at, term, trail, seen | {holder})
 
 
 # Hops and trails.
+
+
+def _path(holder: Holder, account: UUID, term: Term | None, trail: _Trail) -> Path:
+    level, part = (None, None) if term is None else (term.level, term.part)
+    return Path(holder, account, trail.hops, level, trail.window, trail.hours, trail.revoking, part)
 
 
 def _is_gone(register: Register, person: UUID, at: datetime) -> bool:
@@ -217,7 +264,7 @@ def _belonging(register: Register, membership: Membership) -> Hop:
     return Hop(HopKind.BELONGS, membership.member, membership.team, membership.window, words)
 
 
-def _holdings(register: Register, grant: Grant, at: datetime) -> Iterator[tuple[_Trail, Level]]:
+def _holdings(register: Register, grant: Grant, at: datetime) -> Iterator[tuple[_Trail, Term]]:
     if not grant.gives:
         return
     holder, account = register.name_of(grant.holder), register.accounts.get(grant.account)
@@ -225,10 +272,11 @@ def _holdings(register: Register, grant: Grant, at: datetime) -> Iterator[tuple[
     revoking = grant.state is GrantState.REVOKING
     for term in grant.terms:
         if term.window.contains(at):
-            words = f"{holder} holds “{term.level.name}” on {place}"
+            where = place if term.part is None else f"“{term.part.name}” in {place}"
+            words = f"{holder} holds “{term.level.name}” on {where}"
             hop = Hop(HopKind.HOLDS, grant.holder, grant.account, term.window, words, grant.id)
             hours = (term.hours,) if term.hours else ()
-            yield _Trail((hop,), term.window, hours, revoking), term.level
+            yield _Trail((hop,), term.window, hours, revoking), term
 
 
 def _extend(trail: _Trail, hop: Hop) -> _Trail:

@@ -169,6 +169,13 @@ def _parse_time(value: Any) -> date | datetime:
         ) from None
 
 
+def hours(value: Any, zone: ZoneInfo) -> int:
+    """A number of hours, 1 to 168."""
+    if not str(value).strip().isdigit() or not 1 <= int(str(value)) <= 168:
+        raise BadField(f"is {str(value)[:40]!r}; it has to be a number of hours, 1 to 168")
+    return int(str(value))
+
+
 def permissions(value: Any, zone: ZoneInfo) -> list[dict[str, str]]:
     """Permissions as ``key|sentence|reach`` parts with ``//`` between them, or a JSON list of objects."""
     parts = value if isinstance(value, list) else [p.split("|") for p in str(value).split("//")]
@@ -199,6 +206,7 @@ PEOPLE = RecordKind(
         Field("standing", one_of(*Standing), default="current"),
         Field("leaves_on", end),
         Field("job", text, default=""),
+        Field("second_factor", truth, default=False),
     ),
     ("key",),
 )
@@ -209,6 +217,7 @@ TEAMS = RecordKind(
         Field("name", text, required=True),
         Field("partner", truth, default=False),
         Field("purpose", text, default=""),
+        Field("speaker", text),
     ),
     ("key",),
 )
@@ -234,6 +243,7 @@ ACCOUNTS = RecordKind(
         Field("owner", text),
         Field("time_zone", zone_name),
         Field("purpose", text, default=""),
+        Field("emergency_hours", hours),
     ),
     ("key",),
 )
@@ -313,8 +323,22 @@ HANDLES = RecordKind(
     ),
     ("system", "name"),
 )
+RESOURCES = RecordKind(
+    "resources",
+    (
+        Field("account", text, required=True),
+        Field("key", text, required=True),
+        Field("name", text, required=True),
+        Field("kind", text, default="part"),
+        Field("public", truth, default=False),
+        Field("group", text, default=""),
+    ),
+    ("account", "key"),
+)
 # In the order in which they have to be brought, since later kinds name earlier ones.
-RECORD_KINDS = {k.name: k for k in (PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, LEVELS, APPS, HANDLES, GRANTS, SESSIONS, USE)}
+RECORD_KINDS = {
+    k.name: k for k in (PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, RESOURCES, LEVELS, APPS, HANDLES, GRANTS, SESSIONS, USE)
+}
 
 
 # Files.

@@ -35,6 +35,7 @@ class Person:
     inside: bool = True
     standing: Standing = Standing.CURRENT
     left_at: datetime | None = None
+    second_factor: bool = False
 
     def is_gone(self, at: datetime) -> bool:
         """Whether the person had left by that instant."""
@@ -49,6 +50,7 @@ class Team:
 
     id: UUID
     name: str
+    partner: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,12 +96,22 @@ class Level:
 
 
 @dataclass(frozen=True, slots=True)
+class Part:
+    """A part of an account that a term is limited to: a resource, or a group with the resources in it."""
+
+    id: UUID
+    name: str
+    resources: frozenset[UUID]
+
+
+@dataclass(frozen=True, slots=True)
 class Term:
-    """One level within one window, perhaps only in certain hours of the week."""
+    """One level on an account or a part of it, within one window, perhaps only in certain hours of the week."""
 
     level: Level
     window: Window = ALWAYS
     hours: WeeklyHours | None = None
+    part: Part | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,6 +211,16 @@ class Register:
         """The same register without these grants."""
         gone = frozenset(ids)
         return self.with_grants(g for g in self.grants if g.id not in gone)
+
+    def with_levels(self, changed: Iterable[Level]) -> Register:
+        """The same register with other permissions in some levels."""
+        levels = {level.id: level for level in changed}
+
+        def renew(grant: Grant) -> Grant:
+            terms = tuple(replace(t, level=levels.get(t.level.id, t.level)) for t in grant.terms)
+            return grant if terms == grant.terms else replace(grant, terms=terms)
+
+        return self.with_grants(renew(g) for g in self.grants)
 
     def with_terms(self, grant_id: UUID, terms: tuple[Term, ...]) -> Register:
         """The same register with other terms on one grant."""

@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
-from openlatch.core.access import Path, everyone_reaching, rights_of
+from openlatch.core.access import Path, by_holder, lost
 from openlatch.core.register import Account, Grant, Holder, Level, Permission, Register, Term
 from openlatch.core.windows import Window
 from openlatch.core.words import HolderKind, StepKind, StepState
@@ -94,7 +94,7 @@ def preview(register: Register, targets: Sequence[Target], sessions: Sequence[Li
     """
     # What a system still gives to somebody who has left is just what has to end.
     register = register.as_held()
-    after = _afterwards(register, targets)
+    after = afterwards(register, targets)
     accounts = list(dict.fromkeys(_touched(register, targets)))
     changes = [c for account in accounts for c in _changes(register, after, account, at)]
     return Preview(
@@ -108,7 +108,8 @@ def preview(register: Register, targets: Sequence[Target], sessions: Sequence[Li
     )
 
 
-def _afterwards(register: Register, targets: Iterable[Target]) -> Register:
+def afterwards(register: Register, targets: Iterable[Target]) -> Register:
+    """The register as it will be once these targets are ended or trimmed."""
     for target in targets:
         if target.trim is None:
             register = register.without([target.grant.id])
@@ -140,23 +141,15 @@ def _touched(register: Register, targets: Iterable[Target]) -> Iterable[UUID]:
 
 
 def _changes(before: Register, after: Register, account: UUID, at: datetime) -> Iterable[Change]:
-    was, will = _by_holder(before, account, at), _by_holder(after, account, at)
+    was, will = by_holder(before, account, at), by_holder(after, account, at)
     for holder, paths in was.items():
         left = will.get(holder, [])
         if {_trace(p) for p in paths} != {_trace(p) for p in left}:
-            ends = rights_of(paths) - rights_of(left)
-            yield Change(holder, account, ends, tuple(left), any(p.level is None for p in paths))
+            yield Change(holder, account, lost(paths, left), tuple(left), any(p.level is None for p in paths))
 
 
 def _trace(path: Path) -> tuple[tuple[UUID, ...], str, datetime | None]:
     return path.grants, path.level.name if path.level else "", path.window.until
-
-
-def _by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, list[Path]]:
-    found: dict[Holder, list[Path]] = {}
-    for path in everyone_reaching(register, account, at):
-        found.setdefault(path.holder, []).append(path)
-    return found
 
 
 def plan(register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession]) -> tuple[PlannedStep, ...]:

@@ -108,6 +108,13 @@ class Verdict(StrEnum):
     REVOKE = "revoke"
 
 
+class Owed(StrEnum):
+    """What a system still has to be brought to, for a grant."""
+
+    GIVE = "give"
+    TAKE = "take"
+
+
 class StepState(StrEnum):
     """Where a step of a revocation is."""
 
@@ -120,6 +127,7 @@ class StepState(StrEnum):
 class StepKind(StrEnum):
     """What a step does in the system where the account lives."""
 
+    GIVE = "give"
     REMOVE = "remove"
     REDUCE = "reduce"
     END_SESSIONS = "end_sessions"
@@ -128,18 +136,3 @@ class StepKind(StrEnum):
 
 
 SENSITIVITY_WORDS = {1: "low", 2: "medium", 3: "high", 4: "critical"}
-
-# What each state of a grant may become. Everything that isn't here is refused.
-GRANT_TRANSITIONS: dict[GrantState, frozenset[GrantState]] = {
-    GrantState.PENDING: frozenset({GrantState.ACTIVE, GrantState.ENDED}),
-    GrantState.ACTIVE: frozenset({GrantState.SUSPENDED, GrantState.REVOKING, GrantState.ENDED}),
-    GrantState.SUSPENDED: frozenset({GrantState.ACTIVE, GrantState.REVOKING, GrantState.ENDED}),
-    # Back to active when only a trim was carried out, or when the plan was called off.
-    GrantState.REVOKING: frozenset({GrantState.ENDED, GrantState.ACTIVE}),
-    GrantState.ENDED: frozenset(),
-}
-
-
-def may_become(now: GrantState, then: GrantState) -> bool:
-    """Whether a grant in one state may go to the other."""
-    return then in GRANT_TRANSITIONS[now]

@@ -13,6 +13,7 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 
 from openlatch.launch.settings import Settings
 from openlatch.service.context import Service
+from openlatch.service.telling import Post
 from openlatch.store.database import engine_for
 from openlatch.web.app import make_app
 from openlatch.work import worker
@@ -38,7 +39,25 @@ def assemble(settings: Settings) -> Service:
     """The service with its database, its key, and the queue to wake the worker by."""
     settings.require("database_url", "secret_key")
     queue = Queue(settings.database_url)
-    return Service(engine_for(settings.database_url), settings.cipher(), wake=queue.wake)
+    address = (settings.public_address or f"http://{settings.bind}").rstrip("/")
+    seed = settings.secret_key.encode()
+    return Service(
+        engine_for(settings.database_url), settings.cipher(), wake=queue.wake, address=address, signing_seed=seed
+    )
+
+
+def post_of(settings: Settings) -> Post | None:
+    """The mail server that is configured; None when there is none, and mail waits."""
+    if not settings.smtp_host:
+        return None
+    return Post(
+        settings.smtp_host,
+        settings.smtp_port,
+        settings.mail_from,
+        settings.smtp_user,
+        settings.smtp_password,
+        bool(settings.smtp_starttls),
+    )
 
 
 def web_app(settings: Settings) -> Flask:
@@ -86,4 +105,4 @@ def serve(settings: Settings) -> None:
 def work(settings: Settings) -> None:
     """Work in the background until told to stop."""
     configure_logging()
-    worker.run(assemble(settings), settings.database_url)
+    worker.run(assemble(settings), settings.database_url, post_of(settings))

@@ -23,7 +23,8 @@ class Settings:
     """What the service needs to know to run.
 
     ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
-    ``secret_key`` encrypts the secrets of systems (``openlatch new-key`` makes one).
+    ``secret_key`` encrypts the secrets of systems (``openlatch new-key`` makes one). ``public_address`` is where people
+    reach the console, which links in mail begin with; the ``smtp_`` settings say which server mail goes through.
     """
 
     database_url: str = ""
@@ -33,6 +34,13 @@ class Settings:
     web_processes: int = 2
     web_threads: int = 32
     trusted_proxies: int = 0
+    public_address: str = ""
+    smtp_host: str = ""
+    smtp_port: int = 25
+    smtp_user: str = ""
+    smtp_password: str = ""
+    smtp_starttls: int = 0
+    mail_from: str = "openlatch@localhost"
 
     @classmethod
     def load(cls, environment: Mapping[str, str] = os.environ) -> Settings:

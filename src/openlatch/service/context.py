@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from itertools import chain
 from typing import Any
 from uuid import UUID
@@ -16,12 +16,13 @@ from sqlalchemy import Engine, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
-from openlatch.errors import NotAllowed
+from openlatch.errors import NotAllowed, ProofNeeded
 from openlatch.service.sight import Sight
 from openlatch.store import journal
 from openlatch.store.database import transaction
 
 CHANNEL = "openlatch_changes"
+FRESH_PROOF = timedelta(minutes=10)
 Wake = Callable[[str, dict[str, str], datetime | None], None]
 
 
@@ -36,13 +37,19 @@ def no_wake(task: str, arguments: dict[str, str], at: datetime | None) -> None:
 
 @dataclass(frozen=True)
 class Service:
-    """The service: its database, its clock, the key for secrets, the adapters, and how to wake the worker."""
+    """The service: its database, its clock, the key for secrets, how to wake the worker, the adapters.
+
+    ``address`` is where people reach the console; links in mail begin with it. From ``signing_seed`` the key is made
+    that signs short-lived tokens.
+    """
 
     engine: Engine
     cipher: Fernet
     clock: Callable[[], datetime] = utc_now
     wake: Wake = no_wake
     adapters: Mapping[str, Maker] = field(default_factory=lambda: ADAPTERS)
+    address: str = "http://127.0.0.1:8620"
+    signing_seed: bytes = b""
 
     @contextmanager
     def unit(self, viewer: Viewer) -> Iterator[Unit]:
@@ -56,8 +63,23 @@ class Service:
 
 
 @dataclass(frozen=True, slots=True)
+class Inside:
+    """The account that somebody is switched into, and whose it is."""
+
+    visit: UUID
+    account: UUID
+    account_name: str
+    owner: UUID | None
+    owner_name: str
+
+
+@dataclass(frozen=True, slots=True)
 class Viewer:
-    """Who is asking. The worker asks as the service itself, which has no person."""
+    """Who is asking. The worker asks as the service itself, which has no person.
+
+    ``credential`` is the row that they came by: a web session, an API token, or the visit of an exchanged token.
+    While they are switched into an account, ``inside`` says into which, and on whose behalf they act there.
+    """
 
     organisation: UUID
     name: str
@@ -65,6 +87,9 @@ class Viewer:
     sign_in: UUID | None = None
     administrator: bool = False
     may_write: bool = True
+    credential: UUID | None = None
+    proved_at: datetime | None = None
+    inside: Inside | None = None
 
     @classmethod
     def itself(cls, organisation: UUID) -> Viewer:
@@ -90,7 +115,8 @@ class Unit:
     def sight(self) -> Sight:
         """What the viewer may see."""
         if self._sight is None:
-            self._sight = Sight.of(self.db, self.viewer.person, self.viewer.administrator, self.now)
+            inside = self.viewer.inside.account if self.viewer.inside else None
+            self._sight = Sight.of(self.db, self.viewer.person, self.viewer.administrator, self.now, inside)
         return self._sight
 
     def as_service(self) -> Unit:
@@ -119,7 +145,19 @@ class Unit:
         self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None, facts: dict[str, Any]
     ) -> dict[str, Any]:
         actor = (self.viewer.person, self.viewer.name)
+        if self.viewer.inside is not None:
+            there = self.viewer.inside
+            behalf = {"id": there.owner, "name": there.owner_name, "account": there.account_name}
+            facts = {**facts, "on_behalf_of": behalf}
         return journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
+
+    def require_proof(self, why: str) -> None:
+        """ProofNeeded unless the viewer has proved within the last ten minutes that it is them."""
+        viewer = self.viewer
+        if viewer.person is None or viewer.credential is None:
+            return
+        if viewer.proved_at is None or viewer.proved_at < self.now - FRESH_PROOF:
+            raise ProofNeeded(f"{why} needs a fresh proof that it is you.")
 
     def wake(self, task: str, at: datetime | None = None, **arguments: UUID) -> None:
         """Wake the worker for a task once this unit has committed."""

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from uuid import UUID
 
 from sqlalchemy import select
 
 from openlatch.core import revocation as core
 from openlatch.core.words import EndedAs, GrantState, StepState
-from openlatch.service import flags
+from openlatch.service import flags, latching, telling
 from openlatch.service.context import Unit
-from openlatch.store.tables import Grant, Level, Revocation, RevocationTarget, Session, Step, Term
+from openlatch.store.tables import Account, Grant, Level, Revocation, RevocationTarget, Session, Step, Term
+
+_ENDED_AS = {"expired": EndedAs.EXPIRED, "given_up": EndedAs.GIVEN_UP, "replaced": EndedAs.REPLACED}
 
 
 def finish_if_done(unit: Unit, revocation: Revocation) -> bool:
@@ -51,19 +54,31 @@ def finish(unit: Unit, revocation: Revocation) -> None:
         )
     unit.db.flush()
     flags.evaluate(unit, grants=grants, sessions=sessions)
+    if grants:
+        latching.evaluate(unit, {target.account_id for target in targets})
+        _tell(unit, targets)
 
 
 def _end_or_trim(unit: Unit, grant: Grant, target: RevocationTarget, revocation: Revocation) -> None:
     grant.version += 1
     if target.trim_level_id is None and target.trim_until is None:
-        grant.state, grant.ended_at = GrantState.ENDED, unit.now
-        grant.ended_as = EndedAs.EXPIRED if revocation.cause == "expired" else EndedAs.REVOKED
+        grant.state, grant.ended_at, grant.owed = GrantState.ENDED, unit.now, None
+        grant.ended_as = _ENDED_AS.get(revocation.cause, EndedAs.REVOKED)
         action = f"grant.{grant.ended_as}"
     else:
         grant.state = GrantState.ACTIVE
         _trim(unit, grant.id, target)
         action = "grant.trimmed"
     unit.record(action, "grant", grant.id, revocation.preview["title"], grant.account_id, reason=revocation.reason)
+
+
+def _tell(unit: Unit, targets: Sequence[RevocationTarget]) -> None:
+    """Tell those whose own access has ended."""
+    for target in targets:
+        grant = unit.db.get(Grant, target.grant_id) if target.grant_id else None
+        if grant is not None and grant.state == GrantState.ENDED and grant.ended_as != EndedAs.GIVEN_UP:
+            name = unit.db.get_one(Account, target.account_id).name
+            telling.tell(unit, [grant.person_id], "grant", f"Your access to {name} has ended.", "/mine")
 
 
 def _trim(unit: Unit, grant: UUID, target: RevocationTarget) -> None:

@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, and_, select
 
-from openlatch.core.rules import GRANT_RULES, RULES, SESSION_RULES, Thresholds, evaluate_grant, evaluate_session
+from openlatch.core.latches import Breach
+from openlatch.core.rules import (
+    GRANT_RULES,
+    LATCH_RULE,
+    RULES,
+    SESSION_RULES,
+    AccountFacts,
+    Thresholds,
+    evaluate_grant,
+    evaluate_session,
+)
+from openlatch.core.words import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import flags as store
 from openlatch.store.lists import FLAGS
-from openlatch.store.tables import Flag, Grant, Session
+from openlatch.store.tables import Account, Flag, Grant, Session
 
 CHUNK = 20_000
 TITLES = {rule.key: rule.title for rule in RULES}
@@ -69,6 +80,24 @@ def _evaluate_sessions(unit: Unit, which: ColumnElement[bool], flagged: ColumnEl
         for rule, finding in evaluate_session(SESSION_RULES, facts, Thresholds(), unit.now)
     )
     _write(unit, found, flagged)
+
+
+def evaluate_latches(
+    unit: Unit, found: Mapping[UUID, tuple[Sequence[Breach], Reach]], looked_at: Sequence[UUID] | None
+) -> None:
+    """Write what breaks the latches of accounts; ``looked_at`` are those that were looked at, None for all."""
+    which = Flag.subject_kind == "account"
+    if looked_at is not None:
+        which = and_(which, Flag.subject_id.in_(looked_at))
+    broken = {account: breaches for account, breaches in found.items() if breaches[0]}
+    rows = unit.db.execute(select(Account.id, Account.name, Account.sensitivity).where(Account.id.in_(list(broken))))
+    raised = (
+        store.Raised(LATCH_RULE.key, "account", facts, finding)
+        for ident, name, sensitivity in rows
+        for facts in [AccountFacts(ident, ident, name, sensitivity, ident, *broken[ident])]
+        if (finding := LATCH_RULE.find(facts, Thresholds(), unit.now)) is not None
+    )
+    _write(unit, raised, which)
 
 
 def _write(unit: Unit, found: Iterable[store.Raised], flagged: ColumnElement[bool]) -> None:

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from openlatch.core import imports as core
 from openlatch.errors import BadInput
-from openlatch.service import flags
+from openlatch.service import flags, latching
 from openlatch.service.context import Unit
 from openlatch.store import loading
 from openlatch.store.tables import Organisation
@@ -28,7 +28,10 @@ _ACTIONS = {
     "grants": "grant",
     "sessions": "session",
     "use": "grant",
+    "resources": "resource",
 }
+# Kinds whose records can let somebody in, or open something.
+_LETTING_IN = (core.PEOPLE, core.MEMBERSHIPS, core.ACCOUNTS, core.LEVELS, core.GRANTS, core.RESOURCES)
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +53,7 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     """Bring a file's records into the register.
 
     With a bad line nothing is kept, unless ``keep_good``; with ``try_only`` nothing is kept anyway. BadInput when
-    the kind or form is unknown or the header does not fit.
+    the kind or form is unknown or the header does not fit; Held when a latch refuses what the file would let in.
     """
     unit.sight.require_administrator()
     kind = core.RECORD_KINDS.get(kind_name)
@@ -68,7 +71,8 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     if try_only or (bad and not keep_good):
         return Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False)
     loading.discard(unit.db, errors.lines)
-    changed = loading.apply(unit.db, kind, unit.viewer.organisation, unit.now)
+    with latching.guarded(unit, None if kind in _LETTING_IN else ()):
+        changed = loading.apply(unit.db, kind, unit.viewer.organisation, unit.now)
     added = sum(change.added for change in changed)
     _put_down(unit, kind, changed, read, bad)
     return Report(

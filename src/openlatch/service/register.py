@@ -72,7 +72,7 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
         me = Holder(HolderKind.PERSON, unit.sight.person)
         register = cut.around_holder(unit.db, me)
         paths = access.paths_to(register, me, ident, unit.now)
-    grants = _grants(unit, (grant for path in paths for grant in path.grants))
+    grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     idle = lists.GRANTS.page(
         unit.db,
         ListQuery(limit=200),
@@ -90,7 +90,7 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     paths = access.everything_reached(register.as_held(), holder, unit.now)
     if not unit.sight.everything and ident != unit.sight.person:
         paths = [path for path in paths if path.account in unit.sight.owned]
-    grants = _grants(unit, (grant for path in paths for grant in path.grants))
+    grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     teams = unit.db.execute(
         select(Team.id, Team.name, Membership.since, Membership.until)
         .join(Membership, Membership.team_id == Team.id)
@@ -112,7 +112,7 @@ def who_can(unit: Unit, person: UUID, account: UUID) -> list[dict[str, Any]]:
     holder = Holder(HolderKind.PERSON, person)
     register = cut.around_holder(unit.db, holder)
     paths = access.paths_to(register, holder, account, unit.now)
-    grants = _grants(unit, (grant for path in paths for grant in path.grants))
+    grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     return [path_row(unit, register, p, grants) for p in paths]
 
 
@@ -125,7 +125,7 @@ def app_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     return {**app, "grants": links.rows}
 
 
-def _grants(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
+def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
     """What a path shows of its grants: who gave them, when used, their state."""
     wanted = list(dict.fromkeys(ids))
     if not wanted:

@@ -12,13 +12,16 @@ from uuid import UUID
 import rfc8785
 from sqlalchemy import or_, select, update
 
+from openlatch.core import latches
 from openlatch.core import revocation as core
 from openlatch.core.access import Path
 from openlatch.core.register import Holder, Permission, Register
-from openlatch.core.words import GrantState, HolderKind, StepKind, StepState, may_become
+from openlatch.core.states import GRANTS, may_become
+from openlatch.core.words import GrantState, HolderKind, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import finishing
+from openlatch.service import finishing, latching
 from openlatch.service.context import Unit
+from openlatch.service.jsonable import jsonable
 from openlatch.service.systems import adapter_for
 from openlatch.store import cut
 from openlatch.store.lists import REVOCATIONS
@@ -62,14 +65,24 @@ class _Prepared:
 def preview(unit: Unit, wish: Wish) -> dict[str, Any]:
     """What a revocation would do, in words, with a fingerprint by which to confirm having seen it."""
     _refuse_unfit(unit, wish)
-    return _with_fingerprint(_shown(_prepare(unit, wish)))
+    prepared = _prepare(unit, wish)
+    broken = [latching.shown(breach) for breach in _breaches(unit, prepared, wish)]
+    return {**_with_fingerprint(_shown(prepared)), "latches": broken}
+
+
+def _breaches(unit: Unit, prepared: _Prepared, wish: Wish) -> list[latches.Breach]:
+    """What a latch says to it: the one that wants two stewards can refuse that one goes."""
+    if not wish.grants:
+        return []
+    after = core.afterwards(prepared.register, prepared.targets)
+    return latching.supposed(unit, prepared.register, after, list(prepared.register.accounts))
 
 
 def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint: str = "") -> UUID:
     """Start a revocation: its steps are stored, its grants read *revoking*, and the worker is woken.
 
     Conflict when a grant can't be revoked in its present state, or when the preview that was seen (by its
-    ``fingerprint``) is no longer what would happen.
+    ``fingerprint``) is no longer what would happen; Held when a latch refuses. Time that runs out asks no latch.
     """
     _refuse_unfit(unit, wish)
     if len(reason.strip()) < 3:
@@ -97,6 +110,8 @@ def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint
             "grant.revoking", "grant", grant.id, shown["title"], grant.account_id, reason=reason, revocation=row.id
         )
     accounts = {grant.account_id for grant in grants} | {s.account for s in prepared.sessions}
+    if cause != "expired":
+        latching.refuse(latches.held(_breaches(unit, prepared, wish)))
     for account in sorted(accounts):
         unit.record("revocation.started", "revocation", row.id, shown["title"], account, reason=reason)
     unit.db.flush()
@@ -124,7 +139,7 @@ def _lock(unit: Unit, wish: Wish) -> list[Grant]:
         raise NotFound("There is no such grant, or you may not see it.")
     for grant in grants:
         unit.sight.require_answers_for(grant.account_id)
-        if not may_become(GrantState(grant.state), GrantState.REVOKING):
+        if not may_become(GRANTS, GrantState(grant.state), GrantState.REVOKING):
             raise Conflict(
                 f"The grant is {grant.state} and can't be revoked now.",
                 "Look at its revocation." if grant.state == "revoking" else "There is nothing to revoke.",
@@ -296,17 +311,6 @@ def _remaining(path: Path) -> dict[str, Any]:
 def _with_fingerprint(shown: dict[str, Any]) -> dict[str, Any]:
     digest = hashlib.sha256(rfc8785.dumps(jsonable(shown))).hexdigest()
     return {**shown, "fingerprint": digest[:32]}
-
-
-def jsonable(value: Any) -> Any:
-    """The value with ids and times as text, as it is stored and hashed."""
-    if isinstance(value, dict):
-        return {key: jsonable(inner) for key, inner in value.items()}
-    if isinstance(value, list):
-        return [jsonable(inner) for inner in value]
-    if isinstance(value, UUID):
-        return str(value)
-    return value.isoformat() if isinstance(value, datetime) else value
 
 
 # Looking at one, and helping it on.

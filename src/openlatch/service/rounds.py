@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import func, select
+from sqlalchemy import func, select, update
 from sqlalchemy.orm import aliased
 
 from openlatch.core import review as core
@@ -15,6 +15,7 @@ from openlatch.core.words import HolderKind, Reach, Severity, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import revocations
 from openlatch.service.context import Unit
+from openlatch.service.jsonable import jsonable
 from openlatch.store.lists import GRANTS, ITEMS, LIVE, ROUNDS
 from openlatch.store.tables import Account, Flag, Grant, Item, Level, Person, Round
 
@@ -44,6 +45,10 @@ def open_round(unit: Unit, opening: Opening) -> UUID:
         raise BadInput(f"{opening.days} days to decide is out of range.", "Use 1 to 365.", {"days": "out of range"})
     named = _reviewer(unit, opening.reviewer)
     grants = GRANTS.all(unit.db, opening.scope, [Grant.state.in_(LIVE)], MOST_ITEMS + 1)
+    # What was opened in an emergency is in the next review, whatever its scope.
+    urgent = GRANTS.all(unit.db, "", [Grant.state.in_(LIVE), Grant.for_review.is_(True)])
+    found = {grant["id"] for grant in grants}
+    grants += [grant for grant in urgent if grant["id"] not in found]
     if not grants:
         raise BadInput("No live grant matches this filter.", "Widen it.", {"scope": "matches nothing"})
     if len(grants) > MOST_ITEMS:
@@ -60,6 +65,7 @@ def open_round(unit: Unit, opening: Opening) -> UUID:
     unit.db.add(row)
     unit.db.flush()
     _freeze(unit, row, grants, named)
+    unit.db.execute(update(Grant).where(Grant.for_review, Grant.state.in_(LIVE)).values(for_review=False))
     unit.record("round.opened", "round", row.id, row.name, scope=row.scope, items=len(grants), acts=row.acts)
     return row.id
 
@@ -115,12 +121,12 @@ def _flags_on(unit: Unit, grants: list[UUID]) -> dict[UUID, list[dict[str, Any]]
 
 _KEPT = (
     "state", "account", "system", "holder", "level", "sentence", "reach", "since", "until", "given_at", "given_by",
-    "reason", "last_used_at", "recorded",
+    "reason", "last_used_at", "recorded", "part", "emergency",
 )  # fmt: skip
 
 
 def _frozen(grant: dict[str, Any]) -> dict[str, Any]:
-    frozen: dict[str, Any] = revocations.jsonable({name: grant[name] for name in _KEPT})
+    frozen: dict[str, Any] = jsonable({name: grant[name] for name in _KEPT})
     return frozen
 
 

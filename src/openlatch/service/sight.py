@@ -4,6 +4,8 @@
 * An owner sees everything about the accounts they own, and everyone who reaches them.
 * A reviewer sees the items that are theirs, with the facts frozen in them.
 * Anyone sees their own access: the accounts that they reach (without who else does), their grants and sessions.
+* Somebody switched into an account sees that account and no other, whatever else they are. With steward reach there
+  they answer for it as its owner does, except for what is the owner's alone: its ownership and its latches.
 """
 
 from __future__ import annotations
@@ -12,30 +14,36 @@ from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, Select, false, or_, select, true
+from sqlalchemy import ColumnElement, Select, and_, false, or_, select, true
 from sqlalchemy.orm import InstrumentedAttribute
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import access
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.words import HolderKind, Reach
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.store import cut
 from openlatch.store.tables import (
+    AccessRequest,
     Account,
     App,
     Flag,
     Grant,
     Item,
     JournalEntry,
+    Latch,
     Membership,
+    Notice,
+    Offer,
     Person,
+    Resource,
     Revocation,
     RevocationTarget,
     Round,
     Session,
     System,
     Team,
+    Visit,
 )
 
 Condition = ColumnElement[bool]
@@ -50,10 +58,13 @@ class Sight:
     owned: frozenset[UUID] = frozenset()
     reached: frozenset[UUID] = frozenset()
     held: frozenset[UUID] = frozenset()
+    inside: UUID | None = None
 
     @classmethod
-    def of(cls, db: Db, person: UUID | None, administrator: bool, now: datetime) -> Sight:
-        """The sight of a person: worked out from what they own and what they reach."""
+    def of(cls, db: Db, person: UUID | None, administrator: bool, now: datetime, inside: UUID | None = None) -> Sight:
+        """The sight of a person: worked out from what they own and what they reach, there where they are."""
+        if person is not None and inside is not None:
+            return cls._within(db, person, now, inside)
         if administrator:
             return cls(True, person)
         if person is None:
@@ -68,6 +79,17 @@ class Sight:
             frozenset(path.account for path in paths),
             frozenset(own) | {grant for path in paths for grant in path.grants},
         )
+
+    @classmethod
+    def _within(cls, db: Db, person: UUID, now: datetime, account: UUID) -> Sight:
+        holder = Holder(HolderKind.PERSON, person)
+        register = cut.around_holder(db, holder)
+        paths = [p for p in access.paths_to(register, holder, account, now) if access.open_now(register, p, now)]
+        if not paths:
+            raise NotAllowed("Your access to this account is over.", "Switch out of it.")
+        decides = frozenset({account}) if any(p.reach is Reach.STEWARD and p.part is None for p in paths) else None
+        held = frozenset(grant for path in paths for grant in path.grants)
+        return cls(False, person, decides or frozenset(), frozenset({account}), held, account)
 
     # What may be seen, as conditions on lists.
 
@@ -134,6 +156,40 @@ class Sight:
         mine = JournalEntry.actor_id == self.person
         return true() if self.everything else or_(JournalEntry.account_id.in_(self.owned), mine)
 
+    def offers(self) -> Condition:
+        """Offers on owned accounts, those to oneself, and those that one sent."""
+        mine = or_(Offer.person_id == self.person, Offer.sender_id == self.person)
+        return true() if self.everything else or_(Offer.account_id.in_(self.owned), mine)
+
+    def requests(self) -> Condition:
+        """Requests for owned accounts or put to one's own address, and one's own."""
+        if self.everything:
+            return true()
+        address = select(Person.address).where(Person.id == self.person).scalar_subquery()
+        to_me = and_(AccessRequest.account_id.is_(None), AccessRequest.owner_address == address)
+        mine = AccessRequest.person_id == self.person
+        return or_(AccessRequest.account_id.in_(self.owned), to_me, mine)
+
+    def notices(self) -> Condition:
+        """One's own, whoever one is."""
+        return Notice.person_id == self.person
+
+    def resources(self) -> Condition:
+        """Those of accounts that may be seen."""
+        return true() if self.everything else Resource.account_id.in_(self.owned | self.reached)
+
+    def latches(self) -> Condition:
+        """Those on owned accounts, and on their kinds."""
+        if self.everything:
+            return true()
+        kinds = select(Account.kind).where(Account.id.in_(self.owned))
+        return or_(Latch.account_id.in_(self.owned), Latch.account_kind.in_(kinds))
+
+    def visits(self) -> Condition:
+        """Visits to owned accounts, and one's own."""
+        mine = Visit.person_id == self.person
+        return true() if self.everything else or_(Visit.account_id.in_(self.owned), mine)
+
     def systems(self) -> Condition:
         """Systems are for administrators; others see the names beside their accounts."""
         return true() if self.everything else System.id.in_([])
@@ -156,6 +212,12 @@ class Sight:
         """NotAllowed for anyone else."""
         if not self.everything:
             raise NotAllowed("Only an administrator may do this.", "Ask an administrator of your organisation.")
+
+    def require_owns(self, account: UUID) -> None:
+        """Only the account's owner or an administrator may, and nobody on the owner's behalf."""
+        self.require_answers_for(account)
+        if self.inside is not None:
+            raise NotAllowed("This stays with the account's owner.", "Ask the owner to do it.")
 
     def require_answers_for(self, account: UUID) -> None:
         """Only the account's owner or an administrator may; NotFound when it can't even be seen."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 import secrets
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from uuid import UUID
 
@@ -18,17 +18,29 @@ from argon2.exceptions import InvalidHashError, VerifyMismatchError
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Db
 
+from openlatch.core import passwords
 from openlatch.core.ids import new_id
-from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, TooMany
+from openlatch.service import factor, visits
+from openlatch.service.context import FRESH_PROOF, Service, Unit, Viewer
 from openlatch.store.database import transaction
-from openlatch.store.tables import Account, ApiToken, Item, Organisation, Person, SignIn, SignInAttempt, WebSession
+from openlatch.store.tables import (
+    Account,
+    ApiToken,
+    Item,
+    Notice,
+    Organisation,
+    Person,
+    SignIn,
+    SignInAttempt,
+    WebSession,
+)
 
 SESSION_HOURS = 12
 TOKEN_DAYS = 90
 TRIES = 10
 TRY_MINUTES = 15
-SHORTEST_PASSWORD = 12
+GUESSES = 30
 
 _HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
 # Checked when nobody has the address, so that the answer takes as long as for somebody.
@@ -48,9 +60,10 @@ def _digest(token: str) -> bytes:
 
 
 def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, password: str, administrator: bool) -> None:
-    """Give a person a sign-in. BadInput for a password that is too short."""
-    if len(password) < SHORTEST_PASSWORD:
-        raise BadInput(f"The password has {len(password)} characters.", f"Use at least {SHORTEST_PASSWORD}.")
+    """Give a person a sign-in. BadInput for a password that is too weak, or an address that another one has."""
+    passwords.refuse_weak(password)
+    if db.scalar(select(SignIn.id).where(SignIn.address == address.lower())) is not None:
+        raise BadInput("Somebody signs in with this address already.", "Sign in with it, or use another address.")
     db.add(
         SignIn(
             organisation_id=organisation,
@@ -62,11 +75,12 @@ def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, passwor
     )
 
 
-def check_password(service: Service, address: str, password: str, origin: str) -> Viewer:
+def check_password(service: Service, address: str, password: str, origin: str, code: str = "") -> Viewer:
     """Who an address and a password belong to.
 
-    NotSignedIn when they do not fit, in the same words and time whichever is wrong; TooMany after ten tries that
-    failed within a quarter of an hour, for the address or from the origin.
+    NotSignedIn when they do not fit, in the same words and time whichever is wrong; FactorNeeded when they do and the
+    ``code`` of the second factor is missing; TooMany after ten tries that failed within a quarter of an hour, for the
+    address or from the origin.
     """
     now, address = service.clock(), address.strip().lower()
     sources = [_digest(f"address {address}"), _digest(f"origin {origin}")]
@@ -77,9 +91,60 @@ def check_password(service: Service, address: str, password: str, origin: str) -
         with transaction(service.engine, None) as db:
             db.add_all(SignInAttempt(source=source, at=now) for source in sources)
         raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
+    if sign_in.factor_since is not None:
+        _check_code(service, sign_in, code, sources)
     with transaction(service.engine, sign_in.organisation_id) as db:
         db.execute(delete(SignInAttempt).where(SignInAttempt.source == sources[0]))
-        return _viewer(db, sign_in, may_write=True)
+        return replace(_viewer(db, sign_in, None, None, may_write=True), proved_at=now)
+
+
+def _check_code(service: Service, sign_in: SignIn, code: str, sources: list[bytes]) -> None:
+    if not code.strip():
+        raise FactorNeeded("The password is right.", "Give the code that your second factor shows now, too.")
+    with transaction(service.engine, sign_in.organisation_id) as db:
+        row = db.get_one(SignIn, sign_in.id, with_for_update=True)
+        if factor.take(service.cipher, row, code, service.clock()):
+            return
+    with transaction(service.engine, None) as db:
+        db.add_all(SignInAttempt(source=source, at=service.clock()) for source in sources)
+    raise NotSignedIn("The code does not fit.", "Wait for the next code, and give that one.")
+
+
+def prove(unit: Unit, password: str, code: str, origin: str) -> datetime:
+    """Prove afresh that the viewer is who they are; gives until when that counts."""
+    row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
+    if row is None or unit.viewer.credential is None:
+        raise NotAllowed("This way of signing in can't prove anything.", "Sign in with your password.")
+    who = check_password(unit.service, row.address, password, origin, code)
+    if who.person != unit.viewer.person:
+        raise NotSignedIn("That is somebody else's password.", "Give your own.")
+    for held in visits.credentials(unit):
+        held.proved_at = unit.now
+    unit.record("sign_in.proved", "sign_in", unit.viewer.sign_in, unit.viewer.name)
+    return unit.now + FRESH_PROOF
+
+
+def suggest_password() -> str:
+    """A strong password that can be read out: four groups of five letters and digits, about 100 bits."""
+    letters = "abcdefghjkmnpqrstuvwxyz23456789"
+    return "-".join("".join(secrets.choice(letters) for _ in range(5)) for _ in range(4))
+
+
+def refuse_guesser(service: Service, source: str) -> None:
+    """TooMany for a source that has guessed at links too often within a quarter of an hour."""
+    with transaction(service.engine, None) as db:
+        since = service.clock() - timedelta(minutes=TRY_MINUTES)
+        counted = select(func.count()).select_from(SignInAttempt)
+        if (
+            db.scalar(counted.where(SignInAttempt.at > since, SignInAttempt.source == _digest(source))) or 0
+        ) >= GUESSES:
+            raise TooMany("Too many links that open nothing.", "Wait a while.", wait=TRY_MINUTES * 60)
+
+
+def note_guess(service: Service, source: str) -> None:
+    """Note a link that opened nothing."""
+    with transaction(service.engine, None) as db:
+        db.add(SignInAttempt(source=_digest(source), at=service.clock()))
 
 
 def _fits(stored: str, password: str) -> bool:
@@ -102,11 +167,23 @@ def _refuse_too_many(db: Db, sources: list[bytes], now: datetime) -> None:
             )
 
 
-def _viewer(db: Db, sign_in: SignIn, may_write: bool) -> Viewer:
+def _viewer(
+    db: Db, sign_in: SignIn, credential: WebSession | ApiToken | None, visit: UUID | None, may_write: bool
+) -> Viewer:
     person = db.get_one(Person, sign_in.person_id)
     if person.standing == "left":
         raise NotAllowed("This person has left the organisation; their sign-in is closed.")
-    return Viewer(sign_in.organisation_id, person.name, person.id, sign_in.id, sign_in.administrator, may_write)
+    return Viewer(
+        sign_in.organisation_id,
+        person.name,
+        person.id,
+        sign_in.id,
+        sign_in.administrator,
+        may_write,
+        credential.id if credential else None,
+        credential.proved_at if credential else None,
+        visits.inside_of(db, visit),
+    )
 
 
 def open_session(service: Service, viewer: Viewer, device: str, origin: str) -> Opened:
@@ -121,6 +198,7 @@ def open_session(service: Service, viewer: Viewer, device: str, origin: str) -> 
                 expires_at=opened.expires_at,
                 device=device[:200],
                 address=origin,
+                proved_at=unit.now,
             )
         )
         unit.record("sign_in.opened", "sign_in", viewer.sign_in, viewer.name, device=device[:200], origin=origin)
@@ -139,7 +217,7 @@ def viewer_of_session(service: Service, token: str, csrf: str | None) -> Viewer:
     if csrf is not None and not hmac.compare_digest(csrf_of(token), csrf):
         raise NotAllowed("The call does not carry this session's token.", "Reload the page and try again.")
     with transaction(service.engine, session.organisation_id) as db:
-        return _viewer(db, db.get_one(SignIn, session.sign_in_id), may_write=True)
+        return _viewer(db, db.get_one(SignIn, session.sign_in_id), session, session.visit_id, may_write=True)
 
 
 def csrf_of(token: str) -> str:
@@ -167,6 +245,7 @@ def make_token(service: Service, viewer: Viewer, name: str, scope: str) -> tuple
             token_hash=_digest(token),
             scope=scope,
             expires_at=unit.now + timedelta(days=TOKEN_DAYS),
+            proved_at=viewer.proved_at,
         )
         unit.db.add(row)
         unit.db.flush()
@@ -181,7 +260,7 @@ def viewer_of_token(service: Service, token: str) -> Viewer:
     if row is None or row.expires_at <= service.clock():
         raise NotSignedIn("The token is unknown or has run out.", "Make a new one: openlatch login.")
     with transaction(service.engine, row.organisation_id) as db:
-        return _viewer(db, db.get_one(SignIn, row.sign_in_id), may_write=row.scope == "write")
+        return _viewer(db, db.get_one(SignIn, row.sign_in_id), row, row.visit_id, may_write=row.scope == "write")
 
 
 def end_token(unit: Unit, ident: UUID) -> None:
@@ -205,6 +284,21 @@ def describe(unit: Unit) -> dict[str, object]:
         "owner": bool(unit.db.scalar(owned)),
         "reviewer": bool(unit.db.scalar(items)),
         "may_write": unit.viewer.may_write,
+        "inside": _inside(unit),
+        "notices": unit.db.scalar(
+            select(func.count(Notice.id)).where(Notice.person_id == unit.viewer.person, Notice.read_at.is_(None))
+        ),
+    }
+
+
+def _inside(unit: Unit) -> dict[str, object] | None:
+    there = unit.viewer.inside
+    if there is None:
+        return None
+    return {
+        "account": {"id": there.account, "name": there.account_name},
+        "owner": {"id": there.owner, "name": there.owner_name} if there.owner else None,
+        **visits.rights(unit, there.account),
     }
 
 

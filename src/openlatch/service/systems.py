@@ -17,7 +17,7 @@ from sqlalchemy.dialects.postgresql import insert
 from openlatch.adapters import Adapter, Holding, Login, Presence, Reading
 from openlatch.core.words import EndedAs, GrantState, Reach
 from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
-from openlatch.service import flags
+from openlatch.service import flags, latching
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.tables import Account, App, Grant, Handle, Level, Organisation, Person, Session, System, Term
 
@@ -123,6 +123,8 @@ class _Comparison:
         seen, ended = self._sessions()
         self.db.flush()
         flags.evaluate(self.unit, grants=sorted(self.touched), sessions=sorted(seen | ended))
+        # What a system lets in can't be refused here; latches that it breaks are flagged.
+        latching.evaluate(self.unit, [account.id for account in self.accounts.values()])
         return Outcome(len(self.reading.holdings), unrecorded, len(new), missing, len(seen), len(ended))
 
     def _count_unrecorded(self) -> int:
@@ -276,6 +278,8 @@ class _Comparison:
                 Grant.account_id.in_(handled),
                 Grant.state == GrantState.ACTIVE,
                 Grant.missing_since.is_(None),
+                Grant.owed.is_(None),
+                Grant.state != GrantState.SUSPENDED,
                 Grant.id.not_in(self.touched),
             )
         ).all()

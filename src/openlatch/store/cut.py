@@ -14,7 +14,19 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import register as core
 from openlatch.core.windows import WeeklyHours, Window
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing
-from openlatch.store.tables import Account, App, Grant, Level, Membership, Person, Team, Term
+from openlatch.store.tables import (
+    Account,
+    App,
+    Grant,
+    Level,
+    Membership,
+    Person,
+    Resource,
+    ResourceGroup,
+    ResourceInGroup,
+    Team,
+    Term,
+)
 
 # Everything that the holders named can act in, over teams and over accounts that are holders themselves.
 # UNION, not UNION ALL: what was met once is not followed again, so cycles end.
@@ -91,7 +103,8 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> cor
     return core.Register.of(
         people=_people(db, {*ids[HolderKind.PERSON], *owners}),
         teams=[
-            core.Team(i, n) for i, n in db.execute(select(Team.id, Team.name).where(Team.id.in_(ids[HolderKind.TEAM])))
+            core.Team(i, n, p)
+            for i, n, p in db.execute(select(Team.id, Team.name, Team.partner).where(Team.id.in_(ids[HolderKind.TEAM])))
         ],
         apps=[core.App(i, n) for i, n in db.execute(select(App.id, App.name).where(App.id.in_(ids[HolderKind.APP])))],
         accounts=accounts,
@@ -101,9 +114,9 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> cor
 
 
 def _people(db: Db, ids: Iterable[UUID]) -> list[core.Person]:
-    columns = select(Person.id, Person.name, Person.inside, Person.standing, Person.leaves_at)
+    columns = select(Person.id, Person.name, Person.inside, Person.standing, Person.leaves_at, Person.second_factor)
     found = db.execute(columns.where(Person.id.in_(list(ids))))
-    return [core.Person(i, name, inside, Standing(standing), left) for i, name, inside, standing, left in found]
+    return [core.Person(i, name, inside, Standing(word), left, second) for i, name, inside, word, left, second in found]
 
 
 def _accounts(db: Db, ids: Sequence[UUID]) -> list[core.Account]:
@@ -132,11 +145,43 @@ def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
     """The terms of grants, by grant."""
     found: dict[UUID, list[core.Term]] = {}
     levels: dict[UUID, core.Level] = {}
-    statement = select(Term.grant_id, Term.since, Term.until, Term.hours, Level).join(Level, Level.id == Term.level_id)
-    for grant, since, until, hours, level in db.execute(statement.where(Term.grant_id.in_(grants))):
+    rows = db.execute(
+        select(Term.grant_id, Term.since, Term.until, Term.hours, Term.resource_id, Term.group_id, Level)
+        .join(Level, Level.id == Term.level_id)
+        .where(Term.grant_id.in_(grants))
+        .order_by(Term.id)
+    ).all()
+    parts = parts_of(db, {row.resource_id or row.group_id for row in rows} - {None})
+    for grant, since, until, hours, resource, group, level in rows:
         value = levels.get(level.id) or levels.setdefault(level.id, level_value(level))
-        found.setdefault(grant, []).append(core.Term(value, Window(since, until), _hours(hours)))
+        part = parts.get(resource or group)
+        found.setdefault(grant, []).append(core.Term(value, Window(since, until), hours_value(hours), part))
     return found
+
+
+def parts_of(db: Db, ids: Iterable[UUID | None]) -> dict[UUID, core.Part]:
+    """Resources and groups by their ids, each with the resources that it comes to."""
+    wanted = [i for i in ids if i is not None]
+    if not wanted:
+        return {}
+    single = db.execute(select(Resource.id, Resource.name).where(Resource.id.in_(wanted)))
+    found = {i: core.Part(i, name, frozenset({i})) for i, name in single}
+    groups = db.execute(
+        select(ResourceGroup.id, ResourceGroup.name, ResourceInGroup.resource_id)
+        .outerjoin(ResourceInGroup, ResourceInGroup.group_id == ResourceGroup.id)
+        .where(ResourceGroup.id.in_(wanted))
+    )
+    for ident, name, resource in groups:
+        held = found[ident].resources if ident in found else frozenset()
+        found[ident] = core.Part(ident, name, held | ({resource} if resource else frozenset()))
+    return found
+
+
+def onward(db: Db, holders: Iterable[core.Holder]) -> list[UUID]:
+    """Every account that holders can act in, over teams and accounts: what a change to them can touch."""
+    wanted = list(holders)
+    met = db.execute(_OUTWARD, {"kinds": [h.kind.value for h in wanted], "ids": [h.id for h in wanted]}).all()
+    return sorted({ident for kind, ident in met if kind == "account"})
 
 
 def level_value(row: Level) -> core.Level:
@@ -145,7 +190,8 @@ def level_value(row: Level) -> core.Level:
     return core.Level(row.id, row.name, row.sentence, held)
 
 
-def _hours(stored: dict[str, Any] | None) -> WeeklyHours | None:
+def hours_value(stored: dict[str, Any] | None) -> WeeklyHours | None:
+    """Weekly hours as they are stored, as a plain value."""
     if stored is None:
         return None
     begins, ends = time.fromisoformat(stored["begins"]), time.fromisoformat(stored["ends"])

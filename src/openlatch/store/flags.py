@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session as Db
 from sqlalchemy.orm import aliased
 
 from openlatch.core.ids import new_id
-from openlatch.core.rules import Finding, GrantFacts, SessionFacts
+from openlatch.core.rules import AccountFacts, Finding, GrantFacts, SessionFacts
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing
 from openlatch.store import lists
 from openlatch.store.tables import Account, App, Flag, Grant, Person, Session, System, Team
@@ -105,7 +105,7 @@ class Raised:
 
     rule: str
     subject_kind: str
-    subject: GrantFacts | SessionFacts
+    subject: GrantFacts | SessionFacts | AccountFacts
     finding: Finding
 
     @property

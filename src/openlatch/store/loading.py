@@ -23,7 +23,15 @@ from openlatch.core.imports import LineError, RecordKind
 HOLDERS = ("person", "team", "app", "account")
 _TABLES = {"person": "people", "team": "teams", "app": "apps", "account": "accounts"}
 _TIMES = {"since", "until", "given_at", "last_used_at", "started_at", "last_seen_at", "ended_at", "leaves_on"}
-_TYPES = {"inside": "boolean", "partner": "boolean", "sensitivity": "smallint", "permissions": "jsonb"}
+_TYPES = {
+    "inside": "boolean",
+    "partner": "boolean",
+    "sensitivity": "smallint",
+    "permissions": "jsonb",
+    "public": "boolean",
+    "second_factor": "boolean",
+    "emergency_hours": "int",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,14 +46,15 @@ class Changed:
 
 def stage(db: Db, kind: RecordKind, rows: Iterable[tuple[int, tuple[Any, ...]]]) -> int:
     """Put rows, each with its line number, into a fresh staging table; gives how many."""
-    columns = ", ".join(f"{name} {_sql_type(name)}" for name in kind.names)
+    columns = ", ".join(f'"{name}" {_sql_type(name)}' for name in kind.names)
+    names = ", ".join(f'"{name}"' for name in kind.names)
     raw = db.connection().connection.driver_connection
     assert raw is not None
     raw.execute("drop table if exists staged")
     raw.execute(f"create temporary table staged (line int, id uuid, fresh boolean, {columns}) on commit drop")
     jsonb = kind.names.index("permissions") if "permissions" in kind.names else None
     count = 0
-    with raw.cursor() as cursor, cursor.copy(f"copy staged (line, id, {', '.join(kind.names)}) from stdin") as copy:
+    with raw.cursor() as cursor, cursor.copy(f"copy staged (line, id, {names}) from stdin") as copy:
         for line, values in rows:
             if jsonb is not None:
                 values = (*values[:jsonb], orjson.dumps(values[jsonb]).decode(), *values[jsonb + 1 :])
@@ -129,6 +138,8 @@ _REFERENCES: dict[str, tuple[tuple[str, str, str], ...]] = {
             "there is no such member with the key",
         ),
     ),
+    "teams": (("speaker", _known("people", field="speaker"), _PERSON),),
+    "resources": (_ACCOUNT,),
     "accounts": (("owner", _known("people", field="owner"), _PERSON),),
     "handles": (_SYSTEM, _HOLDER_CHECK),
     "grants": (
@@ -183,6 +194,23 @@ _BEFORE = {
     ),
 }
 _AFTER = {
+    # Groups come into being with the resources that name them. A file adds to groups; it takes nothing out.
+    "resources": (
+        """
+        insert into resource_groups (id, organisation_id, account_id, key, name)
+        select gen_random_uuid(), :organisation, a.id, s."group", s."group"
+        from (select distinct account, "group" from staged where "group" <> '') s join accounts a on a.key = s.account
+        on conflict (organisation_id, account_id, key) do nothing
+        """,
+        """
+        insert into resources_in_groups (id, organisation_id, group_id, resource_id)
+        select gen_random_uuid(), :organisation, g.id, r.id
+        from staged s join accounts a on a.key = s.account
+        join resources r on r.account_id = a.id and r.key = s.key
+        join resource_groups g on g.account_id = a.id and g.key = s."group"
+        on conflict (group_id, resource_id) do nothing
+        """,
+    ),
     "grants": (
         """
         insert into terms (id, organisation_id, grant_id, level_id, since, until)
@@ -194,20 +222,25 @@ _AFTER = {
 }
 _UPSERTS = {
     "people": """
-        insert into people as t (id, organisation_id, key, name, address, inside, standing, leaves_at, job)
-        select id, :organisation, key, name, address, inside, standing, leaves_on, job from staged
+        insert into people as t (id, organisation_id, key, name, address, inside, standing, leaves_at, job,
+            second_factor)
+        select id, :organisation, key, name, address, inside, standing, leaves_on, job, second_factor from staged
         on conflict (organisation_id, key) do update set name = excluded.name, address = excluded.address,
-            inside = excluded.inside, standing = excluded.standing, leaves_at = excluded.leaves_at, job = excluded.job
+            inside = excluded.inside, standing = excluded.standing, leaves_at = excluded.leaves_at,
+            job = excluded.job, second_factor = t.second_factor or excluded.second_factor
         where (t.name, t.address, t.inside, t.standing, t.leaves_at, t.job) is distinct from
             (excluded.name, excluded.address, excluded.inside, excluded.standing, excluded.leaves_at, excluded.job)
+            or (excluded.second_factor and not t.second_factor)
         returning id, xmax = 0, name, null::uuid
     """,
     "teams": """
-        insert into teams as t (id, organisation_id, key, name, partner, purpose)
-        select id, :organisation, key, name, partner, purpose from staged
+        insert into teams as t (id, organisation_id, key, name, partner, purpose, speaker_id)
+        select s.id, :organisation, s.key, s.name, s.partner, s.purpose, p.id
+        from staged s left join people p on p.key = s.speaker
         on conflict (organisation_id, key) do update set name = excluded.name, partner = excluded.partner,
-            purpose = excluded.purpose
-        where (t.name, t.partner, t.purpose) is distinct from (excluded.name, excluded.partner, excluded.purpose)
+            purpose = excluded.purpose, speaker_id = excluded.speaker_id
+        where (t.name, t.partner, t.purpose, t.speaker_id) is distinct from
+            (excluded.name, excluded.partner, excluded.purpose, excluded.speaker_id)
         returning id, xmax = 0, name, null::uuid
     """,
     "memberships": """
@@ -223,17 +256,29 @@ _UPSERTS = {
     """,
     "accounts": """
         insert into accounts as t (id, organisation_id, key, name, system_id, kind, sensitivity, owner_id, time_zone,
-            purpose)
+            purpose, emergency_hours)
         select s.id, :organisation, s.key, s.name, y.id, s.kind, s.sensitivity, p.id,
-            coalesce(s.time_zone, (select time_zone from organisations where id = :organisation)), s.purpose
+            coalesce(s.time_zone, (select time_zone from organisations where id = :organisation)), s.purpose,
+            s.emergency_hours
         from staged s join systems y on y.key = s.system left join people p on p.key = s.owner
         on conflict (organisation_id, key) do update set name = excluded.name, system_id = excluded.system_id,
             kind = excluded.kind, sensitivity = excluded.sensitivity, owner_id = excluded.owner_id,
-            time_zone = excluded.time_zone, purpose = excluded.purpose
-        where (t.name, t.system_id, t.kind, t.sensitivity, t.owner_id, t.time_zone, t.purpose) is distinct from
+            time_zone = excluded.time_zone, purpose = excluded.purpose, emergency_hours = excluded.emergency_hours,
+            version = t.version + 1
+        where (t.name, t.system_id, t.kind, t.sensitivity, t.owner_id, t.time_zone, t.purpose, t.emergency_hours)
+            is distinct from
             (excluded.name, excluded.system_id, excluded.kind, excluded.sensitivity, excluded.owner_id,
-             excluded.time_zone, excluded.purpose)
+             excluded.time_zone, excluded.purpose, excluded.emergency_hours)
         returning id, xmax = 0, name, id
+    """,
+    "resources": """
+        insert into resources as t (id, organisation_id, key, account_id, name, kind, public)
+        select s.id, :organisation, s.key, a.id, s.name, s.kind, s.public
+        from staged s join accounts a on a.key = s.account
+        on conflict (organisation_id, account_id, key) do update set name = excluded.name, kind = excluded.kind,
+            public = excluded.public
+        where (t.name, t.kind, t.public) is distinct from (excluded.name, excluded.kind, excluded.public)
+        returning id, xmax = 0, name, account_id
     """,
     "levels": """
         insert into levels as t (id, organisation_id, key, system_id, name, sentence, permissions, reach)

@@ -18,7 +18,18 @@ from sqlalchemy import delete, select
 from structlog import get_logger
 
 from openlatch.errors import OpenLatchError
-from openlatch.service import carrying, flags, revocations, systems
+from openlatch.service import (
+    carrying,
+    flags,
+    latching,
+    offers,
+    requests,
+    revocations,
+    settling,
+    systems,
+    telling,
+    visits,
+)
 from openlatch.service.context import Service, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, System, WebSession
@@ -26,8 +37,8 @@ from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignI
 log = get_logger()
 
 
-def tasks_of(service: Service) -> dict[str, Callable[..., None]]:
-    """The tasks by the names that they are woken by."""
+def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Callable[..., None]]:
+    """The tasks by the names that they are woken by. Without a ``post`` mail waits."""
 
     def carry_out(organisation: str, revocation: str) -> None:
         back = carrying.carry_out(service, UUID(organisation), UUID(revocation))
@@ -39,8 +50,24 @@ def tasks_of(service: Service) -> dict[str, Callable[..., None]]:
 
     def evaluate(organisation: str) -> None:
         flags.evaluate_all(service, UUID(organisation))
+        with service.unit(Viewer.itself(UUID(organisation))) as unit:
+            latching.evaluate(unit)
 
-    return {"carry_out": carry_out, "read_system": read_system, "evaluate": evaluate}
+    def settle(organisation: str, grant: str) -> None:
+        back = settling.settle(service, UUID(organisation), UUID(grant))
+        if back is not None:
+            service.wake("settle", {"organisation": organisation, "grant": grant}, back)
+
+    def send_mail(organisation: str) -> None:
+        telling.send_due(service, UUID(organisation), post)
+
+    return {
+        "carry_out": carry_out,
+        "read_system": read_system,
+        "evaluate": evaluate,
+        "settle": settle,
+        "send_mail": send_mail,
+    }
 
 
 def organisations(service: Service) -> list[UUID]:
@@ -50,7 +77,7 @@ def organisations(service: Service) -> list[UUID]:
 
 
 def look_round(service: Service) -> None:
-    """Find revocations with steps that are due, and grants whose time is over, and set them going."""
+    """Find whatever is due: steps, grants, offers and requests whose time is over, what systems are owed, mail."""
     for organisation in organisations(service):
         viewer = Viewer.itself(organisation)
         with service.unit(viewer) as unit:
@@ -58,9 +85,16 @@ def look_round(service: Service) -> None:
         for grant in over:
             _end_expired(service, viewer, grant)
         with service.unit(viewer) as unit:
-            due = carrying.unfinished(unit)
-        for revocation in due:
-            service.wake("carry_out", {"organisation": str(organisation), "revocation": str(revocation)}, None)
+            offers.run_out(unit)
+            requests.run_out(unit)
+            visits.end_those_without_access(unit)
+        with service.unit(viewer) as unit:
+            named = {"organisation": str(organisation)}
+            due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]
+            due += [("settle", {**named, "grant": str(i)}) for i in settling.due(unit)]
+            due += [("send_mail", named)] if telling.waiting(unit) else []
+        for task, arguments in due:
+            service.wake(task, arguments, None)
 
 
 def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
@@ -95,10 +129,10 @@ def look_at_everything(service: Service) -> None:
         service.wake("evaluate", {"organisation": str(organisation)}, None)
 
 
-def make_app(service: Service, url: str) -> App:
+def make_app(service: Service, url: str, post: telling.Post | None = None) -> App:
     """The queue's app with every task, and what recurs: a look round every 5 seconds, everything every 10 minutes."""
     app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
-    for name, function in tasks_of(service).items():
+    for name, function in tasks_of(service, post).items():
         app.task(name=name)(_logged(name, function))
 
     @app.periodic(cron="* * * * * */5")
@@ -127,9 +161,9 @@ def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
     return run
 
 
-def run(service: Service, url: str) -> None:
+def run(service: Service, url: str, post: telling.Post | None = None) -> None:
     """Work until SIGTERM or SIGINT; jobs going on then are finished first."""
-    asyncio.run(_run(make_app(service, url)))
+    asyncio.run(_run(make_app(service, url, post)))
 
 
 async def _run(app: App) -> None:

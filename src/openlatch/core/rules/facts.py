@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import NamedTuple
 from uuid import UUID
 
+from openlatch.core.latches import Breach
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing
 
 
@@ -48,3 +50,15 @@ class SessionFacts(NamedTuple):
     started_at: datetime
     last_seen_at: datetime
     device: str
+
+
+class AccountFacts(NamedTuple):
+    """One account with what breaks its latches, and how far the access in it goes."""
+
+    id: UUID
+    account_id: UUID
+    account: str
+    sensitivity: int
+    holder_id: UUID
+    breaches: Sequence[Breach]
+    reach: Reach

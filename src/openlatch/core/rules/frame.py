@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Generic, TypeVar
 
-from openlatch.core.rules.facts import GrantFacts, SessionFacts
+from openlatch.core.rules.facts import AccountFacts, GrantFacts, SessionFacts
 from openlatch.core.rules.score import Score
 from openlatch.core.words import GrantState
 
-Facts = TypeVar("Facts", GrantFacts, SessionFacts)
+Facts = TypeVar("Facts", GrantFacts, SessionFacts, AccountFacts)
 
 
 @dataclass(frozen=True, slots=True)

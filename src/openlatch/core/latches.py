@@ -1,0 +1,293 @@
+"""Latches: guards on an account that a change may not break. The one place that says what breaks one.
+
+``breaches`` lists everything in an account that a latch does not allow, each under a key of its own; a change
+breaks a latch when it leads to a key that was not there before. So what is broken already stays as it is, can be
+mended step by step, and can't get worse.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from enum import StrEnum
+from itertools import combinations
+from typing import Any
+from uuid import UUID
+
+from openlatch.core.access import Path, everyone_reaching, rights_of
+from openlatch.core.register import Grant, Holder, Register
+from openlatch.core.words import GrantState, HolderKind, Reach
+
+# Instants to come at which somebody's time begins; more than these are not looked at one by one.
+MOST_INSTANTS = 50
+
+
+class LatchKind(StrEnum):
+    """What a latch guards."""
+
+    MOST_DELEGATES = "most_delegates"
+    ONE_AT_A_TIME = "one_at_a_time"
+    NO_OUTSIDERS = "no_outsiders"
+    NO_SPEND_OUTSIDE = "no_spend_outside"
+    ENDS_WITHIN = "ends_within"
+    TWO_STEWARDS = "two_stewards"
+    SECOND_FACTOR = "second_factor"
+    UNSEEN = "unseen"
+    NOTHING_PUBLIC = "nothing_public"
+    NEVER_TOGETHER = "never_together"
+
+
+class LatchMode(StrEnum):
+    """How firmly it guards."""
+
+    OFF = "off"
+    WARN = "warn"
+    HOLD = "hold"
+
+
+@dataclass(frozen=True, slots=True)
+class Latch:
+    """One latch as it applies to an account. ``pair``: the keys of two permissions that may not be in one hand."""
+
+    kind: LatchKind
+    mode: LatchMode
+    number: int | None = None
+    pair: tuple[str, str] = ("", "")
+    of_kind: bool = False
+
+    @property
+    def words(self) -> str:
+        """What it asks for, as a sentence without its end."""
+        return _WORDS[self.kind].format(n=self.number, first=self.pair[0], second=self.pair[1])
+
+
+_WORDS = {
+    LatchKind.MOST_DELEGATES: "At most {n} delegates",
+    LatchKind.ONE_AT_A_TIME: "One delegate at a time",
+    LatchKind.NO_OUTSIDERS: "No outsiders",
+    LatchKind.NO_SPEND_OUTSIDE: "No outsider may spend",
+    LatchKind.ENDS_WITHIN: "Every grant ends within {n} days",
+    LatchKind.TWO_STEWARDS: "Two stewards at all times",
+    LatchKind.SECOND_FACTOR: "Delegates have a second factor",
+    LatchKind.UNSEEN: "Delegates don't see one another",
+    LatchKind.NOTHING_PUBLIC: "Nothing in it is public",
+    LatchKind.NEVER_TOGETHER: "“{first}” and “{second}” are never in one hand",
+}
+_PASSES = {
+    LatchKind.MOST_DELEGATES: "End somebody else's access first, or choose a window in which fewer have access.",
+    LatchKind.ONE_AT_A_TIME: "Choose a window that begins when the other one's ends.",
+    LatchKind.NO_OUTSIDERS: "Give it to somebody inside.",
+    LatchKind.NO_SPEND_OUTSIDE: "Give a level that does not reach as far as spend, or give it to somebody inside.",
+    LatchKind.ENDS_WITHIN: "Set a last day within {n} days.",
+    LatchKind.TWO_STEWARDS: "Give somebody else steward reach first.",
+    LatchKind.SECOND_FACTOR: "Have them set up a second factor first.",
+    LatchKind.UNSEEN: "",
+    LatchKind.NOTHING_PUBLIC: "Close the resource to the public first.",
+    LatchKind.NEVER_TOGETHER: "Give a level with only one of the two, or give it to somebody else.",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Breach:
+    """That something breaks a latch: which, the fact, and what would pass."""
+
+    latch: Latch
+    fact: str
+
+    @property
+    def remedy(self) -> str:
+        """What would pass."""
+        return _PASSES[self.latch.kind].format(n=self.latch.number)
+
+    @property
+    def words(self) -> str:
+        """The breach in one sentence."""
+        return f"“{self.latch.words}”: {self.fact}."
+
+
+@dataclass(frozen=True, slots=True)
+class Crowd:
+    """Everyone who reaches one account, now and at the instants to come at which somebody's time begins."""
+
+    register: Register
+    account: UUID
+    at: datetime
+    public: Mapping[UUID, str] = field(default_factory=dict)
+    moments: tuple[tuple[datetime, tuple[Path, ...]], ...] = ()
+
+    @classmethod
+    def of(cls, register: Register, account: UUID, at: datetime, public: Mapping[UUID, str] | None = None) -> Crowd:
+        """The crowd of an account; ``public`` are its resources that anyone at all can reach, by id and name."""
+        instants = [at, *sorted(_beginnings(register, at))[:MOST_INSTANTS]]
+        moments = tuple((i, tuple(everyone_reaching(register, account, i))) for i in instants)
+        return cls(register, account, at, public or {}, moments)
+
+    def delegates(self, paths: Iterable[Path]) -> dict[UUID, list[Path]]:
+        """The people among these paths who do not own the account, with their paths."""
+        found: dict[UUID, list[Path]] = {}
+        for path in paths:
+            if path.holder.kind is HolderKind.PERSON:
+                found.setdefault(path.holder.id, []).append(path)
+        return {who: own for who, own in found.items() if not any(len(p.hops) == 1 and p.level is None for p in own)}
+
+    def everybody(self) -> dict[UUID, list[Path]]:
+        """All delegates of all its moments."""
+        found: dict[UUID, list[Path]] = {}
+        for _, paths in self.moments:
+            for who, own in self.delegates(paths).items():
+                found.setdefault(who, []).extend(own)
+        return found
+
+    def name(self, person: UUID) -> str:
+        """A person's name."""
+        return self.register.name_of(Holder(HolderKind.PERSON, person))
+
+    def inside(self, person: UUID) -> bool:
+        """Whether a person stands inside the trust boundary."""
+        known = self.register.people.get(person)
+        return known is None or known.inside
+
+
+def _beginnings(register: Register, at: datetime) -> set[datetime]:
+    windows = [m.window for m in register.memberships] + [t.window for g in register.grants for t in g.terms]
+    return {w.since for w in windows if w.since is not None and w.since > at}
+
+
+Found = dict[Any, str]
+
+
+def _most_delegates(latch: Latch, crowd: Crowd) -> Found:
+    most = latch.number or 0
+    found: Found = {}
+    for instant, paths in crowd.moments:
+        delegates = crowd.delegates(paths)
+        if len(delegates) > most:
+            when = "" if instant == crowd.at else f" from {instant:%Y-%m-%d}"
+            names = ", ".join(sorted(crowd.name(who) for who in delegates)[:4])
+            more = f" and {len(delegates) - 4} more" if len(delegates) > 4 else ""
+            for who in delegates:
+                found.setdefault(who, f"there are {len(delegates)} delegates{when} ({names}{more})")
+    return found
+
+
+def _one_at_a_time(latch: Latch, crowd: Crowd) -> Found:
+    found: Found = {}
+    for instant, paths in crowd.moments:
+        for pair in combinations(sorted(crowd.delegates(paths)), 2):
+            first, second = (crowd.name(who) for who in pair)
+            when = "now" if instant == crowd.at else f"from {instant:%Y-%m-%d}"
+            found.setdefault(pair, f"{first} and {second} have access at the same time, {when}")
+    return found
+
+
+def _no_outsiders(latch: Latch, crowd: Crowd) -> Found:
+    found: Found = {w: f"{crowd.name(w)} is an outsider" for w in crowd.everybody() if not crowd.inside(w)}
+    for grant in _live(crowd):
+        team = crowd.register.teams.get(grant.holder.id)
+        if grant.holder.kind is HolderKind.TEAM and team is not None and team.partner:
+            found[team.id] = f"{team.name} is a partner organisation"
+    return found
+
+
+def _no_spend_outside(latch: Latch, crowd: Crowd) -> Found:
+    return {
+        (who, "spend"): f"{crowd.name(who)} is an outsider and can {max(p.reach for p in own).word}"
+        for who, own in crowd.everybody().items()
+        if not crowd.inside(who) and max(p.reach for p in own) >= Reach.SPEND
+    }
+
+
+def _ends_within(latch: Latch, crowd: Crowd) -> Found:
+    found: Found = {}
+    for grant in _live(crowd):
+        for term in grant.terms:
+            begins = max(term.window.since or crowd.at, crowd.at)
+            holder = crowd.register.name_of(grant.holder)
+            if term.window.until is None:
+                found[(grant.id, None)] = f"the grant of {holder} has no end"
+            elif term.window.until > begins + timedelta(days=latch.number or 0):
+                found[(grant.id, term.window.until)] = f"the grant of {holder} ends on {term.window.until:%Y-%m-%d}"
+    return found
+
+
+def _two_stewards(latch: Latch, crowd: Crowd) -> Found:
+    _, paths = crowd.moments[0]
+    stewards = {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
+    told = {0: "nobody decides about it", 1: "only one person decides about it"}.get(len(stewards), "")
+    return dict.fromkeys(range(len(stewards), 2), told)
+
+
+def _second_factor(latch: Latch, crowd: Crowd) -> Found:
+    people = crowd.register.people
+    return {
+        who: f"{crowd.name(who)} has no second factor"
+        for who in crowd.everybody()
+        if who in people and not people[who].second_factor
+    }
+
+
+def _unseen(latch: Latch, crowd: Crowd) -> Found:
+    return {}
+
+
+def _nothing_public(latch: Latch, crowd: Crowd) -> Found:
+    return {resource: f"“{name}” is open to anyone" for resource, name in crowd.public.items()}
+
+
+def _never_together(latch: Latch, crowd: Crowd) -> Found:
+    found: Found = {}
+    for who, own in crowd.everybody().items():
+        held = {p.key: p.sentence for p in rights_of(own)}
+        if all(key in held for key in latch.pair):
+            first, second = (held[key] for key in latch.pair)
+            found[who] = f"{crowd.name(who)} can both “{first}” and “{second}”"
+    return found
+
+
+def _live(crowd: Crowd) -> list[Grant]:
+    dead = (GrantState.ENDED, GrantState.PENDING)
+    return [grant for grant in crowd.register.by_account.get(crowd.account, ()) if grant.state not in dead]
+
+
+_LOOK: dict[LatchKind, Callable[[Latch, Crowd], Found]] = {
+    LatchKind.MOST_DELEGATES: _most_delegates,
+    LatchKind.ONE_AT_A_TIME: _one_at_a_time,
+    LatchKind.NO_OUTSIDERS: _no_outsiders,
+    LatchKind.NO_SPEND_OUTSIDE: _no_spend_outside,
+    LatchKind.ENDS_WITHIN: _ends_within,
+    LatchKind.TWO_STEWARDS: _two_stewards,
+    LatchKind.SECOND_FACTOR: _second_factor,
+    LatchKind.UNSEEN: _unseen,
+    LatchKind.NOTHING_PUBLIC: _nothing_public,
+    LatchKind.NEVER_TOGETHER: _never_together,
+}
+
+
+def broken(latch: Latch, crowd: Crowd) -> Found:
+    """Everything in an account that a latch does not allow, by key, with the fact in words."""
+    return {} if latch.mode is LatchMode.OFF else _LOOK[latch.kind](latch, crowd)
+
+
+def breaches(latches: Sequence[Latch], crowd: Crowd) -> list[Breach]:
+    """What breaks each latch as things are: its first fact, which names how many there are."""
+    found = []
+    for latch in latches:
+        facts = list(dict.fromkeys(broken(latch, crowd).values()))
+        found += [Breach(latch, fact) for fact in facts]
+    return found
+
+
+def newly_broken(latches: Sequence[Latch], before: Crowd, after: Crowd) -> list[Breach]:
+    """What a change breaks that was not broken before."""
+    found = []
+    for latch in latches:
+        was, will = broken(latch, before), broken(latch, after)
+        facts = dict.fromkeys(fact for key, fact in will.items() if key not in was)
+        found += [Breach(latch, fact) for fact in facts]
+    return found
+
+
+def held(found: Iterable[Breach]) -> list[Breach]:
+    """Those that refuse a change; the others only warn."""
+    return [breach for breach in found if breach.latch.mode is LatchMode.HOLD]

@@ -1,0 +1,18 @@
+"""Values as JSON holds them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+
+def jsonable(value: Any) -> Any:
+    """The value with ids and times as text, as it is stored and hashed."""
+    if isinstance(value, dict):
+        return {key: jsonable(inner) for key, inner in value.items()}
+    if isinstance(value, list | tuple):
+        return [jsonable(inner) for inner in value]
+    if isinstance(value, UUID):
+        return str(value)
+    return value.isoformat() if isinstance(value, datetime) else value

@@ -1,0 +1,255 @@
+"""Latches in the register: which are in force, what breaks them, and the one guard that every change goes through."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import and_, or_, select
+
+from openlatch.core import latches as core
+from openlatch.core.latches import Breach, Crowd, LatchKind, LatchMode
+from openlatch.core.register import Register
+from openlatch.core.words import GrantState, Reach
+from openlatch.errors import BadInput, Held, NotFound
+from openlatch.service import flags
+from openlatch.service.context import Unit
+from openlatch.store import cut
+from openlatch.store.tables import Account, Latch, Resource
+
+_NUMBERED = {LatchKind.MOST_DELEGATES: "delegates", LatchKind.ENDS_WITHIN: "days"}
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """A latch as somebody wants it, on an account or on all accounts of a kind."""
+
+    kind: LatchKind
+    mode: LatchMode
+    account: UUID | None = None
+    account_kind: str | None = None
+    number: int | None = None
+    pair: tuple[str, str] = ("", "")
+
+    @property
+    def latch(self) -> core.Latch:
+        """The latch itself."""
+        return core.Latch(self.kind, self.mode, self.number, self.pair, self.account is None)
+
+
+def in_force(unit: Unit, accounts: Iterable[UUID] | None = None) -> dict[UUID, list[core.Latch]]:
+    """The latches that are not off, by account; of the accounts named, or of all. An account's own wins."""
+    statement = (
+        select(Account.id, Latch)
+        .join(Latch, or_(Latch.account_id == Account.id, Latch.account_kind == Account.kind))
+        .where(Account.organisation_id == unit.viewer.organisation)
+        .order_by(Account.id, Latch.kind, Latch.account_id.is_(None).desc())
+    )
+    if accounts is not None:
+        statement = statement.where(Account.id.in_(list(accounts)))
+    found: dict[UUID, dict[str, core.Latch]] = {}
+    for account, row in unit.db.execute(statement):
+        found.setdefault(account, {})[row.kind] = value(row)
+    live = {account: [x for x in own.values() if x.mode is not LatchMode.OFF] for account, own in found.items()}
+    return {account: own for account, own in live.items() if own}
+
+
+def value(row: Latch) -> core.Latch:
+    """A latch's row as a plain value."""
+    pair = (str(row.pair[0]), str(row.pair[1])) if len(row.pair) == 2 else ("", "")
+    return core.Latch(LatchKind(row.kind), LatchMode(row.mode), row.number, pair, row.account_kind is not None)
+
+
+def crowds(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
+    """Everyone who reaches these accounts, as latches look at them."""
+    if not accounts:
+        return {}
+    return crowds_in(unit, cut.around_accounts(unit.db, accounts), accounts)
+
+
+def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
+    """The same in a register that is at hand, perhaps a supposed one."""
+    rows = unit.db.execute(
+        select(Resource.account_id, Resource.id, Resource.name).where(
+            Resource.account_id.in_(accounts), Resource.public
+        )
+    )
+    # Whoever is on the way out is not counted among those who are in.
+    register = register.without(g.id for g in register.grants if g.state is GrantState.REVOKING)
+    public: dict[UUID, dict[UUID, str]] = {}
+    for account, ident, name in rows:
+        public.setdefault(account, {})[ident] = name
+    return {a: Crowd.of(register, a, unit.now, public.get(a)) for a in accounts}
+
+
+def supposed(unit: Unit, before: Register, after: Register, accounts: Sequence[UUID]) -> list[Breach]:
+    """What a change that is only supposed would newly break in these accounts."""
+    latched = in_force(unit, accounts)
+    was, will = crowds_in(unit, before, list(latched)), crowds_in(unit, after, list(latched))
+    return [breach for a, latches in latched.items() for breach in core.newly_broken(latches, was[a], will[a])]
+
+
+@contextmanager
+def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[Breach]]:
+    """Around a change that can let more in, or take stewards away: every such change goes through here.
+
+    ``accounts`` are those that the change can touch, None for any. What the change newly breaks is refused where a
+    latch is on *hold* (Held; the transaction is not to be committed), and else is in the list once the change is
+    made. The flags on broken latches follow in the same transaction.
+    """
+    wanted = None if accounts is None else list(accounts)
+    latched = in_force(unit, wanted) if wanted is None or wanted else {}
+    before = crowds(unit, list(latched))
+    warned: list[Breach] = []
+    yield warned
+    if not latched:
+        return
+    unit.db.flush()
+    unit.db.expire_all()
+    after = crowds(unit, list(latched))
+    found = [b for a, latches in latched.items() for b in core.newly_broken(latches, before[a], after[a])]
+    refuse(core.held(found))
+    warned += found
+    _evaluate(unit, latched, after)
+
+
+def refuse(found: Sequence[Breach]) -> None:
+    """Held, naming each latch, the fact, and what would pass; nothing when nothing is held."""
+    if found:
+        raise Held(
+            "A latch holds. " + " ".join(breach.words for breach in found[:5]),
+            " ".join(dict.fromkeys(breach.remedy for breach in found)),
+            [shown(breach) for breach in found],
+        )
+
+
+def shown(breach: Breach) -> dict[str, str]:
+    """A breach as answers show it."""
+    return {
+        "latch": breach.latch.words,
+        "kind": breach.latch.kind,
+        "mode": breach.latch.mode,
+        "fact": breach.fact,
+        "remedy": breach.remedy,
+    }
+
+
+# Flags.
+
+
+def evaluate(unit: Unit, accounts: Iterable[UUID] | None = None) -> None:
+    """Bring the flags on broken latches in line; of the accounts named, or of all."""
+    wanted = None if accounts is None else list(accounts)
+    latched = in_force(unit, wanted)
+    _evaluate(unit, latched, crowds(unit, list(latched)), wanted, everything=wanted is None)
+
+
+def _evaluate(
+    unit: Unit,
+    latched: dict[UUID, list[core.Latch]],
+    after: dict[UUID, Crowd],
+    accounts: Iterable[UUID] | None = None,
+    everything: bool = False,
+) -> None:
+    looked_at = list(latched) if accounts is None else list(accounts)
+    found = {account: core.breaches(latches, after[account]) for account, latches in latched.items()}
+    worst = {a: _worst_reach(after[a]) for a in latched}
+    flags.evaluate_latches(unit, {a: (b, worst[a]) for a, b in found.items()}, None if everything else looked_at)
+
+
+def _worst_reach(crowd: Crowd) -> Reach:
+    return max((p.reach for _, paths in crowd.moments for p in paths if p.level is not None), default=Reach.OBSERVE)
+
+
+# Setting them.
+
+
+def _accounts_of(unit: Unit, setting: Setting) -> list[UUID]:
+    if (setting.account is None) == (setting.account_kind is None):
+        raise BadInput("A latch is on one account, or on a kind of account.", "Name one of the two.")
+    if setting.account is not None:
+        unit.sight.require_owns(setting.account)
+        if unit.db.get(Account, setting.account) is None:
+            raise NotFound("There is no such account, or you may not see it.")
+        return [setting.account]
+    unit.sight.require_administrator()
+    found = list(unit.db.scalars(select(Account.id).where(Account.kind == setting.account_kind)))
+    if not found:
+        raise BadInput(f"There is no account of the kind {setting.account_kind!r}.", "Look at the list of accounts.")
+    return found
+
+
+def _refuse_unfit(setting: Setting) -> None:
+    what = _NUMBERED.get(setting.kind)
+    if what is not None and not (setting.number is not None and 1 <= setting.number <= 10_000):
+        raise BadInput(f"This latch needs a number of {what}.", "Give 1 to 10000.", {"number": "is missing"})
+    if setting.kind is LatchKind.NEVER_TOGETHER and not all(setting.pair):
+        raise BadInput("This latch needs the keys of two permissions.", "Give both.", {"pair": "is missing"})
+
+
+def preview(unit: Unit, setting: Setting) -> dict[str, Any]:
+    """What breaks a latch as things are, before it is switched on."""
+    _refuse_unfit(setting)
+    accounts = _accounts_of(unit, setting)
+    found = []
+    for account, crowd in crowds(unit, accounts).items():
+        breaches = core.breaches([setting.latch], crowd)
+        if breaches:
+            name = crowd.register.accounts[account].name
+            found.append({"account": {"id": account, "name": name}, "breaches": [shown(b) for b in breaches]})
+    return {"latch": setting.latch.words, "accounts": len(accounts), "broken": found}
+
+
+def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
+    """Set a latch to off, warn or hold. What breaks it already stays, and is flagged."""
+    shown_before = preview(unit, setting)
+    where = and_(
+        Latch.kind == setting.kind,
+        Latch.account_id == setting.account if setting.account else Latch.account_kind == setting.account_kind,
+    )
+    row = unit.db.scalars(select(Latch).where(where).with_for_update()).first()
+    if row is None:
+        row = Latch(
+            organisation_id=unit.viewer.organisation,
+            account_id=setting.account,
+            account_kind=setting.account_kind,
+            kind=setting.kind,
+        )
+        unit.db.add(row)
+    row.mode, row.number, row.pair = setting.mode, setting.number, [*setting.pair] if all(setting.pair) else []
+    unit.db.flush()
+    unit.record("latch.set", "latch", row.id, setting.latch.words, setting.account, mode=setting.mode,
+                of_kind=setting.account_kind)  # fmt: skip
+    evaluate(unit, _accounts_of(unit, setting))
+    return shown_before
+
+
+def of_account(unit: Unit, account: UUID) -> list[dict[str, Any]]:
+    """Every latch of an account: its mode, whether the account's own or its kind's, and what breaks it."""
+    unit.sight.require_answers_for(account)
+    own = {latch.kind: latch for latch in in_force(unit, [account]).get(account, [])}
+    crowd = crowds(unit, [account])[account]
+    found = []
+    for kind in LatchKind:
+        latch = own.get(kind, core.Latch(kind, LatchMode.OFF))
+        facts = list(dict.fromkeys(core.broken(latch, crowd).values()))
+        found.append(
+            {
+                "kind": kind,
+                "mode": latch.mode,
+                "number": latch.number,
+                "pair": [p for p in latch.pair if p],
+                "words": latch.words if kind in own else core.Latch(kind, LatchMode.OFF, 0, ("A", "B")).words,
+                "of_kind": latch.of_kind,
+                "broken": facts,
+            }
+        )
+    return found
+
+
+def unseen(unit: Unit, account: UUID) -> bool:
+    """Whether an account's delegates are not shown to one another."""
+    return any(latch.kind is LatchKind.UNSEEN for latch in in_force(unit, [account]).get(account, []))

@@ -1,0 +1,298 @@
+"""Requests: a wish for access put to an account's owner, and what the owner makes of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import func, select
+
+from openlatch.core.register import Holder
+from openlatch.core.states import REQUESTS, RequestState, move
+from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
+from openlatch.service import giving, latching, telling
+from openlatch.service.context import Unit
+from openlatch.service.giving import Choice
+from openlatch.store import cut, lists_giving
+from openlatch.store.tables import AccessRequest, Account, Level, Person
+
+STANDS_FOR = timedelta(days=14)
+TOLD_AGAIN_AFTER = timedelta(days=1)
+MOST_PENDING = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What somebody asks for: of an account by its id or exact name, or of an owner by address."""
+
+    reason: str
+    account: UUID | None = None
+    account_name: str = ""
+    owner_address: str = ""
+    level: UUID | None = None
+    parts: tuple[UUID, ...] = ()
+    until: datetime | None = None
+    emergency: bool = False
+
+
+def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
+    """Ask for access. The same again, while it waits for an answer, changes the request that is there.
+
+    Whether an owner's address is one is not told: a request to an address that no owner has goes to the
+    administrators. An emergency opens access at once where the account allows it.
+    """
+    if unit.viewer.person is None:
+        raise NotAllowed("Only somebody who is signed in can ask.")
+    if len(wish.reason.strip()) < 3:
+        raise BadInput("A request needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    account = _account(unit, wish)
+    if account is not None and account.owner_id == unit.viewer.person:
+        raise BadInput(f"{account.name} is your own.", "There is nobody to ask.", {"account": "is your own"})
+    if wish.level is not None and account is None:
+        raise BadInput("A level is chosen, but no account.", "Say in words what you want to do.", {"level": "unknown"})
+    if account is not None and (wish.level is not None or wish.parts):
+        _refuse_unfit(unit, account, wish)
+    if wish.until is not None and wish.until <= unit.now:
+        raise BadInput("That end has passed.", "Choose a later one.", {"until": "has passed"})
+    if wish.emergency:
+        return _emergency(unit, account, wish)
+    row, fresh = _put(unit, account, wish)
+    what = account.name if account else f"access ({wish.account_name or wish.reason.strip()})"
+    unit.record("request.made", "request", row.id, what, account.id if account else None, reason=row.reason)
+    if fresh:
+        sentence = f"{unit.viewer.name} asks for access to {what}: {row.reason.rstrip('.')}."
+        telling.tell_and_write(unit, _answerers(unit, row), "request", sentence, "/requests")
+    return one(unit, row.id)
+
+
+def _account(unit: Unit, wish: Wish) -> Account | None:
+    if wish.account is not None:
+        return giving.account_of(unit, wish.account)
+    if wish.account_name.strip():
+        named = select(Account).where(func.lower(Account.name) == wish.account_name.strip().lower())
+        found = unit.db.scalars(named).first()
+        if found is not None:
+            return found
+        if not wish.owner_address:
+            raise NotFound("There is no account of exactly that name.", "Ask its owner by address instead.")
+    if not wish.owner_address.strip():
+        raise BadInput("No account and no owner is named.", "Give one of them.", {"account": "is missing"})
+    return None
+
+
+def _refuse_unfit(unit: Unit, account: Account, wish: Wish) -> None:
+    if wish.level is None:
+        raise BadInput("Parts are chosen, but no level.", "Choose a level.", {"level": "is missing"})
+    giving.terms_from(unit, account, Choice(levels=(wish.level,), parts=wish.parts))
+
+
+def _put(unit: Unit, account: Account | None, wish: Wish) -> tuple[AccessRequest, bool]:
+    """The request, new or renewed, and whether whoever answers is to be told."""
+    address = wish.owner_address.strip().lower() if account is None else ""
+    own = select(AccessRequest).where(
+        AccessRequest.person_id == unit.viewer.person, AccessRequest.state == RequestState.PENDING
+    )
+    same = AccessRequest.account_id == account.id if account else AccessRequest.owner_address == address
+    row = unit.db.scalars(own.where(same).with_for_update()).first()
+    fresh = row is None or unit.now - row.asked_at > TOLD_AGAIN_AFTER
+    if row is None:
+        if len(unit.db.scalars(own).all()) >= MOST_PENDING:
+            raise TooMany(f"{MOST_PENDING} of your requests wait for an answer.", "Withdraw one first.", wait=3600)
+        row = AccessRequest(
+            organisation_id=unit.viewer.organisation,
+            person_id=unit.viewer.person,
+            account_id=account.id if account else None,
+            owner_address=address,
+            reason="",
+            asked_at=unit.now,
+            runs_out_at=unit.now,
+        )
+        unit.db.add(row)
+    else:
+        row.times_asked, row.version = row.times_asked + 1, row.version + 1
+    row.wanted, row.level_id, row.resources = wish.account_name.strip(), wish.level, [str(p) for p in wish.parts]
+    row.until, row.reason, row.asked_at = wish.until, wish.reason.strip(), unit.now
+    row.runs_out_at = unit.now + STANDS_FOR
+    unit.db.flush()
+    return row, fresh
+
+
+def _answerers(unit: Unit, row: AccessRequest) -> set[UUID]:
+    if row.account_id is None:
+        owner = unit.db.scalar(
+            select(Person.id)
+            .join(Account, Account.owner_id == Person.id)
+            .where(Person.address == row.owner_address)
+            .limit(1)
+        )
+        return {owner} if owner else telling.administrators(unit)
+    return telling.answerers(unit, row.account_id)
+
+
+def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any]:
+    """Open access at once, for no longer than the account allows, and tell everyone who decides about it."""
+    if account is None or account.emergency_hours is None:
+        raise NotAllowed("This account opens to nobody in an emergency.", "Ask in the ordinary way.")
+    if wish.level is None:
+        raise BadInput("An emergency needs a level.", "Choose the least that will do.", {"level": "is missing"})
+    latest = unit.now + timedelta(hours=account.emergency_hours)
+    end = min(wish.until, latest) if wish.until else latest
+    terms = giving.terms_from(unit, account, Choice(levels=(wish.level,), parts=wish.parts, until=end))
+    if any(term.level.reach is Reach.STEWARD for term in terms):
+        raise NotAllowed("An emergency does not open steward reach.", "Choose a level that reaches less far.")
+    assert unit.viewer.person is not None
+    with latching.guarded(unit, _touched(unit, account)):
+        grant = giving.new_grant(
+            unit,
+            account,
+            Holder(HolderKind.PERSON, unit.viewer.person),
+            terms,
+            GrantState.ACTIVE,
+            reason=wish.reason.strip(),
+            emergency=True,
+            for_review=True,
+        )
+        unit.record("grant.emergency", "grant", grant.id, account.name, account.id, reason=grant.reason, until=end)
+    row, _ = _put(unit, account, replace(wish, until=end))
+    row.emergency, row.grant_id = True, grant.id
+    _answer(unit, row, RequestState.GRANTED, "Opened at once, as an emergency.")
+    giving.enter_into_force(unit, grant)
+    sentence = (
+        f"{unit.viewer.name} opened {account.name} in an emergency, until {end:%Y-%m-%d %H:%M} UTC: {grant.reason}"
+    )
+    told = telling.stewards(unit, account.id) | telling.answerers(unit, account.id)
+    telling.tell_and_write(unit, told - {unit.viewer.person}, "emergency", sentence, f"/accounts/{account.id}")
+    return one(unit, row.id)
+
+
+def _touched(unit: Unit, account: Account) -> set[UUID]:
+    return {account.id, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account.id)])}
+
+
+def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A request. NotFound when it is not the viewer's to see."""
+    unit.db.flush()
+    row = lists_giving.REQUESTS.one(unit.db, ident, [unit.sight.requests()])
+    if row is None:
+        raise NotFound("There is no such request, or you may not see it.")
+    return row
+
+
+def _locked(unit: Unit, ident: UUID, version: int | None) -> AccessRequest:
+    row = unit.db.get(AccessRequest, ident, with_for_update=True, populate_existing=True)
+    if row is None or lists_giving.REQUESTS.one(unit.db, ident, [unit.sight.requests()]) is None:
+        raise NotFound("There is no such request, or you may not see it.")
+    if version is not None and version != row.version:
+        raise Conflict(f"The request was changed meanwhile; it is {row.state} now.", "Look at it again.")
+    return row
+
+
+def _to_answer(unit: Unit, ident: UUID, version: int | None) -> AccessRequest:
+    row = _locked(unit, ident, version)
+    if row.account_id is not None:
+        unit.sight.require_answers_for(row.account_id)
+    elif not unit.sight.everything and row.person_id == unit.viewer.person:
+        raise NotAllowed("Nobody answers their own request.", "Wait for the owner.")
+    return row
+
+
+def _answer(unit: Unit, row: AccessRequest, then: RequestState, words: str) -> None:
+    row.state = move(REQUESTS, "request", RequestState(row.state), then)
+    row.answered_at, row.answered_by_id, row.answer = unit.now, unit.viewer.person, words.strip()
+    row.version += 1
+    name = unit.db.get_one(Account, row.account_id).name if row.account_id else row.wanted
+    unit.record(f"request.{then}", "request", row.id, name, row.account_id, answer=row.answer)
+
+
+def grant(
+    unit: Unit, ident: UUID, choice: Choice, words: str, account_id: UUID | None, version: int | None
+) -> dict[str, Any]:
+    """Grant a request: as it was asked, or less, or for a shorter time. Never more than was asked."""
+    row = _to_answer(unit, ident, version)
+    if row.person_id == unit.viewer.person:
+        raise NotAllowed("Nobody grants their own request.", "Leave it to somebody else who answers for the account.")
+    chosen = row.account_id or account_id
+    if chosen is None:
+        raise BadInput("The request names no account.", "Say which one you grant.", {"account": "is missing"})
+    unit.sight.require_answers_for(chosen)
+    account = giving.account_of(unit, chosen)
+    choice = _within(unit, row, choice)
+    terms = giving.terms_from(unit, account, choice)
+    if any(term.level.reach is Reach.STEWARD for term in terms):
+        unit.require_proof("Giving steward reach")
+    # The state first: whoever comes second is told so, before anything is given.
+    row.account_id = chosen
+    _answer(unit, row, RequestState.GRANTED, words)
+    with latching.guarded(unit, _touched(unit, account)) as warned:
+        given = giving.new_grant(
+            unit, account, Holder(HolderKind.PERSON, row.person_id), terms, GrantState.ACTIVE, reason=row.reason
+        )
+        unit.record("grant.given", "grant", given.id, account.name, account.id, reason=row.reason, request=row.id)
+    row.grant_id = given.id
+    giving.enter_into_force(unit, given)
+    said = f" {words.strip()}" if words.strip() else ""
+    sentence = f"{unit.viewer.name} granted your request for {account.name}.{said}"
+    telling.tell_and_write(unit, [row.person_id], "request", sentence, "/mine")
+    return {**one(unit, ident), "warnings": [latching.shown(breach) for breach in warned]}
+
+
+def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
+    """What was chosen, filled up from what was asked; BadInput when it goes further than that."""
+    levels = choice.levels or ((row.level_id,) if row.level_id and not choice.permissions else ())
+    asked = unit.db.get(Level, row.level_id) if row.level_id else None
+    for ident in levels:
+        level = unit.db.get(Level, ident)
+        if asked is not None and level is not None and level.reach > asked.reach:
+            raise BadInput(
+                f"“{level.name}” reaches further than “{asked.name}”, which was asked for.",
+                "Grant what was asked, or less.",
+                {"levels": "more than was asked"},
+            )
+    wanted = tuple(UUID(str(part)) for part in row.resources)
+    parts = choice.parts or wanted
+    if wanted and not set(parts) <= set(wanted):
+        raise BadInput("That is more of the account than was asked for.", "Grant what was asked, or less.",
+                       {"parts": "more than was asked"})  # fmt: skip
+    until = choice.until
+    if row.until is not None and choice.last_day is None and (until is None or until > row.until):
+        until = row.until
+    return replace(choice, levels=levels, parts=parts, until=until)
+
+
+def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, Any]:
+    """Decline a request, with a word about why."""
+    row = _to_answer(unit, ident, version)
+    if not words.strip():
+        raise BadInput("A word about why is missing.", "Say it in a sentence; they will read it.", {"words": "missing"})
+    _answer(unit, row, RequestState.DECLINED, words)
+    name = unit.db.get_one(Account, row.account_id).name if row.account_id else "what you asked for"
+    sentence = f"{unit.viewer.name} declined your request for {name}: {words.strip()}"
+    telling.tell_and_write(unit, [row.person_id], "request", sentence, "/mine")
+    return one(unit, ident)
+
+
+def withdraw(unit: Unit, ident: UUID, version: int | None) -> dict[str, Any]:
+    """Take one's own request back."""
+    row = _locked(unit, ident, version)
+    if row.person_id != unit.viewer.person:
+        raise NotAllowed("Only whoever asked can withdraw a request.", "Decline it instead.")
+    _answer(unit, row, RequestState.WITHDRAWN, "")
+    return one(unit, ident)
+
+
+def run_out(unit: Unit) -> int:
+    """Let requests run out whose time is over; gives how many. Called by the worker."""
+    due = select(AccessRequest).where(
+        AccessRequest.state == RequestState.PENDING, AccessRequest.runs_out_at <= unit.now
+    )
+    rows = unit.db.scalars(due.order_by(AccessRequest.id).limit(500).with_for_update(skip_locked=True)).all()
+    for row in rows:
+        told = {row.person_id, *_answerers(unit, row)}
+        _answer(unit, row, RequestState.RUN_OUT, "Nobody answered in time.")
+        row.answered_by_id = None
+        name = unit.db.get_one(Account, row.account_id).name if row.account_id else row.wanted or "access"
+        telling.tell(unit, told, "request", f"The request for {name} has run out unanswered.", "/requests")
+    return len(rows)

@@ -1,0 +1,100 @@
+"""Bringing a system to what the register says: access that was given has to be given there, too.
+
+What is owed stands on the grant. It is tried until it is done, longer apart each time; a try looks first, so that
+nothing is done twice.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.adapters import Adapter
+from openlatch.core.revocation import wait_after
+from openlatch.core.words import GrantState, Owed, StepKind
+from openlatch.errors import SystemDown, SystemRefused
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.systems import adapter_for
+from openlatch.store.tables import Account, Grant, Handle, Level, System, Term
+
+
+def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
+    """Try to settle what is owed for a grant; gives when to try again, or None when nothing is owed any more."""
+    viewer = Viewer.itself(organisation)
+    with service.unit(viewer) as unit:
+        grant = unit.db.get(Grant, ident)
+        if grant is None or grant.owed is None:
+            return None
+        account = unit.db.get_one(Account, grant.account_id)
+        system = unit.db.get_one(System, account.system_id)
+        owed, version = Owed(grant.owed), grant.version
+        adapter = adapter_for(service, system)
+        detail, lacking = _detail(unit, adapter, grant, account, system)
+    if lacking:
+        return _store(service, viewer, ident, version, owed, False, lacking, detail)
+    kind = StepKind.GIVE if owed is Owed.GIVE else StepKind.REMOVE
+    try:
+        said = adapter.apply(kind, detail)
+        shown = adapter.confirm(kind, detail)
+    except (SystemDown, SystemRefused) as error:
+        return _store(service, viewer, ident, version, owed, False, f"{error.detail} {error.remedy}".strip(), detail)
+    return _store(service, viewer, ident, version, owed, shown is None, shown or said, detail)
+
+
+def _detail(unit: Unit, adapter: Adapter, grant: Grant, account: Account, system: System) -> tuple[dict[str, str], str]:
+    """What the system needs to know to find the holding, or what is lacking for that, in words."""
+    if grant.handle:
+        login = str(grant.handle.get("member", ""))
+    else:
+        login = unit.db.scalar(
+            select(Handle.name)
+            .where(
+                Handle.system_id == system.id,
+                (Handle.person_id == grant.holder_id) | (Handle.app_id == grant.holder_id),
+            )
+            .order_by(Handle.name)
+        ) or ""  # fmt: skip
+    if not account.handle:
+        return {}, f"{system.name} has not shown this account yet; have it read first."
+    if not login:
+        return {}, f"The holder has no login in {system.name} that is known here; record it, or make one there."
+    levels = unit.db.scalars(
+        select(Level)
+        .join(Term, Term.level_id == Level.id)
+        .where(Term.grant_id == grant.id)
+        .order_by(Level.reach.desc())
+    ).all()
+    return adapter.holding(account.handle, login, levels[0].key or "" if levels else ""), ""
+
+
+def _store(
+    service: Service, viewer: Viewer, ident: UUID, version: int, owed: Owed, done: bool, answer: str,
+    detail: dict[str, str],
+) -> datetime | None:  # fmt: skip
+    with service.unit(viewer) as unit:
+        grant = unit.db.get_one(Grant, ident, with_for_update=True, populate_existing=True)
+        if grant.owed != owed or grant.version != version:
+            return unit.now if grant.owed else None
+        name = unit.db.get_one(Account, grant.account_id).name
+        if done:
+            grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, answer
+            if owed is Owed.GIVE:
+                grant.handle, grant.missing_since = detail, None
+            action = "grant.given_there" if owed is Owed.GIVE else "grant.taken_there"
+            unit.record(action, "grant", grant.id, name, grant.account_id, answer=answer)
+            return None
+        tries = max(1, int((unit.now - (grant.owed_since or unit.now)).total_seconds()) // 2 + 1).bit_length()
+        grant.owed_next_try_at = unit.now + wait_after(tries)
+        if grant.owed_answer != answer:
+            grant.owed_answer = answer
+            unit.record("grant.owed", "grant", grant.id, name, grant.account_id, owed=owed, answer=answer)
+        return grant.owed_next_try_at
+
+
+def due(unit: Unit) -> list[UUID]:
+    """Grants whose system is owed something now."""
+    owed = select(Grant.id).where(Grant.owed.is_not(None), Grant.owed_next_try_at <= unit.now)
+    live = Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))
+    return list(unit.db.scalars(owed.where(live).order_by(Grant.owed_next_try_at).limit(500)))

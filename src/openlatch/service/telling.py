@@ -1,0 +1,198 @@
+"""Telling people: a notice in the console, and mail through an outbox that the worker sends from.
+
+Mail is written in the transaction that it tells of, so nobody hears of what did not happen. Its content can hold a
+link that opens something, so it is encrypted until it is sent, and thrown away then.
+"""
+
+from __future__ import annotations
+
+import json
+import smtplib
+import ssl
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import timedelta
+from email.message import EmailMessage
+from email.utils import formatdate, make_msgid
+from html import escape
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core.access import everyone_reaching
+from openlatch.core.revocation import wait_after
+from openlatch.core.words import HolderKind, Reach
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store import cut
+from openlatch.store.tables import Account, Mail, Notice, Person, SignIn
+
+SMTP_SECONDS = 20
+GIVE_UP_AFTER = timedelta(days=3)
+MOST_AT_ONCE = 50
+
+
+@dataclass(frozen=True, slots=True)
+class Letter:
+    """A message to one person: paragraphs, and perhaps one link with what it is for."""
+
+    subject: str
+    paragraphs: tuple[str, ...]
+    link: str = ""
+    link_words: str = ""
+
+    @property
+    def plain(self) -> str:
+        """As plain text."""
+        parts = [*self.paragraphs, *([f"{self.link_words}:\n{self.link}"] if self.link else [])]
+        return "\n\n".join(parts) + "\n"
+
+    @property
+    def html(self) -> str:
+        """As HTML: no pictures, nothing fetched, readable as it is."""
+        body = "".join(f"<p>{escape(paragraph)}</p>" for paragraph in self.paragraphs)
+        if self.link:
+            body += (
+                f'<p><a href="{escape(self.link)}" style="display:inline-block;padding:10px 16px;background:#1f4d46;'
+                f'color:#ffffff;text-decoration:none;border-radius:6px">{escape(self.link_words)}</a></p>'
+                f'<p style="color:#555555;font-size:13px">{escape(self.link)}</p>'
+            )
+        return (
+            f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(self.subject)}</title></head>'
+            f'<body style="font-family:sans-serif;font-size:16px;line-height:1.5;color:#1a1a1a;max-width:36em">'
+            f"{body}</body></html>"
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Post:
+    """The mail server to send through (SMTP, RFC 5321), and whom mail comes from."""
+
+    host: str
+    port: int
+    sender: str
+    user: str = ""
+    password: str = ""
+    starttls: bool = False
+
+    def send(self, recipient: str, letter: Letter) -> None:
+        """Send one message; OSError or SMTPException when the server does not take it."""
+        message = EmailMessage()
+        message["Subject"], message["From"], message["To"] = letter.subject, self.sender, recipient
+        message["Date"], message["Message-ID"] = formatdate(), make_msgid(domain=self.sender.rpartition("@")[2])
+        message["Auto-Submitted"] = "auto-generated"
+        message.set_content(letter.plain)
+        message.add_alternative(letter.html, subtype="html")
+        with smtplib.SMTP(self.host, self.port, timeout=SMTP_SECONDS) as server:
+            if self.starttls:
+                server.starttls(context=ssl.create_default_context())
+            if self.user:
+                server.login(self.user, self.password)
+            server.send_message(message)
+
+
+def tell(unit: Unit, people: Iterable[UUID | None], kind: str, sentence: str, page: str = "") -> None:
+    """Put a notice before each of these people."""
+    for person in dict.fromkeys(people):
+        if person is not None:
+            unit.db.add(
+                Notice(
+                    organisation_id=unit.viewer.organisation,
+                    person_id=person,
+                    kind=kind,
+                    sentence=sentence,
+                    page=page,
+                    at=unit.now,
+                )
+            )
+            unit.kinds.add("notice")
+
+
+def write(unit: Unit, recipient: str | None, letter: Letter) -> None:
+    """Put a letter into the outbox; nothing for somebody without an address."""
+    if not recipient:
+        return
+    content = json.dumps({"paragraphs": letter.paragraphs, "link": letter.link, "link_words": letter.link_words})
+    unit.db.add(
+        Mail(
+            organisation_id=unit.viewer.organisation,
+            recipient=recipient,
+            subject=letter.subject,
+            content=unit.service.cipher.encrypt(content.encode()),
+            next_try_at=unit.now,
+        )
+    )
+    unit.wake("send_mail")
+
+
+def tell_and_write(unit: Unit, people: Iterable[UUID | None], kind: str, sentence: str, page: str = "") -> None:
+    """Put a notice before each of these people, and write it to them, too."""
+    wanted = [p for p in dict.fromkeys(people) if p is not None]
+    tell(unit, wanted, kind, sentence, page)
+    link = unit.service.address + page if page else ""
+    for address in unit.db.scalars(select(Person.address).where(Person.id.in_(wanted)).order_by(Person.id)):
+        write(unit, address, Letter(sentence.rstrip("."), (sentence,), link, "Look at it" if link else ""))
+
+
+def stewards(unit: Unit, account: UUID) -> set[UUID]:
+    """The people who decide who gets into an account, its owner among them."""
+    paths = everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now)
+    return {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
+
+
+def answerers(unit: Unit, account: UUID | None) -> set[UUID]:
+    """Who answers for an account: its owner, else the administrators."""
+    owner = unit.db.scalar(select(Account.owner_id).where(Account.id == account)) if account else None
+    return {owner} if owner else administrators(unit)
+
+
+def administrators(unit: Unit) -> set[UUID]:
+    """The people who administer the organisation."""
+    return set(unit.db.scalars(select(SignIn.person_id).where(SignIn.administrator)))
+
+
+def waiting(unit: Unit) -> bool:
+    """Whether any mail is due to be sent."""
+    due = select(Mail.id).where(Mail.state == "waiting", Mail.next_try_at <= unit.now)
+    return unit.db.scalar(due.limit(1)) is not None
+
+
+def send_due(service: Service, organisation: UUID, post: Post | None) -> int:
+    """Send what waits in an organisation's outbox; gives how many were sent.
+
+    Each message is taken under a lock of its own and its outcome committed at once. A process killed between
+    sending and committing sends a message again: better twice than never.
+    """
+    sent = 0
+    viewer = Viewer.itself(organisation)
+    for _ in range(MOST_AT_ONCE):
+        with service.unit(viewer) as unit:
+            due = select(Mail).where(Mail.state == "waiting", Mail.next_try_at <= unit.now)
+            row = unit.db.scalars(due.order_by(Mail.next_try_at).limit(1).with_for_update(skip_locked=True)).first()
+            if row is None:
+                return sent
+            sent += _send(unit, row, post)
+    return sent
+
+
+def _send(unit: Unit, row: Mail, post: Post | None) -> int:
+    row.tries += 1
+    assert row.content is not None
+    letter = Letter(row.subject, **_content(unit, row.content))
+    try:
+        if post is None:
+            raise OSError("no mail server is configured (smtp_host)")
+        post.send(row.recipient, letter)
+    except (OSError, smtplib.SMTPException) as error:
+        row.answer, row.next_try_at = str(error)[:500], unit.now + wait_after(row.tries)
+        if isinstance(error, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
+            row.state, row.content = "failed", None
+            unit.record("mail.failed", "mail", row.id, row.subject, answer=row.answer)
+        return 0
+    row.state, row.sent_at, row.content, row.answer = "sent", unit.now, None, ""
+    return 1
+
+
+def _content(unit: Unit, encrypted: bytes) -> dict[str, Any]:
+    held = json.loads(unit.service.cipher.decrypt(encrypted))
+    return {**held, "paragraphs": tuple(held["paragraphs"])}

@@ -1,0 +1,63 @@
+"""The columns that lists are made of."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import ColumnElement, Select
+
+from openlatch.core.filters import Kind
+from openlatch.store.listing import Column
+
+
+def id_column(expression: Any, sentence: str = "Its id.", nullable: bool = False) -> Column:
+    """An id."""
+    return Column(expression, Kind.ID, sentence, nullable=nullable)
+
+
+def text_column(expression: Any, sentence: str, **use: Any) -> Column:
+    """Text that can be searched."""
+    return Column(expression, Kind.TEXT, sentence, **use)
+
+
+def word_column(expression: Any, sentence: str, **use: Any) -> Column:
+    """One word out of a few."""
+    return Column(expression, Kind.WORD, sentence, **use)
+
+
+def time_column(expression: Any, sentence: str, **use: Any) -> Column:
+    """An instant, to sort by."""
+    return Column(expression, Kind.TIME, sentence, sorted=True, **use)
+
+
+def number_column(expression: Any, sentence: str, **use: Any) -> Column:
+    """A number, to sort by."""
+    return Column(expression, Kind.NUMBER, sentence, sorted=True, **{"nullable": False, **use})
+
+
+def truth_column(expression: Any, sentence: str) -> Column:
+    """True or false."""
+    return Column(expression, Kind.TRUTH, sentence, nullable=False)
+
+
+def reach_column(expression: Any) -> Column:
+    """A reach, to sort by."""
+    return Column(expression, Kind.REACH, "How far it goes: observe, operate, spend or steward.", sorted=True)
+
+
+def json_column(expression: Any) -> Column:
+    """Shown as it is, and not filtered by."""
+    return Column(expression, Kind.TEXT, "", filtered=False)
+
+
+def counted(statement: Select[int]) -> ColumnElement[int]:
+    """A count as a column."""
+    return statement.scalar_subquery()
+
+
+def named_columns(prefix: str, table: Any, what: str) -> dict[str, Column]:
+    """Something else by its id and name."""
+    return {
+        f"{prefix}.id": id_column(table.id, f"The id of {what}.", nullable=True),
+        f"{prefix}.name": text_column(table.name, f"The name of {what}.", sorted=True),
+    }

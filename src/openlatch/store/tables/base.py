@@ -1,0 +1,66 @@
+"""What every table shares."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, ClassVar
+from uuid import UUID
+
+from sqlalchemy import DateTime, ForeignKey, LargeBinary, MetaData, Text, text
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+from sqlalchemy.types import Uuid
+
+from openlatch.core.ids import new_id
+
+
+class Base(DeclarativeBase):
+    """All tables, with constraints named so that a database error can be told by its name."""
+
+    metadata = MetaData(
+        naming_convention={
+            "ix": "ix_%(column_0_N_label)s",
+            "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+            "ck": "ck_%(table_name)s_%(constraint_name)s",
+            "fk": "fk_%(table_name)s_%(column_0_name)s",
+            "pk": "pk_%(table_name)s",
+        }
+    )
+    type_annotation_map: ClassVar = {
+        datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB,
+        list[Any]: JSONB,
+        str: Text,
+        bytes: LargeBinary,
+        UUID: Uuid,
+    }
+
+
+class Row:
+    """What every record has."""
+
+    id: Mapped[UUID] = mapped_column(primary_key=True, default=new_id)
+    created_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+
+
+class Organisation(Row, Base):
+    """The tenant."""
+
+    __tablename__ = "organisations"
+
+    name: Mapped[str]
+    slug: Mapped[str] = mapped_column(unique=True)
+    time_zone: Mapped[str] = mapped_column(server_default="UTC")
+    settings: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+
+
+class Owned(Row):
+    """A record of an organisation."""
+
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+
+
+class Keyed(Owned):
+    """A record that files and programs name by a key of their own."""
+
+    key: Mapped[str | None]

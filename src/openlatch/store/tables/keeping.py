@@ -1,0 +1,114 @@
+"""The journal, and who signs in."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Index, UniqueConstraint, text
+from sqlalchemy.orm import Mapped, mapped_column
+
+from openlatch.core.ids import new_id
+from openlatch.store.tables.base import Base, Owned
+
+
+class JournalEntry(Base):
+    """One entry of the journal. The database refuses to change or delete it."""
+
+    __tablename__ = "journal"
+    __table_args__ = (
+        Index("ix_journal_account_id", "account_id", postgresql_where=text("account_id is not null")),
+        Index("ix_journal_subject_id", "subject_id", postgresql_where=text("subject_id is not null")),
+    )
+
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    at: Mapped[datetime]
+    actor_id: Mapped[UUID | None]
+    actor_name: Mapped[str]
+    action: Mapped[str]
+    subject_kind: Mapped[str]
+    subject_id: Mapped[UUID | None]
+    subject_name: Mapped[str]
+    account_id: Mapped[UUID | None]
+    facts: Mapped[dict[str, Any]]
+    previous: Mapped[bytes]
+    hash: Mapped[bytes]
+
+
+class JournalHead(Base):
+    """The position and hash of the last entry; locked by whoever writes the next one."""
+
+    __tablename__ = "journal_heads"
+
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(BigInteger)
+    hash: Mapped[bytes]
+
+
+class SignIn(Owned, Base):
+    """What a person signs in with."""
+
+    __tablename__ = "sign_ins"
+
+    person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"), unique=True)
+    address: Mapped[str] = mapped_column(unique=True)
+    password_hash: Mapped[str]
+    administrator: Mapped[bool] = mapped_column(server_default="false")
+    factor_secret: Mapped[bytes | None]
+    factor_since: Mapped[datetime | None]
+    factor_step: Mapped[int | None] = mapped_column(BigInteger)
+
+
+class WebSession(Owned, Base):
+    """A signed-in browser. Only its token's hash is kept."""
+
+    __tablename__ = "web_sessions"
+
+    sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+    token_hash: Mapped[bytes] = mapped_column(unique=True)
+    expires_at: Mapped[datetime]
+    device: Mapped[str] = mapped_column(server_default="")
+    address: Mapped[str] = mapped_column(server_default="")
+    proved_at: Mapped[datetime | None]
+    visit_id: Mapped[UUID | None] = mapped_column(ForeignKey("visits.id"))
+
+
+class ApiToken(Owned, Base):
+    """A token for programs. Only its hash is kept. ``scope`` is ``read`` or ``write``."""
+
+    __tablename__ = "api_tokens"
+    __table_args__ = (CheckConstraint("scope in ('read', 'write')", name="scope"),)
+
+    sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+    name: Mapped[str]
+    token_hash: Mapped[bytes] = mapped_column(unique=True)
+    scope: Mapped[str]
+    expires_at: Mapped[datetime]
+    proved_at: Mapped[datetime | None]
+    visit_id: Mapped[UUID | None] = mapped_column(ForeignKey("visits.id"))
+
+
+class SignInAttempt(Base):
+    """A try to sign in that failed, by hashed address or origin, for the rate limit."""
+
+    __tablename__ = "sign_in_attempts"
+    __table_args__ = (Index("ix_sign_in_attempts_source", "source", "at"),)
+
+    id: Mapped[UUID] = mapped_column(primary_key=True, default=new_id)
+    source: Mapped[bytes]
+    at: Mapped[datetime]
+
+
+class IdempotencyKey(Owned, Base):
+    """The answer to a POST that carried an Idempotency-Key, given again when it comes again."""
+
+    __tablename__ = "idempotency_keys"
+    __table_args__ = (UniqueConstraint("organisation_id", "sign_in_id", "key"),)
+
+    sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+    key: Mapped[str]
+    request_hash: Mapped[bytes]
+    status: Mapped[int]
+    body: Mapped[bytes]

@@ -1,0 +1,292 @@
+"""The register itself: people, teams, systems, accounts, grants, apps, sessions, and flags on them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import CheckConstraint, Computed, ForeignKey, Index, SmallInteger, UniqueConstraint, text
+from sqlalchemy.orm import Mapped, mapped_column
+
+from openlatch.store.tables.base import Base, Keyed, Owned
+
+
+class Person(Keyed, Base):
+    """A human being known to the organisation. ``recognised`` is false for one met only in a system."""
+
+    __tablename__ = "people"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "key"),
+        CheckConstraint("standing in ('current', 'leaving', 'left')", name="standing"),
+        Index("ix_people_name", "organisation_id", "name", "id"),
+    )
+
+    name: Mapped[str]
+    address: Mapped[str | None]
+    job: Mapped[str] = mapped_column(server_default="")
+    inside: Mapped[bool]
+    standing: Mapped[str] = mapped_column(server_default="current")
+    leaves_at: Mapped[datetime | None]
+    recognised: Mapped[bool] = mapped_column(server_default="true")
+    address_confirmed_at: Mapped[datetime | None]
+    second_factor: Mapped[bool] = mapped_column(server_default="false")
+    refuses_offers: Mapped[bool] = mapped_column(server_default="false")
+
+
+class Team(Keyed, Base):
+    """People and teams, or a partner organisation, treated as one holder."""
+
+    __tablename__ = "teams"
+    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
+
+    name: Mapped[str]
+    partner: Mapped[bool] = mapped_column(server_default="false")
+    purpose: Mapped[str] = mapped_column(server_default="")
+    speaker_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+
+
+class Membership(Owned, Base):
+    """That a person or a team belongs to a team, for a while."""
+
+    __tablename__ = "memberships"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "team_id", "member_id"),
+        CheckConstraint("num_nonnulls(person_id, member_team_id) = 1", name="one_member"),
+        CheckConstraint("member_team_id is null or member_team_id <> team_id", name="not_in_itself"),
+        Index("ix_memberships_member_id", "member_id"),
+    )
+
+    team_id: Mapped[UUID] = mapped_column(ForeignKey("teams.id"))
+    person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    member_team_id: Mapped[UUID | None] = mapped_column(ForeignKey("teams.id"))
+    member_id: Mapped[UUID] = mapped_column(Computed("coalesce(person_id, member_team_id)", persisted=True))
+    since: Mapped[datetime | None]
+    until: Mapped[datetime | None]
+
+
+class System(Keyed, Base):
+    """Where accounts really live. ``secret`` is encrypted with a key that is not in the database."""
+
+    __tablename__ = "systems"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "key"),
+        CheckConstraint("kind in ('by_hand', 'postgresql')", name="kind"),
+    )
+
+    name: Mapped[str]
+    kind: Mapped[str] = mapped_column(server_default="by_hand")
+    settings: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    secret: Mapped[bytes | None]
+    read_at: Mapped[datetime | None]
+    answer: Mapped[str] = mapped_column(server_default="")
+    down_since: Mapped[datetime | None]
+
+
+class Account(Keyed, Base):
+    """A shared account in a system."""
+
+    __tablename__ = "accounts"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "key"),
+        CheckConstraint("sensitivity between 1 and 4", name="sensitivity"),
+        Index("ix_accounts_name", "organisation_id", "name", "id"),
+        Index("ix_accounts_owner_id", "owner_id"),
+    )
+
+    name: Mapped[str]
+    system_id: Mapped[UUID] = mapped_column(ForeignKey("systems.id"))
+    kind: Mapped[str] = mapped_column(server_default="account")
+    sensitivity: Mapped[int] = mapped_column(SmallInteger)
+    owner_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    time_zone: Mapped[str] = mapped_column(server_default="UTC")
+    purpose: Mapped[str] = mapped_column(server_default="")
+    handle: Mapped[str | None]
+    emergency_hours: Mapped[int | None]
+    prerequisites: Mapped[list[Any]] = mapped_column(server_default="[]")
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class Level(Keyed, Base):
+    """A named set of permissions in one system. ``reach`` is kept beside them: the highest of theirs.
+
+    A permission given alone is a level of one, with ``single``.
+    """
+
+    __tablename__ = "levels"
+    __table_args__ = (UniqueConstraint("organisation_id", "system_id", "key"),)
+
+    system_id: Mapped[UUID] = mapped_column(ForeignKey("systems.id"))
+    name: Mapped[str]
+    sentence: Mapped[str]
+    reach: Mapped[int] = mapped_column(SmallInteger)
+    permissions: Mapped[list[Any]] = mapped_column(server_default="[]")
+    single: Mapped[bool] = mapped_column(server_default="false")
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class App(Keyed, Base):
+    """Software that holds grants."""
+
+    __tablename__ = "apps"
+    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
+
+    name: Mapped[str]
+    publisher: Mapped[str] = mapped_column(server_default="")
+    home_page: Mapped[str] = mapped_column(server_default="")
+    purpose: Mapped[str] = mapped_column(server_default="")
+
+
+class Handle(Owned, Base):
+    """The name by which a system knows a person or an app."""
+
+    __tablename__ = "handles"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "system_id", "name"),
+        CheckConstraint("num_nonnulls(person_id, app_id) = 1", name="one_holder"),
+    )
+
+    system_id: Mapped[UUID] = mapped_column(ForeignKey("systems.id"))
+    name: Mapped[str]
+    person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    app_id: Mapped[UUID | None] = mapped_column(ForeignKey("apps.id"))
+
+
+class Grant(Keyed, Base):
+    """The fact that a holder may act in an account.
+
+    ``owed`` is what its system still has to be brought to: ``give`` or ``take``; None when it is as it should be.
+    """
+
+    __tablename__ = "grants"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "key"),
+        CheckConstraint("num_nonnulls(person_id, team_id, app_id, holder_account_id) = 1", name="one_holder"),
+        CheckConstraint("state in ('pending', 'active', 'suspended', 'revoking', 'ended')", name="state"),
+        CheckConstraint("(state = 'ended') = (ended_as is not null)", name="ended_as"),
+        Index("ix_grants_account_id", "account_id", "state"),
+        Index("ix_grants_holder_id", "holder_id"),
+        Index("ix_grants_given_by_id", "given_by_id"),
+        Index("ix_grants_given_at", "organisation_id", "given_at", "id"),
+        Index("ix_grants_last_used_at", "organisation_id", "last_used_at", "id"),
+        Index("ix_grants_owed", "owed_next_try_at", postgresql_where=text("owed is not null")),
+    )
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    team_id: Mapped[UUID | None] = mapped_column(ForeignKey("teams.id"))
+    app_id: Mapped[UUID | None] = mapped_column(ForeignKey("apps.id"))
+    holder_account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
+    holder_id: Mapped[UUID] = mapped_column(
+        Computed("coalesce(person_id, team_id, app_id, holder_account_id)", persisted=True)
+    )
+    holder_kind: Mapped[str] = mapped_column(
+        Computed(
+            "case when person_id is not null then 'person' when team_id is not null then 'team' "
+            "when app_id is not null then 'app' else 'account' end",
+            persisted=True,
+        )
+    )
+    state: Mapped[str] = mapped_column(server_default="active")
+    ended_as: Mapped[str | None]
+    ended_at: Mapped[datetime | None]
+    given_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    given_at: Mapped[datetime]
+    reason: Mapped[str] = mapped_column(server_default="")
+    last_used_at: Mapped[datetime | None]
+    recorded: Mapped[bool] = mapped_column(server_default="true")
+    seen_at: Mapped[datetime | None]
+    missing_since: Mapped[datetime | None]
+    emergency: Mapped[bool] = mapped_column(server_default="false")
+    for_review: Mapped[bool] = mapped_column(server_default="false")
+    owed: Mapped[str | None]
+    owed_since: Mapped[datetime | None]
+    owed_answer: Mapped[str] = mapped_column(server_default="")
+    owed_next_try_at: Mapped[datetime | None]
+    handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class Term(Owned, Base):
+    """One level on the whole account, a group or a resource, within one window, perhaps only in certain hours."""
+
+    __tablename__ = "terms"
+    __table_args__ = (
+        CheckConstraint("num_nonnulls(resource_id, group_id) <= 1", name="one_part"),
+        Index("ix_terms_grant_id", "grant_id"),
+        Index("ix_terms_until", "organisation_id", "until"),
+    )
+
+    grant_id: Mapped[UUID] = mapped_column(ForeignKey("grants.id"))
+    level_id: Mapped[UUID] = mapped_column(ForeignKey("levels.id"))
+    resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
+    group_id: Mapped[UUID | None] = mapped_column(ForeignKey("resource_groups.id"))
+    since: Mapped[datetime | None]
+    until: Mapped[datetime | None]
+    hours: Mapped[dict[str, Any] | None]
+
+
+class Session(Keyed, Base):
+    """A signed-in presence of a person or an app in an account."""
+
+    __tablename__ = "sessions"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "key"),
+        CheckConstraint("num_nonnulls(person_id, app_id) = 1", name="one_holder"),
+        Index("ix_sessions_account_id", "account_id"),
+        Index("ix_sessions_holder_id", "holder_id"),
+        Index("ix_sessions_last_seen_at", "organisation_id", "last_seen_at", "id"),
+    )
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    app_id: Mapped[UUID | None] = mapped_column(ForeignKey("apps.id"))
+    holder_id: Mapped[UUID] = mapped_column(Computed("coalesce(person_id, app_id)", persisted=True))
+    holder_kind: Mapped[str] = mapped_column(
+        Computed("case when person_id is not null then 'person' else 'app' end", persisted=True)
+    )
+    device: Mapped[str] = mapped_column(server_default="")
+    address: Mapped[str] = mapped_column(server_default="")
+    place: Mapped[str] = mapped_column(server_default="")
+    started_at: Mapped[datetime]
+    last_seen_at: Mapped[datetime]
+    ended_at: Mapped[datetime | None]
+    ended_as: Mapped[str | None]
+    handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+
+
+class Flag(Owned, Base):
+    """A concern raised by a rule."""
+
+    __tablename__ = "flags"
+    __table_args__ = (
+        CheckConstraint("state in ('open', 'accepted', 'cleared')", name="state"),
+        Index(
+            "uq_flags_live",
+            "organisation_id",
+            "rule",
+            "subject_id",
+            unique=True,
+            postgresql_where=text("state <> 'cleared'"),
+        ),
+        Index("ix_flags_score", "organisation_id", "state", "score", "id"),
+        Index("ix_flags_subject_id", "subject_id"),
+        Index("ix_flags_account_id", "account_id"),
+    )
+
+    rule: Mapped[str]
+    subject_kind: Mapped[str]
+    subject_id: Mapped[UUID]
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    holder_id: Mapped[UUID]
+    state: Mapped[str] = mapped_column(server_default="open")
+    severity: Mapped[int] = mapped_column(SmallInteger)
+    score: Mapped[int] = mapped_column(SmallInteger)
+    parts: Mapped[dict[str, Any]]
+    facts: Mapped[dict[str, Any]]
+    sentence: Mapped[str]
+    raised_at: Mapped[datetime]
+    cleared_at: Mapped[datetime | None]
+    accepted_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    accepted_reason: Mapped[str | None]
+    accepted_until: Mapped[datetime | None]
