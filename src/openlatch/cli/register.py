@@ -32,7 +32,7 @@ ACCOUNTS: list[Column] = [
     ("System", lambda r: r.system.name),
     ("Sensitivity", lambda r: sensitivity(r.sensitivity)),
     ("Owner", lambda r: r.owner.name if r.owner else None),
-    ("Grants", lambda r: r.grants),
+    ("Shared by", lambda r: r.holders),
     ("Sessions", lambda r: r.sessions),
     ("Flags", lambda r: r.open_flags),
 ]
@@ -49,7 +49,7 @@ GRANTS: list[Column] = [
     ("ID", lambda r: short(r.id)),
     ("Holder", lambda r: r.holder.name),
     ("Account", lambda r: r.account.name),
-    ("Level", lambda r: r.level),
+    ("Level", lambda r: f"{r.level} (only {r.part})" if r.part else r.level),
     ("Reach", lambda r: reach(r.reach)),
     ("State", lambda r: r.state if r.recorded else f"{r.state}, unrecorded"),
     ("Until", lambda r: r.until),
@@ -75,6 +75,7 @@ SESSIONS: list[Column] = [
 TEAMS: list[Column] = [
     ("Name", lambda r: r.name),
     ("Partner", lambda r: "yes" if r.partner else "no"),
+    ("Speaker", lambda r: r.speaker.name if r.speaker else None),
     ("Members", lambda r: r.members),
     ("Grants", lambda r: r.grants),
 ]
@@ -270,7 +271,7 @@ for _group, _kind, _columns, _always in (
     (grant, "grants", GRANTS, 'state ne "ended"'),
     (app, "apps", APPS, ""),
     (session_group, "sessions", SESSIONS, "not (ended_at pr)"),
-    (level, "levels", LEVELS, ""),
+    (level, "levels", LEVELS, "single eq false"),
 ):
     _group.add_command(list_command(_kind, _columns, f"There are no {_kind} like that.", _always))
 

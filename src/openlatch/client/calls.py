@@ -12,6 +12,7 @@ import httpx
 from pydantic import BaseModel
 
 from openlatch import wire
+from openlatch.client.giving import Giving
 from openlatch.client.transport import Transport
 
 Row = TypeVar("Row", bound=BaseModel)
@@ -29,10 +30,16 @@ LISTS: dict[str, type[BaseModel]] = {
     "journal": wire.JournalRow,
     "systems": wire.SystemRow,
     "levels": wire.LevelRow,
+    "offers": wire.OfferRow,
+    "requests": wire.RequestRow,
+    "notices": wire.NoticeRow,
+    "resources": wire.ResourceRow,
+    "latches": wire.LatchRow,
+    "visits": wire.VisitRow,
 }
 
 
-class Client:
+class Client(Giving):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.
@@ -51,9 +58,11 @@ class Client:
 
     # Signing in.
 
-    def make_token(self, address: str, password: str, name: str = "command line", scope: str = "write") -> wire.Token:
-        """A token by address and password. It is given only now."""
-        body = {"address": address, "password": password, "name": name, "scope": scope}
+    def make_token(
+        self, address: str, password: str, name: str = "command line", scope: str = "write", code: str = ""
+    ) -> wire.Token:
+        """A token by address and password, and the code of a second factor if there is one. It is given only now."""
+        body = {"address": address, "password": password, "name": name, "scope": scope, "code": code}
         return wire.Token.model_validate(
             self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""})
         )

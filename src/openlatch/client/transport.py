@@ -58,6 +58,19 @@ class Transport:
         _refuse(response)
         return response.json()
 
+    def form(self, path: str, fields: dict[str, str]) -> dict[str, Any]:
+        """A call of the token interface, which takes forms and answers errors by RFC 6749 section 5.2."""
+        with self._telling():
+            response = self._http.post(path, data=fields)
+        found: dict[str, Any] = response.json()
+        if "error" in found:
+            detail = f"{found['error']}: {found.get('error_description', '')}"
+            raise CallFailed(
+                Problem(type="about:blank", title="The token was refused", status=response.status_code, detail=detail)
+            )
+        _refuse(response)
+        return found
+
     def lines(self, path: str) -> Iterator[str]:
         """The lines of a streamed answer."""
         with self._telling(), self._http.stream("GET", PREFIX + path) as response:

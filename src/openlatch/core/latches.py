@@ -59,7 +59,7 @@ class Latch:
     @property
     def words(self) -> str:
         """What it asks for, as a sentence without its end."""
-        return _WORDS[self.kind].format(n=self.number, first=self.pair[0], second=self.pair[1])
+        return _WORDS[self.kind].format(n=self.number or "N", first=self.pair[0], second=self.pair[1])
 
 
 _WORDS = {

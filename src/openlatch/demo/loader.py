@@ -19,6 +19,7 @@ from sqlalchemy import select
 from openlatch.core.ids import new_id
 from openlatch.core.imports import RECORD_KINDS
 from openlatch.core.words import Verdict
+from openlatch.demo import giving
 from openlatch.errors import BadInput
 from openlatch.service import flags, importing, revocations, rounds, signing_in
 from openlatch.service.context import Service, Unit, Viewer
@@ -126,6 +127,7 @@ def administrator(service: Service, organisation: UUID) -> Viewer:
 
 def play(service: Service, organisation: UUID) -> None:
     """Let some things have happened: a closed round, one that is open, a revocation by hand, an accepted flag."""
+    giving.play(service, organisation)
     viewer = administrator(service, organisation)
     with service.unit(viewer) as unit:
         _close_one_round(unit)

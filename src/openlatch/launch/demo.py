@@ -26,6 +26,7 @@ from openlatch.launch.cluster import CantStart, Cluster, free_port, is_free
 from openlatch.service import systems
 from openlatch.service.context import Service, Viewer
 from openlatch.standins import telemetry
+from openlatch.standins.mail import MailServer
 from openlatch.store.database import engine_for, transaction
 from openlatch.store.migrate import APP_ROLE, migrate
 from openlatch.store.tables import Organisation, System
@@ -72,6 +73,7 @@ class Demo:
         self.telemetry = Cluster(folder / "telemetry", superuser="telemetry_owner", settings=("log_statement=ddl",))
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self.sessions: telemetry.OpenSessions | None = None
+        self.mail = MailServer(folder / "mail", free_port(), free_port())
 
     @property
     def address(self) -> str:
@@ -80,7 +82,7 @@ class Demo:
 
     def start(self) -> None:
         """Start everything, loading the data if there is none."""
-        self.folder.mkdir(parents=True, exist_ok=True)
+        self.mail.start()
         kept = Secrets.of(self.folder)
         self.register.start()
         self.register.ensure_database(DATABASE)
@@ -88,7 +90,12 @@ class Demo:
         self.telemetry.ensure_database(telemetry.DATABASE)
         migrate(self.register.url(DATABASE), kept.app_password)
         url = self.register.url(DATABASE, APP_ROLE, kept.app_password)
-        service = Service(engine_for(url, pool_size=2), Fernet(kept.secret_key))
+        service = Service(
+            engine_for(url, pool_size=2),
+            Fernet(kept.secret_key),
+            address=self.address,
+            signing_seed=kept.secret_key.encode(),
+        )
         self._prepare_telemetry(service, kept)
         organisation = self._load(service)
         self._connect_telemetry(service, organisation, kept)
@@ -133,6 +140,10 @@ class Demo:
             "OPENLATCH_DATABASE_URL": url,
             "OPENLATCH_SECRET_KEY": kept.secret_key,
             "OPENLATCH_BIND": f"127.0.0.1:{self.port}",
+            "OPENLATCH_PUBLIC_ADDRESS": self.address,
+            "OPENLATCH_SMTP_HOST": "127.0.0.1",
+            "OPENLATCH_SMTP_PORT": str(self.mail.smtp_port),
+            "OPENLATCH_MAIL_FROM": "access@hollinfell.example.org",
         }
         environment.pop("OPENLATCH_CONFIG", None)
         for name in ("serve", "worker"):
@@ -181,6 +192,7 @@ class Demo:
                 child.wait(5)
         if self.sessions is not None:
             self.sessions.close()
+        self.mail.stop()
         self.telemetry.stop()
         self.register.stop()
 
@@ -216,7 +228,8 @@ def _welcome(demo: Demo) -> None:
     for key, _, what in loader.SIGN_INS:
         _say(f"  {key + '@hollinfell.example.org' if '.aldous' not in key else key + '@wardens.example.net':44} {what}")
     _say(f"  {loader.NEIGHBOUR[0]:44} {loader.NEIGHBOUR[2]}")
-    _say(f"\nThe hut telemetry database is at 127.0.0.1:{demo.telemetry.port}. Logs and data: {demo.folder}")
+    _say(f"\nThe mail that is sent is at {demo.mail.address}")
+    _say(f"The hut telemetry database is at 127.0.0.1:{demo.telemetry.port}. Logs and data: {demo.folder}")
     _say("Ctrl-C stops everything.\n")
 
 

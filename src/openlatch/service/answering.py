@@ -6,7 +6,7 @@ replaced by a newer one all look the same to whoever tries.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID
 
@@ -119,8 +119,8 @@ def accept_by_link(
         if person.address == row.address and person.address_confirmed_at is None:
             person.address_confirmed_at = unit.now
         who = Viewer(organisation, person.name, person.id, sign_in.id, sign_in.administrator)
-    with service.unit(who) as unit:
-        found = _accept(unit, ident, answer.version, by_link=True)
+        # One transaction: whoever can't accept after all has not signed up either.
+        found = _accept(replace(unit, viewer=who), ident, answer.version, by_link=True)
     return who, found
 
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, time
+from datetime import date, datetime, time, timedelta
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -245,6 +245,14 @@ def holder_name(unit: Unit, grant: Grant) -> str:
     return str(unit.db.get_one(tables[grant.holder_kind], grant.holder_id).name)
 
 
+def end_in_words(until: datetime, zone: ZoneInfo) -> str:
+    """An end as one reads it: a midnight is the end of the day before."""
+    local = until.astimezone(zone)
+    if local.time() == time():
+        return f"to the end of {local - timedelta(days=1):%-d %B %Y}"
+    return f"until {local:%-d %B %Y %H:%M}"
+
+
 def terms_in_words(terms: Sequence[core.Term], zone: ZoneInfo) -> str:
     """Terms as one reads them: levels, parts, time, hours."""
     levels = list(dict.fromkeys(f"“{t.level.name}”" for t in terms))
@@ -258,6 +266,6 @@ def terms_in_words(terms: Sequence[core.Term], zone: ZoneInfo) -> str:
         told += ", without an end"
     elif None not in untils:
         last = max(u for u in untils if u is not None)
-        told += f", until {last.astimezone(zone):%-d %B %Y %H:%M}"
+        told += f", {end_in_words(last, zone)}"
     hours = next((t.hours for t in terms if t.hours), None)
     return told + (f", {hours_in_words(hours)}" if hours else "")

@@ -242,7 +242,7 @@ def of_account(unit: Unit, account: UUID) -> list[dict[str, Any]]:
                 "mode": latch.mode,
                 "number": latch.number,
                 "pair": [p for p in latch.pair if p],
-                "words": latch.words if kind in own else core.Latch(kind, LatchMode.OFF, 0, ("A", "B")).words,
+                "words": latch.words if kind in own else core.Latch(kind, LatchMode.OFF, None, ("A", "B")).words,
                 "of_kind": latch.of_kind,
                 "broken": facts,
             }

@@ -6,18 +6,29 @@ from collections.abc import Callable, Iterable
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, select
+from sqlalchemy import ColumnElement, func, select
 
-from openlatch.core import access
+from openlatch.core import access, offering
 from openlatch.core.register import Holder, Register
 from openlatch.core.words import HolderKind
 from openlatch.errors import NotFound
+from openlatch.service import visits
 from openlatch.service.context import Unit
 from openlatch.service.flags import with_title
 from openlatch.service.sight import Sight
-from openlatch.store import cut, lists
+from openlatch.store import cut, lists, lists_giving
 from openlatch.store.listing import Listing, ListQuery, Page
-from openlatch.store.tables import Grant, Membership, Person, Team
+from openlatch.store.tables import (
+    Account,
+    Grant,
+    Membership,
+    Person,
+    Resource,
+    ResourceGroup,
+    ResourceInGroup,
+    Team,
+    Term,
+)
 
 # Every list of the interface: the list itself, and what of it a viewer may see.
 LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
@@ -34,6 +45,12 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
     "journal": (lists.JOURNAL, Sight.journal),
     "systems": (lists.SYSTEMS, Sight.systems),
     "levels": (lists.LEVELS, Sight.levels),
+    "offers": (lists_giving.OFFERS, Sight.offers),
+    "requests": (lists_giving.REQUESTS, Sight.requests),
+    "notices": (lists_giving.NOTICES, Sight.notices),
+    "resources": (lists_giving.RESOURCES, Sight.resources),
+    "latches": (lists_giving.LATCHES, Sight.latches),
+    "visits": (lists_giving.VISITS, Sight.visits),
 }
 
 
@@ -79,7 +96,55 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
         [unit.sight.grants(), Grant.account_id == ident, Grant.state != "ended", Grant.id.not_in(grants)],
     )
     rows = [path_row(unit, register, path, grants) for path in paths]
-    return {**account, "answers_for": answers, "paths": rows, "not_in_force": idle.rows}
+    stored = unit.db.get_one(Account, ident)
+    return {
+        **account,
+        "answers_for": answers,
+        "paths": rows,
+        "not_in_force": idle.rows,
+        "parts": parts(unit, ident),
+        "others": visits.others_inside(unit, ident) if unit.sight.inside == ident and not answers else [],
+        "prerequisites": stored.prerequisites,
+    }
+
+
+def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
+    """The resources and groups of an account, each with how many share it."""
+    listed = lists_giving.RESOURCES.all(unit.db, "", [Resource.account_id == account])
+    whole = (
+        unit.db.scalar(
+            select(func.count(func.distinct(Grant.holder_id)))
+            .join(Term, Term.grant_id == Grant.id)
+            .where(
+                Grant.account_id == account,
+                Grant.state.in_(lists.LIVE),
+                Term.resource_id.is_(None) & Term.group_id.is_(None),
+            )
+        )
+        or 0
+    )
+    groups = unit.db.execute(
+        select(ResourceGroup.id, ResourceGroup.name, func.count(ResourceInGroup.id))
+        .outerjoin(ResourceInGroup, ResourceInGroup.group_id == ResourceGroup.id)
+        .where(ResourceGroup.account_id == account)
+        .group_by(ResourceGroup.id)
+        .order_by(ResourceGroup.name)
+    )
+    own = dict(
+        unit.db.execute(
+            select(Term.group_id, func.count(func.distinct(Grant.holder_id)))
+            .join(Grant, Grant.id == Term.grant_id)
+            .where(Grant.account_id == account, Grant.state.in_(lists.LIVE), Term.group_id.is_not(None))
+            .group_by(Term.group_id)
+        ).all()
+    )
+    found = [
+        {"id": i, "name": name, "kind": "group", "group": True, "public": False, "resources": count,
+         "holders": whole + own.get(i, 0)}
+        for i, name, count in groups
+    ]  # fmt: skip
+    kept = ("id", "name", "kind", "public", "holders")
+    return found + [{**{k: row[k] for k in kept}, "group": False, "resources": 1} for row in listed]
 
 
 def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -175,4 +240,6 @@ def path_row(unit: Unit, register: Register, path: access.Path, grants: dict[UUI
         "given_at": last.given_at if last else None,
         "last_used_at": last.last_used_at if last else None,
         "recorded": last.recorded if last else True,
+        "part": path.part.name if path.part else None,
+        "hours": "; ".join(offering.hours_in_words(hours) for hours in path.hours),
     }

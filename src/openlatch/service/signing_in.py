@@ -280,7 +280,7 @@ def describe(unit: Unit) -> dict[str, object]:
     return {
         "person": {"id": unit.viewer.person, "name": unit.viewer.name},
         "organisation": {"id": organisation.id, "name": organisation.name, "time_zone": organisation.time_zone},
-        "administrator": unit.viewer.administrator,
+        "administrator": unit.viewer.administrator and unit.viewer.inside is None,
         "owner": bool(unit.db.scalar(owned)),
         "reviewer": bool(unit.db.scalar(items)),
         "may_write": unit.viewer.may_write,

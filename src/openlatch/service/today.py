@@ -13,7 +13,7 @@ from openlatch.service.context import Unit
 from openlatch.service.flags import with_title
 from openlatch.store import lists
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Account, Flag, Grant, Item, Round, Session, System, Term
+from openlatch.store.tables import AccessRequest, Account, Flag, Grant, Item, Offer, Round, Session, System, Term
 
 WEEKS = 12
 
@@ -40,6 +40,13 @@ def page(unit: Unit) -> dict[str, Any]:
             ],
         },
         "items_to_decide": db.scalar(waiting) or 0,
+        "offers_pending": db.scalar(select(func.count(Offer.id)).where(sight.offers(), Offer.state == "pending")) or 0,
+        "requests_pending": db.scalar(
+            select(func.count(AccessRequest.id)).where(
+                sight.requests(), AccessRequest.state == "pending", AccessRequest.person_id != unit.viewer.person
+            )
+        )
+        or 0,
         "rounds": rounds.rows,
         "revocations": going.rows,
         "revocations_going_on": going.count or 0,

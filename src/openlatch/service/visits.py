@@ -7,7 +7,7 @@ asked by introspection (RFC 7662), which looks at the access itself, so that end
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import UUID
@@ -64,15 +64,19 @@ def inside_of(db: Db, visit: UUID | None) -> Inside | None:
     return Inside(row.id, account.id, account.name, row.owner_id, owner.name if owner else "nobody")
 
 
-def enter(unit: Unit, ident: UUID) -> Viewer:
-    """Switch into an account that the viewer reaches as a delegate; out of the one before, if there was one."""
+def enter(unit: Unit, ident: UUID) -> Unit:
+    """Switch into an account that the viewer reaches as a delegate; out of the one before, if there was one.
+
+    Gives the transaction as it is seen from inside.
+    """
     if unit.viewer.person is None or unit.viewer.credential is None:
         raise NotAllowed("Only somebody who is signed in can switch.")
     leave(unit)
+    unit = replace(unit, viewer=replace(unit.viewer, inside=None), _sight=None)
     visit = _begin(unit, ident, None)
     for held in credentials(unit):
         held.visit_id = visit.id
-    return unit.viewer
+    return replace(unit, viewer=replace(unit.viewer, inside=inside_of(unit.db, visit.id)), _sight=None)
 
 
 def _begin(unit: Unit, ident: UUID, runs_out: datetime | None) -> Visit:

@@ -16,7 +16,7 @@ from openlatch import wire
 from openlatch.core import journal as chain
 from openlatch.core.words import Verdict
 from openlatch.service import flags, importing, register, revocations, rounds, signing_in, systems, today
-from openlatch.service.context import Unit
+from openlatch.service.context import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery, Page
@@ -38,10 +38,16 @@ def _query(options: wire.ListOptions) -> ListQuery:
 def sign_in(body: wire.SignInWith) -> Response:
     """Sets the session's cookie."""
     service = the_service()
-    who = signing_in.check_password(service, body.address, body.password, origin())
+    who = signing_in.check_password(service, body.address, body.password, origin(), body.code)
+    return signed_in(who)
+
+
+def signed_in(who: Viewer, **more: Any) -> Response:
+    """The answer to somebody who is signed in from now on: the session's cookie, who they are, and ``more``."""
+    service = the_service()
     opened = signing_in.open_session(service, who, request.user_agent.string, origin())
     with service.unit(who) as unit:
-        found = {**signing_in.describe(unit), "csrf": signing_in.csrf_of(opened.token)}
+        found = {**signing_in.describe(unit), "csrf": signing_in.csrf_of(opened.token), **more}
     response = Response(orjson.dumps(found), content_type="application/json")
     response.set_cookie(
         COOKIE,
@@ -76,7 +82,7 @@ def me(unit: Unit) -> dict[str, Any]:
 def make_token(body: wire.MakeToken) -> dict[str, Any]:
     """By address and password."""
     service = the_service()
-    who = signing_in.check_password(service, body.address, body.password, origin())
+    who = signing_in.check_password(service, body.address, body.password, origin(), body.code)
     ident, token, ends = signing_in.make_token(service, who, body.name, body.scope)
     return {"id": ident, "token": token, "expires_at": ends}
 
@@ -118,6 +124,12 @@ _list("revocations", wire.RevocationRow, "revocations")
 _list("journal", wire.JournalRow, "journal entries")
 _list("systems", wire.SystemRow, "systems")
 _list("levels", wire.LevelRow, "levels")
+_list("offers", wire.OfferRow, "offers")
+_list("requests", wire.RequestRow, "requests for access")
+_list("notices", wire.NoticeRow, "notices to you")
+_list("resources", wire.ResourceRow, "resources")
+_list("latches", wire.LatchRow, "latches")
+_list("visits", wire.VisitRow, "visits to accounts")
 
 
 @api.add(

@@ -9,10 +9,10 @@ from flask import Flask, Response, request, send_from_directory
 from structlog import get_logger
 from werkzeug.exceptions import HTTPException
 
-from openlatch.errors import BadInput, OpenLatchError, TooMany
+from openlatch.errors import BadInput, Held, OpenLatchError, TooMany
 from openlatch.service.context import Service
-from openlatch.web import openapi
-from openlatch.web.api import api
+from openlatch.web import oauth, openapi
+from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
 from openlatch.web.routing import PREFIX, viewer
 
@@ -41,6 +41,7 @@ def make_app(service: Service, database_url: str) -> Flask:
     app.extensions["openlatch"] = service
     broker = Broker(database_url)
     api.install(app)
+    app.register_blueprint(oauth.pages)
     described = orjson.dumps(openapi.document(api))
 
     @app.get(f"{PREFIX}/openapi.json")
@@ -75,7 +76,13 @@ def make_app(service: Service, database_url: str) -> Flask:
 
 
 def _problem(
-    status: int, kind: str, title: str, detail: str, remedy: str = "", fields: dict[str, str] | None = None
+    status: int,
+    kind: str,
+    title: str,
+    detail: str,
+    remedy: str = "",
+    fields: dict[str, str] | None = None,
+    breaches: list[dict[str, str]] | None = None,
 ) -> Response:
     body = {
         "type": f"urn:openlatch:problem:{kind}",
@@ -84,6 +91,7 @@ def _problem(
         "detail": detail,
         "remedy": remedy,
         "fields": fields or {},
+        "breaches": breaches or [],
     }
     return Response(orjson.dumps(body), status, content_type="application/problem+json")
 
@@ -94,7 +102,9 @@ def _kind(name: str) -> str:
 
 def _on_ours(error: OpenLatchError) -> Response:
     fields = error.fields if isinstance(error, BadInput) else None
-    response = _problem(error.status, _kind(type(error).__name__), error.title, error.detail, error.remedy, fields)
+    breaches = error.breaches if isinstance(error, Held) else None
+    kind = _kind(type(error).__name__)
+    response = _problem(error.status, kind, error.title, error.detail, error.remedy, fields, breaches)
     if isinstance(error, TooMany):
         response.headers["Retry-After"] = str(error.wait)
     return response

@@ -64,6 +64,11 @@ def document(routes: Iterable[Route]) -> dict[str, Any]:
     }
 
 
+# Calls that two people can make at the same time about the same thing.
+VERSIONED = (
+    "decide", "change_offer", "withdraw_offer", "hand_over", "set_account", "grant_request", "decline_request",
+    "withdraw_request", "change_level",
+)  # fmt: skip
 _EVENTS = {
     "operationId": "events",
     "summary": "What changes, as it changes",
@@ -139,6 +144,6 @@ def _headers(route: Route) -> list[dict[str, Any]]:
     wanted = []
     if route.method == "POST" and not (route.open or route.streams):
         wanted.append(("Idempotency-Key", "The same call with the same key is carried out once."))
-    if route.name == "decide":
+    if route.name in VERSIONED:
         wanted.append(("If-Match", "The version that was looked at, from its ETag."))
     return [{"name": n, "in": "header", "description": d, "schema": {"type": "string"}} for n, d in wanted]

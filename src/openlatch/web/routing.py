@@ -20,7 +20,7 @@ from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotSignedIn
-from openlatch.service import signing_in
+from openlatch.service import signing_in, visits
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.listing import Page
 from openlatch.store.tables import IdempotencyKey
@@ -95,7 +95,9 @@ def viewer() -> Viewer:
         scheme, _, token = header.partition(" ")
         if scheme.lower() != "bearer" or not token:
             raise NotSignedIn("The Authorization header is not a bearer token.", "Send: Authorization: Bearer …")
-        found = signing_in.viewer_of_token(the_service(), token.strip())
+        exchanged = token.count(".") == 2
+        known = visits.viewer_of_exchanged if exchanged else signing_in.viewer_of_token
+        found = known(the_service(), token.strip())
         if not found.may_write and request.method not in ("GET", "HEAD"):
             raise NotAllowed("This token may only read.", "Use a token with the scope write.")
         return found
@@ -106,6 +108,16 @@ def viewer() -> Viewer:
     return signing_in.viewer_of_session(
         the_service(), cookie, request.headers.get("X-CSRF-Token", "") if changes else None
     )
+
+
+def perhaps_viewer() -> Viewer | None:
+    """Who is asking, or None when nobody is signed in: for what can be done either way."""
+    if not request.headers.get("Authorization") and not request.cookies.get(COOKIE):
+        return None
+    try:
+        return viewer()
+    except NotSignedIn:
+        return None
 
 
 def origin() -> str:

@@ -27,6 +27,7 @@ __all__ = [
     "Named",
     "Path",
     "Paths",
+    "PermissionOf",
     "PersonPage",
     "PersonRow",
     "Preview",
@@ -47,13 +48,13 @@ __all__ = [
 Row = TypeVar("Row", bound=BaseModel)
 
 
-class _Answer(BaseModel):
+class Answer(BaseModel):
     """Answers may grow: a client reads what it knows and leaves the rest."""
 
     model_config = ConfigDict(extra="ignore")
 
 
-class Problem(_Answer):
+class Problem(Answer):
     """A problem document by RFC 9457."""
 
     type: str = Field(examples=["urn:openlatch:problem:conflict"])
@@ -62,22 +63,23 @@ class Problem(_Answer):
     detail: str = Field(examples=["The grant is ended and can't be revoked now."])
     remedy: str = Field("", description="What to do about it.")
     fields: dict[str, str] = Field(default_factory=dict, description="The parts at fault, each with its reason.")
+    breaches: list[dict[str, str]] = Field(default_factory=list, description="The latches that hold, and why.")
 
 
-class Done(_Answer):
+class Done(Answer):
     """It was done."""
 
     done: bool = True
 
 
-class Named(_Answer):
+class Named(Answer):
     """Something by its id and name."""
 
     id: UUID
     name: str
 
 
-class Holder(_Answer):
+class Holder(Answer):
     """Whoever a grant is for."""
 
     kind: str
@@ -87,18 +89,20 @@ class Holder(_Answer):
     standing: str | None = None
 
 
-class _AccountOf(Named):
+class AccountOf(Named):
+    """The account that something is about."""
+
     sensitivity: int | None = None
     kind: str | None = None
 
 
-class _SystemOf(_Answer):
+class _SystemOf(Answer):
     id: UUID | None = None
     name: str | None = None
     kind: str
 
 
-class Rows(_Answer, Generic[Row]):
+class Rows(Answer, Generic[Row]):
     """Some rows of a list, and the cursor of the next ones (empty at the end)."""
 
     rows: list[Row]
@@ -112,7 +116,19 @@ class Organisation(Named):
     time_zone: str
 
 
-class Me(_Answer):
+class InsideOf(Answer):
+    """The account that somebody is switched into: whose it is, what they may do there, until when."""
+
+    account: Named
+    owner: Named | None
+    levels: list[str]
+    rights: list[str]
+    parts: list[str]
+    until: datetime | None
+    reach: int
+
+
+class Me(Answer):
     """Who is signed in, and as what."""
 
     person: Named
@@ -121,10 +137,12 @@ class Me(_Answer):
     owner: bool
     reviewer: bool
     may_write: bool
+    inside: InsideOf | None = Field(None, description="The account that you are switched into.")
+    notices: int = Field(0, description="How many notices you have not read.")
     csrf: str = Field("", description="To be sent as X-CSRF-Token with calls that change something.")
 
 
-class Token(_Answer):
+class Token(Answer):
     """An API token; it is shown only now."""
 
     id: UUID
@@ -142,11 +160,14 @@ class AccountRow(Named):
     system: _SystemOf
     owner: Named | None
     grants: int
+    holders: int = Field(description="How many people, teams, apps and accounts share it.")
     sessions: int
     open_flags: int
+    emergency_hours: int | None
+    version: int
 
 
-class Hop(_Answer):
+class Hop(Answer):
     """One step of a path, in words."""
 
     kind: str
@@ -155,7 +176,7 @@ class Hop(_Answer):
     grant_id: UUID | None
 
 
-class Path(_Answer):
+class Path(Answer):
     """One way from a holder to an account."""
 
     holder: Holder
@@ -176,27 +197,31 @@ class Path(_Answer):
     given_at: datetime | None
     last_used_at: datetime | None
     recorded: bool
+    part: str | None = Field(None, description="The part of the account that it is limited to.")
+    hours: str = Field("", description="The hours of the week in which it holds.")
 
 
-class Paths(_Answer):
+class Paths(Answer):
     """By which paths somebody can act; none when they can't."""
 
     can: bool
     paths: list[Path]
 
 
-class GrantRow(_Answer):
+class GrantRow(Answer):
     """A grant."""
 
     id: UUID
     state: str
     ended_as: str | None
     ended_at: datetime | None
-    account: _AccountOf
+    account: AccountOf
     system: _SystemOf
     holder: Holder
     level: str | None
     sentence: str | None
+    part: str | None
+    has_hours: bool | None
     reach: int | None
     since: datetime | None
     until: datetime | None
@@ -207,8 +232,29 @@ class GrantRow(_Answer):
     recorded: bool
     seen_at: datetime | None
     missing_since: datetime | None
+    emergency: bool
+    owed: str | None
+    owed_answer: str
     open_flags: int
     version: int
+
+
+class PartOf(Named):
+    """A resource, or a group of them, with how many share it."""
+
+    kind: str
+    group: bool
+    public: bool
+    resources: int
+    holders: int
+
+
+class OtherDelegate(Answer):
+    """Somebody else who can act in an account."""
+
+    name: str
+    reach: int
+    owns: bool
 
 
 class AccountPage(AccountRow):
@@ -217,6 +263,9 @@ class AccountPage(AccountRow):
     answers_for: bool = Field(description="Whether you answer for it; if not, only your own paths are here.")
     paths: list[Path]
     not_in_force: list[GrantRow] = Field(description="Grants that give nothing now.")
+    parts: list[PartOf] = Field(description="Its resources and groups.")
+    others: list[OtherDelegate] = Field(description="Who else is there, for a delegate who is inside.")
+    prerequisites: list[str]
 
 
 class PersonRow(Named):
@@ -228,6 +277,9 @@ class PersonRow(Named):
     standing: str
     leaves_at: datetime | None
     recognised: bool
+    second_factor: bool
+    address_confirmed_at: datetime | None
+    refuses_offers: bool
     grants: int
     sessions: int
     open_flags: int
@@ -252,6 +304,7 @@ class TeamRow(Named):
 
     partner: bool
     purpose: str
+    speaker: Named | None
     members: int
     grants: int
 
@@ -273,11 +326,11 @@ class AppPage(AppRow):
     grants: list[GrantRow]
 
 
-class SessionRow(_Answer):
+class SessionRow(Answer):
     """A session."""
 
     id: UUID
-    account: _AccountOf
+    account: AccountOf
     system: _SystemOf
     holder: Holder
     device: str
@@ -289,14 +342,14 @@ class SessionRow(_Answer):
     ended_as: str | None
 
 
-class Subject(_Answer):
+class Subject(Answer):
     """What a flag was raised on."""
 
     kind: str
     id: UUID
 
 
-class FlagRow(_Answer):
+class FlagRow(Answer):
     """A flag: why it was raised, from which facts, with which score, and what to do."""
 
     id: UUID
@@ -310,7 +363,7 @@ class FlagRow(_Answer):
     sentence: str
     facts: dict[str, Any]
     subject: Subject
-    account: _AccountOf
+    account: AccountOf
     holder: Holder
     raised_at: datetime
     cleared_at: datetime | None
@@ -335,7 +388,7 @@ class RoundRow(Named):
     revoked: int
 
 
-class ReviewerProgress(_Answer):
+class ReviewerProgress(Answer):
     """How far a reviewer is; no name stands for items that nobody has."""
 
     name: str | None
@@ -352,7 +405,7 @@ class RoundPage(RoundRow):
     reviewers: list[ReviewerProgress]
 
 
-class ItemRow(_Answer):
+class ItemRow(Answer):
     """One line to be decided, with the facts as they were when the round opened."""
 
     id: UUID
@@ -372,7 +425,7 @@ class ItemRow(_Answer):
     version: int
 
 
-class PermissionOf(_Answer):
+class PermissionOf(Answer):
     """A permission in plain words."""
 
     key: str
@@ -380,7 +433,7 @@ class PermissionOf(_Answer):
     reach: int
 
 
-class Remaining(_Answer):
+class Remaining(Answer):
     """A path that is left."""
 
     words: str
@@ -389,7 +442,7 @@ class Remaining(_Answer):
     until: datetime | None
 
 
-class ChangeOf(_Answer):
+class ChangeOf(Answer):
     """What becomes of one holder's rights in one account."""
 
     holder: Holder
@@ -398,7 +451,7 @@ class ChangeOf(_Answer):
     remains: list[Remaining]
 
 
-class SessionOf(_Answer):
+class SessionOf(Answer):
     """A session that ends."""
 
     id: UUID
@@ -406,14 +459,14 @@ class SessionOf(_Answer):
     account: str
 
 
-class PlannedStep(_Answer):
+class PlannedStep(Answer):
     """A step to come."""
 
     kind: str
     sentence: str
 
 
-class Preview(_Answer):
+class Preview(Answer):
     """All that would come of a revocation."""
 
     title: str
@@ -424,9 +477,10 @@ class Preview(_Answer):
     undo_alone: bool
     steps: list[PlannedStep]
     fingerprint: str = ""
+    latches: list[dict[str, str]] = Field(default_factory=list, description="What latches say to it.")
 
 
-class StepRow(_Answer):
+class StepRow(Answer):
     """A step: its state, how often it was tried, what was last answered, when it is tried again."""
 
     id: UUID
@@ -440,7 +494,7 @@ class StepRow(_Answer):
     done_at: datetime | None
 
 
-class RevocationRow(_Answer):
+class RevocationRow(Answer):
     """A revocation in a list."""
 
     id: UUID
@@ -470,6 +524,9 @@ class LevelRow(Named):
     sentence: str
     reach: int
     permissions: list[dict[str, Any]]
+    single: bool
+    grants: int
+    version: int
     system: Named
 
 
@@ -485,7 +542,7 @@ class SystemRow(Named):
     handles: int
 
 
-class LineError(_Answer):
+class LineError(Answer):
     """One thing wrong with one line."""
 
     line: int
@@ -493,7 +550,7 @@ class LineError(_Answer):
     reason: str
 
 
-class ImportReport(_Answer):
+class ImportReport(Answer):
     """What came of an import; nothing was kept unless ``kept``."""
 
     kind: str
@@ -507,12 +564,12 @@ class ImportReport(_Answer):
     kept: bool
 
 
-class _Actor(_Answer):
+class _Actor(Answer):
     id: UUID | None
     name: str
 
 
-class JournalSubject(_Answer):
+class JournalSubject(Answer):
     """What an entry is about."""
 
     kind: str
@@ -520,7 +577,7 @@ class JournalSubject(_Answer):
     name: str
 
 
-class JournalRow(_Answer):
+class JournalRow(Answer):
     """An entry of the journal."""
 
     position: int
@@ -534,14 +591,14 @@ class JournalRow(_Answer):
     previous: str
 
 
-class Fault(_Answer):
+class Fault(Answer):
     """Something wrong with the journal."""
 
     position: int
     what: str
 
 
-class JournalVerdict(_Answer):
+class JournalVerdict(Answer):
     """What a verification found. Note the position and the hash: they prove all up to there."""
 
     sound: bool
@@ -551,7 +608,7 @@ class JournalVerdict(_Answer):
     faults: list[Fault]
 
 
-class RuleCount(_Answer):
+class RuleCount(Answer):
     """How many flags a rule has open."""
 
     rule: str
@@ -559,7 +616,7 @@ class RuleCount(_Answer):
     count: int
 
 
-class TodayFlags(_Answer):
+class TodayFlags(Answer):
     """The worst open flags, and how many there are."""
 
     worst: list[FlagRow]
@@ -567,18 +624,20 @@ class TodayFlags(_Answer):
     by_rule: list[RuleCount]
 
 
-class WeekOfEnds(_Answer):
+class WeekOfEnds(Answer):
     """How many grants end in a week."""
 
     week_begins: str
     count: int
 
 
-class Today(_Answer):
+class Today(Answer):
     """What needs a person today."""
 
     flags: TodayFlags
     items_to_decide: int
+    offers_pending: int
+    requests_pending: int
     rounds: list[RoundRow]
     revocations: list[RevocationRow]
     revocations_going_on: int

@@ -26,13 +26,13 @@ __all__ = [
 Sentence = Annotated[str, StringConstraints(max_length=2000, strip_whitespace=True)]
 
 
-class _Request(BaseModel):
+class Request(BaseModel):
     """A request says nothing that is not asked for."""
 
     model_config = ConfigDict(extra="forbid")
 
 
-class ListOptions(_Request):
+class ListOptions(Request):
     """What to see of a list."""
 
     filter: str = Field("", description="A filter by RFC 7644 section 3.4.2.2.", examples=['state eq "active"'])
@@ -43,11 +43,12 @@ class ListOptions(_Request):
     count: bool = Field(False, description="Whether to count all that match.")
 
 
-class SignInWith(_Request):
+class SignInWith(Request):
     """An address and a password."""
 
     address: str = Field(max_length=320, examples=["ines.calder@hollinfell.example.org"])
     password: str = Field(max_length=1024)
+    code: str = Field("", max_length=20, description="The code of the second factor, for whoever has one.")
 
 
 class MakeToken(SignInWith):
@@ -57,14 +58,14 @@ class MakeToken(SignInWith):
     scope: Literal["read", "write"] = "write"
 
 
-class WhoCan(_Request):
+class WhoCan(Request):
     """A person and an account."""
 
     person: UUID
     account: UUID
 
 
-class RevokeWish(_Request):
+class RevokeWish(Request):
     """What to end, or the one grant to trim."""
 
     grants: list[UUID] = Field(default_factory=list, max_length=1000)
@@ -80,20 +81,20 @@ class Revoke(RevokeWish):
     fingerprint: str = Field("", max_length=64, description="The preview's, to be told if it has changed.")
 
 
-class DoneByHand(_Request):
+class DoneByHand(Request):
     """What was done by hand, and what was seen."""
 
     proof: Sentence = Field(examples=["Removed in the mail console; the list shows two members now."])
 
 
-class AcceptFlag(_Request):
+class AcceptFlag(Request):
     """Why a flag is accepted, and until when."""
 
     reason: Sentence = Field(examples=["Back from parental leave in May."])
     until: AwareDatetime
 
 
-class OpenRound(_Request):
+class OpenRound(Request):
     """A round to be opened by hand."""
 
     name: Sentence = Field(examples=["Autumn review of sensitive accounts"])
@@ -103,7 +104,7 @@ class OpenRound(_Request):
     acts: Literal["when_decided", "at_close"] = "when_decided"
 
 
-class Decide(_Request):
+class Decide(Request):
     """A decision on an item."""
 
     verdict: Literal["keep", "trim", "revoke"]
@@ -112,13 +113,13 @@ class Decide(_Request):
     trim_until: AwareDatetime | None = None
 
 
-class CloseRound(_Request):
+class CloseRound(Request):
     """How to close a round."""
 
     undecided: Literal["", "keep", "revoke"] = Field("", description="What becomes of undecided items.")
 
 
-class ImportOptions(_Request):
+class ImportOptions(Request):
     """How a file is brought."""
 
     form: Literal["csv", "jsonl"] = "csv"
@@ -126,7 +127,7 @@ class ImportOptions(_Request):
     try_only: bool = Field(False, description="Check, and keep nothing.")
 
 
-class VerifyOptions(_Request):
+class VerifyOptions(Request):
     """A position and hash noted earlier, to find out whether the journal's end was cut off."""
 
     position: int | None = None

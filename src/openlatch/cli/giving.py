@@ -1,0 +1,443 @@
+"""Giving access: offers, requests, and changes to grants."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any
+from uuid import UUID
+
+import click
+from rich.text import Text
+
+from openlatch import wire
+from openlatch.cli import session
+from openlatch.cli.output import Column, day, moment, out, output_option, reach, show_one, show_rows
+from openlatch.cli.register import grant, list_command
+from openlatch.client import CallFailed, Client
+from openlatch.core.offering import DAYS
+
+OFFERS: list[Column] = [
+    ("ID", lambda r: str(r.id)),
+    ("To", lambda r: f"{r.team} (by {r.person.name})" if r.team else r.person.name),
+    ("Account", lambda r: r.account.name),
+    ("Offers", lambda r: "ownership" if r.kind == "ownership" else r.level),
+    ("Reach", lambda r: reach(r.reach)),
+    ("State", lambda r: r.state.replace("_", " ")),
+    ("Sent by", lambda r: r.sender.name if r.sender else None),
+    ("Sent", lambda r: moment(r.sent_at)),
+    ("Runs out", lambda r: moment(r.runs_out_at)),
+]
+REQUESTS: list[Column] = [
+    ("ID", lambda r: str(r.id)),
+    ("Who", lambda r: r.person["name"]),
+    ("Account", lambda r: r.account.name if r.account else r.wanted or r.owner_address),
+    ("Level", lambda r: r.level.name if r.level else None),
+    ("Why", lambda r: r.reason),
+    ("State", lambda r: f"{r.state.replace('_', ' ')}{', emergency' if r.emergency else ''}"),
+    ("Asked", lambda r: moment(r.asked_at)),
+]
+LINES: list[Column] = [
+    ("Holder", lambda r: r.holder["name"]),
+    ("Account", lambda r: r.account.name),
+    ("Level", lambda r: r.level),
+    ("What", lambda r: r.does or f"refused: {r.refused} {r.remedy}".strip()),
+    ("Latches", lambda r: " ".join(f"{b.mode}: {b.fact}" for b in r.latches)),
+]
+_YES = click.option("--yes", is_flag=True, help="Do not ask.")
+
+
+class LastDay(click.ParamType[Any]):
+    """A last day, which counts to its end where the account is, or an instant."""
+
+    name = "day"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> date | datetime:
+        """A date, or an aware datetime."""
+        if isinstance(value, date):
+            return value
+        try:
+            return date.fromisoformat(value) if len(value) == len("2026-03-31") else datetime.fromisoformat(value)
+        except ValueError:
+            self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
+
+
+def window(given: date | datetime | None) -> dict[str, Any]:
+    """An end as calls take it."""
+    if given is None:
+        return {}
+    if isinstance(given, datetime):
+        return {"until": given if given.tzinfo else given.astimezone()}
+    return {"last_day": given}
+
+
+def hours(given: str | None) -> dict[str, Any] | None:
+    """Weekly hours from text like ``mon-fri 08:00-18:00``."""
+    if given is None:
+        return None
+    names = [name[:3].lower() for name in DAYS]
+    try:
+        days, span = given.lower().split()
+        begins, ends = span.split("-")
+        found: list[int] = []
+        for piece in days.split(","):
+            first, _, last = piece.partition("-")
+            found += range(names.index(first), names.index(last or first) + 1)
+    except ValueError:
+        raise click.BadParameter(f"{given!r} is not like: mon-fri 08:00-18:00") from None
+    return {"days": found, "begins": begins, "ends": ends}
+
+
+def level_of(service: Client, account: UUID, name: str) -> UUID:
+    """A level of an account's system, by its name or id."""
+    system = service.account(account).system.id
+    rows = service.list("levels", filter=f'system.id eq "{system}" and single eq false', limit=200).rows
+    fits = [row for row in rows if name in (row.name, row.key, str(row.id))]
+    if len(fits) != 1:
+        known = ", ".join(row.name for row in rows)
+        raise click.BadParameter(f"The account's system has no level {name!r}; it has: {known}.")
+    ident: UUID = fits[0].id
+    return ident
+
+
+def parts_of(service: Client, account: UUID, names: tuple[str, ...]) -> list[UUID]:
+    """Resources and groups of an account, by name or id."""
+    known = service.account(account).parts
+    found = []
+    for name in names:
+        fits = [part.id for part in known if name in (part.name, str(part.id))]
+        if not fits:
+            told = ", ".join(part.name for part in known) or "none"
+            raise click.BadParameter(f"The account has no part {name!r}; it has: {told}.")
+        found.append(fits[0])
+    return found
+
+
+def proving(service: Client, call: Any) -> Any:
+    """Make a call; when it needs a fresh proof, ask for the password and make it again."""
+    try:
+        return call()
+    except CallFailed as error:
+        if not error.problem.type.endswith(":proof-needed"):
+            raise
+        out.print(error.detail)
+        password = click.prompt("Your password", hide_input=True)
+        code = click.prompt("Code of your second factor (empty if you have none)", default="", show_default=False)
+        service.prove(password, code)
+        return call()
+
+
+@click.group()
+def offer() -> None:
+    """Offers of access, and answering them."""
+
+
+offer.add_command(list_command("offers", OFFERS, "There is no offer."))
+
+
+@offer.command("send")
+@click.argument("account")
+@click.option("--to", "to", multiple=True, required=True, help="An address, handle:NAME, team:NAME or person:NAME.")
+@click.option("--name", default="", help="The name, for an address that is not known here.")
+@click.option("--level", "levels", multiple=True, help="A level, by name.")
+@click.option("--permission", "permissions", multiple=True, help="A single permission by key; KEY=DAY ends it alone.")
+@click.option("--part", "parts", multiple=True, help="A resource or group; left out, the whole account.")
+@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--since", type=session.Day(), default=None, help="When it begins.")
+@click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
+@click.option("--reason", default="", help="Why.")
+@click.option("--preview", "only_preview", is_flag=True, help="Show what it comes to, and stop.")
+@_YES
+@output_option
+def offer_send(
+    account: str, to: tuple[str, ...], name: str, levels: tuple[str, ...], permissions: tuple[str, ...],
+    parts: tuple[str, ...], until: Any, since: Any, hours_: str | None, reason: str, only_preview: bool, yes: bool,
+    output: str,
+) -> None:  # fmt: skip
+    """Offer access to an account, to one or several people or teams."""
+    with session.client() as service:
+        ident = session.find(service, "accounts", account)
+        proposal = wire.OfferProposal.model_validate(
+            {
+                "account": ident,
+                "to": [_to(service, one, name) for one in to],
+                "levels": [level_of(service, ident, one) for one in levels],
+                "permissions": [_single(one) for one in permissions],
+                "parts": parts_of(service, ident, parts),
+                "since": since,
+                "hours": hours(hours_),
+                "reason": reason,
+                **window(until),
+            }
+        )
+        preview = service.preview_offer(proposal)
+        if only_preview:
+            return show_one(preview, output, lambda: _write_preview(preview))
+        if not yes:
+            _write_preview(preview)
+            click.confirm(f"Send {preview.offers} offer{'s' * (preview.offers != 1)}?", abort=True)
+        sent = proving(service, lambda: service.send_offer(proposal, preview.fingerprint))
+        show_rows([service.offer(one) for one in sent], OFFERS, output, "")
+    return None
+
+
+def _to(service: Client, given: str, name: str) -> dict[str, Any]:
+    kind, colon, rest = given.partition(":")
+    if not colon or kind not in ("handle", "team", "person"):
+        return {"address": given, "name": name}
+    if kind == "handle":
+        return {"handle": rest}
+    return {kind: session.find(service, "teams" if kind == "team" else "people", rest)}
+
+
+def _single(given: str) -> dict[str, Any]:
+    key, equals, end = given.partition("=")
+    return {"key": key, **(window(LastDay().convert(end, None, None)) if equals else {})}
+
+
+def _write_preview(found: wire.OfferPreview) -> None:
+    out.print(Text(f"{found.account.name}: {found.words}", style="bold"))
+    for to in found.to:
+        where = "inside" if to.inside else "outside"
+        out.print(f"  {to.holder['name']} <{to.address}>, {where}, {'known' if to.known else 'not known'} here"
+                  + (f", {to.people} people" if to.people != 1 else ""))  # fmt: skip
+        for warning in to.warnings:
+            out.print(Text(f"    look twice: {warning}", style="bold"))
+        out.print(f"    reach: {reach(to.reach)}")
+        for right in to.can:
+            new = "" if any(r.key == right.key for r in to.adds) else "  (has it already)"
+            out.print(f"    can:    {right.sentence}{new}")
+        for right in to.cannot:
+            out.print(f"    cannot: {right.sentence}")
+        for path in to.already:
+            out.print(f"    already: {path}")
+        for breach in to.latches:
+            out.print(f"    latch ({breach.mode}) {breach.latch}: {breach.fact}. {breach.remedy}")
+        for needed in to.prerequisites:
+            out.print(f"    {'has' if needed.met else 'lacks'}: {needed.sentence}")
+
+
+@offer.command("show")
+@click.argument("ident", type=click.UUID)
+@output_option
+def offer_show(ident: UUID, output: str) -> None:
+    """An offer, with what it comes to."""
+    with session.client() as service:
+        found = service.offer(ident)
+    show_one(found, output, lambda: _write_offer(found))
+
+
+def _write_offer(found: wire.OfferPage) -> None:
+    out.print(Text(f"{found.account.name} to {found.team or found.person.name}", style="bold"),
+              found.state.replace("_", " "))  # fmt: skip
+    out.print(f"{found.words}; reach {reach(found.reach)}")
+    for right in found.can:
+        out.print(f"  can:    {right.sentence}")
+    for right in found.cannot:
+        out.print(f"  cannot: {right.sentence}")
+    sender = found.sender.name if found.sender else "Open Latch"
+    out.print(f"Sent to {found.address} by {sender} at {moment(found.sent_at)} ({found.times_sent} times), "
+              f"runs out {moment(found.runs_out_at)}")  # fmt: skip
+    if found.answer:
+        out.print(f"Answer: {found.answer}")
+
+
+@offer.command("again")
+@click.argument("ident", type=click.UUID)
+def offer_again(ident: UUID) -> None:
+    """Send it again; the old link is dead."""
+    with session.client() as service:
+        _write_offer(service.send_offer_again(ident))
+
+
+@offer.command("withdraw")
+@click.argument("ident", type=click.UUID)
+def offer_withdraw(ident: UUID) -> None:
+    """Withdraw it before it is answered."""
+    with session.client() as service:
+        _write_offer(service.withdraw_offer(ident))
+
+
+@offer.command("accept")
+@click.argument("ident", type=click.UUID)
+@_YES
+def offer_accept(ident: UUID, yes: bool) -> None:
+    """Accept an offer to you."""
+    with session.client() as service:
+        found = service.offer(ident)
+        if not yes:
+            _write_offer(found)
+            click.confirm("Accept it?", abort=True)
+        _write_offer(service.accept_offer(ident, found.version))
+
+
+@offer.command("decline")
+@click.argument("ident", type=click.UUID)
+@click.option("--words", default="", help="A word about why.")
+@click.option("--unknown-sender", is_flag=True, help="You do not know who sent it.")
+def offer_decline(ident: UUID, words: str, unknown_sender: bool) -> None:
+    """Decline an offer to you."""
+    with session.client() as service:
+        found = service.offer(ident)
+        _write_offer(service.decline_offer(ident, found.version, words, unknown_sender))
+
+
+@click.group("request")
+def request_group() -> None:
+    """Requests for access, and answering them."""
+
+
+request_group.add_command(list_command("requests", REQUESTS, "Nobody asks for anything."))
+
+
+@request_group.command("ask")
+@click.argument("account", default="")
+@click.option("--owner", default="", help="The owner's address, when you don't know the account.")
+@click.option("--level", default=None, help="A level, by name or id.")
+@click.option("--part", "parts", multiple=True, type=click.UUID, help="A resource or group.")
+@click.option("--until", type=session.Day(), default=None, help="Until when.")
+@click.option("--reason", prompt="Why", help="Why.")
+@click.option("--emergency", is_flag=True, help="Open it at once, where the account allows it.")
+@output_option
+def request_ask(
+    account: str, owner: str, level: str | None, parts: tuple[UUID, ...], until: Any, reason: str, emergency: bool,
+    output: str,
+) -> None:  # fmt: skip
+    """Ask for access to an account by its exact name or id, or ask its owner by address."""
+    wish: dict[str, Any] = {"owner_address": owner, "parts": list(parts), "until": until, "reason": reason}
+    try:
+        wish["account"] = UUID(account)
+    except ValueError:
+        wish["account_name"] = account
+    with session.client() as service:
+        if level is not None:
+            wish["level"] = _any_level(service, level)
+        found = service.ask_access(wire.AskAccess(**wish, emergency=emergency))
+    show_rows([found], REQUESTS, output, "")
+
+
+def _any_level(service: Client, name: str) -> UUID:
+    try:
+        return UUID(name)
+    except ValueError:
+        return session.find(service, "levels", name)
+
+
+@request_group.command("grant")
+@click.argument("ident", type=click.UUID)
+@click.option("--level", default=None, help="A lower level than was asked for.")
+@click.option("--until", type=LastDay(), default=None, help="A shorter time than was asked for.")
+@click.option("--account", default=None, help="The account, for a request that names none.")
+@click.option("--words", default="", help="A word with it.")
+@output_option
+def request_grant(ident: UUID, level: str | None, until: Any, account: str | None, words: str, output: str) -> None:
+    """Grant a request, or less, or for a shorter time."""
+    with session.client() as service:
+        how = wire.GrantRequest.model_validate(
+            {
+                "account": session.find(service, "accounts", account) if account else None,
+                "levels": [_any_level(service, level)] if level else [],
+                "words": words,
+                **window(until),
+            }
+        )
+        found = proving(service, lambda: service.grant_request(ident, how))
+    show_rows([found], REQUESTS, output, "")
+
+
+@request_group.command("decline")
+@click.argument("ident", type=click.UUID)
+@click.option("--words", prompt="A word about why", help="A word about why; they will read it.")
+def request_decline(ident: UUID, words: str) -> None:
+    """Decline a request."""
+    with session.client() as service:
+        show_rows([service.decline_request(ident, words)], REQUESTS, "table", "")
+
+
+@request_group.command("withdraw")
+@click.argument("ident", type=click.UUID)
+def request_withdraw(ident: UUID) -> None:
+    """Withdraw your own request."""
+    with session.client() as service:
+        show_rows([service.withdraw_request(ident)], REQUESTS, "table", "")
+
+
+def _changing(name: str, kind: str, words: str, *options: Any) -> None:
+    """A command that changes grants: those named, or all that a filter matches."""
+
+    def command(grants: tuple[UUID, ...], filter_: str, reason: str, only_preview: bool, yes: bool, output: str,
+                until: Any = None, no_end: bool = False, level: UUID | None = None, to: str | None = None,
+                ) -> int:  # fmt: skip
+        with session.client() as service:
+            wish = wire.ChangeWish.model_validate(
+                {
+                    "kind": kind,
+                    "grants": list(grants),
+                    "filter": filter_,
+                    "reason": reason,
+                    "no_end": no_end,
+                    "level": level,
+                    "successor": session.find(service, "people", to) if to else None,
+                    **window(until),
+                }
+            )
+            preview = service.preview_change(wish)
+            if only_preview or not yes:
+                show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
+            if only_preview:
+                return 0
+            if not yes:
+                click.confirm(f"{words} {preview.changed} grant{'s' * (preview.changed != 1)}?", abort=True)
+            wish = wish.model_copy(update={"fingerprint": preview.fingerprint})
+            found = proving(service, lambda: service.change(wish))
+            show_rows(found.lines, LINES, output, "")
+            return 0 if all(line.refused is None for line in found.lines) else 4
+
+    command.__doc__ = f"{words} grants: those named, or all live ones that a filter matches."
+    made: Any = command
+    for option in (
+        output_option,
+        _YES,
+        click.option("--preview", "only_preview", is_flag=True, help="Show what it would do, and stop."),
+        click.option("--reason", prompt="Why", help="Why."),
+        click.option("--filter", "-f", "filter_", default="", help='A filter, as in: holder.id eq "…".'),
+        *options,
+        click.argument("grants", type=click.UUID, nargs=-1),
+    ):
+        made = option(made)
+    grant.add_command(click.command(name)(made))
+
+
+_changing("suspend", "suspend", "Suspend")
+_changing("resume", "resume", "Resume")
+_changing("end", "end", "End")
+_changing(
+    "set-end", "set_end", "Move the end of",
+    click.option("--until", type=LastDay(), default=None, help="The last day, or an instant."),
+    click.option("--no-end", is_flag=True, help="Let them have no end."),
+)  # fmt: skip
+_changing(
+    "set-level", "set_level", "Change the level of",
+    click.option("--level", type=click.UUID, required=True, help="The level that they become."),
+)  # fmt: skip
+_changing("replace", "replace", "Hand over", click.option("--to", required=True, help="The successor."))
+
+
+@grant.command("give-up")
+@click.argument("ident", type=click.UUID)
+@click.option("--reason", default="", help="Why.")
+@_YES
+def give_up(ident: UUID, reason: str, yes: bool) -> None:
+    """Give up access of your own."""
+    with session.client() as service:
+        if not yes:
+            click.confirm("Give this access up? To have it again, you would have to ask.", abort=True)
+        found = service.give_up(ident, reason)
+    out.print(f"Access to {found.account.name} is being ended: openlatch revocation show {found.revocation_id}")
+
+
+def write_until(until: datetime | None) -> str:
+    """An end in words."""
+    return f"until {day(until)}" if until else "without an end"
+
+
+COMMANDS: dict[str, click.Command] = {"offer": offer, "request": request_group, "grant": grant}

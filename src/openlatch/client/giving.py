@@ -1,0 +1,254 @@
+"""The calls about giving access. ``Client`` has them all; they stand apart because they are many."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any, TypeVar
+from uuid import UUID
+
+from pydantic import BaseModel
+
+from openlatch import wire
+from openlatch.client.transport import Transport
+
+Answer = TypeVar("Answer", bound=BaseModel)
+
+
+class Giving:
+    """Offers, requests, levels, changes, latches, and one's own side."""
+
+    _transport: Transport
+
+    def _ask(
+        self, model: type[Answer], method: str, path: str, body: BaseModel | None = None, version: int | None = None
+    ) -> Answer:
+        more: dict[str, Any] = {"json": body.model_dump(mode="json")} if body is not None else {}
+        if version is not None:
+            more["headers"] = {"If-Match": f'"{version}"'}
+        return model.model_validate(self._transport.call(method, path, **more))
+
+    # Offers.
+
+    def preview_offer(self, proposal: wire.OfferProposal) -> wire.OfferPreview:
+        """What an offer would come to. Nothing happens yet."""
+        body = wire.OfferProposal.model_validate(proposal.model_dump(exclude={"fingerprint"}))
+        return self._ask(wire.OfferPreview, "POST", "/offers/preview", body)
+
+    def send_offer(self, proposal: wire.OfferProposal, fingerprint: str = "") -> list[UUID]:
+        """Send an offer; gives the ids, one for each of those it is for."""
+        body = wire.OfferSend(**{**proposal.model_dump(), "fingerprint": fingerprint})
+        return self._ask(wire.OffersSent, "POST", "/offers", body).offers
+
+    def offer(self, ident: UUID) -> wire.OfferPage:
+        """An offer, with what it comes to."""
+        return self._ask(wire.OfferPage, "GET", f"/offers/{ident}")
+
+    def change_offer(self, ident: UUID, choice: wire.ChangeOffer, version: int | None = None) -> wire.OfferPage:
+        """Change what a pending offer is of."""
+        return self._ask(wire.OfferPage, "PUT", f"/offers/{ident}", choice, version)
+
+    def send_offer_again(self, ident: UUID) -> wire.OfferPage:
+        """Send it again, with a fresh link."""
+        return self._ask(wire.OfferPage, "POST", f"/offers/{ident}/again")
+
+    def withdraw_offer(self, ident: UUID, version: int | None = None) -> wire.OfferPage:
+        """Withdraw it before it is answered."""
+        return self._ask(wire.OfferPage, "POST", f"/offers/{ident}/withdraw", None, version)
+
+    def accept_offer(self, ident: UUID, version: int) -> wire.OfferPage:
+        """Accept an offer to oneself, in the version that one read."""
+        return self._ask(wire.OfferPage, "POST", f"/offers/{ident}/accept", wire.Accept(version=version))
+
+    def decline_offer(self, ident: UUID, version: int, words: str = "", unknown_sender: bool = False) -> wire.OfferPage:
+        """Decline an offer to oneself, or say that one does not know the sender."""
+        body = wire.Accept(version=version, words=words, unknown_sender=unknown_sender)
+        return self._ask(wire.OfferPage, "POST", f"/offers/{ident}/decline", body)
+
+    def read_link(self, token: str) -> wire.OpenOffer:
+        """Read an offer by its link's token."""
+        return self._ask(wire.OpenOffer, "POST", "/link/read", wire.LinkToken(token=token))
+
+    def accept_link(self, token: str, version: int, password: str = "") -> wire.Me:
+        """Accept an offer by its link; with a password, whoever has no sign-in makes one."""
+        body = wire.LinkAnswer(token=token, version=version, password=password)
+        return self._ask(wire.Me, "POST", "/link/accept", body)
+
+    def decline_link(self, token: str, version: int, words: str = "", unknown_sender: bool = False) -> None:
+        """Decline an offer by its link."""
+        body = wire.LinkAnswer(token=token, version=version, words=words, unknown_sender=unknown_sender)
+        self._ask(wire.Done, "POST", "/link/decline", body)
+
+    def hand_over(
+        self, account: UUID, to: UUID, keeps: UUID | None = None, reason: str = "", version: int | None = None
+    ) -> wire.OfferPage:
+        """Offer an account's ownership to somebody."""
+        body = wire.HandOver(to=to, keeps=keeps, reason=reason)
+        return self._ask(wire.OfferPage, "POST", f"/accounts/{account}/hand-over", body, version)
+
+    def set_account(
+        self,
+        account: UUID,
+        emergency_hours: int | None,
+        prerequisites: Iterable[str] = (),
+        version: int | None = None,
+    ) -> wire.AccountRow:
+        """How access to an account is given."""
+        body = wire.SetAccount.model_validate(
+            {"emergency_hours": emergency_hours, "prerequisites": list(prerequisites)}
+        )
+        return self._ask(wire.AccountRow, "PUT", f"/accounts/{account}/giving", body, version)
+
+    def set_speaker(self, team: UUID, speaker: UUID | None) -> wire.TeamRow:
+        """Say who speaks for a team."""
+        return self._ask(wire.TeamRow, "PUT", f"/teams/{team}/speaker", wire.SetSpeaker(speaker=speaker))
+
+    def settings(self) -> wire.Settings:
+        """How the organisation gives access."""
+        return self._ask(wire.Settings, "GET", "/settings")
+
+    def set_settings(self, settings: wire.SetSettings) -> wire.Settings:
+        """Set it."""
+        return self._ask(wire.Settings, "PUT", "/settings", settings)
+
+    # Requests.
+
+    def ask_access(self, wish: wire.AskAccess) -> wire.RequestRow:
+        """Ask for access."""
+        return self._ask(wire.RequestRow, "POST", "/requests", wish)
+
+    def request(self, ident: UUID) -> wire.RequestRow:
+        """A request for access."""
+        return self._ask(wire.RequestRow, "GET", f"/requests/{ident}")
+
+    def grant_request(
+        self, ident: UUID, how: wire.GrantRequest | None = None, version: int | None = None
+    ) -> wire.RequestRow:
+        """Grant a request: as it was asked, or less, or for a shorter time."""
+        return self._ask(wire.RequestRow, "POST", f"/requests/{ident}/grant", how or wire.GrantRequest(), version)
+
+    def decline_request(self, ident: UUID, words: str, version: int | None = None) -> wire.RequestRow:
+        """Decline a request, with a word about why."""
+        return self._ask(wire.RequestRow, "POST", f"/requests/{ident}/decline", wire.Words(words=words), version)
+
+    def withdraw_request(self, ident: UUID, version: int | None = None) -> wire.RequestRow:
+        """Withdraw one's own request."""
+        return self._ask(wire.RequestRow, "POST", f"/requests/{ident}/withdraw", None, version)
+
+    # Levels.
+
+    def make_level(self, level: wire.MakeLevel) -> wire.LevelRow:
+        """Make a level."""
+        return self._ask(wire.LevelRow, "POST", "/levels", level)
+
+    def preview_level(self, ident: UUID, draft: wire.LevelDraft) -> wire.LevelPreview:
+        """Whose rights a change would make grow or shrink."""
+        return self._ask(wire.LevelPreview, "POST", f"/levels/{ident}/preview", draft)
+
+    def change_level(
+        self, ident: UUID, draft: wire.LevelDraft, fingerprint: str = "", version: int | None = None
+    ) -> wire.LevelRow:
+        """Change a level, at once for everybody who holds it."""
+        body = wire.ChangeLevel(**draft.model_dump(), fingerprint=fingerprint)
+        return self._ask(wire.LevelRow, "PUT", f"/levels/{ident}", body, version)
+
+    def compare_levels(self, first: UUID, second: UUID) -> wire.LevelComparison:
+        """Two levels side by side."""
+        params = {"first": str(first), "second": str(second)}
+        return wire.LevelComparison.model_validate(self._transport.call("GET", "/levels/compare", params=params))
+
+    def permissions(self, system: UUID) -> list[wire.PermissionOf]:
+        """Every permission of a system."""
+        return self._ask(wire.PermissionRow, "GET", f"/systems/{system}/permissions").permissions
+
+    # Changes.
+
+    def preview_change(self, wish: wire.ChangeWish) -> wire.ChangePreview:
+        """What a change would do to each grant."""
+        return self._ask(wire.ChangePreview, "POST", "/changes/preview", wish)
+
+    def change(self, wish: wire.ChangeWish) -> wire.ChangeResult:
+        """Change grants, one or many; gives a line for each."""
+        return self._ask(wire.ChangeResult, "POST", "/changes", wish)
+
+    def give_up(self, grant: UUID, reason: str = "") -> wire.GivenUp:
+        """Give up access of one's own."""
+        return self._ask(wire.GivenUp, "POST", f"/grants/{grant}/give-up", wire.GiveUp(reason=reason))
+
+    # Latches.
+
+    def preview_latch(self, latch: wire.SetLatch) -> wire.LatchPreview:
+        """What breaks a latch as things are."""
+        return self._ask(wire.LatchPreview, "POST", "/latches/preview", latch)
+
+    def set_latch(self, latch: wire.SetLatch) -> wire.LatchPreview:
+        """Set a latch to off, warn or hold."""
+        return self._ask(wire.LatchPreview, "PUT", "/latches", latch)
+
+    def latches(self, account: UUID) -> list[wire.LatchState]:
+        """Every latch of an account: how it is set, and what breaks it."""
+        found = self._transport.call("GET", f"/accounts/{account}/latches")
+        return wire.Rows[wire.LatchState].model_validate(found).rows
+
+    # One's own side.
+
+    def mine(self) -> wire.Mine:
+        """What I can reach, and who can reach mine."""
+        return self._ask(wire.Mine, "GET", "/mine")
+
+    def switch(self, account: UUID) -> wire.Me:
+        """Switch into an account."""
+        return self._ask(wire.Me, "POST", "/me/switch", wire.Switch(account=account))
+
+    def switch_out(self) -> None:
+        """Switch out again."""
+        self._ask(wire.Done, "DELETE", "/me/switch")
+
+    def prove(self, password: str, code: str = "") -> wire.Proved:
+        """Prove afresh that it is oneself."""
+        return self._ask(wire.Proved, "POST", "/me/proof", wire.ProveWith(password=password, code=code))
+
+    def refuse_offers(self, refuses: bool) -> None:
+        """Refuse to be sent offers, or take them again."""
+        self._ask(wire.Done, "PUT", "/me/offers", wire.SetOffers(refuses=refuses))
+
+    def ask_for_address_proof(self) -> None:
+        """Have a link sent that confirms one's address."""
+        self._ask(wire.Done, "POST", "/me/address")
+
+    def confirm_address(self, token: str) -> None:
+        """Confirm an address by its link's token."""
+        self._ask(wire.Done, "POST", "/link/confirm", wire.ConfirmAddress(token=token))
+
+    def begin_factor(self) -> wire.Factor:
+        """Begin to set up a second factor."""
+        return self._ask(wire.Factor, "POST", "/me/factor")
+
+    def confirm_factor(self, code: str) -> None:
+        """Give its first code."""
+        self._ask(wire.Done, "PUT", "/me/factor", wire.CodeWith(code=code))
+
+    def remove_factor(self) -> None:
+        """Do without it."""
+        self._ask(wire.Done, "DELETE", "/me/factor")
+
+    def read_notices(self, notices: Iterable[UUID] = ()) -> None:
+        """Mark notices as read; all of them when none is named."""
+        self._ask(wire.Done, "POST", "/notices/read", wire.ReadNotices(notices=list(notices)))
+
+    def exchange(self, token: str, account: UUID) -> Mapping[str, Any]:
+        """Exchange a token of one's own for a short-lived one to act in an account (RFC 8693)."""
+        form = {
+            "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange",
+            "subject_token": token,
+            "subject_token_type": "urn:ietf:params:oauth:token-type:access_token",
+            "audience": str(account),
+        }
+        return self._transport.form("/oauth/token", form)
+
+    def introspect(self, token: str) -> Mapping[str, Any]:
+        """Whether an exchanged token is good now, and for what (RFC 7662)."""
+        return self._transport.form("/oauth/introspect", {"token": token})
+
+    def revoke_token(self, token: str) -> None:
+        """End an exchanged token of one's own (RFC 7009)."""
+        self._transport.form("/oauth/revoke", {"token": token})

@@ -1,0 +1,76 @@
+"""Settings about giving access: of the organisation, of an account, of a team."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+from uuid import UUID
+
+from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.service import giving, offers
+from openlatch.service.context import Unit
+from openlatch.store import lists
+from openlatch.store.tables import Organisation, Person, Team
+
+
+def shown(unit: Unit) -> dict[str, Any]:
+    """How the organisation gives access."""
+    held = offers.settings_of(unit)
+    return {
+        "offer_hours": offers.hours_to_answer(unit),
+        "inside_domains": offers.inside_domains(unit),
+        "prerequisites": list(held.get("prerequisites", [])),
+    }
+
+
+def change(unit: Unit, offer_hours: int, inside_domains: Sequence[str], prerequisites: Sequence[str]) -> dict[str, Any]:
+    """Set it."""
+    unit.sight.require_administrator()
+    row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
+    domains = sorted({d.strip().lower() for d in inside_domains if d.strip()})
+    if any("." not in d or "@" in d for d in domains):
+        raise BadInput("A domain can't be read.", "Write it as example.org.", {"inside_domains": "not a domain"})
+    row.settings = {
+        **row.settings,
+        "offer_hours": offer_hours,
+        "inside_domains": domains,
+        "prerequisites": list(prerequisites),
+    }
+    unit.record("settings.changed", "organisation", row.id, row.name, **row.settings)
+    unit.db.flush()
+    return shown(unit)
+
+
+def set_account(
+    unit: Unit, ident: UUID, emergency_hours: int | None, prerequisites: Sequence[str], version: int | None
+) -> dict[str, Any]:
+    """For how long an account opens in an emergency, and what people need before they can accept. The owner's alone."""
+    unit.sight.require_owns(ident)
+    account = giving.account_of(unit, ident, lock=True)
+    if version is not None and version != account.version:
+        raise Conflict("The account was changed meanwhile.", "Look at it again.")
+    account.emergency_hours, account.prerequisites = emergency_hours, list(prerequisites)
+    account.version += 1
+    unit.record("account.giving_set", "account", ident, account.name, ident, emergency_hours=emergency_hours,
+                prerequisites=list(prerequisites))  # fmt: skip
+    unit.db.flush()
+    found = lists.ACCOUNTS.one(unit.db, ident)
+    assert found is not None
+    return found
+
+
+def set_speaker(unit: Unit, team: UUID, speaker: UUID | None) -> dict[str, Any]:
+    """Who answers offers to a team."""
+    unit.sight.require_administrator()
+    row = unit.db.get(Team, team, with_for_update=True)
+    if row is None:
+        raise NotFound("There is no such team.")
+    person = unit.db.get(Person, speaker) if speaker else None
+    if speaker is not None and (person is None or person.standing == "left"):
+        raise BadInput("There is no such person, or they have left.", "Choose another.", {"speaker": "unknown"})
+    row.speaker_id = speaker
+    unit.record("team.speaker_set", "team", row.id, row.name, speaker=person.name if person else None)
+    unit.db.flush()
+    found = lists.TEAMS.one(unit.db, team)
+    assert found is not None
+    return found

@@ -1,0 +1,361 @@
+"""The calls about giving access. They go into the same table as the others."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from flask import Response
+
+from openlatch import wire
+from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.core.words import Reach
+from openlatch.errors import BadInput
+from openlatch.service import (
+    answering,
+    changes,
+    factor,
+    giving,
+    latching,
+    levels,
+    myself,
+    offers,
+    requests,
+    settings,
+    signing_in,
+    visits,
+)
+from openlatch.service.context import Unit
+from openlatch.web.api import api, signed_in
+from openlatch.web.routing import if_match, origin, perhaps_viewer, the_service
+
+__all__ = ["api"]
+
+
+def _choice(body: Any) -> giving.Choice:
+    hours = giving.weekly_hours(body.hours.days, body.hours.begins, body.hours.ends) if body.hours else None
+    singles = tuple(giving.Single(p.key, p.until, p.last_day) for p in body.permissions)
+    return giving.Choice(tuple(body.levels), singles, tuple(body.parts), body.since, body.until, body.last_day, hours)
+
+
+# Offers.
+
+
+def _proposal(body: wire.OfferProposal) -> offers.Proposal:
+    to = tuple(offers.To(t.person, t.team, t.address, t.name, t.handle, t.inside) for t in body.to)
+    return offers.Proposal(body.account, to, _choice(body), body.reason)
+
+
+@api.add("POST", "/offers/preview", "What an offer would come to", wire.OfferPreview, body=wire.OfferProposal)
+def preview_offer(unit: Unit, body: wire.OfferProposal) -> dict[str, Any]:
+    """For each of those it is for. Nothing happens yet."""
+    return offers.preview(unit, _proposal(body))
+
+
+@api.add("POST", "/offers", "Send an offer", wire.OffersSent, body=wire.OfferSend, status=201)
+def send_offer(unit: Unit, body: wire.OfferSend) -> dict[str, Any]:
+    """To one or several people or teams, by mail and in the console."""
+    return {"offers": offers.send(unit, _proposal(body), body.fingerprint)}
+
+
+@api.add("GET", "/offers/<uuid:ident>", "An offer, with what it comes to", wire.OfferPage)
+def get_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """For its sender's side, and for whoever it is for."""
+    return offers.one(unit, ident)
+
+
+@api.add("PUT", "/offers/<uuid:ident>", "Change a pending offer", wire.OfferPage, body=wire.ChangeOffer)
+def change_offer(unit: Unit, ident: UUID, body: wire.ChangeOffer) -> dict[str, Any]:
+    """Whoever has opened it meanwhile reads it again before they can accept."""
+    return offers.change(unit, ident, _choice(body), if_match())
+
+
+@api.add("POST", "/offers/<uuid:ident>/again", "Send an offer again", wire.OfferPage)
+def send_offer_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With a fresh link; the old one is dead."""
+    return offers.send_again(unit, ident)
+
+
+@api.add("POST", "/offers/<uuid:ident>/withdraw", "Withdraw an offer", wire.OfferPage)
+def withdraw_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Before it is answered."""
+    return offers.withdraw(unit, ident, if_match())
+
+
+@api.add("POST", "/offers/<uuid:ident>/accept", "Accept an offer to you", wire.OfferPage, body=wire.Accept)
+def accept_offer(unit: Unit, ident: UUID, body: wire.Accept) -> dict[str, Any]:
+    """In the version that you read."""
+    answering.accept(unit, ident, answering.Answer(body.version))
+    return offers.one(unit, ident)
+
+
+@api.add("POST", "/offers/<uuid:ident>/decline", "Decline an offer to you", wire.OfferPage, body=wire.Accept)
+def decline_offer(unit: Unit, ident: UUID, body: wire.Accept) -> dict[str, Any]:
+    """Or say that you do not know the sender."""
+    answering.decline(unit, ident, answering.Answer(body.version, words=body.words), body.unknown_sender)
+    return offers.one(unit, ident)
+
+
+@api.add("POST", "/link/read", "Read an offer by its link", wire.OpenOffer, body=wire.LinkToken, open=True)
+def read_link(body: wire.LinkToken) -> dict[str, Any]:
+    """The token comes from the link that was mailed; it is never part of an address that is sent anywhere."""
+    return answering.read(the_service(), body.token, origin(), perhaps_viewer())
+
+
+@api.add("POST", "/link/accept", "Accept an offer by its link", wire.Me, body=wire.LinkAnswer, open=True)
+def accept_link(body: wire.LinkAnswer) -> Response | dict[str, Any]:
+    """Whoever has no sign-in makes one with a password, and is signed in."""
+    before = perhaps_viewer()
+    answer = answering.Answer(body.version, body.password, body.words)
+    who, found = answering.accept_by_link(the_service(), body.token, answer, origin(), before)
+    if before is None:
+        return signed_in(who, accepted=found)
+    with the_service().unit(before) as unit:
+        return {**signing_in.describe(unit), "accepted": found}
+
+
+@api.add("POST", "/link/decline", "Decline an offer by its link", wire.Done, body=wire.LinkAnswer, open=True)
+def decline_link(body: wire.LinkAnswer) -> dict[str, Any]:
+    """Or say that you do not know the sender. Needs no sign-in."""
+    answer = answering.Answer(body.version, words=body.words)
+    answering.decline_by_link(the_service(), body.token, answer, origin(), body.unknown_sender)
+    return {"done": True}
+
+
+@api.add("POST", "/accounts/<uuid:ident>/hand-over", "Offer an account's ownership", wire.OfferPage,
+         body=wire.HandOver, status=201)  # fmt: skip
+def hand_over(unit: Unit, ident: UUID, body: wire.HandOver) -> dict[str, Any]:
+    """Nothing changes until the new owner accepts by the link that is mailed to them."""
+    return offers.offer_ownership(unit, ident, body.to, body.keeps, body.reason, if_match())
+
+
+@api.add("PUT", "/accounts/<uuid:ident>/giving", "How access to an account is given", wire.AccountRow,
+         body=wire.SetAccount)  # fmt: skip
+def set_account(unit: Unit, ident: UUID, body: wire.SetAccount) -> dict[str, Any]:
+    """In an emergency, and what people need before they can accept."""
+    return settings.set_account(unit, ident, body.emergency_hours, list(body.prerequisites), if_match())
+
+
+@api.add("PUT", "/teams/<uuid:ident>/speaker", "Say who speaks for a team", wire.TeamRow, body=wire.SetSpeaker)
+def set_speaker(unit: Unit, ident: UUID, body: wire.SetSpeaker) -> dict[str, Any]:
+    """They answer offers to it."""
+    return settings.set_speaker(unit, ident, body.speaker)
+
+
+@api.add("GET", "/settings", "How the organisation gives access", wire.Settings)
+def get_settings(unit: Unit) -> dict[str, Any]:
+    """Its hours for offers, its own domains, and what everybody needs to accept."""
+    return settings.shown(unit)
+
+
+@api.add("PUT", "/settings", "Set how the organisation gives access", wire.Settings, body=wire.SetSettings)
+def set_settings(unit: Unit, body: wire.SetSettings) -> dict[str, Any]:
+    """For administrators."""
+    return settings.change(unit, body.offer_hours, body.inside_domains, list(body.prerequisites))
+
+
+# Requests.
+
+
+@api.add("POST", "/requests", "Ask for access", wire.RequestRow, body=wire.AskAccess, status=201)
+def ask_access(unit: Unit, body: wire.AskAccess) -> dict[str, Any]:
+    """The same again, while it waits for an answer, changes the request that is there."""
+    given = body.model_dump()
+    return requests.ask(unit, requests.Wish(**{**given, "parts": tuple(body.parts)}))
+
+
+@api.add("GET", "/requests/<uuid:ident>", "A request for access", wire.RequestRow)
+def get_request(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Yours, or one that you may answer."""
+    return requests.one(unit, ident)
+
+
+@api.add("POST", "/requests/<uuid:ident>/grant", "Grant a request", wire.RequestRow, body=wire.GrantRequest)
+def grant_request(unit: Unit, ident: UUID, body: wire.GrantRequest) -> dict[str, Any]:
+    """As it was asked, or less, or for a shorter time."""
+    return requests.grant(unit, ident, _choice(body), body.words, body.account, if_match())
+
+
+@api.add("POST", "/requests/<uuid:ident>/decline", "Decline a request", wire.RequestRow, body=wire.Words)
+def decline_request(unit: Unit, ident: UUID, body: wire.Words) -> dict[str, Any]:
+    """With a word about why."""
+    return requests.decline(unit, ident, body.words, if_match())
+
+
+@api.add("POST", "/requests/<uuid:ident>/withdraw", "Withdraw your request", wire.RequestRow)
+def withdraw_request(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Before it is answered."""
+    return requests.withdraw(unit, ident, if_match())
+
+
+# Levels.
+
+
+def _draft(body: wire.LevelDraft) -> levels.Draft:
+    new = tuple(levels.NewPermission(p.key, p.sentence, Reach.from_word(p.reach)) for p in body.new)
+    return levels.Draft(body.name, body.sentence, tuple(body.keys), new)
+
+
+@api.add("POST", "/levels", "Make a level", wire.LevelRow, body=wire.MakeLevel, status=201)
+def make_level(unit: Unit, body: wire.MakeLevel) -> dict[str, Any]:
+    """A named set of permissions in one system."""
+    return levels.make(unit, body.system, body.key, _draft(body))
+
+
+@api.add("POST", "/levels/<uuid:ident>/preview", "What changing a level would do", wire.LevelPreview,
+         body=wire.LevelDraft)  # fmt: skip
+def preview_level(unit: Unit, ident: UUID, body: wire.LevelDraft) -> dict[str, Any]:
+    """Whose rights would grow or shrink. Nothing happens yet."""
+    return levels.preview(unit, ident, _draft(body))
+
+
+@api.add("PUT", "/levels/<uuid:ident>", "Change a level", wire.LevelRow, body=wire.ChangeLevel)
+def change_level(unit: Unit, ident: UUID, body: wire.ChangeLevel) -> dict[str, Any]:
+    """At once for everybody who holds it."""
+    return levels.change(unit, ident, _draft(body), body.fingerprint, if_match())
+
+
+@api.add("GET", "/levels/compare", "Two levels side by side", wire.LevelComparison, query=wire.CompareLevels)
+def compare_levels(unit: Unit, query: wire.CompareLevels) -> dict[str, Any]:
+    """What both give, and what only the one or the other does."""
+    return levels.compare(unit, query.first, query.second)
+
+
+@api.add("GET", "/systems/<uuid:ident>/permissions", "Every permission of a system", wire.PermissionRow)
+def list_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """The furthest reaching first."""
+    return {"permissions": levels.permissions(unit, ident)}
+
+
+# Changes to grants.
+
+
+def _change(body: wire.ChangeWish) -> changes.Change:
+    return changes.Change(
+        changes.ChangeKind(body.kind), body.reason, tuple(body.grants), body.filter, dict(body.versions), body.until,
+        body.last_day, body.no_end, body.level, body.successor,
+    )  # fmt: skip
+
+
+@api.add("POST", "/changes/preview", "What a change would do to each grant", wire.ChangePreview, body=wire.ChangeWish)
+def preview_change(unit: Unit, body: wire.ChangeWish) -> dict[str, Any]:
+    """Nothing happens yet."""
+    return changes.preview(unit, _change(body))
+
+
+@api.add("POST", "/changes", "Change grants, one or many", wire.ChangeResult, body=wire.ChangeWish)
+def change_grants(unit: Unit, body: wire.ChangeWish) -> dict[str, Any]:
+    """Suspend, resume, move the end, change the level, hand to a successor, or end; with a line for each."""
+    return changes.carry_out(unit, _change(body), body.fingerprint)
+
+
+@api.add("POST", "/grants/<uuid:ident>/give-up", "Give up access of your own", wire.GivenUp, body=wire.GiveUp)
+def give_up(unit: Unit, ident: UUID, body: wire.GiveUp) -> dict[str, Any]:
+    """It ends in its system like any other access, without anyone's leave."""
+    return changes.give_up(unit, ident, body.reason)
+
+
+# Latches.
+
+
+def _setting(body: wire.SetLatch) -> latching.Setting:
+    if body.pair and len(body.pair) != 2:
+        raise BadInput("A pair has two keys.", "Give two permissions.", {"pair": "not two"})
+    pair = (body.pair[0], body.pair[1]) if body.pair else ("", "")
+    return latching.Setting(
+        LatchKind(body.kind), LatchMode(body.mode), body.account, body.account_kind, body.number, pair
+    )
+
+
+@api.add("POST", "/latches/preview", "What breaks a latch as things are", wire.LatchPreview, body=wire.SetLatch)
+def preview_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
+    """Before it is switched on."""
+    return latching.preview(unit, _setting(body))
+
+
+@api.add("PUT", "/latches", "Set a latch", wire.LatchPreview, body=wire.SetLatch)
+def set_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
+    """To off, warn or hold. What breaks it already stays, and is flagged."""
+    return latching.switch(unit, _setting(body))
+
+
+@api.add("GET", "/accounts/<uuid:ident>/latches", "Every latch of an account", wire.Rows[wire.LatchState])
+def get_latches(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """How each is set, and what breaks it."""
+    return {"rows": latching.of_account(unit, ident)}
+
+
+# One's own side.
+
+
+@api.add("GET", "/mine", "What you can reach, and who can reach yours", wire.Mine)
+def get_mine(unit: Unit) -> dict[str, Any]:
+    """With the offers that wait for you."""
+    return myself.page(unit)
+
+
+@api.add("POST", "/me/switch", "Switch into an account", wire.Me, body=wire.Switch)
+def switch_in(unit: Unit, body: wire.Switch) -> dict[str, Any]:
+    """What you do from then on is put down as done on behalf of its owner."""
+    return signing_in.describe(visits.enter(unit, body.account))
+
+
+@api.add("DELETE", "/me/switch", "Switch out again", wire.Done)
+def switch_out(unit: Unit) -> dict[str, Any]:
+    """Nothing happens to somebody who is not inside."""
+    visits.leave(unit)
+    return {"done": True}
+
+
+@api.add("POST", "/me/proof", "Prove afresh that it is you", wire.Proved, body=wire.ProveWith)
+def prove(unit: Unit, body: wire.ProveWith) -> dict[str, Any]:
+    """Counts for ten minutes."""
+    return {"until": signing_in.prove(unit, body.password, body.code, origin())}
+
+
+@api.add("PUT", "/me/offers", "Take offers, or refuse to be sent any", wire.Done, body=wire.SetOffers)
+def set_offers(unit: Unit, body: wire.SetOffers) -> dict[str, Any]:
+    """For yourself."""
+    myself.set_offers(unit, body.refuses)
+    return {"done": True}
+
+
+@api.add("POST", "/me/address", "Have a link sent that confirms your address", wire.Done, status=202)
+def ask_for_proof(unit: Unit) -> dict[str, Any]:
+    """It works once, for a day."""
+    myself.ask_for_proof(unit)
+    return {"done": True}
+
+
+@api.add("POST", "/link/confirm", "Confirm an address by its link", wire.Done, body=wire.ConfirmAddress, open=True)
+def confirm_address(body: wire.ConfirmAddress) -> dict[str, Any]:
+    """The token comes from the link that was mailed."""
+    myself.confirm_address(the_service(), body.token, origin())
+    return {"done": True}
+
+
+@api.add("POST", "/me/factor", "Begin to set up a second factor", wire.Factor, status=201)
+def begin_factor(unit: Unit) -> dict[str, Any]:
+    """A secret for an app that shows codes; it counts once you have given one."""
+    return dict(factor.begin(unit))
+
+
+@api.add("PUT", "/me/factor", "Give the first code of a second factor", wire.Done, body=wire.CodeWith)
+def confirm_factor(unit: Unit, body: wire.CodeWith) -> dict[str, Any]:
+    """From then on it is asked for at every sign-in."""
+    factor.confirm(unit, body.code)
+    return {"done": True}
+
+
+@api.add("DELETE", "/me/factor", "Do without a second factor", wire.Done)
+def remove_factor(unit: Unit) -> dict[str, Any]:
+    """After a fresh proof."""
+    factor.remove(unit)
+    return {"done": True}
+
+
+@api.add("POST", "/notices/read", "Mark notices as read", wire.Done, body=wire.ReadNotices)
+def read_notices(unit: Unit, body: wire.ReadNotices) -> dict[str, Any]:
+    """Your own; all of them when none is named."""
+    myself.read_notices(unit, body.notices)
+    return {"done": True}
