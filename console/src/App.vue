@@ -5,6 +5,8 @@ import { RouterView, useRoute } from 'vue-router'
 import { useLive } from './data/live'
 import { me } from './data/me'
 import AppHeader from './parts/AppHeader.vue'
+import InsideBar from './parts/InsideBar.vue'
+import ProofDialog from './parts/ProofDialog.vue'
 
 useLive()
 const route = useRoute()
@@ -14,7 +16,9 @@ const withHeader = computed(() => me.value !== null && !route.meta.open)
 <template>
   <a href="#main" class="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-card focus:p-3">Skip to the page</a>
   <AppHeader v-if="withHeader" />
+  <InsideBar v-if="withHeader" />
   <main id="main" tabindex="-1" class="mx-auto max-w-[1240px] px-4 pb-16 outline-none sm:px-6" :class="withHeader ? 'pt-6' : ''">
-    <RouterView :key="route.path" />
+    <RouterView :key="route.path + (me?.inside?.account.id ?? '')" />
   </main>
+  <ProofDialog />
 </template>

@@ -3,7 +3,7 @@
 import { useQueryCache } from '@pinia/colada'
 import { onScopeDispose, ref, watch } from 'vue'
 
-import { me } from './me'
+import { askWhoIam, me } from './me'
 
 /** Which queries show which kinds of things. Kinds that are not here refresh everything. */
 const SHOWN_IN: Record<string, string[]> = {
@@ -14,6 +14,11 @@ const SHOWN_IN: Record<string, string[]> = {
   round: ['round', 'items', 'rounds', 'today'],
   step: ['revocation', 'revocations', 'today'],
   revocation: ['revocation', 'revocations', 'today', 'account', 'person', 'app'],
+  notice: ['notices'],
+  offer: ['offers', 'mine', 'account', 'today'],
+  request: ['requests', 'mine', 'today'],
+  visit: ['account', 'mine'],
+  mail: [],
   session: ['sessions', 'today', 'account', 'accounts', 'people', 'person'],
   system: ['systems', 'today'],
 }
@@ -37,7 +42,9 @@ export function useLive(): void {
   let source: EventSource | null = null
 
   function onChanged(event: MessageEvent<string>): void {
-    const names = touched((JSON.parse(event.data) as { kinds: string[] }).kinds)
+    const kinds = (JSON.parse(event.data) as { kinds: string[] }).kinds
+    if (kinds.some((kind) => ['notice', 'visit', 'grant'].includes(kind))) void askWhoIam()
+    const names = touched(kinds)
     void cache.invalidateQueries({ predicate: (entry) => names === null || names.has(String(entry.key[0])) })
   }
 

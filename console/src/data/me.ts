@@ -24,8 +24,30 @@ export async function askWhoIam(): Promise<Me | null> {
   return me.value
 }
 
-export async function signIn(address: string, password: string): Promise<void> {
-  keep(await send<Me>('POST', '/session', { address, password }))
+export async function signIn(address: string, password: string, code: string = ''): Promise<void> {
+  keep(await send<Me>('POST', '/session', { address, password, code }))
+}
+
+/** Keep who is signed in from now on, by an answer that says so. */
+export function keepMe(found: Me): void {
+  keep(found)
+}
+
+/** Switch into an account, or out again; every page is asked for anew, since it looks different from there. */
+export function useSwitch(): { enter: (account: string) => Promise<void>; leave: () => Promise<void> } {
+  const cache = useQueryCache()
+  return {
+    enter: async (account) => {
+      await send('POST', '/me/switch', { account })
+      await askWhoIam()
+      await cache.invalidateQueries()
+    },
+    leave: async () => {
+      await send('DELETE', '/me/switch')
+      await askWhoIam()
+      await cache.invalidateQueries()
+    },
+  }
 }
 
 export function useSignOut(): () => Promise<void> {

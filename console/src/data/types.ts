@@ -1,6 +1,16 @@
 /** What the service answers, as far as the console reads it. The reference is /api/v1/openapi.json. */
 
+export interface Breach {
+  latch: string
+  kind: string
+  mode: string
+  fact: string
+  remedy: string
+}
+
 export interface Problem {
+  type?: string
+  breaches?: Breach[]
   title: string
   detail: string
   remedy: string
@@ -28,12 +38,24 @@ export interface Rows<T> {
   count: number | null
 }
 
+export interface Inside {
+  account: Named
+  owner: Named | null
+  levels: string[]
+  rights: string[]
+  parts: string[]
+  until: string | null
+  reach: number
+}
+
 export interface Me {
   person: Named
   organisation: Named & { time_zone: string }
   administrator: boolean
   owner: boolean
   reviewer: boolean
+  notices: number
+  inside: Inside | null
   csrf: string
 }
 
@@ -44,8 +66,11 @@ export interface AccountRow extends Named {
   system: Named & { kind: string }
   owner: Named | null
   grants: number
+  holders: number
   sessions: number
   open_flags: number
+  emergency_hours: number | null
+  version: number
 }
 
 export interface Path {
@@ -66,6 +91,8 @@ export interface Path {
   given_at: string | null
   last_used_at: string | null
   recorded: boolean
+  part: string | null
+  hours: string
 }
 
 export interface GrantRow {
@@ -87,12 +114,28 @@ export interface GrantRow {
   recorded: boolean
   missing_since: string | null
   open_flags: number
+  part: string | null
+  emergency: boolean
+  owed: string | null
+  owed_answer: string
+  version: number
 }
 
 export interface AccountPage extends AccountRow {
   answers_for: boolean
   paths: Path[]
   not_in_force: GrantRow[]
+  parts: Part[]
+  others: { name: string; reach: number; owns: boolean }[]
+  prerequisites: string[]
+}
+
+export interface Part extends Named {
+  kind: string
+  group: boolean
+  public: boolean
+  resources: number
+  holders: number
 }
 
 export interface PersonRow extends Named {
@@ -317,4 +360,193 @@ export interface Today {
   ends: { week_begins: string; count: number }[]
   systems_down: SystemRow[]
   counts: Record<string, number>
+}
+
+export interface Right {
+  key: string
+  sentence: string
+  reach: number
+}
+
+export interface OfferedTo {
+  holder: { kind: string; id: string | null; name: string }
+  address: string
+  inside: boolean
+  known: boolean
+  people: number
+  can: Right[]
+  adds: Right[]
+  cannot: Right[]
+  reach: number
+  already: string[]
+  latches: Breach[]
+  prerequisites: { key: string; sentence: string; met: boolean }[]
+  warnings: string[]
+}
+
+export interface OfferPreview {
+  account: Named
+  words: string
+  offers: number
+  terms: number
+  resources: number
+  needs_proof: boolean
+  to: OfferedTo[]
+  fingerprint: string
+}
+
+export interface OfferRow {
+  id: string
+  kind: 'access' | 'ownership'
+  state: string
+  account: AccountOf
+  person: Named
+  team: string | null
+  address: string
+  sender: Named | null
+  level: string | null
+  part: string | null
+  reach: number | null
+  until: string | null
+  reason: string
+  sent_at: string
+  times_sent: number
+  runs_out_at: string
+  opened_at: string | null
+  answered_at: string | null
+  answer: string
+  version: number
+}
+
+export interface OpenOffer {
+  id: string
+  kind: 'access' | 'ownership'
+  version: number
+  organisation: string
+  account: Named
+  person: Named
+  holder: string
+  sender: { name: string; address: string | null } | null
+  reason: string
+  runs_out_at: string
+  has_sign_in: boolean
+  signed_in: boolean
+  lacking: string[]
+  suggested_password: string
+  words: string
+  can: Right[]
+  cannot: Right[]
+  reach: number
+  parts: string[]
+  keeps: string | null
+  since: string | null
+  until: string | null
+  hours: string
+  purpose: string
+}
+
+export interface RequestRow {
+  id: string
+  state: string
+  emergency: boolean
+  person: Named & { inside: boolean }
+  account: Named | null
+  owner_address: string
+  wanted: string
+  level: Named | null
+  reach: number | null
+  until: string | null
+  reason: string
+  asked_at: string
+  times_asked: number
+  runs_out_at: string
+  answered_by: Named | null
+  answer: string
+  version: number
+}
+
+export interface LevelRow extends Named {
+  key: string
+  sentence: string
+  reach: number
+  permissions: { key: string; sentence: string; reach: string }[]
+  single: boolean
+  grants: number
+  version: number
+  system: Named
+}
+
+export interface LevelPreview {
+  grows: number
+  shrinks: number
+  effects: { holder: Named; account: Named; gains: Right[]; loses: Right[] }[]
+  latches: Breach[]
+  fingerprint: string
+}
+
+export interface LevelComparison {
+  first: Named & { reach: number; sentence: string }
+  second: Named & { reach: number; sentence: string }
+  both: Right[]
+  first_only: Right[]
+  second_only: Right[]
+}
+
+export interface ChangeLine {
+  grant_id: string
+  holder: Holder
+  account: AccountOf
+  level: string | null
+  does: string
+  refused: string | null
+  remedy: string
+  latches: Breach[]
+  revocation_id: string | null
+}
+
+export interface ChangePreview {
+  lines: ChangeLine[]
+  changed: number
+  needs_proof: boolean
+  fingerprint: string
+}
+
+export interface LatchState {
+  kind: string
+  mode: 'off' | 'warn' | 'hold'
+  number: number | null
+  pair: string[]
+  words: string
+  of_kind: boolean
+  broken: string[]
+}
+
+export interface Mine {
+  reach: (Path & { own: boolean })[]
+  mine: { account: Named; holders: { kind: string; id: string; name: string; reach: number; levels: string[]; until: string | null }[] }[]
+  offers: OpenOffer[]
+  settings: { address: string | null; address_confirmed_at: string | null; second_factor: boolean; refuses_offers: boolean }
+}
+
+export interface NoticeRow {
+  id: string
+  kind: string
+  sentence: string
+  page: string
+  at: string
+  read_at: string | null
+}
+
+export interface TeamRow extends Named {
+  partner: boolean
+  purpose: string
+  speaker: Named | null
+  members: number
+  grants: number
+}
+
+export interface Settings {
+  offer_hours: number
+  inside_domains: string[]
+  prerequisites: string[]
 }

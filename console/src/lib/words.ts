@@ -43,6 +43,12 @@ export function untilWords(at: string | null | undefined, now: number = Date.now
   return days <= 30 ? `${day(last)}, ${days <= 1 ? 'the last day' : `${days} days left`}` : day(last)
 }
 
+/** An end as it stands in a sentence. */
+export function ends(until: string | null): string {
+  if (!until) return 'without an end'
+  return untilWords(until).startsWith('over') ? untilWords(until) : `until ${untilWords(until)}`
+}
+
 /** A count with its noun in the right number. */
 export function counted(count: number, one: string, many: string = `${one}s`): string {
   return `${count} ${count === 1 ? one : many}`

@@ -1,16 +1,23 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
+import { RouterLink } from 'vue-router'
 
-import { get } from '@/data/api'
+import { get, send } from '@/data/api'
+import { me } from '@/data/me'
 import type { AccountPage, FlagRow, Path, Rows } from '@/data/types'
 import { lanesOption } from '@/lib/charts'
 import { isDark } from '@/lib/theme'
 import { SENSITIVITY_WORDS, counted, plain } from '@/lib/words'
 import ChartBox from '@/parts/ChartBox.vue'
+import ChangeDialog from '@/parts/ChangeDialog.vue'
+import HandOverDialog from '@/parts/HandOverDialog.vue'
 import HolderName from '@/parts/HolderName.vue'
+import LatchBox from '@/parts/LatchBox.vue'
 import PageHead from '@/parts/PageHead.vue'
 import PathList from '@/parts/PathList.vue'
+import ProblemNote from '@/parts/ProblemNote.vue'
+import ReachMark from '@/parts/ReachMark.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
 import SeverityMark from '@/parts/SeverityMark.vue'
 import StateNote from '@/parts/StateNote.vue'
@@ -24,6 +31,30 @@ const flags = useQuery({
   key: () => ['flags', 'of account', props.id],
   query: () => get<Rows<FlagRow>>('/flags', { filter: `account.id eq "${props.id}" and state eq "open"`, limit: 8 }),
 })
+
+const owns = computed(() => !me.value?.inside && Boolean(me.value?.administrator || data.value?.owner?.id === me.value?.person.id))
+const isHandingOver = ref(false)
+const isDisconnecting = ref(false)
+const apps = computed(() => new Set((data.value?.paths ?? []).filter((path) => path.holder.kind === 'app').map((path) => path.holder.id)).size)
+const emergency = ref<number | ''>('')
+const needs = ref<string[]>([])
+const failed = ref<unknown>(null)
+watch(data, (found) => {
+  if (!found) return
+  emergency.value = found.emergency_hours ?? ''
+  needs.value = [...found.prerequisites]
+}, { immediate: true })
+
+async function setGiving(): Promise<void> {
+  failed.value = null
+  try {
+    const body = { emergency_hours: emergency.value || null, prerequisites: needs.value }
+    await send('PUT', `/accounts/${props.id}/giving`, body, { 'If-Match': `"${data.value?.version}"` })
+  } catch (problem) {
+    failed.value = problem
+  }
+  void refetch()
+}
 
 const ending = ref<Path | null>(null)
 const timed = computed(() => data.value?.paths.filter((path) => !path.owns) ?? [])
@@ -43,8 +74,14 @@ const summary = computed(() => {
         <div><dt class="text-sm text-soft">Sensitivity</dt><dd class="font-semibold">{{ SENSITIVITY_WORDS[data.sensitivity] }}</dd></div>
         <div><dt class="text-sm text-soft">Owner</dt><dd class="font-semibold">{{ data.owner?.name ?? 'nobody' }}</dd></div>
         <div><dt class="text-sm text-soft">Lives in</dt><dd class="font-semibold">{{ data.system.name }}</dd></div>
+        <div><dt class="text-sm text-soft">Shared by</dt><dd class="font-semibold">{{ data.holders }}</dd></div>
         <div v-if="data.answers_for"><dt class="text-sm text-soft">Sessions</dt><dd class="font-semibold">{{ data.sessions }}</dd></div>
       </dl>
+      <div v-if="data.answers_for" class="flex flex-wrap gap-2">
+        <RouterLink :to="{ path: '/give', query: { account: data.id } }" class="button-main">Offer access</RouterLink>
+        <button v-if="owns" class="button" @click="isHandingOver = true">Hand over</button>
+        <button v-if="apps > 1" class="button-end" @click="isDisconnecting = true">Disconnect {{ counted(apps, 'app') }}</button>
+      </div>
     </PageHead>
     <section v-if="flags.data.value?.rows.length" class="card mb-6 border-l-4 border-l-rust" aria-labelledby="flags">
       <h2 id="flags" class="px-5 pt-3 text-lg">Flags</h2>
@@ -66,16 +103,45 @@ const summary = computed(() => {
       <ul class="card divide-y divide-line">
         <li v-for="grant in data.not_in_force" :key="grant.id" class="flex flex-wrap gap-x-4 px-5 py-2.5">
           <HolderName :holder="grant.holder" class="min-w-48" />
-          <span>{{ grant.level }}</span>
+          <span>{{ grant.level }}<template v-if="grant.part"> on {{ grant.part }}</template></span>
           <span class="text-soft">{{ plain(grant.state) }}: {{ grant.reason }}</span>
         </li>
       </ul>
     </template>
+    <div v-if="data.answers_for || data.parts.length || data.others.length" class="mt-6 grid items-start gap-5 lg:grid-cols-2">
+      <section v-if="data.answers_for" class="card p-5" aria-labelledby="latches">
+        <h2 id="latches" class="mb-1 text-xl">Latches</h2>
+        <LatchBox :account="data.id" :system="data.system.id" :is-owner="owns" />
+      </section>
+      <section v-if="data.others.length" class="card p-5" aria-labelledby="others">
+        <h2 id="others" class="mb-1 text-xl">Who else is here</h2>
+        <ul><li v-for="other in data.others" :key="other.name" class="flex gap-3 py-1"><span class="flex-1">{{ other.name }}<span v-if="other.owns" class="text-soft">, the owner</span></span><ReachMark :reach="other.reach" /></li></ul>
+      </section>
+      <section v-if="data.parts.length" class="card p-5" aria-labelledby="parts">
+        <h2 id="parts" class="mb-1 text-xl">Parts that can be shared alone</h2>
+        <ul class="divide-y divide-line">
+          <li v-for="part in data.parts" :key="part.id" class="flex flex-wrap gap-x-3 py-1.5">
+            <span class="flex-1">{{ part.name }} <span class="text-soft">{{ part.group ? `group of ${part.resources}` : part.kind }}</span><span v-if="part.public" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">public</span></span>
+            <span class="text-soft">shared by {{ part.holders }}</span>
+          </li>
+        </ul>
+      </section>
+      <form v-if="owns" class="card space-y-3 p-5" @submit.prevent="setGiving">
+        <h2 class="text-xl">How access is given</h2>
+        <label class="block">In an emergency it opens for <input v-model="emergency" type="number" min="1" max="168" class="field mx-1 inline w-20" aria-label="Hours" /> hours <span class="text-soft">(empty: to nobody)</span></label>
+        <label class="block"><input v-model="needs" type="checkbox" value="confirmed_address" class="accent-moss" /> To accept, a confirmed address is needed</label>
+        <label class="block"><input v-model="needs" type="checkbox" value="second_factor" class="accent-moss" /> To accept, a second factor is needed</label>
+        <ProblemNote :error="failed" />
+        <button class="button">Keep this</button>
+      </form>
+    </div>
     <section v-if="timed.length > 1" class="mt-6" aria-labelledby="lanes">
       <h2 id="lanes" class="text-xl">When it ends</h2>
       <p class="mb-2 text-soft">A post marks an end; a pale bar has none. Red can spend or decide who else gets in.</p>
       <ChartBox class="card p-2" :option="option" :height="48 + timed.length * 26" label="Lanes of access with their ends; the list above says the same" />
     </section>
+    <ChangeDialog :open="isDisconnecting" :filter="`account.id eq &quot;${id}&quot; and holder.kind eq &quot;app&quot;`" only="end" :title="`Disconnect ${data.name} from all apps`" @close="isDisconnecting = false" @done="refetch()" />
+    <HandOverDialog v-if="owns" :open="isHandingOver" :account="data" @close="isHandingOver = false" />
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
   </template>
 </template>

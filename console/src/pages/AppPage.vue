@@ -7,6 +7,7 @@ import { get } from '@/data/api'
 import { me } from '@/data/me'
 import type { AppPage } from '@/data/types'
 import { ago, counted, day, untilWords } from '@/lib/words'
+import ChangeDialog from '@/parts/ChangeDialog.vue'
 import PageHead from '@/parts/PageHead.vue'
 import ReachMark from '@/parts/ReachMark.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
@@ -14,6 +15,7 @@ import StateNote from '@/parts/StateNote.vue'
 
 const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({ key: () => ['app', props.id], query: () => get<AppPage>(`/apps/${props.id}`) })
+const isDisconnecting = ref(false)
 const ending = ref<string[]>([])
 const canEnd = computed(() => Boolean(me.value?.administrator || me.value?.owner))
 </script>
@@ -26,8 +28,8 @@ const canEnd = computed(() => Boolean(me.value?.administrator || me.value?.owner
         By {{ data.publisher || 'nobody known' }}
         <a v-if="data.home_page" :href="data.home_page" rel="noreferrer noopener" class="link ml-2">{{ data.home_page }}</a>
       </p>
-      <button v-if="canEnd && data.grants.length > 1" class="button-end" @click="ending = data.grants.map((grant) => grant.id)">
-        Unlink from {{ counted(data.grants.length, 'account') }}
+      <button v-if="canEnd && data.grants.length > 1" class="button-end" @click="isDisconnecting = true">
+        Disconnect from {{ counted(data.grants.length, 'account') }}
       </button>
     </PageHead>
     <h2 class="mb-2 text-xl">Linked accounts</h2>
@@ -42,6 +44,7 @@ const canEnd = computed(() => Boolean(me.value?.administrator || me.value?.owner
       </li>
     </ul>
     <StateNote v-else status="success" empty empty-text="It is linked to nothing." />
+    <ChangeDialog :open="isDisconnecting" :filter="`holder.id eq &quot;${id}&quot;`" only="end" :title="`Disconnect ${data.name} from all accounts`" @close="isDisconnecting = false" @done="refetch()" />
     <RevokeDialog :open="ending.length > 0" :grants="ending" @close="ending = []" @started="ending = []" />
   </template>
 </template>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { useList } from '@/data/list'
 import { me } from '@/data/me'
 import type { GrantRow } from '@/data/types'
 import { ago, counted, plain, untilWords } from '@/lib/words'
+import ChangeDialog from '@/parts/ChangeDialog.vue'
 import HolderName from '@/parts/HolderName.vue'
 import ListTools from '@/parts/ListTools.vue'
 import PageHead from '@/parts/PageHead.vue'
@@ -18,6 +19,9 @@ const LIVE = 'state ne "ended"'
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<GrantRow>('grants', LIVE)
 const picked = ref<string[]>([])
 const isEnding = ref(false)
+const isChanging = ref(false)
+const isChangingAll = ref(false)
+const mayChange = computed(() => Boolean(me.value?.administrator || me.value?.owner || me.value?.inside))
 const CHOICES = [
   { label: 'Live', filter: LIVE },
   { label: 'Can spend or steward', filter: `${LIVE} and reach ge "spend"` },
@@ -39,18 +43,22 @@ const COLUMNS = [
 
 <template>
   <PageHead title="Grants" about="Who may act in which account, how far, until when.">
-    <button v-if="me?.administrator || me?.owner" class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'picked grant')}` : 'Pick grants to end' }}</button>
+    <button v-if="mayChange" class="button" :disabled="!picked.length" @click="isChanging = true">Change…</button>
+    <button v-if="mayChange && filter && count && count <= 1000" class="button" @click="isChangingAll = true">Change all {{ count }}…</button>
+    <button v-if="mayChange" class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'picked grant')}` : 'Pick grants to end' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="grants" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No grant is like that." @retry="refetch" />
-  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Grants" :picks="me?.administrator || me?.owner" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Grants" :picks="mayChange" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #holder="{ row }"><HolderName :holder="row.holder" /></template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>
-    <template #level="{ row }">{{ row.level }}</template>
+    <template #level="{ row }">{{ row.level }}<span v-if="row.part" class="block text-sm text-soft">only {{ row.part }}</span></template>
     <template #reach="{ row }"><ReachMark v-if="row.reach" :reach="row.reach" /></template>
     <template #until="{ row }">{{ untilWords(row.until) }}</template>
     <template #used="{ row }">{{ ago(row.last_used_at) }}</template>
-    <template #state="{ row }">{{ row.ended_as ? plain(row.ended_as) : plain(row.state) }}<template v-if="!row.recorded">, unrecorded</template><template v-if="row.missing_since">, missing in the system</template></template>
+    <template #state="{ row }">{{ row.ended_as ? plain(row.ended_as) : plain(row.state) }}<template v-if="!row.recorded">, unrecorded</template><template v-if="row.missing_since">, missing in the system</template><template v-if="row.emergency">, emergency</template><span v-if="row.owed" class="block text-sm">{{ row.owed === 'give' ? 'still to be given' : 'still to be taken' }} in {{ row.system.name }}<template v-if="row.owed_answer">: {{ row.owed_answer }}</template></span></template>
   </RecordTable>
+  <ChangeDialog :open="isChanging" :grants="rows.filter((row) => picked.includes(row.id))" @close="isChanging = false" @done="refetch()" />
+  <ChangeDialog :open="isChangingAll" :filter="filter" :title="`Change all ${count} that match`" @close="isChangingAll = false" @done="refetch()" />
   <RevokeDialog :open="isEnding" :grants="picked" @close="isEnding = false" @started="isEnding = false" />
 </template>

@@ -2,6 +2,7 @@
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { CallFailed } from '@/data/api'
 import { signIn } from '@/data/me'
 import ProblemNote from '@/parts/ProblemNote.vue'
 
@@ -9,6 +10,8 @@ const route = useRoute()
 const router = useRouter()
 const address = ref('')
 const password = ref('')
+const code = ref('')
+const needsCode = ref(false)
 const error = ref<unknown>(null)
 const isBusy = ref(false)
 
@@ -16,11 +19,12 @@ async function enter(): Promise<void> {
   isBusy.value = true
   error.value = null
   try {
-    await signIn(address.value, password.value)
+    await signIn(address.value, password.value, code.value)
     const then = String(route.query.then ?? '/')
     // Only places of our own: a link must not lead away from here.
     await router.push(then.startsWith('/') && !then.startsWith('//') ? then : '/')
   } catch (failed) {
+    needsCode.value ||= failed instanceof CallFailed && Boolean(failed.problem.type?.endsWith(':factor-needed'))
     error.value = failed
   } finally {
     isBusy.value = false
@@ -44,6 +48,10 @@ async function enter(): Promise<void> {
       <label class="block font-semibold">
         Password
         <input v-model="password" type="password" autocomplete="current-password" required class="field mt-1 font-normal" />
+      </label>
+      <label v-if="needsCode" class="block font-semibold">
+        Code of your second factor
+        <input v-model="code" inputmode="numeric" autocomplete="one-time-code" required class="field mt-1 font-normal" />
       </label>
       <ProblemNote :error="error" />
       <button class="button-main w-full" :disabled="isBusy">Sign in</button>

@@ -13,6 +13,7 @@ const signOut = useSignOut()
 
 const PLACES = [
   { to: '/', label: 'Today' },
+  { to: '/mine', label: 'My access' },
   { to: '/accounts', label: 'Accounts' },
   { to: '/people', label: 'People' },
   { to: '/grants', label: 'Grants' },
@@ -20,9 +21,13 @@ const PLACES = [
   { to: '/sessions', label: 'Sessions' },
   { to: '/flags', label: 'Flags' },
   { to: '/rounds', label: 'Reviews' },
+  { to: '/offers', label: 'Offers' },
+  { to: '/requests', label: 'Requests' },
   { to: '/revocations', label: 'Revocations' },
+  { to: '/levels', label: 'Levels' },
   { to: '/journal', label: 'Journal' },
   { to: '/systems', label: 'Systems', administrator: true },
+  { to: '/settings', label: 'Settings', administrator: true },
 ]
 const places = computed(() => PLACES.filter((place) => !place.administrator || me.value?.administrator))
 const THEMES: Theme[] = ['system', 'light', 'dark']
@@ -44,7 +49,7 @@ async function leave(): Promise<void> {
         <img src="/mark.svg" alt="" class="size-7" />
         Open Latch
       </RouterLink>
-      <nav aria-label="Places" class="order-last -mx-2 flex w-full gap-0.5 overflow-x-auto xl:order-none xl:mx-0 xl:w-auto xl:flex-1">
+      <nav aria-label="Places" class="order-last -mx-2 flex w-full gap-0.5 overflow-x-auto">
         <RouterLink
           v-for="place in places"
           :key="place.to"
@@ -55,7 +60,8 @@ async function leave(): Promise<void> {
           {{ place.label }}
         </RouterLink>
       </nav>
-      <Menu as="div" class="relative ml-auto">
+      <RouterLink to="/notices" class="button ml-auto border-transparent bg-transparent">Notices<span v-if="me?.notices" class="rounded-full bg-brass-wash px-1.5 text-sm font-semibold text-brass tabular-nums">{{ me.notices }}</span></RouterLink>
+      <Menu as="div" class="relative">
         <MenuButton class="button border-transparent bg-transparent" data-test="who">
           <span
             class="size-2 rounded-full"

@@ -29,7 +29,7 @@ function endLabel(path: Path): string {
         <p v-if="path.hops.length > 1" class="text-sm text-soft">{{ path.words }}</p>
       </div>
       <div>
-        {{ path.level }}
+        {{ path.level }}<span v-if="path.part" class="text-soft"> only on {{ path.part }}</span>
         <p class="text-sm text-soft">{{ path.sentence }}</p>
       </div>
       <ReachMark :reach="path.reach" />
@@ -37,6 +37,7 @@ function endLabel(path: Path): string {
         <template v-if="path.owns"><span class="text-soft">owner</span></template>
         <template v-else>
           <p>Until: {{ untilWords(path.until) }}</p>
+          <p v-if="path.hours">{{ path.hours }}</p>
           <p class="text-soft">Used: {{ ago(path.last_used_at) }}</p>
           <p v-if="path.given_by" class="text-soft">Given by {{ path.given_by }}</p>
         </template>

@@ -1,0 +1,74 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, reactive, ref, watch } from 'vue'
+
+import { get, send } from '@/data/api'
+import type { AccountRow, PersonRow, Rows, Settings, TeamRow } from '@/data/types'
+import LatchBox from '@/parts/LatchBox.vue'
+import PageHead from '@/parts/PageHead.vue'
+import ProblemNote from '@/parts/ProblemNote.vue'
+import StateNote from '@/parts/StateNote.vue'
+
+const settings = useQuery({ key: ['settings'], query: () => get<Settings>('/settings') })
+const teams = useQuery({ key: ['teams', 'speakers'], query: () => get<Rows<TeamRow>>('/teams', { limit: 200 }) })
+const people = useQuery({ key: ['people', 'speakers'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing ne "left" and address pr', limit: 500 }) })
+const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
+const kinds = computed(() => [...new Set((accounts.data.value?.rows ?? []).map((row) => row.kind))].sort())
+const kind = ref('')
+const form = reactive({ offer_hours: 48, domains: '', prerequisites: [] as string[] })
+const error = ref<unknown>(null)
+const said = ref('')
+
+watch(settings.data, (found) => {
+  if (found) Object.assign(form, { offer_hours: found.offer_hours, domains: found.inside_domains.join(', '), prerequisites: [...found.prerequisites] })
+}, { immediate: true })
+
+async function keep(call: () => Promise<unknown>): Promise<void> {
+  error.value = null
+  said.value = ''
+  try {
+    await call()
+    said.value = 'Kept.'
+  } catch (failed) {
+    error.value = failed
+  }
+}
+const save = () => keep(() => send('PUT', '/settings', { offer_hours: form.offer_hours, inside_domains: form.domains.split(',').map((d) => d.trim()).filter(Boolean), prerequisites: form.prerequisites }))
+const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/teams/${team.id}/speaker`, { speaker: speaker || null }))
+</script>
+
+<template>
+  <PageHead title="Settings" about="How the organisation gives access." />
+  <StateNote :status="settings.status.value" :error="settings.error.value" @retry="settings.refetch()" />
+  <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
+  <ProblemNote :error="error" />
+  <div class="grid items-start gap-5 lg:grid-cols-2">
+    <form class="card space-y-4 p-5" @submit.prevent="save">
+      <h2 class="text-xl">Offers</h2>
+      <label class="block font-semibold">An offer stands for so many hours <input v-model.number="form.offer_hours" type="number" min="1" max="2160" class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">Domains whose addresses are inside <input v-model="form.domains" class="field mt-1 font-normal" placeholder="example.org, example.net" /></label>
+      <fieldset>
+        <legend class="font-semibold">To accept, everybody needs</legend>
+        <label class="block"><input v-model="form.prerequisites" type="checkbox" value="confirmed_address" class="accent-moss" /> a confirmed address</label>
+        <label class="block"><input v-model="form.prerequisites" type="checkbox" value="second_factor" class="accent-moss" /> a second factor</label>
+      </fieldset>
+      <button class="button-main">Keep these settings</button>
+    </form>
+    <section class="card p-5" aria-labelledby="speakers">
+      <h2 id="speakers" class="text-xl">Who speaks for a team</h2>
+      <p class="mb-3 text-soft">They answer offers to it.</p>
+      <label v-for="team in teams.data.value?.rows ?? []" :key="team.id" class="mt-2 grid items-center gap-2 sm:grid-cols-2">
+        <span>{{ team.name }}</span>
+        <select class="field" :value="team.speaker?.id ?? ''" @change="setSpeaker(team, ($event.target as HTMLSelectElement).value)">
+          <option value="">Nobody</option>
+          <option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option>
+        </select>
+      </label>
+    </section>
+    <section class="card p-5 lg:col-span-2" aria-labelledby="kinds">
+      <h2 id="kinds" class="text-xl">Latches on all accounts of a kind</h2>
+      <label class="mt-2 mb-3 block max-w-xs font-semibold">Kind <select v-model="kind" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="one in kinds" :key="one">{{ one }}</option></select></label>
+      <LatchBox v-if="kind" :key="kind" :account-kind="kind" />
+    </section>
+  </div>
+</template>

@@ -1,0 +1,61 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { reactive, ref, watch } from 'vue'
+
+import { get, send } from '@/data/api'
+import type { LevelRow, RequestRow, Rows } from '@/data/types'
+
+import ModalBox from './ModalBox.vue'
+import ProblemNote from './ProblemNote.vue'
+
+const props = defineProps<{ open: boolean }>()
+const emit = defineEmits<{ close: [] }>()
+const form = reactive({ account_name: '', owner_address: '', level: '', until: '', reason: '', emergency: false })
+const error = ref<unknown>(null)
+const asked = ref<RequestRow | null>(null)
+const levels = useQuery({ key: ['levels', 'to ask for'], query: () => get<Rows<LevelRow>>('/levels', { filter: 'single eq false', limit: 500 }), enabled: () => props.open })
+
+watch(
+  () => props.open,
+  (open) => {
+    if (open) {
+      Object.assign(form, { account_name: '', owner_address: '', level: '', until: '', reason: '', emergency: false })
+      error.value = asked.value = null
+    }
+  },
+)
+
+async function ask(): Promise<void> {
+  error.value = null
+  try {
+    const until = form.until ? new Date(`${form.until}T23:59:59`).toISOString() : null
+    asked.value = await send<RequestRow>('POST', '/requests', { ...form, level: form.level || null, until })
+  } catch (failed) {
+    error.value = failed
+  }
+}
+</script>
+
+<template>
+  <ModalBox :open="open" title="Ask for access" @close="emit('close')">
+    <div v-if="asked" class="mt-4" role="status">
+      <p v-if="asked.state === 'granted'">It is open to you at once, because this is an emergency. Everyone who decides about it has been told, and it will be in the next review.</p>
+      <p v-else>Asked. You will be told what comes of it<template v-if="asked.times_asked > 1">; your request that was waiting already says this now</template>.</p>
+      <button class="button-main mt-4" @click="emit('close')">Good</button>
+    </div>
+    <form v-else class="mt-4 space-y-4" @submit.prevent="ask">
+      <label class="block font-semibold">The account’s name <input v-model="form.account_name" class="field mt-1 font-normal" placeholder="Just as it is called" /></label>
+      <label class="block font-semibold">Or its owner’s address <span class="font-normal text-soft">(when you don’t know the name)</span><input v-model="form.owner_address" type="email" class="field mt-1 font-normal" /></label>
+      <div class="grid gap-4 sm:grid-cols-2">
+        <label class="block font-semibold">Level <span class="font-normal text-soft">(if you know it)</span>
+          <select v-model="form.level" class="field mt-1 font-normal"><option value="">Let the owner choose</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.system.name }}: {{ level.name }}</option></select>
+        </label>
+        <label class="block font-semibold">Until <input v-model="form.until" type="date" class="field mt-1 font-normal" /></label>
+      </div>
+      <label class="block font-semibold">Why <textarea v-model="form.reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
+      <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> It is an emergency: open it now, for a few hours. <span class="text-soft">Everyone who decides about the account is told.</span></label>
+      <ProblemNote :error="error" />
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Not now</button><button class="button-main">{{ form.emergency ? 'Open it now' : 'Ask' }}</button></div>
+    </form>
+  </ModalBox>
+</template>
