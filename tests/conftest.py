@@ -87,7 +87,7 @@ def clock() -> Clock:
 @pytest.fixture
 def service(app_url: str, clock: Clock) -> Iterator[Service]:
     """The service on a fresh database, with a clock that stands still."""
-    made = Service(engine_for(app_url, pool_size=4), Fernet(KEY), clock)
+    made = Service(engine_for(app_url, pool_size=4), Fernet(KEY), clock, signing_seed=KEY)
     yield made
     made.engine.dispose()
 

@@ -195,3 +195,79 @@ def test_the_journal_is_verified_offline(run: Run, tmp_path: Path) -> None:
     assert verify(written, "--expect", noted).returncode == 0
     assert verify(["{"]).returncode == 1
     assert run("journal", "verify").returncode == 0
+
+
+def test_an_offer_from_preview_to_withdrawal(run: Run) -> None:
+    """What it comes to is shown before it is sent; the same is refused while it waits."""
+    offer = ("offer", "send", "Hut calendar", "--to", "nia@wardens.example.net", "--name", "Nia", "--level", "See dates",
+             "--until", "2099-12-31", "--hours", "mon-fri 08:00-18:00")  # fmt: skip
+    shown = run(*offer, "--preview").stdout
+    assert "Hut calendar: “See dates”, to the end of 31 December 2099, Monday to Friday, 08:00 to 18:00" in shown
+    assert "cannot: " in shown
+    assert run(*offer, given="n\n").returncode == 5
+    (sent,) = found(run(*offer, "--yes", "-o", "json"))
+    assert sent["state"] == "pending"
+    assert "waits for an answer" in run(*offer, "--yes").stderr
+    assert "(2 times)" in run("offer", "again", sent["id"]).stdout
+    assert "withdrawn" in run("offer", "withdraw", sent["id"]).stdout
+    again = run("offer", "again", sent["id"])
+    assert (again.returncode, "The offer is withdrawn" in again.stderr) == (1, True)
+    assert run("offer", "send", "Hut calendar", "--to", "x", "--level", "Nothing").returncode == 2
+    assert run(*offer[:-1], "sometimes").returncode == 2
+
+
+def test_grants_are_changed_with_a_line_for_each(run: Run) -> None:
+    """Named or by a filter; what is refused makes the exit code 4."""
+    held = found(run("grant", "list", "-f", 'state eq "suspended"', "-o", "json"))[0]
+    told = ("--reason", "For the test.", "--yes", "-o", "json")
+    (line,) = found(run("grant", "set-end", held["id"], "--until", "2099-06-30", *told))
+    assert line["does"] == "runs to the end of 30 June 2099"
+    wish = (
+        "grant",
+        "suspend",
+        "-f",
+        f'holder.id eq "{held["holder"]["id"]}"',
+        "--preview",
+        "--reason",
+        "x",
+        "-o",
+        "json",
+    )
+    assert [row["refused"] is None for row in found(run(*wish)) if row["grant_id"] == held["id"]] == [False]
+    assert run("grant", "resume", held["id"], *told).returncode == 0
+    assert found(run("grant", "suspend", held["id"], *told))[0]["does"].startswith("is suspended")
+    assert run("grant", "suspend", held["id"], *told).returncode == 1
+
+
+def test_levels_latches_and_ones_own_side(run: Run, stack: Demo, tokens: dict[str, str]) -> None:
+    """Compared, previewed, set; switched in and out."""
+    assert "Only Manage the shop account" in run("level", "compare", "Place orders", "Manage the shop account").stdout
+    preview = run("level", "change", "Answer mail", "--add", "mail.share", "--preview").stdout
+    assert "Let others into the mailbox" in preview
+    assert "books.pay" in run("level", "permissions", "Bookkeeping service").stdout
+    latch = ("latch", "set", "no_outsiders", "warn", "--account", "Rescue reports mailbox", "--preview")
+    assert "is an outsider" in run(*latch).stdout
+    assert "hold" in run("latch", "list", "Donations ledger").stdout
+    fenna = {"OPENLATCH_TOKEN": tokens["delegate"]}
+    assert "Offered to you: Booking desk mailbox" in run("mine", **fenna).stdout
+    assert "on behalf of Hal Draycott" in run("enter", "Wardens' mailbox", **fenna).stdout
+    assert [row["name"] for row in found(run("account", "list", "-o", "json", **fenna))] == ["Wardens' mailbox"]
+    assert run("leave", **fenna).returncode == 0
+    assert len(found(run("account", "list", "-o", "json", **fenna))) > 3
+    visits = found(run("visit", "list", "-o", "json"))
+    assert ("Fenna Aldous", "left") in {(v["person"]["name"], v["ended_as"]) for v in visits}
+    assert json.loads(run("exchange", "Wardens' mailbox", **fenna).stdout)["expires_in"] == 300
+    asked = ("request", "ask", "Hut sensors", "--reason", "To see the north hut.", "-o", "json")
+    (wish,) = found(run(*asked, **fenna))
+    assert run("request", "decline", wish["id"], "--words", "Ask in spring.").returncode == 0
+    assert "Ask in spring." in run("notice", COLUMNS="300", **fenna).stdout
+
+
+def test_an_app_is_disconnected_after_a_question(run: Run) -> None:
+    """From one account, or from all."""
+    refused = run("app", "disconnect", "Guest Forms", "--reason", "Not needed.", given="n\n")
+    assert refused.returncode == 5
+    assert "Booking desk mailbox" in refused.stdout
+    lines = found(run("app", "disconnect", "Donor Insight", "--account", "Appeal mailing list", "--reason", "Closed.",
+                      "--yes", "-o", "json"))  # fmt: skip
+    assert [line["does"] for line in lines] == ["ends"]

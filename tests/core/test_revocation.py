@@ -22,8 +22,8 @@ from openlatch.core.register import (
     Team,
     Term,
 )
-from openlatch.core.windows import Window
 from openlatch.core.states import GRANTS, may_become
+from openlatch.core.windows import Window
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKind, StepState
 
 NOW = datetime(2026, 3, 10, 12, tzinfo=UTC)

@@ -19,10 +19,11 @@ from sqlalchemy import func, select
 from openlatch.adapters import Adapter, Reading
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.core import journal as chain
-from openlatch.core.words import StepKind
+from openlatch.core.register import Holder
+from openlatch.core.words import GrantState, HolderKind, StepKind
 from openlatch.errors import BadInput, Conflict
-from openlatch.launch.cluster import Cluster
-from openlatch.service import carrying, revocations, rounds, systems
+from openlatch.launch.cluster import Cluster, free_port
+from openlatch.service import carrying, changes, giving, revocations, rounds, settling, systems
 from openlatch.service.context import Service, Viewer
 from openlatch.standins import telemetry
 from openlatch.store import journal
@@ -30,6 +31,7 @@ from openlatch.store.tables import (
     Account,
     Flag,
     Grant,
+    Handle,
     Item,
     JournalEntry,
     Level,
@@ -456,3 +458,63 @@ def test_the_secret_of_a_system_is_not_in_the_database(world: World) -> None:
         assert ADAPTER_PASSWORD not in str(list(journal.export(unit.db, world.viewer.organisation)))
         adapter: Adapter = systems.adapter_for(world.service, stored)
     assert adapter.read().accounts
+
+
+def test_access_that_is_given_is_given_in_the_system_and_taken_while_it_is_suspended(world: World) -> None:
+    """Once each time, whoever asks for it how often; a system that is down is waited for."""
+    world.read()
+    with world.service.unit(world.viewer) as unit:
+        account = unit.db.scalars(select(Account).where(Account.handle == "weather_readings")).one()
+        handle = next(
+            h for h in unit.db.scalars(select(Handle).where(Handle.person_id.is_not(None)).order_by(Handle.name))
+            if not world.is_member(h.name, "weather_readings")
+        )  # fmt: skip
+        level = unit.db.scalars(select(Level.id).where(Level.key == "reader")).one()
+        terms = giving.terms_from(unit, account, giving.Choice((level,)))
+        assert handle.person_id is not None
+        holder = Holder(HolderKind.PERSON, handle.person_id)
+        grant = giving.new_grant(unit, account, holder, terms, GrantState.ACTIVE).id
+        giving.enter_into_force(unit, unit.db.get_one(Grant, grant))
+
+    def settle() -> Any:
+        return settling.settle(world.service, world.viewer.organisation, grant)
+
+    def grants() -> int:
+        return world.server.log.read_text().count('statement: grant "weather_readings"')
+
+    def change(kind: str) -> None:
+        with world.service.unit(world.viewer) as unit:
+            changes.carry_out(unit, changes.Change(changes.ChangeKind(kind), "For a week.", (grant,)))
+
+    before = grants()
+    with world.service.unit(world.viewer) as unit:
+        system = unit.db.get_one(System, world.system)
+        right, system.settings = system.settings, {**system.settings, "port": free_port()}
+    again = settle()
+    assert again > world.clock()
+    assert not world.is_member(handle.name, "weather_readings")
+    with world.service.unit(world.viewer) as unit:
+        assert "did not answer" in unit.db.get_one(Grant, grant).owed_answer
+        unit.db.get_one(System, world.system).settings = right
+        assert settling.due(unit) == []
+    world.clock.forward(minutes=15)
+    worker.look_round(world.service)
+    assert settle() is None
+    assert settle() is None
+    assert world.is_member(handle.name, "weather_readings")
+    assert grants() == before + 1
+    world.read()
+    assert world.state(grant) == ("active", None)
+    change("suspend")
+    assert settle() is None
+    assert not world.is_member(handle.name, "weather_readings")
+    world.read()
+    assert world.state(grant) == ("suspended", None)
+    change("resume")
+    assert settle() is None
+    assert world.is_member(handle.name, "weather_readings")
+    revocation = world.start(grant)
+    world.carry_out(revocation)
+    assert world.state(grant) == ("ended", "revoked")
+    assert not world.is_member(handle.name, "weather_readings")
+    assert world.is_sound()

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import io
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 from uuid import UUID
@@ -13,78 +12,12 @@ from sqlalchemy import func, select, text
 
 from openlatch.core.words import Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, TooMany
-from openlatch.service import flags, importing, register, revocations, rounds, signing_in, today
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import flags, register, revocations, rounds, signing_in, today
+from openlatch.service.context import Unit, Viewer
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Flag, Grant, IdempotencyKey, Item, JournalEntry, Person, SignInAttempt, WebSession
+from openlatch.store.tables import Flag, Grant, IdempotencyKey, Item, JournalEntry, SignInAttempt, WebSession
 from openlatch.work import worker
-from tests.conftest import Clock
-
-FILES = {
-    "people": "key,name,address,inside,standing,leaves_on\n"
-    "ines,Ines,ines@example.org,yes,current,\n"
-    "mara,Mara,mara@example.org,yes,current,\n"
-    "owen,Owen,owen@example.net,no,current,\n"
-    "edda,Edda,edda@example.org,yes,left,2026-01-31\n",
-    "teams": "key,name\nwardens,Wardens\n",
-    "memberships": "team,member\nwardens,mara\nwardens,owen\n",
-    "accounts": "key,name,system,sensitivity,owner\n"
-    "box,Box,Mail,3,ines\nledger,Ledger,Books,4,mara\nrota,Rota,Mail,1,edda\n",
-    "levels": "system,key,name,sentence,permissions\n"
-    "Mail,read,Read,Can read.,mail.read|Read it|observe\n"
-    "Mail,run,Run,Can run it.,mail.read|Read it|observe//mail.share|Let others in|steward\n"
-    "Books,pay,Pay,Can pay.,books.pay|Send money|spend\n",
-    "apps": "key,name\nsync,Sync\n",
-    "grants": "account,holder_kind,holder,level,until,given_by,given_at,last_used_at,state\n"
-    "box,team,wardens,read,2026-09-30,ines,2026-01-01,2026-03-08,active\n"
-    "box,person,mara,run,,ines,2026-01-01,2026-03-08,active\n"
-    "box,person,edda,read,,ines,2025-01-01,2026-01-30,active\n"
-    "box,app,sync,read,,ines,2026-03-01,,active\n"
-    "box,person,owen,run,,ines,2026-03-01,,pending\n"
-    "ledger,account,box,pay,,mara,2026-01-01,2026-03-01,active\n"
-    "rota,person,owen,read,,edda,2025-12-01,2026-03-01,suspended\n",
-    "sessions": "key,account,holder,device,started_at\n"
-    "s1,box,mara,Phone,2026-03-09T08:00:00Z\ns2,ledger,mara,Phone,2026-02-01T08:00:00Z\n",
-}
-
-
-@dataclass
-class Small:
-    """The register, and its people as viewers."""
-
-    service: Service
-    itself: Viewer
-    clock: Clock
-
-    def as_(self, key: str) -> Viewer:
-        with self.service.unit(self.itself) as unit:
-            person = unit.db.scalars(select(Person).where(Person.key == key)).one()
-            return Viewer(self.itself.organisation, person.name, person.id)
-
-    def grant(self, key: str) -> UUID:
-        with self.service.unit(self.itself) as unit:
-            return unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
-
-    def names(self, viewer: Viewer, kind: str, **query: Any) -> set[str]:
-        """What a list shows to a viewer."""
-        with self.service.unit(viewer) as unit:
-            rows = register.page(unit, kind, ListQuery(limit=100, **query)).rows
-        return {row.get("name") or f"{row['holder']['name']} on {row['account']['name']}" for row in rows}
-
-    def open_flags(self, rule: str = "") -> set[str]:
-        with self.service.unit(self.itself) as unit:
-            statement = select(Flag.sentence).where(Flag.state == "open")
-            return set(unit.db.scalars(statement.where(Flag.rule == rule) if rule else statement))
-
-
-@pytest.fixture
-def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
-    for kind, written in FILES.items():
-        with service.unit(organisation) as unit:
-            report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
-        assert report.kept, report.errors
-    flags.evaluate_all(service, organisation.organisation)
-    return Small(service, organisation, clock)
+from tests.service.conftest import Small
 
 
 def test_each_viewer_sees_what_is_theirs(small: Small) -> None:
@@ -120,7 +53,7 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
         mine = register.account_page(unit, ident)
     assert {p["holder"]["name"] for p in mine["paths"]} == {"Owen"}
     assert not mine["answers_for"]
-    with small.service.unit(small.as_("edda")) as unit, pytest.raises(NotFound):
+    with pytest.raises(NotFound), small.service.unit(small.as_("edda")) as unit:
         register.who_can(unit, small.as_("owen").person or UUID(int=0), ident)
 
 
@@ -142,7 +75,7 @@ def test_ending_access_is_for_whoever_answers_for_the_account(small: Small, who:
     """Told apart only for those who can see the account at all."""
     wish = revocations.Wish(grants=(small.grant("box|person|mara|run"),))
     for call in (revocations.preview, lambda u, w: revocations.start(u, w, "Because.")):
-        with small.service.unit(small.as_(who)) as unit, pytest.raises(refusal):
+        with pytest.raises(refusal), small.service.unit(small.as_(who)) as unit:
             call(unit, wish)
     with small.service.unit(small.as_("ines")) as unit:
         shown = revocations.preview(unit, wish)
@@ -234,7 +167,7 @@ def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
     assert seen(small.as_("ines")) == {"Box"}
     assert seen(small.as_("mara")) == {"Ledger"}
     assert seen(small.as_("owen")) == set()
-    with small.service.unit(small.as_("owen")) as unit, pytest.raises(NotFound):
+    with pytest.raises(NotFound), small.service.unit(small.as_("owen")) as unit:
         rounds.page(unit, ident)
 
 
@@ -244,7 +177,7 @@ def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
 )
 def test_a_round_that_makes_no_sense_is_not_opened(small: Small, more: dict[str, Any], told: str) -> None:
     """With what to change."""
-    with small.service.unit(small.itself) as unit, pytest.raises(BadInput, match=told):
+    with pytest.raises(BadInput, match=told), small.service.unit(small.itself) as unit:
         open_round(small, unit, **more)
 
 
@@ -256,7 +189,7 @@ def test_nobody_decides_on_their_own_access_not_even_an_administrator(small: Sma
         item = unit.db.scalars(select(Item.id).where(Item.round_id == ident)).one()
         with pytest.raises(NotAllowed, match="their own access"):
             rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "I need it."))
-    with small.service.unit(small.as_("owen")) as unit, pytest.raises(NotFound):
+    with pytest.raises(NotFound), small.service.unit(small.as_("owen")) as unit:
         rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "They need it."))
 
 
@@ -269,7 +202,7 @@ def test_closing_says_what_becomes_of_undecided_items(small: Small, undecided: s
             rounds.close(unit, ident)
         with pytest.raises(BadInput):
             rounds.close(unit, ident, "forget")
-    with small.service.unit(small.as_("ines")) as unit, pytest.raises(NotAllowed):
+    with pytest.raises(NotAllowed), small.service.unit(small.as_("ines")) as unit:
         rounds.close(unit, ident, undecided)
     with small.service.unit(small.itself) as unit:
         closed = rounds.close(unit, ident, undecided)

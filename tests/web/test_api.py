@@ -13,10 +13,11 @@ import httpx
 import pytest
 from openapi_spec_validator import validate
 
+from openlatch import wire
 from openlatch.client import CallFailed, Client, Unreachable
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
-from openlatch.web.api import api
+from openlatch.web.api_giving import api
 from openlatch.web.routing import PREFIX
 from tests.conftest import ROLES, lines
 
@@ -244,3 +245,50 @@ def test_a_service_that_is_not_there_is_told_from_one_that_says_no() -> None:
     """With what to look at."""
     with Client("http://127.0.0.1:1", "x") as client, pytest.raises(Unreachable, match="No service answered"):
         client.me()
+
+
+def test_a_latch_that_holds_is_told_in_full_in_the_problem_document(client: Client) -> None:
+    """Which, the fact, and what would pass, so that a page can show each."""
+    ledger = client.list("accounts", filter='name eq "Donations ledger"').rows[0]
+    pay = client.list("levels", filter=f'key eq "pay" and system.id eq "{ledger.system.id}"').rows[0]
+    proposal = wire.OfferProposal.model_validate(
+        {"account": ledger.id, "to": [{"address": "new@wardens.example.net", "name": "New"}], "levels": [pay.id]}
+    )
+    assert [b.mode for b in client.preview_offer(proposal).to[0].latches] == ["hold"]
+    with pytest.raises(CallFailed) as error:
+        client.send_offer(proposal)
+    problem = error.value.problem
+    assert (problem.status, problem.type, problem.title) == (409, "urn:openlatch:problem:held", "A latch holds")
+    assert problem.breaches[0]["latch"] == "No outsider may spend"
+    assert problem.breaches[0]["remedy"]
+
+
+def test_tokens_are_exchanged_introspected_and_ended_as_the_standards_say(stack: Demo, tokens: dict[str, str]) -> None:
+    """RFC 8693, RFC 7662, RFC 7009, RFC 8414; errors by RFC 6749."""
+    with Client(stack.address, tokens["delegate"]) as client:
+        box = client.list("accounts", filter='name eq "Booking desk mailbox"').rows[0].id
+        made = client.exchange(tokens["delegate"], box)
+        assert (made["token_type"], made["expires_in"]) == ("Bearer", 300)
+        assert made["issued_token_type"] == "urn:ietf:params:oauth:token-type:access_token"
+        found = client.introspect(made["access_token"])
+        assert (found["active"], found["aud"], found["act"]["name"]) == (True, str(box), "Fenna Aldous")
+        with Client(stack.address, made["access_token"]) as acting:
+            me = acting.me()
+            assert me.inside is not None
+            assert me.inside.owner is not None
+            assert me.inside.owner.name == "Tobias Renn"
+            assert [row.name for row in acting.list("accounts").rows] == ["Booking desk mailbox"]
+        client.revoke_token(made["access_token"])
+        assert client.introspect(made["access_token"]) == {"active": False}
+        with Client(stack.address, made["access_token"]) as acting, pytest.raises(CallFailed, match="has been ended"):
+            acting.me()
+        with pytest.raises(CallFailed, match="invalid_target"):
+            client.exchange(tokens["delegate"], uuid4())
+        with pytest.raises(CallFailed, match="invalid_grant"):
+            client.exchange("nonsense", box)
+    described = httpx.get(f"{stack.address}/.well-known/oauth-authorization-server").json()
+    assert described["issuer"] == stack.address
+    assert httpx.get(described["jwks_uri"]).json()["keys"][0]["crv"] == "Ed25519"
+    refused = httpx.post(described["token_endpoint"], data={"grant_type": "password"})
+    assert (refused.status_code, refused.json()["error"]) == (400, "unsupported_grant_type")
+    assert httpx.post(described["introspection_endpoint"], data={"token": "x"}).status_code == 401

@@ -10,8 +10,9 @@ import httpx
 import pytest
 
 from openlatch.client import Client
+from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
-from openlatch.web.api import api
+from openlatch.web.api_giving import api
 from openlatch.web.routing import PREFIX
 from tests.conftest import ROLES
 
@@ -54,6 +55,14 @@ def ids(stack: Demo, tokens: dict[str, str]) -> dict[str, Any]:
             "system": one("systems", 'kind eq "by_hand"').id,
             "revocation": one("revocations", 'title co "Old Exporter"').id,
         }
+        rows |= {
+            "team": client.list("teams", limit=1).rows[0].id,
+            "level": one("levels", 'key eq "answer"').id,
+            "offer": one("offers", f'account.id eq "{box.id}" and person.name eq "Fenna Aldous"').id,
+            "answered": one("offers", f'account.id eq "{box.id}" and person.name eq "Elin Frost"').id,
+            "request": one("requests", 'person.name eq "Fenna Aldous"').id,
+            "wish": one("requests", 'person.name eq "Saskia Lund"').id,
+        }
         item = next(iter(client.items(rows["round"])))
         step = client.revocation(rows["revocation"]).step_list[0].id
         return {**rows, "item": item.id, "step": step}
@@ -63,7 +72,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
     """One for every route."""
     lists = {f"list_{n}": Call(f"/{n}", EVERYBODY) for n in (
         "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "rounds", "revocations", "journal",
-        "systems", "levels",
+        "systems", "levels", "offers", "requests", "notices", "resources", "latches", "visits",
     )}  # fmt: skip
     account, round_, revocation = ids["account"], ids["round"], ids["revocation"]
     wish = {"grants": [str(ids["grant"])]}
@@ -95,12 +104,73 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "step_done": Call(f"/revocations/{revocation}/steps/{ids['step']}/done", ADMINISTRATOR, {"proof": ""}, 422),
         "read_system": Call(f"/systems/{ids['system']}/read", ADMINISTRATOR, {}, 404),
         "bring": Call("/imports/nothing", ADMINISTRATOR, "key\n", 422),
+        **giving(ids),
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
         "sign_out": Call("/session", EVERYBODY),
     }  # fmt: skip
 
 
-OPEN = {"sign_in", "make_token"}
+def giving(ids: dict[str, Any]) -> dict[str, Call]:
+    """The routes about giving access."""
+    account, offer, level = ids["account"], f"/offers/{ids['offer']}", f"/levels/{ids['level']}"
+    latch = {"kind": "most_delegates", "mode": "warn", "account": str(account)}
+    proposal = {
+        "account": str(account),
+        "to": [{"address": "x@example.com", "name": "X"}],
+        "levels": [str(ids["level"])],
+    }
+    suspend = {"kind": "suspend", "grants": [str(ids["grant"])], "reason": "Test.", "fingerprint": "outdated"}
+    draft = {"name": "x", "sentence": "x", "keys": ["nothing"]}
+    delegate, anybody = frozenset({"delegate"}), str(uuid4())
+    return {
+        "preview_offer": Call("/offers/preview", OWNER, proposal),
+        "send_offer": Call("/offers", OWNER, {**proposal, "fingerprint": "outdated"}, 409),
+        "get_offer": Call(offer, OWNER | delegate),
+        "change_offer": Call(offer, OWNER, {}, 422),
+        "send_offer_again": Call(f"/offers/{ids['answered']}/again", OWNER, {}, 409),
+        "withdraw_offer": Call(f"/offers/{ids['answered']}/withdraw", OWNER, {}, 409),
+        "accept_offer": Call(f"{offer}/accept", delegate, {"version": 999}, 409),
+        "decline_offer": Call(f"{offer}/decline", delegate, {"version": 999}, 409),
+        "hand_over": Call(f"/accounts/{account}/hand-over", OWNER, {"to": anybody}, 422),
+        "set_account": Call(f"/accounts/{account}/giving", OWNER, {"emergency_hours": 8}),
+        "set_speaker": Call(f"/teams/{ids['team']}/speaker", ADMINISTRATOR, {"speaker": anybody}, 422),
+        "get_settings": Call("/settings", EVERYBODY),
+        "set_settings": Call("/settings", ADMINISTRATOR, {"inside_domains": ["no domain"]}, 422),
+        "ask_access": Call("/requests", EVERYBODY, {"account_name": "x", "reason": ""}, 422),
+        "get_request": Call(f"/requests/{ids['request']}", ADMINISTRATOR | delegate),
+        "grant_request": Call(f"/requests/{ids['wish']}/grant", OWNER, {}, 422),
+        "decline_request": Call(f"/requests/{ids['wish']}/decline", OWNER, {"words": ""}, 422),
+        "withdraw_request": Call(f"/requests/{ids['wish']}/withdraw", NOBODY, {}),
+        "make_level": Call("/levels", ADMINISTRATOR, {**draft, "system": anybody, "key": "x"}, 422),
+        "preview_level": Call(f"{level}/preview", ADMINISTRATOR, draft, 422),
+        "change_level": Call(level, ADMINISTRATOR, draft, 422),
+        "compare_levels": Call(f"/levels/compare?first={ids['level']}&second={ids['level']}", EVERYBODY),
+        "get_permissions": Call(f"/systems/{ids['system']}/permissions", EVERYBODY),
+        "preview_change": Call("/changes/preview", OWNER, suspend),
+        "change_grants": Call("/changes", OWNER, suspend, 409),
+        "give_up": Call(f"/grants/{ids['grant']}/give-up", NOBODY, {}),
+        "preview_latch": Call("/latches/preview", OWNER, {**latch, "number": 3}),
+        "set_latch": Call("/latches", OWNER, latch, 422),
+        "get_latches": Call(f"/accounts/{account}/latches", OWNER),
+        "get_mine": Call("/mine", EVERYBODY),
+        "switch_in": Call("/me/switch", EVERYBODY, {"account": anybody}, 404),
+        "switch_out": Call("/me/switch", EVERYBODY),
+        "prove": Call("/me/proof", EVERYBODY, {"password": PASSWORD}),
+        "set_offers": Call("/me/offers", EVERYBODY, {"refuses": False}),
+        "ask_for_proof": Call("/me/address", EVERYBODY, {}, 202),
+        "begin_factor": Call("/me/factor", EVERYBODY, {}, 201),
+        "confirm_factor": Call("/me/factor", EVERYBODY, {"code": "no code"}, 422),
+        "remove_factor": Call("/me/factor", EVERYBODY),
+        "read_notices": Call("/notices/read", EVERYBODY, {"notices": [anybody]}),
+    }
+
+
+OPEN = {"sign_in", "make_token", "read_link", "accept_link", "decline_link", "confirm_address"}
+# What a member of another organisation may do as well: these are about themselves, or about their own organisation.
+OWN = {
+    "get_settings", "get_mine", "switch_out", "prove", "set_offers", "ask_for_proof", "begin_factor",
+    "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
+}  # fmt: skip
 
 
 def test_every_route_is_in_this_test(ids: dict[str, Any]) -> None:
@@ -117,6 +187,8 @@ def test_each_route_as_each_kind_of_sign_in(
     methods = {route.name: route.method for route in api}
     wrong = []
     with httpx.Client(base_url=stack.address + PREFIX, headers=headers, timeout=30) as http:
+        if role in tokens:
+            assert http.post("/me/proof", json={"password": PASSWORD}).status_code == 200
         for name, call in calls(ids).items():
             body = (
                 {"content": call.body}
@@ -129,6 +201,8 @@ def test_each_route_as_each_kind_of_sign_in(
             expected = {call.allowed} if role in call.may else {403, 404}
             if role == "nobody":
                 expected = {401}
+            elif role == "stranger" and name in OWN:
+                expected = {call.allowed}
             elif role == "stranger" and (
                 (name.startswith("list_") and name != "list_items")
                 or name in ("me", "get_today", "sign_out", "verify_journal", "export_journal")

@@ -13,6 +13,7 @@ from datetime import date, datetime
 from enum import StrEnum
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
@@ -132,7 +133,8 @@ def _tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = 
     try:
         with _attempt(unit, keep):
             done = _make(unit if keep else _trusted(unit), change, ident)
-            line |= done
+            # A revocation that is taken back again has no id worth telling.
+            line |= done if keep else {**done, "revocation_id": None}
     except OpenLatchError as error:
         if raising or isinstance(error, ProofNeeded):
             raise
@@ -254,7 +256,7 @@ def _set_end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         unit.db.flush()
         _note(unit, "grant.end_set", grant, change, until=end)
     flags.evaluate(unit, grants=[grant.id])
-    told = f"ends at {end:%Y-%m-%d %H:%M} UTC" if end else "has no end any more"
+    told = f"runs {giving.end_in_words(end, ZoneInfo(account.time_zone))}" if end else "has no end any more"
     return _line(unit, told, warned)
 
 

@@ -234,8 +234,9 @@ def enter_into_force(unit: Unit, grant: Grant) -> None:
     terms = cut.terms_of(unit.db, [grant.id]).get(grant.id, [])
     if any(term.level.reach is Reach.STEWARD for term in terms):
         name, place = holder_name(unit, grant), account_of(unit, grant.account_id).name
-        others = telling.stewards(unit, grant.account_id) - {grant.person_id, unit.viewer.person}
-        sentence = f"{name} can now decide who gets into {place}; {unit.viewer.name} gave it."
+        giver = unit.db.get(Person, grant.given_by_id) if grant.given_by_id else None
+        others = telling.stewards(unit, grant.account_id) - {grant.person_id, grant.given_by_id}
+        sentence = f"{name} can now decide who gets into {place}; {giver.name if giver else 'Open Latch'} gave it."
         telling.tell_and_write(unit, others, "steward", sentence, f"/accounts/{grant.account_id}")
 
 

@@ -192,8 +192,8 @@ def _refuse_unfit(setting: Setting) -> None:
 
 def preview(unit: Unit, setting: Setting) -> dict[str, Any]:
     """What breaks a latch as things are, before it is switched on."""
-    _refuse_unfit(setting)
     accounts = _accounts_of(unit, setting)
+    _refuse_unfit(setting)
     found = []
     for account, crowd in crowds(unit, accounts).items():
         breaches = core.breaches([setting.latch], crowd)
@@ -230,6 +230,8 @@ def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
 def of_account(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     """Every latch of an account: its mode, whether the account's own or its kind's, and what breaks it."""
     unit.sight.require_answers_for(account)
+    if unit.db.get(Account, account) is None:
+        raise NotFound("There is no such account, or you may not see it.")
     own = {latch.kind: latch for latch in in_force(unit, [account]).get(account, [])}
     crowd = crowds(unit, [account])[account]
     found = []

@@ -190,5 +190,7 @@ def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
 
 
 def permissions(unit: Unit, system: UUID) -> list[dict[str, Any]]:
-    """Every permission of a system, the furthest reaching first."""
+    """Every permission of a system, the furthest reaching first. Anyone may read what they mean."""
+    if unit.db.get(System, system) is None:
+        raise NotFound("There is no such system.")
     return [_sentence(p) for p in comparing.ordered(giving.permissions_of(unit, system).values())]

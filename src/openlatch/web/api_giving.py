@@ -222,7 +222,7 @@ def compare_levels(unit: Unit, query: wire.CompareLevels) -> dict[str, Any]:
 
 
 @api.add("GET", "/systems/<uuid:ident>/permissions", "Every permission of a system", wire.PermissionRow)
-def list_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
     """The furthest reaching first."""
     return {"permissions": levels.permissions(unit, ident)}
 

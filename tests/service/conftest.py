@@ -1,0 +1,142 @@
+"""A small register with people, accounts and grants, in which use cases are tried."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID
+
+import pytest
+from sqlalchemy import select
+
+from openlatch.service import flags, importing, register, signing_in
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.listing import ListQuery
+from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Notice, Person
+from tests.conftest import Clock
+
+PASSWORD = "a lake behind the hut"
+FILES = {
+    "people": "key,name,address,inside,standing,leaves_on\n"
+    "ines,Ines,ines@example.org,yes,current,\n"
+    "mara,Mara,mara@example.org,yes,current,\n"
+    "owen,Owen,owen@example.net,no,current,\n"
+    "edda,Edda,edda@example.org,yes,left,2026-01-31\n",
+    "teams": "key,name\nwardens,Wardens\n",
+    "memberships": "team,member\nwardens,mara\nwardens,owen\n",
+    "accounts": "key,name,system,sensitivity,owner\n"
+    "box,Box,Mail,3,ines\nledger,Ledger,Books,4,mara\nrota,Rota,Mail,1,edda\n",
+    "levels": "system,key,name,sentence,permissions\n"
+    "Mail,read,Read,Can read.,mail.read|Read it|observe\n"
+    "Mail,run,Run,Can run it.,mail.read|Read it|observe//mail.share|Let others in|steward\n"
+    "Books,pay,Pay,Can pay.,books.pay|Send money|spend\n",
+    "apps": "key,name\nsync,Sync\n",
+    "grants": "account,holder_kind,holder,level,until,given_by,given_at,last_used_at,state\n"
+    "box,team,wardens,read,2026-09-30,ines,2026-01-01,2026-03-08,active\n"
+    "box,person,mara,run,,ines,2026-01-01,2026-03-08,active\n"
+    "box,person,edda,read,,ines,2025-01-01,2026-01-30,active\n"
+    "box,app,sync,read,,ines,2026-03-01,,active\n"
+    "box,person,owen,run,,ines,2026-03-01,,pending\n"
+    "ledger,account,box,pay,,mara,2026-01-01,2026-03-01,active\n"
+    "rota,person,owen,read,,edda,2025-12-01,2026-03-01,suspended\n",
+    "sessions": "key,account,holder,device,started_at\n"
+    "s1,box,mara,Phone,2026-03-09T08:00:00Z\ns2,ledger,mara,Phone,2026-02-01T08:00:00Z\n",
+}
+
+
+@dataclass
+class Small:
+    """The register, and its people as viewers."""
+
+    service: Service
+    itself: Viewer
+    clock: Clock
+
+    def as_(self, key: str) -> Viewer:
+        with self.service.unit(self.itself) as unit:
+            person = unit.db.scalars(select(Person).where(Person.key == key)).one()
+            return Viewer(self.itself.organisation, person.name, person.id)
+
+    def signed_in(self, key: str) -> Viewer:
+        """Somebody as they come by a browser's session, with a sign-in of their own."""
+        who = self.as_(key)
+        with self.service.unit(self.itself) as unit:
+            person = unit.db.get_one(Person, who.person)
+            assert person.address is not None
+            signing_in.make_sign_in(unit.db, who.organisation, person.id, person.address, PASSWORD, False)
+        known = signing_in.check_password(self.service, person.address, PASSWORD, "test")
+        opened = signing_in.open_session(self.service, known, "Test", "test")
+        return signing_in.viewer_of_session(self.service, opened.token, None)
+
+    def grant(self, key: str) -> UUID:
+        with self.service.unit(self.itself) as unit:
+            return unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
+
+    def names(self, viewer: Viewer, kind: str, **query: Any) -> set[str]:
+        """What a list shows to a viewer."""
+        with self.service.unit(viewer) as unit:
+            rows = register.page(unit, kind, ListQuery(limit=100, **query)).rows
+        return {row.get("name") or f"{row['holder']['name']} on {row['account']['name']}" for row in rows}
+
+    def open_flags(self, rule: str = "") -> set[str]:
+        with self.service.unit(self.itself) as unit:
+            statement = select(Flag.sentence).where(Flag.state == "open")
+            return set(unit.db.scalars(statement.where(Flag.rule == rule) if rule else statement))
+
+    @contextmanager
+    def acting(self, key: str) -> Iterator[Unit]:
+        """A transaction as one of the people."""
+        with self.service.unit(self.as_(key)) as unit:
+            yield unit
+
+    def id(self, table: Any, key: str) -> UUID:
+        """The id of something by its key."""
+        with self.service.unit(self.itself) as unit:
+            return unit.db.scalars(select(table.id).where(table.key == key)).one()
+
+    def account(self, key: str) -> UUID:
+        return self.id(Account, key)
+
+    def level(self, key: str) -> UUID:
+        return self.id(Level, key)
+
+    def person(self, key: str) -> UUID:
+        return self.id(Person, key)
+
+    def state(self, grant: UUID) -> str:
+        with self.service.unit(self.itself) as unit:
+            row = unit.db.get_one(Grant, grant)
+            return row.ended_as or row.state
+
+    def told(self, key: str) -> list[str]:
+        """What somebody was told, oldest first."""
+        with self.service.unit(self.itself) as unit:
+            mine = select(Notice.sentence).where(Notice.person_id == self.person(key)).order_by(Notice.id)
+            return list(unit.db.scalars(mine))
+
+
+@pytest.fixture
+def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
+    for kind, written in FILES.items():
+        with service.unit(organisation) as unit:
+            report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+        assert report.kept, report.errors
+    flags.evaluate_all(service, organisation.organisation)
+    return Small(service, organisation, clock)
+
+
+def mailed(service: Service, organisation: UUID) -> list[tuple[str, str, str]]:
+    """What waits in the outbox: to whom, the subject, and all of its text."""
+    with service.unit(Viewer.itself(organisation)) as unit:
+        rows = unit.db.scalars(select(Mail).where(Mail.state == "waiting").order_by(Mail.id)).all()
+        return [(r.recipient, r.subject, service.cipher.decrypt(r.content or b"").decode()) for r in rows]
+
+
+def link_to(service: Service, organisation: UUID, address: str) -> str:
+    """The token of the link that was last written to an address."""
+    texts = [text for to, _, text in mailed(service, organisation) if to == address and "#" in text]
+    return re.findall(r"#([\w-]{20,})", texts[-1])[-1]

@@ -1,0 +1,285 @@
+"""Changing grants, one or many; levels; latches over every way in; and what systems are owed."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import replace
+from datetime import date, timedelta
+from typing import Any
+from uuid import UUID
+
+import pytest
+from sqlalchemy import select
+
+from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.core.words import Reach
+from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded
+from openlatch.service import changes, importing, latching, levels, register, revocations, visits
+from openlatch.service.changes import Change, ChangeKind
+from openlatch.service.latching import Setting
+from openlatch.store.listing import ListQuery
+from openlatch.store.tables import Flag, JournalEntry, Term
+from openlatch.work import worker
+from tests.service.conftest import Small
+
+TEAM, MARA, EDDA, SYNC = "box|team|wardens|read", "box|person|mara|run", "box|person|edda|read", "box|app|sync|read"
+MAY = timedelta(days=60)
+
+
+def change(small: Small, kind: str, *keys: str, by: str = "ines", **more: Any) -> dict[str, Any]:
+    wish = Change(ChangeKind(kind), "Season ends.", tuple(small.grant(key) for key in keys), **more)
+    with small.acting(by) as unit:
+        return changes.carry_out(unit, wish)
+
+
+def untils(small: Small, key: str) -> set[Any]:
+    with small.service.unit(small.itself) as unit:
+        return set(unit.db.scalars(select(Term.until).where(Term.grant_id == small.grant(key))))
+
+
+def test_many_are_changed_with_a_line_for_each_and_one_refusal_holds_up_no_other(small: Small) -> None:
+    """The preview said just that, and changed nothing."""
+    wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active" or state eq "suspended"')
+    with small.service.unit(small.itself) as unit:
+        before = unit.db.scalars(select(JournalEntry.position)).all()
+        shown = changes.preview(unit, wish)
+    refused = [line for line in shown["lines"] if line["refused"]]
+    assert [(line["holder"]["name"], line["account"]["name"]) for line in refused] == [("Owen", "Rota")]
+    assert "The grant is suspended" in refused[0]["refused"]
+    assert small.state(small.grant(MARA)) == "active"
+    with small.service.unit(small.itself) as unit:
+        assert unit.db.scalars(select(JournalEntry.position)).all() == before
+        found = changes.carry_out(unit, wish, shown["fingerprint"])
+    assert found["changed"] == shown["changed"] == 5
+    assert small.state(small.grant(MARA)) == "suspended"
+    assert small.told("mara") == ["Your access to Box is suspended: Season ends."]
+    change(small, "resume", MARA)
+    assert small.state(small.grant(MARA)) == "active"
+
+
+def test_ends_are_set_moved_and_taken_away(small: Small) -> None:
+    """A last day counts to its end; all of a holder's terms end on it in one action."""
+    change(small, "set_end", MARA, TEAM, last_day=date(2026, 3, 31))
+    (end,) = untils(small, MARA)
+    assert end.isoformat() == "2026-03-31T23:00:00+00:00"
+    change(small, "set_end", MARA, until=end + MAY)
+    assert untils(small, MARA) == {end + MAY}
+    change(small, "set_end", MARA, no_end=True)
+    assert untils(small, MARA) == {None}
+    for bad in ({}, {"last_day": date(2026, 3, 1)}, {"last_day": date(2026, 4, 1), "until": end}):
+        with pytest.raises(BadInput):
+            change(small, "set_end", MARA, **bad)
+
+
+def test_two_at_once_one_wins_and_the_other_is_told_what_changed(small: Small) -> None:
+    """Both had looked at the same version."""
+    seen = {small.grant(MARA): 1}
+    change(small, "suspend", MARA, versions=seen)
+    with pytest.raises(Conflict, match=r"grant suspended, by Ines. It is suspended now"):
+        change(small, "set_end", MARA, versions=seen, no_end=True)
+
+
+def test_a_level_is_changed_and_steward_reach_asks_for_a_proof(small: Small) -> None:
+    """A level of another system is refused; so is the one that it is."""
+    assert change(small, "set_level", MARA, level=small.level("read"))["lines"][0]["does"] == "becomes “Read”"
+    with pytest.raises(Conflict, match="already"):
+        change(small, "set_level", MARA, level=small.level("read"))
+    with pytest.raises(BadInput):
+        change(small, "set_level", MARA, level=small.level("pay"))
+    stale = replace(small.as_("ines"), credential=UUID(int=5))
+    wish = Change(ChangeKind.SET_LEVEL, "Trust.", (small.grant(MARA),), level=small.level("run"))
+    with small.service.unit(stale) as unit:
+        assert changes.preview(unit, wish)["needs_proof"]
+        with pytest.raises(ProofNeeded):
+            changes.carry_out(unit, wish)
+
+
+def test_a_successor_takes_over_what_somebody_held(small: Small) -> None:
+    """With the same terms; the old grant ends as replaced once that is done."""
+    found = change(small, "replace", EDDA, successor=small.person("owen"))
+    assert found["lines"][0]["does"] == "passes to Owen"
+    revocation = found["lines"][0]["revocation_id"]
+    with small.acting("ines") as unit:
+        (step,) = revocations.page(unit, revocation)["step_list"]
+        revocations.done_by_hand(unit, revocation, step["id"], "Taken out of the list.")
+    assert small.state(small.grant(EDDA)) == "replaced"
+    with small.acting("owen") as unit:
+        assert "Box" in {row["account"]["name"] for row in register.page(unit, "grants", ListQuery(limit=50)).rows}
+    with pytest.raises(BadInput):
+        change(small, "replace", MARA, successor=small.person("edda"))
+
+
+def test_access_is_given_up_without_anyones_leave(small: Small) -> None:
+    """One's own, and nobody else's."""
+    with small.acting("mara") as unit:
+        ident = changes.give_up(unit, small.grant(MARA), "")["revocation_id"]
+    assert small.told("ines") == ["Mara gives up access to Box: Not needed any more."]
+    with small.acting("ines") as unit:
+        for step in revocations.page(unit, ident)["step_list"]:
+            revocations.done_by_hand(unit, ident, step["id"], "Taken out of the list.")
+    assert small.state(small.grant(MARA)) == "given_up"
+    with pytest.raises(NotFound), small.acting("mara") as unit:
+        changes.give_up(unit, small.grant(TEAM), "")
+
+
+def test_ending_many_at_once_asks_for_a_proof_and_apps_are_disconnected_by_a_filter(small: Small) -> None:
+    """More than five grants are many."""
+    stale = replace(small.itself, person=small.person("ines"), credential=UUID(int=5))
+    wish = Change(ChangeKind.END, "All must go.", filter='state ne "ended" and state ne "pending"')
+    with pytest.raises(ProofNeeded, match="Ending 6 grants"), small.service.unit(stale) as unit:
+        changes.carry_out(unit, wish)
+    apps = f'account.id eq "{small.account("box")}" and holder.kind eq "app"'
+    with small.service.unit(stale) as unit:
+        assert changes.carry_out(unit, replace(wish, filter=apps))["changed"] == 1
+    assert small.state(small.grant(SYNC)) == "revoking"
+    for who in ("owen", "mara"):
+        with pytest.raises((NotAllowed, NotFound)), small.acting(who) as unit:
+            changes.carry_out(unit, Change(ChangeKind.END, "Mine now.", (small.grant(EDDA),)))
+
+
+def test_changing_a_level_shows_whose_rights_grow_and_holds_at_a_latch(small: Small) -> None:
+    """It applies at once for everybody who holds it; a permission says the same thing everywhere."""
+    read = small.level("read")
+    wider = levels.Draft("Read", "Can read and take away.", ("mail.read",),
+                         (levels.NewPermission("mail.take", "Take it away", Reach.SPEND),))  # fmt: skip
+    with small.service.unit(small.itself) as unit:
+        shown = levels.preview(unit, read, wider)
+        assert {(e["holder"]["name"], e["account"]["name"]) for e in shown["effects"]} == {
+            ("Mara", "Box"), ("Owen", "Box"), ("Sync", "Box"),
+        }  # fmt: skip
+        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, small.account("box")))
+    with pytest.raises(Held, match="Owen is an outsider and can spend"), small.service.unit(small.itself) as unit:
+        levels.change(unit, read, wider, "", None)
+    with small.service.unit(small.itself) as unit:
+        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.WARN, small.account("box")))
+        assert levels.change(unit, read, wider, "", 1)["reach"] == Reach.SPEND
+        with pytest.raises(Conflict, match="meanwhile"):
+            levels.change(unit, read, wider, "", 1)
+        other = levels.Draft("Read", "Can read.", (), (levels.NewPermission("mail.read", "Else", Reach.OBSERVE),))
+        with pytest.raises(BadInput, match="says 'Read it'"):
+            levels.preview(unit, read, other)
+    assert any("No outsider may spend" in sentence for sentence in small.open_flags("latch_broken"))
+    with pytest.raises(NotAllowed), small.acting("ines") as unit:
+        levels.preview(unit, read, wider)
+
+
+@pytest.mark.parametrize(
+    ("kind", "latch", "number", "file"),
+    [
+        ("grants", LatchKind.NO_OUTSIDERS, None, "account,holder,level\nbox,quin,read\n"),
+        ("memberships", LatchKind.MOST_DELEGATES, 2, "team,member\nwardens,quin\n"),
+        ("people", LatchKind.NO_OUTSIDERS, None, "key,name,inside\nmara,Mara,no\n"),
+        ("accounts", LatchKind.TWO_STEWARDS, None, "key,name,system,sensitivity,owner\nbox,Box,Mail,3,mara\n"),
+        ("resources", LatchKind.NOTHING_PUBLIC, None, "account,key,name,public\nbox,in,Inbox,yes\n"),
+        ("levels", LatchKind.NO_SPEND_OUTSIDE, None,
+         "system,key,name,sentence,permissions\nMail,read,Read,Pays.,mail.read|Read it|spend\n"),
+    ],
+)  # fmt: skip
+def test_a_latch_holds_what_a_file_would_let_in(
+    small: Small, kind: str, latch: LatchKind, number: int | None, file: str
+) -> None:
+    """Whichever way in it is; nothing of the file is kept."""
+
+    def bring(name: str, written: str) -> None:
+        with small.service.unit(small.itself) as unit:
+            source = io.BytesIO(written.encode())
+            importing.bring(unit, name, "csv", source, keep_good=False, try_only=False)
+
+    bring("people", "key,name,inside\nquin,Quin,no\n")
+    with small.acting("ines") as unit:
+        latching.switch(unit, Setting(latch, LatchMode.HOLD, small.account("box"), None, number))
+    with small.service.unit(small.itself) as unit:
+        before = unit.db.scalars(select(JournalEntry.position)).all()
+    with pytest.raises(Held):
+        bring(kind, file)
+    with small.service.unit(small.itself) as unit:
+        assert unit.db.scalars(select(JournalEntry.position)).all() == before
+        latching.switch(unit, Setting(latch, LatchMode.WARN, small.account("box"), None, number))
+    bring(kind, file)
+    assert small.open_flags("latch_broken")
+
+
+def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
+    """By revoking, giving up and suspending; time that runs out asks nobody."""
+    with small.acting("ines") as unit:
+        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
+    for attempt in (
+        lambda: change(small, "end", MARA),
+        lambda: change(small, "suspend", MARA),
+        lambda: change(small, "set_level", MARA, level=small.level("read")),
+    ):
+        with pytest.raises(Held, match="only one person decides"):
+            attempt()
+    with pytest.raises(Held), small.acting("mara") as unit:
+        changes.give_up(unit, small.grant(MARA), "")
+    with small.acting("ines") as unit:
+        shown = revocations.preview(unit, revocations.Wish((small.grant(MARA),)))
+        assert [b["kind"] for b in shown["latches"]] == ["two_stewards"]
+    change(small, "set_end", MARA, until=small.clock() + timedelta(hours=1))
+    small.clock.forward(hours=1)
+    worker.look_round(small.service)
+    assert small.state(small.grant(MARA)) == "revoking"
+
+
+def test_switching_a_latch_on_shows_what_breaks_it_and_flags_that_until_it_is_mended(small: Small) -> None:
+    """On an account, and on all of a kind; the account's own setting wins. Delegates set none."""
+    box = small.account("box")
+    most = Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, box, None, 1)
+    with small.acting("ines") as unit:
+        shown = latching.preview(unit, most)
+        assert shown["broken"][0]["breaches"][0]["fact"] == "there are 2 delegates (Mara, Owen)"
+        assert unit.db.scalars(select(Flag.id).where(Flag.rule == "latch_broken")).all() == []
+        latching.switch(unit, most)
+    assert small.open_flags("latch_broken") == {
+        "Box breaks the latch “At most 1 delegates”: there are 2 delegates (Mara, Owen)."
+    }
+    change(small, "suspend", TEAM, by="ines")
+    assert small.open_flags("latch_broken") == set()
+    with small.service.unit(small.itself) as unit:
+        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, None, "account"))
+        states = {row["kind"]: row for row in latching.of_account(unit, box)}
+        assert (states["no_outsiders"]["mode"], states["no_outsiders"]["of_kind"]) == ("warn", True)
+        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.OFF, box))
+        assert {r["kind"]: r["mode"] for r in latching.of_account(unit, box)}["no_outsiders"] == "off"
+    for setting in (replace(most, number=None), Setting(LatchKind.NEVER_TOGETHER, LatchMode.WARN, box)):
+        with pytest.raises(BadInput), small.acting("ines") as unit:
+            latching.switch(unit, setting)
+    with pytest.raises(NotAllowed), small.acting("mara") as unit:
+        latching.switch(unit, most)
+
+
+def test_inside_an_account_one_sees_it_alone_and_the_journal_names_both(small: Small) -> None:
+    """A steward answers for it there, except for what stays the owner's."""
+    box = small.account("box")
+    mara = small.signed_in("mara")
+    with small.service.unit(mara) as unit:
+        inside = visits.enter(unit, box)
+        assert {row["name"] for row in register.page(inside, "accounts", ListQuery()).rows} == {"Box"}
+        assert inside.sight.owned == {box}
+        with pytest.raises(NotAllowed, match="stays with the account's owner"):
+            latching.switch(inside, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, box))
+        with pytest.raises(NotFound):
+            register.account_page(inside, small.account("ledger"))
+        changes.carry_out(inside, Change(ChangeKind.SUSPEND, "Gone.", (small.grant(EDDA),)))
+    with small.service.unit(small.itself) as unit:
+        entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "grant.suspended")).one()
+    assert entry.actor_name == "Mara"
+    assert entry.facts["on_behalf_of"] == {"id": str(small.person("ines")), "name": "Ines", "account": "Box"}
+    with pytest.raises(BadInput, match="your own"), small.service.unit(small.signed_in("ines")) as unit:
+        visits.enter(unit, box)
+    with pytest.raises(NotFound), small.service.unit(mara) as unit:
+        visits.enter(unit, small.account("rota"))
+
+
+def test_delegates_see_one_another_unless_a_latch_says_no(small: Small) -> None:
+    """And only while they are inside."""
+    box = small.account("box")
+    owen = small.signed_in("owen")
+    with small.service.unit(owen) as unit:
+        assert register.account_page(unit, box)["others"] == []
+        inside = visits.enter(unit, box)
+        assert [row["name"] for row in register.account_page(inside, box)["others"]] == ["Ines", "Mara"]
+    with small.acting("ines") as unit:
+        latching.switch(unit, Setting(LatchKind.UNSEEN, LatchMode.HOLD, box))
+    with small.service.unit(owen) as unit:
+        assert register.account_page(visits.enter(unit, box), box)["others"] == []

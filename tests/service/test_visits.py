@@ -1,0 +1,197 @@
+"""Tokens for programs, ended with the access they stand for; the second factor; an address proved; mail sent."""
+
+from __future__ import annotations
+
+import smtplib
+from dataclasses import replace
+from pathlib import Path
+from uuid import UUID
+
+import jwt
+import pyotp
+import pytest
+from sqlalchemy import select
+
+from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
+from openlatch.launch.cluster import free_port
+from openlatch.service import changes, factor, myself, signing_in, telling, visits
+from openlatch.service.changes import Change, ChangeKind
+from openlatch.standins.mail import MailServer
+from openlatch.store.tables import Mail, Person, Visit
+from openlatch.work import worker
+from tests.service.conftest import PASSWORD, Small, link_to
+
+
+def test_a_token_names_both_people_is_short_lived_and_ends_with_the_access(small: Small) -> None:
+    """The owner is its subject, the delegate its actor; introspection looks at the access itself."""
+    box, mara = small.account("box"), small.signed_in("mara")
+    with small.service.unit(mara) as unit:
+        made = visits.exchange(unit, box)
+    key = jwt.PyJWK(visits.public_key(small.service)).key
+    claims = jwt.decode(
+        made.token, key, ["EdDSA"], audience=str(box), options={"verify_exp": False, "verify_iat": False}
+    )
+    assert claims["sub"] == str(small.person("ines"))
+    assert claims["act"] == {"sub": str(small.person("mara")), "name": "Mara"}
+    assert claims["exp"] - claims["iat"] == 300
+    with small.acting("ines") as unit:
+        assert visits.introspect(unit, made.token)["scope"] == "mail.read mail.share"
+    acting = visits.viewer_of_exchanged(small.service, made.token)
+    with small.service.unit(acting) as unit:
+        assert unit.sight.owned == {box}
+        with pytest.raises(NotAllowed, match="can't be exchanged"):
+            visits.exchange(unit, box)
+        with pytest.raises(ProofNeeded):
+            unit.require_proof("That")
+    team = small.grant("box|team|wardens|read")
+    with small.acting("ines") as unit:
+        changes.carry_out(unit, Change(ChangeKind.SUSPEND, "Now.", (small.grant("box|person|mara|run"), team)))
+        assert visits.introspect(unit, made.token) == {"active": False}
+    with pytest.raises(NotAllowed, match="is over"), small.service.unit(acting) as unit:
+        assert unit.sight
+    worker.look_round(small.service)
+    with pytest.raises(NotSignedIn, match="has been ended"):
+        visits.viewer_of_exchanged(small.service, made.token)
+    with small.service.unit(small.itself) as unit:
+        assert unit.db.scalars(select(Visit.ended_as)).all() == ["access_over"]
+
+
+def test_tokens_that_are_no_good(small: Small) -> None:
+    """Run out, forged, of another service, ended by its program: all are just not active."""
+    box, mara = small.account("box"), small.signed_in("mara")
+    with small.service.unit(mara) as unit:
+        first, second = visits.exchange(unit, box).token, visits.exchange(unit, box).token
+        visits.end_token(unit, first)
+        assert visits.introspect(unit, first) == {"active": False}
+        assert visits.introspect(unit, second)["active"] is True
+    head, body, sealed = second.split(".")
+    forged = [f"{head}.{body}.{sealed[:-4]}AAAA", f"{head}.{body}.", "a.b.c", "", jwt.encode({"sub": "x"}, "k" * 32)]
+    other = replace(small.service, signing_seed=b"another service")
+    with small.service.unit(mara) as unit:
+        assert {visits.introspect(unit, token)["active"] for token in forged} == {False}
+        assert visits.introspect(replace(unit, service=other), second) == {"active": False}
+        with pytest.raises(NotFound):
+            visits.exchange(unit, small.account("rota"))
+    small.clock.forward(minutes=5)
+    with small.service.unit(mara) as unit:
+        assert visits.introspect(unit, second) == {"active": False}
+    with pytest.raises(NotSignedIn, match="has run out"):
+        visits.viewer_of_exchanged(small.service, second)
+
+
+def test_a_second_factor_is_asked_for_and_each_code_is_good_once(small: Small) -> None:
+    """From the moment that the first code was given; setting it up and removing it need a fresh proof."""
+    mara = small.signed_in("mara")
+    with pytest.raises(ProofNeeded), small.service.unit(replace(mara, proved_at=None)) as unit:
+        factor.begin(unit)
+    with small.service.unit(mara) as unit:
+        totp = pyotp.TOTP(factor.begin(unit)["secret"])
+        with pytest.raises(BadInput):
+            factor.confirm(unit, "000000")
+        factor.confirm(unit, totp.at(small.clock()))
+        with pytest.raises(Conflict):
+            factor.begin(unit)
+        assert unit.db.get_one(Person, mara.person).second_factor
+
+    def sign_in(code: str = "") -> UUID | None:
+        return signing_in.check_password(small.service, "mara@example.org", PASSWORD, "x", code).person
+
+    with pytest.raises(FactorNeeded):
+        sign_in()
+    with pytest.raises(NotSignedIn, match="code does not fit"):
+        sign_in(totp.at(small.clock()))
+    small.clock.forward(seconds=30)
+    assert sign_in(totp.at(small.clock())) == mara.person
+    with pytest.raises(NotSignedIn, match="code does not fit"):
+        sign_in(totp.at(small.clock()))
+    small.clock.forward(minutes=11)
+    with pytest.raises(ProofNeeded), small.service.unit(mara) as unit:
+        factor.remove(unit)
+    with small.service.unit(mara) as unit:
+        signing_in.prove(unit, PASSWORD, totp.at(small.clock()), "x")
+    with small.service.unit(replace(mara, proved_at=small.clock())) as unit:
+        factor.remove(unit)
+    assert sign_in() == mara.person
+
+
+def test_an_address_is_confirmed_by_the_link_that_was_sent_to_it(small: Small) -> None:
+    """Once, within a day."""
+    mara = small.signed_in("mara")
+    organisation = mara.organisation
+    for _ in range(2):
+        with small.service.unit(mara) as unit:
+            myself.ask_for_proof(unit)
+    link = link_to(small.service, organisation, "mara@example.org")
+    assert myself.confirm_address(small.service, link, "x") == "Mara"
+    with pytest.raises(NotFound):
+        myself.confirm_address(small.service, link, "x")
+    with small.service.unit(mara) as unit:
+        page = myself.page(unit)
+        assert page["settings"]["address_confirmed_at"] == small.clock()
+        assert [(m["account"]["name"], [h["name"] for h in m["holders"]]) for m in page["mine"]] == [
+            ("Ledger", ["Edda", "Ines", "Owen", "Sync"])
+        ]
+        myself.ask_for_proof(unit)
+    small.clock.forward(hours=24)
+    with pytest.raises(NotFound):
+        myself.confirm_address(small.service, link_to(small.service, organisation, "mara@example.org"), "x")
+
+
+def test_mail_goes_out_plain_and_html_and_waits_for_a_server_that_is_down(small: Small, tmp_path: Path) -> None:
+    """Nothing of it stays in the database once it is sent; a recipient who is refused is not tried for ever."""
+    port = free_port()
+    post = telling.Post("127.0.0.1", port, "access@example.org")
+    organisation = small.itself.organisation
+    letter = telling.Letter("Hello <you>", ("A & B.", "Second."), "http://x.example/offer#t0ken", "Open it")
+    with small.service.unit(small.itself) as unit:
+        telling.write(unit, "mara@example.org", letter)
+    assert telling.send_due(small.service, organisation, None) == 0
+    small.clock.forward(minutes=1)
+    assert telling.send_due(small.service, organisation, post) == 0
+    with small.service.unit(small.itself) as unit:
+        row = unit.db.scalars(select(Mail)).one()
+        assert (row.state, row.tries) == ("waiting", 2)
+        assert b"t0ken" not in (row.content or b"")
+    server = MailServer(tmp_path, port, free_port())
+    server.start()
+    try:
+        assert telling.send_due(small.service, organisation, post) == 0
+        small.clock.forward(minutes=1)
+        assert telling.send_due(small.service, organisation, post) == 1
+        (message,) = server.messages("mara@example.org")
+    finally:
+        server.stop()
+    plain, html = (message.get_body((kind,)) for kind in ("plain", "html"))
+    assert plain is not None
+    assert html is not None
+    assert "A & B.\n\nSecond.\n\nOpen it:\nhttp://x.example/offer#t0ken" in plain.get_content().replace("\r", "")
+    assert "A &amp; B." in html.get_content()
+    assert "<img" not in html.get_content()
+    with small.service.unit(small.itself) as unit:
+        assert unit.db.scalars(select(Mail.content)).all() == [None]
+
+
+def test_a_refused_recipient_is_given_up(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
+    """And put down in the journal."""
+
+    def refuse(self: telling.Post, recipient: str, letter: telling.Letter) -> None:
+        raise smtplib.SMTPRecipientsRefused({recipient: (550, b"no such user")})
+
+    monkeypatch.setattr(telling.Post, "send", refuse)
+    with small.service.unit(small.itself) as unit:
+        telling.write(unit, "gone@example.org", telling.Letter("Hello", ("There.",)))
+    telling.send_due(small.service, small.itself.organisation, telling.Post("x", 1, "y@example.org"))
+    with small.service.unit(small.itself) as unit:
+        row = unit.db.scalars(select(Mail)).one()
+        assert (row.state, row.content) == ("failed", None)
+        assert not telling.waiting(unit)
+
+
+def test_what_one_was_told_is_read(small: Small) -> None:
+    """One's own notices, and no others."""
+    with small.acting("ines") as unit:
+        telling.tell(unit, [small.person("mara"), small.person("owen")], "grant", "Something.")
+    with small.acting("mara") as unit:
+        assert myself.read_notices(unit, []) == 0
+    with small.acting("owen") as unit:
+        assert signing_in.describe(unit)["notices"] == 1
