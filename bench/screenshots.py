@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import shutil
 import subprocess
@@ -23,7 +24,9 @@ DESK, PHONE = (1280, 800), (390, 844)
 DISPLAY = ":87"
 
 
-def _page(browser: Browser, demo: Demo, size: tuple[int, int] = DESK, dark: bool = False) -> Page:
+def _page(
+    browser: Browser, demo: Demo, size: tuple[int, int] = DESK, dark: bool = False, who: str = ADMINISTRATOR
+) -> Page:
     context = browser.new_context(
         base_url=demo.address,
         viewport={"width": size[0], "height": size[1]},
@@ -32,10 +35,10 @@ def _page(browser: Browser, demo: Demo, size: tuple[int, int] = DESK, dark: bool
     )
     page = context.new_page()
     page.goto("/sign-in")
-    page.get_by_label("Address").fill(ADMINISTRATOR)
+    page.get_by_label("Address").fill(who)
     page.get_by_label("Password").fill(PASSWORD)
     page.keyboard.press("Enter")
-    page.get_by_role("navigation").wait_for()
+    page.locator("[data-test=who]").wait_for()
     return page
 
 
@@ -73,6 +76,42 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     page.goto(f"/revocations/{found.id}")
     page.get_by_text("confirmed gone").wait_for()
     _shoot(page, "revocation")
+
+
+def _giving(browser: Browser, demo: Demo) -> None:
+    """An offer before it is sent, the same as whoever it is for reads it, and somebody inside an account."""
+    page = _page(browser, demo, who="tobias.renn@hollinfell.example.org")
+    page.goto("/give")
+    option = page.get_by_role("option", name="Booking desk mailbox")
+    option.wait_for(state="attached")
+    page.get_by_label("To which account").select_option(label=option.inner_text())
+    page.get_by_label("To whom").fill("tobias.ren@hollinfell.example.org")
+    page.get_by_label("Their name").fill("Tobias Renner")
+    page.get_by_role("button", name="Add this address").click()
+    page.get_by_label("Answer mail").check()
+    page.get_by_label("only some").check()
+    page.get_by_label("Last day").fill("2099-03-31")
+    _shoot(page, "offer")
+    guest = browser.new_context(base_url=demo.address, viewport={"width": DESK[0], "height": DESK[1]}).new_page()
+    guest.goto(_link(demo, "wim.halloran@wardens.example.net"))
+    _shoot(guest, "acceptance")
+    delegate = _page(browser, demo, who="fenna.aldous@wardens.example.net")
+    delegate.goto("/mine")
+    delegate.get_by_role("button", name="Switch in to Wardens' mailbox").click()
+    delegate.locator("[data-test=inside]").wait_for()
+    _shoot(delegate, "inside")
+
+
+def _link(demo: Demo, address: str) -> str:
+    """The link in the mail to an address, once it has come."""
+    for _ in range(100):
+        for message in demo.mail.messages(address):
+            plain = message.get_body(("plain",))
+            found = re.search(r"http\S+#\S+", plain.get_content()) if plain is not None else None
+            if found:
+                return found[0]
+        time.sleep(0.2)
+    raise RuntimeError(f"no mail to {address} came")
 
 
 def _terminal(demo: Demo, token: str) -> None:
@@ -124,6 +163,7 @@ def main() -> None:
             arguments = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
             browser = playwright.chromium.launch(executable_path=program, args=arguments)
             _terminal(demo, token)
+            _giving(browser, demo)
             _console(browser, demo, client)
             browser.close()
     finally:

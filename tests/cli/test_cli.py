@@ -199,8 +199,8 @@ def test_the_journal_is_verified_offline(run: Run, tmp_path: Path) -> None:
 
 def test_an_offer_from_preview_to_withdrawal(run: Run) -> None:
     """What it comes to is shown before it is sent; the same is refused while it waits."""
-    offer = ("offer", "send", "Hut calendar", "--to", "nia@wardens.example.net", "--name", "Nia", "--level", "See dates",
-             "--until", "2099-12-31", "--hours", "mon-fri 08:00-18:00")  # fmt: skip
+    what = ("--level", "See dates", "--until", "2099-12-31", "--hours", "mon-fri 08:00-18:00")
+    offer = ("offer", "send", "Hut calendar", "--to", "nia@wardens.example.net", "--name", "Nia", *what)
     shown = run(*offer, "--preview").stdout
     assert "Hut calendar: “See dates”, to the end of 31 December 2099, Monday to Friday, 08:00 to 18:00" in shown
     assert "cannot: " in shown
@@ -208,6 +208,7 @@ def test_an_offer_from_preview_to_withdrawal(run: Run) -> None:
     (sent,) = found(run(*offer, "--yes", "-o", "json"))
     assert sent["state"] == "pending"
     assert "waits for an answer" in run(*offer, "--yes").stderr
+    assert "“Edit dates”, without an end" in run("offer", "change", sent["id"], "--level", "Edit dates").stdout
     assert "(2 times)" in run("offer", "again", sent["id"]).stdout
     assert "withdrawn" in run("offer", "withdraw", sent["id"]).stdout
     again = run("offer", "again", sent["id"])

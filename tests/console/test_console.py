@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import shutil
+import time
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -53,7 +55,7 @@ def signed_in(browser: Browser, stack: Demo) -> Iterator[Open]:
         page.get_by_label("Address").fill(ROLES[role])
         page.get_by_label("Password").fill(PASSWORD)
         page.keyboard.press("Enter")
-        page.wait_for_url(f"**{path}")
+        page.locator("[data-test=who]").wait_for()
         page.wait_for_load_state("load")
         return page
 
@@ -75,6 +77,7 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
         return {
             **{name: f"/{name}" for name in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds")},
             **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere")},
+            **{name: f"/{name}" for name in ("mine", "give", "offers", "requests", "levels", "notices", "settings")},
             "today": "/",
             "account": first("accounts", "name", "Booking desk mailbox"),
             "person": first("people", "name", "Edda Quill"),
@@ -109,6 +112,7 @@ def test_axe_finds_nothing_on_any_page(signed_in: Open, places: dict[str, str], 
     for name, path in places.items():
         page.goto(path)
         settled(page)
+        expect(page.locator("[data-test=who]")).to_be_visible()
         refuse_faults(page, name)
         wider = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
         assert wider <= 0, f"{name} is {wider} px wider than the screen"
@@ -250,3 +254,119 @@ def test_the_journal_is_verified_from_its_page(signed_in: Open) -> None:
     page = signed_in(path="/journal")
     page.get_by_role("button", name="Verify").click()
     expect(page.get_by_text("Sound:")).to_be_visible()
+
+
+def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(
+    signed_in: Open, browser: Browser, stack: Demo
+) -> None:
+    """The owner reads what it comes to; somebody new signs up on the way; it shows at the owner's open page at once."""
+    owner = signed_in("owner", "/give")
+    owner.get_by_label("To which account").select_option(label=_starting(owner, "Booking desk mailbox"))
+    owner.get_by_label("To whom").fill("tobias.ren@hollinfell.example.org")
+    owner.get_by_label("Their name").fill("Tobias Ren")
+    owner.get_by_role("button", name="Add this address").click()
+    owner.get_by_role("checkbox", name="Read mail").check()
+    owner.get_by_label("only some").check()
+    owner.get_by_role("button", name="All 4 one by one").click()
+    expect(owner.get_by_text("4 parts chosen.")).to_be_visible()
+    told = owner.get_by_role("region", name="What it comes to")
+    expect(told.get_by_text("is one slip away from tobias.renn@hollinfell.example.org")).to_be_visible()
+    expect(told.get_by_text("Let others into the mailbox")).to_be_visible()
+    owner.get_by_role("button", name="Send 1 offer").click()
+    owner.wait_for_url("**/offers")
+    row = owner.get_by_role("row").filter(has_text="tobias.ren@")
+    expect(row).to_contain_text("pending")
+
+    link = _link(stack, "tobias.ren@hollinfell.example.org")
+    guest = browser.new_context(base_url=stack.address, viewport=PHONE, reduced_motion="reduce").new_page()
+    guest.goto(link)
+    expect(guest.get_by_text("Read every message")).to_be_visible()
+    refuse_faults(guest, "the offer's page")
+    guest.get_by_label("Choose a password").fill("passwordpassword")
+    guest.get_by_role("button", name="Accept and make my sign-in").click()
+    expect(guest.get_by_role("alert")).to_contain_text("many people use")
+    guest.get_by_role("button", name="Suggest a strong one").click()
+    guest.get_by_role("button", name="Accept and make my sign-in").click()
+    expect(guest.get_by_role("heading", name="My access")).to_be_visible()
+    expect(row).to_contain_text("accepted")
+
+    guest.get_by_role("button", name="Switch in").first.click()
+    bar = guest.locator("[data-test=inside]")
+    expect(bar).to_contain_text("You are in Booking desk mailbox, which is Tobias Renn’s.")
+    expect(bar).to_contain_text("on behalf of Tobias Renn")
+    refuse_faults(guest, "inside an account")
+    bar.get_by_role("button", name="Switch out").click()
+    expect(bar).to_have_count(0)
+    again = browser.new_context(base_url=stack.address).new_page()
+    again.goto(link)
+    expect(again.get_by_text("This offer is accepted")).to_be_visible()
+    for page in (guest, again):
+        page.context.close()
+
+
+def _starting(page: Page, text: str) -> str:
+    expect(page.get_by_role("option", name=text).first).to_be_attached()
+    return next(t for t in page.get_by_role("option").all_inner_texts() if t.startswith(text))
+
+
+def _link(stack: Demo, address: str) -> str:
+    """The link in the last mail to an address, once it has come."""
+    deadline = time.monotonic() + 20
+    while time.monotonic() < deadline:
+        for message in reversed(stack.mail.messages(address)):
+            plain = message.get_body(("plain",))
+            found = re.search(r"http\S+#\S+", plain.get_content()) if plain is not None else None
+            if found:
+                return found[0]
+        time.sleep(0.2)
+    raise AssertionError(f"no mail to {address} came")
+
+
+def test_a_request_is_answered_with_less_and_the_asker_hears_of_it(signed_in: Open) -> None:
+    """By keyboard and labels alone."""
+    asker = signed_in("delegate", "/mine")
+    asker.get_by_role("button", name="Ask for access").click()
+    asker.get_by_label("The account’s name").fill("Booking web site")
+    asker.get_by_label("Why").fill("To see how full the huts are.")
+    asker.get_by_role("button", name="Ask", exact=True).click()
+    expect(asker.get_by_text("You will be told what comes of it")).to_be_visible()
+    administrator = signed_in(path="/requests")
+    administrator.get_by_role("row").filter(has_text="how full the huts are").get_by_role("button").click()
+    dialog = administrator.get_by_role("dialog")
+    expect(dialog.get_by_role("option", name="See the site's figures")).to_be_attached()
+    refuse_faults(administrator, "answering a request")
+    dialog.get_by_label("Level").select_option(label="See the site's figures")
+    dialog.get_by_label("Last day").fill("2099-12-31")
+    dialog.get_by_role("button", name="Give Fenna Aldous access").click()
+    expect(dialog).to_have_count(0)
+    asker.get_by_role("button", name="Good").click()
+    expect(asker.get_by_text("Booking web site").first).to_be_visible()
+    asker.get_by_role("link", name="Notices").click()
+    expect(asker.get_by_text("granted your request for Booking web site")).to_be_visible()
+
+
+def test_a_change_to_many_shows_a_line_for_each_before_and_after(signed_in: Open) -> None:
+    """And a latch is set on the account's page, after seeing what breaks it."""
+    page = signed_in(path="/grants")
+    settled(page)
+    page.goto('/grants?filter=account.name+eq+"Path+map+archive"+and+state+eq+"active"')
+    settled(page)
+    page.get_by_role("checkbox").first.check()
+    page.get_by_role("button", name="Change…", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Last day").fill("2099-06-30")
+    dialog.get_by_label("Why").fill("The season ends.")
+    dialog.get_by_role("button", name="See what it would do").click()
+    expect(dialog.get_by_text("runs to the end of 30 June 2099")).to_be_visible()
+    refuse_faults(page, "changing grants")
+    dialog.get_by_role("button", name="Set or move the end: 1 grant").click()
+    expect(dialog.get_by_role("button", name="Good")).to_be_visible()
+    dialog.get_by_role("button", name="Good").click()
+    page.goto("/accounts")
+    page.get_by_role("link", name="Building plans").click()
+    box = page.get_by_role("region", name="Latches")
+    box.get_by_role("button", name="Set No outsiders").click()
+    box.get_by_role("button", name="See what breaks it").click()
+    expect(box.get_by_text("is an outsider").first).to_be_visible()
+    box.get_by_role("button", name="Set it to warn").click()
+    expect(box.get_by_text("Broken: ").first).to_be_visible()

@@ -22,7 +22,7 @@ const COLUMNS = [
   { name: 'sensitivity', label: 'Sensitivity', sort: 'sensitivity' },
   { name: 'owner', label: 'Owner', sort: 'owner.name' },
   { name: 'system', label: 'Lives in', quiet: true },
-  { name: 'grants', label: 'Grants', sort: 'grants' },
+  { name: 'holders', label: 'Shared by', sort: 'holders' },
   { name: 'sessions', label: 'Sessions', sort: 'sessions' },
   { name: 'flags', label: 'Flags', sort: 'open_flags' },
 ]
@@ -40,7 +40,7 @@ const COLUMNS = [
     <template #sensitivity="{ row }">{{ SENSITIVITY_WORDS[row.sensitivity] }}</template>
     <template #owner="{ row }">{{ row.owner?.name ?? 'nobody' }}</template>
     <template #system="{ row }">{{ row.system.name }}</template>
-    <template #grants="{ row }">{{ row.grants }}</template>
+    <template #holders="{ row }">{{ row.holders }}</template>
     <template #sessions="{ row }">{{ row.sessions }}</template>
     <template #flags="{ row }"><span :class="row.open_flags ? 'font-semibold text-rust' : 'text-soft'">{{ row.open_flags }}</span></template>
   </RecordTable>

@@ -6,7 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { CallFailed, get, send } from '@/data/api'
 import { proving } from '@/data/proof'
 import { me } from '@/data/me'
-import type { AccountPage, AccountRow, LevelRow, OfferPreview, PersonRow, Right, Rows, TeamRow } from '@/data/types'
+import type { AccountPage, AccountRow, LevelRow, OfferPreview, OfferRow, PersonRow, Right, Rows, TeamRow } from '@/data/types'
 import { counted } from '@/lib/words'
 import BreachList from '@/parts/BreachList.vue'
 import PageHead from '@/parts/PageHead.vue'
@@ -24,13 +24,15 @@ interface To {
 const route = useRoute()
 const router = useRouter()
 const account = ref(String(route.query.account ?? ''))
+// With an offer, it is that one which is changed before it is answered.
+const changing = ref<OfferRow | null>(null)
 const to = ref<To[]>([])
 const typed = ref('')
 const name = ref('')
 const form = reactive({ levels: [] as string[], permissions: [] as string[], parts: [] as string[], since: '', last_day: '', hours: false, days: [0, 1, 2, 3, 4], begins: '08:00', ends: '18:00', reason: '' })
+const ownEnds = reactive<Record<string, string>>({})
 const preview = ref<OfferPreview | null>(null)
 const error = ref<unknown>(null)
-const sent = ref(0)
 const DAYS = ['Mo', 'Tu', 'We', 'Th', 'Fr', 'Sa', 'Su']
 const DAY_NAMES = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday']
 
@@ -64,13 +66,22 @@ const proposal = computed(() => ({
   account: account.value,
   to: to.value.map((one) => one.body),
   levels: form.levels,
-  permissions: form.permissions.map((key) => ({ key })),
+  permissions: form.permissions.map((key) => ({ key, last_day: ownEnds[key] || null })),
   parts: form.parts,
   since: form.since ? new Date(form.since).toISOString() : null,
   last_day: form.last_day || null,
   hours: form.hours ? { days: form.days, begins: form.begins, ends: form.ends } : null,
   reason: form.reason,
 }))
+async function load(): Promise<void> {
+  if (!route.query.offer) return
+  const offer = await get<OfferRow>(`/offers/${String(route.query.offer)}`)
+  changing.value = offer
+  account.value = offer.account.id
+  to.value = [{ key: offer.person.id, label: offer.person.name, body: { person: offer.person.id } }]
+}
+void load()
+
 const isReady = computed(() => Boolean(account.value && to.value.length && (form.levels.length || form.permissions.length)))
 const isHeld = computed(() => preview.value?.to.some((one) => one.latches.some((b) => b.mode === 'hold')) ?? false)
 
@@ -104,8 +115,13 @@ watch(account, () => {
 async function give(): Promise<void> {
   error.value = null
   try {
-    const made = await proving(() => send<{ offers: string[] }>('POST', '/offers', { ...proposal.value, fingerprint: preview.value?.fingerprint ?? '' }))
-    sent.value = made.offers.length
+    const { account: _account, to: _to, reason: _reason, ...choice } = proposal.value
+    if (changing.value) {
+      const { id, version } = changing.value
+      await proving(() => send('PUT', `/offers/${id}`, choice, { 'If-Match': `"${version}"` }))
+    } else {
+      await proving(() => send('POST', '/offers', { ...proposal.value, fingerprint: preview.value?.fingerprint ?? '' }))
+    }
     await router.push('/offers')
   } catch (failed) {
     if (failed instanceof CallFailed && failed.status === 409) await look()
@@ -115,17 +131,18 @@ async function give(): Promise<void> {
 </script>
 
 <template>
-  <PageHead title="Offer access" about="Just enough, for just long enough. Nothing is sent before you have read what it comes to." />
+  <PageHead :title="changing ? 'Change an offer' : 'Offer access'" about="Just enough, for just long enough. Nothing is sent before you have read what it comes to." />
   <form class="grid items-start gap-5 lg:grid-cols-2" @submit.prevent="give">
     <div class="card space-y-5 p-5">
       <label class="block font-semibold">
         To which account
-        <select v-model="account" required class="field mt-1 font-normal">
+        <select v-model="account" required :disabled="changing !== null" class="field mt-1 font-normal">
           <option value="" disabled>Choose one</option>
           <option v-for="row in mayGive" :key="row.id" :value="row.id">{{ row.name }}, shared by {{ row.holders }}</option>
         </select>
       </label>
-      <div>
+      <p v-if="changing">To <strong>{{ changing.person.name }}</strong>, who has not answered yet. What you choose here takes the place of what was offered.</p>
+      <div v-else>
         <label class="block font-semibold">
           To whom
           <input v-model="typed" class="field mt-1 font-normal" placeholder="A name, an address, or a handle" autocomplete="off" @keydown.enter.prevent="addTyped" />
@@ -160,6 +177,7 @@ async function give(): Promise<void> {
           <label v-for="right in permissions.data.value?.permissions ?? []" :key="right.key" class="mt-1 flex items-baseline gap-2">
             <input v-model="form.permissions" type="checkbox" :value="right.key" class="accent-moss" />
             <span class="flex-1">{{ right.sentence }}</span>
+            <input v-if="form.permissions.includes(right.key)" v-model="ownEnds[right.key]" type="date" class="field w-40 py-0" :aria-label="`Last day of: ${right.sentence}`" />
             <ReachMark :reach="right.reach" />
           </label>
         </details>
@@ -199,7 +217,7 @@ async function give(): Promise<void> {
         </article>
       </template>
       <ProblemNote :error="error" />
-      <button class="button-main w-full" :disabled="!preview || isHeld" data-test="send">{{ preview ? `Send ${counted(preview.offers, 'offer')}` : 'Send' }}</button>
+      <button class="button-main w-full" :disabled="!preview || isHeld" data-test="send">{{ changing ? 'Change the offer' : preview ? `Send ${counted(preview.offers, 'offer')}` : 'Send' }}</button>
     </section>
   </form>
 </template>

@@ -6,7 +6,7 @@ import { get, send } from '@/data/api'
 import { useList } from '@/data/list'
 import { me } from '@/data/me'
 import { proving } from '@/data/proof'
-import type { LevelComparison, LevelPreview, LevelRow, Right } from '@/data/types'
+import type { LevelComparison, LevelPreview, LevelRow, Named, Right, Rows } from '@/data/types'
 import { counted } from '@/lib/words'
 import BreachList from '@/parts/BreachList.vue'
 import ListTools from '@/parts/ListTools.vue'
@@ -56,6 +56,27 @@ function edit(row: LevelRow): void {
   Object.assign(form, { name: row.name, sentence: row.sentence, keys: row.permissions.map((p) => p.key), new_key: '', new_sentence: '', new_reach: 'observe' })
 }
 
+const isMaking = ref(false)
+const systems = useQuery({ key: ['systems', 'for levels'], query: () => get<Rows<Named>>('/systems', { limit: 200 }), enabled: () => isMaking.value })
+const fresh = reactive({ system: '', key: '' })
+
+function make(): void {
+  isMaking.value = true
+  failed.value = null
+  Object.assign(fresh, { system: '', key: '' })
+  Object.assign(form, { name: '', sentence: '', keys: [], new_key: '', new_sentence: '', new_reach: 'observe' })
+}
+const known = useQuery({
+  key: () => ['levels', 'permissions', fresh.system],
+  query: () => get<{ permissions: Right[] }>(`/systems/${fresh.system}/permissions`),
+  enabled: () => Boolean(fresh.system),
+})
+const create = () => attempt(async () => {
+  await send('POST', '/levels', { ...draft.value, ...fresh })
+  isMaking.value = false
+  refetch()
+})
+
 async function attempt(call: () => Promise<void>): Promise<void> {
   failed.value = null
   try {
@@ -75,6 +96,7 @@ const change = () => attempt(async () => {
 
 <template>
   <PageHead title="Levels" about="Named sets of permissions, each in the words of somebody who does not know the system.">
+    <button v-if="me?.administrator" class="button" @click="make">Make a level</button>
     <button class="button" :disabled="picked.length !== 2" @click="isComparing = true">{{ picked.length === 2 ? 'Compare the two' : 'Pick two to compare' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="levels" />
@@ -87,6 +109,22 @@ const change = () => attempt(async () => {
     <template #grants="{ row }">{{ counted(row.grants, 'grant') }}</template>
     <template #do="{ row }"><button v-if="me?.administrator" class="button" @click="edit(row)">Change<span class="sr-only"> {{ row.name }}</span></button></template>
   </RecordTable>
+  <ModalBox :open="isMaking" title="Make a level" @close="isMaking = false">
+    <form class="mt-3 space-y-4" @submit.prevent="create">
+      <div class="grid gap-4 sm:grid-cols-2">
+        <label class="block font-semibold">System <select v-model="fresh.system" required class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="one in systems.data.value?.rows ?? []" :key="one.id" :value="one.id">{{ one.name }}</option></select></label>
+        <label class="block font-semibold">Key <span class="font-normal text-soft">(for files)</span><input v-model="fresh.key" required class="field mt-1 font-mono text-sm font-normal" /></label>
+      </div>
+      <label class="block font-semibold">Name <input v-model="form.name" required class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">In one sentence <input v-model="form.sentence" required class="field mt-1 font-normal" /></label>
+      <fieldset>
+        <legend class="font-semibold">What it permits</legend>
+        <label v-for="right in known.data.value?.permissions ?? []" :key="right.key" class="mt-1 flex items-baseline gap-2"><input v-model="form.keys" type="checkbox" :value="right.key" class="accent-moss" /><span class="flex-1">{{ right.sentence }}</span><ReachMark :reach="right.reach" /></label>
+      </fieldset>
+      <ProblemNote :error="failed" />
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isMaking = false">Not now</button><button class="button-main">Make it</button></div>
+    </form>
+  </ModalBox>
   <ModalBox :open="isComparing" title="Side by side" @close="isComparing = false">
     <ProblemNote :error="comparison.error.value" />
     <div v-if="comparison.data.value" class="mt-4 grid gap-4 sm:grid-cols-3">

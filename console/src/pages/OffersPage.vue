@@ -68,6 +68,7 @@ async function act(row: OfferRow, what: 'again' | 'withdraw'): Promise<void> {
     </template>
     <template #do="{ row }">
       <span v-if="isMine(row)" class="flex flex-wrap gap-1">
+        <RouterLink v-if="row.state === 'pending' && row.kind === 'access' && !row.team" :to="{ path: '/give', query: { offer: row.id } }" class="button">Change<span class="sr-only"> the offer to {{ row.person.name }}</span></RouterLink>
         <button v-if="row.state === 'pending' || row.state === 'run_out'" class="button" @click="act(row, 'again')">Send again<span class="sr-only"> to {{ row.person.name }}</span></button>
         <button v-if="row.state === 'pending' || row.state === 'run_out'" class="button" @click="act(row, 'withdraw')">Withdraw<span class="sr-only"> the offer to {{ row.person.name }}</span></button>
       </span>

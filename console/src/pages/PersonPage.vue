@@ -6,6 +6,7 @@ import { get } from '@/data/api'
 import { me } from '@/data/me'
 import type { Path, PersonPage } from '@/data/types'
 import { counted, day, untilWords } from '@/lib/words'
+import ChangeDialog from '@/parts/ChangeDialog.vue'
 import PageHead from '@/parts/PageHead.vue'
 import PathList from '@/parts/PathList.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
@@ -16,6 +17,7 @@ const { data, status, error, refetch } = useQuery({
   key: () => ['person', props.id],
   query: () => get<PersonPage>(`/people/${props.id}`),
 })
+const isChanging = ref(false)
 const ending = ref<Path | null>(null)
 const canEnd = computed(() => Boolean(me.value?.administrator || (me.value?.owner && props.id !== me.value.person.id)))
 const about = computed(() => {
@@ -30,7 +32,9 @@ const about = computed(() => {
 <template>
   <StateNote :status="status" :error="error" @retry="refetch" />
   <template v-if="data">
-    <PageHead :title="data.name" :about="about" />
+    <PageHead :title="data.name" :about="about">
+      <button v-if="canEnd && data.grants" class="button" @click="isChanging = true">Change all their grants…</button>
+    </PageHead>
     <p v-if="data.teams.length" class="mb-4">
       <span class="text-soft">Belongs to </span>
       <span v-for="team in data.teams" :key="team.id" class="mr-2">{{ team.name }} <span class="text-sm text-soft">({{ untilWords(team.until) }})</span></span>
@@ -41,6 +45,7 @@ const about = computed(() => {
     </h2>
     <PathList v-if="data.paths.length" :paths="data.paths" by="account" :can-end="canEnd" @end="ending = $event" />
     <StateNote v-else status="success" empty empty-text="They can reach nothing." />
+    <ChangeDialog :open="isChanging" :filter="`holder.id eq &quot;${id}&quot; and state ne &quot;ended&quot;`" :title="`Change all that ${data.name} holds`" @close="isChanging = false" @done="refetch()" />
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
   </template>
 </template>

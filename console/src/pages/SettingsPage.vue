@@ -4,6 +4,8 @@ import { computed, reactive, ref, watch } from 'vue'
 
 import { get, send } from '@/data/api'
 import type { AccountRow, PersonRow, Rows, Settings, TeamRow } from '@/data/types'
+import { counted } from '@/lib/words'
+import ChangeDialog from '@/parts/ChangeDialog.vue'
 import LatchBox from '@/parts/LatchBox.vue'
 import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
@@ -14,6 +16,7 @@ const teams = useQuery({ key: ['teams', 'speakers'], query: () => get<Rows<TeamR
 const people = useQuery({ key: ['people', 'speakers'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing ne "left" and address pr', limit: 500 }) })
 const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
 const kinds = computed(() => [...new Set((accounts.data.value?.rows ?? []).map((row) => row.kind))].sort())
+const ending = ref<TeamRow | null>(null)
 const kind = ref('')
 const form = reactive({ offer_hours: 48, domains: '', prerequisites: [] as string[] })
 const error = ref<unknown>(null)
@@ -57,13 +60,15 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
     <section class="card p-5" aria-labelledby="speakers">
       <h2 id="speakers" class="text-xl">Who speaks for a team</h2>
       <p class="mb-3 text-soft">They answer offers to it.</p>
-      <label v-for="team in teams.data.value?.rows ?? []" :key="team.id" class="mt-2 grid items-center gap-2 sm:grid-cols-2">
+      <div v-for="team in teams.data.value?.rows ?? []" :key="team.id" class="mt-2 grid items-center gap-2 sm:grid-cols-[1fr_1fr_auto]">
         <span>{{ team.name }}</span>
-        <select class="field" :value="team.speaker?.id ?? ''" @change="setSpeaker(team, ($event.target as HTMLSelectElement).value)">
+        <select :aria-label="`Who speaks for ${team.name}`" class="field" :value="team.speaker?.id ?? ''" @change="setSpeaker(team, ($event.target as HTMLSelectElement).value)">
           <option value="">Nobody</option>
           <option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option>
         </select>
-      </label>
+        <button class="button-end" :disabled="!team.grants" @click="ending = team">End its {{ counted(team.grants, 'grant') }}<span class="sr-only"> of {{ team.name }}</span></button>
+      </div>
+      <ChangeDialog :open="ending !== null" :filter="`holder.id eq &quot;${ending?.id}&quot;`" only="end" :title="`End all access of ${ending?.name}`" @close="ending = null" @done="teams.refetch()" />
     </section>
     <section class="card p-5 lg:col-span-2" aria-labelledby="kinds">
       <h2 id="kinds" class="text-xl">Latches on all accounts of a kind</h2>

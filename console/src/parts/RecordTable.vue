@@ -48,7 +48,7 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
               {{ column.label }}
               <span aria-hidden="true" class="text-soft">{{ { ascending: '↑', descending: '↓', none: '' }[direction(column.sort)] }}</span>
             </button>
-            <template v-else>{{ column.label }}</template>
+            <template v-else>{{ column.label }}<span v-if="!column.label" class="sr-only">What to do</span></template>
           </th>
         </tr>
       </thead>

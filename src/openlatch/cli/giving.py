@@ -241,6 +241,32 @@ def _write_offer(found: wire.OfferPage) -> None:
         out.print(f"Answer: {found.answer}")
 
 
+@offer.command("change")
+@click.argument("ident", type=click.UUID)
+@click.option("--level", "levels", multiple=True, help="A level, by name.")
+@click.option("--permission", "permissions", multiple=True, help="A single permission by key; KEY=DAY ends it alone.")
+@click.option("--part", "parts", multiple=True, help="A resource or group; left out, the whole account.")
+@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
+def offer_change(
+    ident: UUID, levels: tuple[str, ...], permissions: tuple[str, ...], parts: tuple[str, ...], until: Any,
+    hours_: str | None,
+) -> None:  # fmt: skip
+    """Change what a pending offer is of; whoever has opened it reads it again."""
+    with session.client() as service:
+        found = service.offer(ident)
+        choice = wire.ChangeOffer.model_validate(
+            {
+                "levels": [level_of(service, found.account.id, one) for one in levels],
+                "permissions": [_single(one) for one in permissions],
+                "parts": parts_of(service, found.account.id, parts),
+                "hours": hours(hours_),
+                **window(until),
+            }
+        )
+        _write_offer(proving(service, lambda: service.change_offer(ident, choice, found.version)))
+
+
 @offer.command("again")
 @click.argument("ident", type=click.UUID)
 def offer_again(ident: UUID) -> None:

@@ -125,6 +125,34 @@ def level_compare(first: str, second: str, output: str) -> None:
     show_one(found, output, write)
 
 
+@level.command("make")
+@click.argument("system")
+@click.argument("key")
+@click.option("--name", required=True, help="Its name.")
+@click.option("--sentence", required=True, help="What it lets one do, in plain words.")
+@click.option("--permission", "keys", multiple=True, help="The key of a permission that the system has.")
+@click.option("--new", "new", nargs=3, multiple=True, help="A new permission: KEY SENTENCE REACH.")
+@output_option
+def level_make(
+    system: str, key: str, name: str, sentence: str, keys: tuple[str, ...], new: tuple[tuple[str, str, str], ...],
+    output: str,
+) -> None:  # fmt: skip
+    """Make a level in a system."""
+    with session.client() as service:
+        wish = wire.MakeLevel.model_validate(
+            {
+                "system": session.find(service, "systems", system),
+                "key": key,
+                "name": name,
+                "sentence": sentence,
+                "keys": list(keys),
+                "new": [{"key": k, "sentence": s, "reach": r} for k, s, r in new],
+            }
+        )
+        found = service.make_level(wish)
+    show_one(found, output, lambda: out.print(f"“{found.name}” permits {len(found.permissions)} things."))
+
+
 @level.command("change")
 @click.argument("name_or_id")
 @click.option("--add", multiple=True, help="The key of a permission to add.")

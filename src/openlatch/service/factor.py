@@ -56,6 +56,7 @@ def confirm(unit: Unit, code: str) -> None:
         raise BadInput("The code does not fit.", "Give the one that the app shows now.", {"code": "does not fit"})
     row.factor_since = unit.now
     unit.db.get_one(Person, row.person_id).second_factor = True
+    unit.wake("evaluate")
     unit.record("factor.set_up", "person", row.person_id, unit.viewer.name)
 
 
@@ -65,4 +66,6 @@ def remove(unit: Unit) -> None:
     unit.require_proof("Removing the second factor")
     row.factor_secret, row.factor_since, row.factor_step = None, None, None
     unit.db.get_one(Person, row.person_id).second_factor = False
+    # A latch may ask for one; what that flags is looked at again.
+    unit.wake("evaluate")
     unit.record("factor.removed", "person", row.person_id, unit.viewer.name)

@@ -13,7 +13,7 @@ from openlatch.core import comparing
 from openlatch.core import register as core
 from openlatch.core.words import HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags, giving, latching, offers
+from openlatch.service import flags, giving, latching, offers, telling
 from openlatch.service.context import Unit
 from openlatch.store import cut, lists
 from openlatch.store.tables import Grant, Level, System, Term
@@ -162,6 +162,7 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
     if shown["reach"] == Reach.STEWARD and row.reach < Reach.STEWARD and shown["grows"]:
         unit.require_proof("Giving steward reach")
     before = {p["key"] for p in row.permissions}
+    effects = shown["effects"]
     with latching.guarded(unit, _accounts(unit, ident)):
         _write(row, draft, _permissions(unit, row.system_id, draft))
         row.version += 1
@@ -169,9 +170,25 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
     after = {p["key"] for p in row.permissions}
     unit.record("level.changed", "level", row.id, row.name, added=sorted(after - before), gone=sorted(before - after),
                 grows=shown["grows"], shrinks=shown["shrinks"])  # fmt: skip
+    _tell_stewards(unit, row.name, effects)
     touched = unit.db.scalars(select(Term.grant_id).where(Term.level_id == ident)).all()
     flags.evaluate(unit, grants=sorted(set(touched)))
     return _shown(unit, ident)
+
+
+def _tell_stewards(unit: Unit, name: str, effects: list[dict[str, Any]]) -> None:
+    """Tell those who decide about an account whom a changed level lets decide there from now on."""
+    new: dict[UUID, set[str]] = {}
+    places: dict[UUID, str] = {}
+    for effect in effects:
+        if any(gain["reach"] == Reach.STEWARD for gain in effect["gains"]):
+            new.setdefault(effect["account"]["id"], set()).add(effect["holder"]["name"])
+            places[effect["account"]["id"]] = effect["account"]["name"]
+    for account, names in new.items():
+        who = ", ".join(sorted(names)[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        sentence = f"{who} can now decide who gets into {places[account]}, since “{name}” was changed."
+        told = telling.stewards(unit, account) - {unit.viewer.person}
+        telling.tell_and_write(unit, told, "steward", sentence, f"/accounts/{account}")
 
 
 def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
