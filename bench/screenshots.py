@@ -91,6 +91,7 @@ def _giving(browser: Browser, demo: Demo) -> None:
     page.get_by_label("Answer mail").check()
     page.get_by_label("only some").check()
     page.get_by_label("Last day").fill("2099-03-31")
+    page.evaluate("window.scrollTo(0, 0)")
     _shoot(page, "offer")
     guest = browser.new_context(base_url=demo.address, viewport={"width": DESK[0], "height": DESK[1]}).new_page()
     guest.goto(_link(demo, "wim.halloran@wardens.example.net"))

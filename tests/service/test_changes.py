@@ -9,7 +9,7 @@ from typing import Any
 from uuid import UUID
 
 import pytest
-from sqlalchemy import select
+from sqlalchemy import delete, select
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Reach
@@ -18,7 +18,7 @@ from openlatch.service import changes, importing, latching, levels, register, re
 from openlatch.service.changes import Change, ChangeKind
 from openlatch.service.latching import Setting
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Flag, JournalEntry, Term
+from openlatch.store.tables import Flag, JournalEntry, Term, Visit, WebSession
 from openlatch.work import worker
 from tests.service.conftest import Small
 
@@ -283,3 +283,7 @@ def test_delegates_see_one_another_unless_a_latch_says_no(small: Small) -> None:
         latching.switch(unit, Setting(LatchKind.UNSEEN, LatchMode.HOLD, box))
     with small.service.unit(owen) as unit:
         assert register.account_page(visits.enter(unit, box), box)["others"] == []
+        unit.db.execute(delete(WebSession))
+    worker.look_round(small.service)
+    with small.service.unit(small.itself) as unit:
+        assert unit.db.scalars(select(Visit.ended_as).order_by(Visit.id)).all() == ["left", "signed_out"]

@@ -113,6 +113,8 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
     with pytest.raises(NotAllowed, match="steward"):
         ask(small, emergency=True)
     ident = ask(small, level="read", emergency=True)
+    with pytest.raises(Conflict, match="open to you already"):
+        ask(small, level="read", emergency=True)
     with small.acting("ines") as unit:
         row = requests.one(unit, ident)
         grant = unit.db.get_one(Grant, row["grant_id"])

@@ -354,6 +354,8 @@ export interface Today {
     by_rule: { rule: string; title: string; count: number }[]
   }
   items_to_decide: number
+  offers_pending: number
+  requests_pending: number
   rounds: RoundRow[]
   revocations: RevocationRow[]
   revocations_going_on: number

@@ -62,6 +62,11 @@ const headline = computed(() => {
       </dl>
     </section>
     <div class="space-y-5">
+      <section v-if="data.requests_pending || data.offers_pending" class="card p-5" aria-labelledby="answers">
+        <h2 id="answers" class="text-xl">Waiting for an answer</h2>
+        <p v-if="data.requests_pending" class="mt-1"><RouterLink to="/requests?filter=state+eq+%22pending%22" class="link">{{ counted(data.requests_pending, 'request') }}</RouterLink> for access</p>
+        <p v-if="data.offers_pending" class="mt-1"><RouterLink to="/offers?filter=state+eq+%22pending%22" class="link">{{ counted(data.offers_pending, 'offer') }}</RouterLink> not answered yet</p>
+      </section>
       <section v-if="data.rounds.length" class="card p-5" aria-labelledby="reviews">
         <h2 id="reviews" class="text-xl">Reviews</h2>
         <ul class="mt-2 space-y-3">

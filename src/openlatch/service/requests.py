@@ -17,7 +17,7 @@ from openlatch.service import giving, latching, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
 from openlatch.store import cut, lists_giving
-from openlatch.store.tables import AccessRequest, Account, Level, Person
+from openlatch.store.tables import AccessRequest, Account, Grant, Level, Person
 
 STANDS_FOR = timedelta(days=14)
 TOLD_AGAIN_AFTER = timedelta(days=1)
@@ -144,6 +144,7 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
     if any(term.level.reach is Reach.STEWARD for term in terms):
         raise NotAllowed("An emergency does not open steward reach.", "Choose a level that reaches less far.")
     assert unit.viewer.person is not None
+    _refuse_open(unit, account)
     with latching.guarded(unit, _touched(unit, account)):
         grant = giving.new_grant(
             unit,
@@ -166,6 +167,18 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
     told = telling.stewards(unit, account.id) | telling.answerers(unit, account.id)
     telling.tell_and_write(unit, told - {unit.viewer.person}, "emergency", sentence, f"/accounts/{account.id}")
     return one(unit, row.id)
+
+
+def _refuse_open(unit: Unit, account: Account) -> None:
+    """What is open in an emergency is not opened a second time, and so not made longer."""
+    # Two at once by the same person: the second waits here, and then finds what the first opened.
+    unit.db.get_one(Person, unit.viewer.person, with_for_update=True)
+    held = select(Grant.id).where(
+        Grant.account_id == account.id, Grant.person_id == unit.viewer.person, Grant.emergency,
+        Grant.state == GrantState.ACTIVE,
+    )  # fmt: skip
+    if unit.db.scalar(held.limit(1)) is not None:
+        raise Conflict(f"{account.name} is open to you already, in an emergency.", "Use it while it lasts; then ask.")
 
 
 def _touched(unit: Unit, account: Account) -> set[UUID]:

@@ -69,7 +69,7 @@ def enter(unit: Unit, ident: UUID) -> Unit:
 
     Gives the transaction as it is seen from inside.
     """
-    if unit.viewer.person is None or unit.viewer.credential is None:
+    if unit.viewer.person is None or not credentials(unit):
         raise NotAllowed("Only somebody who is signed in can switch.")
     leave(unit)
     unit = replace(unit, viewer=replace(unit.viewer, inside=None), _sight=None)
@@ -131,11 +131,17 @@ def _end(unit: Unit, visit: Visit, how: str) -> None:
 
 
 def end_those_without_access(unit: Unit) -> int:
-    """End visits whose access is over, and tokens that ran out; gives how many. Called by the worker."""
+    """End visits whose access or session is over, and tokens that ran out; gives how many. Called by the worker."""
     ended = 0
+    carried = {
+        *unit.db.scalars(select(WebSession.visit_id).where(WebSession.visit_id.is_not(None))),
+        *unit.db.scalars(select(ApiToken.visit_id).where(ApiToken.visit_id.is_not(None))),
+    }
     for visit in unit.db.scalars(select(Visit).where(Visit.ended_at.is_(None)).order_by(Visit.id).limit(1000)):
         if visit.runs_out_at is not None and visit.runs_out_at <= unit.now:
             _end(unit, visit, "run_out")
+        elif not visit.by_token and visit.id not in carried:
+            _end(unit, visit, "signed_out")
         elif not _paths(unit, visit.person_id, visit.account_id)[1]:
             _end(unit, visit, "access_over")
         else:
