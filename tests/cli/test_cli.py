@@ -69,7 +69,8 @@ def test_signing_in_keeps_a_token_that_nobody_else_can_read(run: Run, tmp_path: 
         ("today",), ("account", "list"), ("account", "show", "Gas contract account"), ("person", "list"),
         ("person", "show", "Gwil Tresco"), ("team", "list"), ("grant", "list"), ("app", "list"),
         ("app", "show", "Gas Watch"), ("session", "list"), ("level", "list"), ("flag", "list"), ("round", "list"),
-        ("revocation", "list"), ("system", "list"), ("journal", "list"), ("who-can", "Gwil Tresco", "Weather readings"),
+        ("revocation", "list"), ("system", "list"), ("offer", "list"), ("schedule", "list"),
+            ("journal", "list"), ("who-can", "Gwil Tresco", "Weather readings"),
     ],
 )  # fmt: skip
 def test_each_command_that_shows_something_shows_it_as_a_table_and_as_json(
@@ -272,3 +273,15 @@ def test_an_app_is_disconnected_after_a_question(run: Run) -> None:
     lines = found(run("app", "disconnect", "Donor Insight", "--account", "Appeal mailing list", "--reason", "Closed.",
                       "--yes", "-o", "json"))  # fmt: skip
     assert [line["does"] for line in lines] == ["ends"]
+
+
+def test_a_schedule_is_previewed_made_paused_and_goes_on(run: Run) -> None:
+    """With the next times, where the clocks are."""
+    plan = ("schedule", "make", "Yearly", "--every", "year", "--starts", "2030-07-01T09:00")
+    assert "2030-07-01 08:00 UTC" in run(*plan, "--preview").stdout
+    made = found(run(*plan, "-o", "json"))
+    assert made["next"][0] == "2030-07-01T08:00:00Z"
+    assert "paused" in run("schedule", "pause", "Yearly").stdout
+    assert found(run("schedule", "show", made["id"], "-o", "json"))["next"] == []
+    assert "2030-07-01" in run("schedule", "go-on", "Yearly").stdout
+    assert "daily at most" in run(*plan[:4], "FREQ=HOURLY", *plan[5:]).stderr

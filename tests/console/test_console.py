@@ -19,6 +19,8 @@ from openlatch.launch.demo import Demo
 from openlatch.standins import telemetry
 from tests.conftest import ROLES
 
+# A machine that others use too answers late at times.
+expect.set_options(timeout=15_000)
 DESK, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
 Open = Callable[..., Page]
 
@@ -281,6 +283,7 @@ def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(
     guest = browser.new_context(base_url=stack.address, viewport=PHONE, reduced_motion="reduce").new_page()
     guest.goto(link)
     expect(guest.get_by_text("Read every message")).to_be_visible()
+    settled(guest)
     refuse_faults(guest, "the offer's page")
     guest.get_by_label("Choose a password").fill("passwordpassword")
     guest.get_by_role("button", name="Accept and make my sign-in").click()
@@ -294,6 +297,8 @@ def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(
     bar = guest.locator("[data-test=inside]")
     expect(bar).to_contain_text("You are in Booking desk mailbox, which is Tobias Renn’s.")
     expect(bar).to_contain_text("on behalf of Tobias Renn")
+    expect(guest.get_by_role("heading", level=1, name="Booking desk mailbox")).to_be_visible()
+    settled(guest)
     refuse_faults(guest, "inside an account")
     bar.get_by_role("button", name="Switch out").click()
     expect(bar).to_have_count(0)
@@ -370,3 +375,21 @@ def test_a_change_to_many_shows_a_line_for_each_before_and_after(signed_in: Open
     expect(box.get_by_text("is an outsider").first).to_be_visible()
     box.get_by_role("button", name="Set it to warn").click()
     expect(box.get_by_text("Broken: ").first).to_be_visible()
+
+
+def test_a_review_is_scheduled_with_its_next_dates_shown_as_one_types(signed_in: Open) -> None:
+    """And paused."""
+    page = signed_in(path="/rounds")
+    box = page.get_by_role("region", name="Reviews that open by themselves")
+    expect(box.get_by_role("button", name="Pause Sensitive accounts")).to_be_visible()
+    box.get_by_role("button", name="Schedule a review").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Name").fill("Yearly of all")
+    dialog.get_by_label("How often").select_option(label="every year")
+    dialog.get_by_label("For the first time").fill("2030-07-01T09:00")
+    expect(dialog.get_by_text("1 Jul 2031, 09:00")).to_be_visible()
+    refuse_faults(page, "scheduling a review")
+    dialog.get_by_role("button", name="Schedule it").click()
+    expect(dialog).to_have_count(0)
+    box.get_by_role("button", name="Pause Yearly of all").click()
+    expect(box.get_by_role("button", name="Go on Yearly of all")).to_be_visible()

@@ -61,6 +61,7 @@ def ids(stack: Demo, tokens: dict[str, str]) -> dict[str, Any]:
             "offer": one("offers", f'account.id eq "{box.id}" and person.name eq "Fenna Aldous"').id,
             "answered": one("offers", f'account.id eq "{box.id}" and person.name eq "Elin Frost"').id,
             "request": one("requests", 'person.name eq "Fenna Aldous"').id,
+            "schedule": client.list("schedules").rows[0].id,
             "wish": one("requests", 'person.name eq "Saskia Lund"').id,
         }
         item = next(iter(client.items(rows["round"])))
@@ -72,7 +73,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
     """One for every route."""
     lists = {f"list_{n}": Call(f"/{n}", EVERYBODY) for n in (
         "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "rounds", "revocations", "journal",
-        "systems", "levels", "offers", "requests", "notices", "resources", "latches", "visits",
+        "systems", "levels", "offers", "requests", "notices", "resources", "latches", "visits", "schedules",
     )}  # fmt: skip
     account, round_, revocation = ids["account"], ids["round"], ids["revocation"]
     wish = {"grants": [str(ids["grant"])]}
@@ -120,6 +121,7 @@ def giving(ids: dict[str, Any]) -> dict[str, Call]:
         "levels": [str(ids["level"])],
     }
     suspend = {"kind": "suspend", "grants": [str(ids["grant"])], "reason": "Test.", "fingerprint": "outdated"}
+    plan = {"name": "", "recurrence": "month", "starts": "2030-01-01T09:00"}
     draft = {"name": "x", "sentence": "x", "keys": ["nothing"]}
     delegate, anybody = frozenset({"delegate"}), str(uuid4())
     return {
@@ -161,6 +163,10 @@ def giving(ids: dict[str, Any]) -> dict[str, Call]:
         "begin_factor": Call("/me/factor", EVERYBODY, {}, 201),
         "confirm_factor": Call("/me/factor", EVERYBODY, {"code": "no code"}, 422),
         "remove_factor": Call("/me/factor", EVERYBODY),
+        "preview_schedule": Call("/schedules/preview", ADMINISTRATOR, plan),
+        "make_schedule": Call("/schedules", ADMINISTRATOR, plan, 422),
+        "get_schedule": Call(f"/schedules/{ids['schedule']}", ADMINISTRATOR),
+        "change_schedule": Call(f"/schedules/{ids['schedule']}", ADMINISTRATOR, plan, 422),
         "read_notices": Call("/notices/read", EVERYBODY, {"notices": [anybody]}),
     }
 
@@ -170,6 +176,7 @@ OPEN = {"sign_in", "make_token", "read_link", "accept_link", "decline_link", "co
 OWN = {
     "get_settings", "get_mine", "switch_out", "prove", "set_offers", "ask_for_proof", "begin_factor",
     "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
+    "preview_schedule", "make_schedule",
 }  # fmt: skip
 
 

@@ -20,6 +20,7 @@ const SHOWN_IN: Record<string, string[]> = {
   visit: ['account', 'mine'],
   mail: [],
   session: ['sessions', 'today', 'account', 'accounts', 'people', 'person'],
+  schedule: ['rounds'],
   system: ['systems', 'today'],
 }
 

@@ -552,3 +552,22 @@ export interface Settings {
   inside_domains: string[]
   prerequisites: string[]
 }
+
+export interface ScheduleRow extends Named {
+  scope: string
+  recurrence: string
+  time_zone: string
+  starts: string
+  days_to_decide: number
+  acts: string
+  undecided: string
+  reviewer: Named | null
+  paused: boolean
+  answer: string
+  version: number
+}
+
+export interface SchedulePage extends ScheduleRow {
+  next: string[]
+  rounds: number
+}

@@ -85,9 +85,12 @@ void load()
 const isReady = computed(() => Boolean(account.value && to.value.length && (form.levels.length || form.permissions.length)))
 const isHeld = computed(() => preview.value?.to.some((one) => one.latches.some((b) => b.mode === 'hold')) ?? false)
 
+// While this is true what is shown is not what would be sent.
+const isLooking = ref(false)
 let asked = 0
 async function look(): Promise<void> {
   const mine = ++asked
+  isLooking.value = isReady.value
   if (!isReady.value) {
     preview.value = null
     return
@@ -104,6 +107,7 @@ async function look(): Promise<void> {
       error.value = failed
     }
   }
+  if (mine === asked) isLooking.value = false
 }
 watch(proposal, () => void look(), { deep: true })
 watch(account, () => {
@@ -217,7 +221,7 @@ async function give(): Promise<void> {
         </article>
       </template>
       <ProblemNote :error="error" />
-      <button class="button-main w-full" :disabled="!preview || isHeld" data-test="send">{{ changing ? 'Change the offer' : preview ? `Send ${counted(preview.offers, 'offer')}` : 'Send' }}</button>
+      <button class="button-main w-full" :disabled="!preview || isHeld || isLooking" data-test="send">{{ changing ? 'Change the offer' : preview ? `Send ${counted(preview.offers, 'offer')}` : 'Send' }}</button>
     </section>
   </form>
 </template>

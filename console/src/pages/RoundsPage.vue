@@ -9,6 +9,7 @@ import { day } from '@/lib/words'
 import OpenRoundDialog from '@/parts/OpenRoundDialog.vue'
 import PageHead from '@/parts/PageHead.vue'
 import RecordTable from '@/parts/RecordTable.vue'
+import ScheduleBox from '@/parts/ScheduleBox.vue'
 import StateNote from '@/parts/StateNote.vue'
 
 const { rows, status, error, sort, hasMore, hasLess, more, less, refetch } = useList<RoundRow>('rounds')
@@ -37,5 +38,6 @@ const COLUMNS = [
     <template #due="{ row }">{{ day(row.due_at) }}</template>
     <template #state="{ row }">{{ row.closed_at ? `closed ${day(row.closed_at)}` : 'open' }}</template>
   </RecordTable>
+  <ScheduleBox v-if="me?.administrator" />
   <OpenRoundDialog :open="isOpening" @close="isOpening = false" />
 </template>

@@ -47,6 +47,7 @@ _CLIENT = {
     "who-can": "register",
     "flag": "flags",
     "round": "rounds",
+    "schedule": "schedules",
     "revoke": "revoking",
     "trim": "revoking",
     "revocation": "revoking",

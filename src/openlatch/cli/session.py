@@ -86,7 +86,7 @@ def find(service: Client, kind: str, given: str) -> UUID:
 
 
 _SINGULAR = {"accounts": "account", "people": "person", "apps": "app", "teams": "team", "systems": "system",
-             "rounds": "round", "levels": "level", "resources": "resource"}  # fmt: skip
+             "rounds": "round", "levels": "level", "resources": "resource", "schedules": "schedule"}  # fmt: skip
 
 
 class Day(click.ParamType[Any]):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -36,6 +36,7 @@ LISTS: dict[str, type[BaseModel]] = {
     "resources": wire.ResourceRow,
     "latches": wire.LatchRow,
     "visits": wire.VisitRow,
+    "schedules": wire.ScheduleRow,
 }
 
 
@@ -192,6 +193,22 @@ class Client(Giving):
         """Close a round; ``undecided`` (keep or revoke) says what becomes of items without a decision."""
         found = self._transport.call("POST", f"/rounds/{ident}/close", json={"undecided": undecided})
         return wire.RoundPage.model_validate(found)
+
+    def schedule(self, ident: UUID) -> wire.SchedulePage:
+        """A schedule of reviews, with the next times that it is due."""
+        return self._ask(wire.SchedulePage, "GET", f"/schedules/{ident}")
+
+    def preview_schedule(self, plan: wire.SchedulePlan) -> Sequence[datetime]:
+        """The next times that a schedule would be due."""
+        return self._ask(wire.ScheduleDates, "POST", "/schedules/preview", plan).next
+
+    def make_schedule(self, plan: wire.SchedulePlan) -> wire.SchedulePage:
+        """Make a schedule; its rounds open by themselves."""
+        return self._ask(wire.SchedulePage, "POST", "/schedules", plan)
+
+    def change_schedule(self, ident: UUID, plan: wire.SchedulePlan, version: int | None = None) -> wire.SchedulePage:
+        """Change a schedule, or pause it."""
+        return self._ask(wire.SchedulePage, "PUT", f"/schedules/{ident}", plan, version)
 
     # Revocations.
 

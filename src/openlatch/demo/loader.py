@@ -21,7 +21,7 @@ from openlatch.core.imports import RECORD_KINDS
 from openlatch.core.words import Verdict
 from openlatch.demo import giving
 from openlatch.errors import BadInput
-from openlatch.service import flags, importing, revocations, rounds, signing_in
+from openlatch.service import flags, importing, revocations, rounds, schedules, signing_in
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Person, Revocation
@@ -133,6 +133,11 @@ def play(service: Service, organisation: UUID) -> None:
         _close_one_round(unit)
     with service.unit(viewer) as unit:
         _open_one_round(unit)
+        monday = unit.now.replace(tzinfo=None) + timedelta(days=7 - unit.now.weekday())
+        plan = schedules.Plan(
+            "Sensitive accounts", "account.sensitivity ge 3", "quarter", monday.replace(hour=9, minute=0)
+        )
+        schedules.keep(unit, plan)
     with service.unit(viewer) as unit:
         grant = _grant(unit, "old-webshop|app|old-exporter|look")
         revocations.start(unit, revocations.Wish(grants=(grant,)), "Nobody remembers what it is for.")

@@ -51,6 +51,7 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
     "resources": (lists_giving.RESOURCES, Sight.resources),
     "latches": (lists_giving.LATCHES, Sight.latches),
     "visits": (lists_giving.VISITS, Sight.visits),
+    "schedules": (lists.SCHEDULES, Sight.schedules),
 }
 
 

@@ -17,7 +17,7 @@ from openlatch.service import revocations
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
 from openlatch.store.lists import GRANTS, ITEMS, LIVE, ROUNDS
-from openlatch.store.tables import Account, Flag, Grant, Item, Level, Person, Round
+from openlatch.store.tables import Account, Flag, Grant, Item, Level, Person, Round, Schedule
 
 MOST_ITEMS = 50_000
 
@@ -31,6 +31,7 @@ class Opening:
     days: int = 14
     reviewer: UUID | None = None
     acts: str = "when_decided"
+    schedule: UUID | None = None
 
 
 def open_round(unit: Unit, opening: Opening) -> UUID:
@@ -60,6 +61,7 @@ def open_round(unit: Unit, opening: Opening) -> UUID:
         acts=opening.acts,
         opened_at=unit.now,
         opened_by_id=unit.viewer.person,
+        schedule_id=opening.schedule,
         due_at=unit.now + timedelta(days=opening.days),
     )
     unit.db.add(row)
@@ -172,6 +174,12 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
     }
 
 
+def reviewers(unit: Unit, ident: UUID) -> dict[UUID, int]:
+    """Who is to decide in a round, and how many items each."""
+    counted = select(Item.reviewer_id, func.count(Item.id)).where(Item.round_id == ident, Item.reviewer_id.is_not(None))
+    return {who: count for who, count in unit.db.execute(counted.group_by(Item.reviewer_id)) if who is not None}
+
+
 @dataclass(frozen=True, slots=True)
 class Decision:
     """A decision as it comes in. ``version`` is the item's version that was looked at."""
@@ -262,13 +270,16 @@ def _act(unit: Unit, round_row: Round, item: Item) -> None:
 def close(unit: Unit, ident: UUID, undecided: str = "") -> dict[str, Any]:
     """Close a round: decisions not yet acted on are carried out, and nothing in it changes any more.
 
-    ``undecided``: keep or revoke, for items without a decision; left out, such items are a Conflict.
+    ``undecided``: keep or revoke, for items without a decision; left out, it is what the round's schedule says, and
+    without one such items are a Conflict.
     """
     unit.sight.require_administrator()
     row = unit.db.get(Round, ident, with_for_update=True)
     if row is None:
         raise NotFound("There is no such round.")
     items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position).with_for_update()).all()
+    schedule = unit.db.get(Schedule, row.schedule_id) if row.schedule_id else None
+    undecided = undecided or (schedule.undecided if schedule else "")
     if undecided and row.closed_at is None:
         if undecided not in ("keep", "revoke"):
             raise BadInput(f"{undecided!r} can't become of undecided items.", "Use keep or revoke.")

@@ -40,6 +40,7 @@ from openlatch.store.tables import (
     Revocation,
     RevocationTarget,
     Round,
+    Schedule,
     Session,
     System,
     Team,
@@ -189,6 +190,10 @@ class Sight:
         """Visits to owned accounts, and one's own."""
         mine = Visit.person_id == self.person
         return true() if self.everything else or_(Visit.account_id.in_(self.owned), mine)
+
+    def schedules(self) -> Condition:
+        """Schedules are for administrators; reviewers see the rounds that come of them."""
+        return true() if self.everything else Schedule.id.in_([])
 
     def systems(self) -> Condition:
         """Systems are for administrators; others see the names beside their accounts."""

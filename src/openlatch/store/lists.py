@@ -35,6 +35,7 @@ from openlatch.store.tables import (
     Revocation,
     RevocationTarget,
     Round,
+    Schedule,
     Session,
     Step,
     System,
@@ -388,6 +389,29 @@ ROUNDS = Listing(
     },
     default_sort="-opened_at",
     searched=("name",),
+)
+
+SCHEDULES = Listing(
+    "schedules",
+    Schedule.__table__.outerjoin(reviewer, reviewer.id == Schedule.reviewer_id),
+    {
+        "id": id_column(Schedule.id),
+        "name": text_column(Schedule.name, "Its name.", sorted=True, nullable=False),
+        "scope": text_column(Schedule.scope, "The filter over grants that its rounds are opened with."),
+        "recurrence": word_column(Schedule.recurrence, "The rule by RFC 5545."),
+        "time_zone": word_column(Schedule.time_zone, "The zone of its clocks."),
+        "starts": word_column(Schedule.starts, "The first time, as clocks there show it."),
+        "days_to_decide": number_column(Schedule.days_to_decide, "Days to decide."),
+        "acts": word_column(Schedule.acts, "when_decided or at_close."),
+        "undecided": word_column(Schedule.undecided, "What becomes of undecided items: keep or revoke."),
+        **named_columns("reviewer", reviewer, "whoever is to decide; absent for each account's owner"),
+        "paused": truth_column(Schedule.paused, "Whether it opens nothing for now."),
+        "due_at": time_column(Schedule.due_at, "The time that the last round was opened for."),
+        "answer": text_column(Schedule.answer, "What came of the last time that it was due."),
+        "version": Column(Schedule.version, Kind.NUMBER, "", filtered=False),
+    },
+    default_sort="name",
+    searched=("name", "scope"),
 )
 
 ITEMS = Listing(

@@ -15,7 +15,7 @@ from flask import Response, request
 from openlatch import wire
 from openlatch.core import journal as chain
 from openlatch.core.words import Verdict
-from openlatch.service import flags, importing, register, revocations, rounds, signing_in, systems, today
+from openlatch.service import flags, importing, register, revocations, rounds, schedules, signing_in, systems, today
 from openlatch.service.context import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -129,6 +129,7 @@ _list("requests", wire.RequestRow, "requests for access")
 _list("notices", wire.NoticeRow, "notices to you")
 _list("resources", wire.ResourceRow, "resources")
 _list("latches", wire.LatchRow, "latches")
+_list("schedules", wire.ScheduleRow, "schedules of reviews")
 _list("visits", wire.VisitRow, "visits to accounts")
 
 
@@ -220,6 +221,34 @@ def decide(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, 
 def close_round(unit: Unit, ident: UUID, body: wire.CloseRound) -> dict[str, Any]:
     """Nothing in it changes afterwards."""
     return rounds.close(unit, ident, body.undecided)
+
+
+def _plan(body: wire.SchedulePlan) -> schedules.Plan:
+    return schedules.Plan(**body.model_dump())
+
+
+@api.add("POST", "/schedules/preview", "When a schedule would be due", wire.ScheduleDates, body=wire.SchedulePlan)
+def preview_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
+    """The next times, before it is kept."""
+    return {"next": schedules.upcoming(unit, _plan(body))}
+
+
+@api.add("POST", "/schedules", "Make a schedule", wire.SchedulePage, body=wire.SchedulePlan, status=201)
+def make_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
+    """Its rounds open by themselves."""
+    return schedules.keep(unit, _plan(body))
+
+
+@api.add("GET", "/schedules/<uuid:ident>", "A schedule", wire.SchedulePage)
+def get_schedule(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With the next times that it is due."""
+    return schedules.one(unit, ident)
+
+
+@api.add("PUT", "/schedules/<uuid:ident>", "Change a schedule, or pause it", wire.SchedulePage, body=wire.SchedulePlan)
+def change_schedule(unit: Unit, ident: UUID, body: wire.SchedulePlan) -> dict[str, Any]:
+    """Rounds that are open stay as they are."""
+    return schedules.keep(unit, _plan(body), ident, if_match())
 
 
 # Revocations.

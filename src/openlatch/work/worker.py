@@ -25,6 +25,7 @@ from openlatch.service import (
     offers,
     requests,
     revocations,
+    schedules,
     settling,
     systems,
     telling,
@@ -88,6 +89,8 @@ def look_round(service: Service) -> None:
             offers.run_out(unit)
             requests.run_out(unit)
             visits.end_those_without_access(unit)
+        for schedule in schedules.due(service, viewer):
+            schedules.open_round(service, viewer, schedule)
         with service.unit(viewer) as unit:
             named = {"organisation": str(organisation)}
             due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]

@@ -13,7 +13,10 @@ from openlatch.store.tables.base import Base, Owned
 
 
 class Schedule(Owned, Base):
-    """When a review recurs: an RFC 5545 recurrence rule in a time zone."""
+    """When a review recurs: an RFC 5545 recurrence rule in a time zone.
+
+    ``starts`` is the first time as clocks in that zone show it; ``due_at`` is what the last round was opened for.
+    """
 
     __tablename__ = "schedules"
 
@@ -24,6 +27,12 @@ class Schedule(Owned, Base):
     days_to_decide: Mapped[int]
     acts: Mapped[str] = mapped_column(server_default="when_decided")
     undecided: Mapped[str] = mapped_column(server_default="keep")
+    starts: Mapped[str] = mapped_column(server_default="")
+    reviewer_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    paused: Mapped[bool] = mapped_column(server_default="false")
+    due_at: Mapped[datetime | None]
+    answer: Mapped[str] = mapped_column(server_default="")
+    version: Mapped[int] = mapped_column(server_default="1")
 
 
 class Round(Owned, Base):

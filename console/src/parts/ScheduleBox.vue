@@ -1,0 +1,108 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { reactive, ref, watch } from 'vue'
+
+import { get, send } from '@/data/api'
+import { me } from '@/data/me'
+import type { Rows, SchedulePage, ScheduleRow } from '@/data/types'
+
+import ModalBox from './ModalBox.vue'
+import ProblemNote from './ProblemNote.vue'
+import StateNote from './StateNote.vue'
+
+const CHOICES: [string, string][] = [['month', 'every month'], ['quarter', 'every quarter'], ['half-year', 'every half-year'], ['year', 'every year'], ['', 'by a rule of my own']]
+const { data, status, error, refetch } = useQuery({
+  key: ['rounds', 'schedules'],
+  query: async () => {
+    const rows = (await get<Rows<ScheduleRow>>('/schedules', { limit: 100 })).rows
+    return Promise.all(rows.map((row) => get<SchedulePage>(`/schedules/${row.id}`)))
+  },
+})
+const isOpen = ref(false)
+const form = reactive({ name: '', scope: 'account.sensitivity ge 3', plain: 'quarter', rule: 'FREQ=MONTHLY;BYDAY=1MO', starts: '', days_to_decide: 14, undecided: 'keep' })
+const next = ref<string[]>([])
+const failed = ref<unknown>(null)
+const plan = () => ({
+  name: form.name, scope: form.scope, recurrence: form.plain || form.rule, starts: form.starts, days_to_decide: form.days_to_decide, undecided: form.undecided,
+})
+
+function when(at: string, zone: string): string {
+  return new Date(at).toLocaleString('en-GB', { timeZone: zone, weekday: 'short', day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' })
+}
+
+let asked = 0
+watch(form, async () => {
+  const mine = ++asked
+  if (!form.starts) return
+  try {
+    const found = await send<{ next: string[] }>('POST', '/schedules/preview', { ...plan(), name: form.name || 'x' })
+    if (mine === asked) {
+      next.value = found.next
+      failed.value = null
+    }
+  } catch (problem) {
+    if (mine === asked) {
+      next.value = []
+      failed.value = problem
+    }
+  }
+})
+
+async function attempt(call: () => Promise<unknown>): Promise<void> {
+  failed.value = null
+  try {
+    await call()
+    isOpen.value = false
+  } catch (problem) {
+    failed.value = problem
+  }
+  void refetch()
+}
+const make = () => attempt(() => send('POST', '/schedules', plan()))
+function turn(row: SchedulePage): Promise<void> {
+  const { name, scope, recurrence, starts, time_zone, days_to_decide, acts, undecided } = row
+  const body = { name, scope, recurrence, starts, time_zone, days_to_decide, acts, undecided, reviewer: row.reviewer?.id ?? null, paused: !row.paused }
+  return attempt(() => send('PUT', `/schedules/${row.id}`, body, { 'If-Match': `"${row.version}"` }))
+}
+</script>
+
+<template>
+  <section class="card mt-6 p-5" aria-labelledby="schedules">
+    <div class="flex flex-wrap items-baseline gap-3">
+      <h2 id="schedules" class="flex-1 text-xl">Reviews that open by themselves</h2>
+      <button class="button" @click="isOpen = true">Schedule a review</button>
+    </div>
+    <StateNote :status="status" :error="error" :empty="data?.length === 0" empty-text="None yet." @retry="refetch" />
+    <ProblemNote v-if="!isOpen" :error="failed" />
+    <ul class="divide-y divide-line">
+      <li v-for="row in data ?? []" :key="row.id" class="flex flex-wrap items-start gap-x-4 gap-y-1 py-3">
+        <div class="min-w-0 flex-1 basis-64">
+          <p class="font-medium">{{ row.name }} <span v-if="row.paused" class="rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">paused</span></p>
+          <p class="text-sm text-soft">{{ row.scope || 'all grants' }}; {{ row.recurrence }}; {{ row.days_to_decide }} days to decide; the rest: {{ row.undecided }}<template v-if="row.reviewer">; {{ row.reviewer.name }} decides</template></p>
+          <p v-if="row.answer" class="text-sm text-soft">Last time: {{ row.answer }}</p>
+        </div>
+        <p v-if="row.next[0]">Next: {{ when(row.next[0], row.time_zone) }}</p>
+        <button class="button" @click="turn(row)">{{ row.paused ? 'Go on' : 'Pause' }}<span class="sr-only"> {{ row.name }}</span></button>
+      </li>
+    </ul>
+    <ModalBox :open="isOpen" title="Schedule a review" @close="isOpen = false">
+      <form class="mt-3 space-y-4" @submit.prevent="make">
+        <label class="block font-semibold">Name <input v-model="form.name" required class="field mt-1 font-normal" placeholder="Sensitive accounts" /></label>
+        <label class="block font-semibold">Which grants <input v-model.lazy="form.scope" class="field mt-1 font-mono text-sm font-normal" /></label>
+        <div class="grid gap-4 sm:grid-cols-2">
+          <label class="block font-semibold">How often <select v-model="form.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
+          <label class="block font-semibold">For the first time <input v-model="form.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
+          <label v-if="!form.plain" class="block font-semibold">Rule by RFC 5545 <input v-model="form.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
+          <label class="block font-semibold">Days to decide <input v-model.number="form.days_to_decide" type="number" min="1" max="365" class="field mt-1 font-normal" /></label>
+          <label class="block font-semibold">What is left undecided <select v-model="form.undecided" class="field mt-1 font-normal"><option value="keep">is kept</option><option value="revoke">is revoked</option></select></label>
+        </div>
+        <div v-if="next.length" role="status">
+          <p class="font-semibold">Opens</p>
+          <ol class="grid gap-x-4 sm:grid-cols-2"><li v-for="at in next" :key="at">{{ when(at, me?.organisation.time_zone ?? 'UTC') }}</li></ol>
+        </div>
+        <ProblemNote :error="failed" />
+        <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOpen = false">Not now</button><button class="button-main">Schedule it</button></div>
+      </form>
+    </ModalBox>
+  </section>
+</template>
