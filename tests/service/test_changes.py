@@ -126,6 +126,10 @@ def test_ending_many_at_once_asks_for_a_proof_and_apps_are_disconnected_by_a_fil
     """More than five grants are many."""
     stale = replace(small.itself, person=small.person("ines"), credential=UUID(int=5))
     wish = Change(ChangeKind.END, "All must go.", filter='state ne "ended" and state ne "pending"')
+    with small.service.unit(small.itself) as unit:
+        live = [row["id"] for row in register.page(unit, "grants", ListQuery(filter=wish.filter)).rows]
+    with pytest.raises(ProofNeeded, match="Ending 6 grants"), small.service.unit(stale) as unit:
+        revocations.start(unit, revocations.Wish(tuple(live)), "All must go.")
     with pytest.raises(ProofNeeded, match="Ending 6 grants"), small.service.unit(stale) as unit:
         changes.carry_out(unit, wish)
     apps = f'account.id eq "{small.account("box")}" and holder.kind eq "app"'

@@ -298,6 +298,8 @@ def test_a_latch_holds_an_offer_when_it_is_sent_and_when_it_is_accepted(small: S
     with small.acting("ines") as unit:
         shown = offers.preview(unit, propose(small, To(address="x@example.com", name="X")))
         assert [b["mode"] for b in shown["to"][0]["latches"]] == ["hold"]
+        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, box))
+        assert offers.preview(unit, propose(small))["to"][0]["meets"] == ["No outsider may spend"]
 
 
 def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:

@@ -382,6 +382,7 @@ export interface OfferedTo {
   reach: number
   already: string[]
   latches: Breach[]
+  meets: string[]
   prerequisites: { key: string; sentence: string; met: boolean }[]
   warnings: string[]
 }

@@ -217,6 +217,7 @@ async function give(): Promise<void> {
           <p v-if="one.already.length" class="text-soft">Has access already: {{ one.already.join('; ') }}.</p>
           <p v-if="!one.adds.length && one.can.length" class="text-soft">This adds no right; only the time or the parts differ.</p>
           <BreachList :breaches="one.latches" />
+          <p v-if="one.meets.length" class="text-soft">Meets: {{ one.meets.join('; ') }}.</p>
           <ul class="text-soft"><li v-for="needed in one.prerequisites.filter((p) => !p.met)" :key="needed.key">Needed before they can accept: {{ needed.sentence.toLowerCase() }}</li></ul>
         </article>
       </template>

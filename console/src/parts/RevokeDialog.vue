@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { CallFailed, send } from '@/data/api'
+import { proving } from '@/data/proof'
 import type { Preview, RevocationPage } from '@/data/types'
 import { endingWords } from '@/lib/words'
 
@@ -41,7 +42,7 @@ async function start(): Promise<void> {
   error.value = null
   try {
     const body = { ...wish.value, reason: reason.value, fingerprint: preview.value?.fingerprint ?? '' }
-    const found = await send<RevocationPage>('POST', '/revocations', body)
+    const found = await proving(() => send<RevocationPage>('POST', '/revocations', body))
     emit('started')
     await router.push(`/revocations/${found.id}`)
   } catch (failed) {

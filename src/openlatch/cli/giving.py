@@ -13,7 +13,7 @@ from openlatch import wire
 from openlatch.cli import session
 from openlatch.cli.output import Column, day, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import grant, list_command
-from openlatch.client import CallFailed, Client
+from openlatch.client import Client
 from openlatch.core.offering import DAYS
 
 OFFERS: list[Column] = [
@@ -112,20 +112,6 @@ def parts_of(service: Client, account: UUID, names: tuple[str, ...]) -> list[UUI
     return found
 
 
-def proving(service: Client, call: Any) -> Any:
-    """Make a call; when it needs a fresh proof, ask for the password and make it again."""
-    try:
-        return call()
-    except CallFailed as error:
-        if not error.problem.type.endswith(":proof-needed"):
-            raise
-        out.print(error.detail)
-        password = click.prompt("Your password", hide_input=True)
-        code = click.prompt("Code of your second factor (empty if you have none)", default="", show_default=False)
-        service.prove(password, code)
-        return call()
-
-
 @click.group()
 def offer() -> None:
     """Offers of access, and answering them."""
@@ -175,7 +161,7 @@ def offer_send(
         if not yes:
             _write_preview(preview)
             click.confirm(f"Send {preview.offers} offer{'s' * (preview.offers != 1)}?", abort=True)
-        sent = proving(service, lambda: service.send_offer(proposal, preview.fingerprint))
+        sent = session.proving(service, lambda: service.send_offer(proposal, preview.fingerprint))
         show_rows([service.offer(one) for one in sent], OFFERS, output, "")
     return None
 
@@ -212,6 +198,8 @@ def _write_preview(found: wire.OfferPreview) -> None:
             out.print(f"    already: {path}")
         for breach in to.latches:
             out.print(f"    latch ({breach.mode}) {breach.latch}: {breach.fact}. {breach.remedy}")
+        for met in to.meets:
+            out.print(f"    meets the latch: {met}")
         for needed in to.prerequisites:
             out.print(f"    {'has' if needed.met else 'lacks'}: {needed.sentence}")
 
@@ -264,7 +252,7 @@ def offer_change(
                 **window(until),
             }
         )
-        _write_offer(proving(service, lambda: service.change_offer(ident, choice, found.version)))
+        _write_offer(session.proving(service, lambda: service.change_offer(ident, choice, found.version)))
 
 
 @offer.command("again")
@@ -366,7 +354,7 @@ def request_grant(ident: UUID, level: str | None, until: Any, account: str | Non
                 **window(until),
             }
         )
-        found = proving(service, lambda: service.grant_request(ident, how))
+        found = session.proving(service, lambda: service.grant_request(ident, how))
     show_rows([found], REQUESTS, output, "")
 
 
@@ -414,7 +402,7 @@ def _changing(name: str, kind: str, words: str, *options: Any) -> None:
             if not yes:
                 click.confirm(f"{words} {preview.changed} grant{'s' * (preview.changed != 1)}?", abort=True)
             wish = wish.model_copy(update={"fingerprint": preview.fingerprint})
-            found = proving(service, lambda: service.change(wish))
+            found = session.proving(service, lambda: service.change(wish))
             show_rows(found.lines, LINES, output, "")
             return 0 if all(line.refused is None for line in found.lines) else 4
 

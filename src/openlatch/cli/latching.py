@@ -10,7 +10,7 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.giving import LINES, proving, write_until
+from openlatch.cli.giving import LINES, write_until
 from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
 from openlatch.core.latches import LatchKind, LatchMode
@@ -181,7 +181,7 @@ def level_change(
             return
         if not yes:
             click.confirm(f"Change it: {preview.grows} gain, {preview.shrinks} lose?", abort=True)
-        found = proving(service, lambda: service.change_level(ident, draft, preview.fingerprint, held.version))
+        found = session.proving(service, lambda: service.change_level(ident, draft, preview.fingerprint, held.version))
     show_one(found, output, lambda: out.print(f"“{found.name}” permits {len(found.permissions)} things now."))
 
 
@@ -278,7 +278,7 @@ def hand_over(name_or_id: str, to: str, keeps: str | None, reason: str, yes: boo
         level_id = session.find(service, "levels", keeps) if keeps else None
         if not yes:
             click.confirm(f"Offer the ownership of {name_or_id} to {to}?", abort=True)
-        found = proving(service, lambda: service.hand_over(ident, person, level_id, reason))
+        found = session.proving(service, lambda: service.hand_over(ident, person, level_id, reason))
     out.print(f"Sent to {found.address}; it runs out {moment(found.runs_out_at)}.")
 
 
@@ -300,7 +300,7 @@ def _disconnecting(group: click.Group, name: str, words: str, filter_for: Any) -
                 show_rows(preview.lines, LINES, "table", "")
                 click.confirm(f"End {preview.changed} links?", abort=True)
             wish = wish.model_copy(update={"fingerprint": preview.fingerprint})
-            found = proving(service, lambda: service.change(wish))
+            found = session.proving(service, lambda: service.change(wish))
         show_rows(found.lines, LINES, output, "")
         return 0 if all(line.refused is None for line in found.lines) else 4
 
@@ -344,7 +344,7 @@ def factor() -> None:
 def factor_set_up() -> None:
     """Set up an app that shows codes (RFC 6238)."""
     with session.client() as service:
-        found = proving(service, service.begin_factor)
+        found = session.proving(service, service.begin_factor)
         out.print(f"Give this secret to the app: {found.secret}")
         out.print(f"or open this address with it: {found.address}")
         service.confirm_factor(click.prompt("The code that it shows now"))
@@ -355,7 +355,7 @@ def factor_set_up() -> None:
 def factor_remove() -> None:
     """Do without it."""
     with session.client() as service:
-        proving(service, service.remove_factor)
+        session.proving(service, service.remove_factor)
     out.print("No code is asked for any more.")
 
 

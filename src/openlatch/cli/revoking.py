@@ -81,7 +81,7 @@ def _end(
     if not yes:
         write_preview(preview)
         click.confirm(question(preview), abort=True)
-    found = service.revoke(reason, **wish, fingerprint=preview.fingerprint)
+    found = session.proving(service, lambda: service.revoke(reason, **wish, fingerprint=preview.fingerprint))
     if wait:
         found = _follow(service, found)
     show_one(found, output, lambda: write_revocation(found))

@@ -12,7 +12,7 @@ from uuid import UUID
 
 import click
 
-from openlatch.client import Client
+from openlatch.client import CallFailed, Client
 from openlatch.errors import BadInput, NotSignedIn
 
 DEFAULT_URL = "http://127.0.0.1:8620"
@@ -87,6 +87,22 @@ def find(service: Client, kind: str, given: str) -> UUID:
 
 _SINGULAR = {"accounts": "account", "people": "person", "apps": "app", "teams": "team", "systems": "system",
              "rounds": "round", "levels": "level", "resources": "resource", "schedules": "schedule"}  # fmt: skip
+
+
+def proving(service: Client, call: Any) -> Any:
+    """Make a call; when it needs a fresh proof, ask for the password and make it again."""
+    try:
+        return call()
+    except CallFailed as error:
+        if not error.problem.type.endswith(":proof-needed"):
+            raise
+        click.echo(error.detail, err=True)
+        password = click.prompt("Your password", hide_input=True, err=True)
+        code = click.prompt(
+            "Code of your second factor (empty if you have none)", default="", show_default=False, err=True
+        )
+        service.prove(password, code)
+        return call()
 
 
 class Day(click.ParamType[Any]):

@@ -30,8 +30,6 @@ from openlatch.store.tables import Account as AccountRow
 from openlatch.store.tables import Grant, JournalEntry, Level, Person, System, Term
 
 MOST = 1000
-# Ending more than this many grants at once is ending in bulk, and needs a fresh proof.
-BULK = 5
 
 
 class ChangeKind(StrEnum):
@@ -81,7 +79,7 @@ def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
         if seen != shown["fingerprint"]:
             raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
     ids = _selection(unit, change)
-    if change.kind is ChangeKind.END and len(ids) > BULK:
+    if change.kind is ChangeKind.END and len(ids) > revocations.BULK:
         unit.require_proof(f"Ending {len(ids)} grants at once")
     single = len(ids) == 1
     lines = [_tried(unit, change, ident, keep=True, raising=single) for ident in ids]
@@ -106,7 +104,7 @@ def _selection(unit: Unit, change: Change) -> list[UUID]:
 
 def _needs_proof(unit: Unit, change: Change, lines: list[dict[str, Any]]) -> bool:
     if change.kind is ChangeKind.END:
-        return len(lines) > BULK
+        return len(lines) > revocations.BULK
     level = unit.db.get(Level, change.level) if change.level else None
     return any(line["steward"] for line in lines) or (level is not None and level.reach == Reach.STEWARD)
 

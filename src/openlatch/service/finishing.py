@@ -8,6 +8,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.core import revocation as core
+from openlatch.core.states import GRANTS, move
 from openlatch.core.words import EndedAs, GrantState, StepState
 from openlatch.service import flags, latching, telling
 from openlatch.service.context import Unit
@@ -62,11 +63,12 @@ def finish(unit: Unit, revocation: Revocation) -> None:
 def _end_or_trim(unit: Unit, grant: Grant, target: RevocationTarget, revocation: Revocation) -> None:
     grant.version += 1
     if target.trim_level_id is None and target.trim_until is None:
-        grant.state, grant.ended_at, grant.owed = GrantState.ENDED, unit.now, None
+        grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ENDED)
+        grant.ended_at, grant.owed = unit.now, None
         grant.ended_as = _ENDED_AS.get(revocation.cause, EndedAs.REVOKED)
         action = f"grant.{grant.ended_as}"
     else:
-        grant.state = GrantState.ACTIVE
+        grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ACTIVE)
         _trim(unit, grant.id, target)
         action = "grant.trimmed"
     unit.record(action, "grant", grant.id, revocation.preview["title"], grant.account_id, reason=revocation.reason)

@@ -191,6 +191,7 @@ def _shown(
     already = _paths_of(unit, to.holder, account.id)
     able = offering.abilities([t.level for t in terms], known, access.rights_of(already))
     others = unit.db.scalars(select(Person.address).where(Person.address.is_not(None), Person.id != to.holder.id))
+    broken = _breaches(unit, account, to, terms)
     warnings = offering.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
     people = 1
     if to.holder.kind is HolderKind.TEAM:
@@ -206,7 +207,11 @@ def _shown(
         "cannot": [_sentence(p) for p in able.cannot],
         "reach": int(able.reach),
         "already": [path.words for path in already],
-        "latches": [latching.shown(b) for b in _breaches(unit, account, to, terms)],
+        "latches": [latching.shown(b) for b in broken],
+        "meets": sorted(
+            {x.words for x in latching.in_force(unit, [account.id]).get(account.id, [])}
+            - {b.latch.words for b in broken}
+        ),
         "prerequisites": _prerequisites(unit, account, to.person),
         "warnings": warnings,
     }

@@ -16,7 +16,7 @@ from openlatch.core import latches
 from openlatch.core import revocation as core
 from openlatch.core.access import Path
 from openlatch.core.register import Holder, Permission, Register
-from openlatch.core.states import GRANTS, may_become
+from openlatch.core.states import GRANTS, may_become, move
 from openlatch.core.words import GrantState, HolderKind, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import finishing, latching
@@ -36,6 +36,9 @@ from openlatch.store.tables import (
     System,
     Term,
 )
+
+# Ending more than this many grants at once is ending in bulk, and needs a fresh proof.
+BULK = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +88,8 @@ def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint
     ``fingerprint``) is no longer what would happen; Held when a latch refuses. Time that runs out asks no latch.
     """
     _refuse_unfit(unit, wish)
+    if cause == "asked" and len(set(wish.grants)) > BULK:
+        unit.require_proof(f"Ending {len(set(wish.grants))} grants at once")
     if len(reason.strip()) < 3:
         raise BadInput("A revocation needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     grants = _lock(unit, wish)
@@ -105,7 +110,8 @@ def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint
     for position, step in enumerate(prepared.preview.steps, 1):
         unit.db.add(_step_row(unit, row.id, position, step))
     for grant in grants:
-        grant.state, grant.version = GrantState.REVOKING, grant.version + 1
+        grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.REVOKING)
+        grant.version += 1
         unit.record(
             "grant.revoking", "grant", grant.id, shown["title"], grant.account_id, reason=reason, revocation=row.id
         )

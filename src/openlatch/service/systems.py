@@ -15,6 +15,7 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.adapters import Adapter, Holding, Login, Presence, Reading
+from openlatch.core.states import GRANTS, move
 from openlatch.core.words import EndedAs, GrantState, Reach
 from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
 from openlatch.service import flags, latching
@@ -288,7 +289,8 @@ class _Comparison:
                 grant.missing_since = self.unit.now
             else:
                 # Nobody vouches for unrecorded access: when the system does not have it any more, it has ended.
-                grant.state, grant.ended_as, grant.ended_at = GrantState.ENDED, EndedAs.REVOKED, self.unit.now
+                grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ENDED)
+                grant.ended_as, grant.ended_at = EndedAs.REVOKED, self.unit.now
                 self.touched.add(grant.id)
             action = "grant.missing" if grant.recorded else "grant.gone"
             self.unit.record(action, "grant", grant.id, self.system.name, grant.account_id)

@@ -158,6 +158,7 @@ class OfferedTo(Answer):
     reach: int
     already: list[str] = Field(description="By which paths they reach the account already.")
     latches: list[Breach]
+    meets: list[str] = Field(description="The latches that are on and that it does not break.")
     prerequisites: list[Prerequisite]
     warnings: list[str] = Field(description="What to look at twice about the address.")
 
