@@ -285,3 +285,23 @@ def test_a_schedule_is_previewed_made_paused_and_goes_on(run: Run) -> None:
     assert found(run("schedule", "show", made["id"], "-o", "json"))["next"] == []
     assert "2030-07-01" in run("schedule", "go-on", "Yearly").stdout
     assert "daily at most" in run(*plan[:4], "FREQ=HOURLY", *plan[5:]).stderr
+
+
+def test_how_access_is_given_is_set_from_a_terminal(run: Run, tokens: dict[str, str]) -> None:
+    """Of an account, a team, the organisation, and oneself; each put back again."""
+    needs = run("account", "set-giving", "Press mailbox", "--emergency-hours", "3", "--needs", "second_factor").stdout
+    assert needs == "Press mailbox opens for 3 hours in an emergency; to accept, people need second factor.\n"
+    assert found(run("account", "show", "Press mailbox", "-o", "json"))["prerequisites"] == ["second_factor"]
+    assert "opens to nobody" in run("account", "set-giving", "Press mailbox").stdout
+    assert "Ada Wim speaks for Volunteers" in run("team", "set-speaker", "Volunteers", "--person", "Ada Wim").stdout
+    assert "Nobody speaks" in run("team", "set-speaker", "Volunteers").stdout
+    held = found(run("settings", "show", "-o", "json"))
+    assert found(run("settings", "set", "--offer-hours", "72", "-o", "json")) == {**held, "offer_hours": 72}
+    assert run("settings", "set", "--offer-hours", "48").returncode == 0
+    assert run("settings", "set", "--offer-hours", "72", OPENLATCH_TOKEN=tokens["delegate"]).returncode == 1
+    reviewer = {"OPENLATCH_TOKEN": tokens["reviewer"]}
+    assert "Nobody can send you" in run("me", "offers", "refuse", **reviewer).stdout
+    refused = run("offer", "send", "Hut calendar", "--to", "person:Lene Marsh", "--level", "See dates", "--yes")
+    assert "does not take offers" in refused.stderr
+    assert run("me", "offers", "take", **reviewer).returncode == 0
+    assert "on its way" in run("me", "confirm-address", **reviewer).stdout

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { reactive, ref, watch } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 
 import { get, send } from '@/data/api'
-import type { LevelRow, RequestRow, Rows } from '@/data/types'
+import type { AccountPage, AccountRow, LevelRow, RequestRow, Rows } from '@/data/types'
 
 import ModalBox from './ModalBox.vue'
+import PartPicker from './PartPicker.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ open: boolean }>()
@@ -13,6 +14,12 @@ const emit = defineEmits<{ close: [] }>()
 const form = reactive({ account_name: '', owner_address: '', level: '', until: '', reason: '', emergency: false })
 const error = ref<unknown>(null)
 const asked = ref<RequestRow | null>(null)
+// Of an account that one can see already, parts can be chosen; of any other one knows no more than its name.
+const accounts = useQuery({ key: ['accounts', 'to ask for'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }), enabled: () => props.open })
+const known = computed(() => accounts.data.value?.rows.find((row) => row.name.toLowerCase() === form.account_name.trim().toLowerCase())?.id ?? '')
+const page = useQuery({ key: () => ['account', known.value], query: () => get<AccountPage>(`/accounts/${known.value}`), enabled: () => Boolean(known.value) })
+const parts = ref<string[]>([])
+watch(known, () => (parts.value = []))
 const levels = useQuery({ key: ['levels', 'to ask for'], query: () => get<Rows<LevelRow>>('/levels', { filter: 'single eq false', limit: 500 }), enabled: () => props.open })
 
 watch(
@@ -29,7 +36,7 @@ async function ask(): Promise<void> {
   error.value = null
   try {
     const until = form.until ? new Date(`${form.until}T23:59:59`).toISOString() : null
-    asked.value = await send<RequestRow>('POST', '/requests', { ...form, level: form.level || null, until })
+    asked.value = await send<RequestRow>('POST', '/requests', { ...form, level: form.level || null, parts: known.value ? parts.value : [], until })
   } catch (failed) {
     error.value = failed
   }
@@ -52,6 +59,7 @@ async function ask(): Promise<void> {
         </label>
         <label class="block font-semibold">Until <input v-model="form.until" type="date" class="field mt-1 font-normal" /></label>
       </div>
+      <PartPicker v-if="known && page.data.value" v-model="parts" :parts="page.data.value.parts" />
       <label class="block font-semibold">Why <textarea v-model="form.reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
       <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> It is an emergency: open it now, for a few hours. <span class="text-soft">Everyone who decides about the account is told.</span></label>
       <ProblemNote :error="error" />

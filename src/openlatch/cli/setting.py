@@ -1,0 +1,109 @@
+"""Settings about giving access: of an account, a team, the organisation, and oneself."""
+
+from __future__ import annotations
+
+import click
+
+from openlatch import wire
+from openlatch.cli import latching, session
+from openlatch.cli.output import out, output_option, show_one
+from openlatch.cli.register import account, team
+
+_NEEDS = click.option(
+    "--needs",
+    multiple=True,
+    type=click.Choice(["confirmed_address", "second_factor"]),
+    help="What people need before they can accept; left out, nothing.",
+)
+
+
+@account.command("set-giving")
+@click.argument("name_or_id")
+@click.option("--emergency-hours", type=click.IntRange(1, 168), default=None, help="Left out, it opens to nobody.")
+@_NEEDS
+def account_set_giving(name_or_id: str, emergency_hours: int | None, needs: tuple[str, ...]) -> None:
+    """How access to an account is given: in an emergency, and what people need."""
+    with session.client() as service:
+        found = service.account(session.find(service, "accounts", name_or_id))
+        service.set_account(found.id, emergency_hours, needs, found.version)
+    opens = (
+        f"opens for {emergency_hours} hours in an emergency" if emergency_hours else "opens to nobody in an emergency"
+    )
+    out.print(f"{found.name} {opens}; to accept, people need {', '.join(needs).replace('_', ' ') or 'nothing'}.")
+
+
+@team.command("set-speaker")
+@click.argument("name_or_id")
+@click.option("--person", default=None, help="Who speaks for it; left out, nobody.")
+def team_set_speaker(name_or_id: str, person: str | None) -> None:
+    """Say who answers offers to a team."""
+    with session.client() as service:
+        speaker = session.find(service, "people", person) if person else None
+        found = service.set_speaker(session.find(service, "teams", name_or_id), speaker)
+    out.print(f"{found.speaker.name if found.speaker else 'Nobody'} speaks for {found.name}.")
+
+
+@click.group()
+def settings() -> None:
+    """How the organisation gives access."""
+
+
+@settings.command("show")
+@output_option
+def settings_show(output: str) -> None:
+    """How it is."""
+    with session.client() as service:
+        found = service.settings()
+    show_one(found, output, lambda: _write(found))
+
+
+@settings.command("set")
+@click.option("--offer-hours", type=int, default=None, help="For how long an offer stands.")
+@click.option("--inside", "domains", multiple=True, help="A domain whose addresses are inside; takes the place of all.")
+@_NEEDS
+@output_option
+def settings_set(offer_hours: int | None, domains: tuple[str, ...], needs: tuple[str, ...], output: str) -> None:
+    """Change it; what is not named stays, but for what people need."""
+    with session.client() as service:
+        held = service.settings()
+        wish = wire.SetSettings.model_validate(
+            {
+                "offer_hours": offer_hours or held.offer_hours,
+                "inside_domains": list(domains) or held.inside_domains,
+                "prerequisites": list(needs),
+            }
+        )
+        found = service.set_settings(wish)
+    show_one(found, output, lambda: _write(found))
+
+
+def _write(found: wire.Settings) -> None:
+    out.print(f"Offers stand for {found.offer_hours} hours.")
+    out.print(f"Inside: {', '.join(found.inside_domains) or 'no domain'}")
+    out.print(f"To accept, everybody needs: {', '.join(found.prerequisites).replace('_', ' ') or 'nothing'}")
+
+
+@click.group("me")
+def me() -> None:
+    """How you are set."""
+
+
+@me.command("offers")
+@click.argument("how", type=click.Choice(["take", "refuse"]))
+def me_offers(how: str) -> None:
+    """Take offers, or refuse to be sent any."""
+    with session.client() as service:
+        service.refuse_offers(how == "refuse")
+    out.print("Nobody can send you offers." if how == "refuse" else "You can be sent offers.")
+
+
+@me.command("confirm-address")
+def me_confirm_address() -> None:
+    """Have a link sent that confirms your address."""
+    with session.client() as service:
+        service.ask_for_address_proof()
+    out.print("A link is on its way to your address.")
+
+
+# The groups with what other modules put into them, too.
+COMMANDS: dict[str, click.Command] = {**latching.COMMANDS, "settings": settings, "me": me}
