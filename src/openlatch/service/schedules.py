@@ -60,6 +60,7 @@ def upcoming(unit: Unit, plan: Plan) -> list[datetime]:
 def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None = None) -> dict[str, Any]:
     """Make a schedule, or change the one with that id; rounds that are open stay as they are."""
     unit.sight.require_administrator()
+    row = _row(unit, ident, version)
     recurrence = _recurrence(unit, plan)
     if not plan.name.strip():
         raise BadInput("The schedule has no name.", "Give it one.", {"name": "is missing"})
@@ -70,7 +71,6 @@ def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None 
     lists.GRANTS.checked(plan.scope)
     if plan.reviewer is not None and unit.db.get(Person, plan.reviewer) is None:
         raise BadInput("There is no such person to review.", "Choose a person.", {"reviewer": "unknown"})
-    row = _row(unit, ident, version)
     row.name, row.scope, row.recurrence = plan.name.strip(), plan.scope, recurrence.rule
     row.time_zone, row.starts = recurrence.zone.key, recurrence.starts.isoformat(timespec="minutes")
     row.days_to_decide, row.reviewer_id = plan.days_to_decide, plan.reviewer
