@@ -154,8 +154,8 @@ def others_inside(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     """The other delegates of the account that the viewer is inside, unless its latch keeps them unseen."""
     if latching.unseen(unit, account):
         return []
-    paths = access.everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now)
     register = cut.around_accounts(unit.db, [account])
+    paths = access.everyone_reaching(register, account, unit.now)
     found: dict[UUID, dict[str, Any]] = {}
     for path in paths:
         if path.holder.kind is HolderKind.PERSON and path.holder.id != unit.viewer.person:

@@ -14,7 +14,6 @@ from openlatch.wire.requests import Request, Sentence
 __all__ = [
     "Accept",
     "AskAccess",
-    "AskedWords",
     "Breach",
     "ChangeLevel",
     "ChangeLine",
@@ -333,9 +332,6 @@ class Words(Request):
     """A word about why."""
 
     words: Sentence = ""
-
-
-AskedWords = Words
 
 
 # Levels.
