@@ -16,7 +16,7 @@ from typing import Any
 import psycopg
 import pytest
 
-from openlatch.cli.output import guarded
+from openlatch.core.spreadsheets import guarded
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
 from openlatch.standins import telemetry

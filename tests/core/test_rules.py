@@ -89,6 +89,7 @@ def test_a_quiet_grant_raises_nothing() -> None:
         ("holder_left", {}, {"standing": Standing.LEAVING, "left_at": ago(0)}, "still holds"),
         ("giver_left", {"giver_left_at": ago(-1)}, {"giver_left_at": ago(1)}, "Ines gave Mara"),
         ("unrecorded", {}, {"recorded": False}, "nobody recorded"),
+        ("review_overdue", {}, {"left_undecided_at": ago(3)}, "in the review that closed on 7 March 2026"),
     ],
 )
 def test_each_rule_at_its_edge(rule: str, just_not: dict[str, Any], just: dict[str, Any], told: str) -> None:
@@ -141,5 +142,5 @@ def test_the_score_grows_with_every_part_and_ends_at_100() -> None:
 
 def test_every_rule_has_a_key_of_its_own_and_says_what_to_do() -> None:
     """The console, the journal and the documents go by the key."""
-    assert len({rule.key for rule in RULES}) == len(RULES) == 9
+    assert len({rule.key for rule in RULES}) == len(RULES) == 10
     assert all(rule.title and rule.remedy.endswith(".") for rule in RULES)

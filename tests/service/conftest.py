@@ -6,7 +6,7 @@ import io
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID
 
@@ -93,6 +93,12 @@ class Small:
         with self.service.unit(self.as_(key)) as unit:
             yield unit
 
+    @contextmanager
+    def acting_as_administrator(self, key: str) -> Iterator[Unit]:
+        """A transaction as one of the people, who administers the organisation."""
+        with self.service.unit(replace(self.as_(key), administrator=True)) as unit:
+            yield unit
+
     def id(self, table: Any, key: str) -> UUID:
         """The id of something by its key."""
         with self.service.unit(self.itself) as unit:
@@ -126,6 +132,8 @@ def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
             report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
         assert report.kept, report.errors
     flags.evaluate_all(service, organisation.organisation)
+    with service.unit(organisation) as unit:
+        unit.db.scalars(select(Person).where(Person.name == "Ada Admin")).one().key = "ada"
     return Small(service, organisation, clock)
 
 

@@ -20,11 +20,13 @@ from openlatch.adapters import Adapter, Reading
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.core import journal as chain
 from openlatch.core.register import Holder
-from openlatch.core.words import GrantState, HolderKind, StepKind
+from openlatch.core.words import GrantState, HolderKind, StepKind, Verdict
 from openlatch.errors import BadInput, Conflict
 from openlatch.launch.cluster import Cluster, free_port
-from openlatch.service import carrying, changes, giving, revocations, rounds, settling, systems
+from openlatch.service import carrying, changes, giving, revocations, settling, systems
 from openlatch.service.context import Service, Viewer
+from openlatch.service.reviews import closing, deciding, opening
+from openlatch.service.reviews.plans import Review
 from openlatch.standins import telemetry
 from openlatch.store import journal
 from openlatch.store.tables import (
@@ -377,21 +379,23 @@ def test_a_decision_to_revoke_is_carried_out_in_the_system(world: World) -> None
     """At once or at the close, as the round says; a closed round can't change."""
     grant = world.grant("survey_temp", "hut_sensors")
     with world.service.unit(world.viewer) as unit:
-        opening = rounds.Opening("Survey", 'holder.name eq "survey_temp"', acts="at_close")
-        ident = rounds.open_round(unit, opening)
+        ident = opening.open_round(unit, Review("Survey", 'holder.name eq "survey_temp"', acts="at_close"))
         item = unit.db.scalars(select(Item.id).where(Item.round_id == ident)).one()
-        revoke = rounds.Decision(rounds.Verdict.REVOKE, "The survey is over.", version=1)
-        rounds.decide(unit, ident, item, revoke)
+        revoke = deciding.Decision(Verdict.REVOKE, "The survey is over.", version=1)
+        deciding.decide(unit, ident, item, revoke)
         assert unit.db.scalars(select(Revocation.id)).all() == []
     with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="Somebody else changed"):
-        rounds.decide(unit, ident, item, revoke)
+        deciding.decide(unit, ident, item, revoke)
     with world.service.unit(world.viewer) as unit:
-        rounds.close(unit, ident)
+        closing.close(unit, ident)
+    assert not closing.carry_on(world.service, world.viewer, ident)
+    with world.service.unit(world.viewer) as unit:
         revocation = unit.db.scalars(select(Revocation.id)).one()
     world.carry_out(revocation)
     assert world.state(grant) == ("ended", "revoked")
     assert not world.is_member("survey_temp", "hut_sensors")
-    for change in (lambda u: rounds.decide(u, ident, item, revoke), lambda u: rounds.close(u, ident)):
+    assert closing.carry_on(world.service, world.viewer, ident)
+    for change in (lambda u: deciding.decide(u, ident, item, revoke), lambda u: closing.close(u, ident)):
         with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="is closed"):
             change(unit)
     world.give("survey_temp", "hut_sensors")

@@ -5,19 +5,28 @@ from __future__ import annotations
 import threading
 from dataclasses import replace
 from datetime import datetime, timedelta
+from typing import Any
 from uuid import UUID
 
 import pytest
 from sqlalchemy import select
 
+from openlatch.core.reviews.assigning import Line, Place
+from openlatch.core.words import Subject
 from openlatch.errors import BadFilter, BadInput, Conflict, NotAllowed
-from openlatch.service import rounds, schedules
-from openlatch.service.schedules import Plan
+from openlatch.service.reviews import closing, schedules
+from openlatch.service.reviews.plans import Review
+from openlatch.service.reviews.schedules import Plan
 from openlatch.store.tables import Round, Schedule
 from openlatch.work import worker
 from tests.service.conftest import Small
 
-PLAN = Plan("Monthly", 'account.name eq "Box"', "month", datetime(2026, 4, 1, 9))
+REVIEW = Review("Monthly", 'account.name eq "Box"')
+PLAN = Plan(REVIEW, "month", datetime(2026, 4, 1, 9))
+
+
+def planned(plan: Plan = PLAN, **review: Any) -> Plan:
+    return replace(plan, review=replace(plan.review, **review))
 
 
 def make(small: Small, plan: Plan = PLAN) -> UUID:
@@ -43,7 +52,7 @@ def test_a_round_opens_at_its_time_and_tells_its_reviewers(small: Small) -> None
     worker.look_round(small.service)
     worker.look_round(small.service)
     assert opened(small) == ["Monthly, 1 April 2026"]
-    assert small.told("ines") == ["4 items of “Monthly, 1 April 2026” are yours to decide, by 15 April 2026."]
+    assert small.told("ada") == ["4 items of “Monthly, 1 April 2026” are yours to decide, by 15 April 2026."]
 
 
 def test_missed_times_open_once_and_two_workers_open_one(small: Small) -> None:
@@ -66,14 +75,14 @@ def test_a_changed_schedule_touches_no_open_round_and_a_paused_one_opens_nothing
     small.clock.now = datetime(2026, 4, 2, tzinfo=small.clock.now.tzinfo)
     worker.look_round(small.service)
     with small.service.unit(small.itself) as unit:
-        schedules.keep(unit, replace(PLAN, name="Weekly", recurrence="FREQ=WEEKLY", paused=True), ident, 1)
+        schedules.keep(unit, planned(replace(PLAN, recurrence="FREQ=WEEKLY", paused=True), name="Weekly"), ident, 1)
     with pytest.raises(Conflict, match="meanwhile"), small.service.unit(small.itself) as unit:
         schedules.keep(unit, PLAN, ident, 1)
     small.clock.forward(days=40)
     worker.look_round(small.service)
     assert opened(small) == ["Monthly, 1 April 2026"]
     with small.service.unit(small.itself) as unit:
-        schedules.keep(unit, replace(PLAN, name="Weekly", recurrence="FREQ=WEEKLY"), ident, 2)
+        schedules.keep(unit, planned(replace(PLAN, recurrence="FREQ=WEEKLY"), name="Weekly"), ident, 2)
         assert unit.db.scalars(select(Round.due_at)).one() == datetime(2026, 4, 16, tzinfo=small.clock.now.tzinfo)
     worker.look_round(small.service)
     assert len(opened(small)) == 1
@@ -81,41 +90,52 @@ def test_a_changed_schedule_touches_no_open_round_and_a_paused_one_opens_nothing
 
 def test_what_is_left_undecided_becomes_what_the_schedule_says(small: Small) -> None:
     """When its round is closed without another word."""
-    make(small, replace(PLAN, undecided="revoke", scope='holder.name eq "Sync"'))
+    revoke = dict.fromkeys(("observe", "operate", "spend", "steward"), "revoke")
+    ident = make(small, planned(undecided=revoke, scope='holder.name eq "Sync"'))
     small.clock.now = datetime(2026, 4, 2, tzinfo=small.clock.now.tzinfo)
     worker.look_round(small.service)
     with small.service.unit(small.itself) as unit:
-        rounds.close(unit, unit.db.scalars(select(Round.id)).one())
+        opened_now = unit.db.scalars(select(Round.id).where(Round.schedule_id == ident)).one()
+        closing.close(unit, opened_now)
+    closing.carry_on(small.service, small.itself, opened_now)
     assert small.state(small.grant("box|app|sync|read")) == "revoking"
 
 
 def test_a_schedule_that_matches_nothing_says_so_and_goes_on(small: Small) -> None:
     """Told once for each time."""
-    ident = make(small, replace(PLAN, scope='account.name eq "None"'))
+    ident = make(small, planned(scope='account.name eq "None"'))
     small.clock.now = datetime(2026, 4, 2, tzinfo=small.clock.now.tzinfo)
     worker.look_round(small.service)
     worker.look_round(small.service)
     with small.service.unit(small.itself) as unit:
-        assert "No live grant matches" in unit.db.get_one(Schedule, ident).answer
+        assert "Nothing that can be reviewed" in unit.db.get_one(Schedule, ident).answer
         assert schedules.due(small.service, small.itself) == []
     assert opened(small) == []
 
 
 @pytest.mark.parametrize(
-    ("changed", "kind"),
+    ("plan", "kind"),
     [
-        ({"name": " "}, BadInput),
-        ({"days_to_decide": 0}, BadInput),
-        ({"scope": "nothing eq 1"}, BadFilter),
-        ({"time_zone": "Europe/Nowhere"}, BadInput),
-        ({"recurrence": "now and then"}, BadInput),
-        ({"reviewer": UUID(int=1)}, BadInput),
+        (planned(name=" "), BadInput),
+        (planned(days=0), BadInput),
+        (planned(scope="nothing eq 1"), BadFilter),
+        (planned(scope='reach eq "spend"', covers=(Subject.GRANT, Subject.SESSION)), BadFilter),
+        (planned(covers=()), BadInput),
+        (planned(reviewers=(Place(Line.PERSON, UUID(int=1)),)), BadInput),
+        (planned(undecided={"spend": "forget"}), BadInput),
+        (planned(second_from=5), BadInput),
+        (planned(reminders=(15,)), BadInput),
+        (planned(closes_after=-1), BadInput),
+        (replace(PLAN, time_zone="Europe/Nowhere"), BadInput),
+        (replace(PLAN, recurrence="now and then"), BadInput),
+        (replace(PLAN, recurrence=""), BadInput),
+        (replace(PLAN, starts=None), BadInput),
     ],
 )
-def test_what_a_schedule_refuses(small: Small, changed: dict[str, object], kind: type[Exception]) -> None:
+def test_what_a_schedule_refuses(small: Small, plan: Plan, kind: type[Exception]) -> None:
     """With the field at fault; and those who may not."""
     with pytest.raises(kind):
-        make(small, replace(PLAN, **changed))  # type: ignore[arg-type]
+        make(small, plan)
     with pytest.raises(BadInput, match="zone of its own"):
         make(small, replace(PLAN, starts=small.clock.now + timedelta(days=1)))
     with pytest.raises(NotAllowed), small.acting("ines") as unit:

@@ -2,20 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
 import pytest
 from sqlalchemy import func, select, text
 
-from openlatch.core.words import Verdict
-from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, TooMany
-from openlatch.service import flags, register, revocations, rounds, signing_in, today
-from openlatch.service.context import Unit, Viewer
-from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Flag, Grant, IdempotencyKey, Item, JournalEntry, SignInAttempt, WebSession
+from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
+from openlatch.service import flags, register, revocations, signing_in, today
+from openlatch.store.tables import Flag, Grant, IdempotencyKey, JournalEntry, SignInAttempt, WebSession
 from openlatch.work import worker
 from tests.service.conftest import Small
 
@@ -128,103 +123,6 @@ def test_bulk_and_single_evaluation_raise_the_same(small: Small) -> None:
         flags.evaluate(unit, sessions=list(unit.db.execute(text("select id from sessions")).scalars()))
     assert small.open_flags() == bulk
     assert len(bulk) > 5
-
-
-def open_round(small: Small, unit: Unit, **more: Any) -> UUID:
-    return rounds.open_round(unit, rounds.Opening(**{"name": "Spring", "scope": 'account.name eq "Box"', **more}))
-
-
-def test_a_round_freezes_its_items_and_gives_each_to_whoever_may_decide(small: Small) -> None:
-    """The owner, never the holder; unassignable ones to nobody, which shows."""
-    with small.service.unit(small.itself) as unit:
-        ident = open_round(small, unit, scope="")
-        unit.db.flush()
-        items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all()
-        reviewers = {(i.facts["holder"]["name"], i.facts["account"]["name"]): i.reviewer_id for i in items}
-    assert reviewers["Mara", "Box"] == small.as_("ines").person
-    assert reviewers["Box", "Ledger"] == small.as_("mara").person
-    assert reviewers["Owen", "Rota"] is None
-    assert ("Owen", "Box") not in reviewers
-    scores = [max((f["score"] for f in i.facts["flags"]), default=-1) for i in items]
-    assert scores == sorted(scores, reverse=True)
-    with small.service.unit(small.itself) as unit:
-        unit.db.execute(text("update people set name = 'Renamed' where key = 'mara'"))
-        frozen = unit.db.get_one(Item, items[0].id).facts
-    assert frozen == items[0].facts
-
-
-def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
-    """Of a round that others share; whoever has none does not see the round."""
-    with small.service.unit(small.itself) as unit:
-        ident = open_round(small, unit, scope="")
-
-    def seen(viewer: Viewer) -> set[str]:
-        with small.service.unit(viewer) as unit:
-            rows = register.page(unit, "items", ListQuery(limit=100), Item.round_id == ident).rows
-        return {row["facts"]["account"]["name"] for row in rows}
-
-    assert seen(small.itself) == {"Box", "Ledger", "Rota"}
-    assert seen(small.as_("ines")) == {"Box"}
-    assert seen(small.as_("mara")) == {"Ledger"}
-    assert seen(small.as_("owen")) == set()
-    with pytest.raises(NotFound), small.service.unit(small.as_("owen")) as unit:
-        rounds.page(unit, ident)
-
-
-@pytest.mark.parametrize(
-    ("more", "told"),
-    [({"scope": 'state eq "ended"'}, "No live grant"), ({"name": " "}, "no name"), ({"days": 0}, "out of range")],
-)
-def test_a_round_that_makes_no_sense_is_not_opened(small: Small, more: dict[str, Any], told: str) -> None:
-    """With what to change."""
-    with pytest.raises(BadInput, match=told), small.service.unit(small.itself) as unit:
-        open_round(small, unit, **more)
-
-
-def test_nobody_decides_on_their_own_access_not_even_an_administrator(small: Small) -> None:
-    """The item is somebody else's."""
-    mara = replace(small.as_("mara"), administrator=True)
-    with small.service.unit(mara) as unit:
-        ident = open_round(small, unit, scope='holder.name eq "Mara"')
-        item = unit.db.scalars(select(Item.id).where(Item.round_id == ident)).one()
-        with pytest.raises(NotAllowed, match="their own access"):
-            rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "I need it."))
-    with pytest.raises(NotFound), small.service.unit(small.as_("owen")) as unit:
-        rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "They need it."))
-
-
-@pytest.mark.parametrize(("undecided", "revoking"), [("keep", 0), ("revoke", 4)])
-def test_closing_says_what_becomes_of_undecided_items(small: Small, undecided: str, revoking: int) -> None:
-    """Never by itself; and only an administrator closes."""
-    with small.service.unit(small.itself) as unit:
-        ident = open_round(small, unit)
-        with pytest.raises(Conflict, match="4 of 4 items are undecided"):
-            rounds.close(unit, ident)
-        with pytest.raises(BadInput):
-            rounds.close(unit, ident, "forget")
-    with pytest.raises(NotAllowed), small.service.unit(small.as_("ines")) as unit:
-        rounds.close(unit, ident, undecided)
-    with small.service.unit(small.itself) as unit:
-        closed = rounds.close(unit, ident, undecided)
-        assert closed["decided"] == closed["items"] == 4
-        count = unit.db.scalar(select(func.count(Grant.id)).where(Grant.state == "revoking"))
-    assert count == revoking
-
-
-def test_a_reviewer_may_end_access_by_deciding_though_not_otherwise(small: Small) -> None:
-    """It is carried out by the service, and the journal names who decided."""
-    mara = small.as_("mara")
-    with small.service.unit(small.itself) as unit:
-        ident = open_round(small, unit, scope='holder.name eq "Edda"', reviewer=mara.person)
-        item = unit.db.scalars(select(Item.id).where(Item.round_id == ident)).one()
-    with small.service.unit(mara) as unit:
-        shown = rounds.decide(unit, ident, item, rounds.Decision(Verdict.REVOKE, "She left."))
-        assert shown["revocation_id"] is not None
-        with pytest.raises(Conflict, match="being carried out"):
-            rounds.decide(unit, ident, item, rounds.Decision(Verdict.KEEP, "After all."))
-    with small.service.unit(small.itself) as unit:
-        entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "grant.revoking")).one()
-    assert (entry.actor_name, entry.facts["reason"]) == ("Mara", "She left. (review “Spring”)")
 
 
 def test_today_counts_what_the_viewer_may_see(small: Small) -> None:

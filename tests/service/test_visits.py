@@ -14,7 +14,7 @@ from sqlalchemy import select
 
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.launch.cluster import free_port
-from openlatch.service import changes, factor, myself, signing_in, telling, visits
+from openlatch.service import changes, factor, myself, signing, signing_in, telling, visits
 from openlatch.service.changes import Change, ChangeKind
 from openlatch.standins.mail import MailServer
 from openlatch.store.tables import Mail, Person, Visit
@@ -27,7 +27,7 @@ def test_a_token_names_both_people_is_short_lived_and_ends_with_the_access(small
     box, mara = small.account("box"), small.signed_in("mara")
     with small.service.unit(mara) as unit:
         made = visits.exchange(unit, box)
-    key = jwt.PyJWK(visits.public_key(small.service)).key
+    key = jwt.PyJWK(signing.public(small.service, signing.TOKENS)).key
     claims = jwt.decode(
         made.token, key, ["EdDSA"], audience=str(box), options={"verify_exp": False, "verify_iat": False}
     )

@@ -140,16 +140,15 @@ def test_the_same_call_twice_is_carried_out_once(http: httpx.Client) -> None:
     assert {a.status_code for a in answers} == {201}
     assert len({a.json()["id"] for a in answers}) == 1
     assert sum("Idempotency-Replayed" in a.headers for a in answers) == 5
-    assert http.post("/rounds", json={**body, "days": 3}, headers=key).status_code == 409
+    assert http.post("/rounds", json={**body, "days_to_decide": 3}, headers=key).status_code == 409
     named = http.get("/rounds", params={"filter": f'name eq "{body["name"]}"'}).json()["rows"]
     assert len(named) == 1
 
 
 def test_two_reviewers_on_one_item_do_not_overwrite_each_other(client: Client) -> None:
     """One wins, the other is told."""
-    found = client.open_round(
-        "Two at once", 'account.name eq "Path map archive" and holder.kind eq "app"', acts="at_close"
-    )
+    scope = 'account.name eq "Path map archive" and holder.kind eq "app"'
+    found = client.open_round(wire.OpenRound(name="Two at once", scope=scope, acts="at_close"))
     (item,) = client.items(found.id)
     outcomes: list[str] = []
 

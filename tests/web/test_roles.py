@@ -100,7 +100,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "revoke": Call("/revocations", OWNER, {**wish, "reason": "Test.", "fingerprint": "outdated"}, 409),
         "open_round": Call("/rounds", ADMINISTRATOR, {"name": "x", "scope": 'state eq "none"'}, 422),
         "decide": Call(decision, ADMINISTRATOR | {"reviewer"}, {"verdict": "trim", "reason": "x"}, 422),
-        "close_round": Call(f"/rounds/{round_}/close", ADMINISTRATOR, {"undecided": ""}, 409),
+        "close_round": Call(f"/rounds/{round_}/close", ADMINISTRATOR, {"undecided": None}, 409),
         "retry_revocation": Call(f"/revocations/{revocation}/retry", ADMINISTRATOR, {}),
         "step_done": Call(f"/revocations/{revocation}/steps/{ids['step']}/done", ADMINISTRATOR, {"proof": ""}, 422),
         "read_system": Call(f"/systems/{ids['system']}/read", ADMINISTRATOR, {}, 404),

@@ -17,6 +17,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from openlatch.core.spreadsheets import guarded
 from openlatch.core.words import SENSITIVITY_WORDS, Reach, Severity
 
 Column = tuple[str, Callable[[Any], Any]]
@@ -69,11 +70,6 @@ def _write_csv(rows: Iterable[BaseModel], columns: Sequence[Column]) -> None:
     writer.writerow([name for name, _ in columns])
     for row in rows:
         writer.writerow([guarded(_plain(value(row))) for _, value in columns])
-
-
-def guarded(text: str) -> str:
-    """Text that a spreadsheet will not take for a formula (OWASP: CSV injection)."""
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
 
 
 def _plain(value: Any) -> str:

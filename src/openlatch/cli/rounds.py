@@ -1,8 +1,10 @@
-"""Review rounds."""
+"""Review rounds: opening, looking, deciding, closing."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 from uuid import UUID
 
 import click
@@ -12,24 +14,28 @@ from openlatch import wire
 from openlatch.cli import session
 from openlatch.cli.output import Column, day, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import list_command
+from openlatch.cli.schedules import FATES, fates, line_of, review_options
+from openlatch.client import Client
 from openlatch.errors import BadInput
 
+STATES = {"open": "open", "carrying_out": "carrying out", "closed": "closed"}
 ROUNDS: list[Column] = [
     ("ID", lambda r: str(r.id)),
     ("Name", lambda r: r.name),
     ("Decided", lambda r: f"{r.decided} of {r.items}"),
     ("Due", lambda r: day(r.due_at)),
-    ("State", lambda r: f"closed {day(r.closed_at)}" if r.closed_at else "open"),
+    ("State", lambda r: f"{STATES[r.state]} {day(r.closed_at)}" if r.closed_at else "open"),
 ]
 ITEMS: list[Column] = [
     ("No", lambda i: i.position),
-    ("Holder", lambda i: i.facts["holder"]["name"]),
-    ("Account", lambda i: i.facts["account"]["name"]),
-    ("Level", lambda i: i.facts["level"]),
-    ("Reach", lambda i: reach(i.facts["reach"])),
-    ("Flags", lambda i: len(i.facts["flags"])),
-    ("Reviewer", lambda i: i.reviewer.name if i.reviewer else "nobody"),
-    ("Decision", lambda i: i.verdict),
+    ("Holder", lambda i: i.holder.name),
+    ("Account", lambda i: i.account.name if i.account else "–"),
+    ("Level", lambda i: i.level),
+    ("Reach", lambda i: reach(i.reach)),
+    ("Flags", lambda i: i.flagged),
+    ("Consider", lambda i: i.recommended),
+    ("Reviewer", lambda i: getattr(i.reviewer or i.reviewer_team, "name", "nobody")),
+    ("Decision", lambda i: f"{i.verdict}?" if i.state == "seconding" else i.verdict),
     ("Reason", lambda i: i.reason),
 ]
 
@@ -44,26 +50,33 @@ round_group.add_command(list_command("rounds", ROUNDS, "There is no round."))
 
 @round_group.command("open")
 @click.argument("name")
-@click.option("--scope", default="", help="A filter over grants, as in: account.sensitivity ge 3.")
-@click.option("--days", default=14, show_default=True, help="Days to decide.")
-@click.option("--reviewer", default="", help="Who decides; left out, each account's owner.")
-@click.option("--at-close", is_flag=True, help="Carry decisions out at the close instead of at once.")
+@review_options
 @output_option
-def round_open(name: str, scope: str, days: int, reviewer: str, at_close: bool, output: str) -> None:
-    """Open a round over the live grants that a filter matches."""
+def round_open(name: str, review: dict[str, Any], output: str) -> None:
+    """Open a round over what a filter matches."""
     with session.client() as service:
-        person = session.find(service, "people", reviewer) if reviewer else None
-        found = service.open_round(name, scope, days, person, "at_close" if at_close else "when_decided")
+        reviewers = line_of(service, review["reviewers"])
+        found = service.open_round(wire.OpenRound.model_validate({**review, "name": name, "reviewers": reviewers}))
     show_one(found, output, lambda: _write_round(found))
 
 
 def _write_round(found: wire.RoundPage) -> None:
     out.print(Text(found.name, style="bold"), str(found.id))
-    state = f"closed {moment(found.closed_at)}" if found.closed_at else f"due {moment(found.due_at)}"
+    state = f"due {moment(found.due_at)}"
+    if found.closed_at:
+        going = f"{found.to_do} still to be carried out" if found.state == "carrying_out" else "all carried out"
+        state = f"closed {moment(found.closed_at)}, {going}"
     out.print(f"{found.decided} of {found.items} decided ({found.kept} kept, {found.trimmed} trimmed, "
               f"{found.revoked} revoked); {state}")  # fmt: skip
-    for reviewer in found.reviewers:
-        out.print(f"  {reviewer.name or 'nobody yet'}: {reviewer.decided} of {reviewer.items}, {reviewer.kept} kept")
+    if found.seconding:
+        out.print(f"{found.seconding} wait for a second reviewer.")
+    if found.by_default:
+        out.print(f"{found.by_default} went to an administrator, since nobody in line might decide them.")
+    for reviewer in found.reviewers_progress:
+        pace = f", {reviewer.seconds_between:.0f} s between decisions" if reviewer.seconds_between is not None else ""
+        out.print(
+            f"  {reviewer.name or 'nobody yet'}: {reviewer.decided} of {reviewer.items}, {reviewer.kept} kept{pace}"
+        )
 
 
 @round_group.command("show")
@@ -76,51 +89,210 @@ def round_show(ident: UUID, output: str) -> None:
     show_one(found, output, lambda: _write_round(found))
 
 
+@round_group.command("progress")
+@click.argument("ident", type=click.UUID)
+@output_option
+def round_progress(ident: UUID, output: str) -> None:
+    """How far a round is, by day and by account."""
+    with session.client() as service:
+        found = service.round_progress(ident)
+    show_one(found, output, lambda: _write_progress(found))
+
+
+def _write_progress(found: wire.RoundProgress) -> None:
+    done = 0
+    for one in found.by_day:
+        done += one.decided
+        bar = "█" * round(40 * done / found.items)
+        out.print(f"{one.day}  {bar:<40} {done} of {found.items} (+{one.decided}, {one.kept} kept)")
+    out.print(f"Due {moment(found.due_at)}; {found.late} late" if found.late else f"Due {moment(found.due_at)}")
+    for account in found.by_account:
+        if account.decided < account.items:
+            out.print(f"  {account.name}: {account.items - account.decided} of {account.items} left")
+
+
 @round_group.command("items")
 @click.argument("ident", type=click.UUID)
 @click.option("--undecided", is_flag=True, help="Only those without a decision.")
+@click.option("--filter", "filter_", default="", help='A filter, as in: recommended eq "revoke" and flagged gt 0.')
 @output_option
-def round_items(ident: UUID, undecided: bool, output: str) -> None:
+def round_items(ident: UUID, undecided: bool, filter_: str, output: str) -> None:
     """The items of a round that are yours to decide; all of them for administrators."""
     with session.client() as service:
-        rows = list(service.items(ident, filter="not (verdict pr)" if undecided else ""))
+        wanted = " and ".join(
+            filter(None, ['state eq "undecided"' if undecided else "", f"({filter_})" if filter_ else ""])
+        )
+        rows = list(service.items(ident, filter=wanted))
     show_rows(rows, ITEMS, output, "There is nothing to decide.")
+
+
+@round_group.command("item")
+@click.argument("ident", type=click.UUID)
+@click.argument("number", type=int)
+@output_option
+def round_item(ident: UUID, number: int, output: str) -> None:
+    """Item NUMBER of a round, with everything that speaks for and against it."""
+    with session.client() as service:
+        found = service.item(ident, _numbered(service, ident, number).id)
+    show_one(found, output, lambda: _write_item(found))
+
+
+def _write_item(item: wire.ItemRow) -> None:
+    facts = item.facts
+    out.print(Text(f"{item.holder.name} in {facts['account']['name']}: {item.level}", style="bold"))
+    out.print(facts.get("sentence") or "")
+    if "last_used_at" in facts:
+        out.print(f"Used: {(facts['last_used_at'] or 'never')[:10]}; until: {(facts['until'] or 'no end')[:10]}")
+    for flag in facts["flags"]:
+        out.print(f"Flag: {flag['sentence']}")
+    for other in facts.get("others", []):
+        out.print(f"Also: {other}")
+    peers, last = facts.get("peers"), facts.get("last_decision")
+    if peers:
+        out.print(f"Others: {peers['have']} of {peers['people']} with the job {peers['job']} hold something here.")
+    if last:
+        out.print(f"Last time: {last['verdict']} by {last['by'] or 'nobody'}, {last['at'][:10]}: {last['reason']}")
+    for change in item.changes:
+        out.print(f"Since then: {change}")
+    out.print(f"Consider: {item.recommended}. {facts['recommendation']['reason']}")
+    who = item.reviewer or item.reviewer_team
+    out.print(f"For {who.name if who else 'nobody yet'}. {item.assigned_as}")
+    if item.question:
+        out.print(f"Asked {item.question.of}: {item.question.question} – {item.question.answer or 'no answer yet'}")
+    if item.verdict:
+        by = item.decided_by.name if item.decided_by else "nobody"
+        out.print(f"Decided: {item.verdict} by {by}: {item.reason} {item.outcome}")
+
+
+def _numbered(service: Client, ident: UUID, number: int) -> wire.ItemRow:
+    found = list(service.items(ident, filter=f"position eq {number}"))
+    if not found:
+        raise BadInput(f"The round has no item {number} of yours.", f"Look at: openlatch round items {ident}")
+    row: wire.ItemRow = found[0]
+    return row
 
 
 @round_group.command("decide")
 @click.argument("ident", type=click.UUID)
-@click.argument("number", type=int)
+@click.argument("numbers", type=int, nargs=-1, required=True)
 @click.argument("verdict", type=click.Choice(["keep", "trim", "revoke"]))
 @click.option("--reason", default="", help="Why.")
 @click.option("--level", type=click.UUID, default=None, help="The lower level that a trim leaves.")
 @click.option("--until", type=session.Day(), default=None, help="The earlier end that a trim sets.")
+@click.option("--successor", default="", help="Who is to own the account, when an ownership is revoked.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def round_decide(
-    ident: UUID, number: int, verdict: str, reason: str, level: UUID | None, until: datetime | None, yes: bool
-) -> None:
-    """Decide item NUMBER of a round."""
+    ident: UUID, numbers: Sequence[int], verdict: str, reason: str, level: UUID | None, until: datetime | None,
+    successor: str, yes: bool,
+) -> None:  # fmt: skip
+    """Decide the items with these NUMBERS alike."""
     with session.client() as service:
-        items = list(service.items(ident, filter=f"position eq {number}"))
-        if not items:
-            raise BadInput(f"The round has no item {number} of yours.", f"Look at: openlatch round items {ident}")
-        facts = items[0].facts
-        what = f"{verdict} “{facts['level']}” of {facts['holder']['name']} on {facts['account']['name']}"
+        items = [_numbered(service, ident, number) for number in numbers]
+        if len(items) > 1:
+            return _decide_many(service, ident, items, verdict, reason, yes)
+        item = items[0]
+        person = session.find(service, "people", successor) if successor else None
+        what = f"{verdict} “{item.level}” of {item.holder.name} on {item.facts['account']['name']}"
         if verdict != "keep" and not yes:
+            wish = {"verdict": verdict, "reason": reason, "trim_level": level, "trim_until": until, "successor": person}
+            shown = service.preview_decision(item, wire.Decide.model_validate(wish))
+            out.print(shown.sentence)
+            for step in shown.preview.steps if shown.preview else []:
+                out.print(f"  {step.sentence}")
             click.confirm(f"{what}?", abort=True)
-        found = service.decide(items[0], verdict, reason, level, until)
-    out.print(f"Decided: {what}.")
+        found = service.decide(item, verdict, reason, level, until, person)
+    out.print(f"Decided: {what}." if found.state == "decided" else f"Decided, and waiting for a second: {what}.")
     if found.revocation_id:
         out.print(f"It is being carried out: openlatch revocation show {found.revocation_id}")
+    return None
+
+
+def _decide_many(
+    service: Client, ident: UUID, items: Sequence[wire.ItemRow], verdict: str, reason: str, yes: bool
+) -> None:
+    if verdict == "trim":
+        raise BadInput("A trim is decided item by item.", "Name one item, with --level or --until.")
+    if verdict != "keep" and not yes:
+        click.confirm(f"{verdict} {len(items)} items?", abort=True)
+    found: wire.Decided = session.proving(service, lambda: service.decide_many(ident, items, verdict, reason))
+    numbers = {item.id: item.position for item in items}
+    for line in found.lines:
+        if line.refused:
+            out.print(f"Item {numbers[line.id]}: {line.refused}")
+    out.print(f"Decided: {found.decided} of {len(items)}.")
+
+
+@round_group.command("second")
+@click.argument("ident", type=click.UUID)
+@click.argument("number", type=int)
+@click.option("--agree/--send-back", required=True, help="Agree, or send the decision back.")
+@click.option("--reason", default="", help="Why.")
+def round_second(ident: UUID, number: int, agree: bool, reason: str) -> None:
+    """Agree to the decision on item NUMBER as its second reviewer, or send it back."""
+    with session.client() as service:
+        found = service.second(_numbered(service, ident, number), agree, reason)
+    out.print(f"Item {number} is {found.state}.")
+
+
+@round_group.command("undo")
+@click.argument("ident", type=click.UUID)
+@click.argument("number", type=int)
+def round_undo(ident: UUID, number: int) -> None:
+    """Take the decision on item NUMBER back."""
+    with session.client() as service:
+        service.undo(_numbered(service, ident, number))
+    out.print(f"Item {number} is undecided.")
+
+
+@round_group.command("pass")
+@click.argument("ident", type=click.UUID)
+@click.argument("number", type=int)
+@click.option("--to", default="", help="The better reviewer; left out, those are shown who could be.")
+@click.option("--reason", default="", help="Why they.")
+def round_pass(ident: UUID, number: int, to: str, reason: str) -> None:
+    """Pass item NUMBER on to a better reviewer."""
+    with session.client() as service:
+        item = _numbered(service, ident, number)
+        if not to:
+            for person in service.better_reviewers(item):
+                out.print(f"{person.name}: {person.why}")
+            return
+        service.pass_on(item, session.find(service, "people", to), reason)
+    out.print(f"Item {number} is passed on.")
+
+
+@round_group.command("ask")
+@click.argument("ident", type=click.UUID)
+@click.argument("number", type=int)
+@click.argument("question")
+def round_ask(ident: UUID, number: int, question: str) -> None:
+    """Ask the holder about item NUMBER; the answer comes back into the line."""
+    with session.client() as service:
+        found = service.ask_holder(_numbered(service, ident, number), question)
+    out.print(f"Asked {found.question.of if found.question else ''}.")
+
+
+@round_group.command("explain")
+@click.argument("ident", type=click.UUID)
+@click.argument("number", type=int)
+@click.argument("reason")
+def round_explain(ident: UUID, number: int, reason: str) -> None:
+    """Explain why the decision on item NUMBER can't be shown to be carried out."""
+    with session.client() as service:
+        service.explain(_numbered(service, ident, number), reason)
+    out.print(f"Item {number} is explained.")
 
 
 @round_group.command("close")
 @click.argument("ident", type=click.UUID)
 @click.option(
-    "--undecided", type=click.Choice(["keep", "revoke"]), default=None, help="What becomes of undecided items."
-)
+    "--undecided", multiple=True, metavar="FATE",
+    help=f"What becomes of undecided items: {', '.join(FATES)}; REACH=FATE for one reach.",
+)  # fmt: skip
 @click.option("--yes", is_flag=True, help="Do not ask.")
-def round_close(ident: UUID, undecided: str | None, yes: bool) -> None:
-    """Close a round. Nothing in it can change afterwards."""
+def round_close(ident: UUID, undecided: tuple[str, ...], yes: bool) -> None:
+    """Close a round. Nobody decides in it afterwards; what was decided is carried out."""
+    given = fates(undecided)
     with session.client() as service:
         before = service.round(ident)
         left = before.items - before.decided
@@ -128,7 +300,7 @@ def round_close(ident: UUID, undecided: str | None, yes: bool) -> None:
             click.confirm(
                 f"Close “{before.name}” with {before.decided} decided and {left} undecided items?", abort=True
             )
-        found = service.close_round(ident, undecided or "")
+        found = service.close_round(ident, wire.Fates.model_validate(given) if given else None)
     _write_round(found)
 
 

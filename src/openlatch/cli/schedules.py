@@ -1,7 +1,9 @@
-"""Schedules of reviews."""
+"""Schedules of reviews, and the options that they share with rounds opened by hand."""
 
 from __future__ import annotations
 
+import functools
+from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
@@ -12,16 +14,99 @@ from openlatch import wire
 from openlatch.cli import session
 from openlatch.cli.output import Column, moment, out, output_option, show_one
 from openlatch.cli.register import list_command
+from openlatch.client import Client
+from openlatch.errors import BadInput
+
+REACHES = ("observe", "operate", "spend", "steward")
+FATES = ("keep", "suspend", "revoke")
+COVERS = ("grant", "link", "session", "exposure", "ownership", "latch", "acceptance")
+EVENTS = ("person_leaves", "person_moves", "app_grows", "more_sensitive", "emergency_ended")
 
 SCHEDULES: list[Column] = [
     ("ID", lambda r: str(r.id)),
     ("Name", lambda r: r.name),
-    ("Which grants", lambda r: r.scope or "all"),
-    ("Recurs", lambda r: r.recurrence),
-    ("From", lambda r: f"{r.starts.replace('T', ' ')} {r.time_zone}"),
+    ("Covers", lambda r: ", ".join(r.covers)),
+    ("Filter", lambda r: r.scope or "all"),
+    ("Opens", lambda r: _opens(r)),
     ("State", lambda r: "paused" if r.paused else "on"),
     ("Last time", lambda r: r.answer),
 ]
+
+
+def _opens(row: wire.ScheduleRow) -> str:
+    parts = [f"{row.recurrence} from {row.starts.replace('T', ' ')} {row.time_zone}"] if row.recurrence else []
+    return "; ".join([*parts, *(event.replace("_", " ") for event in row.events)])
+
+
+def review_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options by which a review says how it goes. They come as ``review``: the fields of a plan."""
+
+    @click.option("--scope", default="", help="A filter over what it covers, as in: account.sensitivity ge 3.")
+    @click.option("--covers", type=click.Choice(COVERS), multiple=True, help="What it covers; grants and links.")
+    @click.option("--days", type=int, default=14, show_default=True, help="Days to decide.")
+    @click.option(
+        "--reviewer",
+        "line",
+        multiple=True,
+        metavar="WHO",
+        help="Who is asked, in this order: owner, manager, team:NAME, or a person; KIND=WHO for accounts of a kind. "
+        "After them come the account's owner and the administrators.",
+    )
+    @click.option("--at-close", is_flag=True, help="Carry decisions out at the close instead of at once.")
+    @click.option("--second-from", type=click.IntRange(1, 4), help="Flags of this severity need a second reviewer.")
+    @click.option("--remind", type=int, multiple=True, help="Days before it is due; may be given again.")
+    @click.option("--closes-after", type=int, help="Close by itself so many days after it is due.")
+    @click.option(
+        "--undecided",
+        multiple=True,
+        metavar="FATE",
+        help="What becomes of undecided items: keep, suspend or revoke; REACH=FATE for one reach.",
+    )
+    @functools.wraps(command)
+    def wrapped(
+        scope: str, covers: tuple[str, ...], days: int, line: tuple[str, ...], at_close: bool, second_from: int | None,
+        remind: tuple[int, ...], closes_after: int | None, undecided: tuple[str, ...], **kwargs: Any,
+    ) -> Any:  # fmt: skip
+        review = {
+            "scope": scope,
+            "covers": list(covers) or ["grant", "link"],
+            "days_to_decide": days,
+            "reviewers": line,
+            "acts": "at_close" if at_close else "when_decided",
+            "second_from": second_from,
+            "reminders": list(remind),
+            "closes_after": closes_after,
+            "undecided": fates(undecided),
+        }
+        return command(review=review, **kwargs)
+
+    return wrapped
+
+
+def fates(given: tuple[str, ...]) -> dict[str, str] | None:
+    """What becomes of undecided items, from options like ``keep`` and ``spend=revoke``; None for none."""
+    found: dict[str, str] = {}
+    for one in given:
+        reach, _, fate = one.rpartition("=")
+        if fate not in FATES or (reach and reach not in REACHES):
+            raise BadInput(f"{one!r} can't become of undecided items.", "Use keep, suspend, revoke, or REACH=FATE.")
+        found |= {reach: fate} if reach else dict.fromkeys(REACHES, fate)
+    return found or None
+
+
+def line_of(service: Client, given: tuple[str, ...]) -> list[dict[str, Any]]:
+    """Who is asked, in order, from options like ``manager``, ``team:Wardens`` and ``mailbox=Ines Calder``."""
+    found = []
+    for one in given:
+        kind, _, who = one.rpartition("=")
+        if who in ("owner", "manager"):
+            place: dict[str, Any] = {"kind": who}
+        elif who.startswith("team:"):
+            place = {"kind": "team", "id": session.find(service, "teams", who.removeprefix("team:"))}
+        else:
+            place = {"kind": "person", "id": session.find(service, "people", who)}
+        found.append({**place, "account_kind": kind})
+    return found
 
 
 @click.group()
@@ -34,31 +119,29 @@ schedule.add_command(list_command("schedules", SCHEDULES, "There is no schedule.
 
 @schedule.command("make")
 @click.argument("name")
-@click.option("--scope", default="", help="A filter over grants; left out, all.")
-@click.option("--every", "recurrence", required=True, help="month, quarter, half-year, year, or a rule by RFC 5545.")
-@click.option("--starts", type=click.DateTime(["%Y-%m-%dT%H:%M", "%Y-%m-%d"]), required=True, help="As clocks show it.")
+@review_options
+@click.option("--every", "recurrence", default="", help="month, quarter, half-year, year, or a rule by RFC 5545.")
+@click.option("--starts", type=click.DateTime(["%Y-%m-%dT%H:%M", "%Y-%m-%d"]), default=None, help="As clocks show it.")
 @click.option("--time-zone", default="", help="Of those clocks; left out, the organisation's.")
-@click.option("--days", type=int, default=14, show_default=True, help="Days to decide.")
-@click.option("--reviewer", default=None, help="Who decides; left out, each account's owner.")
-@click.option("--undecided", type=click.Choice(["keep", "revoke"]), default="keep", help="What becomes of the rest.")
+@click.option("--when", "events", type=click.Choice(EVENTS), multiple=True, help="What opens a small round of its own.")
 @click.option("--preview", "only_preview", is_flag=True, help="Show the next times, and stop.")
 @output_option
 def schedule_make(
-    name: str, scope: str, recurrence: str, starts: datetime, time_zone: str, days: int, reviewer: str | None,
-    undecided: str, only_preview: bool, output: str,
+    name: str, review: dict[str, Any], recurrence: str, starts: datetime | None, time_zone: str,
+    events: tuple[str, ...], only_preview: bool, output: str,
 ) -> None:  # fmt: skip
-    """Have a review open by itself, again and again."""
+    """Have a review open by itself: again and again, or when something happens."""
     with session.client() as service:
         plan = wire.SchedulePlan.model_validate(
             {
+                **review,
                 "name": name,
-                "scope": scope,
+                "reviewers": line_of(service, review["reviewers"]),
+                "undecided": review["undecided"] or {},
                 "recurrence": recurrence,
                 "starts": starts,
                 "time_zone": time_zone,
-                "days_to_decide": days,
-                "reviewer": session.find(service, "people", reviewer) if reviewer else None,
-                "undecided": undecided,
+                "events": list(events),
             }
         )
         if only_preview:
@@ -85,9 +168,8 @@ def _pausing(name: str, paused: bool, words: str) -> Any:
     def command(name_or_id: str) -> None:
         with session.client() as service:
             found = service.schedule(session.find(service, "schedules", name_or_id))
-            kept = found.model_dump(include=set(wire.SchedulePlan.model_fields) - {"reviewer"})
-            reviewer = found.reviewer.id if found.reviewer else None
-            plan = wire.SchedulePlan.model_validate({**kept, "reviewer": reviewer, "paused": paused})
+            kept = found.model_dump(include=set(wire.SchedulePlan.model_fields))
+            plan = wire.SchedulePlan.model_validate({**kept, "starts": found.starts or None, "paused": paused})
             _write(service.change_schedule(found.id, plan, found.version))
 
     return command
@@ -98,10 +180,10 @@ _pausing("go-on", False, "Open rounds again; what was due in between is not caug
 
 
 def _write(found: wire.SchedulePage) -> None:
-    out.print(Text(found.name, style="bold"), found.recurrence, "paused" if found.paused else "")
-    out.print(
-        f"Over {found.scope or 'all grants'}; {found.days_to_decide} days to decide; {found.rounds} rounds so far"
-    )
+    out.print(Text(found.name, style="bold"), _opens(found), "paused" if found.paused else "")
+    out.print(f"Covers {', '.join(found.covers)}; {found.scope or 'all of them'}")
+    out.print(f"{found.days_to_decide} days to decide; {found.rounds} rounds so far")
+    out.print("Undecided: " + ", ".join(f"{reach} {fate}" for reach, fate in found.undecided.items()))
     if found.answer:
         out.print(f"Last time: {found.answer}")
     _write_dates(found.next)

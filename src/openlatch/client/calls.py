@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -13,6 +13,7 @@ from pydantic import BaseModel
 
 from openlatch import wire
 from openlatch.client.giving import Giving
+from openlatch.client.reviewing import Reviewing
 from openlatch.client.transport import Transport
 
 Row = TypeVar("Row", bound=BaseModel)
@@ -37,10 +38,11 @@ LISTS: dict[str, type[BaseModel]] = {
     "latches": wire.LatchRow,
     "visits": wire.VisitRow,
     "schedules": wire.ScheduleRow,
+    "questions": wire.QuestionRow,
 }
 
 
-class Client(Giving):
+class Client(Giving, Reviewing):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.
@@ -86,24 +88,6 @@ class Client(Giving):
         """Every row of a list, page after page."""
         return self._every(f"/{name}", LISTS[name], options)
 
-    def items(self, round_id: UUID, **options: Any) -> Iterator[wire.ItemRow]:
-        """Every item of a round that is yours; all of them for administrators."""
-        return self._every(f"/rounds/{round_id}/items", wire.ItemRow, options)
-
-    def _page(self, path: str, row: type[Row], options: dict[str, Any]) -> wire.Rows[Row]:
-        given = {key: value for key, value in options.items() if value not in ("", None, False)}
-        found = self._transport.call("GET", path, params=given)
-        return wire.Rows[row].model_validate(found)  # type: ignore[valid-type]
-
-    def _every(self, path: str, row: type[Row], options: dict[str, Any]) -> Iterator[Row]:
-        options = {"limit": 500, **options}
-        while True:
-            page = self._page(path, row, options)
-            yield from page.rows
-            if not page.next:
-                return
-            options["cursor"] = page.next
-
     # The register.
 
     def today(self) -> wire.Today:
@@ -145,70 +129,6 @@ class Client(Giving):
         """Accept a flag until an instant."""
         body = {"reason": reason, "until": until.isoformat()}
         return wire.FlagRow.model_validate(self._transport.call("POST", f"/flags/{ident}/accept", json=body))
-
-    # Reviews.
-
-    def open_round(
-        self,
-        name: str,
-        scope: str = "",
-        days: int = 14,
-        reviewer: UUID | None = None,
-        acts: str = "when_decided",
-    ) -> wire.RoundPage:
-        """Open a round over the live grants that a filter matches."""
-        body = {
-            "name": name,
-            "scope": scope,
-            "days": days,
-            "reviewer": str(reviewer) if reviewer else None,
-            "acts": acts,
-        }
-        return wire.RoundPage.model_validate(self._transport.call("POST", "/rounds", json=body))
-
-    def round(self, ident: UUID) -> wire.RoundPage:
-        """A round with its progress."""
-        return wire.RoundPage.model_validate(self._transport.call("GET", f"/rounds/{ident}"))
-
-    def decide(
-        self,
-        item: wire.ItemRow,
-        verdict: str,
-        reason: str = "",
-        trim_level: UUID | None = None,
-        trim_until: datetime | None = None,
-    ) -> wire.ItemRow:
-        """Decide an item, unless somebody else changed it since it was read."""
-        body = {
-            "verdict": verdict,
-            "reason": reason,
-            "trim_level": str(trim_level) if trim_level else None,
-            "trim_until": trim_until.isoformat() if trim_until else None,
-        }
-        path = f"/rounds/{item.round_id}/items/{item.id}/decision"
-        headers = {"If-Match": f'"{item.version}"'}
-        return wire.ItemRow.model_validate(self._transport.call("POST", path, json=body, headers=headers))
-
-    def close_round(self, ident: UUID, undecided: str = "") -> wire.RoundPage:
-        """Close a round; ``undecided`` (keep or revoke) says what becomes of items without a decision."""
-        found = self._transport.call("POST", f"/rounds/{ident}/close", json={"undecided": undecided})
-        return wire.RoundPage.model_validate(found)
-
-    def schedule(self, ident: UUID) -> wire.SchedulePage:
-        """A schedule of reviews, with the next times that it is due."""
-        return self._ask(wire.SchedulePage, "GET", f"/schedules/{ident}")
-
-    def preview_schedule(self, plan: wire.SchedulePlan) -> Sequence[datetime]:
-        """The next times that a schedule would be due."""
-        return self._ask(wire.ScheduleDates, "POST", "/schedules/preview", plan).next
-
-    def make_schedule(self, plan: wire.SchedulePlan) -> wire.SchedulePage:
-        """Make a schedule; its rounds open by themselves."""
-        return self._ask(wire.SchedulePage, "POST", "/schedules", plan)
-
-    def change_schedule(self, ident: UUID, plan: wire.SchedulePlan, version: int | None = None) -> wire.SchedulePage:
-        """Change a schedule, or pause it."""
-        return self._ask(wire.SchedulePage, "PUT", f"/schedules/{ident}", plan, version)
 
     # Revocations.
 

@@ -3,29 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Any, TypeVar
+from typing import Any
 from uuid import UUID
 
-from pydantic import BaseModel
-
 from openlatch import wire
-from openlatch.client.transport import Transport
-
-Answer = TypeVar("Answer", bound=BaseModel)
+from openlatch.client.asking import Asking
 
 
-class Giving:
+class Giving(Asking):
     """Offers, requests, levels, changes, latches, and one's own side."""
-
-    _transport: Transport
-
-    def _ask(
-        self, model: type[Answer], method: str, path: str, body: BaseModel | None = None, version: int | None = None
-    ) -> Answer:
-        more: dict[str, Any] = {"json": body.model_dump(mode="json")} if body is not None else {}
-        if version is not None:
-            more["headers"] = {"If-Match": f'"{version}"'}
-        return model.model_validate(self._transport.call(method, path, **more))
 
     # Offers.
 

@@ -71,6 +71,13 @@ class Transport:
         _refuse(response)
         return found
 
+    def content(self, path: str) -> bytes:
+        """An answer that is not JSON, whole."""
+        with self._telling():
+            response = self._http.get(PREFIX + path, timeout=httpx.Timeout(60, read=600))
+        _refuse(response)
+        return response.content
+
     def lines(self, path: str) -> Iterator[str]:
         """The lines of a streamed answer."""
         with self._telling(), self._http.stream("GET", PREFIX + path) as response:

@@ -207,6 +207,7 @@ PEOPLE = RecordKind(
         Field("leaves_on", end),
         Field("job", text, default=""),
         Field("second_factor", truth, default=False),
+        Field("manager", text),
     ),
     ("key",),
 )
@@ -310,8 +311,9 @@ USE = RecordKind(
         Field("holder_kind", _HOLDER, default="person"),
         Field("holder", text, required=True),
         Field("last_used_at", instant, required=True),
+        Field("permission", text, default=""),
     ),
-    ("account", "holder_kind", "holder"),
+    ("account", "holder_kind", "holder", "permission", "last_used_at"),
 )
 HANDLES = RecordKind(
     "handles",

@@ -52,6 +52,15 @@ class LiveSession:
 
 
 @dataclass(frozen=True, slots=True)
+class PublicPart:
+    """A part of an account that anyone can reach, and that is to be closed to them."""
+
+    id: UUID
+    account: UUID
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
 class Change:
     """What becomes of one holder's rights in one account."""
 
@@ -80,14 +89,21 @@ class Preview:
 
     changes: tuple[Change, ...]
     sessions: tuple[LiveSession, ...]
+    parts: tuple[PublicPart, ...]
     apps_that_stop: tuple[Change, ...]
     without_owner: tuple[Account, ...]
     undo_alone: bool
     steps: tuple[PlannedStep, ...]
 
 
-def preview(register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession], at: datetime) -> Preview:
-    """What ends, what remains by another path, which sessions and apps stop, and the steps.
+def preview(
+    register: Register,
+    targets: Sequence[Target],
+    sessions: Sequence[LiveSession],
+    at: datetime,
+    parts: Sequence[PublicPart] = (),
+) -> Preview:
+    """What ends, what remains by another path, which sessions and apps stop, what closes, and the steps.
 
     ``register`` must hold everything that reaches the targets' accounts, and every account that those reach
     in turn; ``sessions`` are the sessions that would end.
@@ -100,11 +116,12 @@ def preview(register: Register, targets: Sequence[Target], sessions: Sequence[Li
     return Preview(
         changes=tuple(changes),
         sessions=tuple(sessions),
+        parts=tuple(parts),
         apps_that_stop=tuple(c for c in changes if c.holder.kind is HolderKind.APP and not c.remains),
         without_owner=tuple(register.accounts[a] for a in accounts if register.accounts[a].owner is None),
         # Everything that an adapter takes away it can put back by itself; what is done by hand needs hands.
-        undo_alone=all(t.reachable for t in targets),
-        steps=plan(register, targets, sessions),
+        undo_alone=all(t.reachable for t in targets) and not parts,
+        steps=(*_closing(register, parts), *plan(register, targets, sessions)),
     )
 
 
@@ -167,6 +184,14 @@ def plan(register: Register, targets: Sequence[Target], sessions: Sequence[LiveS
         for account in dict.fromkeys(changed)
     ]
     return tuple(steps)
+
+
+def _closing(register: Register, parts: Iterable[PublicPart]) -> Iterable[PlannedStep]:
+    """No adapter closes a part to the public yet, so that is for hands."""
+    for part in parts:
+        place = _name(register, part.account)
+        sentence = f"Close “{part.name}” in {place} to the public by hand, and say here what was done"
+        yield PlannedStep(StepKind.BY_HAND, part.account, sentence, detail={"part": str(part.id)})
 
 
 def _changes_the_system(target: Target) -> bool:

@@ -108,6 +108,44 @@ class Verdict(StrEnum):
     REVOKE = "revoke"
 
 
+class Subject(StrEnum):
+    """What an item of a review is about. A *link* is a grant of an app; an *acceptance* is an accepted flag."""
+
+    GRANT = "grant"
+    LINK = "link"
+    SESSION = "session"
+    EXPOSURE = "exposure"
+    OWNERSHIP = "ownership"
+    LATCH = "latch"
+    ACCEPTANCE = "acceptance"
+
+
+class ItemState(StrEnum):
+    """Where an item is: *seconding* waits for a second reviewer to agree."""
+
+    UNDECIDED = "undecided"
+    SECONDING = "seconding"
+    DECIDED = "decided"
+
+
+class Fate(StrEnum):
+    """What becomes of an item that nobody decided. What is kept so is flagged."""
+
+    KEEP = "keep"
+    SUSPEND = "suspend"
+    REVOKE = "revoke"
+
+
+class Happening(StrEnum):
+    """What can open a small round of its own."""
+
+    PERSON_LEAVES = "person_leaves"
+    PERSON_MOVES = "person_moves"
+    APP_GROWS = "app_grows"
+    MORE_SENSITIVE = "more_sensitive"
+    EMERGENCY_ENDED = "emergency_ended"
+
+
 class Owed(StrEnum):
     """What a system still has to be brought to, for a grant."""
 

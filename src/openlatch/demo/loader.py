@@ -18,11 +18,14 @@ from sqlalchemy import select
 
 from openlatch.core.ids import new_id
 from openlatch.core.imports import RECORD_KINDS
-from openlatch.core.words import Verdict
+from openlatch.core.reviews.assigning import Line, Place
+from openlatch.core.words import Happening, Subject, Verdict
 from openlatch.demo import giving
 from openlatch.errors import BadInput
-from openlatch.service import flags, importing, revocations, rounds, schedules, signing_in
+from openlatch.service import flags, importing, revocations, signing_in
 from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.reviews import closing, deciding, opening, plans, schedules
+from openlatch.service.reviews.plans import Review
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Person, Revocation
 
@@ -130,14 +133,11 @@ def play(service: Service, organisation: UUID) -> None:
     giving.play(service, organisation)
     viewer = administrator(service, organisation)
     with service.unit(viewer) as unit:
-        _close_one_round(unit)
+        closed = _close_one_round(unit)
+    closing.carry_on(service, Viewer.itself(organisation), closed)
     with service.unit(viewer) as unit:
         _open_one_round(unit)
-        monday = unit.now.replace(tzinfo=None) + timedelta(days=7 - unit.now.weekday())
-        plan = schedules.Plan(
-            "Sensitive accounts", "account.sensitivity ge 3", "quarter", monday.replace(hour=9, minute=0)
-        )
-        schedules.keep(unit, plan)
+        _make_schedules(unit)
     with service.unit(viewer) as unit:
         grant = _grant(unit, "old-webshop|app|old-exporter|look")
         revocations.start(unit, revocations.Wish(grants=(grant,)), "Nobody remembers what it is for.")
@@ -152,30 +152,49 @@ def _grant(unit: Unit, key: str) -> UUID:
     return unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
 
 
-def _close_one_round(unit: Unit) -> None:
-    opening = rounds.Opening(
-        "Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, acts="at_close"
-    )
-    ident = rounds.open_round(unit, opening)
-    for item in unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)):
-        decision = rounds.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
-        rounds.decide(unit, ident, item.id, decision)
-    rounds.close(unit, ident)
+def _close_one_round(unit: Unit) -> UUID:
+    review = Review("Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, acts="at_close")
+    ident = opening.open_round(unit, review)
+    for item in unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all():
+        decision = deciding.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
+        deciding.decide(unit, ident, item.id, decision)
+    closing.close(unit, ident)
+    return ident
 
 
 def _open_one_round(unit: Unit) -> None:
-    reviewer = _person(unit, "lene.marsh")
-    opening = rounds.Opening(
-        "Sensitive accounts, autumn", 'account.sensitivity ge 4 and holder.kind ne "team"', days=21, reviewer=reviewer
+    review = Review(
+        "Sensitive accounts, autumn",
+        'account.sensitivity ge 4 and not (holder.kind eq "team")',
+        covers=(Subject.GRANT, Subject.LINK),
+        days=21,
+        reviewers=plans.named(_person(unit, "lene.marsh")),
+        undecided={"observe": "keep", "operate": "keep", "spend": "suspend", "steward": "suspend"},
+        reminders=(7, 1),
     )
-    ident = rounds.open_round(unit, opening)
-    kept = [
-        item
-        for item in unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position))
-        if not item.facts["flags"]
-    ]
-    for item in kept[:4]:
-        rounds.decide(unit, ident, item.id, rounds.Decision(Verdict.KEEP, "Used, and needed."))
+    ident = opening.open_round(unit, review)
+    items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all()
+    for item in [item for item in items if not item.flagged][:4]:
+        deciding.decide(unit, ident, item.id, deciding.Decision(Verdict.KEEP, "Used, and needed."))
+
+
+def _make_schedules(unit: Unit) -> None:
+    monday = unit.now.replace(tzinfo=None) + timedelta(days=7 - unit.now.weekday())
+    sensitive = Review(
+        "Sensitive accounts",
+        "account.sensitivity ge 3",
+        tuple(Subject),
+        reviewers=(Place(Line.OWNER), Place(Line.MANAGER)),
+        undecided={"observe": "keep", "operate": "keep", "spend": "suspend", "steward": "suspend"},
+        second_from=4,
+        reminders=(7, 1),
+        closes_after=3,
+    )
+    schedules.keep(unit, schedules.Plan(sensitive, "quarter", monday.replace(hour=9, minute=0)))
+    leaving = Review("Whoever leaves or moves", "", (Subject.GRANT, Subject.SESSION, Subject.OWNERSHIP), days=5,
+                     reviewers=(Place(Line.MANAGER),), reminders=(1,))  # fmt: skip
+    events = (Happening.PERSON_LEAVES, Happening.PERSON_MOVES)
+    schedules.keep(unit, schedules.Plan(leaving, events=events))
 
 
 def _accept_one_flag(unit: Unit) -> None:

@@ -12,7 +12,7 @@ from openlatch.core.states import GRANTS, move
 from openlatch.core.words import EndedAs, GrantState, StepState
 from openlatch.service import flags, latching, telling
 from openlatch.service.context import Unit
-from openlatch.store.tables import Account, Grant, Level, Revocation, RevocationTarget, Session, Step, Term
+from openlatch.store.tables import Account, Grant, Level, Resource, Revocation, RevocationTarget, Session, Step, Term
 
 _ENDED_AS = {"expired": EndedAs.EXPIRED, "given_up": EndedAs.GIVEN_UP, "replaced": EndedAs.REPLACED}
 
@@ -42,6 +42,8 @@ def finish(unit: Unit, revocation: Revocation) -> None:
         elif target.session_id is not None:
             _end_session(unit, unit.db.get_one(Session, target.session_id))
             sessions.append(target.session_id)
+        elif target.resource_id is not None:
+            _close(unit, unit.db.get_one(Resource, target.resource_id))
     revocation.confirmed_at = unit.now
     title = revocation.preview["title"]
     for account in sorted({target.account_id for target in targets}):
@@ -91,6 +93,11 @@ def _trim(unit: Unit, grant: UUID, target: RevocationTarget) -> None:
             term.level_id = lower.id
         if target.trim_until is not None and (term.until is None or term.until > target.trim_until):
             term.until = target.trim_until
+
+
+def _close(unit: Unit, part: Resource) -> None:
+    part.public = False
+    unit.record("resource.closed", "resource", part.id, part.name, part.account_id)
 
 
 def _end_session(unit: Unit, session: Session) -> None:

@@ -16,7 +16,7 @@ from openlatch.service import visits
 from openlatch.service.context import Unit
 from openlatch.service.flags import with_title
 from openlatch.service.sight import Sight
-from openlatch.store import cut, lists, lists_giving
+from openlatch.store import cut, lists, lists_giving, lists_reviews
 from openlatch.store.listing import Listing, ListQuery, Page
 from openlatch.store.tables import (
     Account,
@@ -39,8 +39,8 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
     "apps": (lists.APPS, Sight.apps),
     "sessions": (lists.SESSIONS, Sight.sessions),
     "flags": (lists.FLAGS, Sight.flags),
-    "rounds": (lists.ROUNDS, Sight.rounds),
-    "items": (lists.ITEMS, Sight.items),
+    "rounds": (lists_reviews.ROUNDS, Sight.rounds),
+    "items": (lists_reviews.ITEMS, Sight.items),
     "revocations": (lists.REVOCATIONS, Sight.revocations),
     "journal": (lists.JOURNAL, Sight.journal),
     "systems": (lists.SYSTEMS, Sight.systems),
@@ -51,7 +51,8 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
     "resources": (lists_giving.RESOURCES, Sight.resources),
     "latches": (lists_giving.LATCHES, Sight.latches),
     "visits": (lists_giving.VISITS, Sight.visits),
-    "schedules": (lists.SCHEDULES, Sight.schedules),
+    "schedules": (lists_reviews.SCHEDULES, Sight.schedules),
+    "questions": (lists_reviews.QUESTIONS, Sight.questions),
 }
 
 

@@ -29,6 +29,7 @@ from openlatch.store.tables import (
     Account,
     Grant,
     Level,
+    Resource,
     Revocation,
     RevocationTarget,
     Session,
@@ -43,12 +44,16 @@ BULK = 5
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """What somebody wants to end or trim. A trim names one grant and a lower level, an earlier end, or both."""
+    """What somebody wants to end or trim. A trim names one grant and a lower level, an earlier end, or both.
+
+    ``parts`` are resources to be closed to the public.
+    """
 
     grants: tuple[UUID, ...] = ()
     sessions: tuple[UUID, ...] = ()
     trim_level: UUID | None = None
     trim_until: datetime | None = None
+    parts: tuple[UUID, ...] = ()
 
     @property
     def is_trim(self) -> bool:
@@ -116,6 +121,7 @@ def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint
             "grant.revoking", "grant", grant.id, shown["title"], grant.account_id, reason=reason, revocation=row.id
         )
     accounts = {grant.account_id for grant in grants} | {s.account for s in prepared.sessions}
+    accounts |= {part.account for part in prepared.preview.parts}
     if cause != "expired":
         latching.refuse(latches.held(_breaches(unit, prepared, wish)))
     for account in sorted(accounts):
@@ -129,9 +135,9 @@ def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint
 
 
 def _refuse_unfit(unit: Unit, wish: Wish) -> None:
-    if not wish.grants and not wish.sessions:
+    if not wish.grants and not wish.sessions and not wish.parts:
         raise BadInput("Nothing is named to be ended.", "Give the ids of grants or sessions.")
-    if wish.is_trim and (len(wish.grants) != 1 or wish.sessions):
+    if wish.is_trim and (len(wish.grants) != 1 or wish.sessions or wish.parts):
         raise BadInput("A trim is of one grant.", "Give one grant, and a lower level or an earlier end.")
     if wish.trim_until is not None and wish.trim_until <= unit.now:
         raise BadInput("That end has passed.", "Choose a later one, or revoke.", {"trim_until": "has passed"})
@@ -158,14 +164,18 @@ def _prepare(unit: Unit, wish: Wish) -> _Prepared:
     if len(grants) != len(set(wish.grants)):
         raise NotFound("There is no such grant, or you may not see it.")
     sessions = _sessions(unit, wish, grants)
-    accounts = {g.account_id for g in grants} | {s.account_id for s in sessions}
+    parts = [
+        core.PublicPart(row.id, row.account_id, row.name)
+        for row in unit.db.scalars(select(Resource).where(Resource.id.in_(wish.parts)).order_by(Resource.id))
+    ]
+    accounts = {g.account_id for g in grants} | {s.account_id for s in sessions} | {p.account for p in parts}
     for account in accounts:
         unit.sight.require_answers_for(account)
     systems = _systems(unit, accounts)
     register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
     targets = [_target(unit, grant, systems[grant.account_id], wish) for grant in grants]
     live = [_live(session, systems[session.account_id]) for session in sessions]
-    return _Prepared(register, targets, live, core.preview(register, targets, live, unit.now), systems)
+    return _Prepared(register, targets, live, core.preview(register, targets, live, unit.now, parts), systems)
 
 
 def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
@@ -245,6 +255,8 @@ def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: _Prepared)
         )
     for session in prepared.sessions:
         unit.db.add(RevocationTarget(**base, account_id=session.account, session_id=session.id))
+    for part in prepared.preview.parts:
+        unit.db.add(RevocationTarget(**base, account_id=part.account, resource_id=part.id))
 
 
 def _step_row(unit: Unit, revocation: UUID, position: int, step: core.PlannedStep) -> Step:
@@ -283,6 +295,9 @@ def _shown(prepared: _Prepared) -> dict[str, Any]:
 
 def _title(prepared: _Prepared) -> str:
     register, targets = prepared.register, prepared.targets
+    if prepared.preview.parts:
+        part = prepared.preview.parts[0]
+        return f"Close “{part.name}” in {_account_name(register, part.account)} to everyone outside"
     if not targets:
         count = len(prepared.sessions)
         return f"End {count} session{'s' * (count != 1)}"

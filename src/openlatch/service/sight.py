@@ -36,6 +36,7 @@ from openlatch.store.tables import (
     Notice,
     Offer,
     Person,
+    Question,
     Resource,
     Revocation,
     RevocationTarget,
@@ -60,6 +61,7 @@ class Sight:
     reached: frozenset[UUID] = frozenset()
     held: frozenset[UUID] = frozenset()
     inside: UUID | None = None
+    now: datetime | None = None
 
     @classmethod
     def of(cls, db: Db, person: UUID | None, administrator: bool, now: datetime, inside: UUID | None = None) -> Sight:
@@ -67,7 +69,7 @@ class Sight:
         if person is not None and inside is not None:
             return cls._within(db, person, now, inside)
         if administrator:
-            return cls(True, person)
+            return cls(True, person, now=now)
         if person is None:
             return cls(False, None)
         holder = Holder(HolderKind.PERSON, person)
@@ -79,6 +81,7 @@ class Sight:
             frozenset(db.scalars(select(Account.id).where(Account.owner_id == person))),
             frozenset(path.account for path in paths),
             frozenset(own) | {grant for path in paths for grant in path.grants},
+            now=now,
         )
 
     @classmethod
@@ -90,7 +93,7 @@ class Sight:
             raise NotAllowed("Your access to this account is over.", "Switch out of it.")
         decides = frozenset({account}) if any(p.reach is Reach.STEWARD and p.part is None for p in paths) else None
         held = frozenset(grant for path in paths for grant in path.grants)
-        return cls(False, person, decides or frozenset(), frozenset({account}), held, account)
+        return cls(False, person, decides or frozenset(), frozenset({account}), held, account, now)
 
     # What may be seen, as conditions on lists.
 
@@ -136,12 +139,33 @@ class Sight:
 
     def rounds(self) -> Condition:
         """Rounds in which one has something to decide."""
-        mine = select(Item.round_id).where(Item.reviewer_id == self.person)
-        return true() if self.everything else Round.id.in_(mine)
+        return true() if self.everything else Round.id.in_(select(Item.round_id).where(self.my_items()))
 
     def items(self) -> Condition:
         """The items that are one's own to decide."""
-        return true() if self.everything else Item.reviewer_id == self.person
+        return true() if self.everything else self.my_items()
+
+    def my_items(self) -> Condition:
+        """Items that are one's own: as reviewer, as second, in a team, or as deputy of somebody who is away."""
+        teams = select(Membership.team_id).where(
+            Membership.person_id == self.person,
+            or_(Membership.since.is_(None), Membership.since <= self.now),
+            or_(Membership.until.is_(None), Membership.until > self.now),
+        )
+        away = select(Person.id).where(
+            Person.deputy_id == self.person,
+            Person.away_since <= self.now,
+            or_(Person.away_until.is_(None), Person.away_until > self.now),
+        )
+        mine = or_(Item.reviewer_id == self.person, Item.second_id == self.person)
+        return or_(mine, Item.reviewer_team_id.in_(teams), Item.reviewer_id.in_(away))
+
+    def questions(self) -> Condition:
+        """Questions put to oneself, and those about items that are one's own to decide."""
+        if self.everything:
+            return true()
+        mine = select(Item.id).where(self.my_items())
+        return or_(Question.person_id == self.person, Question.item_id.in_(mine))
 
     def revocations(self) -> Condition:
         """Revocations that touch owned accounts or one's own grants, and those that one asked for."""

@@ -13,7 +13,20 @@ from openlatch.service.context import Unit
 from openlatch.service.flags import with_title
 from openlatch.store import lists
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import AccessRequest, Account, Flag, Grant, Item, Offer, Round, Session, System, Term
+from openlatch.store.lists_reviews import ROUNDS
+from openlatch.store.tables import (
+    AccessRequest,
+    Account,
+    Flag,
+    Grant,
+    Item,
+    Offer,
+    Question,
+    Round,
+    Session,
+    System,
+    Term,
+)
 
 WEEKS = 12
 
@@ -28,9 +41,12 @@ def page(unit: Unit) -> dict[str, Any]:
     going = lists.REVOCATIONS.page(
         db, ListQuery(limit=6, filter="not (confirmed_at pr)", count=True), [sight.revocations()]
     )
-    rounds = lists.ROUNDS.page(db, ListQuery(limit=6, filter="not (closed_at pr)", sort="due_at"), [sight.rounds()])
+    rounds = ROUNDS.page(db, ListQuery(limit=6, filter="not (closed_at pr)", sort="due_at"), [sight.rounds()])
     mine = select(func.count(Item.id)).join(Round, Round.id == Item.round_id)
-    waiting = mine.where(Item.reviewer_id == unit.viewer.person, Item.verdict.is_(None), Round.closed_at.is_(None))
+    waiting = mine.where(sight.my_items(), Item.state == "undecided", Round.closed_at.is_(None))
+    asked = select(func.count(Question.id)).join(Item, Item.id == Question.item_id)
+    asked = asked.join(Round, Round.id == Item.round_id).where(Round.closed_at.is_(None))
+    asked = asked.where(Question.person_id == unit.viewer.person, Question.answered_at.is_(None))
     return {
         "flags": {
             "worst": [with_title(row) for row in worst.rows],
@@ -40,6 +56,7 @@ def page(unit: Unit) -> dict[str, Any]:
             ],
         },
         "items_to_decide": db.scalar(waiting) or 0,
+        "questions_to_answer": db.scalar(asked) or 0,
         "offers_pending": db.scalar(select(func.count(Offer.id)).where(sight.offers(), Offer.state == "pending")) or 0,
         "requests_pending": db.scalar(
             select(func.count(AccessRequest.id)).where(

@@ -13,9 +13,6 @@ from typing import Any
 from uuid import UUID
 
 import jwt
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
-from cryptography.hazmat.primitives.kdf.hkdf import HKDF
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session as Db
 
@@ -23,14 +20,13 @@ from openlatch.core import access
 from openlatch.core.register import Holder, Register
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn
-from openlatch.service import latching
+from openlatch.service import latching, signing
 from openlatch.service.context import Inside, Service, Unit, Viewer
 from openlatch.store import cut
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, ApiToken, Grant, Person, SignIn, Visit, WebSession
 
 TOKEN_LIFE = timedelta(minutes=5)
-ALGORITHM = "EdDSA"
 
 
 def _paths(unit: Unit, person: UUID, account: UUID) -> tuple[Register, list[access.Path]]:
@@ -176,21 +172,6 @@ class Exchanged:
     seconds: int
 
 
-def _key(service: Service) -> Ed25519PrivateKey:
-    """The signing key, derived from the service's secret key, so that there is no other secret to keep."""
-    if not service.signing_seed:
-        raise NotAllowed("This service signs no tokens.", "Configure secret_key.")
-    derived = HKDF(hashes.SHA256(), 32, None, b"open latch: tokens of visits").derive(service.signing_seed)
-    return Ed25519PrivateKey.from_private_bytes(derived)
-
-
-def public_key(service: Service) -> dict[str, str]:
-    """The key by which others can check a token's signature, as a JSON Web Key (RFC 8037)."""
-    raw = _key(service).public_key().public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw)
-    value = jwt.utils.base64url_encode(raw).decode()
-    return {"kty": "OKP", "crv": "Ed25519", "use": "sig", "alg": ALGORITHM, "kid": value[:12], "x": value}
-
-
 def exchange(unit: Unit, account: UUID) -> Exchanged:
     """A short-lived token by which a program acts in an account for the viewer (RFC 8693 section 2)."""
     if unit.viewer.inside is not None:
@@ -210,8 +191,13 @@ def exchange(unit: Unit, account: UUID) -> Exchanged:
         "iat": int(unit.now.timestamp()),
         "exp": int((unit.now + TOKEN_LIFE).timestamp()),
     }
-    key = _key(unit.service)
-    token = jwt.encode(claims, key, ALGORITHM, headers={"kid": public_key(unit.service)["kid"], "typ": "at+jwt"})
+    key = signing.key(unit.service, signing.TOKENS)
+    token = jwt.encode(
+        claims,
+        key,
+        signing.ALGORITHM,
+        headers={"kid": signing.public(unit.service, signing.TOKENS)["kid"], "typ": "at+jwt"},
+    )
     unit.record("token.exchanged", "visit", visit.id, unit.viewer.name, account, levels=held["levels"])
     return Exchanged(token, scope, int(TOKEN_LIFE.total_seconds()))
 
@@ -219,7 +205,10 @@ def exchange(unit: Unit, account: UUID) -> Exchanged:
 def _claims(service: Service, token: str) -> dict[str, Any] | None:
     try:
         claims: dict[str, Any] = jwt.decode(
-            token, _key(service).public_key(), [ALGORITHM], options={"verify_aud": False, "verify_exp": False}
+            token,
+            signing.key(service, signing.TOKENS).public_key(),
+            [signing.ALGORITHM],
+            options={"verify_aud": False, "verify_exp": False},
         )
     except jwt.PyJWTError:
         return None

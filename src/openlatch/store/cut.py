@@ -8,7 +8,7 @@ from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import Select, select, text
+from sqlalchemy import ColumnElement, Select, select, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
@@ -91,13 +91,15 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> cor
     for kind, ident in met:
         ids[kind].append(ident)
     everyone = [i for found in ids.values() for i in found]
-    live = select(Grant).where(Grant.state.in_(("active", "revoking", "suspended")))
+    # Columns, not objects: a cut can hold tens of thousands.
+    columns = select(Grant.id, Grant.account_id, Grant.holder_kind, Grant.holder_id, Grant.state)
+    live = columns.where(Grant.state.in_(("active", "revoking", "suspended")))
     if by_holder:
         grants = _grants(db, live.where(Grant.holder_id.in_(everyone)))
-        memberships = select(Membership).where(Membership.member_id.in_(everyone))
+        within = Membership.member_id.in_(everyone)
     else:
         grants = _grants(db, live.where(Grant.account_id.in_(ids[HolderKind.ACCOUNT])))
-        memberships = select(Membership).where(Membership.team_id.in_(ids[HolderKind.TEAM]))
+        within = Membership.team_id.in_(ids[HolderKind.TEAM])
     accounts = _accounts(db, ids[HolderKind.ACCOUNT])
     owners = [a.owner for a in accounts if a.owner is not None]
     return core.Register.of(
@@ -109,7 +111,7 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> cor
         apps=[core.App(i, n) for i, n in db.execute(select(App.id, App.name).where(App.id.in_(ids[HolderKind.APP])))],
         accounts=accounts,
         grants=grants,
-        memberships=[_membership(m) for m in db.scalars(memberships)],
+        memberships=_memberships(db, within),
     )
 
 
@@ -124,19 +126,28 @@ def _accounts(db: Db, ids: Sequence[UUID]) -> list[core.Account]:
     return [core.Account(i, name, owner, ZoneInfo(zone)) for i, name, owner, zone in found]
 
 
-def _membership(row: Membership) -> core.Membership:
-    kind = HolderKind.PERSON if row.person_id is not None else HolderKind.TEAM
-    return core.Membership(row.id, row.team_id, core.Holder(kind, row.member_id), Window(row.since, row.until))
+def _memberships(db: Db, within: ColumnElement[bool]) -> list[core.Membership]:
+    columns = (Membership.id, Membership.team_id, Membership.person_id, Membership.member_id)
+    rows = db.execute(select(*columns, Membership.since, Membership.until).where(within))
+    return [
+        core.Membership(
+            ident,
+            team,
+            core.Holder(HolderKind.TEAM if person is None else HolderKind.PERSON, member),
+            Window(since, until),
+        )
+        for ident, team, person, member, since, until in rows
+    ]
 
 
-def _grants(db: Db, statement: Select[Grant]) -> list[core.Grant]:
-    rows = list(db.scalars(statement))
+def _grants(db: Db, statement: Select[UUID, UUID, str, UUID, str]) -> list[core.Grant]:
+    rows = db.execute(statement).all()
     terms = terms_of(db, [row.id for row in rows])
     return [grant_value(row, terms.get(row.id, ())) for row in rows]
 
 
-def grant_value(row: Grant, terms: Sequence[core.Term]) -> core.Grant:
-    """A grant's row as a plain value."""
+def grant_value(row: Any, terms: Sequence[core.Term]) -> core.Grant:
+    """A grant's row, or those of its columns that count here, as a plain value."""
     holder = core.Holder(HolderKind(row.holder_kind), row.holder_id)
     return core.Grant(row.id, row.account_id, holder, GrantState(row.state), tuple(terms))
 

@@ -47,6 +47,7 @@ def grant_facts(db: Db, where: Sequence[ColumnElement[bool]] = ()) -> Iterator[G
             Grant.last_used_at,
             Grant.recorded,
             System.name,
+            Grant.left_undecided_at,
             giver.standing,
         )
         .join(Account, Account.id == Grant.account_id)

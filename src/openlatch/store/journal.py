@@ -8,7 +8,7 @@ from typing import Any
 from uuid import UUID
 
 import orjson
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session as Db
 
@@ -113,9 +113,10 @@ def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
     )
 
 
-def export(db: Db, organisation: UUID) -> Iterator[dict[str, Any]]:
-    """Every entry from the first one, as it was sealed. Streams; nothing is held in memory."""
-    rows = db.scalars(select(JournalEntry).order_by(JournalEntry.position).execution_options(yield_per=1000))
+def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None) -> Iterator[dict[str, Any]]:
+    """Every entry from the first one, or those that fit, as they were sealed. Streams; nothing is held in memory."""
+    wanted = select(JournalEntry) if where is None else select(JournalEntry).where(where)
+    rows = db.scalars(wanted.order_by(JournalEntry.position).execution_options(yield_per=1000))
     for row in rows:
         yield {
             "organisation": str(organisation),

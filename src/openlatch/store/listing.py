@@ -141,6 +141,11 @@ class Listing:
         statement = self._rows().where(*wanted).order_by(self.columns["id"].expression).limit(most)
         return [nested(dict(row)) for row in db.execute(statement).mappings()]
 
+    def matching(self, text: str, visible: Sequence[ColumnElement[bool]] = ()) -> Select[UUID]:
+        """The ids of what a filter matches, as a statement to go on from."""
+        wanted = self._conditions(ListQuery(filter=text), visible)
+        return select(self.columns["id"].expression).select_from(self.source).where(*wanted)
+
     def _rows(self) -> Select[Any]:
         shown = [c.expression.label(name) for name, c in self.columns.items() if c.shown]
         return select(*shown).select_from(self.source)

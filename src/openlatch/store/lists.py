@@ -25,7 +25,6 @@ from openlatch.store.tables import (
     Flag,
     Grant,
     Handle,
-    Item,
     JournalEntry,
     Level,
     Membership,
@@ -34,8 +33,6 @@ from openlatch.store.tables import (
     ResourceGroup,
     Revocation,
     RevocationTarget,
-    Round,
-    Schedule,
     Session,
     Step,
     System,
@@ -48,30 +45,27 @@ LIVE = ("active", "suspended", "revoking")
 
 owner = aliased(Person)
 giver = aliased(Person)
-reviewer = aliased(Person)
-decider = aliased(Person)
 asker = aliased(Person)
 speaker = aliased(Person)
 holder_account = aliased(Account)
 
 # What the terms of a grant come to: the highest reach, the latest end (none if one has none), the levels.
-terms = (
-    select(
-        func.max(Level.reach).label("reach"),
-        case((func.bool_or(Term.until.is_(None)), null()), else_=func.max(Term.until)).label("until"),
-        case((func.bool_or(Term.since.is_(None)), null()), else_=func.min(Term.since)).label("since"),
-        func.string_agg(Level.name, literal(", ")).label("level"),
-        func.string_agg(Level.sentence, literal(" ")).label("sentence"),
-        func.string_agg(func.coalesce(Resource.name, ResourceGroup.name), literal(", ")).label("part"),
-        func.bool_or(Term.hours.is_not(None)).label("has_hours"),
-        func.min(func.cast(Level.id, Level.name.type)).label("level_id"),
-    )
-    .join(Level, Level.id == Term.level_id)
+TERM_COLUMNS = (
+    func.max(Level.reach).label("reach"),
+    case((func.bool_or(Term.until.is_(None)), null()), else_=func.max(Term.until)).label("until"),
+    case((func.bool_or(Term.since.is_(None)), null()), else_=func.min(Term.since)).label("since"),
+    func.string_agg(Level.name, literal(", ")).label("level"),
+    func.string_agg(Level.sentence, literal(" ")).label("sentence"),
+    func.string_agg(func.coalesce(Resource.name, ResourceGroup.name), literal(", ")).label("part"),
+    func.bool_or(Term.hours.is_not(None)).label("has_hours"),
+    func.min(func.cast(Level.id, Level.name.type)).label("level_id"),
+)
+TERM_SOURCE = (
+    Term.__table__.join(Level, Level.id == Term.level_id)
     .outerjoin(Resource, Resource.id == Term.resource_id)
     .outerjoin(ResourceGroup, ResourceGroup.id == Term.group_id)
-    .where(Term.grant_id == Grant.id)
-    .lateral("term")
 )
+terms = select(*TERM_COLUMNS).select_from(TERM_SOURCE).where(Term.grant_id == Grant.id).lateral("term")
 
 holder_name = func.coalesce(Person.name, Team.name, App.name, holder_account.name)
 # Only people and partner teams can stand outside; an app is as far inside as whoever let it in.
@@ -360,83 +354,6 @@ FLAGS = Listing(
     },
     default_sort="-score",
     searched=("sentence",),
-)
-
-ROUNDS = Listing(
-    "rounds",
-    Round.__table__.outerjoin(asker, asker.id == Round.opened_by_id),
-    {
-        "id": id_column(Round.id),
-        "name": text_column(Round.name, "Its name.", sorted=True, nullable=False),
-        "scope": text_column(Round.scope, "The filter over grants that it was opened with."),
-        "acts": word_column(Round.acts, "when_decided or at_close."),
-        "opened_at": time_column(Round.opened_at, "When it was opened.", nullable=False),
-        **named_columns("opened_by", asker, "whoever opened it"),
-        "due_at": time_column(Round.due_at, "When it is due.", nullable=False),
-        "closed_at": time_column(Round.closed_at, "When it was closed; absent while it is open."),
-        **{
-            name: number_column(
-                counted(select(func.count(Item.id)).where(Item.round_id == Round.id, which).correlate(Round)), sentence
-            )
-            for name, which, sentence in (
-                ("items", literal(True), "How many items it has."),
-                ("decided", Item.verdict.is_not(None), "How many are decided."),
-                ("kept", Item.verdict == "keep", "How many are kept."),
-                ("trimmed", Item.verdict == "trim", "How many are trimmed."),
-                ("revoked", Item.verdict == "revoke", "How many are revoked."),
-            )
-        },
-    },
-    default_sort="-opened_at",
-    searched=("name",),
-)
-
-SCHEDULES = Listing(
-    "schedules",
-    Schedule.__table__.outerjoin(reviewer, reviewer.id == Schedule.reviewer_id),
-    {
-        "id": id_column(Schedule.id),
-        "name": text_column(Schedule.name, "Its name.", sorted=True, nullable=False),
-        "scope": text_column(Schedule.scope, "The filter over grants that its rounds are opened with."),
-        "recurrence": word_column(Schedule.recurrence, "The rule by RFC 5545."),
-        "time_zone": word_column(Schedule.time_zone, "The zone of its clocks."),
-        "starts": word_column(Schedule.starts, "The first time, as clocks there show it."),
-        "days_to_decide": number_column(Schedule.days_to_decide, "Days to decide."),
-        "acts": word_column(Schedule.acts, "when_decided or at_close."),
-        "undecided": word_column(Schedule.undecided, "What becomes of undecided items: keep or revoke."),
-        **named_columns("reviewer", reviewer, "whoever is to decide; absent for each account's owner"),
-        "paused": truth_column(Schedule.paused, "Whether it opens nothing for now."),
-        "due_at": time_column(Schedule.due_at, "The time that the last round was opened for."),
-        "answer": text_column(Schedule.answer, "What came of the last time that it was due."),
-        "version": Column(Schedule.version, Kind.NUMBER, "", filtered=False),
-    },
-    default_sort="name",
-    searched=("name", "scope"),
-)
-
-ITEMS = Listing(
-    "items",
-    Item.__table__.join(Grant, Grant.id == Item.grant_id)
-    .outerjoin(reviewer, reviewer.id == Item.reviewer_id)
-    .outerjoin(decider, decider.id == Item.decided_by_id),
-    {
-        "id": id_column(Item.id),
-        "round_id": id_column(Item.round_id, "The id of its round."),
-        "grant_id": id_column(Item.grant_id, "The id of the grant."),
-        "position": number_column(Item.position, "Its place in the round."),
-        "facts": json_column(Item.facts),
-        "grant_state": word_column(Grant.state, "The state that the grant has now."),
-        "verdict": word_column(Item.verdict, "keep, trim or revoke; absent while undecided."),
-        "reason": text_column(Item.reason, "Why it was decided so."),
-        "trim_until": time_column(Item.trim_until, "The end that a trim set."),
-        "trim_level_id": id_column(Item.trim_level_id, "The level that a trim set.", nullable=True),
-        **named_columns("reviewer", reviewer, "whoever is to decide"),
-        **named_columns("decided_by", decider, "whoever decided"),
-        "decided_at": time_column(Item.decided_at, "When it was decided."),
-        "revocation_id": id_column(Item.revocation_id, "The revocation that carries it out.", nullable=True),
-        "version": Column(Item.version, Kind.NUMBER, "", filtered=False),
-    },
-    default_sort="position",
 )
 
 

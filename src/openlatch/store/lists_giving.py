@@ -178,6 +178,10 @@ LATCHES = Listing(
         "pair": json_column(Latch.pair),
         "account.id": id_column(Account.id, "The id of the account; absent for one on a kind.", nullable=True),
         "account.name": text_column(Account.name, "The name of the account.", sorted=True),
+        "account.sensitivity": number_column(Account.sensitivity, "1 (low) to 4 (critical).", nullable=True),
+        "account.kind": word_column(
+            func.coalesce(Account.kind, Latch.account_kind), "The kind of the account, or of the accounts."
+        ),
         "account_kind": word_column(Latch.account_kind, "The kind of account that it is on."),
     },
     default_sort="account.name",

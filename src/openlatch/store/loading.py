@@ -139,6 +139,15 @@ _REFERENCES: dict[str, tuple[tuple[str, str, str], ...]] = {
         ),
     ),
     "teams": (("speaker", _known("people", field="speaker"), _PERSON),),
+    # A manager may come in the same file, further down.
+    "people": (
+        (
+            "manager",
+            "select 1 from people t where t.key = s.manager and s.manager <> s.key union all "
+            "select 1 from staged t where t.key = s.manager and s.manager <> s.key",
+            "there is no other person with the key",
+        ),
+    ),
     "resources": (_ACCOUNT,),
     "accounts": (("owner", _known("people", field="owner"), _PERSON),),
     "handles": (_SYSTEM, _HOLDER_CHECK),
@@ -194,6 +203,33 @@ _BEFORE = {
     ),
 }
 _AFTER = {
+    # Left out, a manager stays as they are.
+    "people": (
+        """
+        update people p set manager_id = m.id from staged s join people m on m.key = s.manager
+        where p.key = s.key and p.manager_id is distinct from m.id
+        """,
+    ),
+    # Days of use are a set: the same file twice adds nothing. A permission counts for the grants that give it.
+    "use": (
+        """
+        insert into uses as u (id, organisation_id, grant_id, permission, days)
+        select gen_random_uuid(), :organisation, g.id, s.permission,
+               range_agg(daterange(s.last_used_at::date, s.last_used_at::date + 1))
+        from staged s join accounts a on a.key = s.account
+        left join people p on s.holder_kind = 'person' and p.key = s.holder
+        left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
+        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
+        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
+        join grants g on g.account_id = a.id and g.state <> 'ended'
+            and g.holder_id = coalesce(p.id, tm.id, ap.id, h.id)
+        where s.permission <> '' and exists (
+            select 1 from terms t join levels l on l.id = t.level_id
+            where t.grant_id = g.id and l.permissions @> jsonb_build_array(jsonb_build_object('key', s.permission)))
+        group by g.id, s.permission
+        on conflict (grant_id, permission) do update set days = u.days + excluded.days
+        """,
+    ),
     # Groups come into being with the resources that name them. A file adds to groups; it takes nothing out.
     "resources": (
         """
@@ -348,7 +384,8 @@ _UPSERTS = {
     """,
     "use": """
         update grants t set last_used_at = s.last_used_at, version = t.version + 1
-        from staged s join accounts a on a.key = s.account
+        from (select account, holder_kind, holder, max(last_used_at) as last_used_at from staged group by 1, 2, 3) s
+        join accounts a on a.key = s.account
         left join people p on s.holder_kind = 'person' and p.key = s.holder
         left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
         left join apps ap on s.holder_kind = 'app' and ap.key = s.holder

@@ -14,20 +14,19 @@ from flask import Response, request
 
 from openlatch import wire
 from openlatch.core import journal as chain
-from openlatch.core.words import Verdict
-from openlatch.service import flags, importing, register, revocations, rounds, schedules, signing_in, systems, today
+from openlatch.service import flags, importing, register, revocations, signing_in, systems, today
 from openlatch.service.context import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery, Page
-from openlatch.store.tables import Item
-from openlatch.web.routing import COOKIE, Routes, if_match, origin, the_service, viewer
+from openlatch.web.routing import COOKIE, Routes, origin, the_service, viewer
 
 LARGEST_IMPORT = 4 << 30
 api = Routes()
 
 
-def _query(options: wire.ListOptions) -> ListQuery:
+def list_query(options: wire.ListOptions) -> ListQuery:
+    """What somebody wants to see of a list."""
     return ListQuery(**options.model_dump())
 
 
@@ -105,7 +104,7 @@ def get_today(unit: Unit) -> dict[str, Any]:
 
 def _list(name: str, row: Any, what: str) -> None:
     def handler(unit: Unit, query: wire.ListOptions) -> Page:
-        return register.page(unit, name, _query(query))
+        return register.page(unit, name, list_query(query))
 
     handler.__name__ = f"list_{name}"
     handler.__doc__ = f"Those {what} that you may see, filtered, searched, sorted and paged."
@@ -131,6 +130,7 @@ _list("resources", wire.ResourceRow, "resources")
 _list("latches", wire.LatchRow, "latches")
 _list("schedules", wire.ScheduleRow, "schedules of reviews")
 _list("visits", wire.VisitRow, "visits to accounts")
+_list("questions", wire.QuestionRow, "questions about items of reviews")
 
 
 @api.add(
@@ -185,70 +185,6 @@ def get_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
 def accept_flag(unit: Unit, ident: UUID, body: wire.AcceptFlag) -> dict[str, Any]:
     """It opens again when the time is over."""
     return flags.accept(unit, ident, body.reason, body.until)
-
-
-# Reviews.
-
-
-@api.add("POST", "/rounds", "Open a review round", wire.RoundPage, body=wire.OpenRound, status=201)
-def open_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
-    """Over the live grants that a filter matches."""
-    opening = rounds.Opening(body.name, body.scope, body.days, body.reviewer, body.acts)
-    return rounds.page(unit, rounds.open_round(unit, opening))
-
-
-@api.add("GET", "/rounds/<uuid:ident>", "A round with its progress", wire.RoundPage)
-def get_round(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """By reviewer."""
-    return rounds.page(unit, ident)
-
-
-@api.add("GET", "/rounds/<uuid:ident>/items", "The items of a round", wire.Rows[wire.ItemRow], query=wire.ListOptions)
-def list_items(unit: Unit, ident: UUID, query: wire.ListOptions) -> Page:
-    """Those that are yours; administrators see all."""
-    rounds.page(unit, ident)
-    return register.page(unit, "items", _query(query), Item.round_id == ident)
-
-
-@api.add("POST", "/rounds/<uuid:ident>/items/<uuid:item>/decision", "Decide an item", wire.ItemRow, body=wire.Decide)
-def decide(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, Any]:
-    """Send If-Match with the item's version, so that two reviewers don't overwrite each other."""
-    decision = rounds.Decision(Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, if_match())
-    return rounds.decide(unit, ident, item, decision)
-
-
-@api.add("POST", "/rounds/<uuid:ident>/close", "Close a round", wire.RoundPage, body=wire.CloseRound)
-def close_round(unit: Unit, ident: UUID, body: wire.CloseRound) -> dict[str, Any]:
-    """Nothing in it changes afterwards."""
-    return rounds.close(unit, ident, body.undecided)
-
-
-def _plan(body: wire.SchedulePlan) -> schedules.Plan:
-    return schedules.Plan(**body.model_dump())
-
-
-@api.add("POST", "/schedules/preview", "When a schedule would be due", wire.ScheduleDates, body=wire.SchedulePlan)
-def preview_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
-    """The next times, before it is kept."""
-    return {"next": schedules.upcoming(unit, _plan(body))}
-
-
-@api.add("POST", "/schedules", "Make a schedule", wire.SchedulePage, body=wire.SchedulePlan, status=201)
-def make_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
-    """Its rounds open by themselves."""
-    return schedules.keep(unit, _plan(body))
-
-
-@api.add("GET", "/schedules/<uuid:ident>", "A schedule", wire.SchedulePage)
-def get_schedule(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """With the next times that it is due."""
-    return schedules.one(unit, ident)
-
-
-@api.add("PUT", "/schedules/<uuid:ident>", "Change a schedule, or pause it", wire.SchedulePage, body=wire.SchedulePlan)
-def change_schedule(unit: Unit, ident: UUID, body: wire.SchedulePlan) -> dict[str, Any]:
-    """Rounds that are open stay as they are."""
-    return schedules.keep(unit, _plan(body), ident, if_match())
 
 
 # Revocations.

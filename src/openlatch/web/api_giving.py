@@ -26,7 +26,8 @@ from openlatch.service import (
     visits,
 )
 from openlatch.service.context import Unit
-from openlatch.web.api import api, signed_in
+from openlatch.web.api import signed_in
+from openlatch.web.api_reviews import api
 from openlatch.web.routing import if_match, origin, perhaps_viewer, the_service
 
 __all__ = ["api"]

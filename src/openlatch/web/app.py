@@ -11,6 +11,7 @@ from werkzeug.exceptions import HTTPException
 
 from openlatch.errors import BadInput, Held, OpenLatchError, TooMany
 from openlatch.service.context import Service
+from openlatch.service.reviews import calendar
 from openlatch.web import oauth, openapi
 from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
@@ -52,6 +53,10 @@ def make_app(service: Service, database_url: str) -> Flask:
     def events() -> Response:
         stream = broker.stream(viewer().organisation)
         return Response(stream, content_type="text/event-stream", headers={"X-Accel-Buffering": "no"})
+
+    @app.get("/calendar/<token>.ics")
+    def calendar_feed(token: str) -> Response:
+        return Response(calendar.read(service, token), content_type="text/calendar; charset=utf-8")
 
     @app.get("/healthz")
     def health() -> Response:

@@ -15,7 +15,7 @@ import orjson
 from flask import Blueprint, Response, request
 
 from openlatch.errors import OpenLatchError
-from openlatch.service import signing_in, visits
+from openlatch.service import signing, signing_in, visits
 from openlatch.web.routing import the_service, viewer
 
 GRANT_TYPE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -80,8 +80,8 @@ def revoke() -> Response:
 
 @pages.get("/.well-known/jwks.json")
 def keys() -> Response:
-    """The key by which a token's signature can be checked."""
-    return _answer({"keys": [visits.public_key(the_service())]})
+    """The keys by which signatures can be checked: of tokens, and of the evidence of reviews."""
+    return _answer({"keys": [signing.public(the_service(), p) for p in (signing.TOKENS, signing.EVIDENCE)]})
 
 
 @pages.get("/.well-known/oauth-authorization-server")

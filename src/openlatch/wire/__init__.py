@@ -1,6 +1,8 @@
 """The requests and answers that the web and the client share."""
 
 from openlatch.wire.answers import *  # noqa: F403
+from openlatch.wire.evidence import *  # noqa: F403
 from openlatch.wire.giving import *  # noqa: F403
 from openlatch.wire.requests import *  # noqa: F403
-from openlatch.wire.schedules import *  # noqa: F403
+from openlatch.wire.reviews import *  # noqa: F403
+from openlatch.wire.today import *  # noqa: F403

@@ -18,7 +18,6 @@ __all__ = [
     "GrantRow",
     "Holder",
     "ImportReport",
-    "ItemRow",
     "JournalRow",
     "JournalVerdict",
     "LevelRow",
@@ -34,14 +33,11 @@ __all__ = [
     "Problem",
     "RevocationPage",
     "RevocationRow",
-    "RoundPage",
-    "RoundRow",
     "Rows",
     "SessionRow",
     "StepRow",
     "SystemRow",
     "TeamRow",
-    "Today",
     "Token",
 ]
 
@@ -372,59 +368,6 @@ class FlagRow(Answer):
     accepted_until: datetime | None
 
 
-class RoundRow(Named):
-    """A round with its counts."""
-
-    scope: str
-    acts: str
-    opened_at: datetime
-    opened_by: Named | None
-    due_at: datetime
-    closed_at: datetime | None
-    items: int
-    decided: int
-    kept: int
-    trimmed: int
-    revoked: int
-
-
-class ReviewerProgress(Answer):
-    """How far a reviewer is; no name stands for items that nobody has."""
-
-    name: str | None
-    items: int
-    decided: int
-    kept: int
-
-
-class RoundPage(RoundRow):
-    """A round with its progress by reviewer, and what is the viewer's own to decide."""
-
-    mine: int
-    mine_left: int
-    reviewers: list[ReviewerProgress]
-
-
-class ItemRow(Answer):
-    """One line to be decided, with the facts as they were when the round opened."""
-
-    id: UUID
-    round_id: UUID
-    grant_id: UUID
-    position: int
-    facts: dict[str, Any]
-    grant_state: str
-    verdict: str | None
-    reason: str
-    trim_until: datetime | None
-    trim_level_id: UUID | None
-    reviewer: Named | None
-    decided_by: Named | None
-    decided_at: datetime | None
-    revocation_id: UUID | None
-    version: int
-
-
 class PermissionOf(Answer):
     """A permission in plain words."""
 
@@ -606,41 +549,3 @@ class JournalVerdict(Answer):
     position: int
     hash: str
     faults: list[Fault]
-
-
-class RuleCount(Answer):
-    """How many flags a rule has open."""
-
-    rule: str
-    title: str
-    count: int
-
-
-class TodayFlags(Answer):
-    """The worst open flags, and how many there are."""
-
-    worst: list[FlagRow]
-    by_severity: dict[str, int]
-    by_rule: list[RuleCount]
-
-
-class WeekOfEnds(Answer):
-    """How many grants end in a week."""
-
-    week_begins: str
-    count: int
-
-
-class Today(Answer):
-    """What needs a person today."""
-
-    flags: TodayFlags
-    items_to_decide: int
-    offers_pending: int
-    requests_pending: int
-    rounds: list[RoundRow]
-    revocations: list[RevocationRow]
-    revocations_going_on: int
-    ends: list[WeekOfEnds]
-    systems_down: list[SystemRow]
-    counts: dict[str, int]

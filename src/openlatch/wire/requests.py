@@ -9,13 +9,10 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstrai
 
 __all__ = [
     "AcceptFlag",
-    "CloseRound",
-    "Decide",
     "DoneByHand",
     "ImportOptions",
     "ListOptions",
     "MakeToken",
-    "OpenRound",
     "Revoke",
     "RevokeWish",
     "SignInWith",
@@ -92,31 +89,6 @@ class AcceptFlag(Request):
 
     reason: Sentence = Field(examples=["Back from parental leave in May."])
     until: AwareDatetime
-
-
-class OpenRound(Request):
-    """A round to be opened by hand."""
-
-    name: Sentence = Field(examples=["Autumn review of sensitive accounts"])
-    scope: str = Field("", description="A filter over grants.", examples=["account.sensitivity ge 3"])
-    days: int = Field(14, description="Days to decide.")
-    reviewer: UUID | None = Field(None, description="Who decides; left out, each account's owner.")
-    acts: Literal["when_decided", "at_close"] = "when_decided"
-
-
-class Decide(Request):
-    """A decision on an item."""
-
-    verdict: Literal["keep", "trim", "revoke"]
-    reason: Sentence = ""
-    trim_level: UUID | None = None
-    trim_until: AwareDatetime | None = None
-
-
-class CloseRound(Request):
-    """How to close a round."""
-
-    undecided: Literal["", "keep", "revoke"] = Field("", description="What becomes of undecided items.")
 
 
 class ImportOptions(Request):

@@ -25,13 +25,13 @@ from openlatch.service import (
     offers,
     requests,
     revocations,
-    schedules,
     settling,
     systems,
     telling,
     visits,
 )
 from openlatch.service.context import Service, Viewer
+from openlatch.service.reviews import closing, occurrences, reminding, schedules
 from openlatch.store.database import transaction
 from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, System, WebSession
 
@@ -59,6 +59,9 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         if back is not None:
             service.wake("settle", {"organisation": organisation, "grant": grant}, back)
 
+    def carry_round(organisation: str, round: str) -> None:
+        closing.carry_on(service, Viewer.itself(UUID(organisation)), UUID(round))
+
     def send_mail(organisation: str) -> None:
         telling.send_due(service, UUID(organisation), post)
 
@@ -67,6 +70,7 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         "read_system": read_system,
         "evaluate": evaluate,
         "settle": settle,
+        "carry_round": carry_round,
         "send_mail": send_mail,
     }
 
@@ -89,8 +93,7 @@ def look_round(service: Service) -> None:
             offers.run_out(unit)
             requests.run_out(unit)
             visits.end_those_without_access(unit)
-        for schedule in schedules.due(service, viewer):
-            schedules.open_round(service, viewer, schedule)
+        _look_at_reviews(service, viewer)
         with service.unit(viewer) as unit:
             named = {"organisation": str(organisation)}
             due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]
@@ -98,6 +101,23 @@ def look_round(service: Service) -> None:
             due += [("send_mail", named)] if telling.waiting(unit) else []
         for task, arguments in due:
             service.wake(task, arguments, None)
+
+
+def _look_at_reviews(service: Service, viewer: Viewer) -> None:
+    """Open what is due, remind whom it concerns, close what is over, and carry on with what is closed."""
+    for schedule in schedules.due(service, viewer):
+        schedules.open_round(service, viewer, schedule)
+    occurrences.open_rounds(service, viewer)
+    with service.unit(viewer) as unit:
+        reminding.remind(unit)
+        over = closing.due(unit)
+    for ident in over:
+        with service.unit(viewer) as unit:
+            closing.close(unit, ident)
+    with service.unit(viewer) as unit:
+        going_on = closing.going_on(unit)
+    for ident in going_on:
+        closing.carry_on(service, viewer, ident)
 
 
 def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:

@@ -34,6 +34,7 @@ class GrantFacts(NamedTuple):
     last_used_at: datetime | None
     recorded: bool
     system: str
+    left_undecided_at: datetime | None = None
 
 
 class SessionFacts(NamedTuple):

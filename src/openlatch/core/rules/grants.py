@@ -119,6 +119,20 @@ def unrecorded(facts: GrantFacts, thresholds: Thresholds, now: datetime) -> Find
     )
 
 
+def review_overdue(facts: GrantFacts, thresholds: Thresholds, now: datetime) -> Finding | None:
+    """Nobody decided on it in the last review that it was in, so that it was kept without anyone's judgement."""
+    if facts.left_undecided_at is None:
+        return None
+    days = (now - facts.left_undecided_at).days
+    return _finding(
+        facts,
+        overdue(days, 30),
+        f"Nobody decided on “{facts.level}” of {facts.holder} on {facts.account} in the review that closed on "
+        f"{day(facts.left_undecided_at)}.",
+        left_undecided_at=facts.left_undecided_at.isoformat(),
+    )
+
+
 GRANT_RULES: tuple[Rule[GrantFacts], ...] = (
     Rule("unused", "Unused for too long", "Revoke it, or ask the holder whether it is still needed.", unused),
     Rule("never_used", "Never used since given", "Revoke it; it can be offered again when needed.", never_used),
@@ -132,4 +146,5 @@ GRANT_RULES: tuple[Rule[GrantFacts], ...] = (
     Rule("holder_left", "The holder has left", "Revoke it.", holder_left),
     Rule("giver_left", "The giver has left", "Have the owner confirm it in a review, or revoke it.", giver_left),
     Rule("unrecorded", "Unrecorded access", "Find out who gave it; revoke it if nobody did.", unrecorded),
+    Rule("review_overdue", "Left undecided in a review", "Decide on it: open a round, or revoke it.", review_overdue),
 )

@@ -35,12 +35,24 @@ from openlatch.store.tables.register import (
     System,
     Team,
     Term,
+    Use,
 )
-from openlatch.store.tables.working import Item, Revocation, RevocationTarget, Round, Schedule, Step
+from openlatch.store.tables.working import (
+    Calendar,
+    Item,
+    Occurrence,
+    Question,
+    Revocation,
+    RevocationTarget,
+    Round,
+    Schedule,
+    Step,
+)
 
 __all__ = [
-    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Flag", "Grant", "Handle",
-    "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Membership", "Notice", "Offer",
-    "Organisation", "Person", "Resource", "ResourceGroup", "ResourceInGroup", "Revocation", "RevocationTarget",
-    "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step", "System", "Team", "Term", "Visit", "WebSession",
+    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Calendar", "Flag", "Grant", "Handle",
+    "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Membership", "Notice",
+    "Occurrence", "Offer", "Organisation", "Person", "Question", "Resource", "ResourceGroup", "ResourceInGroup",
+    "Revocation", "RevocationTarget", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step", "System",
+    "Team", "Term", "Use", "Visit", "WebSession",
 ]  # fmt: skip

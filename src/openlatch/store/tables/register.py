@@ -7,6 +7,7 @@ from typing import Any
 from uuid import UUID
 
 from sqlalchemy import CheckConstraint, Computed, ForeignKey, Index, SmallInteger, UniqueConstraint, text
+from sqlalchemy.dialects.postgresql import DATEMULTIRANGE
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.store.tables.base import Base, Keyed, Owned
@@ -19,7 +20,9 @@ class Person(Keyed, Base):
     __table_args__ = (
         UniqueConstraint("organisation_id", "key"),
         CheckConstraint("standing in ('current', 'leaving', 'left')", name="standing"),
+        CheckConstraint("manager_id <> id and deputy_id <> id", name="somebody_else"),
         Index("ix_people_name", "organisation_id", "name", "id"),
+        Index("ix_people_deputy_id", "deputy_id", postgresql_where=text("deputy_id is not null")),
     )
 
     name: Mapped[str]
@@ -32,6 +35,10 @@ class Person(Keyed, Base):
     address_confirmed_at: Mapped[datetime | None]
     second_factor: Mapped[bool] = mapped_column(server_default="false")
     refuses_offers: Mapped[bool] = mapped_column(server_default="false")
+    manager_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    deputy_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    away_since: Mapped[datetime | None]
+    away_until: Mapped[datetime | None]
 
 
 class Team(Keyed, Base):
@@ -199,6 +206,7 @@ class Grant(Keyed, Base):
     missing_since: Mapped[datetime | None]
     emergency: Mapped[bool] = mapped_column(server_default="false")
     for_review: Mapped[bool] = mapped_column(server_default="false")
+    left_undecided_at: Mapped[datetime | None]
     owed: Mapped[str | None]
     owed_since: Mapped[datetime | None]
     owed_answer: Mapped[str] = mapped_column(server_default="")
@@ -224,6 +232,17 @@ class Term(Owned, Base):
     since: Mapped[datetime | None]
     until: Mapped[datetime | None]
     hours: Mapped[dict[str, Any] | None]
+
+
+class Use(Owned, Base):
+    """On which days a permission of a grant was used, as one compact set of days."""
+
+    __tablename__ = "uses"
+    __table_args__ = (UniqueConstraint("grant_id", "permission"),)
+
+    grant_id: Mapped[UUID] = mapped_column(ForeignKey("grants.id"))
+    permission: Mapped[str]
+    days: Mapped[Any] = mapped_column(DATEMULTIRANGE)
 
 
 class Session(Keyed, Base):

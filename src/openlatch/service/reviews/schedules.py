@@ -10,40 +10,57 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from sqlalchemy import select
 
-from openlatch.core import schedules as core
+from openlatch.core.reviews import recurring as core
+from openlatch.core.words import Happening
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
-from openlatch.service import rounds, telling
+from openlatch.service import telling
 from openlatch.service.context import Service, Unit, Viewer
-from openlatch.store import lists
-from openlatch.store.tables import Organisation, Person, Round, Schedule
+from openlatch.service.reviews import opening, plans
+from openlatch.service.reviews.plans import Review
+from openlatch.store import lists_reviews as lists
+from openlatch.store.tables import Organisation, Round, Schedule
 
 NEXT_SHOWN = 6
 
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """A schedule as it is to be. ``starts`` has no zone of its own: it is what clocks in ``time_zone`` show."""
+    """A schedule as it is to be: how its reviews go, and when they open.
 
-    name: str
-    scope: str
-    recurrence: str
-    starts: datetime
+    They open by a recurrence, by what happens, or both. ``starts`` has no zone of its own: it is what clocks in
+    ``time_zone`` show.
+    """
+
+    review: Review
+    recurrence: str = ""
+    starts: datetime | None = None
     time_zone: str = ""
-    days_to_decide: int = 14
-    reviewer: UUID | None = None
-    acts: str = "when_decided"
-    undecided: str = "keep"
+    events: tuple[Happening, ...] = ()
     paused: bool = False
 
 
-def _recurrence(unit: Unit, plan: Plan) -> core.Recurrence:
+def _zone(unit: Unit, plan: Plan) -> ZoneInfo:
     name = plan.time_zone or unit.db.get_one(Organisation, unit.viewer.organisation).time_zone
     try:
-        zone = ZoneInfo(name)
+        return ZoneInfo(name)
     except (ZoneInfoNotFoundError, ValueError, OSError):
         raise BadInput(
             f"There is no time zone {name!r}.", "Write one like Europe/London.", {"time_zone": "unknown"}
         ) from None
+
+
+def _recurrence(unit: Unit, plan: Plan) -> core.Recurrence | None:
+    zone = _zone(unit, plan)
+    if not plan.recurrence.strip():
+        if not plan.events:
+            raise BadInput(
+                "Nothing would ever open this review.",
+                "Say how it recurs, or what opens it.",
+                {"recurrence": "missing"},
+            )
+        return None
+    if plan.starts is None:
+        raise BadInput("The review has no start.", "Say when it is due first.", {"starts": "is missing"})
     if plan.starts.tzinfo is not None:
         raise BadInput(
             "The start has a zone of its own.", "Write it as clocks show it: 2026-12-01T09:00.", {"starts": "zoned"}
@@ -54,7 +71,8 @@ def _recurrence(unit: Unit, plan: Plan) -> core.Recurrence:
 def upcoming(unit: Unit, plan: Plan) -> list[datetime]:
     """The next times that a schedule would be due, in UTC, before it is kept."""
     unit.sight.require_administrator()
-    return _recurrence(unit, plan).following(unit.now, NEXT_SHOWN)
+    recurrence = _recurrence(unit, plan)
+    return recurrence.following(unit.now, NEXT_SHOWN) if recurrence else []
 
 
 def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None = None) -> dict[str, Any]:
@@ -62,25 +80,20 @@ def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None 
     unit.sight.require_administrator()
     row = _row(unit, ident, version)
     recurrence = _recurrence(unit, plan)
-    if not plan.name.strip():
-        raise BadInput("The schedule has no name.", "Give it one.", {"name": "is missing"})
-    if not 1 <= plan.days_to_decide <= 365:
-        raise BadInput(
-            f"{plan.days_to_decide} days to decide is out of range.", "Use 1 to 365.", {"days_to_decide": "bad"}
-        )
-    lists.GRANTS.checked(plan.scope)
-    if plan.reviewer is not None and unit.db.get(Person, plan.reviewer) is None:
-        raise BadInput("There is no such person to review.", "Choose a person.", {"reviewer": "unknown"})
-    row.name, row.scope, row.recurrence = plan.name.strip(), plan.scope, recurrence.rule
-    row.time_zone, row.starts = recurrence.zone.key, recurrence.starts.isoformat(timespec="minutes")
-    row.days_to_decide, row.reviewer_id = plan.days_to_decide, plan.reviewer
-    row.acts, row.undecided, row.paused = plan.acts, plan.undecided, plan.paused
+    plans.refuse_unfit(unit, plan.review)
+    plans.put(plan.review, row)
+    row.days_to_decide = plan.review.days
+    row.recurrence = recurrence.rule if recurrence else ""
+    row.time_zone = _zone(unit, plan).key
+    row.starts = recurrence.starts.isoformat(timespec="minutes") if recurrence else ""
+    row.events, row.paused = [event.value for event in plan.events], plan.paused
     # What was due before it was made or changed is not caught up on.
     row.due_at = unit.now
     unit.db.add(row)
     unit.db.flush()
     action = "schedule.changed" if ident else "schedule.made"
-    unit.record(action, "schedule", row.id, row.name, recurrence=row.recurrence, scope=row.scope, paused=row.paused)
+    unit.record(action, "schedule", row.id, row.name, recurrence=row.recurrence, scope=row.scope, covers=row.covers,
+                events=row.events, paused=row.paused)  # fmt: skip
     return one(unit, row.id)
 
 
@@ -103,7 +116,7 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
     if row is None:
         raise NotFound("There is no such schedule, or you may not see it.")
     stored = unit.db.get_one(Schedule, ident)
-    following = [] if stored.paused else _of(stored).following(unit.now, NEXT_SHOWN)
+    following = [] if stored.paused or not stored.starts else _of(stored).following(unit.now, NEXT_SHOWN)
     count = unit.db.scalars(select(Round.id).where(Round.schedule_id == ident)).all()
     return {**row, "next": following, "rounds": len(count)}
 
@@ -132,12 +145,10 @@ def open_round(service: Service, viewer: Viewer, ident: UUID) -> UUID | None:
             return None
         row.due_at = at
         local = at.astimezone(ZoneInfo(row.time_zone))
-        opening = rounds.Opening(
-            f"{row.name}, {local:%-d %B %Y}", row.scope, row.days_to_decide, row.reviewer_id, row.acts, row.id
-        )
+        review = plans.of_schedule(row, f"{row.name}, {local:%-d %B %Y}")
         try:
             with unit.db.begin_nested():
-                opened = rounds.open_round(unit, opening)
+                opened = opening.open_round(unit, review, opening.Reason(row.id))
         except OpenLatchError as error:
             row.answer = f"{local:%-d %B %Y}: {error.detail}"
             unit.record("schedule.opened_nothing", "schedule", row.id, row.name, why=error.detail)
@@ -145,14 +156,4 @@ def open_round(service: Service, viewer: Viewer, ident: UUID) -> UUID | None:
             telling.tell(unit, telling.administrators(unit), "review", sentence, "/rounds")
             return None
         row.answer = f"{local:%-d %B %Y}: opened"
-        _tell_reviewers(unit, opened)
         return opened
-
-
-def _tell_reviewers(unit: Unit, ident: UUID) -> None:
-    """Tell each reviewer that there is something to decide, and until when."""
-    page = rounds.page(unit, ident)
-    until = page["due_at"]
-    for reviewer, count in rounds.reviewers(unit, ident).items():
-        sentence = f"{count} item{'s' * (count != 1)} of “{page['name']}” are yours to decide, by {until:%-d %B %Y}."
-        telling.tell_and_write(unit, [reviewer], "review", sentence, f"/rounds/{ident}")

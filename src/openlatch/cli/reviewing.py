@@ -1,0 +1,163 @@
+"""The evidence of reviews, questions about one's own access, one's calendar and one's absence."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+from pathlib import Path
+from uuid import UUID
+
+import click
+
+from openlatch import wire
+from openlatch.cli import session
+from openlatch.cli.output import Column, day, moment, out, output_option
+from openlatch.cli.register import list_command
+from openlatch.core.reviews import bundle
+
+QUESTIONS: list[Column] = [
+    ("ID", lambda q: str(q.id)),
+    ("Account", lambda q: q.account.name),
+    ("Asked by", lambda q: q.asked_by.name if q.asked_by else "–"),
+    ("Question", lambda q: q.question),
+    ("Answer", lambda q: q.answer),
+    ("When", lambda q: day(q.asked_at)),
+]
+
+
+@click.group()
+def evidence() -> None:
+    """The evidence that a review leaves."""
+
+
+@evidence.command("take")
+@click.argument("ident", type=click.UUID)
+@click.option("--to", type=click.Path(dir_okay=False, path_type=Path), required=True, help="The file to write.")
+def evidence_take(ident: UUID, to: Path) -> None:
+    """Take the evidence of a round that has ended, as a ZIP archive."""
+    with session.client() as service:
+        content = service.evidence(ident)
+    to.write_bytes(content)
+    out.print(f"{len(content)} bytes written to {to}. Verify it: openlatch evidence verify {to}")
+
+
+@evidence.command("verify")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--key", default="", help="The public key that it has to be signed with (x of its JSON Web Key).")
+@output_option
+def evidence_verify(file: Path, key: str, output: str) -> int:
+    """Find a single changed byte in a bundle of evidence. Needs no service and no network."""
+    found = bundle.verify(file.read_bytes(), key)
+    if output == "json":
+        shown = {"sound": found.sound, "round": found.round, "items": found.items, "position": found.position,
+                 "hash": found.hash, "key": found.key, "faults": list(found.faults)}  # fmt: skip
+        print(json.dumps(shown, indent=2, ensure_ascii=False))
+    else:
+        _write(found, bool(key))
+    return 0 if found.sound else 4
+
+
+def _write(found: bundle.Finding, pinned: bool) -> None:
+    for fault in found.faults[:50]:
+        out.print(f"Fault: {fault}", markup=False)
+    if not found.sound:
+        out.print(f"Not sound: {len(found.faults)} faults.")
+        return
+    out.print(f"Sound: “{found.round}”, {found.items} items, ended at journal position {found.position}.")
+    out.print(f"That entry's hash: {found.hash}")
+    out.print(
+        f"Signed with the key {found.key}" + ("" if pinned else "; compare it with the service's, or give --key.")
+    )
+
+
+@evidence.command("schema")
+def evidence_schema() -> None:
+    """The JSON Schema of the evidence."""
+    print(json.dumps(wire.evidence_schema(), indent=2))
+
+
+@click.group()
+def question() -> None:
+    """Questions about items of reviews."""
+
+
+question.add_command(list_command("questions", QUESTIONS, "There is no question."))
+
+
+@question.command("answer")
+@click.argument("ident", type=click.UUID)
+@click.argument("answer")
+def question_answer(ident: UUID, answer: str) -> None:
+    """Answer a question that was put to you."""
+    with session.client() as service:
+        service.answer_question(ident, answer)
+    out.print("Answered.")
+
+
+@click.group()
+def calendar() -> None:
+    """Your calendar of due dates and ends of access (iCalendar)."""
+
+
+@calendar.command("show")
+def calendar_show() -> None:
+    """Whether you have a calendar address, and when it was last read."""
+    with session.client() as service:
+        found = service.calendar()
+    if found.made_at is None:
+        out.print("You have no calendar address. Make one: openlatch calendar make")
+    else:
+        read = moment(found.read_at) if found.read_at else "never"
+        out.print(f"Made {moment(found.made_at)}, last read {read}. The address itself is told once.")
+
+
+@calendar.command("make")
+def calendar_make() -> None:
+    """Make a new address for it; an old one ends."""
+    with session.client() as service:
+        found = service.make_calendar()
+    out.print(f"Give this address to your calendar program, and to nobody else:\n{found.address}", soft_wrap=True)
+
+
+@calendar.command("end")
+def calendar_end() -> None:
+    """End its address at once."""
+    with session.client() as service:
+        service.end_calendar()
+    out.print("The address is ended.")
+
+
+@click.command()
+@click.option("--person", default="", help="Somebody else, for administrators.")
+@click.option("--from", "since", type=click.DateTime(["%Y-%m-%d"]), help="The first day away, in UTC.")
+@click.option("--until", type=session.Day(), help="The last day away.")
+@click.option("--deputy", default="", help="Who decides meanwhile.")
+@click.option("--back", is_flag=True, help="They are there again.")
+def away(person: str, since: datetime | None, until: datetime | None, deputy: str, back: bool) -> None:
+    """Say when you are away, and who decides in reviews meanwhile; without options, show it."""
+    with session.client() as service:
+        own = service.me().person
+        ident = session.find(service, "people", person) if person else own.id
+        if since is None and not back:
+            found = service.absence(ident)
+        else:
+            given = {
+                "since": since.isoformat() + "Z" if since else None,
+                "until": until,
+                "deputy": session.find(service, "people", deputy) if deputy else None,
+            }
+            found = service.set_absence(ident, wire.Absent.model_validate({} if back else given))
+    if found.since is None:
+        out.print("Not away." + (f" Deputy: {found.deputy.name}." if found.deputy else ""))
+    else:
+        until_words = f" until {day(found.until)}" if found.until else ""
+        standing_in = f"; {found.deputy.name} stands in" if found.deputy else "; nobody stands in"
+        out.print(f"Away from {day(found.since)}{until_words}{standing_in}.")
+
+
+COMMANDS: dict[str, click.Command] = {
+    "evidence": evidence,
+    "question": question,
+    "calendar": calendar,
+    "away": away,
+}

@@ -1,0 +1,41 @@
+"""What every call shares: asking the service, and going through a list page by page."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
+
+from openlatch import wire
+from openlatch.client.transport import Transport
+
+Answer = TypeVar("Answer", bound=BaseModel)
+
+
+class Asking:
+    """The base of ``Client``."""
+
+    _transport: Transport
+
+    def _ask(
+        self, model: type[Answer], method: str, path: str, body: BaseModel | None = None, version: int | None = None
+    ) -> Answer:
+        more: dict[str, Any] = {"json": body.model_dump(mode="json")} if body is not None else {}
+        if version is not None:
+            more["headers"] = {"If-Match": f'"{version}"'}
+        return model.model_validate(self._transport.call(method, path, **more))
+
+    def _page(self, path: str, row: type[Answer], options: dict[str, Any]) -> wire.Rows[Answer]:
+        given = {key: value for key, value in options.items() if value not in ("", None, False)}
+        found = self._transport.call("GET", path, params=given)
+        return wire.Rows[row].model_validate(found)  # type: ignore[valid-type]
+
+    def _every(self, path: str, row: type[Answer], options: dict[str, Any]) -> Iterator[Answer]:
+        options = {"limit": 500, **options}
+        while True:
+            page = self._page(path, row, options)
+            yield from page.rows
+            if not page.next:
+                return
+            options["cursor"] = page.next

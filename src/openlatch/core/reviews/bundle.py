@@ -1,0 +1,185 @@
+"""The evidence of a review as one file, and verifying it with nothing else at hand.
+
+The file is a ZIP archive whose members are stored in a fixed order, so that from its members it can be made again byte
+for byte. ``manifest.json`` names every other member with its SHA-256, the journal position at which the review ended
+with that entry's hash, and the hash over the items as they were frozen; ``manifest.sig`` is an Ed25519 signature over
+the manifest. So a single changed byte is found, wherever it is.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import io
+import zipfile
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from cryptography.exceptions import InvalidSignature
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
+
+from openlatch.core import journal
+
+FORMAT = "openlatch-review-evidence"
+VERSION = 1
+MANIFEST, SIGNATURE, EVIDENCE, JOURNAL = "manifest.json", "manifest.sig", "evidence.json", "journal.jsonl"
+_LONG_AGO = (1980, 1, 1, 0, 0, 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What verifying a bundle came to: what it is about, and every fault."""
+
+    round: str
+    items: int
+    position: int
+    hash: str
+    key: str
+    faults: tuple[str, ...]
+
+    @property
+    def sound(self) -> bool:
+        """Whether nothing is wrong."""
+        return not self.faults
+
+
+def pack(members: Mapping[str, bytes]) -> bytes:
+    """The members as an archive that is the same whenever it is made."""
+    target = io.BytesIO()
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as archive:
+        for name, content in members.items():
+            archive.writestr(zipfile.ZipInfo(name, _LONG_AGO), content)
+    return target.getvalue()
+
+
+def item_line(position: int, kind: str, subject: Any, facts: Any) -> bytes:
+    """An item as it goes into the hash over a round's items: JSON by RFC 8785, and a line feed.
+
+    Keys are ASCII and numbers are whole, for which orjson's sorted form is the canonical one.
+    """
+    line = {"position": position, "kind": kind, "subject_id": subject, "facts": facts}
+    return orjson.dumps(line, option=orjson.OPT_SORT_KEYS) + b"\n"
+
+
+def describe(members: Mapping[str, bytes]) -> dict[str, dict[str, Any]]:
+    """The size and the hash of each member, as the manifest names them."""
+    return {name: {"bytes": len(c), "sha256": hashlib.sha256(c).hexdigest()} for name, c in members.items()}
+
+
+def verify(data: bytes, key: str = "") -> Finding:
+    """Look whether a bundle is as it was made: whole, signed, and in agreement with itself and its journal entries.
+
+    ``key`` is the public key (the ``x`` of its JWK) that it has to be signed with; without one the key in the bundle
+    itself is used, which finds damage but not somebody who signs anew.
+    """
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            members = {info.filename: archive.read(info) for info in archive.infolist()}
+        manifest = orjson.loads(members[MANIFEST])
+        signature = members[SIGNATURE]
+        if not isinstance(manifest, dict) or manifest["format"] != FORMAT or manifest["version"] != VERSION:
+            return _unreadable("it is not evidence of a review in a version known here")
+        return _verified(data, members, manifest, signature, key)
+    except (zipfile.BadZipFile, KeyError, ValueError, TypeError, EOFError, NotImplementedError, OSError) as error:
+        return _unreadable(f"it can't be read: {type(error).__name__} {error}")
+
+
+def _unreadable(why: str) -> Finding:
+    return Finding("", 0, 0, "", "", (why,))
+
+
+def _verified(data: bytes, members: dict[str, bytes], manifest: dict[str, Any], signature: bytes, key: str) -> Finding:
+    faults: list[str] = []
+    if pack(members) != data:
+        faults.append("the archive holds something besides its members, or one of them twice")
+    faults += _signing(members[MANIFEST], signature, str(manifest["key"]["x"]), key)
+    faults += _members(members, manifest["files"])
+    evidence = orjson.loads(members[EVIDENCE])
+    entries = [orjson.loads(line) for line in members[JOURNAL].splitlines()]
+    faults += _items(evidence, str(manifest["items_hash"]), int(manifest["items"]))
+    faults += _entries(entries, manifest)
+    faults += _agreeing(evidence, entries)
+    place = manifest["journal"]
+    return Finding(
+        str(manifest["round"]["name"]),
+        int(manifest["items"]),
+        int(place["position"]),
+        str(place["hash"]),
+        str(manifest["key"]["x"]),
+        tuple(faults),
+    )
+
+
+def _signing(manifest: bytes, signature: bytes, own: str, wanted: str) -> Iterator[str]:
+    if wanted and wanted != own:
+        yield "it is signed with another key than the one that was asked for"
+    try:
+        raw = base64.urlsafe_b64decode((wanted or own) + "==")
+        Ed25519PublicKey.from_public_bytes(raw).verify(signature, manifest)
+    except (InvalidSignature, ValueError, binascii.Error):
+        yield "the manifest's signature is not right"
+
+
+def _members(members: Mapping[str, bytes], named: Mapping[str, Mapping[str, Any]]) -> Iterator[str]:
+    for name in sorted(set(named) - set(members)):
+        yield f"{name} is missing"
+    for name in sorted(set(members) - set(named) - {MANIFEST, SIGNATURE}):
+        yield f"{name} is not in the manifest"
+    for name in sorted(set(named) & set(members)):
+        if hashlib.sha256(members[name]).hexdigest() != named[name]["sha256"]:
+            yield f"{name} was altered"
+
+
+def _items(evidence: Mapping[str, Any], wanted: str, count: int) -> Iterator[str]:
+    items = evidence["items"]
+    digest = hashlib.sha256()
+    for item in items:
+        digest.update(item_line(item["position"], item["kind"], item["subject_id"], item["facts"]))
+    if digest.hexdigest() != wanted:
+        yield "the frozen items are not those with which the review opened"
+    taken = sum(kind["items"] for kind in evidence["completeness"]["population"])
+    totals = evidence["totals"]
+    if not len(items) == count == taken == totals["kept"] + totals["trimmed"] + totals["revoked"]:
+        yield f"the counts do not add up: {len(items)} items, {taken} in the population, {count} in the manifest"
+
+
+def _entries(entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any]) -> Iterator[str]:
+    position = 0
+    for entry in entries:
+        if int(entry["position"]) <= position:
+            yield f"journal entry {entry['position']} is out of order"
+        position = int(entry["position"])
+        if journal.seal(entry) != entry["hash"]:
+            yield f"journal entry {position} was altered"
+    last = entries[-1] if entries else {"position": 0, "hash": "", "action": "", "facts": {}}
+    place = manifest["journal"]
+    if (last["action"], last["position"], last["hash"]) != ("round.ended", place["position"], place["hash"]):
+        yield "the last journal entry is not the one that the manifest names"
+    if {str(manifest["items_hash"])} != {e["facts"].get("items_hash") for e in entries if e["action"] in _ENDS}:
+        yield "the journal names another hash over the items"
+
+
+_ENDS = ("round.opened", "round.ended")
+_DECIDING = {"item.decided": "verdict", "item.settled": "fate"}
+
+
+def _agreeing(evidence: Mapping[str, Any], entries: Sequence[Mapping[str, Any]]) -> Iterator[str]:
+    """Every decision is the one that the journal last put down for it."""
+    last: dict[int, Mapping[str, Any]] = {}
+    for entry in entries:
+        if entry["action"] in _DECIDING:
+            last[int(entry["facts"]["position"])] = entry
+    for item in evidence["items"]:
+        decision = item["decision"]
+        if int(item["position"]) not in last:
+            yield f"item {item['position']}: the journal holds no decision"
+            continue
+        entry = last[int(item["position"])]
+        settled = entry["action"] == "item.settled"
+        said = (entry["facts"]["fate"] if settled else entry["facts"]["verdict"], entry["facts"]["reason"])
+        shown = (decision["fate"] if settled else decision["verdict"], decision["reason"])
+        if said != shown or (not settled and entry["actor"]["name"] != decision["by"]):
+            yield f"item {item['position']}: the decision is not the one in the journal"

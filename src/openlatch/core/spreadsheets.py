@@ -1,0 +1,8 @@
+"""Text on its way into a spreadsheet."""
+
+from __future__ import annotations
+
+
+def guarded(text: str) -> str:
+    """Text that a spreadsheet will not take for a formula (OWASP: CSV injection)."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text

@@ -1,0 +1,187 @@
+"""Carrying a decision out: what ending or trimming comes to for each kind of item."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import and_, or_, select
+
+from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.core.reviews.deciding import REVOKING
+from openlatch.core.words import FlagState, GrantState, Subject, Verdict
+from openlatch.errors import Conflict, NotFound, OpenLatchError
+from openlatch.service import changes, flags, latching, offers, revocations
+from openlatch.service.context import Unit
+from openlatch.store.tables import (
+    Account,
+    Flag,
+    Grant,
+    Item,
+    Latch,
+    Person,
+    Resource,
+    Revocation,
+    Round,
+    Session,
+    Team,
+    Term,
+)
+
+OF_GRANTS = (Subject.GRANT, Subject.LINK)
+
+
+def wish_of(unit: Unit, item: Item) -> revocations.Wish | None:
+    """What is to be ended or trimmed for an item; None when there is nothing left, or nothing that a system does."""
+    kind = Subject(item.kind)
+    if kind in OF_GRANTS:
+        grant = unit.db.get_one(Grant, item.grant_id)
+        if grant.state in (GrantState.ENDED, GrantState.REVOKING):
+            return None
+        return revocations.Wish((grant.id,), trim_level=item.trim_level_id, trim_until=item.trim_until)
+    if kind is Subject.SESSION:
+        live = unit.db.get_one(Session, item.subject_id).ended_at is None
+        return revocations.Wish(sessions=(item.subject_id,)) if live else None
+    if kind is Subject.EXPOSURE:
+        return _closing(unit, item.subject_id)
+    return None
+
+
+def _closing(unit: Unit, ident: UUID) -> revocations.Wish | None:
+    """Closing a part: to the public, and to everybody outside who was given just this part.
+
+    Whoever outside has the whole account, or a group, keeps it: that is decided on their own grants.
+    """
+    part = unit.db.get_one(Resource, ident)
+    alone = select(Term.grant_id).where(Term.resource_id == ident)
+    more = select(Term.grant_id).where(or_(Term.resource_id.is_(None), Term.resource_id != ident))
+    outside = or_(
+        Grant.person_id.in_(select(Person.id).where(~Person.inside)),
+        Grant.team_id.in_(select(Team.id).where(Team.partner)),
+    )
+    grants = unit.db.scalars(
+        select(Grant.id).where(
+            and_(Grant.id.in_(alone), Grant.id.not_in(more)), Grant.state.in_(("active", "suspended")), outside
+        )
+    ).all()
+    parts = (ident,) if part.public else ()
+    return revocations.Wish(tuple(sorted(grants)), parts=parts) if grants or parts else None
+
+
+def preview(unit: Unit, item: Item) -> dict[str, Any]:
+    """What carrying the item's decision out would do: a sentence, and where a system is changed the whole preview."""
+    kind = Subject(item.kind)
+    wish = wish_of(unit, item) if item.verdict != Verdict.KEEP else None
+    shown = revocations.preview(unit.as_service(), wish) if wish is not None else None
+    if item.verdict == Verdict.KEEP:
+        sentence = "It stays as it is."
+    elif item.verdict == Verdict.TRIM:
+        sentence = "It is trimmed."
+    else:
+        sentence = f"This {REVOKING[kind]}."
+        if kind is Subject.EXPOSURE and wish is None:
+            sentence = "Whoever outside reaches it has more than this part: decide on their grants."
+    return {"sentence": sentence, "preview": shown}
+
+
+def act(unit: Unit, round_row: Round, item: Item) -> None:
+    """Start what was decided. What ended meanwhile by itself needs nothing more.
+
+    The reviewer decides; it is the service that carries it out, wherever the reviewer could not.
+    """
+    reason = f"{item.reason} (review “{round_row.name}”)"
+    trusted = unit.as_service()
+    kind = Subject(item.kind)
+    if item.verdict == Verdict.KEEP or kind in (*OF_GRANTS, Subject.SESSION, Subject.EXPOSURE):
+        wish = wish_of(unit, item) if item.verdict != Verdict.KEEP else None
+        if wish is not None:
+            item.revocation_id = revocations.start(trusted, wish, reason, cause="review")
+            unit.db.flush()
+            _done_if_confirmed(unit, item)
+            return
+        _done(unit, item, "Kept." if item.verdict == Verdict.KEEP else _gone(kind))
+    elif kind is Subject.OWNERSHIP:
+        _hand_over(unit, item, reason)
+    elif kind is Subject.LATCH:
+        _switch_off(trusted, item)
+        _done(unit, item, "Switched off.")
+    else:
+        _reopen(unit, item, reason)
+        _done(unit, item, "The flag is open again.")
+
+
+def _gone(kind: Subject) -> str:
+    if kind is Subject.EXPOSURE:
+        return "Whoever outside reaches it has more than this part."
+    return "It had ended by itself."
+
+
+def _done(unit: Unit, item: Item, outcome: str) -> None:
+    item.outcome, item.done_at = outcome, unit.now
+
+
+def _done_if_confirmed(unit: Unit, item: Item) -> None:
+    revocation = unit.db.get_one(Revocation, item.revocation_id)
+    if revocation.confirmed_at is not None:
+        _done(unit, item, "Confirmed.")
+
+
+def _hand_over(unit: Unit, item: Item, reason: str) -> None:
+    account = unit.db.get_one(Account, item.subject_id, with_for_update=True)
+    assert item.successor_id is not None
+    if account.owner_id == item.successor_id:
+        _done(unit, item, "They own it already.")
+        return
+    item.offer_id = offers.offer_ownership(unit.as_service(), account.id, item.successor_id, None, reason)["id"]
+    item.outcome = "Offered; it is done when they accept."
+
+
+def _switch_off(unit: Unit, item: Item) -> None:
+    row = unit.db.get(Latch, item.subject_id)
+    if row is None:
+        raise NotFound("The latch is not there any more.", "Keep the item.")
+    pair = (str(row.pair[0]), str(row.pair[1])) if len(row.pair) == 2 else ("", "")
+    kind = LatchKind(row.kind)
+    latching.switch(unit, latching.Setting(kind, LatchMode.OFF, row.account_id, row.account_kind, row.number, pair))
+
+
+def _reopen(unit: Unit, item: Item, reason: str) -> None:
+    flag = unit.db.get_one(Flag, item.subject_id, with_for_update=True)
+    if flag.state == FlagState.ACCEPTED:
+        flag.state, flag.accepted_until = FlagState.OPEN, None
+        title = flags.TITLES.get(flag.rule, flag.rule)
+        unit.record("flag.reopened", "flag", flag.id, title, flag.account_id, why=reason)
+
+
+def suspend(unit: Unit, round_row: Round, item: Item) -> None:
+    """Suspend the grant of an item that nobody decided; told as refused where that is not possible."""
+    grant = unit.db.get_one(Grant, item.grant_id)
+    if grant.state != GrantState.ACTIVE:
+        _done(unit, item, f"It was {grant.ended_as or grant.state} already.")
+        return
+    why = f"Undecided in the review “{round_row.name}”."
+    change = changes.Change(changes.ChangeKind.SUSPEND, why, (grant.id,))
+    try:
+        changes.carry_out(unit.as_service(), change)
+    except OpenLatchError as error:
+        item.outcome = f"It could not be suspended: {error.detail}"
+        return
+    _done(unit, item, "Suspended.")
+
+
+def try_out(unit: Unit, item: Item) -> None:
+    """Refuse now what could not be carried out at the close."""
+    wish = wish_of(unit, item)
+    if wish is not None:
+        revocations.preview(unit.as_service(), wish)
+    if Subject(item.kind) is Subject.OWNERSHIP and item.verdict == Verdict.REVOKE:
+        person = unit.db.get(Person, item.successor_id)
+        if person is None or person.standing == "left":
+            raise Conflict("There is no such person, or they have left.", "Choose another successor.")
+
+
+def lives_until(item: Item) -> datetime | None:
+    """When the access of an item ends by itself, as it was frozen."""
+    until = item.facts.get("until")
+    return datetime.fromisoformat(until) if until else None

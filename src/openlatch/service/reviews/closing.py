@@ -1,0 +1,229 @@
+"""Closing a round: its decisions are carried out a few at a time, until each is confirmed or explained.
+
+Closing itself is one short transaction. The worker then goes through the items; each few are a transaction of their
+own, so that nobody who writes waits for the whole, and a crash in between loses and doubles nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import timedelta
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import ColumnElement, func, select, update
+
+from openlatch.core.reviews.deciding import SHORTEST_REASON, fate_of
+from openlatch.core.words import Fate, ItemState, Reach, Subject, Verdict
+from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
+from openlatch.service import flags
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.reviews import acting, rounds
+from openlatch.service.reviews.deciding import words
+from openlatch.store.tables import Grant, Item, Offer, Revocation, Round
+
+AT_ONCE = 100
+UNDECIDED = "Undecided when the round was closed."
+UNSECONDED = "No second reviewer had agreed when the round was closed."
+
+
+def close(unit: Unit, ident: UUID, undecided: Mapping[str, str] | None = None) -> dict[str, Any]:
+    """Close a round: nobody decides in it any more, and the worker carries out what was decided.
+
+    ``undecided`` says by reach what becomes of items without a decision (keep, suspend or revoke); left out, it is what
+    was said when the round was opened, and without that such items are a Conflict.
+    """
+    unit.sight.require_administrator()
+    row = unit.db.get(Round, ident, with_for_update=True, populate_existing=True)
+    if row is None:
+        raise NotFound("There is no such round.")
+    if row.closed_at is not None:
+        raise Conflict("The round is closed; nothing in it can change.", "Open a new round.")
+    wanted = dict(undecided or row.undecided)
+    unknown = set(wanted.values()) - set(Fate)
+    if unknown:
+        raise BadInput(f"{unknown.pop()!r} can't become of undecided items.", f"Use {', '.join(Fate)}.")
+    counts = _counts(unit, ident)
+    left = counts["items"] - counts["decided"]
+    if left and not wanted:
+        raise Conflict(
+            f"{left} of {counts['items']} items are undecided.",
+            "Decide them, or close the round saying what becomes of them (undecided: keep, suspend or revoke).",
+        )
+    row.undecided = {reach.word: wanted.get(reach.word, Fate.KEEP.value) for reach in Reach} if wanted else {}
+    row.closed_at, row.closed_by_id = unit.now, unit.viewer.person
+    unit.record("round.closed", "round", row.id, row.name, undecided=row.undecided, **counts)
+    unit.wake("carry_round", round=row.id)
+    return rounds.page(unit, ident)
+
+
+def _counts(unit: Unit, ident: UUID) -> dict[str, Any]:
+    row = unit.db.execute(
+        select(
+            func.count(Item.id).label("items"),
+            func.count(Item.id).filter(Item.state == "decided").label("decided"),
+            *(
+                func.count(Item.id).filter(Item.state == "decided", Item.verdict == verdict).label(name)
+                for verdict, name in (("keep", "kept"), ("trim", "trimmed"), ("revoke", "revoked"))
+            ),
+            func.count(Item.id).filter(Item.fate.is_not(None)).label("left_undecided"),
+            func.count(Item.id).filter(Item.explained != "").label("explained"),
+        ).where(Item.round_id == ident)
+    )
+    return dict(row.mappings().one())
+
+
+def due(unit: Unit) -> list[UUID]:
+    """Open rounds whose time to close by themselves has come."""
+    rows = unit.db.execute(
+        select(Round.id, Round.due_at, Round.closes_after).where(
+            Round.closed_at.is_(None), Round.closes_after.is_not(None)
+        )
+    )
+    return [ident for ident, due_at, days in rows if unit.now >= due_at + timedelta(days=days or 0)]
+
+
+def going_on(unit: Unit) -> list[UUID]:
+    """Closed rounds of which something is still to be carried out."""
+    return list(unit.db.scalars(select(Round.id).where(Round.closed_at.is_not(None), Round.ended_at.is_(None))))
+
+
+def carry_on(service: Service, viewer: Viewer, ident: UUID) -> bool:
+    """Carry out what a closed round still has to do; gives whether it has ended."""
+    while True:
+        with service.unit(viewer) as unit:
+            row = unit.db.get(Round, ident, with_for_update={"skip_locked": True}, populate_existing=True)
+            if row is None or row.closed_at is None or row.ended_at is not None:
+                return row is not None and row.ended_at is not None
+            if not _some(unit, row):
+                _look_what_is_done(unit, row.id)
+                return _end_if_done(unit, row)
+
+
+def _some(unit: Unit, row: Round) -> int:
+    """Carry out the next few items; gives how many there were."""
+    waiting = (
+        select(Item)
+        .where(
+            Item.round_id == row.id,
+            Item.done_at.is_(None),
+            Item.revocation_id.is_(None),
+            Item.offer_id.is_(None),
+            Item.outcome == "",
+        )
+        .order_by(Item.position)
+        .limit(AT_ONCE)
+        .with_for_update()
+    )
+    items = unit.db.scalars(waiting).all()
+    for item in items:
+        entries = len(unit.entries)
+        try:
+            with unit.db.begin_nested():
+                _carry_out(unit, row, item)
+        except OpenLatchError as error:
+            del unit.entries[entries:]
+            unit.db.refresh(item)
+            item.outcome = f"It could not be carried out: {error.detail}"
+            unit.record("item.not_carried_out", "item", item.id, words(item), item.account_id, why=error.detail)
+    unit.db.flush()
+    kept = [item.grant_id for item in items if item.grant_id is not None and item.verdict == Verdict.KEEP]
+    if kept:
+        flags.evaluate(unit, grants=kept)
+    return len(items)
+
+
+def _carry_out(unit: Unit, row: Round, item: Item) -> None:
+    if item.state != ItemState.DECIDED:
+        _settle(unit, row, item)
+    if item.fate == Fate.SUSPEND:
+        acting.suspend(unit, row, item)
+    else:
+        acting.act(unit, row, item)
+    if item.grant_id is not None and item.verdict == Verdict.KEEP:
+        left = unit.now if item.fate == Fate.KEEP else None
+        unit.db.execute(update(Grant).where(Grant.id == item.grant_id).values(left_undecided_at=left))
+
+
+def _settle(unit: Unit, row: Round, item: Item) -> None:
+    """What becomes of an item that nobody decided."""
+    fate = fate_of(row.undecided, Subject(item.kind), Reach(item.reach) if item.reach else None)
+    verdicts = {Fate.KEEP: Verdict.KEEP, Fate.SUSPEND: Verdict.TRIM, Fate.REVOKE: Verdict.REVOKE}
+    item.reason = UNDECIDED if item.state == ItemState.UNDECIDED else UNSECONDED
+    item.fate, item.verdict, item.state = fate.value, verdicts[fate], ItemState.DECIDED
+    item.trim_level_id = item.trim_until = None
+    item.decided_by_id, item.decided_at, item.version = None, unit.now, item.version + 1
+    unit.record("item.settled", "item", item.id, words(item), item.account_id, fate=fate, reason=item.reason,
+                round=row.name, round_id=row.id, position=item.position)  # fmt: skip
+
+
+def _look_what_is_done(unit: Unit, ident: UUID) -> None:
+    """Items whose revocation is confirmed or whose offer was answered."""
+    confirmed = (
+        update(Item)
+        .where(
+            Item.round_id == ident,
+            Item.done_at.is_(None),
+            Item.revocation_id == Revocation.id,
+            Revocation.confirmed_at.is_not(None),
+        )
+        .values(done_at=Revocation.confirmed_at, outcome="Confirmed: the system shows it gone.")
+    )
+    unit.db.execute(confirmed.execution_options(synchronize_session=False))
+    answered: Sequence[tuple[str, dict[str, Any]]] = (
+        ("accepted", {"done_at": unit.now, "outcome": "Accepted."}),
+        ("declined", {"outcome": "The successor declined."}),
+        ("unknown_sender", {"outcome": "The successor does not know who offers it."}),
+        ("withdrawn", {"outcome": "The offer was withdrawn."}),
+        ("run_out", {"outcome": "The offer ran out."}),
+    )
+    for state, values in answered:
+        offered: ColumnElement[bool] = Item.offer_id == Offer.id
+        statement = update(Item).where(Item.round_id == ident, Item.done_at.is_(None), offered, Offer.state == state)
+        unit.db.execute(statement.values(**values).execution_options(synchronize_session=False))
+
+
+def _end_if_done(unit: Unit, row: Round) -> bool:
+    to_do = select(Item.id).where(Item.round_id == row.id, Item.done_at.is_(None)).limit(1)
+    if unit.db.scalar(to_do) is not None:
+        return False
+    row.ended_at = unit.now
+    digest = row.items_hash.hex() if row.items_hash else ""
+    unit.record("round.ended", "round", row.id, row.name, items_hash=digest, **_counts(unit, row.id))
+    return True
+
+
+def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str, Any]:
+    """Say why what was decided can't be shown to be carried out, so that the round can end without it."""
+    row, item = _unfinished(unit, round_id, item_id)
+    if len(reason.strip()) < SHORTEST_REASON:
+        raise BadInput("There has to be an explanation.", "Say in a few words why.", {"reason": "is missing"})
+    item.explained, item.done_at = reason.strip(), unit.now
+    unit.record("item.explained", "item", item.id, words(item), item.account_id, reason=item.explained,
+                round_id=row.id, position=item.position)  # fmt: skip
+    unit.db.flush()
+    unit.wake("carry_round", round=row.id)
+    return rounds.item(unit, round_id, item_id)
+
+
+def retry(unit: Unit, round_id: UUID, item_id: UUID) -> dict[str, Any]:
+    """Try again to carry out what was refused before. Conflict when something of it is on its way."""
+    row, item = _unfinished(unit, round_id, item_id)
+    if item.revocation_id is not None:
+        raise Conflict("Its revocation is on its way.", "Look at that, and retry its steps there.")
+    item.outcome, item.offer_id = "", None
+    unit.record("item.retried", "item", item.id, words(item), item.account_id, round_id=row.id)
+    unit.db.flush()
+    unit.wake("carry_round", round=row.id)
+    return rounds.item(unit, round_id, item_id)
+
+
+def _unfinished(unit: Unit, round_id: UUID, item_id: UUID) -> tuple[Round, Item]:
+    unit.sight.require_administrator()
+    row = unit.db.get(Round, round_id, with_for_update=True, populate_existing=True)
+    item = unit.db.get(Item, item_id, with_for_update=True, populate_existing=True)
+    if row is None or item is None or item.round_id != round_id:
+        raise NotFound("There is no such item in this round.")
+    if row.closed_at is None or row.ended_at is not None or item.done_at is not None:
+        raise Conflict("There is nothing to carry out for it now.", "Look at the round.")
+    return row, item

@@ -1,0 +1,93 @@
+"""Reminding reviewers, and telling others who is late. Each reminder is sent once, however often it is looked for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from uuid import UUID
+
+from sqlalchemy import func, select
+
+from openlatch.core.reviews.reminding import LATE, due_reminder
+from openlatch.core.windows import Window
+from openlatch.service import telling
+from openlatch.service.context import Unit
+from openlatch.service.reviews.people import members_now
+from openlatch.store.tables import Item, Membership, Person, Round
+
+
+def tell_reviewers(unit: Unit, row: Round) -> None:
+    """Tell each reviewer of a round that has just opened what is theirs to decide, and until when."""
+    for people, _, count in _waiting(unit, row.id):
+        sentence = f"{_counted(count)} of “{row.name}” {_are(count)} yours to decide, by {_day(row.due_at)}."
+        telling.tell_and_write(unit, people, "review", sentence, f"/rounds/{row.id}")
+
+
+def remind(unit: Unit) -> int:
+    """Send the reminders that are due in every open round; gives how many rounds there were."""
+    sent = 0
+    for row in unit.db.scalars(select(Round).where(Round.closed_at.is_(None)).order_by(Round.id)).all():
+        if due_reminder(row.reminders, row.reminded, row.due_at, unit.now) is None:
+            continue
+        unit.db.refresh(row, with_for_update=True)
+        which = due_reminder(row.reminders, row.reminded, row.due_at, unit.now)
+        if which is None or row.closed_at is not None:
+            continue
+        _remind(unit, row, which)
+        row.reminded = [*row.reminded, which]
+        unit.record("round.reminded", "round", row.id, row.name, which=which)
+        sent += 1
+    return sent
+
+
+def _remind(unit: Unit, row: Round, which: str) -> None:
+    page, late = f"/rounds/{row.id}", []
+    for people, name, count in _waiting(unit, row.id):
+        if which == LATE:
+            sentence = f"{_counted(count)} of “{row.name}” {_are(count)} late: it was due on {_day(row.due_at)}."
+            late.append((people, f"{name} ({count})"))
+        else:
+            sentence = f"{_counted(count)} of “{row.name}” still {_are(count)} yours to decide, by {_day(row.due_at)}."
+        telling.tell_and_write(unit, people, "review", sentence, page)
+    if late:
+        names = ", ".join(words for _, words in late)
+        sentence = f"“{row.name}” was due on {_day(row.due_at)}; items are left with {names}."
+        above = _managers(unit, {person for people, _ in late for person in people})
+        telling.tell_and_write(unit, [*telling.administrators(unit), *above], "review", sentence, page)
+
+
+def _waiting(unit: Unit, ident: UUID) -> Iterable[tuple[list[UUID], str, int]]:
+    """Those with undecided items, with their names and how many: deputies for those who are away, all of a team."""
+    rows = unit.db.execute(
+        select(Item.reviewer_id, Item.reviewer_team_id, func.count(Item.id))
+        .where(Item.round_id == ident, Item.state == "undecided")
+        .group_by(Item.reviewer_id, Item.reviewer_team_id)
+        .order_by(Item.reviewer_id, Item.reviewer_team_id)
+    ).all()
+    for person, team, count in rows:
+        if person is not None:
+            found = unit.db.get_one(Person, person)
+            away = found.away_since is not None and Window(found.away_since, found.away_until).contains(unit.now)
+            people = [person, found.deputy_id] if away and found.deputy_id else [person]
+            yield people, found.name, count
+        elif team is not None:
+            yield list(unit.db.scalars(members_now(unit.now).where(Membership.team_id == team))), "a team", count
+        else:
+            yield sorted(telling.administrators(unit)), "nobody", count
+
+
+def _managers(unit: Unit, people: Iterable[UUID]) -> list[UUID]:
+    rows = select(Person.manager_id).where(Person.id.in_(list(people)), Person.manager_id.is_not(None)).distinct()
+    return [ident for ident in unit.db.scalars(rows) if ident is not None]
+
+
+def _counted(count: int) -> str:
+    return f"{count} item{'s' * (count != 1)}"
+
+
+def _are(count: int) -> str:
+    return "is" if count == 1 else "are"
+
+
+def _day(at: datetime) -> str:
+    return f"{at:%-d %B %Y}"

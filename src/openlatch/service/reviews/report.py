@@ -1,0 +1,231 @@
+"""The report of a review for people: HTML to read and to print, and the same as PDF."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime
+from importlib.resources import files
+from typing import Any
+
+from fpdf import FPDF
+from fpdf.enums import TableBordersLayout, TextEmphasis
+from fpdf.fonts import FontFace
+from jinja2 import Environment, PackageLoader, StrictUndefined
+
+MOST_ITEMS = 2_000
+_FONT = "Source"
+_GREEN, _SOFT = (31, 77, 70), (74, 86, 82)
+_VERDICTS = {"keep": "kept", "trim": "trimmed", "revoke": "revoked"}
+_FATES = {"keep": "kept and flagged", "suspend": "suspended", "revoke": "revoked"}
+
+
+def html(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> str:
+    """The report as one page of HTML that fetches nothing."""
+    # Made each time: it is made seldom.
+    environment = Environment(
+        loader=PackageLoader("openlatch.service.reviews", "."), autoescape=True, undefined=StrictUndefined
+    )
+    access = {item["position"]: _access(item) for item in evidence["items"]}
+    return environment.get_template("report.html").render(
+        e=evidence,
+        last=last,
+        summary=_summary(evidence),
+        scope=_scope(evidence),
+        percent=_percent,
+        seconds=_seconds,
+        when=_when,
+        decided=_decided,
+        access=access.__getitem__,
+        ended=_ended(evidence),
+        items=evidence["items"][:MOST_ITEMS],
+        left_out=max(0, len(evidence["items"]) - MOST_ITEMS),
+    )
+
+
+def _access(item: Mapping[str, Any]) -> str:
+    return f"{item['holder']} in {item['account']}, {item['level']}"
+
+
+def _summary(evidence: Mapping[str, Any]) -> str:
+    totals, round_ = evidence["totals"], evidence["round"]
+    said = f"{totals['kept']} kept, {totals['trimmed']} trimmed and {totals['revoked']} revoked"
+    more = f"; {totals['left_undecided']} of them undecided at the close" if totals["left_undecided"] else ""
+    return (
+        f"Of {len(evidence['items'])} items {said}{more}. Opened {_when(round_['opened_at'])}, due "
+        f"{_when(round_['due_at'])}, closed {_when(round_['closed_at'])}, all carried out {_when(round_['ended_at'])}."
+    )
+
+
+def _scope(evidence: Mapping[str, Any]) -> list[tuple[str, str]]:
+    scope, round_ = evidence["scope"], evidence["round"]
+    line = [place["kind"] + (f" (of {place['account_kind']})" if place["account_kind"] else "") for place in
+            scope["reviewers"]]  # fmt: skip
+    by, event = round_["schedule"] or "by hand", round_["event"]
+    found = [
+        ("Covers", ", ".join(scope["covers"])),
+        ("Filter", scope["filter"] or "everything"),
+        (
+            "Opened",
+            f"by {round_['opened_by'] or 'Open Latch'}, {by}" + (f": {event}" if event else ""),
+        ),
+        ("Asked in turn", ", ".join([*line, "the account's owner", "an administrator"])),
+        ("Decisions act", scope["acts"].replace("_", " ")),
+        ("Closed by", round_["closed_by"] or "Open Latch, as planned"),
+    ]
+    if scope["undecided"]:
+        fates = ", ".join(f"{reach}: {fate}" for reach, fate in scope["undecided"].items())
+        found.append(("Undecided", fates))
+    if scope["second_from"]:
+        found.append(("Second reviewer", f"from severity {scope['second_from']} of 4"))
+    return found
+
+
+def _ended(evidence: Mapping[str, Any]) -> list[Mapping[str, Any]]:
+    return [item for item in evidence["items"] if item["decision"]["verdict"] != "keep"]
+
+
+def _decided(item: Mapping[str, Any]) -> str:
+    decision = item["decision"]
+    if decision["fate"]:
+        return f"Undecided, so {_FATES[decision['fate']]} {_when(decision['at'])}"
+    what = _VERDICTS[decision["verdict"]]
+    if decision["trim_level"]:
+        what += f" to {decision['trim_level']}"
+    if decision["trim_until"]:
+        what += f" until {_when(decision['trim_until'])}"
+    if decision["successor"]:
+        what += f", to be owned by {decision['successor']}"
+    agreed = f", {decision['seconded_by']} agreed" if decision["seconded_by"] else ""
+    why = f": {decision['reason']}" if decision["reason"] else ""
+    return f"{what} by {decision['by']}, {_when(decision['at'])}{agreed}{why}"
+
+
+def _when(at: str | None) -> str:
+    return f"{datetime.fromisoformat(at):%-d %b %Y %H:%M} UTC" if at else "never"
+
+
+def _percent(share: float | None) -> str:
+    return "–" if share is None else f"{share:.0%}"
+
+
+def _seconds(span: float | None) -> str:
+    return "–" if span is None else f"{span:.0f} s"
+
+
+# PDF.
+
+
+class _Pages(FPDF):
+    """Pages with the review's name above and numbers below."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(format="A4")
+        self.name = name
+        self.set_margins(18, 18, 18)
+        self.set_auto_page_break(True, 18)
+        for style, file in (("", "Regular"), ("B", "Semibold")):
+            face = files("font_source_sans_pro").joinpath("files", f"SourceSansPro-{file}.ttf")
+            self.add_font(_FONT, style, str(face))
+
+    def header(self) -> None:
+        if self.page_no() > 1:
+            self.set_font(_FONT, size=8)
+            self.set_text_color(*_SOFT)
+            self.cell(0, 5, self.name, new_x="LMARGIN", new_y="NEXT")
+            self.ln(2)
+
+    def footer(self) -> None:
+        self.set_y(-14)
+        self.set_font(_FONT, size=8)
+        self.set_text_color(*_SOFT)
+        self.cell(0, 5, f"{self.page_no()} of {{nb}}", align="R")
+
+
+def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> bytes:
+    """The report as PDF, the same each time that it is made of the same evidence."""
+    round_ = evidence["round"]
+    pages = _Pages(round_["name"])
+    pages.set_creation_date(datetime.fromisoformat(round_["ended_at"]))
+    pages.set_title(f"{round_['name']}: evidence of a review")
+    pages.set_author(evidence["organisation"]["name"])
+    pages.set_creator("Open Latch")
+    pages.set_lang("en")
+    pages.add_page()
+    _line(pages, f"{evidence['organisation']['name']} · evidence of an access review", 9, soft=True)
+    _line(pages, round_["name"], 20, bold=True)
+    _line(pages, _summary(evidence), 10)
+    _head(pages, "Scope")
+    _table(pages, (), [(term, value) for term, value in _scope(evidence)], (36, 138))
+    _head(pages, "Completeness")
+    _line(pages, evidence["completeness"]["statement"], 10)
+    kinds = [(p["kind"], p["live"], p["not_matched"], p["matched"], p["urgent"], p["items"])
+             for p in evidence["completeness"]["population"]]  # fmt: skip
+    heads = ("Kind", "Live", "Not in scope", "In scope", "Besides", "Items")
+    _table(pages, heads, kinds, (49, 25, 25, 25, 25, 25))
+    _head(pages, "Who decided")
+    reviewers = [(r["name"] or "Nobody", r["items"], r["decided"], r["kept"], _percent(r["share_kept"]),
+                  _seconds(r["seconds_between"])) for r in evidence["reviewers"]]  # fmt: skip
+    heads = ("Reviewer", "Items", "Decided", "Kept", "Share kept", "Between")
+    _table(pages, heads, reviewers, (49, 25, 25, 25, 25, 25))
+    _head(pages, "Exceptions")
+    access = {item["position"]: _access(item) for item in evidence["items"]}
+    exceptions = [(x["position"], access[x["position"]], x["what"]) for x in evidence["exceptions"]]
+    _table(pages, ("Item", "Access", "What"), exceptions, (14, 70, 90))
+    _head(pages, "What was ended or trimmed, and the proof")
+    ended = [(i["position"], _access(i), _decided(i), _proof(i)) for i in _ended(evidence)]
+    _table(pages, ("Item", "Access", "Decision", "Proof"), ended, (14, 50, 52, 58))
+    _head(pages, "Every item")
+    rows = [(i["position"], i["holder"], i["account"], i["level"], _decided(i)) for i in evidence["items"][:MOST_ITEMS]]
+    _table(pages, ("Item", "Holder", "Account", "Level", "Decision"), rows, (14, 34, 36, 26, 64))
+    if len(evidence["items"]) > MOST_ITEMS:
+        _line(pages, f"{len(evidence['items']) - MOST_ITEMS} more items are in items.csv and evidence.json.", 10)
+    _head(pages, "How to check this")
+    _line(pages, f"Run “openlatch evidence verify” on the file that this report came in. The review ended at journal "
+          f"position {last['position']}, whose hash is {last['hash']}. The hash over the items as they were when it "
+          f"opened is {evidence['items_hash']}.", 10)  # fmt: skip
+    return bytes(pages.output())
+
+
+def _proof(item: Mapping[str, Any]) -> str:
+    done = item["carried_out"]
+    steps = [f"{s['step']}: {s['answer']}" + (f" ({_when(s['at'])})" if s["at"] else "") for s in done["proof"]]
+    return "\n".join([*steps, done["explained"] or done["outcome"]])
+
+
+def _line(pages: FPDF, text: str, size: float, bold: bool = False, soft: bool = False) -> None:
+    pages.set_font(_FONT, "B" if bold else "", size)
+    pages.set_text_color(*(_SOFT if soft else (29, 35, 33)))
+    pages.multi_cell(0, size * 0.5, text, new_x="LMARGIN", new_y="NEXT", align="L")
+
+
+def _head(pages: FPDF, text: str) -> None:
+    pages.ln(5)
+    if pages.get_y() > 250:
+        pages.add_page()
+    _line(pages, text, 13, bold=True)
+    pages.set_draw_color(*_GREEN)
+    pages.line(pages.l_margin, pages.get_y() + 0.6, pages.w - pages.r_margin, pages.get_y() + 0.6)
+    pages.ln(2)
+
+
+def _table(pages: FPDF, heads: Sequence[str], rows: Iterable[Sequence[Any]], widths: tuple[int, ...]) -> None:
+    listed = [tuple("" if cell is None else str(cell) for cell in row) for row in rows]
+    if not listed:
+        _line(pages, "None.", 10)
+        return
+    pages.set_font(_FONT, size=8.5)
+    pages.set_text_color(29, 35, 33)
+    pages.set_draw_color(213, 219, 216)
+    with pages.table(
+        col_widths=widths,
+        line_height=4.2,
+        padding=(0.6, 1.5, 0.6, 0),
+        borders_layout=TableBordersLayout.HORIZONTAL_LINES,
+        first_row_as_headings=bool(heads),
+        headings_style=FontFace(emphasis=TextEmphasis.B, color=_SOFT),
+        text_align="LEFT",
+    ) as table:
+        for cells in [tuple(heads), *listed] if heads else listed:
+            row = table.row()
+            for cell in cells:
+                row.cell(cell)

@@ -1,0 +1,221 @@
+"""Looking at a round: its progress, its groups, and what has changed about its items since they were frozen."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import aliased
+
+from openlatch.core.reviews.deciding import pace
+from openlatch.core.words import Reach, Subject
+from openlatch.errors import BadInput, NotFound
+from openlatch.service.context import Unit
+from openlatch.store import freezing
+from openlatch.store.listing import ListQuery, Page
+from openlatch.store.lists_reviews import ITEMS, ROUNDS
+from openlatch.store.tables import Flag, Item, Organisation, Person, Round, Team
+
+GROUPS = {
+    "account": Item.account,
+    "holder": Item.holder,
+    "level": Item.level,
+    "recommended": Item.recommended,
+    "kind": Item.kind,
+}
+MOST_GROUPS = 200
+MOST_ACCOUNTS = 30
+
+
+def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A round with its progress by reviewer. NotFound when the viewer has nothing to do in it."""
+    unit.db.flush()
+    row = ROUNDS.one(unit.db, ident, [unit.sight.rounds()])
+    if row is None:
+        raise NotFound("There is no such round, or nothing in it is yours to decide.")
+    mine = select(func.count(Item.id)).where(Item.round_id == ident, unit.sight.my_items())
+    stored = unit.db.get_one(Round, ident)
+    return {
+        **row,
+        "mine": unit.db.scalar(mine) or 0,
+        "mine_left": unit.db.scalar(mine.where(Item.state == "undecided")) or 0,
+        "reviewers_progress": _by_reviewer(unit, ident),
+        "population": stored.population,
+        "items_hash": stored.items_hash.hex() if stored.items_hash else None,
+    }
+
+
+def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+    """How far each reviewer is, how fast they went and how much they kept."""
+    decider = aliased(Person)
+    name = func.coalesce(Person.name, Team.name)
+    counted = unit.db.execute(
+        select(
+            name.label("name"),
+            Item.reviewer_id,
+            func.count(Item.id).label("items"),
+            func.count(Item.id).filter(Item.state != "undecided").label("decided"),
+            func.count(Item.id).filter(Item.verdict == "keep").label("kept"),
+        )
+        .select_from(Item)
+        .outerjoin(Person, Person.id == Item.reviewer_id)
+        .outerjoin(Team, Team.id == Item.reviewer_team_id)
+        .where(Item.round_id == ident, unit.sight.items())
+        .group_by(name, Item.reviewer_id)
+        .order_by(name)
+    ).mappings()
+    moments: dict[str, list[datetime]] = defaultdict(list)
+    decided = unit.db.execute(
+        select(decider.name, Item.decided_at)
+        .join(decider, decider.id == Item.decided_by_id)
+        .where(Item.round_id == ident, Item.decided_at.is_not(None), unit.sight.items())
+    )
+    for who, at in decided:
+        assert at is not None
+        moments[who].append(at)
+    found = []
+    for row in counted:
+        own = pace(moments.get(row["name"], []), 0)
+        share = row["kept"] / row["decided"] if row["decided"] else None
+        shown = {"id": row["reviewer_id"], "name": row["name"], "items": row["items"], "decided": row["decided"]}
+        found.append({**shown, "kept": row["kept"], "share_kept": share, "seconds_between": own.seconds})
+    return found
+
+
+def progress(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """How far a round is by reviewer, by account and by day, and what is late. For administrators."""
+    unit.sight.require_administrator()
+    found = page(unit, ident)
+    zone = unit.db.get_one(Organisation, unit.viewer.organisation).time_zone
+    day = func.date(func.timezone(zone, Item.decided_at))
+    days = unit.db.execute(
+        select(day, func.count(Item.id), func.count(Item.id).filter(Item.verdict == "keep"))
+        .where(Item.round_id == ident, Item.decided_at.is_not(None))
+        .group_by(day)
+        .order_by(day)
+    )
+    accounts = unit.db.execute(
+        select(
+            Item.account.label("name"),
+            func.count(Item.id).label("items"),
+            func.count(Item.id).filter(Item.state == "decided").label("decided"),
+        )
+        .where(Item.round_id == ident)
+        .group_by(Item.account)
+        .order_by((func.count(Item.id) - func.count(Item.id).filter(Item.state == "decided")).desc(), Item.account)
+        .limit(MOST_ACCOUNTS)
+    ).mappings()
+    late = found["due_at"] <= unit.now and found["closed_at"] is None
+    return {
+        "by_reviewer": found["reviewers_progress"],
+        "by_account": [dict(row) for row in accounts],
+        "by_day": [{"day": at.isoformat(), "decided": count, "kept": kept} for at, count, kept in days],
+        "late": found["items"] - found["decided"] if late else 0,
+        "opened_at": found["opened_at"],
+        "due_at": found["due_at"],
+        "items": found["items"],
+    }
+
+
+def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
+    """The items that one may see, counted by account, holder, level, recommended or kind; the largest groups first."""
+    page(unit, ident)
+    column = GROUPS.get(by)
+    if column is None:
+        raise BadInput(f"Items are not grouped by {by!r}.", f"Use one of: {', '.join(GROUPS)}.", {"by": "unknown"})
+    left = func.count(Item.id).filter(Item.state == "undecided")
+    rows = unit.db.execute(
+        select(
+            column.label("name"),
+            func.count(Item.id).label("items"),
+            left.label("undecided"),
+            func.count(Item.id).filter(Item.flagged > 0, Item.state == "undecided").label("flagged"),
+        )
+        .where(Item.round_id == ident, unit.sight.items())
+        .group_by(column)
+        .order_by(left.desc(), column)
+        .limit(MOST_GROUPS)
+    ).mappings()
+    return [dict(row) for row in rows]
+
+
+def items(unit: Unit, ident: UUID, query: ListQuery) -> Page:
+    """A page of the items that one may see, each with what has changed since it was frozen."""
+    page(unit, ident)
+    mine = ITEMS.of(unit.viewer.organisation)
+    found = ITEMS.page(unit.db, query, [mine, Item.round_id == ident, unit.sight.items()])
+    return Page([shown(row) for row in _with_changes(unit, found.rows)], found.next, found.count)
+
+
+def item(unit: Unit, round_id: UUID, ident: UUID) -> dict[str, Any]:
+    """One item, with what has changed since it was frozen. NotFound when it is not the viewer's to see."""
+    unit.db.flush()
+    row = ITEMS.one(unit.db, ident, [Item.round_id == round_id, unit.sight.items()])
+    if row is None:
+        raise NotFound("There is no such item in this round, or it is not yours to decide.")
+    return shown(_with_changes(unit, [row])[0])
+
+
+def shown(row: dict[str, Any]) -> dict[str, Any]:
+    """An item's row as answers show it: what was asked as one thing."""
+    asked = {name: row.pop(name) for name in ("asked", "asked_of", "answer", "answered_at")}
+    question = None
+    if asked["asked"] is not None:
+        question = {"question": asked["asked"], "of": asked["asked_of"], "answer": asked["answer"],
+                    "answered_at": asked["answered_at"]}  # fmt: skip
+    return {**row, "question": question}
+
+
+def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+    """What is different now is put beside the frozen facts, not into them."""
+    by_kind: dict[Subject, list[UUID]] = defaultdict(list)
+    for row in rows:
+        by_kind[Subject(row["kind"])].append(row["subject_id"])
+    current = {kind: freezing.current_rows(unit.db, kind, ids) for kind, ids in by_kind.items()}
+    flags: dict[UUID, set[str]] = defaultdict(set)
+    ids = [row["subject_id"] for row in rows]
+    for subject, rule in unit.db.execute(
+        select(Flag.subject_id, Flag.rule).where(Flag.subject_id.in_(ids), Flag.state == "open")
+    ):
+        flags[subject].add(rule)
+    return [
+        {
+            **row,
+            "changes": _changes(row, current[Subject(row["kind"])].get(row["subject_id"]), flags[row["subject_id"]]),
+        }
+        for row in rows
+    ]
+
+
+def _changes(item: dict[str, Any], now: dict[str, Any] | None, flags: set[str]) -> list[str]:
+    facts = item["facts"]
+    if now is None:
+        return ["It is not there any more."]
+    found = []
+    if "state" in facts and "state" in now and facts["state"] != now["state"]:
+        found.append(f"It is {now.get('ended_as') or now['state']} now.")
+    if "level" in now and facts.get("level") != (now["level"] or ""):
+        found.append(f"The level is “{now['level']}” now.")
+    if facts.get("reach") and now.get("reach") and facts["reach"] != now["reach"]:
+        found.append(f"It reaches {Reach(now['reach']).word} now.")
+    for name, words in (("until", "It ends"), ("last_used_at", "It was used")):
+        before, after = _instant(facts.get(name)), now.get(name)
+        if name in now and before != after:
+            found.append(f"{words} {after:%-d %B %Y}." if after else f"{words} no more on a set day.")
+    if now.get("ended_at") is not None and "ended_at" in facts and facts["ended_at"] is None:
+        found.append("It has ended.")
+    owner = (facts.get("account") or {}).get("owner")
+    if item["kind"] == Subject.OWNERSHIP and str((now.get("holder") or {}).get("id")) != str(owner):
+        found.append(f"{now['holder']['name']} owns it now.")
+    known = {flag["rule"] for flag in facts.get("flags", [])}
+    found += [f"Flagged since: {rule.replace('_', ' ')}." for rule in sorted(flags - known)]
+    found += [f"Not flagged any more: {rule.replace('_', ' ')}." for rule in sorted(known - flags)]
+    return found
+
+
+def _instant(stored: str | None) -> datetime | None:
+    return datetime.fromisoformat(stored) if stored else None

@@ -1,0 +1,380 @@
+"""Taking the population of a review: what a scope matches, and the facts about each as they are at that moment.
+
+All of it runs in the transaction that opens the round: ids go into a temporary table, and every kind of fact is then
+asked for once, for all of them.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from typing import Any, NamedTuple
+from uuid import UUID
+
+from sqlalchemy import Select, Uuid, and_, column, func, insert, literal, select, table, text
+from sqlalchemy import Text as SqlText
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.orm import Session as Db
+
+from openlatch.core import access
+from openlatch.core.words import HolderKind, Subject
+from openlatch.store import cut, lists
+from openlatch.store.lists_reviews import SCOPES
+from openlatch.store.tables import (
+    Account,
+    App,
+    Flag,
+    Grant,
+    Item,
+    Level,
+    Person,
+    Round,
+    System,
+    Team,
+    Term,
+    Use,
+)
+
+chosen = table("chosen", column("kind", SqlText()), column("id", Uuid()))
+ACCOUNTS_AT_ONCE = 500
+ROWS_AT_ONCE = 5_000
+
+
+@dataclass(frozen=True, slots=True)
+class Population:
+    """How the items of one kind were taken: of so many live ones the scope matched so many; ``urgent`` came besides."""
+
+    kind: Subject
+    live: int
+    matched: int
+    urgent: int
+
+    @property
+    def stored(self) -> dict[str, Any]:
+        """As it is stored: the counts add up to the items."""
+        return {
+            "kind": self.kind.value,
+            "live": self.live,
+            "matched": self.matched,
+            "not_matched": self.live - self.matched,
+            "urgent": self.urgent,
+            "items": self.matched + self.urgent,
+        }
+
+
+def choose(db: Db, organisation: UUID, scopes: Mapping[Subject, str], extra: Iterable[UUID] = ()) -> list[Population]:
+    """Put the ids of what is to be reviewed into the table ``chosen``; gives the counts.
+
+    Grants opened in an emergency are in whatever the scope says, and so are the grants in ``extra``.
+    """
+    db.execute(text("drop table if exists chosen"))
+    db.execute(text("create temporary table chosen (kind text, id uuid, primary key (kind, id)) on commit drop"))
+    found = []
+    for kind, scope in scopes.items():
+        place = SCOPES[kind]
+        mine = place.listing.of(organisation)
+        ids = place.listing.matching(scope, [mine, place.live])
+        matched = _take(db, kind, ids)
+        live = db.scalar(select(func.count()).select_from(place.listing.matching("", [mine, place.live]).subquery()))
+        found.append(Population(kind, live or 0, matched, 0))
+    named = list(extra)
+    urgent = select(Grant.id).where(
+        Grant.organisation_id == organisation,
+        (and_(Grant.state.in_(lists.LIVE), Grant.for_review)) | Grant.id.in_(named),
+        Grant.id.not_in(select(chosen.c.id)),
+    )
+    for kind in (Subject.GRANT, Subject.LINK):
+        is_app = Grant.app_id.is_not(None) if kind is Subject.LINK else Grant.app_id.is_(None)
+        taken = _take(db, kind, urgent.where(is_app))
+        if taken:
+            held = next((p for p in found if p.kind is kind), Population(kind, 0, 0, 0))
+            found = [p for p in found if p.kind is not kind]
+            found.append(Population(kind, held.live, held.matched, taken))
+    db.execute(text("analyze chosen"))
+    return found
+
+
+def _take(db: Db, kind: Subject, ids: Select[UUID]) -> int:
+    """Add ids to the chosen ones; gives how many."""
+    before = select(func.count()).select_from(chosen)
+    had = db.scalar(before) or 0
+    rows = ids.subquery()
+    db.execute(insert(chosen).from_select(["kind", "id"], select(literal(kind.value), rows.c.id)))
+    return (db.scalar(before) or 0) - had
+
+
+class GrantRow(NamedTuple):
+    """A grant or a link with what is frozen of it. Named tuples, since there can be tens of thousands."""
+
+    kind: str
+    id: UUID
+    state: str
+    account_id: UUID
+    account: str
+    sensitivity: int
+    account_kind: str
+    owner_id: UUID | None
+    system_id: UUID
+    system: str
+    holder_kind: str
+    holder_id: UUID
+    holder: str
+    inside: bool
+    standing: str | None
+    job: str | None
+    levels: list[UUID]
+    level: str | None
+    sentence: str | None
+    reach: int | None
+    part: str | None
+    since: datetime | None
+    until: datetime | None
+    given_at: datetime
+    giver_id: UUID | None
+    giver: str | None
+    reason: str
+    last_used_at: datetime | None
+    recorded: bool
+    emergency: bool
+    worst: int
+    severity: int
+    flagged: int
+
+
+def _flag_counts() -> Any:
+    return (
+        select(
+            Flag.subject_id,
+            func.max(Flag.score).label("score"),
+            func.max(Flag.severity).label("severity"),
+            func.count().label("count"),
+        )
+        .join(chosen, chosen.c.id == Flag.subject_id)
+        .where(Flag.state == "open")
+        .group_by(Flag.subject_id)
+        .subquery()
+    )
+
+
+def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
+    """The chosen grants and links, the worst flagged first, some thousands at a time."""
+    term = (
+        select(Term.grant_id, func.array_agg(Term.level_id).label("levels"), *lists.TERM_COLUMNS)
+        .select_from(lists.TERM_SOURCE.join(chosen, chosen.c.id == Term.grant_id))
+        .group_by(Term.grant_id)
+        .subquery()
+    )
+    flags = _flag_counts()
+    worst = func.coalesce(flags.c.score, -1)
+    statement = (
+        select(
+            chosen.c.kind, Grant.id, Grant.state, Account.id, Account.name, Account.sensitivity, Account.kind,
+            Account.owner_id, System.id, System.name, Grant.holder_kind, Grant.holder_id, lists.holder_name,
+            lists.holder_inside, Person.standing, Person.job, func.coalesce(term.c.levels, []), term.c.level,
+            term.c.sentence, term.c.reach, term.c.part, term.c.since, term.c.until, Grant.given_at, lists.giver.id,
+            lists.giver.name, Grant.reason, Grant.last_used_at, Grant.recorded, Grant.emergency, worst,
+            func.coalesce(flags.c.severity, 0), func.coalesce(flags.c.count, 0),
+        )
+        .select_from(chosen)
+        .join(Grant, Grant.id == chosen.c.id)
+        .join(Account, Account.id == Grant.account_id)
+        .join(System, System.id == Account.system_id)
+        .outerjoin(term, term.c.grant_id == Grant.id)
+        .outerjoin(flags, flags.c.subject_id == Grant.id)
+        .outerjoin(Person, Person.id == Grant.person_id)
+        .outerjoin(Team, Team.id == Grant.team_id)
+        .outerjoin(App, App.id == Grant.app_id)
+        .outerjoin(lists.holder_account, lists.holder_account.id == Grant.holder_account_id)
+        .outerjoin(lists.giver, lists.giver.id == Grant.given_by_id)
+        .where(chosen.c.kind.in_((Subject.GRANT.value, Subject.LINK.value)))
+        .order_by(worst.desc(), Account.name, lists.holder_name, Grant.id)
+    )  # fmt: skip
+    for rows in db.execute(statement).partitions(ROWS_AT_ONCE):
+        yield [GrantRow._make(row) for row in rows]
+
+
+def other_rows(db: Db, kind: Subject) -> list[dict[str, Any]]:
+    """The chosen ones of another kind, as their lists show them."""
+    listing = SCOPES[kind].listing
+    ident = listing.columns["id"].expression
+    wanted = ident.in_(select(chosen.c.id).where(chosen.c.kind == kind.value))
+    return listing.all(db, "", [wanted])
+
+
+@dataclass(slots=True)
+class Ways:
+    """What else leads where a grant leads, and who comes in by it."""
+
+    others: list[str] = field(default_factory=list)
+    people: dict[UUID, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What is known about the chosen ones besides their own rows, each kind of fact by the id it is about."""
+
+    flags: dict[UUID, list[dict[str, Any]]]
+    decided: dict[UUID, dict[str, Any]]
+    uses: dict[UUID, dict[str, tuple[date, int]]]
+    observed: dict[UUID, date]
+    jobs: dict[str, int]
+    peers: dict[tuple[UUID, str], int]
+    levels: dict[UUID, Level]
+    ways: dict[UUID, Ways]
+
+
+def known(db: Db, now: datetime) -> Known:
+    """Everything that is known about the chosen ones."""
+    return Known(_flags(db), _decided(db), _uses(db), _observed(db), _jobs(db), _peers(db), _levels(db), _ways(db, now))
+
+
+def _flags(db: Db) -> dict[UUID, list[dict[str, Any]]]:
+    found: dict[UUID, list[dict[str, Any]]] = defaultdict(list)
+    rows = db.execute(
+        select(Flag.subject_id, Flag.rule, Flag.severity, Flag.score, Flag.sentence)
+        .join(chosen, chosen.c.id == Flag.subject_id)
+        .where(Flag.state == "open")
+        .order_by(Flag.score.desc(), Flag.rule)
+    )
+    for subject, rule, severity, score, sentence in rows:
+        found[subject].append({"rule": rule, "severity": severity, "score": score, "sentence": sentence})
+    return found
+
+
+def _decided(db: Db) -> dict[UUID, dict[str, Any]]:
+    """What was decided about them the last time, by whom and why."""
+    rows = db.execute(
+        select(Item.subject_id, Item.verdict, Item.reason, Item.fate, Person.name, Item.decided_at, Round.name)
+        .join(chosen, and_(chosen.c.id == Item.subject_id, chosen.c.kind == Item.kind))
+        .join(Round, Round.id == Item.round_id)
+        .outerjoin(Person, Person.id == Item.decided_by_id)
+        .where(Item.state == "decided", Round.closed_at.is_not(None))
+        .order_by(Item.subject_id, Item.decided_at.desc())
+        .ext(distinct_on(Item.subject_id))
+    )
+    return {
+        subject: {"verdict": verdict, "reason": reason, "fate": fate, "by": by, "at": at, "round": name}
+        for subject, verdict, reason, fate, by, at, name in rows
+    }
+
+
+def _uses(db: Db) -> dict[UUID, dict[str, tuple[date, int]]]:
+    found: dict[UUID, dict[str, tuple[date, int]]] = defaultdict(dict)
+    spans = func.unnest(Use.days).column_valued("span")
+    days = select(func.sum(func.upper(spans) - func.lower(spans))).scalar_subquery()
+    rows = db.execute(
+        select(Use.grant_id, Use.permission, func.upper(Use.days) - 1, days).join(chosen, chosen.c.id == Use.grant_id)
+    )
+    for grant, permission, last, count in rows:
+        found[grant][permission] = (last, count)
+    return found
+
+
+def _observed(db: Db) -> dict[UUID, date]:
+    """Since when use has been watched, by system."""
+    rows = db.execute(
+        select(Account.system_id, func.min(func.lower(Use.days)))
+        .join(Grant, Grant.id == Use.grant_id)
+        .join(Account, Account.id == Grant.account_id)
+        .group_by(Account.system_id)
+    )
+    return dict(rows.all())
+
+
+def _jobs(db: Db) -> dict[str, int]:
+    rows = db.execute(
+        select(Person.job, func.count()).where(Person.standing == "current", Person.job != "").group_by(Person.job)
+    )
+    return dict(rows.all())
+
+
+def _peers(db: Db) -> dict[tuple[UUID, str], int]:
+    """How many people with a job hold something on an account, by account and job."""
+    accounts = select(Grant.account_id).join(chosen, chosen.c.id == Grant.id).distinct()
+    rows = db.execute(
+        select(Grant.account_id, Person.job, func.count(func.distinct(Person.id)))
+        .join(Person, Person.id == Grant.person_id)
+        .where(
+            Grant.account_id.in_(accounts),
+            Grant.state.in_(lists.LIVE),
+            Person.job != "",
+            Person.standing == "current",
+        )
+        .group_by(Grant.account_id, Person.job)
+    )
+    return {(account, job): count for account, job, count in rows}
+
+
+def _levels(db: Db) -> dict[UUID, Level]:
+    systems = (
+        select(Account.system_id).join(Grant, Grant.account_id == Account.id).join(chosen, chosen.c.id == Grant.id)
+    )
+    return {row.id: row for row in db.scalars(select(Level).where(Level.system_id.in_(systems)))}
+
+
+def _ways(db: Db, now: datetime) -> dict[UUID, Ways]:
+    """For every chosen grant: the holder's other paths into the account, and the people that it lets in."""
+    found: dict[UUID, Ways] = {}
+    accounts = db.scalars(
+        select(Grant.account_id).join(chosen, chosen.c.id == Grant.id).distinct().order_by(Grant.account_id)
+    ).all()
+    for start in range(0, len(accounts), ACCOUNTS_AT_ONCE):
+        some = accounts[start : start + ACCOUNTS_AT_ONCE]
+        register = cut.around_accounts(db, some)
+        for account in some:
+            for holder, paths in access.by_holder(register, account, now).items():
+                _note_ways(found, register.name_of(holder), holder.kind, holder.id, paths)
+    return found
+
+
+def _note_ways(found: dict[UUID, Ways], name: str, kind: HolderKind, ident: UUID, paths: Sequence[access.Path]) -> None:
+    for path in paths:
+        for hop in path.hops:
+            if hop.grant is None:
+                continue
+            ways = found.get(hop.grant) or found.setdefault(hop.grant, Ways())
+            if hop.holder.id != ident:
+                if kind is HolderKind.PERSON:
+                    ways.people[ident] = name
+            elif len(paths) > 1 and len(path.hops) == 1:
+                others = (p.words for p in paths if hop.grant not in p.grants)
+                ways.others += [words for words in others if words not in ways.others]
+
+
+_COLUMNS = (
+    "id", "organisation_id", "round_id", "position", "kind", "subject_id", "grant_id", "account_id", "account",
+    "holder", "level", "reach", "recommended", "flagged", "severity", "reviewer_id", "reviewer_team_id", "assigned_as",
+    "by_default", "needs_second", "second_id", "facts",
+)  # fmt: skip
+
+
+def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
+    """Write items, each a tuple of ``_COLUMNS``; gives how many.
+
+    Row-level security allows no COPY into the table itself, so they go through a temporary one. They come in batches,
+    since nothing can be asked of the database while one is being written.
+    """
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    names = ", ".join(_COLUMNS)
+    raw.execute("drop table if exists frozen")
+    raw.execute(f"create temporary table frozen on commit drop as select {names} from items limit 0")  # noqa: S608
+    raw.execute("alter table frozen alter column facts type text")
+    count = 0
+    for rows in batches:
+        with raw.cursor() as cursor, cursor.copy(f"copy frozen ({names}) from stdin") as copy:
+            for row in rows:
+                copy.write_row(row)
+        count += len(rows)
+    said = ", ".join("facts::jsonb" if name == "facts" else name for name in _COLUMNS)
+    raw.execute(f"insert into items ({names}) select {said} from frozen")  # noqa: S608  constants
+    return count
+
+
+def current_rows(db: Db, kind: Subject, ids: Sequence[UUID]) -> dict[UUID, dict[str, Any]]:
+    """What some subjects look like now, by their ids."""
+    listing = SCOPES[kind].listing
+    rows = listing.all(db, "", [listing.columns["id"].expression.in_(ids)])
+    return {row["id"]: row for row in rows}

@@ -1,0 +1,239 @@
+"""The calls about reviews. They go into the same table as the others."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+import orjson
+from flask import Response
+
+from openlatch import wire
+from openlatch.core.reviews.assigning import Place
+from openlatch.core.words import Happening, Reach, Subject, Verdict
+from openlatch.service.context import Unit
+from openlatch.service.reviews import calendar, closing, deciding, evidence, opening, people, plans, rounds, schedules
+from openlatch.store.listing import Page
+from openlatch.web.api import api, list_query
+from openlatch.web.routing import if_match, the_service, viewer
+
+__all__ = ["api"]
+
+ROUND = "/rounds/<uuid:ident>"
+ITEM = f"{ROUND}/items/<uuid:item>"
+
+
+def _review(body: wire.ReviewPlan, undecided: wire.Fates | None) -> plans.Review:
+    return plans.Review(
+        body.name,
+        body.scope,
+        tuple(Subject(kind) for kind in body.covers),
+        body.days_to_decide,
+        tuple(Place.of(place.model_dump()) for place in body.reviewers),
+        body.acts,
+        undecided.model_dump() if undecided else {},
+        body.second_from,
+        tuple(body.reminders),
+        body.closes_after,
+    )
+
+
+def _plan(body: wire.SchedulePlan) -> schedules.Plan:
+    events = tuple(Happening(event) for event in body.events)
+    review = _review(body, body.undecided)
+    return schedules.Plan(review, body.recurrence, body.starts, body.time_zone, events, body.paused)
+
+
+# Schedules.
+
+
+@api.add("POST", "/schedules/preview", "When a schedule would be due", wire.ScheduleDates, body=wire.SchedulePlan)
+def preview_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
+    """The next times, before it is kept."""
+    return {"next": schedules.upcoming(unit, _plan(body))}
+
+
+@api.add("POST", "/schedules", "Make a schedule", wire.SchedulePage, body=wire.SchedulePlan, status=201)
+def make_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
+    """Its rounds open by themselves."""
+    return schedules.keep(unit, _plan(body))
+
+
+@api.add("GET", "/schedules/<uuid:ident>", "A schedule", wire.SchedulePage)
+def get_schedule(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With the next times that it is due."""
+    return schedules.one(unit, ident)
+
+
+@api.add("PUT", "/schedules/<uuid:ident>", "Change a schedule, or pause it", wire.SchedulePage, body=wire.SchedulePlan)
+def change_schedule(unit: Unit, ident: UUID, body: wire.SchedulePlan) -> dict[str, Any]:
+    """Rounds that are open stay as they are."""
+    return schedules.keep(unit, _plan(body), ident, if_match())
+
+
+# Rounds.
+
+
+@api.add("POST", "/rounds", "Open a review round", wire.RoundPage, body=wire.OpenRound, status=201)
+def open_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
+    """Over what its scope matches, frozen with the facts as they are."""
+    return rounds.page(unit, opening.open_round(unit, _review(body, body.undecided)))
+
+
+@api.add("GET", ROUND, "A round with its progress", wire.RoundPage)
+def get_round(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """By reviewer, with how fast they went and how much they kept."""
+    return rounds.page(unit, ident)
+
+
+@api.add("GET", f"{ROUND}/progress", "How far a round is", wire.RoundProgress)
+def get_progress(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """By reviewer, account and day, and what is late."""
+    return rounds.progress(unit, ident)
+
+
+@api.add("GET", f"{ROUND}/groups", "The items of a round in groups", wire.Groups, query=wire.GroupBy)
+def get_groups(unit: Unit, ident: UUID, query: wire.GroupBy) -> dict[str, Any]:
+    """Of those that are yours; administrators see all."""
+    return {"groups": rounds.groups(unit, ident, query.by)}
+
+
+@api.add("GET", f"{ROUND}/items", "The items of a round", wire.Rows[wire.ItemRow], query=wire.ListOptions)
+def list_items(unit: Unit, ident: UUID, query: wire.ListOptions) -> Page:
+    """Those that are yours; administrators see all."""
+    return rounds.items(unit, ident, list_query(query))
+
+
+@api.add("POST", f"{ROUND}/close", "Close a round", wire.RoundPage, body=wire.CloseRound)
+def close_round(unit: Unit, ident: UUID, body: wire.CloseRound) -> dict[str, Any]:
+    """What was decided is carried out in the background; then nothing in it can change."""
+    given = body.undecided
+    fates = dict.fromkeys((r.word for r in Reach), given) if isinstance(given, str) else None
+    return closing.close(unit, ident, given.model_dump() if isinstance(given, wire.Fates) else fates)
+
+
+@api.add("GET", f"{ROUND}/evidence", "The evidence of a round that has ended, as a ZIP archive", None, open=True)
+def get_evidence(ident: UUID) -> Response:
+    """To verify it elsewhere: openlatch evidence verify."""
+    schema = orjson.dumps(wire.evidence_schema(), option=orjson.OPT_INDENT_2)
+    with the_service().unit(viewer()) as unit:
+        name, content = evidence.bundled(unit, ident, schema)
+    disposition = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return Response(content, content_type="application/zip", headers=disposition)
+
+
+# Items.
+
+
+def _decision(body: wire.Decide, version: int | None = None) -> deciding.Decision:
+    return deciding.Decision(
+        Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, body.successor, version
+    )
+
+
+@api.add("GET", ITEM, "An item", wire.ItemRow)
+def get_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+    """With what has changed since it was frozen."""
+    return rounds.item(unit, ident, item)
+
+
+@api.add("POST", f"{ITEM}/preview", "What a decision would do", wire.DecisionPreview, body=wire.Decide)
+def preview_decision(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, Any]:
+    """Nothing happens yet."""
+    return deciding.preview(unit, ident, item, _decision(body))
+
+
+@api.add("POST", f"{ITEM}/decision", "Decide an item", wire.ItemRow, body=wire.Decide)
+def decide(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, Any]:
+    """Send If-Match with the item's version, so that two reviewers don't overwrite each other."""
+    return deciding.decide(unit, ident, item, _decision(body, if_match()))
+
+
+@api.add("POST", f"{ROUND}/decisions", "Decide many items alike", wire.Decided, body=wire.DecideMany)
+def decide_many(unit: Unit, ident: UUID, body: wire.DecideMany) -> dict[str, Any]:
+    """What is flagged is not kept so: the answer names it."""
+    picked = [deciding.Picked(one.id, one.version) for one in body.items]
+    lines = deciding.decide_many(unit, ident, picked, _decision(body))
+    return {"lines": lines, "decided": sum(line["refused"] is None for line in lines)}
+
+
+@api.add("POST", f"{ITEM}/second", "Agree to a decision, or send it back", wire.ItemRow, body=wire.Agree)
+def second(unit: Unit, ident: UUID, item: UUID, body: wire.Agree) -> dict[str, Any]:
+    """As its second reviewer."""
+    return deciding.second(unit, ident, item, body.agree, body.reason, if_match())
+
+
+@api.add("POST", f"{ITEM}/undo", "Take a decision back", wire.ItemRow)
+def undo(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+    """Until the round is closed, or the decision is being carried out."""
+    return deciding.undo(unit, ident, item, if_match())
+
+
+@api.add("GET", f"{ITEM}/reviewers", "Who could decide an item instead", wire.BetterReviewers)
+def better_reviewers(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+    """And why they."""
+    return {"people": deciding.better_reviewers(unit, ident, item)}
+
+
+@api.add("POST", f"{ITEM}/pass", "Pass an item on to a better reviewer", wire.ItemRow, body=wire.PassOn)
+def pass_on(unit: Unit, ident: UUID, item: UUID, body: wire.PassOn) -> dict[str, Any]:
+    """They are told."""
+    return deciding.pass_on(unit, ident, item, body.to, body.reason, if_match())
+
+
+@api.add("POST", f"{ITEM}/question", "Ask the holder", wire.ItemRow, body=wire.Ask)
+def ask(unit: Unit, ident: UUID, item: UUID, body: wire.Ask) -> dict[str, Any]:
+    """The answer comes back into the line."""
+    return deciding.ask(unit, ident, item, body.question)
+
+
+@api.add("POST", "/questions/<uuid:ident>/answer", "Answer a question to you", wire.Done, body=wire.AnswerQuestion)
+def answer_question(unit: Unit, ident: UUID, body: wire.AnswerQuestion) -> dict[str, Any]:
+    """About your own access."""
+    deciding.answer(unit, ident, body.answer)
+    return {"done": True}
+
+
+@api.add("POST", f"{ITEM}/explain", "Explain what could not be carried out", wire.ItemRow, body=wire.Explain)
+def explain(unit: Unit, ident: UUID, item: UUID, body: wire.Explain) -> dict[str, Any]:
+    """So that the round can end without it."""
+    return closing.explain(unit, ident, item, body.reason)
+
+
+@api.add("POST", f"{ITEM}/retry", "Try again to carry an item out", wire.ItemRow)
+def retry_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+    """After what was in the way has been put right."""
+    return closing.retry(unit, ident, item)
+
+
+# One's own side of it.
+
+
+@api.add("GET", "/me/calendar", "Your calendar address", wire.CalendarPage)
+def get_calendar(unit: Unit) -> dict[str, Any]:
+    """Whether there is one; the address itself is told once."""
+    return calendar.page(unit)
+
+
+@api.add("POST", "/me/calendar", "Make a calendar address", wire.CalendarPage)
+def make_calendar(unit: Unit) -> dict[str, Any]:
+    """An old one opens nothing any more."""
+    return calendar.make(unit)
+
+
+@api.add("DELETE", "/me/calendar", "End your calendar address", wire.CalendarPage)
+def end_calendar(unit: Unit) -> dict[str, Any]:
+    """At once."""
+    return calendar.take_away(unit)
+
+
+@api.add("GET", "/people/<uuid:ident>/absence", "When somebody is away", wire.AbsenceOf)
+def get_absence(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Oneself, or anybody for administrators."""
+    return people.absence(unit, ident)
+
+
+@api.add("PUT", "/people/<uuid:ident>/absence", "Say when somebody is away", wire.AbsenceOf, body=wire.Absent)
+def set_absence(unit: Unit, ident: UUID, body: wire.Absent) -> dict[str, Any]:
+    """And who decides for them meanwhile."""
+    return people.set_absence(unit, ident, body.since, body.until, body.deputy)

@@ -1,0 +1,177 @@
+"""The evidence of a closed review, as its bundle holds it. Its JSON Schema is published with the documents."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+from uuid import UUID
+
+from pydantic import BaseModel, ConfigDict, Field
+
+__all__ = ["Evidence", "evidence_schema"]
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class NamedPart(_Part):
+    """Something by its id and name."""
+
+    id: UUID | None
+    name: str
+
+
+class RoundPart(_Part):
+    """The round: when it was open, and how it came to open."""
+
+    id: UUID
+    name: str
+    schedule: str | None = Field(description="The name of its schedule; null when it was opened by hand.")
+    event: str = Field(description="What happened that opened it; empty otherwise.")
+    opened_at: datetime
+    opened_by: str | None
+    due_at: datetime
+    closed_at: datetime
+    closed_by: str | None
+    ended_at: datetime = Field(description="When all that was decided had been carried out or explained.")
+
+
+class ScopePart(_Part):
+    """What was asked, of whom, and what was to become of the rest."""
+
+    filter: str = Field(description="RFC 7644 section 3.4.2.2; empty for everything.")
+    covers: list[str]
+    reviewers: list[dict[str, Any]]
+    acts: Literal["when_decided", "at_close"]
+    undecided: dict[str, str]
+    second_from: int | None
+
+
+class PopulationPart(_Part):
+    """How the items of one kind were taken: live = matched + not_matched, items = matched + urgent."""
+
+    kind: str
+    live: int
+    matched: int
+    not_matched: int
+    urgent: int
+    items: int
+
+
+class CompletenessPart(_Part):
+    """How the population was taken, with counts that add up."""
+
+    statement: str
+    population: list[PopulationPart]
+    items: int
+
+
+class TotalsPart(_Part):
+    """What was decided: kept, trimmed and revoked add up to the items."""
+
+    kept: int
+    trimmed: int
+    revoked: int
+    left_undecided: int
+    seconded: int
+    explained: int
+    by_default: int
+
+
+class ReviewerPart(_Part):
+    """How a reviewer went about it."""
+
+    name: str | None
+    items: int
+    decided: int
+    kept: int
+    share_kept: float | None
+    seconds_between: float | None
+
+
+class DecisionPart(_Part):
+    """What was decided, by whom, when and why. ``fate`` stands where nobody decided."""
+
+    verdict: Literal["keep", "trim", "revoke"]
+    reason: str
+    by: str | None
+    at: datetime
+    fate: Literal["keep", "suspend", "revoke"] | None
+    trim_level: str | None
+    trim_until: datetime | None
+    successor: str | None
+    seconded_by: str | None
+    seconded_at: datetime | None
+
+
+class StepPart(_Part):
+    """A step that was carried out, with what the system answered."""
+
+    step: str
+    answer: str
+    at: datetime | None
+
+
+class CarriedOutPart(_Part):
+    """What came of the decision, and the proof."""
+
+    outcome: str
+    explained: str
+    at: datetime | None
+    revocation: UUID | None
+    proof: list[StepPart]
+
+
+class QuestionPart(_Part):
+    """What the holder was asked and answered."""
+
+    of: str
+    question: str
+    answer: str
+    answered_at: datetime | None
+
+
+class ItemPart(_Part):
+    """One item: the facts as they were when the round opened, and what was decided on them."""
+
+    position: int
+    kind: str
+    subject_id: UUID
+    account: str
+    holder: str
+    level: str
+    reviewer: str | None
+    assigned_as: str
+    facts: dict[str, Any]
+    decision: DecisionPart
+    carried_out: CarriedOutPart
+    questions: list[QuestionPart]
+
+
+class ExceptionPart(_Part):
+    """Something that an auditor will want to look at."""
+
+    position: int
+    what: str
+
+
+class Evidence(_Part):
+    """The evidence of a review."""
+
+    format: Literal["openlatch-review-evidence"]
+    version: Literal[1]
+    organisation: NamedPart
+    round: RoundPart
+    scope: ScopePart
+    completeness: CompletenessPart
+    totals: TotalsPart
+    reviewers: list[ReviewerPart]
+    exceptions: list[ExceptionPart]
+    items: list[ItemPart]
+    items_hash: str
+
+
+def evidence_schema() -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of the evidence of a review."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Evidence.model_json_schema()}
