@@ -1,0 +1,184 @@
+"""The evidence of a round that has ended, verified with nothing else at hand; and a person's calendar."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import random
+import zipfile
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import jsonschema
+import pytest
+from icalendar import Calendar
+from sqlalchemy import select
+
+from openlatch import wire
+from openlatch.core.reviews import bundle
+from openlatch.core.words import Verdict
+from openlatch.errors import Conflict, NotAllowed, NotFound
+from openlatch.service import revocations, signing
+from openlatch.service.reviews import calendar, closing, deciding, evidence, opening
+from openlatch.service.reviews.plans import Review, named
+from openlatch.store.tables import Account, Item, Person, Revocation, Step
+from openlatch.work import worker
+from tests.service.conftest import Small
+
+SCHEMA = json.dumps(wire.evidence_schema()).encode()
+
+
+@pytest.fixture
+def ended(small: Small) -> UUID:
+    """A round with a keep, a revocation confirmed by hand, and an item that nobody decided."""
+    with small.service.unit(small.itself) as unit:
+        unit.db.get_one(Account, small.account("box")).name = '=HYPERLINK("x")'
+        unit.db.flush()
+        review = Review("Spring", 'level eq "Read"', acts="at_close", reviewers=named(small.person("mara")))
+        ident = opening.open_round(unit, review)
+        found = {item.holder: item for item in unit.db.scalars(select(Item).where(Item.round_id == ident))}
+    with small.acting("mara") as unit:
+        deciding.ask(unit, ident, found["Sync"].id, "Still needed?")
+        deciding.decide(unit, ident, found["Sync"].id, deciding.Decision(Verdict.REVOKE, "First thought."))
+        deciding.undo(unit, ident, found["Sync"].id)
+        deciding.decide(unit, ident, found["Sync"].id, deciding.Decision(Verdict.KEEP, "Copies the rota."))
+        deciding.decide(unit, ident, found["Edda"].id, deciding.Decision(Verdict.REVOKE, "She left."))
+    with pytest.raises(Conflict, match="has not ended"), small.service.unit(small.itself) as unit:
+        evidence.bundled(unit, ident, SCHEMA)
+    with small.service.unit(small.itself) as unit:
+        closing.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
+    closing.carry_on(small.service, small.itself, ident)
+    with small.service.unit(small.itself) as unit:
+        step, revocation = unit.db.execute(select(Step.id, Step.revocation_id).join(Revocation)).one()
+        revocations.done_by_hand(unit, revocation, step, "Removed; two members are left.")
+    assert closing.carry_on(small.service, small.itself, ident)
+    return ident
+
+
+def bundled(small: Small, ident: UUID) -> bytes:
+    with small.service.unit(small.itself) as unit:
+        return evidence.bundled(unit, ident, SCHEMA)[1]
+
+
+def members(data: bytes) -> dict[str, bytes]:
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        return {name: archive.read(name) for name in archive.namelist()}
+
+
+def test_a_bundle_says_what_was_reviewed_decided_and_carried_out(small: Small, ended: UUID) -> None:
+    """By its schema; counts that add up; the same each time it is made; and only for administrators."""
+    data = bundled(small, ended)
+    assert data == bundled(small, ended)
+    held = members(data)
+    found = json.loads(held["evidence.json"])
+    jsonschema.validate(found, json.loads(held["evidence.schema.json"]), format_checker=jsonschema.FormatChecker())
+    shown = {item["holder"]: item for item in found["items"]}
+    assert found["totals"] == {
+        "kept": 3, "trimmed": 0, "revoked": 1, "left_undecided": 2, "seconded": 0, "explained": 0, "by_default": 1,
+    }  # fmt: skip
+    assert "of 5 live items of the kind grant the filter took 3" in found["completeness"]["statement"]
+    assert shown["Edda"]["carried_out"]["proof"][0]["answer"] == "Open Latch says: Removed; two members are left."
+    assert (shown["Sync"]["decision"]["verdict"], shown["Sync"]["decision"]["by"]) == ("keep", "Mara")
+    assert shown["Sync"]["questions"][0]["question"] == "Still needed?"
+    assert [x["what"] for x in found["exceptions"]] == ["Nobody decided; by the schedule: keep."] * 2
+    rows = list(csv.DictReader(io.StringIO(held["items.csv"].decode())))
+    assert {row["account"] for row in rows} == {"'=HYPERLINK(\"x\")", "Rota"}
+    page = held["report.html"].decode()
+    assert "Of 4 items 3 kept, 0 trimmed and 1 revoked; 2 of them undecided at the close." in page
+    assert "=HYPERLINK(&#34;x&#34;)" in page
+    assert held["report.pdf"].startswith(b"%PDF-")
+    with pytest.raises(NotAllowed), small.acting("mara") as unit:
+        evidence.bundled(unit, ended, SCHEMA)
+
+
+def test_a_single_changed_byte_is_found_wherever_it_is(small: Small, ended: UUID) -> None:
+    """In the archive itself, the manifest, the signature or any member; an end cut off, too."""
+    data = bundled(small, ended)
+    sound = bundle.verify(data)
+    assert (sound.sound, sound.faults, sound.items, sound.round) == (True, (), 4, "Spring")
+    places = random.Random(7).sample(range(len(data)), 300)
+    for place in [0, len(data) - 1, *places]:
+        changed = bytearray(data)
+        changed[place] ^= 1
+        assert not bundle.verify(bytes(changed)).sound, place
+    assert not bundle.verify(data[:-10]).sound
+    assert not bundle.verify(data + b"\n").sound
+    assert not bundle.verify(b"").sound
+
+
+@pytest.mark.parametrize(
+    ("name", "change", "told"),
+    [
+        ("evidence.json", lambda e: e["items"][0]["facts"].update(reach=4), "frozen items are not those"),
+        ("evidence.json", lambda e: e["items"].pop(), "counts do not add up"),
+        ("evidence.json", lambda e: e["items"][0]["decision"].update(verdict="trim", fate=None), "decision is not"),
+        ("evidence.json", lambda e: e["items"][1]["decision"].update(reason="Because."), "decision is not"),
+    ],
+)
+def test_somebody_who_signs_anew_is_found_by_the_journal_and_by_the_key(
+    small: Small, ended: UUID, name: str, change: Any, told: str
+) -> None:
+    """A bundle made again, around evidence that was changed, does not agree with itself."""
+    held = members(bundled(small, ended))
+    found = json.loads(held[name])
+    change(found)
+    held[name] = json.dumps(found).encode()
+    manifest = json.loads(held.pop("manifest.json"))
+    del held["manifest.sig"]
+    manifest["files"] = bundle.describe(held)
+    other = small.service.__class__(small.service.engine, small.service.cipher, signing_seed=b"somebody else")
+    manifest["key"] = signing.public(other, signing.EVIDENCE)
+    written = json.dumps(manifest).encode()
+    signature = signing.key(other, signing.EVIDENCE).sign(written)
+    forged = bundle.pack({"manifest.json": written, "manifest.sig": signature, **held})
+    faults = bundle.verify(forged).faults
+    assert any(told in fault for fault in faults), faults
+    pinned = bundle.verify(forged, signing.public(small.service, signing.EVIDENCE)["x"]).faults
+    assert "it is signed with another key than the one that was asked for" in pinned
+
+
+def test_the_published_schema_is_the_one_in_use() -> None:
+    """The document beside the reference is made from the model."""
+    published = Path(__file__).parents[2] / "docs" / "reference" / "evidence.schema.json"
+    assert json.loads(published.read_text()) == wire.evidence_schema()
+
+
+def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(small: Small) -> None:
+    """Read back by a program that knows RFC 5545; only what concerns the person; nothing of them in the address."""
+    with small.service.unit(small.itself) as unit:
+        review = Review("Spring", 'holder.name eq "Edda"', reviewers=named(small.person("mara")))
+        opening.open_round(unit, review)
+
+    def made(key: str) -> str:
+        with small.acting(key) as unit:
+            address = str(calendar.make(unit)["address"])
+        assert key not in address
+        return address.rpartition("/")[2].removesuffix(".ics")
+
+    def events(token: str) -> dict[str, datetime]:
+        found = Calendar.from_ical(calendar.read(small.service, token).decode())
+        return {str(e["SUMMARY"]): e.decoded("DTSTART") for e in found.walk("VEVENT")}
+
+    mara, owen = made("mara"), made("owen")
+    due, ends = datetime(2026, 3, 24, 12, tzinfo=UTC), datetime(2026, 9, 30, 23, tzinfo=UTC)
+    assert events(mara) == {"Review due: Spring": due}
+    assert events(owen) == {}
+    assert events(made("ines")) == {"Access of Wardens to Box ends": ends}
+    with small.acting("mara") as unit:
+        assert calendar.page(unit)["read_at"] == small.clock()
+    fresh = made("mara")
+    with pytest.raises(NotFound):
+        events(mara)
+    with small.acting("mara") as unit:
+        calendar.take_away(unit)
+    for token in (fresh, "guess"):
+        with pytest.raises(NotFound):
+            events(token)
+    with small.service.unit(small.itself) as unit:
+        unit.db.get_one(Person, small.person("owen")).standing = "left"
+    with pytest.raises(NotFound):
+        events(owen)
+    worker.look_round(small.service)
