@@ -63,17 +63,18 @@ class Bench:
         return psycopg.connect(self.cluster.url(database))
 
 
-def _seconds(work: Callable[[], Any]) -> float:
+def timed(work: Callable[[], Any]) -> float:
+    """How many seconds it takes."""
     started = time.perf_counter()
     work()
     return time.perf_counter() - started
 
 
-def _alternating(ours: Callable[[], Any], floor: Callable[[], Any], rounds: int = ROUNDS) -> tuple[float, float]:
+def alternating(ours: Callable[[], Any], floor: Callable[[], Any], rounds: int = ROUNDS) -> tuple[float, float]:
     """The medians of both, taken in turn so that noise falls on both."""
     for work in (ours, floor):
         work()
-    times = [(_seconds(ours), _seconds(floor)) for _ in range(rounds)]
+    times = [(timed(ours), timed(floor)) for _ in range(rounds)]
     return statistics.median(a for a, _ in times), statistics.median(b for _, b in times)
 
 
@@ -93,7 +94,7 @@ def importing(bench: Bench) -> Result:
                 report = importing_service.bring(unit, kind, "csv", source, keep_good=False, try_only=False)
             assert report.kept, report.errors[:3]
 
-        seconds = _seconds(bring)
+        seconds = timed(bring)
         taken = seconds if kind == "grants" else taken
     with bench.owner() as db:
         bounds = "select min(position), max(position) from journal where subject_kind = 'grant'"
@@ -135,7 +136,7 @@ def _copy_again(bench: Bench, first: int, last: int) -> float:
                         copy.write(block)
                 target.commit()
 
-            seconds = _seconds(load)
+            seconds = timed(load)
             total += seconds if table in ("grants", "terms", "journal") else 0.0
             path.unlink()
     return total
@@ -176,10 +177,10 @@ _HAND_WRITTEN = """
 
 def every_rule(bench: Bench) -> Result:
     """Evaluate every rule over everything with the flags written already, against one SQL pass that counts."""
-    first = _seconds(lambda: flags.evaluate_all(bench.service, bench.viewer.organisation))
-    ours = _seconds(lambda: flags.evaluate_all(bench.service, bench.viewer.organisation))
+    first = timed(lambda: flags.evaluate_all(bench.service, bench.viewer.organisation))
+    ours = timed(lambda: flags.evaluate_all(bench.service, bench.viewer.organisation))
     with bench.owner() as db:
-        floor = min(_seconds(lambda: db.execute(_HAND_WRITTEN).fetchone()) for _ in range(3))
+        floor = min(timed(lambda: db.execute(_HAND_WRITTEN).fetchone()) for _ in range(3))
         raised = db.execute("select count(*) from flags").fetchone()
     assert raised is not None
     note = f"the first time, writing {raised[0]:,} flags and their journal: {first / floor:.1f}"
@@ -205,7 +206,7 @@ def one_change(bench: Bench) -> Result:
             db.execute("update grants set version = version + 1 where id = %s", [next(turn)])
             db.commit()
 
-        taken, least = _alternating(ours, floor)
+        taken, least = alternating(ours, floor)
     return Result("flags right after one change", taken / least, 3.0, "one single-row commit")
 
 
@@ -237,7 +238,7 @@ def who_reaches_an_account(bench: Bench) -> Result:
         def floor() -> None:
             db.execute(_REACHING, {"account": next(turn)}).fetchall()
 
-        taken, least = _alternating(ours, floor, min(ROUNDS, len(middle)))
+        taken, least = alternating(ours, floor, min(ROUNDS, len(middle)))
     return Result("who can do what in one account, with paths", taken / least, 1.5, "a bare recursive query in psycopg")
 
 
@@ -268,7 +269,7 @@ def what_a_person_reaches(bench: Bench) -> Result:
         def floor() -> None:
             db.execute(_REACHED, {"person": next(turn)}).fetchall()
 
-        taken, least = _alternating(ours, floor)
+        taken, least = alternating(ours, floor)
     return Result("everything that one person reaches", taken / least, 1.5, "a bare recursive query in psycopg")
 
 
@@ -370,7 +371,7 @@ def a_page_over_http(bench: Bench) -> Result:
         def floor() -> None:
             http.get(bare).raise_for_status()
 
-        taken, least = _alternating(ours, floor)
+        taken, least = alternating(ours, floor)
     return Result("a page of 50 from a filtered list over HTTP", taken / least, 1.3, "Flask and a bare psycopg query")
 
 
@@ -410,7 +411,7 @@ def revoke_until_confirmed(bench: Bench) -> Result:
                     "select 1 from pg_auth_members m join pg_roles r on r.oid = m.member where rolname = %s", [name]
                 )
 
-        taken, least = _alternating(revoke, hand)
+        taken, least = alternating(revoke, hand)
     finally:
         server.stop()
     return Result(

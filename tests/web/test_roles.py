@@ -74,6 +74,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
     lists = {f"list_{n}": Call(f"/{n}", EVERYBODY) for n in (
         "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "rounds", "revocations", "journal",
         "systems", "levels", "offers", "requests", "notices", "resources", "latches", "visits", "schedules",
+        "questions",
     )}  # fmt: skip
     account, round_, revocation = ids["account"], ids["round"], ids["revocation"]
     wish = {"grants": [str(ids["grant"])]}
@@ -99,6 +100,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "preview_revocation": Call("/revocations/preview", OWNER, wish),
         "revoke": Call("/revocations", OWNER, {**wish, "reason": "Test.", "fingerprint": "outdated"}, 409),
         "open_round": Call("/rounds", ADMINISTRATOR, {"name": "x", "scope": 'state eq "none"'}, 422),
+        **reviewing(ids),
         "decide": Call(decision, ADMINISTRATOR | {"reviewer"}, {"verdict": "trim", "reason": "x"}, 422),
         "close_round": Call(f"/rounds/{round_}/close", ADMINISTRATOR, {"undecided": None}, 409),
         "retry_revocation": Call(f"/revocations/{revocation}/retry", ADMINISTRATOR, {}),
@@ -109,6 +111,34 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
         "sign_out": Call("/session", EVERYBODY),
     }  # fmt: skip
+
+
+def reviewing(ids: dict[str, Any]) -> dict[str, Call]:
+    """The routes about reviews."""
+    round_ = f"/rounds/{ids['round']}"
+    item, reviewer = f"{round_}/items/{ids['item']}", ADMINISTRATOR | {"reviewer"}
+    keep = {"verdict": "trim", "reason": "x"}
+    return {
+        "get_progress": Call(f"{round_}/progress", ADMINISTRATOR),
+        "get_groups": Call(f"{round_}/groups", reviewer),
+        "get_item": Call(item, reviewer),
+        "better_reviewers": Call(f"{item}/reviewers", reviewer),
+        "get_evidence": Call(f"{round_}/evidence", ADMINISTRATOR, None, 409),
+        "preview_decision": Call(f"{item}/preview", reviewer, keep, 422),
+        "decide_many": Call(f"{round_}/decisions", reviewer, {**keep, "items": [{"id": str(ids["item"])}]}),
+        "second": Call(f"{item}/second", reviewer, {"agree": True}, 409),
+        "undo": Call(f"{item}/undo", reviewer, {}, 409),
+        "pass_on": Call(f"{item}/pass", reviewer, {"to": str(uuid4()), "reason": ""}, 422),
+        "ask": Call(f"{item}/question", reviewer, {"question": ""}, 422),
+        "explain": Call(f"{item}/explain", ADMINISTRATOR, {"reason": "x"}, 409),
+        "retry_item": Call(f"{item}/retry", ADMINISTRATOR, {}, 409),
+        "answer_question": Call(f"/questions/{uuid4()}/answer", NOBODY, {"answer": "x"}),
+        "get_calendar": Call("/me/calendar", EVERYBODY),
+        "make_calendar": Call("/me/calendar", EVERYBODY, {}),
+        "end_calendar": Call("/me/calendar", EVERYBODY),
+        "get_absence": Call(f"/people/{ids['person']}/absence", ADMINISTRATOR),
+        "set_absence": Call(f"/people/{ids['person']}/absence", ADMINISTRATOR, {"until": "2030-01-01T00:00:00Z"}, 422),
+    }
 
 
 def giving(ids: dict[str, Any]) -> dict[str, Call]:
@@ -176,7 +206,7 @@ OPEN = {"sign_in", "make_token", "read_link", "accept_link", "decline_link", "co
 OWN = {
     "get_settings", "get_mine", "switch_out", "prove", "set_offers", "ask_for_proof", "begin_factor",
     "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
-    "preview_schedule", "make_schedule",
+    "preview_schedule", "make_schedule", "get_calendar", "make_calendar", "end_calendar",
 }  # fmt: skip
 
 

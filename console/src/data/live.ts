@@ -21,6 +21,7 @@ const SHOWN_IN: Record<string, string[]> = {
   mail: [],
   session: ['sessions', 'today', 'account', 'accounts', 'people', 'person'],
   schedule: ['rounds'],
+  calendar: [],
   system: ['systems', 'today'],
 }
 

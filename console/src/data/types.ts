@@ -200,55 +200,143 @@ export interface FlagRow {
   accepted_until: string | null
 }
 
-export interface RoundRow extends Named {
+export interface Place {
+  kind: 'owner' | 'manager' | 'person' | 'team'
+  id: string | null
+  account_kind: string
+}
+
+export interface ReviewOf extends Named {
   scope: string
+  covers: string[]
   acts: string
+  reviewers: Place[]
+  undecided: Record<string, string>
+  second_from: number | null
+  reminders: number[]
+  closes_after: number | null
+}
+
+export interface RoundRow extends ReviewOf {
+  state: 'open' | 'carrying_out' | 'closed'
+  event: string
   opened_at: string
   opened_by: Named | null
   due_at: string
   closed_at: string | null
+  ended_at: string | null
   items: number
   decided: number
+  seconding: number
   kept: number
   trimmed: number
   revoked: number
+  by_default: number
+  left_undecided: number
+  to_do: number
+}
+
+export interface ReviewerProgress {
+  id: string | null
+  name: string | null
+  items: number
+  decided: number
+  kept: number
+  share_kept: number | null
+  seconds_between: number | null
 }
 
 export interface RoundPage extends RoundRow {
   mine: number
   mine_left: number
-  reviewers: { name: string | null; items: number; decided: number; kept: number }[]
+  reviewers_progress: ReviewerProgress[]
 }
 
+export interface RoundProgress {
+  by_reviewer: ReviewerProgress[]
+  by_account: { name: string; items: number; decided: number }[]
+  by_day: { day: string; decided: number; kept: number }[]
+  late: number
+  items: number
+  opened_at: string
+  due_at: string
+}
+
+export type Verdict = 'keep' | 'trim' | 'revoke'
+
+/** What was frozen of an item. What is there depends on what kind of item it is. */
 export interface ItemFacts {
-  account: AccountOf
-  system: Named
-  holder: Holder
-  level: string
+  account: { id: string | null; name: string; sensitivity?: number }
+  system?: Named
+  holder?: { kind?: string; id: string; name: string; inside?: boolean; job?: string } | null
   sentence: string
-  reach: number
-  until: string | null
-  given_at: string
-  given_by: Named | null
-  reason: string
-  last_used_at: string | null
-  recorded: boolean
+  until?: string | null
+  given_at?: string
+  given_by?: Named | null
+  reason?: string
+  last_used_at?: string | null
+  part?: string | null
+  emergency?: boolean
   flags: { rule: string; severity: number; score: number; sentence: string }[]
+  others?: string[]
+  people?: { count: number; names: string[] }
+  use?: { held: number; used: number; observed_since: string | null; permissions: Record<string, { last: string; days: number }> }
+  last_decision?: { verdict: Verdict; reason: string; by: string | null; at: string; round: string; fate: string | null } | null
+  peers?: { job: string; people: number; have: number } | null
+  recommendation: { verdict: Verdict; reason: string; level: Named | null; until: string | null }
 }
 
 export interface ItemRow {
   id: string
   round_id: string
-  grant_id: string
   position: number
+  kind: 'grant' | 'link' | 'session' | 'exposure' | 'ownership' | 'latch' | 'acceptance'
+  subject_id: string
+  grant_id: string | null
+  account: Named | null
+  holder: { name: string }
+  level: string
+  reach: number | null
+  recommended: Verdict
+  flagged: number
+  severity: number
   facts: ItemFacts
-  grant_state: string
-  verdict: 'keep' | 'trim' | 'revoke' | null
+  changes: string[]
+  grant_state: string | null
+  state: 'undecided' | 'seconding' | 'decided'
+  verdict: Verdict | null
   reason: string
+  trim_until: string | null
+  trim_level: Named | null
+  successor: Named | null
   reviewer: Named | null
+  reviewer_team: Named | null
+  assigned_as: string
+  needs_second: boolean
+  second: Named | null
   decided_by: Named | null
+  seconded_by: Named | null
+  fate: string | null
   revocation_id: string | null
+  offer_id: string | null
+  outcome: string
+  explained: string
+  done_at: string | null
+  question: { question: string; of: string; answer: string; answered_at: string | null } | null
   version: number
+}
+
+export interface QuestionRow {
+  id: string
+  round: Named
+  account: { name: string }
+  level: string
+  asked_by: Named | null
+  person: Named | null
+  question: string
+  answer: string
+  answered_at: string | null
+  round_closed: boolean
 }
 
 export interface Permission {
@@ -354,6 +442,7 @@ export interface Today {
     by_rule: { rule: string; title: string; count: number }[]
   }
   items_to_decide: number
+  questions_to_answer: number
   offers_pending: number
   requests_pending: number
   rounds: RoundRow[]
@@ -554,15 +643,12 @@ export interface Settings {
   prerequisites: string[]
 }
 
-export interface ScheduleRow extends Named {
-  scope: string
+export interface ScheduleRow extends ReviewOf {
   recurrence: string
   time_zone: string
   starts: string
+  events: string[]
   days_to_decide: number
-  acts: string
-  undecided: string
-  reviewer: Named | null
   paused: boolean
   answer: string
   version: number

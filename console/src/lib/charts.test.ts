@@ -1,8 +1,8 @@
 import { describe, expect, it } from 'vitest'
 
-import type { Path } from '@/data/types'
+import type { Path, RoundProgress } from '@/data/types'
 
-import { lanesOf } from './charts'
+import { lanesOf, leftByDay } from './charts'
 
 const NOW = Date.parse('2026-03-10T00:00:00Z')
 const path = (name: string, until: string | null, more: Partial<Path> = {}): Path =>
@@ -19,5 +19,12 @@ describe('lanesOf', () => {
     expect(lanes).toHaveLength(1)
     expect(lanes[0]?.from).toBeGreaterThanOrEqual(from)
     expect(lanes[0]?.to).toBe(to)
+  })
+})
+
+describe('leftByDay', () => {
+  it('falls from all items to what is left now', () => {
+    const progress = { items: 10, opened_at: '2026-03-01T00:00:00Z', by_day: [{ day: '2026-03-03', decided: 4, kept: 4 }, { day: '2026-03-05', decided: 1, kept: 0 }] }
+    expect(leftByDay(progress as RoundProgress, NOW).map((point) => point[1])).toEqual([10, 6, 5, 5])
   })
 })

@@ -2,7 +2,7 @@
 
 import type { EChartsCoreOption } from 'echarts/core'
 
-import type { Path, Today } from '@/data/types'
+import type { Path, RoundProgress, Today } from '@/data/types'
 
 import { day } from './words'
 
@@ -27,6 +27,40 @@ export function endsOption(ends: Today['ends']): EChartsCoreOption {
     },
     yAxis: { type: 'value', minInterval: 1, axisLabel: label, splitLine: { lineStyle: { color: colour('line') } } },
     series: [{ type: 'bar', name: 'grants end', data: ends.map((week) => week.count), itemStyle: { color: colour('brass') }, barMaxWidth: 26 }],
+  }
+}
+
+/** How many items were left at the end of each day from the opening on, up to today. */
+export function leftByDay(progress: RoundProgress, now: number): [number, number][] {
+  const points: [number, number][] = [[Date.parse(progress.opened_at), progress.items]]
+  let left = progress.items
+  for (const one of progress.by_day) {
+    left -= one.decided
+    points.push([Math.min(Date.parse(`${one.day}T23:59:59Z`), now), left])
+  }
+  const last = points.at(-1) as [number, number]
+  return now > last[0] ? [...points, [now, left]] : points
+}
+
+/** What is left, falling; beside it the even pace that would be done when it is due. */
+export function progressOption(progress: RoundProgress, now: number): EChartsCoreOption {
+  const [moss, soft, line, brass] = ['moss', 'soft', 'line', 'brass'].map(colour)
+  const label = { color: soft, fontFamily: 'inherit' }
+  const opened = Date.parse(progress.opened_at)
+  const due = Date.parse(progress.due_at)
+  return {
+    animation: false,
+    grid: { left: 8, right: 16, top: 16, bottom: 8, containLabel: true },
+    tooltip: { trigger: 'axis', renderMode: 'richText' },
+    xAxis: { type: 'time', min: opened, max: Math.max(due, now), axisLabel: { ...label, hideOverlap: true }, axisLine: { lineStyle: { color: line } } },
+    yAxis: { type: 'value', min: 0, max: progress.items, minInterval: 1, axisLabel: label, splitLine: { lineStyle: { color: line } } },
+    series: [
+      { type: 'line', name: 'left', step: 'end', data: leftByDay(progress, now), symbol: 'none', lineStyle: { color: moss, width: 3 }, areaStyle: { color: moss, opacity: 0.15 } },
+      {
+        type: 'line', name: 'an even pace', data: [[opened, progress.items], [due, 0]], symbol: 'none', lineStyle: { color: brass, type: 'dashed', width: 1.5 },
+        markLine: { silent: true, symbol: 'none', label: { formatter: 'due', color: soft }, lineStyle: { color: soft, type: 'dotted' }, data: [{ xAxis: due }] },
+      },
+    ],
   }
 }
 

@@ -13,7 +13,9 @@ import ModalBox from '@/parts/ModalBox.vue'
 import OfferCard from '@/parts/OfferCard.vue'
 import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
+import QuestionList from '@/parts/QuestionList.vue'
 import ReachMark from '@/parts/ReachMark.vue'
+import ReviewerBox from '@/parts/ReviewerBox.vue'
 import StateNote from '@/parts/StateNote.vue'
 
 const route = useRoute()
@@ -67,6 +69,7 @@ const confirmFactor = () => attempt(async () => {
   </PageHead>
   <p v-if="note || route.query.accepted" class="mb-4 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2" role="status">{{ note || 'Accepted. What you have is below; switch into an account to act there.' }}</p>
   <ProblemNote :error="failed" />
+  <QuestionList />
   <StateNote :status="status" :error="error" @retry="refetch" />
   <template v-if="data">
     <section v-for="offer in data.offers" :key="offer.id" class="card mb-5 border-l-4 border-l-brass p-5" :aria-label="`Offer of ${offer.account.name}`">
@@ -130,6 +133,7 @@ const confirmFactor = () => attempt(async () => {
           </form>
           <label class="block"><input type="checkbox" class="accent-moss" :checked="data.settings.refuses_offers" @change="attempt(() => send('PUT', '/me/offers', { refuses: !data?.settings.refuses_offers }))" /> Nobody may send me offers</label>
         </section>
+        <ReviewerBox />
       </div>
     </div>
   </template>

@@ -36,7 +36,7 @@ const COLUMNS = [
     </template>
     <template #outcome="{ row }">{{ row.kept }}, {{ row.trimmed }}, {{ row.revoked }}</template>
     <template #due="{ row }">{{ day(row.due_at) }}</template>
-    <template #state="{ row }">{{ row.closed_at ? `closed ${day(row.closed_at)}` : 'open' }}</template>
+    <template #state="{ row }">{{ row.closed_at ? `${row.state === 'closed' ? 'closed' : 'carrying out, closed'} ${day(row.closed_at)}` : 'open' }}</template>
   </RecordTable>
   <ScheduleBox v-if="me?.administrator" />
   <OpenRoundDialog :open="isOpening" @close="isOpening = false" />

@@ -23,6 +23,7 @@ const headline = computed(() => {
   if (!found) return ''
   const parts = []
   if (found.items_to_decide) parts.push(`${counted(found.items_to_decide, 'item')} to decide`)
+  if (found.questions_to_answer) parts.push(`${counted(found.questions_to_answer, 'question')} to answer`)
   if (serious.value) parts.push(`${counted(serious.value, 'flag')} that should not wait`)
   if (found.revocations_going_on) parts.push(`${counted(found.revocations_going_on, 'revocation')} on the way`)
   return parts.length ? parts.join(', ') : 'Nothing needs you now'
@@ -62,9 +63,10 @@ const headline = computed(() => {
       </dl>
     </section>
     <div class="space-y-5">
-      <section v-if="data.requests_pending || data.offers_pending" class="card p-5" aria-labelledby="answers">
+      <section v-if="data.requests_pending || data.offers_pending || data.questions_to_answer" class="card p-5" aria-labelledby="answers">
         <h2 id="answers" class="text-xl">Waiting for an answer</h2>
-        <p v-if="data.requests_pending" class="mt-1"><RouterLink to="/requests?filter=state+eq+%22pending%22" class="link">{{ counted(data.requests_pending, 'request') }}</RouterLink> for access</p>
+        <p v-if="data.questions_to_answer" class="mt-1"><RouterLink to="/mine#questions" class="link">{{ counted(data.questions_to_answer, 'question') }}</RouterLink> about your access</p>
+          <p v-if="data.requests_pending" class="mt-1"><RouterLink to="/requests?filter=state+eq+%22pending%22" class="link">{{ counted(data.requests_pending, 'request') }}</RouterLink> for access</p>
         <p v-if="data.offers_pending" class="mt-1"><RouterLink to="/offers?filter=state+eq+%22pending%22" class="link">{{ counted(data.offers_pending, 'offer') }}</RouterLink> not answered yet</p>
       </section>
       <section v-if="data.rounds.length" class="card p-5" aria-labelledby="reviews">

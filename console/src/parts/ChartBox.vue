@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { BarChart, CustomChart } from 'echarts/charts'
+import { BarChart, CustomChart, LineChart } from 'echarts/charts'
 import { GridComponent, MarkLineComponent, TooltipComponent } from 'echarts/components'
 import { init, use, type ECharts, type EChartsCoreOption } from 'echarts/core'
 import { SVGRenderer } from 'echarts/renderers'
 import { onBeforeUnmount, onMounted, useTemplateRef, watch } from 'vue'
 
-use([BarChart, CustomChart, GridComponent, MarkLineComponent, TooltipComponent, SVGRenderer])
+use([BarChart, CustomChart, LineChart, GridComponent, MarkLineComponent, TooltipComponent, SVGRenderer])
 
 const props = defineProps<{ option: EChartsCoreOption; label: string; height: number }>()
 const place = useTemplateRef('place')

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { useQueryCache } from '@pinia/colada'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 
 import { send } from '@/data/api'
 import type { RoundPage } from '@/data/types'
 import { counted } from '@/lib/words'
 
+import FateChoice from './FateChoice.vue'
 import ModalBox from './ModalBox.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -13,19 +14,19 @@ const props = defineProps<{ round: RoundPage; open: boolean }>()
 const emit = defineEmits<{ close: [] }>()
 const cache = useQueryCache()
 
-const undecided = ref<'' | 'keep' | 'revoke'>('')
+const KEEP = { observe: 'keep', operate: 'keep', spend: 'keep', steward: 'keep' }
+const fates = ref<Record<string, string>>({ ...KEEP })
+watch(() => props.open, () => (fates.value = { ...KEEP, ...props.round.undecided }))
 const error = ref<unknown>(null)
 const left = computed(() => props.round.items - props.round.decided)
-const doing = computed(() => {
-  if (!left.value || !undecided.value) return 'Close the round'
-  return undecided.value === 'keep' ? `Keep ${counted(left.value, 'item')} and close` : `Revoke ${counted(left.value, 'item')} and close`
-})
+const takes = computed(() => left.value > 0 && Object.values(fates.value).some((fate) => fate !== 'keep'))
 
 async function shut(): Promise<void> {
   error.value = null
   try {
-    await send('POST', `/rounds/${props.round.id}/close`, { undecided: undecided.value })
+    await send('POST', `/rounds/${props.round.id}/close`, { undecided: left.value ? fates.value : null })
     await cache.invalidateQueries({ key: ['round'] })
+    await cache.invalidateQueries({ key: ['items'] })
     emit('close')
   } catch (failed) {
     error.value = failed
@@ -35,16 +36,12 @@ async function shut(): Promise<void> {
 
 <template>
   <ModalBox :open="open" :title="`Close “${round.name}”`" @close="$emit('close')">
-    <p class="mt-2">Nothing in it can change afterwards. {{ counted(round.decided, 'item') }} decided, {{ left }} undecided.</p>
-    <fieldset v-if="left" class="mt-4 space-y-1">
-      <legend class="font-semibold">What becomes of the {{ counted(left, 'undecided item') }}</legend>
-      <label class="block"><input v-model="undecided" type="radio" value="keep" class="accent-moss" /> they are kept</label>
-      <label class="block"><input v-model="undecided" type="radio" value="revoke" class="accent-moss" /> they are revoked</label>
-    </fieldset>
+    <p class="my-3">Nobody decides in it afterwards. What was decided is carried out; when all of it is confirmed or explained, nothing in the round can change. {{ counted(round.decided, 'item') }} decided, {{ left }} not.</p>
+    <FateChoice v-if="left" v-model="fates" />
     <ProblemNote :error="error" />
     <div class="mt-4 flex justify-end gap-2">
       <button class="button" @click="$emit('close')">Leave it open</button>
-      <button :class="undecided === 'revoke' ? 'button-end' : 'button-main'" :disabled="left > 0 && !undecided" @click="shut">{{ doing }}</button>
+      <button :class="takes ? 'button-end' : 'button-main'" @click="shut">{{ left ? `Close with ${counted(left, 'undecided item')}` : 'Close the round' }}</button>
     </div>
   </ModalBox>
 </template>

@@ -2,31 +2,39 @@
 import { computed } from 'vue'
 
 import type { ItemRow } from '@/data/types'
-import { SEVERITY_WORDS, ago } from '@/lib/words'
+import { DONE_WORDS } from '@/lib/reviews'
+import { SEVERITY_WORDS, ago, counted } from '@/lib/words'
 
 import ReachMark from './ReachMark.vue'
 
-const props = defineProps<{ item: ItemRow; open: boolean }>()
-defineEmits<{ toggle: [] }>()
-const worst = computed(() => Math.max(0, ...props.item.facts.flags.map((flag) => flag.severity)))
-const VERDICTS = { keep: 'kept', trim: 'trimmed', revoke: 'revoked' } as const
+const props = defineProps<{ item: ItemRow; here: boolean; picked: boolean; picks: boolean }>()
+defineEmits<{ open: []; pick: [] }>()
+const state = computed(() => {
+  const { item } = props
+  if (!item.verdict) return item.question && !item.question.answered_at ? 'asked' : 'undecided'
+  const word = DONE_WORDS[item.verdict]
+  return item.state === 'seconding' ? `${word}, to be agreed` : item.fate ? `${word}, by default` : word
+})
 </script>
 
 <template>
-  <button
-    class="grid w-full gap-x-4 gap-y-0.5 px-5 py-3 text-left hover:bg-sky-wash/60 md:grid-cols-[2.5rem_2fr_2fr_7rem_1.4fr_7rem] md:items-center"
-    :aria-expanded="open"
-    :data-test="`item-${item.position}`"
-    @click="$emit('toggle')"
-  >
-    <span class="text-soft tabular-nums">{{ item.position }}</span>
-    <span class="font-medium">{{ item.facts.holder.name }}</span>
-    <span>{{ item.facts.account.name }}<span class="block text-sm text-soft">{{ item.facts.level }}</span></span>
-    <ReachMark :reach="item.facts.reach" />
-    <span class="text-sm">
-      <span class="block text-soft">used {{ ago(item.facts.last_used_at) }}</span>
-      <span v-if="worst" :class="worst >= 3 ? 'font-semibold text-rust' : 'text-brass'">{{ item.facts.flags.length }} flags, {{ SEVERITY_WORDS[worst] }}</span>
-    </span>
-    <span :class="item.verdict ? 'font-semibold' : 'text-soft'">{{ item.verdict ? VERDICTS[item.verdict] : 'undecided' }}</span>
-  </button>
+  <li class="flex items-stretch border-t border-line first:border-t-0" :class="here ? 'bg-sky-wash' : 'hover:bg-sky-wash/50'">
+    <label v-if="picks" class="flex items-center pl-4"><input type="checkbox" class="size-4.5 accent-moss" :checked="picked" :aria-label="`Pick item ${item.position}`" @change="$emit('pick')" /></label>
+    <button
+      class="grid min-w-0 flex-1 grid-cols-[1.75rem_1fr_auto] items-baseline gap-x-3 gap-y-0.5 px-4 py-2.5 text-left"
+      :aria-current="here ? 'true' : undefined"
+      :data-test="`item-${item.position}`"
+      @click="$emit('open')"
+    >
+      <span class="text-sm text-soft tabular-nums">{{ item.position }}</span>
+      <span class="min-w-0"><span class="font-medium">{{ item.holder.name }}</span> <span class="text-soft">in {{ item.facts.account.name }}</span></span>
+      <span class="text-sm" :class="item.verdict ? 'font-semibold' : 'text-soft'">{{ state }}</span>
+      <span />
+      <span class="min-w-0 text-sm text-soft">{{ item.level }}<template v-if="item.facts.last_used_at !== undefined">, used {{ ago(item.facts.last_used_at) }}</template></span>
+      <span class="flex items-center gap-2 text-sm">
+        <span v-if="item.flagged" :class="item.severity >= 3 ? 'font-semibold text-rust' : 'text-brass'">{{ counted(item.flagged, 'flag') }}, {{ SEVERITY_WORDS[item.severity] }}</span>
+        <ReachMark v-else-if="item.reach" :reach="item.reach" />
+      </span>
+    </button>
+  </li>
 </template>

@@ -5,12 +5,16 @@ import { reactive, ref, watch } from 'vue'
 import { get, send } from '@/data/api'
 import { me } from '@/data/me'
 import type { Rows, SchedulePage, ScheduleRow } from '@/data/types'
+import { freshReview } from '@/lib/drafts'
+import { EVENTS } from '@/lib/reviews'
+import { plain } from '@/lib/words'
 
 import ModalBox from './ModalBox.vue'
 import ProblemNote from './ProblemNote.vue'
+import ReviewForm from './ReviewForm.vue'
 import StateNote from './StateNote.vue'
 
-const CHOICES: [string, string][] = [['month', 'every month'], ['quarter', 'every quarter'], ['half-year', 'every half-year'], ['year', 'every year'], ['', 'by a rule of my own']]
+const CHOICES: [string, string][] = [['month', 'every month'], ['quarter', 'every quarter'], ['half-year', 'every half-year'], ['year', 'every year'], ['', 'by a rule of my own'], ['never', 'not by the calendar']]
 const { data, status, error, refetch } = useQuery({
   key: ['rounds', 'schedules'],
   query: async () => {
@@ -19,23 +23,36 @@ const { data, status, error, refetch } = useQuery({
   },
 })
 const isOpen = ref(false)
-const form = reactive({ name: '', scope: 'account.sensitivity ge 3', plain: 'quarter', rule: 'FREQ=MONTHLY;BYDAY=1MO', starts: '', days_to_decide: 14, undecided: 'keep' })
+const draft = ref(freshReview())
+const times = reactive({ plain: 'quarter', rule: 'FREQ=MONTHLY;BYDAY=1MO', starts: '', events: [] as string[] })
 const next = ref<string[]>([])
 const failed = ref<unknown>(null)
+const recurs = () => times.plain !== 'never'
 const plan = () => ({
-  name: form.name, scope: form.scope, recurrence: form.plain || form.rule, starts: form.starts, days_to_decide: form.days_to_decide, undecided: form.undecided,
+  ...draft.value,
+  recurrence: recurs() ? times.plain || times.rule : '',
+  starts: recurs() ? times.starts || null : null,
+  events: times.events,
 })
 
 function when(at: string, zone: string): string {
   return new Date(at).toLocaleString('en-GB', { timeZone: zone, weekday: 'short', day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' })
 }
 
+function opens(row: ScheduleRow): string {
+  const events = EVENTS.filter(([key]) => row.events.includes(key)).map(([, words]) => `when ${words}`)
+  return [...(row.recurrence ? [row.recurrence] : []), ...events].join('; ')
+}
+
 let asked = 0
-watch(form, async () => {
+watch([draft, times], async () => {
   const mine = ++asked
-  if (!form.starts) return
+  if (!times.starts || !recurs()) {
+    next.value = []
+    return
+  }
   try {
-    const found = await send<{ next: string[] }>('POST', '/schedules/preview', { ...plan(), name: form.name || 'x' })
+    const found = await send<{ next: string[] }>('POST', '/schedules/preview', { ...plan(), name: draft.value.name || 'x' })
     if (mine === asked) {
       next.value = found.next
       failed.value = null
@@ -46,7 +63,7 @@ watch(form, async () => {
       failed.value = problem
     }
   }
-})
+}, { deep: true })
 
 async function attempt(call: () => Promise<unknown>): Promise<void> {
   failed.value = null
@@ -60,8 +77,8 @@ async function attempt(call: () => Promise<unknown>): Promise<void> {
 }
 const make = () => attempt(() => send('POST', '/schedules', plan()))
 function turn(row: SchedulePage): Promise<void> {
-  const { name, scope, recurrence, starts, time_zone, days_to_decide, acts, undecided } = row
-  const body = { name, scope, recurrence, starts, time_zone, days_to_decide, acts, undecided, reviewer: row.reviewer?.id ?? null, paused: !row.paused }
+  const { name, scope, covers, reviewers, recurrence, starts, time_zone, events, days_to_decide, acts, undecided, second_from, reminders, closes_after } = row
+  const body = { name, scope, covers, reviewers, recurrence, starts: starts || null, time_zone, events, days_to_decide, acts, undecided, second_from, reminders, closes_after, paused: !row.paused }
   return attempt(() => send('PUT', `/schedules/${row.id}`, body, { 'If-Match': `"${row.version}"` }))
 }
 </script>
@@ -78,7 +95,7 @@ function turn(row: SchedulePage): Promise<void> {
       <li v-for="row in data ?? []" :key="row.id" class="flex flex-wrap items-start gap-x-4 gap-y-1 py-3">
         <div class="min-w-0 flex-1 basis-64">
           <p class="font-medium">{{ row.name }} <span v-if="row.paused" class="rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">paused</span></p>
-          <p class="text-sm text-soft">{{ row.scope || 'all grants' }}; {{ row.recurrence }}; {{ row.days_to_decide }} days to decide; the rest: {{ row.undecided }}<template v-if="row.reviewer">; {{ row.reviewer.name }} decides</template></p>
+          <p class="text-sm text-soft">{{ row.covers.map(plain).join(', ') }}<template v-if="row.scope">: {{ row.scope }}</template>; {{ opens(row) }}; {{ row.days_to_decide }} days to decide</p>
           <p v-if="row.answer" class="text-sm text-soft">Last time: {{ row.answer }}</p>
         </div>
         <p v-if="row.next[0]">Next: {{ when(row.next[0], row.time_zone) }}</p>
@@ -87,19 +104,20 @@ function turn(row: SchedulePage): Promise<void> {
     </ul>
     <ModalBox :open="isOpen" title="Schedule a review" @close="isOpen = false">
       <form class="mt-3 space-y-4" @submit.prevent="make">
-        <label class="block font-semibold">Name <input v-model="form.name" required class="field mt-1 font-normal" placeholder="Sensitive accounts" /></label>
-        <label class="block font-semibold">Which grants <input v-model.lazy="form.scope" class="field mt-1 font-mono text-sm font-normal" /></label>
         <div class="grid gap-4 sm:grid-cols-2">
-          <label class="block font-semibold">How often <select v-model="form.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
-          <label class="block font-semibold">For the first time <input v-model="form.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
-          <label v-if="!form.plain" class="block font-semibold">Rule by RFC 5545 <input v-model="form.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
-          <label class="block font-semibold">Days to decide <input v-model.number="form.days_to_decide" type="number" min="1" max="365" class="field mt-1 font-normal" /></label>
-          <label class="block font-semibold">What is left undecided <select v-model="form.undecided" class="field mt-1 font-normal"><option value="keep">is kept</option><option value="revoke">is revoked</option></select></label>
+          <label class="block font-semibold">How often <select v-model="times.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
+          <label v-if="times.plain !== 'never'" class="block font-semibold">For the first time <input v-model="times.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
+          <label v-if="!times.plain" class="block font-semibold">Rule by RFC 5545 <input v-model="times.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
         </div>
         <div v-if="next.length" role="status">
           <p class="font-semibold">Opens</p>
           <ol class="grid gap-x-4 sm:grid-cols-2"><li v-for="at in next" :key="at">{{ when(at, me?.organisation.time_zone ?? 'UTC') }}</li></ol>
         </div>
+        <fieldset>
+          <legend class="font-semibold">Also a small round of its own when</legend>
+          <div class="mt-1 grid gap-x-4 sm:grid-cols-2"><label v-for="[value, words] in EVENTS" :key="value"><input v-model="times.events" type="checkbox" :value="value" class="accent-moss" /> {{ words }}</label></div>
+        </fieldset>
+        <ReviewForm v-model="draft" />
         <ProblemNote :error="failed" />
         <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOpen = false">Not now</button><button class="button-main">Schedule it</button></div>
       </form>

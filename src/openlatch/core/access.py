@@ -95,7 +95,31 @@ def everything_reached(register: Register, holder: Holder, at: datetime) -> list
 
 def paths_to(register: Register, holder: Holder, account: UUID, at: datetime) -> list[Path]:
     """Every path from one holder to one account at an instant, shortest first; empty when there is none."""
-    return [path for path in everything_reached(register, holder, at) if path.account == account]
+    return paths_into(register, [holder], account, at)[holder]
+
+
+def paths_into(register: Register, holders: Iterable[Holder], account: UUID, at: datetime) -> dict[Holder, list[Path]]:
+    """Every path from each of these holders to one account at an instant, shortest first."""
+    towards = _leading_to(register, account)
+    found: dict[Holder, list[Path]] = {}
+    for holder in holders:
+        gone = holder.kind is HolderKind.PERSON and _is_gone(register, holder.id, at)
+        way = () if gone else _onward(register, holder, holder, at, _Trail(), frozenset({holder}), towards)
+        paths = (path for path in way if path.account == account)
+        found[holder] = sorted(paths, key=lambda p: (len(p.hops), -p.reach, p.words))
+    return found
+
+
+def _leading_to(register: Register, account: UUID) -> frozenset[UUID]:
+    """The account, and those through which it can be reached: nothing else needs to be looked at on the way to it."""
+    found = {account}
+    waiting = [account]
+    while waiting:
+        for grant in register.by_account.get(waiting.pop(), ()):
+            if grant.holder.kind is HolderKind.ACCOUNT and grant.holder.id not in found:
+                found.add(grant.holder.id)
+                waiting.append(grant.holder.id)
+    return frozenset(found)
 
 
 def everyone_reaching(register: Register, account: UUID, at: datetime) -> list[Path]:
@@ -111,6 +135,35 @@ def by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, l
     for path in everyone_reaching(register, account, at):
         found.setdefault(path.holder, []).append(path)
     return found
+
+
+def behind(register: Register, holder: Holder, at: datetime) -> frozenset[Holder]:
+    """The people and apps that a holder stands for at an instant: the starts of all paths that lead over it.
+
+    The same as following every path from each of them, without the paths themselves: for when only who counts.
+    """
+    found: set[Holder] = set()
+    seen: set[Holder] = set()
+    waiting = [holder]
+    while waiting:
+        here = waiting.pop()
+        if here in seen:
+            continue
+        seen.add(here)
+        if here.kind is HolderKind.TEAM:
+            waiting += [m.member for m in register.members_of.get(here.id, ()) if m.window.contains(at)]
+        elif here.kind is HolderKind.ACCOUNT:
+            account = register.accounts.get(here.id)
+            if account is not None and account.owner is not None:
+                waiting.append(Holder(HolderKind.PERSON, account.owner))
+            waiting += [grant.holder for grant in register.by_account.get(here.id, ()) if _gives_whole(grant, at)]
+        elif here.kind is HolderKind.APP or not _is_gone(register, here.id, at):
+            found.add(here)
+    return frozenset(found)
+
+
+def _gives_whole(grant: Grant, at: datetime) -> bool:
+    return grant.gives and any(term.part is None and term.window.contains(at) for term in grant.terms)
 
 
 def rights_of(paths: Iterable[Path]) -> frozenset[Permission]:
@@ -158,20 +211,30 @@ def open_now(register: Register, path: Path, at: datetime) -> bool:
 
 
 def _onward(
-    register: Register, start: Holder, here: Holder, at: datetime, trail: _Trail, seen: frozenset[Holder]
+    register: Register,
+    start: Holder,
+    here: Holder,
+    at: datetime,
+    trail: _Trail,
+    seen: frozenset[Holder],
+    towards: frozenset[UUID] | None = None,
 ) -> Iterator[Path]:
+    """Paths to any account, or only over those that lead ``towards`` one."""
     if here.kind is HolderKind.PERSON:
         for account in register.owned_by.get(here.id, ()):
-            step = _extend(trail, _owning(register, here, account))
-            yield from _arrive(register, start, account.id, None, at, step, seen)
+            if towards is None or account.id in towards:
+                step = _extend(trail, _owning(register, here, account))
+                yield from _arrive(register, start, account.id, None, at, step, seen, towards)
     for membership in register.teams_of.get(here, ()):
         team = Holder(HolderKind.TEAM, membership.team)
         if team not in seen and membership.window.contains(at):
             step = _extend(trail, _belonging(register, membership))
-            yield from _onward(register, start, team, at, step, seen | {team})
+            yield from _onward(register, start, team, at, step, seen | {team}, towards)
     for grant in register.by_holder.get(here, ()):
+        if towards is not None and grant.account not in towards:
+            continue
         for step, term in _holdings(register, grant, at):
-            yield from _arrive(register, start, grant.account, term, at, _join(trail, step), seen)
+            yield from _arrive(register, start, grant.account, term, at, _join(trail, step), seen, towards)
 
 
 def _arrive(
@@ -182,13 +245,14 @@ def _arrive(
     at: datetime,
     trail: _Trail,
     seen: frozenset[Holder],
+    towards: frozenset[UUID] | None,
 ) -> Iterator[Path]:
     there = Holder(HolderKind.ACCOUNT, account)
     if there in seen:
         return
     yield _path(start, account, term, trail)
     if term is None or term.part is None:
-        yield from _onward(register, start, there, at, trail, seen | {there})
+        yield from _onward(register, start, there, at, trail, seen | {there}, towards)
 
 
 # Inward: from an account to the people and apps behind it.

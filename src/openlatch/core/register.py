@@ -228,11 +228,14 @@ class Register:
 
     def name_of(self, holder: Holder) -> str:
         """The holder's name, or "somebody unknown" when this part of the register does not have it."""
-        tables: dict[HolderKind, dict[UUID, Person] | dict[UUID, Team] | dict[UUID, App] | dict[UUID, Account]] = {
-            HolderKind.PERSON: self.people,
-            HolderKind.TEAM: self.teams,
-            HolderKind.APP: self.apps,
-            HolderKind.ACCOUNT: self.accounts,
-        }
-        found = tables[holder.kind].get(holder.id)
+        found: Person | Team | App | Account | None
+        match holder.kind:
+            case HolderKind.PERSON:
+                found = self.people.get(holder.id)
+            case HolderKind.TEAM:
+                found = self.teams.get(holder.id)
+            case HolderKind.APP:
+                found = self.apps.get(holder.id)
+            case HolderKind.ACCOUNT:
+                found = self.accounts.get(holder.id)
         return found.name if found else "somebody unknown"

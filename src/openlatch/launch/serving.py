@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import sys
 from typing import Any
@@ -35,8 +36,17 @@ def configure_logging() -> None:
     logging.basicConfig(level=logging.WARNING, stream=sys.stderr)
 
 
+def spare_the_collector() -> None:
+    """Have the garbage collector look seldom: we make many values that stay for a while and hardly any cycles.
+
+    Rounds of tens of thousands of items open in about two thirds of the time so.
+    """
+    gc.set_threshold(50_000, 20, 50)
+
+
 def assemble(settings: Settings) -> Service:
     """The service with its database, its key, and the queue to wake the worker by."""
+    spare_the_collector()
     settings.require("database_url", "secret_key")
     queue = Queue(settings.database_url)
     address = (settings.public_address or f"http://{settings.bind}").rstrip("/")

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import smtplib
 import ssl
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import timedelta
 from email.message import EmailMessage
@@ -125,13 +125,26 @@ def write(unit: Unit, recipient: str | None, letter: Letter) -> None:
     unit.wake("send_mail")
 
 
-def tell_and_write(unit: Unit, people: Iterable[UUID | None], kind: str, sentence: str, page: str = "") -> None:
-    """Put a notice before each of these people, and write it to them, too."""
+def tell_and_write(
+    unit: Unit,
+    people: Iterable[UUID | None],
+    kind: str,
+    sentence: str,
+    page: str = "",
+    known: Mapping[UUID, str | None] | None = None,
+) -> None:
+    """Put a notice before each of these people, and write it to them, too; ``known`` are addresses asked for before."""
     wanted = [p for p in dict.fromkeys(people) if p is not None]
     tell(unit, wanted, kind, sentence, page)
     link = unit.service.address + page if page else ""
-    for address in unit.db.scalars(select(Person.address).where(Person.id.in_(wanted)).order_by(Person.id)):
-        write(unit, address, Letter(sentence.rstrip("."), (sentence,), link, "Look at it" if link else ""))
+    found = addresses(unit, wanted) if known is None else known
+    for person in sorted(wanted):
+        write(unit, found.get(person), Letter(sentence.rstrip("."), (sentence,), link, "Look at it" if link else ""))
+
+
+def addresses(unit: Unit, people: Iterable[UUID]) -> dict[UUID, str | None]:
+    """The addresses of people."""
+    return dict(unit.db.execute(select(Person.id, Person.address).where(Person.id.in_(list(people)))).all())
 
 
 def stewards(unit: Unit, account: UUID) -> set[UUID]:

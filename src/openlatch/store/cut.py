@@ -47,11 +47,11 @@ _OUTWARD = text(
     select kind, id from met
     """
 )
-# Everyone who can act in the accounts named, the other way round.
-_INWARD = text(
+# Everyone behind the holders named: the members of teams, and whoever can act in accounts.
+_BEHIND = text(
     """
     with recursive met(kind, id) as (
-        select 'account', i from unnest(cast(:ids as uuid[])) as start(i)
+        select cast(k as text), i from unnest(cast(:kinds as text[]), cast(:ids as uuid[])) as start(k, i)
         union
         select next.kind, next.id from met cross join lateral (
             select holder_kind as kind, holder_id as id from grants
@@ -82,8 +82,69 @@ def around_accounts(db: Db, accounts: Sequence[UUID], onward: bool = False) -> c
         kinds = ["account"] * len(accounts)
         further = db.execute(_OUTWARD, {"kinds": kinds, "ids": list(accounts)}).all()
         accounts = [i for kind, i in further if kind == "account"]
-    met = db.execute(_INWARD, {"ids": list(accounts)}).all()
+    met = db.execute(_BEHIND, {"kinds": ["account"] * len(accounts), "ids": list(accounts)}).all()
     return _cut(db, [(HolderKind(k), i) for k, i in met], by_holder=False)
+
+
+def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
+    """What leads into these accounts over teams and other accounts.
+
+    For questions about many accounts of which most holders have no second way in.
+    """
+    started = text(
+        """
+        select distinct holder_kind, holder_id from grants
+        where account_id = any(:ids) and holder_kind in ('team', 'account')
+            and state in ('active', 'revoking', 'suspended')
+        """
+    )
+    holders = db.execute(started, {"ids": list(accounts)}).all()
+    met = db.execute(_BEHIND, {"kinds": [k for k, _ in holders], "ids": [i for _, i in holders]}).all()
+    ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
+    for kind, ident in met:
+        ids[HolderKind(kind)].append(ident)
+    into = Grant.account_id.in_(accounts) & Grant.holder_kind.in_(("team", "account"))
+    within = Grant.account_id.in_(ids[HolderKind.ACCOUNT]) | into
+    grants = _grants(db, _live().where(within))
+    people = {*ids[HolderKind.PERSON], *(g.holder.id for g in grants if g.holder.kind is HolderKind.PERSON)}
+    known = _accounts(db, [*accounts, *ids[HolderKind.ACCOUNT]])
+    return core.Register.of(
+        people=_people(db, {*people, *(a.owner for a in known if a.owner is not None)}),
+        teams=_teams(db, ids[HolderKind.TEAM]),
+        apps=_apps(db, [g.holder.id for g in grants if g.holder.kind is HolderKind.APP]),
+        accounts=known,
+        grants=grants,
+        memberships=_memberships(db, Membership.team_id.in_(ids[HolderKind.TEAM])),
+    )
+
+
+def with_grants(db: Db, register: core.Register, ids: Sequence[UUID]) -> core.Register:
+    """The same register with some grants more, and the people who hold them."""
+    more = _grants(db, _live().where(Grant.id.in_(ids)))
+    unknown = {g.holder.id for g in more if g.holder.kind is HolderKind.PERSON} - set(register.people)
+    return core.Register.of(
+        people=[*register.people.values(), *_people(db, unknown)],
+        teams=register.teams.values(),
+        apps=[*register.apps.values(), *_apps(db, [g.holder.id for g in more if g.holder.kind is HolderKind.APP])],
+        accounts=register.accounts.values(),
+        grants=[*register.grants, *more],
+        memberships=register.memberships,
+    )
+
+
+def _live() -> Select[UUID, UUID, str, UUID, str]:
+    # Columns, not objects: a cut can hold tens of thousands.
+    columns = select(Grant.id, Grant.account_id, Grant.holder_kind, Grant.holder_id, Grant.state)
+    return columns.where(Grant.state.in_(("active", "revoking", "suspended")))
+
+
+def _teams(db: Db, ids: Sequence[UUID]) -> list[core.Team]:
+    found = db.execute(select(Team.id, Team.name, Team.partner).where(Team.id.in_(ids)))
+    return [core.Team(i, name, partner) for i, name, partner in found]
+
+
+def _apps(db: Db, ids: Sequence[UUID]) -> list[core.App]:
+    return [core.App(i, name) for i, name in db.execute(select(App.id, App.name).where(App.id.in_(ids)))]
 
 
 def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> core.Register:
@@ -91,9 +152,7 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> cor
     for kind, ident in met:
         ids[kind].append(ident)
     everyone = [i for found in ids.values() for i in found]
-    # Columns, not objects: a cut can hold tens of thousands.
-    columns = select(Grant.id, Grant.account_id, Grant.holder_kind, Grant.holder_id, Grant.state)
-    live = columns.where(Grant.state.in_(("active", "revoking", "suspended")))
+    live = _live()
     if by_holder:
         grants = _grants(db, live.where(Grant.holder_id.in_(everyone)))
         within = Membership.member_id.in_(everyone)
@@ -104,11 +163,8 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> cor
     owners = [a.owner for a in accounts if a.owner is not None]
     return core.Register.of(
         people=_people(db, {*ids[HolderKind.PERSON], *owners}),
-        teams=[
-            core.Team(i, n, p)
-            for i, n, p in db.execute(select(Team.id, Team.name, Team.partner).where(Team.id.in_(ids[HolderKind.TEAM])))
-        ],
-        apps=[core.App(i, n) for i, n in db.execute(select(App.id, App.name).where(App.id.in_(ids[HolderKind.APP])))],
+        teams=_teams(db, ids[HolderKind.TEAM]),
+        apps=_apps(db, ids[HolderKind.APP]),
         accounts=accounts,
         grants=grants,
         memberships=_memberships(db, within),
@@ -155,18 +211,18 @@ def grant_value(row: Any, terms: Sequence[core.Term]) -> core.Grant:
 def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
     """The terms of grants, by grant."""
     found: dict[UUID, list[core.Term]] = {}
-    levels: dict[UUID, core.Level] = {}
     rows = db.execute(
-        select(Term.grant_id, Term.since, Term.until, Term.hours, Term.resource_id, Term.group_id, Level)
-        .join(Level, Level.id == Term.level_id)
+        select(Term.grant_id, Term.since, Term.until, Term.hours, Term.resource_id, Term.group_id, Term.level_id)
         .where(Term.grant_id.in_(grants))
         .order_by(Term.id)
     ).all()
     parts = parts_of(db, {row.resource_id or row.group_id for row in rows} - {None})
+    wanted = select(Level).where(Level.id.in_({row.level_id for row in rows}))
+    levels = {level.id: level_value(level) for level in db.scalars(wanted)}
     for grant, since, until, hours, resource, group, level in rows:
-        value = levels.get(level.id) or levels.setdefault(level.id, level_value(level))
-        part = parts.get(resource or group)
-        found.setdefault(grant, []).append(core.Term(value, Window(since, until), hours_value(hours), part))
+        part = parts.get(resource or group) if parts else None
+        term = core.Term(levels[level], Window(since, until), hours_value(hours), part)
+        found.setdefault(grant, []).append(term)
     return found
 
 

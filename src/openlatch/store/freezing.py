@@ -19,6 +19,7 @@ from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import access
+from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind, Subject
 from openlatch.store import cut, lists
 from openlatch.store.lists_reviews import SCOPES
@@ -77,7 +78,8 @@ def choose(db: Db, organisation: UUID, scopes: Mapping[Subject, str], extra: Ite
         mine = place.listing.of(organisation)
         ids = place.listing.matching(scope, [mine, place.live])
         matched = _take(db, kind, ids)
-        live = db.scalar(select(func.count()).select_from(place.listing.matching("", [mine, place.live]).subquery()))
+        ident = place.listing.columns["id"].expression
+        live = db.scalar(select(func.count(ident)).where(mine, place.live))
         found.append(Population(kind, live or 0, matched, 0))
     named = list(extra)
     urgent = select(Grant.id).where(
@@ -308,39 +310,68 @@ def _peers(db: Db) -> dict[tuple[UUID, str], int]:
 
 
 def _levels(db: Db) -> dict[UUID, Level]:
-    systems = (
-        select(Account.system_id).join(Grant, Grant.account_id == Account.id).join(chosen, chosen.c.id == Grant.id)
-    )
+    systems = db.scalars(
+        select(Account.system_id)
+        .join(Grant, Grant.account_id == Account.id)
+        .join(chosen, chosen.c.id == Grant.id)
+        .distinct()
+    ).all()
     return {row.id: row for row in db.scalars(select(Level).where(Level.system_id.in_(systems)))}
 
 
 def _ways(db: Db, now: datetime) -> dict[UUID, Ways]:
-    """For every chosen grant: the holder's other paths into the account, and the people that it lets in."""
+    """For every chosen grant: the holder's other paths into the account, and the people that it lets in.
+
+    Most holders have no second way in. So who comes in by teams and accounts is looked for first, and paths are
+    followed for those only who also hold something themselves.
+    """
     found: dict[UUID, Ways] = {}
-    accounts = db.scalars(
-        select(Grant.account_id).join(chosen, chosen.c.id == Grant.id).distinct().order_by(Grant.account_id)
+    rows = db.execute(
+        select(Grant.account_id, Grant.id, Grant.holder_kind, Grant.holder_id)
+        .join(chosen, chosen.c.id == Grant.id)
+        .order_by(Grant.account_id)
     ).all()
+    by_account: dict[UUID, list[tuple[UUID, Holder]]] = defaultdict(list)
+    for account, grant, kind, holder in rows:
+        by_account[account].append((grant, Holder(HolderKind(kind), holder)))
+    accounts = list(by_account)
     for start in range(0, len(accounts), ACCOUNTS_AT_ONCE):
-        some = accounts[start : start + ACCOUNTS_AT_ONCE]
-        register = cut.around_accounts(db, some)
-        for account in some:
-            for holder, paths in access.by_holder(register, account, now).items():
-                _note_ways(found, register.name_of(holder), holder.kind, holder.id, paths)
+        some = {account: by_account[account] for account in accounts[start : start + ACCOUNTS_AT_ONCE]}
+        _note_ways(db, found, some, now)
     return found
 
 
-def _note_ways(found: dict[UUID, Ways], name: str, kind: HolderKind, ident: UUID, paths: Sequence[access.Path]) -> None:
-    for path in paths:
-        for hop in path.hops:
-            if hop.grant is None:
-                continue
-            ways = found.get(hop.grant) or found.setdefault(hop.grant, Ways())
-            if hop.holder.id != ident:
-                if kind is HolderKind.PERSON:
-                    ways.people[ident] = name
-            elif len(paths) > 1 and len(path.hops) == 1:
-                others = (p.words for p in paths if hop.grant not in p.grants)
-                ways.others += [words for words in others if words not in ways.others]
+_THEMSELVES = (HolderKind.PERSON, HolderKind.APP)
+
+
+def _note_ways(
+    db: Db, found: dict[UUID, Ways], some: Mapping[UUID, Sequence[tuple[UUID, Holder]]], now: datetime
+) -> None:
+    register = cut.indirect(db, list(some))
+    crowds: dict[Holder, tuple[frozenset[Holder], dict[UUID, str]]] = {}
+    twice: dict[UUID, set[Holder]] = defaultdict(set)
+    for account, grants in some.items():
+        owner = register.accounts[account].owner
+        inside: set[Holder] = {Holder(HolderKind.PERSON, owner)} if owner else set()
+        for grant in register.by_account.get(account, ()):
+            known = crowds.get(grant.holder)
+            if known is None:
+                crowd = access.behind(register, grant.holder, now)
+                people = {h.id: register.people[h.id].name for h in crowd if h.kind is HolderKind.PERSON}
+                known = crowds[grant.holder] = crowd, people
+            inside |= known[0]
+            found[grant.id] = Ways([], known[1])
+        for _, holder in grants:
+            if holder in inside:
+                twice[account].add(holder)
+            # Met a second time, the same holder is met twice.
+            inside.add(holder)
+    named = {g: (account, h) for account, held in twice.items() for g, h in some[account] if h in held}
+    whole = cut.with_grants(db, register, [g for g, (_, h) in named.items() if h.kind in _THEMSELVES])
+    reached = {account: access.paths_into(whole, holders, account, now) for account, holders in twice.items()}
+    for grant_id, (account, holder) in named.items():
+        others = [p.words for p in reached[account][holder] if grant_id not in p.grants]
+        found.setdefault(grant_id, Ways()).others = list(dict.fromkeys(others))
 
 
 _COLUMNS = (

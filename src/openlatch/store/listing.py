@@ -78,13 +78,18 @@ class Page:
 
 @dataclass(frozen=True)
 class Listing:
-    """A list that can be filtered, searched, sorted and paged."""
+    """A list that can be filtered, searched, sorted and paged.
+
+    ``lean`` is the source without what only the columns in ``heavy`` need: enough to find or count rows by others.
+    """
 
     name: str
     source: FromClause
     columns: Mapping[str, Column]
     default_sort: str
     searched: Sequence[str] = ()
+    lean: FromClause | None = None
+    heavy: frozenset[str] = frozenset()
     attributes: dict[str, Attribute] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -125,7 +130,7 @@ class Listing:
         flat = [dict(row) for row in found[: query.limit]]
         more = len(found) > query.limit
         following = _encode(query.sort, flat[-1][name], flat[-1]["id"]) if more else ""
-        total = self._count(db, wanted) if query.count else None
+        total = self._count(db, query, visible) if query.count else None
         return Page([nested(row) for row in flat], following, total)
 
     def one(self, db: Session, ident: UUID, visible: Sequence[ColumnElement[bool]] = ()) -> dict[str, Any] | None:
@@ -143,8 +148,14 @@ class Listing:
 
     def matching(self, text: str, visible: Sequence[ColumnElement[bool]] = ()) -> Select[UUID]:
         """The ids of what a filter matches, as a statement to go on from."""
-        wanted = self._conditions(ListQuery(filter=text), visible)
-        return select(self.columns["id"].expression).select_from(self.source).where(*wanted)
+        return self._ids(ListQuery(filter=text), visible)
+
+    def _ids(self, query: ListQuery, visible: Sequence[ColumnElement[bool]]) -> Select[UUID]:
+        node = self.checked(query.filter)
+        used = set(names_in(node)) if node is not None else set()
+        used |= set(self.searched) if query.search.strip() else set()
+        source = self.source if self.lean is None or used & self.heavy else self.lean
+        return select(self.columns["id"].expression).select_from(source).where(*self._conditions(query, visible))
 
     def _rows(self) -> Select[Any]:
         shown = [c.expression.label(name) for name, c in self.columns.items() if c.shown]
@@ -158,9 +169,8 @@ class Listing:
         words = query.search.split()[:8]
         return wanted + [or_(*(_like(self.columns[n].expression, w, "%", "%") for n in self.searched)) for w in words]
 
-    def _count(self, db: Session, wanted: Sequence[ColumnElement[bool]]) -> int:
-        inner = select(self.columns["id"].expression).select_from(self.source).where(*wanted).subquery()
-        return db.scalar(select(func.count()).select_from(inner)) or 0
+    def _count(self, db: Session, query: ListQuery, visible: Sequence[ColumnElement[bool]]) -> int:
+        return db.scalar(select(func.count()).select_from(self._ids(query, visible).subquery())) or 0
 
     def _sort(self, text: str) -> tuple[str, bool]:
         name, descending = text.removeprefix("-"), text.startswith("-")

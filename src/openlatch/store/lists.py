@@ -71,16 +71,18 @@ holder_name = func.coalesce(Person.name, Team.name, App.name, holder_account.nam
 # Only people and partner teams can stand outside; an app is as far inside as whoever let it in.
 holder_inside = func.coalesce(Person.inside, ~Team.partner, True)
 
-GRANTS = Listing(
-    "grants",
+_grants = (
     Grant.__table__.join(Account, Account.id == Grant.account_id)
     .join(System, System.id == Account.system_id)
-    .join(terms, literal(True))
     .outerjoin(Person, Person.id == Grant.person_id)
     .outerjoin(Team, Team.id == Grant.team_id)
     .outerjoin(App, App.id == Grant.app_id)
     .outerjoin(holder_account, holder_account.id == Grant.holder_account_id)
-    .outerjoin(giver, giver.id == Grant.given_by_id),
+    .outerjoin(giver, giver.id == Grant.given_by_id)
+)
+GRANTS = Listing(
+    "grants",
+    _grants.join(terms, literal(True)),
     {
         "id": id_column(Grant.id),
         "state": word_column(Grant.state, "pending, active, suspended, revoking or ended."),
@@ -125,6 +127,8 @@ GRANTS = Listing(
     },
     default_sort="-given_at",
     searched=("holder.name", "account.name", "level"),
+    lean=_grants,
+    heavy=frozenset({"level", "sentence", "part", "has_hours", "reach", "since", "until"}),
 )
 
 ACCOUNTS = Listing(

@@ -106,6 +106,7 @@ class _Freeze:
         self.known = freezing.known(unit.db, unit.now)
         self.staff = staff_for(unit, self.line)
         self.digest = hashlib.sha256()
+        self.account_parts: dict[UUID, orjson.Fragment] = {}
         self.choices = {ident: _choice(level) for ident, level in self.known.levels.items()}
         self.by_system: dict[UUID, list[recommending.LevelChoice]] = {}
         for level in self.known.levels.values():
@@ -148,8 +149,7 @@ class _Freeze:
         people = ways.people if ways else {}
         facts = {
             "state": row.state,
-            "account": {"id": row.account_id, "name": row.account, "sensitivity": row.sensitivity,
-                        "kind": row.account_kind, "owner": row.owner_id},
+            "account": self._account_part(row),
             "system": {"id": row.system_id, "name": row.system},
             "holder": {"kind": row.holder_kind, "id": row.holder_id, "name": row.holder, "inside": row.inside,
                        "standing": row.standing, "job": row.job or ""},
@@ -191,6 +191,16 @@ class _Freeze:
             about,
             facts,
         )
+
+    def _account_part(self, row: GrantRow) -> orjson.Fragment:
+        """What is frozen of an account: made once for all of its items."""
+        known = self.account_parts.get(row.account_id)
+        if known is None:
+            shown = {"id": row.account_id, "name": row.account, "sensitivity": row.sensitivity,
+                     "kind": row.account_kind, "owner": row.owner_id}  # fmt: skip
+            known = orjson.Fragment(orjson.dumps(shown, option=orjson.OPT_SORT_KEYS))
+            self.account_parts[row.account_id] = known
+        return known
 
     def _peers(self, row: GrantRow) -> dict[str, Any] | None:
         if not row.job:

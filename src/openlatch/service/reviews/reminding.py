@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 from uuid import UUID
 
@@ -18,9 +18,11 @@ from openlatch.store.tables import Item, Membership, Person, Round
 
 def tell_reviewers(unit: Unit, row: Round) -> None:
     """Tell each reviewer of a round that has just opened what is theirs to decide, and until when."""
-    for people, _, count in _waiting(unit, row.id):
+    waiting = list(_waiting(unit, row.id))
+    addresses = telling.addresses(unit, {person for people, _, _ in waiting for person in people})
+    for people, _, count in waiting:
         sentence = f"{_counted(count)} of “{row.name}” {_are(count)} yours to decide, by {_day(row.due_at)}."
-        telling.tell_and_write(unit, people, "review", sentence, f"/rounds/{row.id}")
+        telling.tell_and_write(unit, people, "review", sentence, f"/rounds/{row.id}", addresses)
 
 
 def remind(unit: Unit) -> int:
@@ -56,22 +58,25 @@ def _remind(unit: Unit, row: Round, which: str) -> None:
         telling.tell_and_write(unit, [*telling.administrators(unit), *above], "review", sentence, page)
 
 
-def _waiting(unit: Unit, ident: UUID) -> Iterable[tuple[list[UUID], str, int]]:
+def _waiting(unit: Unit, ident: UUID) -> Iterator[tuple[list[UUID], str, int]]:
     """Those with undecided items, with their names and how many: deputies for those who are away, all of a team."""
     rows = unit.db.execute(
-        select(Item.reviewer_id, Item.reviewer_team_id, func.count(Item.id))
+        select(
+            Item.reviewer_id, Item.reviewer_team_id, func.count(Item.id), Person.name, Person.deputy_id,
+            Person.away_since, Person.away_until,
+        )
+        .outerjoin(Person, Person.id == Item.reviewer_id)
         .where(Item.round_id == ident, Item.state == "undecided")
-        .group_by(Item.reviewer_id, Item.reviewer_team_id)
+        .group_by(Item.reviewer_id, Item.reviewer_team_id, Person.id)
         .order_by(Item.reviewer_id, Item.reviewer_team_id)
-    ).all()
-    for person, team, count in rows:
+    ).all()  # fmt: skip
+    for person, team, count, name, deputy, since, until in rows:
         if person is not None:
-            found = unit.db.get_one(Person, person)
-            away = found.away_since is not None and Window(found.away_since, found.away_until).contains(unit.now)
-            people = [person, found.deputy_id] if away and found.deputy_id else [person]
-            yield people, found.name, count
+            away = since is not None and Window(since, until).contains(unit.now)
+            yield [person, deputy] if away and deputy else [person], name, count
         elif team is not None:
-            yield list(unit.db.scalars(members_now(unit.now).where(Membership.team_id == team))), "a team", count
+            members = unit.db.scalars(members_now(unit.now).where(Membership.team_id == team))
+            yield [member for member in members if member is not None], "a team", count
         else:
             yield sorted(telling.administrators(unit)), "nobody", count
 
