@@ -63,12 +63,14 @@ def _bare(db: psycopg.Connection[Any], ident: UUID) -> None:
 _BY_HAND = """
     insert into items (id, organisation_id, round_id, position, kind, subject_id, grant_id, account_id, account, holder,
         level, reach, recommended, flagged, severity, reviewer_id, assigned_as, facts)
-    select gen_random_uuid(), g.organisation_id, %(round)s, row_number() over (order by f.score desc nulls last, a.name),
+    select gen_random_uuid(), g.organisation_id, %(round)s,
+        row_number() over (order by f.score desc nulls last, a.name),
         case when g.app_id is null then 'grant' else 'link' end, g.id, g.id, a.id, a.name,
         coalesce(p.name, t.name, ap.name), te.level, te.reach, 'keep', coalesce(f.count, 0), coalesce(f.severity, 0),
         a.owner_id, 'Owner of the account.',
         jsonb_build_object('state', g.state, 'account', jsonb_build_object('id', a.id, 'name', a.name, 'sensitivity',
-            a.sensitivity, 'kind', a.kind, 'owner', a.owner_id), 'system', jsonb_build_object('id', s.id, 'name', s.name),
+            a.sensitivity, 'kind', a.kind, 'owner', a.owner_id),
+            'system', jsonb_build_object('id', s.id, 'name', s.name),
             'holder', jsonb_build_object('kind', g.holder_kind, 'id', g.holder_id, 'name', coalesce(p.name, t.name,
             ap.name), 'inside', p.inside, 'standing', p.standing, 'job', p.job), 'level', te.level, 'sentence',
             te.sentence, 'reach', te.reach, 'until', te.until, 'since', te.since, 'given_at', g.given_at, 'given_by',
@@ -77,15 +79,19 @@ _BY_HAND = """
             jsonb_build_object('job', p.job, 'have', pe.have))
     from grants g
     join accounts a on a.id = g.account_id join systems s on s.id = a.system_id
-    join (select t.grant_id, max(l.reach) reach, string_agg(l.name, ', ') as level, string_agg(l.sentence, ' ') sentence,
-            max(t.until) until, min(t.since) since from terms t join levels l on l.id = t.level_id group by 1) te
+    join (select t.grant_id, max(l.reach) reach, string_agg(l.name, ', ') as level,
+            string_agg(l.sentence, ' ') sentence, max(t.until) until, min(t.since) since
+        from terms t join levels l on l.id = t.level_id group by 1) te
         on te.grant_id = g.id
-    left join people p on p.id = g.person_id left join teams t on t.id = g.team_id left join apps ap on ap.id = g.app_id
+    left join people p on p.id = g.person_id left join teams t on t.id = g.team_id
+    left join apps ap on ap.id = g.app_id
     left join people gp on gp.id = g.given_by_id
-    left join (select subject_id, max(score) score, max(severity) severity, count(*) count, jsonb_agg(jsonb_build_object(
-            'rule', rule, 'severity', severity, 'score', score, 'sentence', sentence)) flags
+    left join (select subject_id, max(score) score, max(severity) severity, count(*) count,
+            jsonb_agg(jsonb_build_object('rule', rule,
+                 'severity', severity, 'score', score, 'sentence', sentence)) flags
         from flags where state = 'open' group by 1) f on f.subject_id = g.id
-    left join (select distinct on (subject_id) subject_id, jsonb_build_object('verdict', verdict, 'reason', reason) facts
+    left join (select distinct on (subject_id) subject_id,
+            jsonb_build_object('verdict', verdict, 'reason', reason) facts
         from items where state = 'decided' order by subject_id, decided_at desc) d on d.subject_id = g.id
     left join (select g.account_id, p.job, count(distinct p.id) have from grants g join people p on p.id = g.person_id
         where g.state <> 'ended' and p.job <> '' group by 1, 2) pe on pe.account_id = a.id and pe.job = p.job

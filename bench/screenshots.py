@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import shlex
@@ -9,6 +10,7 @@ import shutil
 import subprocess
 import tempfile
 import time
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -55,7 +57,7 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
         return client.list(kind, filter=written, limit=1).rows[0].id
 
     page = _page(browser, demo)
-    for name in ("people", "grants", "apps", "sessions", "flags", "revocations", "journal", "systems"):
+    for name in ("grants", "apps", "sessions", "flags", "journal", "systems"):
         _shoot(page, name, f"/{name}")
     _shoot(page, "today", "/")
     account = first("accounts", 'name eq "Booking desk mailbox"')
@@ -63,9 +65,15 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     person = first("people", 'name eq "Gwil Tresco"')
     _shoot(page, "person", f"/people/{person}")
     item = first("rounds", 'name eq "Sensitive accounts, autumn"')
+    reviewer = _page(browser, demo, who="lene.marsh@hollinfell.example.org")
+    reviewer.goto(f"/rounds/{item}")
+    reviewer.locator("[data-test^=item-]", has_text="Sunniva Bakke").last.click()
+    reviewer.keyboard.press("t")
+    _shoot(reviewer, "round")
     page.goto(f"/rounds/{item}")
-    page.locator("[data-test=item-3]").click()
-    _shoot(page, "round")
+    page.get_by_role("button", name="Progress").click()
+    _shoot(page, "progress")
+    _report(browser, client, first("rounds", 'name sw "Old web shop"'))
     _shoot(_page(browser, demo, PHONE), "flags-phone", "/flags")
     dark = _page(browser, demo, dark=True)
     dark.goto(f"/accounts/{account}")
@@ -76,6 +84,15 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     page.goto(f"/revocations/{found.id}")
     page.get_by_text("confirmed gone").wait_for()
     _shoot(page, "revocation")
+
+
+def _report(browser: Browser, client: Client, ident: Any) -> None:
+    """The report out of the evidence of a review."""
+    with zipfile.ZipFile(io.BytesIO(client.evidence(ident))) as archive:
+        report = archive.read("report.html").decode()
+    page = browser.new_context(viewport={"width": DESK[0], "height": DESK[1]}).new_page()
+    page.set_content(report)
+    _shoot(page, "report")
 
 
 def _giving(browser: Browser, demo: Demo) -> None:

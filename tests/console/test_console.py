@@ -6,7 +6,10 @@ import re
 import shutil
 import time
 from collections.abc import Callable, Iterator
+from datetime import datetime, timedelta
+from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import psycopg
 import pytest
@@ -14,6 +17,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from openlatch.client import Client
+from openlatch.core.reviews import bundle
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
 from openlatch.standins import telemetry
@@ -140,7 +144,7 @@ def test_the_sign_in_page_and_the_dialogs_are_sound_too(
         refuse_faults(page, "the question before ending access")
         page.goto("/rounds")
         page.get_by_role("button", name="Open a round").click()
-        expect(page.get_by_text("will be in it")).to_be_visible()
+        expect(page.get_by_text("As things are, it would hold")).to_be_visible()
         refuse_faults(page, "opening a round")
         page.goto(places["round"])
         page.locator("[data-test=item-1]").click()
@@ -197,15 +201,126 @@ def test_a_reviewer_goes_through_their_items_by_keyboard(signed_in: Open, places
     first = page.locator("[data-test^=item-]").first
     number = first.get_attribute("data-test")
     first.focus()
-    page.keyboard.press("Enter")
-    expect(page.get_by_label("Why")).to_be_focused()
-    page.get_by_role("button", name="Keep", exact=True).focus()
+    page.keyboard.press("k")
+    expect(page.get_by_label("Why it is needed")).to_be_focused()
     page.keyboard.press("Enter")
     expect(page.get_by_role("alert")).to_contain_text("There has to be a reason")
-    page.get_by_label("Why").fill("Asked the owner, who needs it until spring.")
-    page.keyboard.press("Control+Enter")
+    page.keyboard.type("Asked the owner, who needs it until spring.")
+    page.keyboard.press("Enter")
     expect(page.locator(f"[data-test={number}]")).to_have_count(0)
-    expect(page.get_by_label("Why")).to_be_focused()
+    expect(page.locator("[data-test^=item-][aria-current=true]")).to_be_focused()
+
+
+def _write(page: Page, label: str, text: str) -> None:
+    """Into a field, by keyboard: what is in it goes."""
+    page.get_by_role("dialog").get_by_label(label, exact=False).first.focus()
+    page.keyboard.press("Control+a")
+    page.keyboard.type(text)
+
+
+def test_a_review_from_schedule_to_evidence_by_keyboard_alone(
+    signed_in: Open, stack: Demo, tokens: dict[str, str], tmp_path: Path
+) -> None:
+    """One key for an undisputed item; a disputed one takes a reason; the bundle is verified at the end."""
+    page = signed_in(path="/rounds")
+    page.get_by_role("button", name="Schedule a review").focus()
+    page.keyboard.press("Enter")
+    dialog = page.get_by_role("dialog")
+    _write(page, "Name", "Seasonal")
+    _write(page, "Which of them", 'account.sensitivity le 2 and not (account.name eq "Old web shop")')
+    page.keyboard.press("Tab")
+    expect(dialog.get_by_text("As things are, it would hold")).to_contain_text("grants")
+    dialog.get_by_label("Who is asked first").focus()
+    page.keyboard.type("Lene")
+    dialog.get_by_label("Decisions happen").focus()
+    page.keyboard.type("when")
+    starts = datetime.now(ZoneInfo("Europe/London")) + timedelta(minutes=1)
+    dialog.get_by_label("For the first time").focus()
+    page.keyboard.type(starts.strftime("%m%d%Y"))
+    page.keyboard.press("ArrowRight")
+    page.keyboard.type(starts.strftime("%I%M%p"))
+    expect(dialog.get_by_text("Opens", exact=True)).to_be_visible()
+    dialog.get_by_role("button", name="Schedule it").focus()
+    page.keyboard.press("Enter")
+    expect(dialog).to_have_count(0)
+    expect(page.get_by_role("link", name="Seasonal, ")).to_be_visible(timeout=90_000)
+
+    reviewer = signed_in("reviewer", "/rounds")
+    link = reviewer.get_by_role("link", name="Seasonal, ")
+    link.focus()
+    reviewer.keyboard.press("Enter")
+    current = reviewer.locator("[data-test^=item-][aria-current=true]")
+    expect(current).to_be_visible()
+    ident = reviewer.url.rpartition("/")[2].partition("?")[0]
+    with Client(stack.address, tokens["reviewer"]) as client:
+        waiting = [i for i in client.items(ident) if i.state == "undecided"]
+    undisputed = [i for i in waiting if i.severity < 3]
+    assert len(undisputed) >= 40
+    presses = 0
+    current.focus()
+    for number in range(len(waiting)):
+        here = current.get_attribute("data-test") or ""
+        disputed = any(i.position == int(here.removeprefix("item-")) and i.severity >= 3 for i in waiting)
+        reviewer.keyboard.press("k")
+        presses += not disputed
+        if disputed:
+            expect(reviewer.get_by_label("Why it is needed")).to_be_focused()
+            reviewer.keyboard.type("Asked, and needed.")
+            reviewer.keyboard.press("Enter")
+        left = len(waiting) - number - 1
+        expect(reviewer.get_by_text(f"{left} of {len(waiting)} items left for you")).to_be_visible()
+    assert presses / len(undisputed) < 3
+
+    page.get_by_role("link", name="Seasonal, ").focus()
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Progress").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("img", name="Items left by day")).to_be_visible()
+    refuse_faults(page, "progress")
+    page.get_by_role("button", name="Close the round").focus()
+    page.keyboard.press("Enter")
+    dialog.get_by_role("button", name=re.compile("^Close (the round|with)")).focus()
+    page.keyboard.press("Enter")
+    evidence = page.get_by_role("link", name="Take the evidence")
+    expect(evidence).to_be_visible(timeout=60_000)
+    evidence.focus()
+    with page.expect_download() as taken:
+        page.keyboard.press("Enter")
+    found = bundle.verify(Path(taken.value.path()).read_bytes())
+    assert (found.faults, found.items) == ((), len(waiting))
+
+
+def test_a_question_is_asked_and_answered_and_many_are_kept_but_not_what_is_flagged(signed_in: Open) -> None:
+    """The answer comes back into the line; the refusal lists what is flagged."""
+    page = signed_in("administrator", "/rounds")
+    page.get_by_role("button", name="Open a round").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Name").fill("Wardens' mail")
+    dialog.get_by_label("Which of them").fill('account.name eq "Wardens\' mailbox" or holder.name eq "Jory Penhale"')
+    dialog.get_by_label("Who is asked first").select_option(label="Lene Marsh")
+    refuse_faults(page, "opening a round")
+    dialog.get_by_role("button", name="Open the round").click()
+    expect(page.get_by_role("heading", name="Wardens' mail", exact=True)).to_be_visible()
+    reviewer = signed_in("reviewer", page.url.removeprefix(str(page.evaluate("location.origin"))))
+    reviewer.locator("[data-test^=item-]", has_text="Fenna Aldous").click()
+    reviewer.keyboard.press("a")
+    reviewer.get_by_label("What you want to know").fill("Will you be back next season?")
+    reviewer.keyboard.press("Enter")
+    expect(reviewer.get_by_role("alert")).to_have_count(0)
+    holder = signed_in("delegate", "/mine")
+    holder.get_by_label("Will you be back next season?").fill("Yes, from May.")
+    refuse_faults(holder, "a question to answer")
+    holder.get_by_role("button", name="Answer", exact=True).click()
+    expect(holder.get_by_role("heading", name="Questions to you")).to_have_count(0)
+    reviewer.locator("[data-test^=item-]", has_text="Fenna Aldous").click()
+    expect(reviewer.locator("[data-test=desk]")).to_contain_text("Yes, from May.")
+    reviewer.get_by_label("In groups by").select_option(label="account")
+    for group in ("Wardens' mailbox", "Booking desk mailbox"):
+        reviewer.get_by_role("button", name=f"Pick all of {group}").click()
+    many = reviewer.get_by_role("region", name="Many at once")
+    many.get_by_role("button", name=re.compile("^Keep")).click()
+    expect(many.get_by_role("alert")).to_contain_text("What is flagged can't be kept together")
+    refuse_faults(reviewer, "many at once")
 
 
 def test_each_sees_what_is_theirs(signed_in: Open) -> None:

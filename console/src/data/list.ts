@@ -24,8 +24,8 @@ export interface ListState<T> {
 
 const LIMIT = 30
 
-/** The list called `name`; `start` is the filter that it opens with. */
-export function useList<T>(name: string, start: string = '', path: string = `/${name}`): ListState<T> {
+/** The list called `name`; `start` is the filter that it opens with, `limit` how many rows a page has. */
+export function useList<T>(name: string, start: string = '', path: string = `/${name}`, limit: number = LIMIT): ListState<T> {
   const route = useRoute()
   const router = useRouter()
   const search = ref(String(route.query.search ?? ''))
@@ -47,7 +47,7 @@ export function useList<T>(name: string, start: string = '', path: string = `/${
         filter: filter.value,
         sort: sort.value,
         cursor: cursors.value.at(-1),
-        limit: LIMIT,
+        limit,
         count: true,
       }),
     placeholderData: (before) => before,

@@ -55,7 +55,7 @@ export function progressOption(progress: RoundProgress, now: number): EChartsCor
     xAxis: { type: 'time', min: opened, max: Math.max(due, now), axisLabel: { ...label, hideOverlap: true }, axisLine: { lineStyle: { color: line } } },
     yAxis: { type: 'value', min: 0, max: progress.items, minInterval: 1, axisLabel: label, splitLine: { lineStyle: { color: line } } },
     series: [
-      { type: 'line', name: 'left', step: 'end', data: leftByDay(progress, now), symbol: 'none', lineStyle: { color: moss, width: 3 }, areaStyle: { color: moss, opacity: 0.15 } },
+      { type: 'line', name: 'left', step: 'end', data: leftByDay(progress, now), symbol: 'circle', symbolSize: 8, itemStyle: { color: moss }, lineStyle: { color: moss, width: 3 }, areaStyle: { color: moss, opacity: 0.15 } },
       {
         type: 'line', name: 'an even pace', data: [[opened, progress.items], [due, 0]], symbol: 'none', lineStyle: { color: brass, type: 'dashed', width: 1.5 },
         markLine: { silent: true, symbol: 'none', label: { formatter: 'due', color: soft }, lineStyle: { color: soft, type: 'dotted' }, data: [{ xAxis: due }] },

@@ -27,7 +27,7 @@ const CHOICES = [
   { label: 'Decided', filter: 'state eq "decided"' },
 ]
 const GROUPS: [string, string, string][] = [['', 'no groups', ''], ['account', 'account', 'account.name'], ['holder', 'holder', 'holder.name'], ['level', 'level', 'level'], ['recommended', 'recommendation', 'recommended']]
-const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<ItemRow>('items', '', `/rounds/${props.id}/items`)
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<ItemRow>('items', '', `/rounds/${props.id}/items`, 100)
 
 const hereId = ref<string | null>(null)
 const picked = ref<string[]>([])
@@ -53,8 +53,12 @@ const about = computed(() => {
 })
 
 // The first line that still waits is open from the start, so that one can begin at once.
-watch(rows, (found) => {
-  if (!here.value) hereId.value = (found.find((row) => row.state === 'undecided') ?? found[0])?.id ?? null
+watch(rows, (found, before) => {
+  if (!here.value) {
+    const first = found.find((row) => row.state === 'undecided') ?? found[0]
+    if (before?.length) void go(first)
+    else hereId.value = first?.id ?? null
+  }
   picked.value = picked.value.filter((id) => found.some((row) => row.id === id))
 }, { immediate: true })
 
@@ -67,8 +71,14 @@ async function go(item: ItemRow | undefined): Promise<void> {
 
 /** After a decision the next undecided line opens, so that one goes through by keyboard. */
 function goOn(from: ItemRow): void {
+  const waits = (row: ItemRow) => row.state === 'undecided' && row.id !== from.id
+  if (!ordered.value.some(waits) && hasMore.value) {
+    hereId.value = null
+    more()
+    return
+  }
   const after = ordered.value.slice(ordered.value.findIndex((row) => row.id === from.id) + 1)
-  void go(after.find((row) => row.state === 'undecided') ?? ordered.value.find((row) => row.state === 'undecided' && row.id !== from.id) ?? after[0])
+  void go(after.find(waits) ?? ordered.value.find(waits) ?? after[0])
 }
 
 function pick(item: ItemRow): void {
@@ -114,7 +124,7 @@ function onKey(event: KeyboardEvent): void {
     <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="items" :choices="CHOICES" />
     <div class="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 text-soft">
       <label>In groups by <select v-model="by" class="field ml-1 inline-block w-auto min-w-40"><option v-for="[value, words] in GROUPS" :key="value" :value="value">{{ words }}</option></select></label>
-      <p class="text-sm">Keys while the focus is on an item: <kbd>↑</kbd> <kbd>↓</kbd> move, <kbd>K</kbd> keep, <kbd>T</kbd> trim, <kbd>R</kbd> revoke, <kbd>P</kbd> pass on, <kbd>A</kbd> ask, <kbd>U</kbd> take back, <kbd>X</kbd> pick</p>
+      <p class="hidden text-sm md:block">Keys while the focus is on an item: <kbd>↑</kbd> <kbd>↓</kbd> move, <kbd>K</kbd> keep, <kbd>T</kbd> trim, <kbd>R</kbd> revoke, <kbd>P</kbd> pass on, <kbd>A</kbd> ask, <kbd>U</kbd> take back, <kbd>X</kbd> pick</p>
     </div>
     <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing is left to decide here." @retry="refetch" />
     <div v-if="rows.length" class="grid items-start gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]" @keydown="onKey">

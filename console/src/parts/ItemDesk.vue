@@ -140,9 +140,8 @@ defineExpose({ begin, undo, isOpen, isGrant })
 <template>
   <article class="card p-5" :aria-label="`Item ${item.position}`" data-test="desk">
     <h2 class="text-xl">{{ item.holder.name }} <span class="text-soft">in</span> {{ item.facts.account.name }}</h2>
-    <p class="mb-3 font-medium">{{ item.level }}</p>
-    <ItemFacts :item="item" />
-    <p class="mt-4 border-t border-line pt-3"><span class="text-soft">Consider:</span> <strong>{{ item.recommended }}<template v-if="item.facts.recommendation.level"> to {{ item.facts.recommendation.level.name }}</template><template v-if="item.facts.recommendation.until"> until {{ day(item.facts.recommendation.until) }}</template></strong>. {{ item.facts.recommendation.reason }}</p>
+    <p class="mb-1 font-medium">{{ item.level }}</p>
+    <p class="mb-3"><span class="text-soft">Consider:</span> <strong>{{ item.recommended }}<template v-if="item.facts.recommendation.level"> to {{ item.facts.recommendation.level.name }}</template><template v-if="item.facts.recommendation.until"> until {{ day(item.facts.recommendation.until) }}</template></strong>. {{ item.facts.recommendation.reason }}</p>
     <p v-if="item.verdict" class="mt-3 rounded-md bg-sunk px-3 py-2">
       <strong>{{ item.fate ? 'Nobody decided' : DONE_WORDS[item.verdict] }}</strong><template v-if="item.decided_by"> by {{ item.decided_by.name }}</template><template v-if="item.seconded_by">, {{ item.seconded_by.name }} agreed</template>{{ item.reason ? `: ${item.reason}` : '' }}
       <template v-if="item.trim_level"> To {{ item.trim_level.name }}.</template><template v-if="item.trim_until"> Until {{ day(item.trim_until) }}.</template><template v-if="item.successor"> To {{ item.successor.name }}.</template>
@@ -175,7 +174,7 @@ defineExpose({ begin, undo, isOpen, isGrant })
         <span v-if="doing === 'revoke' || doing === 'trim'" class="text-sm text-soft">{{ acts === 'when_decided' ? 'It starts at once, and can not be taken back.' : 'It starts when the round closes; until then it can be taken back.' }}</span>
       </div>
     </form>
-    <div v-else-if="isOpen" class="mt-4 flex flex-wrap items-center gap-2">
+    <div v-else-if="isOpen" class="mt-3 flex flex-wrap items-center gap-2">
       <button class="button-main" :disabled="isBusy" @click="begin('keep')">Keep <kbd>K</kbd></button>
       <button v-if="isGrant" class="button" @click="begin('trim')">Trim… <kbd>T</kbd></button>
       <button class="button-end" @click="begin('revoke')">{{ item.kind === 'grant' || item.kind === 'link' ? 'Revoke…' : `${revokingWords(item)}…` }} <kbd>R</kbd></button>
@@ -185,5 +184,6 @@ defineExpose({ begin, undo, isOpen, isGrant })
       </template>
       <button v-else class="button" :disabled="isBusy" @click="undo">Take it back <kbd>U</kbd></button>
     </div>
+    <ItemFacts :item="item" class="mt-4 border-t border-line pt-4" />
   </article>
 </template>

@@ -26,7 +26,7 @@ defineProps<{ item: ItemRow }>()
         <dd>{{ untilWords(item.facts.until) }}</dd>
         <dt class="text-soft">Used</dt>
         <dd>
-          {{ ago(item.facts.last_used_at) }}<template v-if="item.facts.use?.observed_since">; {{ item.facts.use.used }} of {{ counted(item.facts.use.held, 'permission') }}, watched since {{ day(item.facts.use.observed_since) }}</template>
+          {{ ago(item.facts.last_used_at) }}<template v-if="item.facts.use?.used">; {{ item.facts.use.used }} of {{ counted(item.facts.use.held, 'permission') }}, watched since {{ day(item.facts.use.observed_since) }}</template>
         </dd>
       </template>
       <template v-if="item.facts.people?.count">

@@ -2,10 +2,10 @@
 import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
 
-import { get } from '@/data/api'
+import { get, send } from '@/data/api'
 import type { Named, PersonRow, Place, Rows } from '@/data/types'
 import { COVERS } from '@/lib/reviews'
-import { SEVERITY_WORDS } from '@/lib/words'
+import { SEVERITY_WORDS, counted } from '@/lib/words'
 
 import FateChoice from './FateChoice.vue'
 
@@ -25,6 +25,12 @@ export interface ReviewDraft {
 const draft = defineModel<ReviewDraft>({ required: true })
 const people = useQuery({ key: ['people', 'reviewers'], query: () => get<Rows<PersonRow>>('/people', { filter: 'inside eq true and standing eq "current"', limit: 200 }) })
 const teams = useQuery({ key: ['teams', 'reviewers'], query: () => get<Rows<Named>>('/teams', { limit: 200 }) })
+
+const held = useQuery({
+  key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join()],
+  query: () => send<{ population: { kind: string; items: number }[] }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reviewers: [], reminders: [] }),
+})
+const inIt = computed(() => (held.data.value?.population ?? []).filter((kind) => kind.items).map((kind) => counted(kind.items, kind.kind, kind.kind === 'latch' ? 'latches' : undefined)).join(', '))
 
 /** The first of the line; others can be put before them from the command line. */
 const first = computed({
@@ -49,6 +55,7 @@ const closes = computed({
 
 <template>
   <label class="block font-semibold">Name <input v-model="draft.name" required class="field mt-1 font-normal" placeholder="Sensitive accounts" /></label>
+  <slot />
   <fieldset>
     <legend class="font-semibold">What is reviewed</legend>
     <div class="mt-1 grid gap-x-4 sm:grid-cols-2">
@@ -56,6 +63,7 @@ const closes = computed({
     </div>
   </fieldset>
   <label class="block font-semibold">Which of them <span class="font-normal text-soft">(a filter; empty for all)</span><input v-model.lazy="draft.scope" class="field mt-1 font-mono text-sm font-normal" placeholder="account.sensitivity ge 3" /></label>
+  <p class="text-soft" role="status">{{ held.error.value ? held.error.value.message : held.data.value ? `As things are, it would hold: ${inIt || 'nothing'}.` : '' }}</p>
   <div class="grid gap-4 sm:grid-cols-2">
     <label class="block font-semibold">Who is asked first
       <select v-model="first" class="field mt-1 font-normal">

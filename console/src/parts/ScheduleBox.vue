@@ -104,20 +104,21 @@ function turn(row: SchedulePage): Promise<void> {
     </ul>
     <ModalBox :open="isOpen" title="Schedule a review" @close="isOpen = false">
       <form class="mt-3 space-y-4" @submit.prevent="make">
-        <div class="grid gap-4 sm:grid-cols-2">
-          <label class="block font-semibold">How often <select v-model="times.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
-          <label v-if="times.plain !== 'never'" class="block font-semibold">For the first time <input v-model="times.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
-          <label v-if="!times.plain" class="block font-semibold">Rule by RFC 5545 <input v-model="times.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
-        </div>
-        <div v-if="next.length" role="status">
-          <p class="font-semibold">Opens</p>
-          <ol class="grid gap-x-4 sm:grid-cols-2"><li v-for="at in next" :key="at">{{ when(at, me?.organisation.time_zone ?? 'UTC') }}</li></ol>
-        </div>
-        <fieldset>
-          <legend class="font-semibold">Also a small round of its own when</legend>
-          <div class="mt-1 grid gap-x-4 sm:grid-cols-2"><label v-for="[value, words] in EVENTS" :key="value"><input v-model="times.events" type="checkbox" :value="value" class="accent-moss" /> {{ words }}</label></div>
-        </fieldset>
-        <ReviewForm v-model="draft" />
+        <ReviewForm v-model="draft">
+          <div class="grid gap-4 sm:grid-cols-2">
+            <label class="block font-semibold">How often <select v-model="times.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
+            <label v-if="times.plain !== 'never'" class="block font-semibold">For the first time <input v-model="times.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
+            <label v-if="!times.plain" class="block font-semibold">Rule by RFC 5545 <input v-model="times.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
+          </div>
+          <div v-if="next.length" role="status">
+            <p class="font-semibold">Opens</p>
+            <ol class="grid gap-x-4 sm:grid-cols-2"><li v-for="at in next" :key="at">{{ when(at, me?.organisation.time_zone ?? 'UTC') }}</li></ol>
+          </div>
+          <fieldset>
+            <legend class="font-semibold">Also a small round of its own when</legend>
+            <div class="mt-1 grid gap-x-4 sm:grid-cols-2"><label v-for="[value, words] in EVENTS" :key="value"><input v-model="times.events" type="checkbox" :value="value" class="accent-moss" /> {{ words }}</label></div>
+          </fieldset>
+        </ReviewForm>
         <ProblemNote :error="failed" />
         <div class="flex justify-end gap-2"><button type="button" class="button" @click="isOpen = false">Not now</button><button class="button-main">Schedule it</button></div>
       </form>

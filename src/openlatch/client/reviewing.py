@@ -40,6 +40,10 @@ class Reviewing(Asking):
         """Open a round over what its scope matches."""
         return self._ask(wire.RoundPage, "POST", "/rounds", plan)
 
+    def preview_round(self, plan: wire.OpenRound) -> Sequence[Any]:
+        """How many items of each kind a round would have if it opened now."""
+        return self._ask(wire.Population, "POST", "/rounds/preview", plan).population
+
     def round(self, ident: UUID) -> wire.RoundPage:
         """A round with its progress."""
         return self._ask(wire.RoundPage, "GET", f"/rounds/{ident}")

@@ -9,6 +9,7 @@ from __future__ import annotations
 import io
 import json
 import re
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -153,13 +154,22 @@ def _grant(unit: Unit, key: str) -> UUID:
 
 
 def _close_one_round(unit: Unit) -> UUID:
-    review = Review("Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, acts="at_close")
+    lene = plans.named(_person(unit, "lene.marsh"))
+    review = Review(
+        "Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, reviewers=lene, acts="at_close"
+    )
     ident = opening.open_round(unit, review)
     for item in unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all():
         decision = deciding.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
-        deciding.decide(unit, ident, item.id, decision)
+        deciding.decide(_as_reviewer(unit, item), ident, item.id, decision)
     closing.close(unit, ident)
     return ident
+
+
+def _as_reviewer(unit: Unit, item: Item) -> Unit:
+    """The same transaction as whoever an item was put before."""
+    person = unit.db.get_one(Person, item.reviewer_id)
+    return replace(unit, viewer=Viewer(unit.viewer.organisation, person.name, person.id), _sight=None)
 
 
 def _open_one_round(unit: Unit) -> None:
@@ -175,7 +185,8 @@ def _open_one_round(unit: Unit) -> None:
     ident = opening.open_round(unit, review)
     items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all()
     for item in [item for item in items if not item.flagged][:4]:
-        deciding.decide(unit, ident, item.id, deciding.Decision(Verdict.KEEP, "Used, and needed."))
+        decision = deciding.Decision(Verdict.KEEP, "Used, and needed.")
+        deciding.decide(_as_reviewer(unit, item), ident, item.id, decision)
 
 
 def _make_schedules(unit: Unit) -> None:

@@ -374,11 +374,14 @@ def _note_ways(
         found.setdefault(grant_id, Ways()).others = list(dict.fromkeys(others))
 
 
-_COLUMNS = (
-    "id", "organisation_id", "round_id", "position", "kind", "subject_id", "grant_id", "account_id", "account",
-    "holder", "level", "reach", "recommended", "flagged", "severity", "reviewer_id", "reviewer_team_id", "assigned_as",
-    "by_default", "needs_second", "second_id", "facts",
-)  # fmt: skip
+# What an item is written as, each with its type: they go over in binary.
+_COLUMNS = {
+    "id": "uuid", "organisation_id": "uuid", "round_id": "uuid", "position": "int4", "kind": "text",
+    "subject_id": "uuid", "grant_id": "uuid", "account_id": "uuid", "account": "text", "holder": "text",
+    "level": "text", "reach": "int2", "recommended": "text", "flagged": "int2", "severity": "int2",
+    "reviewer_id": "uuid", "reviewer_team_id": "uuid", "assigned_as": "text", "by_default": "bool",
+    "needs_second": "bool", "second_id": "uuid", "facts": "text",
+}  # fmt: skip
 
 
 def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
@@ -395,7 +398,8 @@ def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
     raw.execute("alter table frozen alter column facts type text")
     count = 0
     for rows in batches:
-        with raw.cursor() as cursor, cursor.copy(f"copy frozen ({names}) from stdin") as copy:
+        with raw.cursor() as cursor, cursor.copy(f"copy frozen ({names}) from stdin (format binary)") as copy:
+            copy.set_types(list(_COLUMNS.values()))
             for row in rows:
                 copy.write_row(row)
         count += len(rows)

@@ -80,6 +80,12 @@ def open_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
     return rounds.page(unit, opening.open_round(unit, _review(body, body.undecided)))
 
 
+@api.add("POST", "/rounds/preview", "What a round would hold", wire.Population, body=wire.OpenRound)
+def preview_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
+    """How many items of each kind, if it opened now."""
+    return {"population": opening.preview(unit, _review(body, body.undecided))}
+
+
 @api.add("GET", ROUND, "A round with its progress", wire.RoundPage)
 def get_round(unit: Unit, ident: UUID) -> dict[str, Any]:
     """By reviewer, with how fast they went and how much they kept."""

@@ -14,7 +14,8 @@ from openlatch.wire.requests import Request, Sentence
 __all__ = [
     "AbsenceOf", "Absent", "Agree", "AnswerQuestion", "Ask", "BetterReviewers", "CalendarPage", "CloseRound", "Decide",
     "DecideMany", "Decided", "DecisionPreview", "Explain", "Fates", "GroupBy", "Groups", "ItemOf", "ItemRow",
-    "OpenRound", "PassOn", "Place", "QuestionRow", "ReviewPlan", "ReviewerProgress", "RoundPage", "RoundProgress",
+    "OpenRound", "PassOn", "Place", "Population", "QuestionRow", "ReviewPlan", "ReviewerProgress", "RoundPage",
+    "RoundProgress",
     "RoundRow", "ScheduleDates", "SchedulePage", "SchedulePlan", "ScheduleRow",
 ]  # fmt: skip
 
@@ -239,6 +240,12 @@ class PopulationOf(Answer):
     not_matched: int
     urgent: int
     items: int
+
+
+class Population(Answer):
+    """How many items of each kind there would be."""
+
+    population: list[PopulationOf]
 
 
 class RoundPage(RoundRow):

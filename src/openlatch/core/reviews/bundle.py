@@ -12,7 +12,10 @@ import base64
 import binascii
 import hashlib
 import io
+import lzma
+import struct
 import zipfile
+import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -27,6 +30,11 @@ FORMAT = "openlatch-review-evidence"
 VERSION = 1
 MANIFEST, SIGNATURE, EVIDENCE, JOURNAL = "manifest.json", "manifest.sig", "evidence.json", "journal.jsonl"
 _LONG_AGO = (1980, 1, 1, 0, 0, 0)
+# Whatever a reader of archives and JSON can come upon in bytes that are not what they should be.
+_UNREADABLE = (
+    zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, RuntimeError, OSError, EOFError, LookupError,
+    ValueError, TypeError, AttributeError,
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +91,7 @@ def verify(data: bytes, key: str = "") -> Finding:
         if not isinstance(manifest, dict) or manifest["format"] != FORMAT or manifest["version"] != VERSION:
             return _unreadable("it is not evidence of a review in a version known here")
         return _verified(data, members, manifest, signature, key)
-    except (zipfile.BadZipFile, KeyError, ValueError, TypeError, EOFError, NotImplementedError, OSError) as error:
+    except _UNREADABLE as error:
         return _unreadable(f"it can't be read: {type(error).__name__} {error}")
 
 

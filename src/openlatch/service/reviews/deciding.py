@@ -304,7 +304,7 @@ def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: 
     """
     if not 1 <= len(picked) <= MOST_AT_ONCE:
         raise BadInput(f"{len(picked)} items are named.", f"Name 1 to {MOST_AT_ONCE}.", {"items": "out of range"})
-    rounds.page(unit, round_id)
+    rounds.require(unit, round_id)
     ids = [one.id for one in picked]
     flagged = unit.db.scalars(
         select(Item)

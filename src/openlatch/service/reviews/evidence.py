@@ -21,7 +21,7 @@ from openlatch.service.context import Unit
 from openlatch.service.reviews import report, rounds
 from openlatch.store import journal
 from openlatch.store.lists_reviews import ITEMS
-from openlatch.store.tables import Item, JournalEntry, Organisation, Person, Question, Round, Schedule, Step
+from openlatch.store.tables import Item, JournalEntry, Organisation, Person, Question, Round, Schedule, Step, Team
 
 CSV = "items.csv"
 _ITEM_ACTIONS = (
@@ -108,7 +108,7 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
         "scope": {
             "filter": row.scope,
             "covers": row.covers,
-            "reviewers": row.reviewers,
+            "reviewers": [_place(unit, place) for place in row.reviewers],
             "acts": row.acts,
             "undecided": row.undecided,
             "second_from": row.second_from,
@@ -133,13 +133,23 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
     }
 
 
+def _place(unit: Unit, place: dict[str, Any]) -> dict[str, Any]:
+    """A place in the line of those who were asked, with the name of the person or the team."""
+    name = None
+    if place["kind"] == "person":
+        name = unit.db.get_one(Person, UUID(place["id"])).name
+    elif place["kind"] == "team":
+        name = unit.db.get_one(Team, UUID(place["id"])).name
+    return {**place, "name": name}
+
+
 def _completeness(row: Round, count: int) -> dict[str, Any]:
     parts = []
     for kind in row.population:
         more = f", and {kind['urgent']} besides, opened in an emergency or named" if kind["urgent"] else ""
         parts.append(f"of {kind['live']} live items of the kind {kind['kind']} the filter took {kind['matched']}{more}")
     statement = (
-        f"On {_at(row.opened_at)}, in one transaction, {'; '.join(parts)}. "
+        f"On {row.opened_at.astimezone(UTC):%-d %B %Y at %H:%M} UTC, in one transaction, {'; '.join(parts)}. "
         f"Together that is {count} items; each of them is in this evidence."
     )
     return {"statement": statement, "population": row.population, "items": count}

@@ -96,6 +96,14 @@ def open_round(unit: Unit, review: Review, reason: Reason | None = None) -> UUID
     return row.id
 
 
+def preview(unit: Unit, review: Review) -> list[dict[str, Any]]:
+    """How many items of each kind a round would have if it opened now."""
+    unit.sight.require_administrator()
+    plans.refuse_unfit(unit, review)
+    scopes = dict.fromkeys(map(Subject, review.covers), review.scope)
+    return [p.stored for p in freezing.choose(unit.db, unit.viewer.organisation, scopes)]
+
+
 class _Freeze:
     """The items of one round in the making."""
 
@@ -107,6 +115,7 @@ class _Freeze:
         self.staff = staff_for(unit, self.line)
         self.digest = hashlib.sha256()
         self.account_parts: dict[UUID, orjson.Fragment] = {}
+        self.held: dict[tuple[UUID, ...], frozenset[str]] = {}
         self.choices = {ident: _choice(level) for ident, level in self.known.levels.items()}
         self.by_system: dict[UUID, list[recommending.LevelChoice]] = {}
         for level in self.known.levels.values():
@@ -132,7 +141,7 @@ class _Freeze:
         flags = known.flags.get(row.id, [])
         ways = known.ways.get(row.id)
         uses = known.uses.get(row.id, {})
-        held = frozenset[str]().union(*(self.choices[i].permissions for i in row.levels))
+        held = self._held(tuple(row.levels))
         observed = known.observed.get(row.system_id)
         since = max(observed, row.given_at.date()) if observed is not None else None
         evidence = recommending.Evidence(
@@ -191,6 +200,13 @@ class _Freeze:
             about,
             facts,
         )
+
+    def _held(self, levels: tuple[UUID, ...]) -> frozenset[str]:
+        """The permissions that some levels come to: there are few combinations."""
+        known = self.held.get(levels)
+        if known is None:
+            known = self.held[levels] = frozenset[str]().union(*(self.choices[i].permissions for i in levels))
+        return known
 
     def _account_part(self, row: GrantRow) -> orjson.Fragment:
         """What is frozen of an account: made once for all of its items."""

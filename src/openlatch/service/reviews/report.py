@@ -58,8 +58,10 @@ def _summary(evidence: Mapping[str, Any]) -> str:
 
 def _scope(evidence: Mapping[str, Any]) -> list[tuple[str, str]]:
     scope, round_ = evidence["scope"], evidence["round"]
-    line = [place["kind"] + (f" (of {place['account_kind']})" if place["account_kind"] else "") for place in
-            scope["reviewers"]]  # fmt: skip
+    line = [
+        (place["name"] or place["kind"]) + (f" (of {place['account_kind']})" if place["account_kind"] else "")
+        for place in scope["reviewers"]
+    ]
     by, event = round_["schedule"] or "by hand", round_["event"]
     found = [
         ("Covers", ", ".join(scope["covers"])),

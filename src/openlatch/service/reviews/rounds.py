@@ -121,9 +121,15 @@ def progress(unit: Unit, ident: UUID) -> dict[str, Any]:
     }
 
 
+def require(unit: Unit, ident: UUID) -> None:
+    """NotFound when there is no such round, or the viewer has nothing to do in it."""
+    if unit.db.scalar(select(Round.id).where(Round.id == ident, unit.sight.rounds())) is None:
+        raise NotFound("There is no such round, or nothing in it is yours to decide.")
+
+
 def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
     """The items that one may see, counted by account, holder, level, recommended or kind; the largest groups first."""
-    page(unit, ident)
+    require(unit, ident)
     column = GROUPS.get(by)
     if column is None:
         raise BadInput(f"Items are not grouped by {by!r}.", f"Use one of: {', '.join(GROUPS)}.", {"by": "unknown"})
@@ -145,7 +151,7 @@ def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
 
 def items(unit: Unit, ident: UUID, query: ListQuery) -> Page:
     """A page of the items that one may see, each with what has changed since it was frozen."""
-    page(unit, ident)
+    require(unit, ident)
     mine = ITEMS.of(unit.viewer.organisation)
     found = ITEMS.page(unit.db, query, [mine, Item.round_id == ident, unit.sight.items()])
     return Page([shown(row) for row in _with_changes(unit, found.rows)], found.next, found.count)
