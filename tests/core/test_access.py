@@ -143,6 +143,20 @@ def test_the_same_paths_are_found_from_both_ends(world: Register) -> None:
     assert forward == backward
 
 
+@settings(max_examples=2000, deadline=None)
+@given(worlds())
+def test_the_shorter_ways_of_asking_give_the_same(world: Register) -> None:
+    """Paths to one account alone, and who is behind a holder without the paths."""
+    for n in range(3):
+        place = account(n).id
+        reached = {h: {p.words for p in access.everything_reached(world, h, NOW) if p.account == place}
+                   for h in map(person, range(3))}  # fmt: skip
+        found = access.paths_into(world, map(person, range(3)), place, NOW)
+        assert {h: {p.words for p in paths} for h, paths in found.items()} == reached
+        starts = {p.holder for p in access.everyone_reaching(world, place, NOW)}
+        assert access.behind(world, account(n), NOW) == starts
+
+
 def test_a_path_is_told_in_words_and_its_window_is_what_all_hops_share() -> None:
     """A nested team over a through-account reads as a sentence, and ends with its shortest hop."""
     soon, later = NOW + timedelta(days=2), NOW + timedelta(days=9)

@@ -111,14 +111,19 @@ def paths_into(register: Register, holders: Iterable[Holder], account: UUID, at:
 
 
 def _leading_to(register: Register, account: UUID) -> frozenset[UUID]:
-    """The account, and those through which it can be reached: nothing else needs to be looked at on the way to it."""
+    """The account, and the accounts and teams over which it can be reached: on the way to it nothing else counts."""
     found = {account}
-    waiting = [account]
+    waiting = [Holder(HolderKind.ACCOUNT, account)]
     while waiting:
-        for grant in register.by_account.get(waiting.pop(), ()):
-            if grant.holder.kind is HolderKind.ACCOUNT and grant.holder.id not in found:
-                found.add(grant.holder.id)
-                waiting.append(grant.holder.id)
+        here = waiting.pop()
+        if here.kind is HolderKind.ACCOUNT:
+            further = [grant.holder for grant in register.by_account.get(here.id, ())]
+        else:
+            further = [membership.member for membership in register.members_of.get(here.id, ())]
+        for holder in further:
+            if holder.kind in (HolderKind.ACCOUNT, HolderKind.TEAM) and holder.id not in found:
+                found.add(holder.id)
+                waiting.append(holder)
     return frozenset(found)
 
 
@@ -226,6 +231,8 @@ def _onward(
                 step = _extend(trail, _owning(register, here, account))
                 yield from _arrive(register, start, account.id, None, at, step, seen, towards)
     for membership in register.teams_of.get(here, ()):
+        if towards is not None and membership.team not in towards:
+            continue
         team = Holder(HolderKind.TEAM, membership.team)
         if team not in seen and membership.window.contains(at):
             step = _extend(trail, _belonging(register, membership))

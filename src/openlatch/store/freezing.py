@@ -40,7 +40,7 @@ from openlatch.store.tables import (
 
 chosen = table("chosen", column("kind", SqlText()), column("id", Uuid()))
 ACCOUNTS_AT_ONCE = 500
-ROWS_AT_ONCE = 5_000
+ROWS_AT_ONCE = 2_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -396,15 +396,16 @@ def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
     raw.execute("drop table if exists frozen")
     raw.execute(f"create temporary table frozen on commit drop as select {names} from items limit 0")  # noqa: S608
     raw.execute("alter table frozen alter column facts type text")
+    said = ", ".join("facts::jsonb" if name == "facts" else name for name in _COLUMNS)
     count = 0
     for rows in batches:
         with raw.cursor() as cursor, cursor.copy(f"copy frozen ({names}) from stdin (format binary)") as copy:
             copy.set_types(list(_COLUMNS.values()))
             for row in rows:
                 copy.write_row(row)
+        raw.execute(f"insert into items ({names}) select {said} from frozen")  # noqa: S608  constants
+        raw.execute("truncate frozen")
         count += len(rows)
-    said = ", ".join("facts::jsonb" if name == "facts" else name for name in _COLUMNS)
-    raw.execute(f"insert into items ({names}) select {said} from frozen")  # noqa: S608  constants
     return count
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -123,17 +124,30 @@ class _Freeze:
                 self.by_system.setdefault(level.system_id, []).append(self.choices[level.id])
 
     def items(self) -> Iterator[list[tuple[Any, ...]]]:
-        """Every item as a row to be written, in its order, some thousands at a time."""
+        """Every item as a row to be written, in its order, some thousands at a time.
+
+        While the database takes one batch the next is worked out beside it, by one thread that asks for nothing there.
+        """
         position = 0
-        for rows in freezing.grant_rows(self.unit.db):
-            yield [self._grant(number, row) for number, row in enumerate(rows, position + 1)]
-            position += len(rows)
+        with ThreadPoolExecutor(1) as beside:
+            waiting: Future[list[tuple[Any, ...]]] | None = None
+            for rows in freezing.grant_rows(self.unit.db):
+                following = beside.submit(self._grants, position, rows)
+                position += len(rows)
+                if waiting is not None:
+                    yield waiting.result()
+                waiting = following
+            if waiting is not None:
+                yield waiting.result()
         for kind in (Subject.SESSION, Subject.EXPOSURE, Subject.OWNERSHIP, Subject.LATCH, Subject.ACCEPTANCE):
             if kind.value in self.row.covers:
                 owners = self._owners(kind)
                 others = freezing.other_rows(self.unit.db, kind)
                 yield [self._other(n, kind, other, owners) for n, other in enumerate(others, position + 1)]
                 position += len(others)
+
+    def _grants(self, before: int, rows: Sequence[GrantRow]) -> list[tuple[Any, ...]]:
+        return [self._grant(number, row) for number, row in enumerate(rows, before + 1)]
 
     def _grant(self, position: int, row: GrantRow) -> tuple[Any, ...]:
         known = self.known
