@@ -55,6 +55,21 @@ def test_a_round_opens_at_its_time_and_tells_its_reviewers(small: Small) -> None
     assert small.told("ada") == ["4 items of “Monthly, 1 April 2026” are yours to decide, by 15 April 2026."]
 
 
+def test_reviews_recur_by_sensitivity(small: Small) -> None:
+    """Critical accounts every month, low ones every year; the next dates are those of all."""
+    plan = planned(replace(PLAN, recurrence="sensitivity"), name="All", scope="account.name pr")
+    with small.service.unit(small.itself) as unit:
+        following = schedules.upcoming(unit, plan)
+        made = schedules.keep_by_sensitivity(unit, plan)
+    assert [at.month for at in following] == [4, 5, 6, 7, 8, 9]
+    assert [(row["name"], row["scope"], row["recurrence"]) for row in made] == [
+        ("All, critical", "(account.name pr) and account.sensitivity eq 4", "FREQ=MONTHLY"),
+        ("All, high", "(account.name pr) and account.sensitivity eq 3", "FREQ=MONTHLY;INTERVAL=3"),
+        ("All, medium", "(account.name pr) and account.sensitivity eq 2", "FREQ=MONTHLY;INTERVAL=6"),
+        ("All, low", "(account.name pr) and account.sensitivity eq 1", "FREQ=YEARLY"),
+    ]
+
+
 def test_missed_times_open_once_and_two_workers_open_one(small: Small) -> None:
     """After months in which the service was down."""
     ident = make(small)

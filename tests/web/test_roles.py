@@ -198,6 +198,7 @@ def giving(ids: dict[str, Any]) -> dict[str, Call]:
         "remove_factor": Call("/me/factor", EVERYBODY),
         "preview_schedule": Call("/schedules/preview", ADMINISTRATOR, plan),
         "make_schedule": Call("/schedules", ADMINISTRATOR, plan, 422),
+        "make_schedules": Call("/schedules/by-sensitivity", ADMINISTRATOR, {**plan, "name": " "}, 422),
         "get_schedule": Call(f"/schedules/{ids['schedule']}", ADMINISTRATOR),
         "change_schedule": Call(f"/schedules/{ids['schedule']}", ADMINISTRATOR, plan, 422),
         "read_notices": Call("/notices/read", EVERYBODY, {"notices": [anybody]}),
@@ -209,7 +210,8 @@ OPEN = {"sign_in", "make_token", "read_link", "accept_link", "decline_link", "co
 OWN = {
     "get_settings", "get_mine", "switch_out", "prove", "set_offers", "ask_for_proof", "begin_factor",
     "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
-    "preview_schedule", "make_schedule", "preview_round", "get_calendar", "make_calendar", "end_calendar",
+    "preview_schedule", "make_schedule", "make_schedules", "preview_round",
+    "get_calendar", "make_calendar", "end_calendar",
 }  # fmt: skip
 
 

@@ -52,12 +52,18 @@ const about = computed(() => {
   return `${found.decided} of ${found.items} decided: ${found.kept} kept, ${found.trimmed} trimmed, ${found.revoked} revoked.${second} ${when}`
 })
 
+// What was decided here a moment ago may still read undecided until the list has been asked for again.
+const done = new Set<string>()
+let isTurning = false
+const waits = (row: ItemRow): boolean => row.state === 'undecided' && !done.has(row.id)
+
 // The first line that still waits is open from the start, so that one can begin at once.
 watch(rows, (found, before) => {
-  if (!here.value) {
-    const first = found.find((row) => row.state === 'undecided') ?? found[0]
-    if (before?.length) void go(first)
-    else hereId.value = first?.id ?? null
+  const first = found.find(waits)
+  if (!here.value && (first || !isTurning)) {
+    isTurning = false
+    if (before?.length) void go(first ?? found[0])
+    else hereId.value = (first ?? found[0])?.id ?? null
   }
   picked.value = picked.value.filter((id) => found.some((row) => row.id === id))
 }, { immediate: true })
@@ -71,9 +77,10 @@ async function go(item: ItemRow | undefined): Promise<void> {
 
 /** After a decision the next undecided line opens, so that one goes through by keyboard. */
 function goOn(from: ItemRow): void {
-  const waits = (row: ItemRow) => row.state === 'undecided' && row.id !== from.id
+  done.add(from.id)
   if (!ordered.value.some(waits) && hasMore.value) {
     hereId.value = null
+    isTurning = true
     more()
     return
   }
@@ -144,7 +151,7 @@ function onKey(event: KeyboardEvent): void {
         </nav>
       </div>
       <div class="order-1 lg:sticky lg:top-3 lg:order-2 lg:max-h-[calc(100vh-1.5rem)] lg:overflow-y-auto">
-        <ItemDesk v-if="here" ref="desk" :item="here" :closed="Boolean(data.closed_at)" :ended="Boolean(data.ended_at)" :acts="data.acts" @decided="goOn(here)" />
+        <ItemDesk v-if="here" ref="desk" :item="here" :closed="Boolean(data.closed_at)" :ended="Boolean(data.ended_at)" :acts="data.acts" @decided="goOn(here)" @undone="done.delete(here.id)" />
       </div>
     </div>
     <BulkBar :round="data.id" :items="chosen" @clear="picked = []" />

@@ -14,7 +14,7 @@ import PreviewBox from './PreviewBox.vue'
 import ProblemNote from './ProblemNote.vue'
 
 const props = defineProps<{ item: ItemRow; closed: boolean; ended: boolean; acts: string }>()
-const emit = defineEmits<{ decided: [] }>()
+const emit = defineEmits<{ decided: []; undone: [] }>()
 const cache = useQueryCache()
 
 type Doing = Verdict | 'pass' | 'ask' | 'send back' | 'explain'
@@ -119,7 +119,10 @@ async function finish(what: Doing): Promise<void> {
   return call('decision', body(what))
 }
 const agree = () => call('second', { agree: true, reason: '' })
-const undo = () => call('undo', {}, false)
+function undo(): Promise<void> {
+  emit('undone')
+  return call('undo', {}, false)
+}
 const retry = () => call('retry', {}, false)
 
 const LABELS: Record<Doing, string> = {

@@ -14,7 +14,7 @@ import ProblemNote from './ProblemNote.vue'
 import ReviewForm from './ReviewForm.vue'
 import StateNote from './StateNote.vue'
 
-const CHOICES: [string, string][] = [['month', 'every month'], ['quarter', 'every quarter'], ['half-year', 'every half-year'], ['year', 'every year'], ['', 'by a rule of my own'], ['never', 'not by the calendar']]
+const CHOICES: [string, string][] = [['month', 'every month'], ['quarter', 'every quarter'], ['half-year', 'every half-year'], ['year', 'every year'], ['sensitivity', 'by sensitivity'], ['', 'by a rule of my own'], ['never', 'not by the calendar']]
 const { data, status, error, refetch } = useQuery({
   key: ['rounds', 'schedules'],
   query: async () => {
@@ -75,7 +75,7 @@ async function attempt(call: () => Promise<unknown>): Promise<void> {
   }
   void refetch()
 }
-const make = () => attempt(() => send('POST', '/schedules', plan()))
+const make = () => attempt(() => send('POST', times.plain === 'sensitivity' ? '/schedules/by-sensitivity' : '/schedules', plan()))
 function turn(row: SchedulePage): Promise<void> {
   const { name, scope, covers, reviewers, recurrence, starts, time_zone, events, days_to_decide, acts, undecided, second_from, reminders, closes_after } = row
   const body = { name, scope, covers, reviewers, recurrence, starts: starts || null, time_zone, events, days_to_decide, acts, undecided, second_from, reminders, closes_after, paused: !row.paused }
@@ -107,6 +107,7 @@ function turn(row: SchedulePage): Promise<void> {
         <ReviewForm v-model="draft">
           <div class="grid gap-4 sm:grid-cols-2">
             <label class="block font-semibold">How often <select v-model="times.plain" class="field mt-1 font-normal"><option v-for="[value, words] in CHOICES" :key="value" :value="value">{{ words }}</option></select></label>
+            <p v-if="times.plain === 'sensitivity'" class="self-end text-soft">Four schedules: critical accounts every month, high every quarter, medium every half-year, low every year.</p>
             <label v-if="times.plain !== 'never'" class="block font-semibold">For the first time <input v-model="times.starts" type="datetime-local" required class="field mt-1 font-normal" /></label>
             <label v-if="!times.plain" class="block font-semibold">Rule by RFC 5545 <input v-model="times.rule" class="field mt-1 font-mono text-sm font-normal" /></label>
           </div>

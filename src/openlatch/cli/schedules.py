@@ -12,7 +12,7 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.output import Column, moment, out, output_option, show_one
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -120,7 +120,12 @@ schedule.add_command(list_command("schedules", SCHEDULES, "There is no schedule.
 @schedule.command("make")
 @click.argument("name")
 @review_options
-@click.option("--every", "recurrence", default="", help="month, quarter, half-year, year, or a rule by RFC 5545.")
+@click.option(
+    "--every",
+    "recurrence",
+    default="",
+    help="month, quarter, half-year, year, sensitivity (the more sensitive the more often), or a rule by RFC 5545.",
+)
 @click.option("--starts", type=click.DateTime(["%Y-%m-%dT%H:%M", "%Y-%m-%d"]), default=None, help="As clocks show it.")
 @click.option("--time-zone", default="", help="Of those clocks; left out, the organisation's.")
 @click.option("--when", "events", type=click.Choice(EVENTS), multiple=True, help="What opens a small round of its own.")
@@ -147,6 +152,8 @@ def schedule_make(
         if only_preview:
             dates = wire.ScheduleDates(next=list(service.preview_schedule(plan)))
             return show_one(dates, output, lambda: _write_dates(dates.next))
+        if recurrence == "sensitivity":
+            return show_rows(service.make_schedules(plan), SCHEDULES, output, "")
         found = service.make_schedule(plan)
     show_one(found, output, lambda: _write(found))
     return None

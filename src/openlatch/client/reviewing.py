@@ -30,6 +30,10 @@ class Reviewing(Asking):
         """Make a schedule; its rounds open by themselves."""
         return self._ask(wire.SchedulePage, "POST", "/schedules", plan)
 
+    def make_schedules(self, plan: wire.SchedulePlan) -> Sequence[wire.SchedulePage]:
+        """Make a schedule for each sensitivity: the more sensitive, the more often."""
+        return self._ask(wire.SchedulesMade, "POST", "/schedules/by-sensitivity", plan).schedules
+
     def change_schedule(self, ident: UUID, plan: wire.SchedulePlan, version: int | None = None) -> wire.SchedulePage:
         """Change a schedule, or pause it."""
         return self._ask(wire.SchedulePage, "PUT", f"/schedules/{ident}", plan, version)

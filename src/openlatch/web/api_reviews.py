@@ -59,6 +59,15 @@ def make_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
     return schedules.keep(unit, _plan(body))
 
 
+@api.add(
+    "POST", "/schedules/by-sensitivity", "Make a schedule for each sensitivity", wire.SchedulesMade,
+    body=wire.SchedulePlan, status=201,
+)  # fmt: skip
+def make_schedules(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
+    """Critical accounts every month, high every quarter, medium every half-year, low every year."""
+    return {"schedules": schedules.keep_by_sensitivity(unit, _plan(body))}
+
+
 @api.add("GET", "/schedules/<uuid:ident>", "A schedule", wire.SchedulePage)
 def get_schedule(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With the next times that it is due."""

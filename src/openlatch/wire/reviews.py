@@ -16,7 +16,7 @@ __all__ = [
     "DecideMany", "Decided", "DecisionPreview", "Explain", "Fates", "GroupBy", "Groups", "ItemOf", "ItemRow",
     "OpenRound", "PassOn", "Place", "Population", "QuestionRow", "ReviewPlan", "ReviewerProgress", "RoundPage",
     "RoundProgress",
-    "RoundRow", "ScheduleDates", "SchedulePage", "SchedulePlan", "ScheduleRow",
+    "RoundRow", "ScheduleDates", "SchedulePage", "SchedulePlan", "ScheduleRow", "SchedulesMade",
 ]  # fmt: skip
 
 Covered = Literal["grant", "link", "session", "exposure", "ownership", "latch", "acceptance"]
@@ -67,7 +67,8 @@ class SchedulePlan(ReviewPlan):
     recurrence: str = Field(
         "",
         max_length=500,
-        description="month, quarter, half-year, year, or a rule by RFC 5545; empty when only events open it.",
+        description="month, quarter, half-year, year, or a rule by RFC 5545; empty when only events open it. "
+        "For previews also sensitivity: the more sensitive the more often.",
         examples=["quarter", "FREQ=MONTHLY;BYDAY=1MO"],
     )
     starts: NaiveDatetime | None = Field(None, description="The first time, as clocks in time_zone show it.")
@@ -195,6 +196,12 @@ class SchedulePage(ScheduleRow):
 
     next: list[datetime]
     rounds: int
+
+
+class SchedulesMade(Answer):
+    """Schedules that were made together."""
+
+    schedules: list[SchedulePage]
 
 
 class RoundRow(ReviewRow):

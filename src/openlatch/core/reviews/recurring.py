@@ -22,6 +22,8 @@ PLAIN = {
     "half-year": "FREQ=MONTHLY;INTERVAL=6",
     "year": "FREQ=YEARLY",
 }
+# The more sensitive an account, the more often it is reviewed.
+BY_SENSITIVITY = {4: "month", 3: "quarter", 2: "half-year", 1: "year"}
 _TOO_OFTEN = ("SECONDLY", "MINUTELY", "HOURLY")
 # A review more often than this is not one.
 LEAST_APART = timedelta(days=1)

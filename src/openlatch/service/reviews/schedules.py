@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from sqlalchemy import select
 
 from openlatch.core.reviews import recurring as core
-from openlatch.core.words import Happening
+from openlatch.core.words import SENSITIVITY_WORDS, Happening
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service import telling
 from openlatch.service.context import Service, Unit, Viewer
@@ -71,8 +71,27 @@ def _recurrence(unit: Unit, plan: Plan) -> core.Recurrence | None:
 def upcoming(unit: Unit, plan: Plan) -> list[datetime]:
     """The next times that a schedule would be due, in UTC, before it is kept."""
     unit.sight.require_administrator()
-    recurrence = _recurrence(unit, plan)
-    return recurrence.following(unit.now, NEXT_SHOWN) if recurrence else []
+    recurrences = [_recurrence(unit, one) for one in expanded(plan)]
+    found = {at for one in recurrences if one is not None for at in one.following(unit.now, NEXT_SHOWN)}
+    return sorted(found)[:NEXT_SHOWN]
+
+
+def expanded(plan: Plan) -> list[Plan]:
+    """The plan itself; or, when it is to recur by sensitivity, one for each: the more sensitive the more often."""
+    if plan.recurrence.strip().lower() != "sensitivity":
+        return [plan]
+    found = []
+    for sensitivity, rule in core.BY_SENSITIVITY.items():
+        about = f"account.sensitivity eq {sensitivity}"
+        scope = f"({plan.review.scope}) and {about}" if plan.review.scope.strip() else about
+        name = f"{plan.review.name.strip()}, {SENSITIVITY_WORDS[sensitivity]}" if plan.review.name.strip() else ""
+        found.append(replace(plan, review=replace(plan.review, name=name, scope=scope), recurrence=rule))
+    return found
+
+
+def keep_by_sensitivity(unit: Unit, plan: Plan) -> list[dict[str, Any]]:
+    """Make a schedule for each sensitivity: critical accounts every month, low ones every year; all or none."""
+    return [keep(unit, one) for one in expanded(replace(plan, recurrence="sensitivity"))]
 
 
 def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None = None) -> dict[str, Any]:
