@@ -124,7 +124,7 @@ class Unit:
 
         What it records still names the viewer.
         """
-        return replace(self, _sight=Sight(True, self.viewer.person))
+        return replace(self, _sight=Sight(True, self.viewer.person, now=self.now))
 
     def record(
         self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None = None, **facts: Any
