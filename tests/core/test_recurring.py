@@ -89,3 +89,15 @@ def test_rules_that_are_refused(rule: str, said: str) -> None:
     with pytest.raises(BadInput, match=said) as error:
         checked(rule, LONDON, START)
     assert "FREQ=MONTHLY;BYDAY=1MO" in error.value.remedy
+
+
+def test_a_plain_choice_never_skips_a_month_that_is_too_short() -> None:
+    """Every quarter from 30 November is in February, too; a rule of one's own means what it says."""
+    start, zone = datetime(2026, 11, 30, 9), ZoneInfo("Europe/London")
+    after = datetime(2026, 11, 1, tzinfo=UTC)
+    quarterly = checked("quarter", zone, start).following(after, 3)
+    assert [at.date().isoformat() for at in quarterly] == ["2026-11-30", "2027-02-28", "2027-05-30"]
+    leap = checked("year", zone, datetime(2028, 2, 29, 9)).following(datetime(2028, 1, 1, tzinfo=UTC), 3)
+    assert [at.date().isoformat() for at in leap] == ["2028-02-29", "2029-02-28", "2030-02-28"]
+    written = checked("FREQ=MONTHLY;INTERVAL=3", zone, start).following(after, 2)
+    assert [at.date().isoformat() for at in written] == ["2026-11-30", "2027-05-30"]

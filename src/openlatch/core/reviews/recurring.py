@@ -76,7 +76,8 @@ class Recurrence:
 
 def checked(rule: str, zone: ZoneInfo, starts: datetime) -> Recurrence:
     """A recurrence that can be used; ``rule`` may be one of the plain choices. BadInput says what is wrong with it."""
-    written = PLAIN.get(rule.strip().lower(), rule.strip().upper().removeprefix("RRULE:"))
+    plain = PLAIN.get(rule.strip().lower())
+    written = rule.strip().upper().removeprefix("RRULE:") if plain is None else plain + _last_days(plain, starts)
     recurrence = Recurrence(written, zone, starts.replace(second=0, microsecond=0))
     if "\n" in written or any(f"FREQ={word}" in written for word in _TOO_OFTEN):
         raise _bad("A review recurs daily at most.")
@@ -89,6 +90,18 @@ def checked(rule: str, zone: ZoneInfo, starts: datetime) -> Recurrence:
     if len(first) == 2 and first[1] - first[0] < LEAST_APART - timedelta(hours=2):
         raise _bad("A review recurs daily at most.")
     return recurrence
+
+
+def _last_days(plain: str, starts: datetime) -> str:
+    """For plain choices that start on a day which not every month has: the last day that there is, instead of none.
+
+    RFC 5545 leaves such months out, which is not what somebody means who says every quarter.
+    """
+    if starts.day <= 28:
+        return ""
+    days = ",".join(str(day) for day in range(28, starts.day + 1))
+    month = f";BYMONTH={starts.month}" if plain == PLAIN["year"] else ""
+    return f"{month};BYMONTHDAY={days};BYSETPOS=-1"
 
 
 def _bad(detail: str) -> BadInput:
