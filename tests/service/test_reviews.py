@@ -151,6 +151,8 @@ def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
     assert seen(small.as_("owen"), named_one) == set()
     with small.acting("ines") as unit:
         people.set_absence(unit, small.person("ines"), small.clock(), None, small.person("owen"))
+        offered = people.absence(unit, small.person("ines"))["could_stand_in"]
+    assert [one["name"] for one in offered] == ["Ada Admin"]
     assert seen(small.as_("owen"), named_one) == {"Owen"}
     with pytest.raises(NotFound), small.acting("ines") as unit:
         people.set_absence(unit, small.person("owen"), None, None, None)

@@ -4,18 +4,17 @@ import { ref, watch } from 'vue'
 
 import { get, send } from '@/data/api'
 import { me } from '@/data/me'
-import type { Named, PersonRow, Rows } from '@/data/types'
+import type { Named } from '@/data/types'
 import { day, moment } from '@/lib/words'
 
 import ProblemNote from './ProblemNote.vue'
 
-interface Absence { since: string | null; until: string | null; deputy: Named | null }
+interface Absence { since: string | null; until: string | null; deputy: Named | null; could_stand_in: Named[] }
 interface CalendarPage { made_at: string | null; read_at: string | null; address: string | null }
 
 const own = () => `/people/${me.value?.person.id}/absence`
 const absence = useQuery({ key: ['mine', 'absence'], query: () => get<Absence>(own()) })
 const calendar = useQuery({ key: ['mine', 'calendar'], query: () => get<CalendarPage>('/me/calendar') })
-const people = useQuery({ key: ['people', 'deputies'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing eq "current"', limit: 200 }) })
 const since = ref('')
 const until = ref('')
 const deputy = ref('')
@@ -56,7 +55,7 @@ const end = () => attempt(async () => { await send('DELETE', '/me/calendar'); ad
     <form v-if="isAway" class="grid gap-3 rounded-md bg-sunk p-3 sm:grid-cols-2" @submit.prevent="leave">
       <label class="block font-semibold">First day away <input v-model="since" type="date" required class="field mt-1 font-normal" /></label>
       <label class="block font-semibold">Last day away <input v-model="until" type="date" class="field mt-1 font-normal" /></label>
-      <label class="block font-semibold sm:col-span-2">Who decides meanwhile <select v-model="deputy" class="field mt-1 font-normal"><option value="">nobody</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
+      <label class="block font-semibold sm:col-span-2">Who decides meanwhile <select v-model="deputy" class="field mt-1 font-normal"><option value="">nobody</option><option v-for="person in absence.data.value?.could_stand_in ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
       <div class="flex gap-2 sm:col-span-2"><button class="button-main">Away</button><button type="button" class="button" @click="isAway = false">Not now</button></div>
     </form>
     <p v-if="address">Give this address to your calendar program, and to nobody else; it is shown only now: <span class="block font-mono text-sm break-all">{{ address }}</span></p>

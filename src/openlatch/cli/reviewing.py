@@ -13,6 +13,7 @@ from openlatch import wire
 from openlatch.cli import session
 from openlatch.cli.output import Column, day, moment, out, output_option
 from openlatch.cli.register import list_command
+from openlatch.client import Client
 from openlatch.core.reviews import bundle
 
 QUESTIONS: list[Column] = [
@@ -144,7 +145,7 @@ def away(person: str, since: datetime | None, until: datetime | None, deputy: st
             given = {
                 "since": since.isoformat() + "Z" if since else None,
                 "until": until,
-                "deputy": session.find(service, "people", deputy) if deputy else None,
+                "deputy": _deputy(service, ident, deputy) if deputy else None,
             }
             found = service.set_absence(ident, wire.Absent.model_validate({} if back else given))
     if found.since is None:
@@ -153,6 +154,12 @@ def away(person: str, since: datetime | None, until: datetime | None, deputy: st
         until_words = f" until {day(found.until)}" if found.until else ""
         standing_in = f"; {found.deputy.name} stands in" if found.deputy else "; nobody stands in"
         out.print(f"Away from {day(found.since)}{until_words}{standing_in}.")
+
+
+def _deputy(service: Client, person: UUID, name: str) -> UUID:
+    """Somebody by name, among those who could stand in; else as ever, for whoever sees everybody."""
+    beside = [one.id for one in service.absence(person).could_stand_in if one.name.lower() == name.lower()]
+    return beside[0] if len(beside) == 1 else session.find(service, "people", name)
 
 
 COMMANDS: dict[str, click.Command] = {

@@ -254,10 +254,14 @@ def round_pass(ident: UUID, number: int, to: str, reason: str) -> None:
     with session.client() as service:
         item = _numbered(service, ident, number)
         if not to:
-            for person in service.better_reviewers(item):
+            people = service.better_reviewers(item)
+            for person in people:
                 out.print(f"{person.name}: {person.why}")
+            if not people:
+                out.print("Nobody is known who could decide it better. Name somebody with --to.")
             return
-        service.pass_on(item, session.find(service, "people", to), reason)
+        known = [one.id for one in service.better_reviewers(item) if one.name.lower() == to.lower()]
+        service.pass_on(item, known[0] if len(known) == 1 else session.find(service, "people", to), reason)
     out.print(f"Item {number} is passed on.")
 
 

@@ -190,7 +190,9 @@ def _write(found: wire.SchedulePage) -> None:
     out.print(Text(found.name, style="bold"), _opens(found), "paused" if found.paused else "")
     out.print(f"Covers {', '.join(found.covers)}; {found.scope or 'all of them'}")
     out.print(f"{found.days_to_decide} days to decide; {found.rounds} rounds so far")
-    out.print("Undecided: " + ", ".join(f"{reach} {fate}" for reach, fate in found.undecided.items()))
+    out.print(
+        "Undecided: " + ", ".join(f"{reach} {found.undecided[reach]}" for reach in REACHES if reach in found.undecided)
+    )
     if found.answer:
         out.print(f"Last time: {found.answer}")
     _write_dates(found.next)

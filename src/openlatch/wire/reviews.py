@@ -444,3 +444,4 @@ class AbsenceOf(Answer):
     since: datetime | None
     until: datetime | None
     deputy: Named | None
+    could_stand_in: list[Named] = Field(description="Manager, colleagues of the same manager, administrators.")

@@ -7,13 +7,16 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import ColumnElement, Select, func, or_, select
 
 from openlatch.core.reviews.assigning import Colleague
 from openlatch.core.windows import Window
 from openlatch.errors import BadInput, NotFound
+from openlatch.service import telling
 from openlatch.service.context import Unit
 from openlatch.store.tables import Membership, Person
+
+MOST_COLLEAGUES = 200
 
 
 def colleagues(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Colleague]:
@@ -49,7 +52,18 @@ def absence(unit: Unit, ident: UUID) -> dict[str, Any]:
 def _absence(unit: Unit, person: Person) -> dict[str, Any]:
     deputy = unit.db.get(Person, person.deputy_id) if person.deputy_id else None
     named = {"id": deputy.id, "name": deputy.name} if deputy else None
-    return {"since": person.away_since, "until": person.away_until, "deputy": named}
+    known = {"since": person.away_since, "until": person.away_until, "deputy": named}
+    return {**known, "could_stand_in": _could_stand_in(unit, person)}
+
+
+def _could_stand_in(unit: Unit, person: Person) -> list[dict[str, Any]]:
+    """Those whom somebody may need to name and does not see otherwise: manager, colleagues, administrators."""
+    beside: list[ColumnElement[bool]] = [Person.id.in_(telling.administrators(unit))]
+    if person.manager_id is not None:
+        beside += [Person.id == person.manager_id, Person.manager_id == person.manager_id]
+    found = select(Person.id, Person.name).where(Person.inside, Person.standing == "current", Person.id != person.id)
+    rows = unit.db.execute(found.where(or_(*beside)).order_by(Person.name, Person.id).limit(MOST_COLLEAGUES))
+    return [{"id": ident, "name": name} for ident, name in rows]
 
 
 def set_absence(
