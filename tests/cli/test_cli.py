@@ -13,6 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import httpx
 import psycopg
 import pytest
 
@@ -171,6 +172,72 @@ def test_a_review_from_the_command_line(run: Run) -> None:
     assert (early.returncode, "1 of 1 items are undecided" in early.stderr) == (1, True)
     assert run("round", "decide", opened["id"], "1", "keep", "--reason", "Read every evening.").returncode == 0
     assert "1 kept" in run("round", "close", opened["id"], "--yes").stdout
+
+
+def test_an_item_is_looked_at_asked_about_undone_and_passed_on(run: Run, tokens: dict[str, str]) -> None:
+    """Everything about it on one page; the holder answers; many at once name what is flagged."""
+    scope = 'account.name eq "Wardens\' mailbox" or holder.name eq "Jory Penhale"'
+    opened = found(
+        run("round", "open", "Wardens", "--scope", scope, "--reviewer", "Lene Marsh", "--at-close", "-o", "json")
+    )
+    ident, reviewer = opened["id"], {"OPENLATCH_TOKEN": tokens["reviewer"]}
+    rows = found(run("round", "items", ident, "-o", "json", **reviewer))
+    fenna = next(str(row["position"]) for row in rows if row["holder"]["name"] == "Fenna Aldous")
+    shown = run("round", "item", ident, fenna, **reviewer).stdout
+    assert "with the job Season warden hold something here" in shown
+    assert "For Lene Marsh. Named." in shown
+    assert "Asked Fenna Aldous" in run("round", "ask", ident, fenna, "Back in May?", **reviewer).stdout
+    delegate = {"OPENLATCH_TOKEN": tokens["delegate"]}
+    questions = found(run("question", "list", "--filter", "not (answered_at pr)", "-o", "json", **delegate))
+    question = next(q["id"] for q in questions if q["question"] == "Back in May?")
+    assert run("question", "answer", question, "Yes, all season.", **delegate).returncode == 0
+    assert "Yes, all season." in run("round", "item", ident, fenna, **reviewer).stdout
+    assert run("round", "decide", ident, fenna, "keep", **reviewer).returncode == 0
+    assert "is undecided" in run("round", "undo", ident, fenna, **reviewer).stdout
+    together = run("round", "decide", ident, *[str(row["position"]) for row in rows], "keep", **reviewer)
+    assert (together.returncode, "What is flagged can't be kept together" in together.stderr) == (1, True)
+    jory = next(
+        str(row["position"])
+        for row in rows
+        if row["holder"]["name"] == "Jory Penhale" and row["account"]["name"] == "Booking desk mailbox"
+    )
+    assert "Tobias Renn: owns the account" in run("round", "pass", ident, jory, **reviewer).stdout
+    passed = run("round", "pass", ident, jory, "--to", "tobias renn", "--reason", "Knows him.", **reviewer)
+    assert "is passed on" in passed.stdout, passed.stderr
+    assert "left" in run("round", "progress", ident).stdout
+
+
+def test_evidence_is_taken_and_a_changed_byte_found_offline(run: Run, tmp_path: Path) -> None:
+    """Of a round that has ended; of one that has not there is none, and why is told."""
+    rounds = {row["name"]: row["id"] for row in found(run("round", "list", "-o", "json"))}
+    file = tmp_path / "evidence.zip"
+    early = run("evidence", "take", rounds["Sensitive accounts, autumn"], "--to", str(file))
+    assert (early.returncode, "has not ended" in early.stderr, file.exists()) == (1, True, False)
+    assert run("evidence", "take", rounds["Old web shop, after its closing"], "--to", str(file)).returncode == 0
+    nowhere = {"OPENLATCH_URL": "http://127.0.0.1:9"}
+    sound = found(run("evidence", "verify", str(file), "-o", "json", **nowhere))
+    assert (sound["sound"], sound["items"]) == (True, 5)
+    other = run("evidence", "verify", str(file), "--key", "A" * 43, **nowhere)
+    assert (other.returncode, "signed with another key" in other.stdout) == (4, True)
+    held = bytearray(file.read_bytes())
+    held[len(held) // 2] ^= 1
+    file.write_bytes(held)
+    broken = run("evidence", "verify", str(file), **nowhere)
+    assert (broken.returncode, "Not sound" in broken.stdout) == (4, True)
+
+
+def test_a_reviewer_is_away_and_has_a_calendar(run: Run, tokens: dict[str, str]) -> None:
+    """A deputy is named without seeing everybody; the address is told once."""
+    reviewer = {"OPENLATCH_TOKEN": tokens["reviewer"]}
+    away = run("away", "--from", "2099-02-01", "--until", "2099-02-14", "--deputy", "Hal Draycott", **reviewer)
+    assert away.stdout == "Away from 2099-02-01 until 2099-02-14; Hal Draycott stands in.\n"
+    assert run("away", "--back", **reviewer).stdout == "Not away.\n"
+    made = run("calendar", "make", **reviewer).stdout
+    address = made.split()[-1]
+    assert httpx.get(address).text.startswith("BEGIN:VCALENDAR")
+    assert address not in run("calendar", "show", **reviewer).stdout
+    assert run("calendar", "end", **reviewer).returncode == 0
+    assert httpx.get(address).status_code == 404
 
 
 def test_the_journal_is_verified_offline(run: Run, tmp_path: Path) -> None:

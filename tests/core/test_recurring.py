@@ -9,7 +9,7 @@ import pytest
 from dateutil.rrule import rrulestr
 from dateutil.tz import gettz
 
-from openlatch.core.reviews.recurring import PLAIN, Recurrence, checked
+from openlatch.core.reviews.recurring import PLAIN, Recurrence, checked, words
 from openlatch.errors import BadInput
 
 LONDON = ZoneInfo("Europe/London")
@@ -99,5 +99,8 @@ def test_a_plain_choice_never_skips_a_month_that_is_too_short() -> None:
     assert [at.date().isoformat() for at in quarterly] == ["2026-11-30", "2027-02-28", "2027-05-30"]
     leap = checked("year", zone, datetime(2028, 2, 29, 9)).following(datetime(2028, 1, 1, tzinfo=UTC), 3)
     assert [at.date().isoformat() for at in leap] == ["2028-02-29", "2029-02-28", "2030-02-28"]
+    assert words(checked("quarter", zone, start).rule) == words(PLAIN["quarter"]) == "every quarter"
+    assert words(checked("year", zone, datetime(2028, 2, 29, 9)).rule) == "every year"
+    assert words("FREQ=MONTHLY;BYDAY=1MO") == "FREQ=MONTHLY;BYDAY=1MO"
     written = checked("FREQ=MONTHLY;INTERVAL=3", zone, start).following(after, 2)
     assert [at.date().isoformat() for at in written] == ["2026-11-30", "2027-05-30"]

@@ -645,6 +645,7 @@ export interface Settings {
 
 export interface ScheduleRow extends ReviewOf {
   recurrence: string
+  recurs: string
   time_zone: string
   starts: string
   events: string[]

@@ -131,7 +131,7 @@ function onKey(event: KeyboardEvent): void {
     <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="items" :choices="CHOICES" />
     <div class="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 text-soft">
       <label>In groups by <select v-model="by" class="field ml-1 inline-block w-auto min-w-40"><option v-for="[value, words] in GROUPS" :key="value" :value="value">{{ words }}</option></select></label>
-      <p class="hidden text-sm md:block">Keys while the focus is on an item: <kbd>↑</kbd> <kbd>↓</kbd> move, <kbd>K</kbd> keep, <kbd>T</kbd> trim, <kbd>R</kbd> revoke, <kbd>P</kbd> pass on, <kbd>A</kbd> ask, <kbd>U</kbd> take back, <kbd>X</kbd> pick</p>
+      <p v-if="picks" class="hidden text-sm md:block">Keys while the focus is on an item: <kbd>↑</kbd> <kbd>↓</kbd> move, <kbd>K</kbd> keep, <kbd>T</kbd> trim, <kbd>R</kbd> revoke, <kbd>P</kbd> pass on, <kbd>A</kbd> ask, <kbd>U</kbd> take back, <kbd>X</kbd> pick</p>
     </div>
     <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing is left to decide here." @retry="refetch" />
     <div v-if="rows.length" class="grid items-start gap-5 lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)]" @keydown="onKey">

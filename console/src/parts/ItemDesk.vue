@@ -165,6 +165,7 @@ defineExpose({ begin, undo, isOpen, isGrant })
         {{ doing === 'pass' ? 'To whom' : 'Who is to own it' }}
         <select v-model="other" required class="field mt-1 font-normal"><option value="" disabled>Choose</option><option v-for="choice in choices" :key="choice.id" :value="choice.id">{{ choice.words }}</option></select>
       </label>
+      <p v-if="doing === 'pass' && better.status.value === 'success' && !choices.length" class="text-soft">Nobody that you see could decide it better. An administrator can pass it on.</p>
       <div v-if="doing === 'trim'" class="grid gap-3 sm:grid-cols-2">
         <label v-if="lower.length" class="block font-semibold">Lower level <select v-model="trimLevel" class="field mt-1 font-normal"><option value="">as it is</option><option v-for="level in lower" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
         <label class="block font-semibold">New last day <input v-model="trimUntil" type="date" class="field mt-1 font-normal" /></label>

@@ -41,7 +41,7 @@ function when(at: string, zone: string): string {
 
 function opens(row: ScheduleRow): string {
   const events = EVENTS.filter(([key]) => row.events.includes(key)).map(([, words]) => `when ${words}`)
-  return [...(row.recurrence ? [row.recurrence] : []), ...events].join('; ')
+  return [...(row.recurs ? [row.recurs] : []), ...events].join('; ')
 }
 
 let asked = 0
@@ -95,7 +95,7 @@ function turn(row: SchedulePage): Promise<void> {
       <li v-for="row in data ?? []" :key="row.id" class="flex flex-wrap items-start gap-x-4 gap-y-1 py-3">
         <div class="min-w-0 flex-1 basis-64">
           <p class="font-medium">{{ row.name }} <span v-if="row.paused" class="rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">paused</span></p>
-          <p class="text-sm text-soft">{{ row.covers.map(plain).join(', ') }}<template v-if="row.scope">: {{ row.scope }}</template>; {{ opens(row) }}; {{ row.days_to_decide }} days to decide</p>
+          <p class="text-sm wrap-anywhere text-soft">{{ row.covers.map(plain).join(', ') }}<template v-if="row.scope">: {{ row.scope }}</template>; {{ opens(row) }}; {{ row.days_to_decide }} days to decide</p>
           <p v-if="row.answer" class="text-sm text-soft">Last time: {{ row.answer }}</p>
         </div>
         <p v-if="row.next[0]">Next: {{ when(row.next[0], row.time_zone) }}</p>

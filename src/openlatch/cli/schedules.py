@@ -34,7 +34,7 @@ SCHEDULES: list[Column] = [
 
 
 def _opens(row: wire.ScheduleRow) -> str:
-    parts = [f"{row.recurrence} from {row.starts.replace('T', ' ')} {row.time_zone}"] if row.recurrence else []
+    parts = [f"{row.recurs} from {row.starts.replace('T', ' ')} {row.time_zone}"] if row.recurrence else []
     return "; ".join([*parts, *(event.replace("_", " ") for event in row.events)])
 
 

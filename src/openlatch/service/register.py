@@ -10,6 +10,7 @@ from sqlalchemy import ColumnElement, func, select
 
 from openlatch.core import access, offering
 from openlatch.core.register import Holder, Register
+from openlatch.core.reviews.recurring import words
 from openlatch.core.words import HolderKind
 from openlatch.errors import NotFound
 from openlatch.service import visits
@@ -62,6 +63,8 @@ def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -
     found = listing.page(unit.db, query, [listing.of(unit.viewer.organisation), visible(unit.sight), *where])
     if name == "flags":
         return Page([with_title(row) for row in found.rows], found.next, found.count)
+    if name == "schedules":
+        return Page([{**row, "recurs": words(row["recurrence"])} for row in found.rows], found.next, found.count)
     return found
 
 

@@ -181,6 +181,7 @@ class ScheduleRow(ReviewRow):
     """A schedule in a list."""
 
     recurrence: str
+    recurs: str = Field(description="The recurrence as people say it.")
     time_zone: str
     starts: str
     events: list[str]

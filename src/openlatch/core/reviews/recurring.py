@@ -6,6 +6,7 @@ the clocks jump over is taken as if they had not jumped (section 3.3.5); one tha
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -90,6 +91,12 @@ def checked(rule: str, zone: ZoneInfo, starts: datetime) -> Recurrence:
     if len(first) == 2 and first[1] - first[0] < LEAST_APART - timedelta(hours=2):
         raise _bad("A review recurs daily at most.")
     return recurrence
+
+
+def words(rule: str) -> str:
+    """A rule as people say it: one of the plain choices, else the rule itself; empty for none."""
+    bare = re.sub(r"(;BYMONTH=\d+)?;BYMONTHDAY=28[,\d]*;BYSETPOS=-1$", "", rule)
+    return next((f"every {name}" for name, plain in PLAIN.items() if plain == bare), rule)
 
 
 def _last_days(plain: str, starts: datetime) -> str:

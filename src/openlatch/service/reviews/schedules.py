@@ -137,7 +137,7 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
     stored = unit.db.get_one(Schedule, ident)
     following = [] if stored.paused or not stored.starts else _of(stored).following(unit.now, NEXT_SHOWN)
     count = unit.db.scalars(select(Round.id).where(Round.schedule_id == ident)).all()
-    return {**row, "next": following, "rounds": len(count)}
+    return {**row, "recurs": core.words(row["recurrence"]), "next": following, "rounds": len(count)}
 
 
 def _of(row: Schedule) -> core.Recurrence:
