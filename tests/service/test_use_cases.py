@@ -10,9 +10,23 @@ from sqlalchemy import func, select, text
 
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
 from openlatch.service import flags, register, revocations, signing_in, today
-from openlatch.store.tables import Flag, Grant, IdempotencyKey, JournalEntry, SignInAttempt, WebSession
+from openlatch.store.ruling import looking
+from openlatch.store.tables import (
+    Account,
+    Flag,
+    Grant,
+    IdempotencyKey,
+    JournalEntry,
+    Offer,
+    Person,
+    Session,
+    SignInAttempt,
+    WebSession,
+)
 from openlatch.work import worker
 from tests.service.conftest import Small
+
+SUBJECTS = {"grant": Grant, "session": Session, "account": Account, "person": Person, "offer": Offer}
 
 
 def test_each_viewer_sees_what_is_theirs(small: Small) -> None:
@@ -90,10 +104,10 @@ def test_a_flag_is_raised_kept_accepted_reopened_and_cleared(small: Small) -> No
     with small.service.unit(small.as_("ines")) as unit:
         ident = unit.db.scalars(select(Flag.id).where(Flag.rule == "holder_left")).one()
         with pytest.raises(BadInput, match="needs a reason"):
-            flags.accept(unit, ident, " ", small.clock.now + timedelta(days=9))
+            flags.accept(unit, [ident], " ", small.clock.now + timedelta(days=9))
         with pytest.raises(BadInput, match="has passed"):
-            flags.accept(unit, ident, "Known.", small.clock.now)
-        flags.accept(unit, ident, "Hands over until Friday.", small.clock.now + timedelta(days=5))
+            flags.accept(unit, [ident], "Known.", small.clock.now)
+        flags.accept(unit, [ident], "Hands over until Friday.", small.clock.now + timedelta(days=5))
     flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("holder_left") == set()
     small.clock.forward(days=6)
@@ -105,7 +119,7 @@ def test_a_flag_is_raised_kept_accepted_reopened_and_cleared(small: Small) -> No
     assert small.open_flags("holder_left") == set()
     with small.service.unit(small.itself) as unit:
         actions = unit.db.scalars(select(JournalEntry.action).where(JournalEntry.subject_kind == "flag")).all()
-    assert {"flag.raised", "flag.accepted", "flag.cleared"} <= set(actions)
+    assert {"flag.raised", "flag.accepted", "flag.reopened", "flag.cleared"} <= set(actions)
 
 
 def _ids(small: Small) -> set[UUID]:
@@ -114,15 +128,38 @@ def _ids(small: Small) -> set[UUID]:
 
 
 def test_bulk_and_single_evaluation_raise_the_same(small: Small) -> None:
-    """One definition of each rule, whichever way it is carried out."""
+    """One definition of each rule, whichever way it is carried out; and nothing is found twice."""
     bulk = small.open_flags()
+    assert len(bulk) > 12
     with small.service.unit(small.itself) as unit:
+        for subject, table in SUBJECTS.items():
+            assert looking.differing(unit.db, flags.ruling(unit), subject, unit.now) == []
+            ids = unit.db.scalars(select(table.id)).all()
+            for seen in looking.look(unit.db, flags.ruling(unit), subject, ids, unit.now, everything=True):
+                assert seen.found == seen.before
         unit.db.execute(text("delete from flags"))
+        unit.db.execute(text("delete from findings"))
         for ident in unit.db.scalars(select(Grant.id)).all():
             flags.evaluate(unit, grants=[ident])
-        flags.evaluate(unit, sessions=list(unit.db.execute(text("select id from sessions")).scalars()))
+        rest = {name: list(unit.db.scalars(select(SUBJECTS[name].id))) for name in ("session", "account", "person")}
+        flags.evaluate(unit, sessions=rest["session"], accounts=rest["account"], people=rest["person"])
     assert small.open_flags() == bulk
-    assert len(bulk) > 5
+
+
+def test_an_accepted_flag_that_gets_worse_is_open_again(small: Small) -> None:
+    """What was accepted was the severity of that day."""
+    with small.service.unit(small.as_("ines")) as unit:
+        wanted = select(Flag).where(Flag.rule == "holder_left")
+        flag = unit.db.scalars(wanted).one()
+        before = flag.severity
+        flags.accept(unit, [flag.id], "Hands over.", small.clock.now + timedelta(days=50))
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("update accounts set sensitivity = 4 where key = 'box'"))
+        unit.db.execute(text("update people set inside = false where key = 'edda'"))
+    flags.evaluate_all(small.service, small.itself.organisation)
+    with small.service.unit(small.itself) as unit:
+        flag = unit.db.scalars(wanted).one()
+        assert (flag.state, flag.severity > before, flag.worse_at) == ("open", True, small.clock.now)
 
 
 def test_today_counts_what_the_viewer_may_see(small: Small) -> None:

@@ -10,10 +10,12 @@ from __future__ import annotations
 import codecs
 import csv
 import json
+import math
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
+from ipaddress import ip_network
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
@@ -193,6 +195,29 @@ def permissions(value: Any, zone: ZoneInfo) -> list[dict[str, str]]:
     return found
 
 
+def network(value: Any, zone: ZoneInfo) -> str:
+    """A range of addresses in CIDR notation (RFC 4632), of IPv4 or IPv6."""
+    try:
+        return str(ip_network(text(value, zone)))
+    except ValueError:
+        raise BadField(f"is {str(value)[:60]!r}; write a range of addresses as 192.0.2.0/24") from None
+
+
+def degrees(most: int) -> Reader:
+    """A reader of degrees of latitude or longitude."""
+
+    def read(value: Any, zone: ZoneInfo) -> float:
+        try:
+            found = float(str(value))
+        except ValueError:
+            found = math.nan
+        if not -most <= found <= most:
+            raise BadField(f"is {str(value)[:40]!r}; it has to be degrees from -{most} to {most}")
+        return found
+
+    return read
+
+
 _HOLDER = one_of(*HolderKind)
 _ACTOR = one_of("person", "app")
 
@@ -282,6 +307,7 @@ GRANTS = RecordKind(
         Field("given_by", text),
         Field("given_at", instant),
         Field("last_used_at", instant),
+        Field("credential_since", instant),
         Field("reason", text, default=""),
         Field("state", one_of("pending", "active", "suspended", "ended"), default="active"),
         Field("ended_as", one_of("revoked", "expired", "declined", "withdrawn", "given_up", "replaced")),
@@ -337,9 +363,21 @@ RESOURCES = RecordKind(
     ),
     ("account", "key"),
 )
+PLACES = RecordKind(
+    "places",
+    (
+        Field("network", network, required=True),
+        Field("place", text, required=True),
+        Field("country", text, required=True),
+        Field("latitude", degrees(90), required=True),
+        Field("longitude", degrees(180), required=True),
+    ),
+    ("network",),
+)
 # In the order in which they have to be brought, since later kinds name earlier ones.
 RECORD_KINDS = {
-    k.name: k for k in (PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, RESOURCES, LEVELS, APPS, HANDLES, GRANTS, SESSIONS, USE)
+    k.name: k
+    for k in (PLACES, PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, RESOURCES, LEVELS, APPS, HANDLES, GRANTS, SESSIONS, USE)
 }
 
 

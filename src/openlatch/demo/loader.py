@@ -219,7 +219,7 @@ def _accept_one_flag(unit: Unit) -> None:
     ).first()
     if flag is not None:
         until = unit.now + timedelta(days=60)
-        flags.accept(unit, flag.id, "The directory is the membership secretary's daily work.", until)
+        flags.accept(unit, [flag.id], "The directory is the membership secretary's daily work.", until)
 
 
 def has_played(service: Service, organisation: UUID) -> bool:

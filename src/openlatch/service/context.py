@@ -20,6 +20,7 @@ from openlatch.errors import NotAllowed, ProofNeeded
 from openlatch.service.sight import Sight
 from openlatch.store import journal
 from openlatch.store.database import transaction
+from openlatch.store.ruling.looking import Ruling
 
 CHANNEL = "openlatch_changes"
 FRESH_PROOF = timedelta(minutes=10)
@@ -109,6 +110,7 @@ class Unit:
     kinds: set[str] = field(default_factory=set)
     bulk: list[Iterable[dict[str, Any]]] = field(default_factory=list)
     afterwards: list[Callable[[], None]] = field(default_factory=list)
+    ruling: Ruling | None = None
     _sight: Sight | None = None
 
     @property

@@ -1,142 +1,183 @@
-"""Flags: evaluating the rules over the register, and accepting a flag until a day."""
+"""Flags: putting subjects before the rules, and what people do with the flags that come of it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, and_, select
+from sqlalchemy import select
 
-from openlatch.core.latches import Breach
-from openlatch.core.rules import (
-    GRANT_RULES,
-    LATCH_RULE,
-    RULES,
-    SESSION_RULES,
-    AccountFacts,
-    Thresholds,
-    evaluate_grant,
-    evaluate_session,
-)
-from openlatch.core.words import Reach
+from openlatch.core.rules import BOOKS, RULES, Settings
+from openlatch.core.rules import evaluate as put_before
+from openlatch.core.words import FlagState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import flags as store
 from openlatch.store.lists import FLAGS
-from openlatch.store.tables import Account, Flag, Grant, Session
+from openlatch.store.ruling import looking
+from openlatch.store.ruling.looking import Own, Ruling
+from openlatch.store.tables import Flag, Grant, Organisation, OwnRule, Person
 
-CHUNK = 20_000
-TITLES = {rule.key: rule.title for rule in RULES}
-REMEDIES = {rule.key: rule.remedy for rule in RULES}
+CHUNK = 5_000
+MOST_AT_ONCE = 1_000
+_BUILT_IN = {rule.key: rule for rule in RULES}
 
 
-def evaluate(unit: Unit, grants: Sequence[UUID] = (), sessions: Sequence[UUID] = ()) -> None:
-    """Put these grants and sessions before every rule, and write what changed.
+# Evaluating.
+
+
+def ruling(unit: Unit) -> Ruling:
+    """How the organisation's rules stand."""
+    if unit.ruling is None:
+        stored = unit.db.scalar(select(Organisation.settings).where(Organisation.id == unit.viewer.organisation))
+        rows = unit.db.scalars(select(OwnRule).where(OwnRule.live).order_by(OwnRule.number))
+        unit.ruling = Ruling(Settings.kept((stored or {}).get("rules", {})), tuple(own_of(row) for row in rows))
+    return unit.ruling
+
+
+def own_of(row: OwnRule) -> Own:
+    """An own rule's row as a plain value."""
+    return Own(row.number, row.key, row.subject, row.title, row.about, row.filter, row.says, row.remedy, row.urgency)
+
+
+def evaluate(
+    unit: Unit,
+    grants: Sequence[UUID] = (),
+    sessions: Sequence[UUID] = (),
+    accounts: Sequence[UUID] = (),
+    people: Sequence[UUID] = (),
+    offers: Sequence[UUID] = (),
+) -> None:
+    """Put these before every rule, and write what changed; with grants also the accounts and people they touch.
 
     Called with the ids that a change touched, in the change's own transaction.
     """
     if grants:
-        _evaluate_grants(unit, Grant.id.in_(grants), Flag.subject_id.in_(grants))
-    if sessions:
-        _evaluate_sessions(unit, Session.id.in_(sessions), Flag.subject_id.in_(sessions))
+        touched = unit.db.execute(select(Grant.account_id, Grant.person_id).where(Grant.id.in_(grants))).all()
+        accounts = [*accounts, *{row.account_id for row in touched}]
+        people = [*people, *({row.person_id for row in touched} - {None})]
+    unit.db.flush()
+    subjects = (("grant", grants), ("session", sessions), ("account", accounts), ("person", people), ("offer", offers))
+    for subject, ids in subjects:
+        if ids:
+            _evaluate(unit, subject, sorted(set(ids)))
+
+
+def _evaluate(unit: Unit, subject: str, ids: Sequence[UUID]) -> None:
+    stands = ruling(unit)
+    rules = stands.rules(subject)
+    looked = [
+        (seen, list(put_before(rules, seen.facts, stands.settings)) if seen.found else [])
+        for seen in looking.look(unit.db, stands, subject, ids, unit.now)
+    ]
+    _put_down(unit, store.write(unit.db, unit.viewer.organisation, subject, looked, unit.now))
 
 
 def evaluate_all(service: Service, organisation: UUID) -> None:
     """Put everything in an organisation before every rule, since time passing raises flags too.
 
-    Goes through it in chunks, each in a transaction of its own: memory stays small, and nobody who writes waits
-    for the whole.
+    One pass for each kind of subject finds those on which something else is found than before; only they are put
+    before the rules one by one, in transactions of their own: memory stays small, and nobody who writes waits for the
+    whole.
     """
     viewer = Viewer.itself(organisation)
-    for table, evaluated in ((Grant, _evaluate_grants), (Session, _evaluate_sessions)):
-        after = UUID(int=0)
-        while True:
+    for book in BOOKS:
+        with service.unit(viewer) as unit:
+            ids = looking.differing(unit.db, ruling(unit), book.subject, unit.now)
+        for start in range(0, len(ids), CHUNK):
             with service.unit(viewer) as unit:
-                ids = unit.db.scalars(select(table.id).where(table.id > after).order_by(table.id).limit(CHUNK)).all()
-                if ids:
-                    kind = Flag.subject_kind == ("grant" if table is Grant else "session")
-                    within = and_(kind, Flag.subject_id > after, Flag.subject_id <= ids[-1])
-                    evaluated(unit, and_(table.id > after, table.id <= ids[-1]), within)
-            if len(ids) < CHUNK:
-                break
-            after = ids[-1]
+                _evaluate(unit, book.subject, ids[start : start + CHUNK])
+    with service.unit(viewer) as unit:
+        _record(unit, "flag.reopened", store.open_again(unit.db, unit.now))
 
 
-def _evaluate_grants(unit: Unit, which: ColumnElement[bool], flagged: ColumnElement[bool]) -> None:
-    found = (
-        store.Raised(rule, "grant", facts, finding)
-        for facts in store.grant_facts(unit.db, [which])
-        for rule, finding in evaluate_grant(GRANT_RULES, facts, Thresholds(), unit.now)
-    )
-    _write(unit, found, flagged)
+def _put_down(unit: Unit, difference: store.Difference) -> None:
+    """Put the differences down in the journal."""
+    _record(unit, "flag.raised", difference.raised)
+    _record(unit, "flag.worse", difference.worse)
+    _record(unit, "flag.reopened", difference.back)
+    _record(unit, "flag.cleared", difference.cleared)
 
 
-def _evaluate_sessions(unit: Unit, which: ColumnElement[bool], flagged: ColumnElement[bool]) -> None:
-    found = (
-        store.Raised(rule, "session", facts, finding)
-        for facts in store.session_facts(unit.db, [which])
-        for rule, finding in evaluate_session(SESSION_RULES, facts, Thresholds(), unit.now)
-    )
-    _write(unit, found, flagged)
+def _record(unit: Unit, action: str, flags: Iterable[store.Changed]) -> None:
+    for flag in flags:
+        title = title_of(unit, flag.rule)
+        unit.record(action, "flag", flag.id, title, flag.account, why=flag.sentence, rule=flag.rule)
 
 
-def evaluate_latches(
-    unit: Unit, found: Mapping[UUID, tuple[Sequence[Breach], Reach]], looked_at: Sequence[UUID] | None
-) -> None:
-    """Write what breaks the latches of accounts; ``looked_at`` are those that were looked at, None for all."""
-    which = Flag.subject_kind == "account"
-    if looked_at is not None:
-        which = and_(which, Flag.subject_id.in_(looked_at))
-    broken = {account: breaches for account, breaches in found.items() if breaches[0]}
-    rows = unit.db.execute(select(Account.id, Account.name, Account.sensitivity).where(Account.id.in_(list(broken))))
-    raised = (
-        store.Raised(LATCH_RULE.key, "account", facts, finding)
-        for ident, name, sensitivity in rows
-        for facts in [AccountFacts(ident, ident, name, sensitivity, ident, *broken[ident])]
-        if (finding := LATCH_RULE.find(facts, Thresholds(), unit.now)) is not None
-    )
-    _write(unit, raised, which)
+def title_of(unit: Unit, rule: str) -> str:
+    """The title of a rule, built in or the organisation's own; its key when there is none any more."""
+    known = _BUILT_IN.get(rule)
+    if known is not None:
+        return known.title
+    return next((own.title for own in ruling(unit).own if own.key == rule), rule)
 
 
-def _write(unit: Unit, found: Iterable[store.Raised], flagged: ColumnElement[bool]) -> None:
-    """Write the differences, and put them down in the journal."""
-    difference = store.write(unit.db, unit.viewer.organisation, found, unit.now, flagged)
-    for raised in difference.raised:
-        account, why = raised.subject.account_id, raised.finding.sentence
-        unit.record("flag.raised", "flag", None, TITLES[raised.rule], account, why=why, rule=raised.rule)
-    for ident, rule, account, sentence in difference.cleared:
-        unit.record("flag.cleared", "flag", ident, TITLES.get(rule, rule), account, why=sentence, rule=rule)
+# What people do with flags.
 
 
-def accept(unit: Unit, ident: UUID, reason: str, until: datetime) -> dict[str, Any]:
-    """Accept an open flag until an instant: it is not shown as open till then.
+def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> list[dict[str, Any]]:
+    """Accept open flags until an instant: they are not shown as open till then, unless they get worse.
 
     For the account's owner and administrators. BadInput without a reason or with an end that has passed; Conflict
-    when the flag is not open.
+    when one is not open.
     """
-    flag = _locked(unit, ident)
-    unit.sight.require_answers_for(flag.account_id)
+    found = _locked(unit, ids)
     if len(reason.strip()) < 3:
         raise BadInput("Accepting a flag needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     if until <= unit.now:
         raise BadInput("That day has passed.", "Choose a day to come.", {"until": "has passed"})
-    if flag.state != "open":
-        raise Conflict(f"The flag is {flag.state}, not open.", "Look at it again.")
-    flag.state, flag.accepted_reason, flag.accepted_until = "accepted", reason.strip(), until
-    flag.accepted_by_id = unit.viewer.person
-    unit.record(
-        "flag.accepted", "flag", flag.id, TITLES[flag.rule], flag.account_id, reason=reason.strip(), until=until
-    )
+    for flag in found:
+        if flag.state != FlagState.OPEN:
+            raise Conflict(f"The flag is {flag.state}, not open: {flag.sentence}", "Look at it again.")
+        flag.state, flag.accepted_reason, flag.accepted_until = FlagState.ACCEPTED, reason.strip(), until
+        flag.accepted_by_id, flag.accepted_severity = unit.viewer.person, flag.severity
+        title = title_of(unit, flag.rule)
+        unit.record("flag.accepted", "flag", flag.id, title, flag.account_id, reason=reason.strip(), until=until)
+    return [shown(unit, ident) for ident in ids]
+
+
+def open_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Take an acceptance back. Conflict when the flag is not accepted."""
+    (flag,) = _locked(unit, [ident])
+    if flag.state != FlagState.ACCEPTED:
+        raise Conflict(f"The flag is {flag.state}, not accepted.", "Look at it again.")
+    flag.state, flag.accepted_until = FlagState.OPEN, None
+    unit.record("flag.reopened", "flag", flag.id, title_of(unit, flag.rule), flag.account_id)
     return shown(unit, ident)
 
 
-def _locked(unit: Unit, ident: UUID) -> Flag:
-    flag = unit.db.get(Flag, ident, with_for_update=True)
-    if flag is None or FLAGS.one(unit.db, ident, [unit.sight.flags()]) is None:
+def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[dict[str, Any]]:
+    """Say who sees to flags, or nobody. NotFound for somebody who is not there; Conflict for a flag that cleared."""
+    found = _locked(unit, ids)
+    who = unit.db.get(Person, person) if person is not None else None
+    if person is not None and (who is None or who.standing == "left"):
+        raise NotFound("There is no such person, or they have left.", "Choose somebody else.")
+    for flag in found:
+        if flag.state == FlagState.CLEARED:
+            raise Conflict(f"The flag has cleared: {flag.sentence}", "Look at the list again.")
+        flag.assigned_to_id = person
+        title = title_of(unit, flag.rule)
+        unit.record("flag.assigned", "flag", flag.id, title, flag.account_id, to=who.name if who else None)
+    return [shown(unit, ident) for ident in ids]
+
+
+def _locked(unit: Unit, ids: Sequence[UUID]) -> list[Flag]:
+    """These flags, locked; all of them the viewer's to answer for."""
+    if not 1 <= len(ids) <= MOST_AT_ONCE:
+        raise BadInput(f"{len(ids)} flags were named.", f"Name 1 to {MOST_AT_ONCE}.", {"flags": "too few or many"})
+    wanted = select(Flag).where(Flag.id.in_(ids), unit.sight.flags()).order_by(Flag.id).with_for_update()
+    found = list(unit.db.scalars(wanted))
+    if len(found) < len(set(ids)):
         raise NotFound("There is no such flag, or you may not see it.")
-    return flag
+    for account in {flag.account_id for flag in found}:
+        if account is None:
+            unit.sight.require_administrator()
+        else:
+            unit.sight.require_answers_for(account)
+    return found
 
 
 def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -145,9 +186,14 @@ def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
     row = FLAGS.one(unit.db, ident, [unit.sight.flags()])
     if row is None:
         raise NotFound("There is no such flag, or you may not see it.")
-    return with_title(row)
+    return with_title(unit, row)
 
 
-def with_title(row: dict[str, Any]) -> dict[str, Any]:
-    """A flag's row with its rule's title and remedy."""
-    return {**row, "title": TITLES.get(row["rule"], row["rule"]), "remedy": REMEDIES.get(row["rule"], "")}
+def with_title(unit: Unit, row: dict[str, Any]) -> dict[str, Any]:
+    """A flag's row with its rule's title and remedy, in words and as what can be done at once."""
+    key = row["rule"]
+    known = _BUILT_IN.get(key)
+    if known is not None:
+        return {**row, "title": known.title, "remedy": known.remedy.words, "act": known.remedy.act}
+    own = next((own for own in ruling(unit).own if own.key == key), None)
+    return {**row, "title": own.title if own else key, "remedy": own.remedy if own else "", "act": ""}

@@ -29,6 +29,7 @@ _ACTIONS = {
     "sessions": "session",
     "use": "grant",
     "resources": "resource",
+    "places": "place",
 }
 # Kinds whose records can let somebody in, or open something.
 _LETTING_IN = (core.PEOPLE, core.MEMBERSHIPS, core.ACCOUNTS, core.LEVELS, core.GRANTS, core.RESOURCES)

@@ -8,17 +8,18 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import and_, or_, select
+from sqlalchemy import and_, delete, or_, select
+from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core import latches as core
-from openlatch.core.latches import Breach, Crowd, LatchKind, LatchMode
+from openlatch.core.latches import Crowd, LatchKind, LatchMode
 from openlatch.core.register import Register
 from openlatch.core.words import GrantState, Reach
 from openlatch.errors import BadInput, Held, NotFound
 from openlatch.service import flags
 from openlatch.service.context import Unit
 from openlatch.store import cut
-from openlatch.store.tables import Account, Latch, Resource
+from openlatch.store.tables import Account, Breach, Latch, Resource
 
 _NUMBERED = {LatchKind.MOST_DELEGATES: "delegates", LatchKind.ENDS_WITHIN: "days"}
 
@@ -85,7 +86,7 @@ def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[
     return {a: Crowd.of(register, a, unit.now, public.get(a)) for a in accounts}
 
 
-def supposed(unit: Unit, before: Register, after: Register, accounts: Sequence[UUID]) -> list[Breach]:
+def supposed(unit: Unit, before: Register, after: Register, accounts: Sequence[UUID]) -> list[core.Breach]:
     """What a change that is only supposed would newly break in these accounts."""
     latched = in_force(unit, accounts)
     was, will = crowds_in(unit, before, list(latched)), crowds_in(unit, after, list(latched))
@@ -93,7 +94,7 @@ def supposed(unit: Unit, before: Register, after: Register, accounts: Sequence[U
 
 
 @contextmanager
-def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[Breach]]:
+def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[core.Breach]]:
     """Around a change that can let more in, or take stewards away: every such change goes through here.
 
     ``accounts`` are those that the change can touch, None for any. What the change newly breaks is refused where a
@@ -103,7 +104,7 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[Breach
     wanted = None if accounts is None else list(accounts)
     latched = in_force(unit, wanted) if wanted is None or wanted else {}
     before = crowds(unit, list(latched))
-    warned: list[Breach] = []
+    warned: list[core.Breach] = []
     yield warned
     if not latched:
         return
@@ -116,7 +117,7 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[Breach
     _evaluate(unit, latched, after)
 
 
-def refuse(found: Sequence[Breach]) -> None:
+def refuse(found: Sequence[core.Breach]) -> None:
     """Held, naming each latch, the fact, and what would pass; nothing when nothing is held."""
     if found:
         raise Held(
@@ -126,7 +127,7 @@ def refuse(found: Sequence[Breach]) -> None:
         )
 
 
-def shown(breach: Breach) -> dict[str, str]:
+def shown(breach: core.Breach) -> dict[str, str]:
     """A breach as answers show it."""
     return {
         "latch": breach.latch.words,
@@ -155,9 +156,30 @@ def _evaluate(
     everything: bool = False,
 ) -> None:
     looked_at = list(latched) if accounts is None else list(accounts)
-    found = {account: core.breaches(latches, after[account]) for account, latches in latched.items()}
-    worst = {a: _worst_reach(after[a]) for a in latched}
-    flags.evaluate_latches(unit, {a: (b, worst[a]) for a, b in found.items()}, None if everything else looked_at)
+    broken = {a: b for a, latches in latched.items() if (b := core.breaches(latches, after[a]))}
+    kept = select(Breach.account_id)
+    before = set(unit.db.scalars(kept if everything else kept.where(Breach.account_id.in_(looked_at))))
+    mended = before - set(broken)
+    if mended:
+        unit.db.execute(delete(Breach).where(Breach.account_id.in_(mended)))
+    rows = [_row(unit, account, breaches, _worst_reach(after[account])) for account, breaches in broken.items()]
+    if rows:
+        statement = insert(Breach)
+        new = {name: statement.excluded[name] for name in ("broken", "firm", "reach", "words")}
+        unit.db.execute(statement.on_conflict_do_update(index_elements=["account_id"], set_=new), rows)
+    flags.evaluate(unit, accounts=sorted({*looked_at, *broken, *mended}))
+
+
+def _row(unit: Unit, account: UUID, breaches: Sequence[core.Breach], reach: Reach) -> dict[str, Any]:
+    more = f" And {len(breaches) - 1} more." if len(breaches) > 1 else ""
+    return {
+        "account_id": account,
+        "organisation_id": unit.viewer.organisation,
+        "broken": len(breaches),
+        "firm": any(breach.latch.mode is LatchMode.HOLD for breach in breaches),
+        "reach": int(reach),
+        "words": f"{breaches[0].words}{more}",
+    }
 
 
 def _worst_reach(crowd: Crowd) -> Reach:

@@ -62,7 +62,7 @@ def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -
     listing, visible = LISTS[name]
     found = listing.page(unit.db, query, [listing.of(unit.viewer.organisation), visible(unit.sight), *where])
     if name == "flags":
-        return Page([with_title(row) for row in found.rows], found.next, found.count)
+        return Page([with_title(unit, row) for row in found.rows], found.next, found.count)
     if name == "schedules":
         return Page([{**row, "recurs": words(row["recurrence"])} for row in found.rows], found.next, found.count)
     return found

@@ -87,8 +87,8 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
         return None
     with service.unit(viewer) as unit:
         system = unit.db.get_one(System, ident, with_for_update=True)
-        outcome = _Comparison(unit, system, reading, begun).carry_out()
         system.read_at, system.down_since = unit.now, None
+        outcome = _Comparison(unit, system, reading, begun).carry_out()
         system.answer = (
             f"{outcome.grants_seen} grants and {outcome.sessions_seen} sessions seen; "
             f"{outcome.unrecorded} unrecorded ({outcome.newly_unrecorded} new), {outcome.missing} newly missing."
@@ -224,7 +224,20 @@ class _Comparison:
         )
         if self.db.scalars(ended).first() is not None:
             return None
+        self._see_ended(account.id, holder_id)
         return self._record(account, owner, holding)
+
+    def _see_ended(self, account: UUID, holder: UUID) -> None:
+        """What had ended here and is there all the same: put down when it was seen, and flagged."""
+        last = (
+            select(Grant)
+            .where(Grant.account_id == account, Grant.holder_id == holder, Grant.state == GrantState.ENDED)
+            .order_by(Grant.ended_at.desc().nulls_last())
+        )
+        kept = self.db.scalars(last.where(Grant.recorded).limit(1)).first()
+        if kept is not None:
+            kept.seen_at = self.unit.now
+            self.touched.add(kept.id)
 
     def _seen(self, grant: Grant, holding: Holding) -> None:
         if grant.missing_since is not None:
@@ -233,6 +246,7 @@ class _Comparison:
         grant.seen_at, grant.handle = self.unit.now, holding.handle
         if not grant.recorded:
             self._follow(grant, holding)
+            self._see_ended(grant.account_id, grant.holder_id)
         self.touched.add(grant.id)
 
     def _follow(self, grant: Grant, holding: Holding) -> None:

@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.words import Severity
 from openlatch.service.context import Unit
-from openlatch.service.flags import with_title
+from openlatch.service.flags import title_of, with_title
 from openlatch.store import lists
 from openlatch.store.listing import ListQuery
 from openlatch.store.lists_reviews import ROUNDS
@@ -49,11 +49,9 @@ def page(unit: Unit) -> dict[str, Any]:
     asked = asked.where(Question.person_id == unit.viewer.person, Question.answered_at.is_(None))
     return {
         "flags": {
-            "worst": [with_title(row) for row in worst.rows],
+            "worst": [with_title(unit, row) for row in worst.rows],
             "by_severity": {s.word: by_severity.get(int(s), 0) for s in Severity},
-            "by_rule": [
-                {"rule": rule, "title": with_title({"rule": rule})["title"], "count": n} for rule, n in by_rule
-            ],
+            "by_rule": [{"rule": rule, "title": title_of(unit, rule), "count": n} for rule, n in by_rule],
         },
         "items_to_decide": db.scalar(waiting) or 0,
         "questions_to_answer": db.scalar(asked) or 0,

@@ -1,187 +1,182 @@
-"""The facts that rules look at, and the flags that came of them. Only differences are written."""
+"""Flags as they are kept: what was found on subjects is compared with those on them, and differences are written."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from hashlib import blake2b
+from typing import Any, cast
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, func, insert, literal, select, update
+from sqlalchemy import Table, bindparam, delete, insert, select, text, update
+from sqlalchemy.dialects.postgresql import insert as upsert
 from sqlalchemy.orm import Session as Db
-from sqlalchemy.orm import aliased
 
 from openlatch.core.ids import new_id
-from openlatch.core.rules import AccountFacts, Finding, GrantFacts, SessionFacts
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing
-from openlatch.store import lists
-from openlatch.store.tables import Account, App, Flag, Grant, Person, Session, System, Team
+from openlatch.core.rules import Finding, Rule
+from openlatch.store.ruling.looking import Looked
+from openlatch.store.ruling.terms import ROOM
+from openlatch.store.tables import Finding as FindingRow
+from openlatch.store.tables import Flag
 
-giver = aliased(Person)
-_REACH = {int(r): r for r in Reach}
-
-
-def grant_facts(db: Db, where: Sequence[ColumnElement[bool]] = ()) -> Iterator[GrantFacts]:
-    """The facts of every live grant that fits, streamed."""
-    term = lists.terms
-    statement = (
-        select(
-            Grant.id,
-            Account.id,
-            Account.name,
-            Account.sensitivity,
-            Grant.holder_kind,
-            Grant.holder_id,
-            lists.holder_name,
-            lists.holder_inside,
-            func.coalesce(Person.standing, "current"),
-            Person.leaves_at,
-            Grant.state,
-            term.c.level,
-            term.c.reach,
-            Grant.given_at,
-            giver.name,
-            giver.leaves_at,
-            term.c.until,
-            Grant.last_used_at,
-            Grant.recorded,
-            System.name,
-            Grant.left_undecided_at,
-            giver.standing,
-        )
-        .join(Account, Account.id == Grant.account_id)
-        .join(System, System.id == Account.system_id)
-        .join(term, literal(True))
-        .outerjoin(Person, Person.id == Grant.person_id)
-        .outerjoin(Team, Team.id == Grant.team_id)
-        .outerjoin(App, App.id == Grant.app_id)
-        .outerjoin(lists.holder_account, lists.holder_account.id == Grant.holder_account_id)
-        .outerjoin(giver, giver.id == Grant.given_by_id)
-        .where(Grant.state.in_(lists.LIVE), *where)
-        .execution_options(yield_per=5000)
-    )
-    for row in db.execute(statement):
-        values = list(row)
-        giver_standing = values.pop()
-        values[4] = HolderKind(values[4])
-        values[8] = Standing(values[8])
-        values[10] = GrantState(values[10])
-        values[11] = values[11] or "nothing"
-        values[12] = _REACH[values[12] or 1]
-        if giver_standing == Standing.CURRENT:
-            values[15] = None
-        yield GrantFacts._make(values)
-
-
-def session_facts(db: Db, where: Sequence[ColumnElement[bool]] = ()) -> Iterator[SessionFacts]:
-    """The facts of every session that is going on and fits, streamed."""
-    statement = (
-        select(
-            Session.id,
-            Account.id,
-            Account.name,
-            Account.sensitivity,
-            Session.holder_kind,
-            Session.holder_id,
-            func.coalesce(Person.name, App.name),
-            func.coalesce(Person.inside, True),
-            Session.started_at,
-            Session.last_seen_at,
-            Session.device,
-        )
-        .join(Account, Account.id == Session.account_id)
-        .outerjoin(Person, Person.id == Session.person_id)
-        .outerjoin(App, App.id == Session.app_id)
-        .where(Session.ended_at.is_(None), *where)
-        .execution_options(yield_per=5000)
-    )
-    for row in db.execute(statement):
-        yield SessionFacts._make((*row[:4], HolderKind(row[4]), *row[5:]))
+Found = Sequence[tuple[Rule, Finding]]
 
 
 @dataclass(frozen=True, slots=True)
-class Raised:
-    """A finding with what it was found on."""
+class Changed:
+    """A flag that changed: its id, rule, account and sentence."""
 
+    id: UUID
     rule: str
-    subject_kind: str
-    subject: GrantFacts | SessionFacts | AccountFacts
-    finding: Finding
-
-    @property
-    def key(self) -> tuple[str, UUID]:
-        """What makes two findings the same flag."""
-        return self.rule, self.subject.id
+    account: UUID | None
+    sentence: str
 
 
 @dataclass(slots=True)
 class Difference:
-    """What writing findings changed."""
+    """What writing findings changed. ``worse`` are flags whose severity rose, ``back`` accepted ones open again."""
 
-    raised: list[Raised]
-    cleared: list[tuple[UUID, str, UUID, str]]
-    updated: int = 0
+    raised: list[Changed] = field(default_factory=list)
+    worse: list[Changed] = field(default_factory=list)
+    back: list[Changed] = field(default_factory=list)
+    cleared: list[Changed] = field(default_factory=list)
 
 
-def write(
-    db: Db, organisation: UUID, found: Iterable[Raised], now: datetime, flagged: ColumnElement[bool]
-) -> Difference:
-    """Bring the live flags that ``flagged`` picks in line with what was found on their subjects.
+def words_of(found: Found) -> int:
+    """A hash of what findings say, to tell whether anything about them changed."""
+    said = "\n".join(f"{rule.key} {finding.score.total} {finding.sentence}" for rule, finding in found)
+    return int.from_bytes(blake2b(said.encode(), digest_size=8).digest(), "big", signed=True)
 
-    A flag that is found again keeps its state; its facts, sentence and score follow. An accepted one opens
-    again when its time is over.
+
+def write(db: Db, organisation: UUID, kind: str, looked: Iterable[tuple[Looked, Found]], now: datetime) -> Difference:
+    """Bring the flags on these subjects in line with what was found on them.
+
+    A flag that is found again keeps its state; its facts, sentence and score follow. Subjects about which nothing
+    changed cost nothing.
     """
-    columns = select(Flag.rule, Flag.subject_id, Flag.id, Flag.sentence, Flag.score, Flag.account_id).where(
-        Flag.state != "cleared", flagged
-    )
-    held = {(row[0], row[1]): row for row in db.execute(columns)}
-    difference = Difference([], [])
+    changed = [
+        (subject, found, words)
+        for subject, found in looked
+        if (words := words_of(found)) != subject.words or subject.found != subject.before
+    ]
+    difference = Difference()
+    if not changed:
+        return difference
+    # Two that look at the same subject at once would both raise the same flag.
+    db.execute(text("select pg_advisory_xact_lock(hashtext('flags'), hashtext(:id))"), {"id": str(organisation)})
+    held = _held(db, [subject.id for subject, _, _ in changed])
     fresh: list[dict[str, Any]] = []
-    for raised in found:
-        row = held.pop(raised.key, None)
-        if row is None:
-            fresh.append(_values(organisation, raised, now))
-            difference.raised.append(raised)
-        elif row.sentence != raised.finding.sentence or row.score != raised.finding.score.total:
-            db.execute(update(Flag).where(Flag.id == row.id).values(**_findings(raised.finding)))
-            difference.updated += 1
+    followed: list[dict[str, Any]] = []
+    gone: list[UUID] = []
+    for subject, found, _ in changed:
+        for rule, finding in found:
+            row = held.pop((rule.key, subject.id), None)
+            if row is None:
+                fresh.append(_values(organisation, kind, subject, rule, finding, now))
+                told = Changed(fresh[-1]["id"], rule.key, subject.account, finding.sentence)
+                difference.raised.append(told)
+            elif row.sentence != finding.sentence or row.score != finding.score.total:
+                followed.append(_follow(row, finding, now, difference))
+    for row in held.values():
+        gone.append(row.id)
+        difference.cleared.append(Changed(row.id, row.rule, row.account_id, row.sentence))
     if fresh:
         db.execute(insert(Flag), fresh)
-    if held:
-        gone = [row.id for row in held.values()]
+    if followed:
+        _update(db, followed)
+    if gone:
         db.execute(update(Flag).where(Flag.id.in_(gone)).values(state="cleared", cleared_at=now))
-        difference.cleared = [(r.id, r.rule, r.account_id, r.sentence) for r in held.values()]
-    reopened = update(Flag).where(Flag.state == "accepted", Flag.accepted_until <= now, flagged)
-    db.execute(reopened.values(state="open"))
+    _keep(db, organisation, kind, changed)
     return difference
 
 
-def _values(organisation: UUID, raised: Raised, now: datetime) -> dict[str, Any]:
+def _held(db: Db, ids: Sequence[UUID]) -> dict[tuple[str, UUID], Any]:
+    columns = select(
+        Flag.rule, Flag.subject_id, Flag.id, Flag.sentence, Flag.score, Flag.severity, Flag.account_id, Flag.state,
+        Flag.accepted_severity, Flag.worse_at,
+    ).where(Flag.state != "cleared", Flag.subject_id.in_(ids))  # fmt: skip
+    return {(row.rule, row.subject_id): row for row in db.execute(columns)}
+
+
+def _follow(row: Any, finding: Finding, now: datetime, difference: Difference) -> dict[str, Any]:
+    """The new values of a flag that is found again, perhaps worse than before."""
+    severity = int(finding.score.severity)
+    told = Changed(row.id, row.rule, row.account_id, finding.sentence)
+    worse = severity > row.severity
+    back = row.state == "accepted" and severity > (row.accepted_severity or row.severity)
+    if back:
+        difference.back.append(told)
+    elif worse:
+        difference.worse.append(told)
+    return {
+        **_findings(finding),
+        "flag": row.id,
+        "worse_at": now if worse else row.worse_at,
+        "state": "open" if back else row.state,
+    }
+
+
+def _update(db: Db, followed: list[dict[str, Any]]) -> None:
+    # By a table, not by an entity: many rows in one go.
+    table = cast(Table, Flag.__table__)
+    names = [name for name in followed[0] if name != "flag"]
+    values = {name: bindparam(f"new_{name}", type_=table.c[name].type) for name in names}
+    statement = update(table).where(table.c.id == bindparam("flag")).values(values)
+    rows = [{"flag": r["flag"], **{f"new_{n}": r[n] for n in names}} for r in followed]
+    db.connection().execute(statement, rows)
+
+
+def _keep(db: Db, organisation: UUID, kind: str, changed: Sequence[tuple[Looked, Found, int]]) -> None:
+    """Put down what was found, for the next time."""
+    rows = [
+        {
+            "subject_id": subject.id,
+            "organisation_id": organisation,
+            "kind": kind,
+            "found": [rule.number * ROOM + finding.score.total for rule, finding in found],
+            "words": words,
+        }
+        for subject, found, words in changed
+        if found
+    ]
+    if rows:
+        statement = upsert(FindingRow)
+        new = {"found": statement.excluded.found, "words": statement.excluded.words}
+        db.execute(statement.on_conflict_do_update(index_elements=["subject_id"], set_=new), rows)
+    quiet = [subject.id for subject, found, _ in changed if not found]
+    if quiet:
+        db.execute(delete(FindingRow).where(FindingRow.subject_id.in_(quiet)))
+
+
+def open_again(db: Db, now: datetime) -> list[Changed]:
+    """Accepted flags whose time is over are open again."""
+    over = update(Flag).where(Flag.state == "accepted", Flag.accepted_until <= now).values(state="open")
+    rows = db.execute(over.returning(Flag.id, Flag.rule, Flag.account_id, Flag.sentence))
+    return [Changed(*row) for row in rows]
+
+
+def _values(
+    organisation: UUID, kind: str, subject: Looked, rule: Rule, finding: Finding, now: datetime
+) -> dict[str, Any]:
     return {
         "id": new_id(),
         "organisation_id": organisation,
-        "rule": raised.rule,
-        "subject_kind": raised.subject_kind,
-        "subject_id": raised.subject.id,
-        "account_id": raised.subject.account_id,
-        "holder_id": raised.subject.holder_id,
+        "rule": rule.key,
+        "subject_kind": kind,
+        "subject_id": subject.id,
+        "account_id": subject.account,
+        "holder_id": subject.holder,
         "raised_at": now,
-        **_findings(raised.finding),
+        **_findings(finding),
     }
 
 
 def _findings(finding: Finding) -> dict[str, Any]:
-    score = finding.score
     return {
-        "severity": int(score.severity),
-        "score": score.total,
-        "parts": {
-            "reach": score.reach,
-            "sensitivity": score.sensitivity,
-            "outside": score.outside,
-            "staleness": score.staleness,
-        },
+        "severity": int(finding.score.severity),
+        "score": finding.score.total,
+        "parts": finding.score.parts,
         "facts": finding.facts,
         "sentence": finding.sentence,
     }

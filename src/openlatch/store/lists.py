@@ -313,9 +313,11 @@ flag_team = aliased(Team)
 flag_app = aliased(App)
 flag_account = aliased(Account)
 acceptor = aliased(Person)
+assignee = aliased(Person)
 FLAGS = Listing(
     "flags",
-    Flag.__table__.join(Account, Account.id == Flag.account_id)
+    Flag.__table__.outerjoin(Account, Account.id == Flag.account_id)
+    .outerjoin(assignee, assignee.id == Flag.assigned_to_id)
     .outerjoin(flag_person, flag_person.id == Flag.holder_id)
     .outerjoin(flag_team, flag_team.id == Flag.holder_id)
     .outerjoin(flag_app, flag_app.id == Flag.holder_id)
@@ -330,11 +332,11 @@ FLAGS = Listing(
         "parts": json_column(Flag.parts),
         "sentence": text_column(Flag.sentence, "Why it was raised."),
         "facts": json_column(Flag.facts),
-        "subject.kind": word_column(Flag.subject_kind, "grant or session."),
+        "subject.kind": word_column(Flag.subject_kind, "grant, session, account, person or offer."),
         "subject.id": id_column(Flag.subject_id, "The id of what it was raised on."),
-        "account.id": id_column(Account.id, "The id of the account."),
+        "account.id": id_column(Account.id, "The id of the account; a flag on a person has none.", nullable=True),
         "account.name": text_column(Account.name, "The name of the account.", sorted=True),
-        "account.sensitivity": number_column(Account.sensitivity, "1 (low) to 4 (critical)."),
+        "account.sensitivity": number_column(Account.sensitivity, "1 (low) to 4 (critical).", nullable=True),
         "holder.id": id_column(Flag.holder_id, "The id of the holder."),
         "holder.kind": word_column(
             case(
@@ -351,7 +353,9 @@ FLAGS = Listing(
             sorted=True,
         ),
         "raised_at": time_column(Flag.raised_at, "When it was raised.", nullable=False),
+        "worse_at": time_column(Flag.worse_at, "When its severity rose."),
         "cleared_at": time_column(Flag.cleared_at, "When it cleared."),
+        **named_columns("assigned_to", assignee, "whoever sees to it"),
         **named_columns("accepted_by", acceptor, "whoever accepted it"),
         "accepted_reason": text_column(Flag.accepted_reason, "Why it was accepted."),
         "accepted_until": time_column(Flag.accepted_until, "Until when it is accepted."),

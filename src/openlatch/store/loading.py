@@ -22,7 +22,8 @@ from openlatch.core.imports import LineError, RecordKind
 
 HOLDERS = ("person", "team", "app", "account")
 _TABLES = {"person": "people", "team": "teams", "app": "apps", "account": "accounts"}
-_TIMES = {"since", "until", "given_at", "last_used_at", "started_at", "last_seen_at", "ended_at", "leaves_on"}
+_TIMES = {"since", "until", "given_at", "last_used_at", "started_at", "last_seen_at", "ended_at", "leaves_on",
+          "credential_since"}  # fmt: skip
 _TYPES = {
     "inside": "boolean",
     "partner": "boolean",
@@ -31,6 +32,9 @@ _TYPES = {
     "public": "boolean",
     "second_factor": "boolean",
     "emergency_hours": "int",
+    "network": "cidr",
+    "latitude": "float8",
+    "longitude": "float8",
 }
 
 
@@ -210,8 +214,25 @@ _AFTER = {
         where p.key = s.key and p.manager_id is distinct from m.id
         """,
     ),
-    # Days of use are a set: the same file twice adds nothing. A permission counts for the grants that give it.
+    # Where sessions that go on are is found anew.
+    "places": ("update sessions set address = address where ended_at is null and address <> ''",),
+    # Days of use are a set: the same file twice adds nothing. A permission counts for the grants that give it, and
+    # whatever was used counts under no permission too.
     "use": (
+        """
+        insert into uses as u (id, organisation_id, grant_id, permission, days)
+        select gen_random_uuid(), :organisation, g.id, '',
+               range_agg(daterange(s.last_used_at::date, s.last_used_at::date + 1))
+        from staged s join accounts a on a.key = s.account
+        left join people p on s.holder_kind = 'person' and p.key = s.holder
+        left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
+        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
+        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
+        join grants g on g.account_id = a.id and g.state <> 'ended'
+            and g.holder_id = coalesce(p.id, tm.id, ap.id, h.id)
+        group by g.id
+        on conflict (grant_id, permission) do update set days = u.days + excluded.days
+        """,
         """
         insert into uses as u (id, organisation_id, grant_id, permission, days)
         select gen_random_uuid(), :organisation, g.id, s.permission,
@@ -328,6 +349,15 @@ _UPSERTS = {
             (excluded.name, excluded.sentence, excluded.permissions)
         returning id, xmax = 0, name, null::uuid
     """,
+    "places": """
+        insert into places as t (id, organisation_id, network, place, country, latitude, longitude)
+        select id, :organisation, network, place, country, latitude, longitude from staged
+        on conflict (organisation_id, network) do update set place = excluded.place, country = excluded.country,
+            latitude = excluded.latitude, longitude = excluded.longitude
+        where (t.place, t.country, t.latitude, t.longitude) is distinct from
+            (excluded.place, excluded.country, excluded.latitude, excluded.longitude)
+        returning id, xmax = 0, network::text, null::uuid
+    """,
     "apps": """
         insert into apps as t (id, organisation_id, key, name, publisher, home_page, purpose)
         select id, :organisation, key, name, publisher, home_page, purpose from staged
@@ -351,17 +381,18 @@ _UPSERTS = {
     # A grant that ended here stays ended: a file can't bring back what was revoked.
     "grants": """
         insert into grants as t (id, organisation_id, key, account_id, person_id, team_id, app_id, holder_account_id,
-            state, ended_as, ended_at, given_by_id, given_at, reason, last_used_at)
+            state, ended_as, ended_at, given_by_id, given_at, reason, last_used_at, credential_since)
         select id, :organisation, key, account_id, person_id, team_id, app_id, holder_account_id, state,
             case when state = 'ended' then coalesce(ended_as, 'revoked') end,
             case when state = 'ended' then coalesce(until, :now) end,
-            given_by_id, coalesce(given_at, since, :now), reason, last_used_at
+            given_by_id, coalesce(given_at, since, :now), reason, last_used_at, credential_since
         from resolved
         on conflict (organisation_id, key) do update set given_by_id = excluded.given_by_id,
             reason = excluded.reason, last_used_at = greatest(t.last_used_at, excluded.last_used_at),
-            version = t.version + 1
+            credential_since = coalesce(excluded.credential_since, t.credential_since), version = t.version + 1
         where t.state <> 'ended' and (
             (t.given_by_id, t.reason) is distinct from (excluded.given_by_id, excluded.reason)
+            or excluded.credential_since <> coalesce(t.credential_since, '-infinity')
             or excluded.last_used_at > coalesce(t.last_used_at, '-infinity')
             or t.id in (select grant_id from rewindowed))
         returning id, xmax = 0, key, account_id

@@ -184,7 +184,25 @@ def get_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
 @api.add("POST", "/flags/<uuid:ident>/accept", "Accept a flag until a day", wire.FlagRow, body=wire.AcceptFlag)
 def accept_flag(unit: Unit, ident: UUID, body: wire.AcceptFlag) -> dict[str, Any]:
     """It opens again when the time is over."""
-    return flags.accept(unit, ident, body.reason, body.until)
+    return flags.accept(unit, [ident], body.reason, body.until)[0]
+
+
+@api.add("POST", "/flags/<uuid:ident>/reopen", "Take the acceptance of a flag back", wire.FlagRow)
+def reopen_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """It is open at once."""
+    return flags.open_again(unit, ident)
+
+
+@api.add("POST", "/flags/accept", "Accept flags until a day", wire.Flags, body=wire.AcceptFlags)
+def accept_flags(unit: Unit, body: wire.AcceptFlags) -> dict[str, Any]:
+    """All of them, or none."""
+    return {"flags": flags.accept(unit, body.flags, body.reason, body.until)}
+
+
+@api.add("POST", "/flags/assign", "Say who sees to flags", wire.Flags, body=wire.AssignFlags)
+def assign_flags(unit: Unit, body: wire.AssignFlags) -> dict[str, Any]:
+    """All of them, or none."""
+    return {"flags": flags.assign(unit, body.flags, body.person)}
 
 
 # Revocations.

@@ -5,4 +5,5 @@ from openlatch.wire.evidence import *  # noqa: F403
 from openlatch.wire.giving import *  # noqa: F403
 from openlatch.wire.requests import *  # noqa: F403
 from openlatch.wire.reviews import *  # noqa: F403
+from openlatch.wire.rules import *  # noqa: F403
 from openlatch.wire.today import *  # noqa: F403

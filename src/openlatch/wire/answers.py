@@ -15,6 +15,7 @@ __all__ = [
     "AppRow",
     "Done",
     "FlagRow",
+    "Flags",
     "GrantRow",
     "Holder",
     "ImportReport",
@@ -352,6 +353,7 @@ class FlagRow(Answer):
     rule: str
     title: str
     remedy: str
+    act: str = Field(description="What can be done about it at once: revoke, trim, end_session, or nothing.")
     state: str
     severity: int
     score: int
@@ -359,13 +361,21 @@ class FlagRow(Answer):
     sentence: str
     facts: dict[str, Any]
     subject: Subject
-    account: AccountOf
+    account: AccountOf | None
     holder: Holder
     raised_at: datetime
+    worse_at: datetime | None
+    assigned_to: Named | None
     cleared_at: datetime | None
     accepted_by: Named | None
     accepted_reason: str | None
     accepted_until: datetime | None
+
+
+class Flags(Answer):
+    """Several flags."""
+
+    flags: list[FlagRow]
 
 
 class PermissionOf(Answer):

@@ -9,6 +9,8 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstrai
 
 __all__ = [
     "AcceptFlag",
+    "AcceptFlags",
+    "AssignFlags",
     "DoneByHand",
     "ImportOptions",
     "ListOptions",
@@ -85,10 +87,23 @@ class DoneByHand(Request):
 
 
 class AcceptFlag(Request):
-    """Why a flag is accepted, and until when."""
+    """Why flags are accepted, and until when."""
 
     reason: Sentence = Field(examples=["Back from parental leave in May."])
     until: AwareDatetime
+
+
+class AcceptFlags(AcceptFlag):
+    """The same for several."""
+
+    flags: list[UUID] = Field(min_length=1, max_length=1000)
+
+
+class AssignFlags(Request):
+    """Who sees to flags; nobody when left out."""
+
+    flags: list[UUID] = Field(min_length=1, max_length=1000)
+    person: UUID | None = None
 
 
 class ImportOptions(Request):

@@ -20,6 +20,7 @@ from structlog import get_logger
 from openlatch.errors import OpenLatchError
 from openlatch.service import (
     carrying,
+    digest,
     flags,
     latching,
     offers,
@@ -50,9 +51,9 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         systems.read(service, UUID(organisation), UUID(system))
 
     def evaluate(organisation: str) -> None:
-        flags.evaluate_all(service, UUID(organisation))
         with service.unit(Viewer.itself(UUID(organisation))) as unit:
             latching.evaluate(unit)
+        flags.evaluate_all(service, UUID(organisation))
 
     def settle(organisation: str, grant: str) -> None:
         back = settling.settle(service, UUID(organisation), UUID(grant))
@@ -93,6 +94,7 @@ def look_round(service: Service) -> None:
             offers.run_out(unit)
             requests.run_out(unit)
             visits.end_those_without_access(unit)
+            digest.send_when_due(unit)
         _look_at_reviews(service, viewer)
         with service.unit(viewer) as unit:
             named = {"organisation": str(organisation)}

@@ -1,28 +1,16 @@
-"""The rules that raise flags, and the frame they stand in."""
+"""The rules that raise flags. Each is written once, as a small function, in the books below."""
 
-from openlatch.core.rules.accounts import LATCH_RULE
-from openlatch.core.rules.facts import AccountFacts, GrantFacts, SessionFacts
-from openlatch.core.rules.frame import Finding, Rule, Thresholds, evaluate_grant, evaluate_session
-from openlatch.core.rules.grants import GRANT_RULES
-from openlatch.core.rules.sessions import SESSION_RULES
+from openlatch.core.rules.accounts import ACCOUNTS, OFFERS, PEOPLE
+from openlatch.core.rules.grants import GRANTS
+from openlatch.core.rules.limits import LIMITS, Settings, Weights
+from openlatch.core.rules.links import app_unused as _links  # noqa: F401  importing writes them into the book
+from openlatch.core.rules.rule import Book, Finding, Rule, evaluate
+from openlatch.core.rules.sessions import SESSIONS
 
-RULES: tuple[Rule[GrantFacts] | Rule[SessionFacts] | Rule[AccountFacts], ...] = (
-    *GRANT_RULES,
-    *SESSION_RULES,
-    LATCH_RULE,
-)
+BOOKS: tuple[Book, ...] = (GRANTS, SESSIONS, ACCOUNTS, PEOPLE, OFFERS)
+RULES: tuple[Rule, ...] = tuple(rule for book in BOOKS for rule in book.rules)
 
 __all__ = [
-    "GRANT_RULES",
-    "LATCH_RULE",
-    "RULES",
-    "SESSION_RULES",
-    "AccountFacts",
-    "Finding",
-    "GrantFacts",
-    "Rule",
-    "SessionFacts",
-    "Thresholds",
-    "evaluate_grant",
-    "evaluate_session",
-]
+    "ACCOUNTS", "BOOKS", "GRANTS", "LIMITS", "OFFERS", "PEOPLE", "RULES", "SESSIONS", "Book", "Finding", "Rule",
+    "Settings", "Weights", "evaluate",
+]  # fmt: skip

@@ -1,32 +1,128 @@
-"""The rule over accounts: a latch that does not hold what it should."""
+"""The rules on accounts, on people, and on offers."""
 
 from __future__ import annotations
 
-from datetime import datetime
+from openlatch.core.rules.facts import AccountFacts, OfferFacts, PersonFacts
+from openlatch.core.rules.rule import Book, Limits, Remedy, When, past
 
-from openlatch.core.latches import LatchMode
-from openlatch.core.rules.facts import AccountFacts
-from openlatch.core.rules.frame import Finding, Rule, Thresholds
-from openlatch.core.rules.score import score
-
-
-def latch_broken(facts: AccountFacts, thresholds: Thresholds, now: datetime) -> Finding | None:
-    """A latch is on, and something in the account breaks it all the same."""
-    if not facts.breaches:
-        return None
-    first = facts.breaches[0]
-    more = f" And {len(facts.breaches) - 1} more." if len(facts.breaches) > 1 else ""
-    firm = any(breach.latch.mode is LatchMode.HOLD for breach in facts.breaches)
-    return Finding(
-        f"{facts.account} breaks the latch {first.words}{more}",
-        {"breaches": [{"latch": b.latch.words, "fact": b.fact} for b in facts.breaches]},
-        score(facts.reach, facts.sensitivity, True, 0.8 if firm else 0.2),
-    )
+ACCOUNTS = Book("account", AccountFacts)
+PEOPLE = Book("person", PersonFacts)
+OFFERS = Book("offer", OfferFacts)
+Account = type[AccountFacts]
+Person = type[PersonFacts]
+Offer = type[OfferFacts]
 
 
-LATCH_RULE = Rule(
-    "latch_broken",
+@ACCOUNTS.rule(
+    60,
     "Latch broken",
-    "End or trim what breaks it, or change the latch.",
-    latch_broken,
+    Remedy("End or trim what breaks it, or change the latch.", ""),
+    "{account} breaks the latch {breach}",
 )
+def latch_broken(account: Account, limit: Limits) -> When:
+    """Something in an account breaks a latch of it that is on ([latches](latches.md)). A latch on warn weighs less."""
+    return When((account.broken > 0) & ~account.firm, 20)
+
+
+@ACCOUNTS.rule(
+    61,
+    "Latch on hold broken",
+    Remedy("End or trim what breaks it, or change the latch.", ""),
+    "{account} breaks a latch that is on hold: {breach}",
+)
+def hold_broken(account: Account, limit: Limits) -> When:
+    """The same, where the latch is on hold: what broke it came in by another way."""
+    return When((account.broken > 0) & account.firm, 80)
+
+
+@ACCOUNTS.rule(
+    62,
+    "The owner has left",
+    Remedy("Hand the account over.", ""),
+    "{owner}, who owns {account}, left on {leaves_at:day}.",
+)
+def owner_left(account: Account, limit: Limits) -> When:
+    """The account's owner has left."""
+    return When(account.owner_left, 100)
+
+
+@ACCOUNTS.rule(
+    63,
+    "The owner is alone",
+    Remedy("Give one more person the right to decide who gets in.", ""),
+    "Only {owner} decides who gets into {account}; when they are away, nobody does.",
+)
+def owner_alone(account: Account, limit: Limits) -> When:
+    """Nobody besides the owner of an account of high or critical sensitivity that is shared can decide who gets in."""
+    alone = account.has_owner & ~(account.stewards > 0)
+    return When(alone & (account.sensitivity >= 3) & (account.holders > 0), 0, 50)
+
+
+@ACCOUNTS.rule(
+    64,
+    "Nobody decides who gets in",
+    Remedy("Name an owner.", ""),
+    "Nobody answers for {account}: it has no owner who is there, and nobody decides who else gets in.",
+)
+def no_steward(account: Account, limit: Limits) -> When:
+    """The account has no owner who is there, and no steward."""
+    return When(~account.has_owner & ~(account.stewards > 0), 60)
+
+
+@ACCOUNTS.rule(
+    65,
+    "Too many decide who gets in",
+    Remedy("Trim those to a lower level who do not need it.", ""),
+    "{stewards} people and teams decide who gets into {account}; {limit} are the limit here.",
+)
+def many_stewards(account: Account, limit: Limits) -> When:
+    """More people and teams than this decide who else gets in."""
+    return When(account.stewards > limit.stewards, past(account.stewards, limit.stewards), limit=limit.stewards)
+
+
+@PEOPLE.rule(
+    70,
+    "No second factor, far reach",
+    Remedy("Have them set a second factor up.", ""),
+    "{holder} has no second factor, and {reach:reach} on {far_accounts} accounts of high or critical sensitivity.",
+)
+def no_second_factor(person: Person, limit: Limits) -> When:
+    """Somebody can spend or steward on an account of high or critical sensitivity, and has no second factor."""
+    return When(~person.gone & ~person.second_factor & (person.far_accounts > 0), 40)
+
+
+@PEOPLE.rule(
+    71,
+    "An outsider in many accounts",
+    Remedy("Look through what they hold, and end what is not needed.", ""),
+    "{holder} is outside the organisation and holds access to {accounts} accounts; {limit} are the limit.",
+)
+def outsider_wide(person: Person, limit: Limits) -> When:
+    """Somebody outside holds access to more accounts than this."""
+    return When(~person.gone & ~person.inside & (person.accounts > limit.wide), past(person.accounts, limit.wide),
+                limit=limit.wide)  # fmt: skip
+
+
+@PEOPLE.rule(
+    72,
+    "Two permissions in one hand",
+    Remedy("End one of the two.", ""),
+    "{holder} holds {pair}, which must never be in one hand.",
+)
+def never_together(person: Person, limit: Limits) -> When:
+    """Somebody holds two permissions that the organisation has said must never be in one hand, be it in different
+    accounts, by teams or by themselves.
+    """
+    return When(~person.gone & person.together, 60)
+
+
+@OFFERS.rule(
+    80,
+    "An offer that nobody answers",
+    Remedy("Ask whom it is for, or withdraw it.", ""),
+    "The offer of {account} to {holder}, first sent on {sent_at:day}, is not answered; {limit} days are the limit.",
+)
+def offer_waiting(offer: Offer, limit: Limits) -> When:
+    """An offer has waited for its answer for longer than this, or ran out and its grant still waits."""
+    return When(offer.waiting & (offer.waiting_days > limit.offer), past(offer.waiting_days, limit.offer),
+                limit=limit.offer)  # fmt: skip

@@ -1,25 +1,24 @@
 """The score from 0 to 100 behind a flag's severity, as the sum of parts that can be shown.
 
-| part        | points                                                          |
-|-------------|-----------------------------------------------------------------|
-| reach       | observe 8, operate 16, spend 28, steward 32                     |
-| sensitivity | low 4, medium 10, high 20, critical 28                          |
-| outside     | 15 when the holder stands outside the trust boundary            |
-| staleness   | 0 to 25: how far past its threshold, full at three times of it  |
+| part        | points with the usual weights                                                    |
+|-------------|----------------------------------------------------------------------------------|
+| reach       | observe 8, operate 16, spend 28, steward 32                                      |
+| sensitivity | low 4, medium 10, high 20, critical 28                                           |
+| outside     | 15 when the holder stands outside the trust boundary                             |
+| staleness   | 0 to 25: how far past its limit, in steps of a fifth, full at three times of it  |
+| doubt       | 0 to -20: how uncertain the finding is                                           |
 
-A score from 75 is critical, from 55 high, from 35 medium, and low below.
+score = reach + sensitivity + outside + staleness x percent / 100 - doubt x (100 - confidence) / 100, within 0 to 100.
+From 75 it is critical, from 55 high, from 35 medium, and low below.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from openlatch.core.words import Reach, Severity
+from openlatch.core.rules.limits import Weights
+from openlatch.core.words import Severity
 
-REACH_POINTS = {Reach.OBSERVE: 8, Reach.OPERATE: 16, Reach.SPEND: 28, Reach.STEWARD: 32}
-SENSITIVITY_POINTS = {1: 4, 2: 10, 3: 20, 4: 28}
-OUTSIDE_POINTS = 15
-STALENESS_POINTS = 25
 BANDS = ((75, Severity.CRITICAL), (55, Severity.HIGH), (35, Severity.MEDIUM), (0, Severity.LOW))
 
 
@@ -31,28 +30,41 @@ class Score:
     sensitivity: int
     outside: int
     staleness: int
+    doubt: int = 0
 
     @property
     def total(self) -> int:
-        """The sum, at most 100."""
-        return min(100, self.reach + self.sensitivity + self.outside + self.staleness)
+        """The sum, 0 to 100."""
+        return min(100, max(0, self.reach + self.sensitivity + self.outside + self.staleness - self.doubt))
 
     @property
     def severity(self) -> Severity:
         """The band that the total falls into."""
-        return next(severity for floor, severity in BANDS if self.total >= floor)
+        return severity_of(self.total)
+
+    @property
+    def parts(self) -> dict[str, int]:
+        """The parts by name, as answers show them; they add up to the score."""
+        return {
+            "reach": self.reach,
+            "sensitivity": self.sensitivity,
+            "outside": self.outside,
+            "staleness": self.staleness,
+            "doubt": -self.doubt,
+        }
 
 
-def score(reach: Reach, sensitivity: int, inside: bool, staleness: float) -> Score:
-    """The score of a flag. ``staleness`` goes from 0 (fresh) to 1 (as stale as it gets)."""
+def severity_of(total: int) -> Severity:
+    """The band that a score falls into."""
+    return next(severity for floor, severity in BANDS if total >= floor)
+
+
+def score(weights: Weights, reach: int, sensitivity: int, inside: bool, stale: int, confidence: int) -> Score:
+    """The score of a flag. ``stale`` and ``confidence`` are percents."""
     return Score(
-        REACH_POINTS[reach],
-        SENSITIVITY_POINTS[sensitivity],
-        0 if inside else OUTSIDE_POINTS,
-        round(STALENESS_POINTS * min(max(staleness, 0.0), 1.0)),
+        weights.reach[reach - 1],
+        weights.sensitivity[sensitivity - 1],
+        0 if inside else weights.outside,
+        weights.staleness * stale // 100,
+        weights.doubt * (100 - confidence) // 100,
     )
-
-
-def overdue(days: int, threshold: int) -> float:
-    """How stale something is: 0 at its threshold, 1 at three times of it."""
-    return 1.0 if threshold <= 0 else (days - threshold) / (2 * threshold)

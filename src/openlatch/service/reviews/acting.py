@@ -150,7 +150,7 @@ def _reopen(unit: Unit, item: Item, reason: str) -> None:
     flag = unit.db.get_one(Flag, item.subject_id, with_for_update=True)
     if flag.state == FlagState.ACCEPTED:
         flag.state, flag.accepted_until = FlagState.OPEN, None
-        title = flags.TITLES.get(flag.rule, flag.rule)
+        title = flags.title_of(unit, flag.rule)
         unit.record("flag.reopened", "flag", flag.id, title, flag.account_id, why=reason)
 
 

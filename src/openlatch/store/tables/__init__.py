@@ -20,17 +20,22 @@ from openlatch.store.tables.keeping import (
     JournalHead,
     SignIn,
     SignInAttempt,
+    Version,
     WebSession,
 )
 from openlatch.store.tables.register import (
     Account,
     App,
+    Breach,
+    Finding,
     Flag,
     Grant,
     Handle,
     Level,
     Membership,
+    OwnRule,
     Person,
+    Place,
     Session,
     System,
     Team,
@@ -50,9 +55,11 @@ from openlatch.store.tables.working import (
 )
 
 __all__ = [
-    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Calendar", "Flag", "Grant", "Handle",
+    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "Finding", "Flag",
+    "Grant", "Handle",
     "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Membership", "Notice",
-    "Occurrence", "Offer", "Organisation", "Person", "Question", "Resource", "ResourceGroup", "ResourceInGroup",
+    "Occurrence", "Offer", "Organisation", "OwnRule", "Person", "Place", "Question", "Resource",
+    "ResourceGroup", "ResourceInGroup",
     "Revocation", "RevocationTarget", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step", "System",
-    "Team", "Term", "Use", "Visit", "WebSession",
+    "Team", "Term", "Use", "Version", "Visit", "WebSession",
 ]  # fmt: skip

@@ -52,12 +52,19 @@ class Organisation(Row, Base):
     slug: Mapped[str] = mapped_column(unique=True)
     time_zone: Mapped[str] = mapped_column(server_default="UTC")
     settings: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    digest_at: Mapped[datetime | None]
 
 
 class Owned(Row):
     """A record of an organisation."""
 
     organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+
+
+class Recorded:
+    """A record whose earlier versions the database keeps (``Version``). It sets ``recorded_at`` at every change."""
+
+    recorded_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
 
 
 class Keyed(Owned):

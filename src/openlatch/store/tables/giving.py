@@ -9,10 +9,10 @@ from uuid import UUID
 from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from openlatch.store.tables.base import Base, Keyed, Owned
+from openlatch.store.tables.base import Base, Keyed, Owned, Recorded
 
 
-class Resource(Keyed, Base):
+class Resource(Recorded, Keyed, Base):
     """A part of an account that can be shared alone. ``public`` when anyone at all can reach it."""
 
     __tablename__ = "resources"
@@ -27,7 +27,7 @@ class Resource(Keyed, Base):
     public: Mapped[bool] = mapped_column(server_default="false")
 
 
-class ResourceGroup(Keyed, Base):
+class ResourceGroup(Recorded, Keyed, Base):
     """Some resources of one account, given as one."""
 
     __tablename__ = "resource_groups"
@@ -40,7 +40,7 @@ class ResourceGroup(Keyed, Base):
     name: Mapped[str]
 
 
-class ResourceInGroup(Owned, Base):
+class ResourceInGroup(Recorded, Owned, Base):
     """That a resource belongs to a group."""
 
     __tablename__ = "resources_in_groups"
@@ -53,7 +53,7 @@ class ResourceInGroup(Owned, Base):
     resource_id: Mapped[UUID] = mapped_column(ForeignKey("resources.id"))
 
 
-class Latch(Owned, Base):
+class Latch(Recorded, Owned, Base):
     """A guard on an account, or on all accounts of a kind."""
 
     __tablename__ = "latches"

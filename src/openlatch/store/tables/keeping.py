@@ -47,6 +47,24 @@ class JournalHead(Base):
     hash: Mapped[bytes]
 
 
+class Version(Base):
+    """A row of the register as it was from ``since`` until ``until``, when it was changed, or was ``gone``.
+
+    Written by triggers of the database; nobody who serves requests can write here. A row as it is now stands in its own
+    table, with ``recorded_at`` as its beginning.
+    """
+
+    __tablename__ = "versions"
+
+    id: Mapped[UUID] = mapped_column(primary_key=True)
+    since: Mapped[datetime] = mapped_column(primary_key=True)
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    kind: Mapped[str]
+    until: Mapped[datetime]
+    gone: Mapped[bool]
+    row: Mapped[dict[str, Any]]
+
+
 class SignIn(Owned, Base):
     """What a person signs in with."""
 

@@ -6,14 +6,25 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import CheckConstraint, Computed, ForeignKey, Index, SmallInteger, UniqueConstraint, text
-from sqlalchemy.dialects.postgresql import DATEMULTIRANGE
+from sqlalchemy import (
+    BigInteger,
+    CheckConstraint,
+    Computed,
+    Double,
+    ForeignKey,
+    Index,
+    Integer,
+    SmallInteger,
+    UniqueConstraint,
+    text,
+)
+from sqlalchemy.dialects.postgresql import ARRAY, CIDR, DATEMULTIRANGE
 from sqlalchemy.orm import Mapped, mapped_column
 
-from openlatch.store.tables.base import Base, Keyed, Owned
+from openlatch.store.tables.base import Base, Keyed, Owned, Recorded
 
 
-class Person(Keyed, Base):
+class Person(Recorded, Keyed, Base):
     """A human being known to the organisation. ``recognised`` is false for one met only in a system."""
 
     __tablename__ = "people"
@@ -39,9 +50,10 @@ class Person(Keyed, Base):
     deputy_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     away_since: Mapped[datetime | None]
     away_until: Mapped[datetime | None]
+    wants_digest: Mapped[bool] = mapped_column(server_default="true")
 
 
-class Team(Keyed, Base):
+class Team(Recorded, Keyed, Base):
     """People and teams, or a partner organisation, treated as one holder."""
 
     __tablename__ = "teams"
@@ -53,7 +65,7 @@ class Team(Keyed, Base):
     speaker_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
 
 
-class Membership(Owned, Base):
+class Membership(Recorded, Owned, Base):
     """That a person or a team belongs to a team, for a while."""
 
     __tablename__ = "memberships"
@@ -90,7 +102,7 @@ class System(Keyed, Base):
     down_since: Mapped[datetime | None]
 
 
-class Account(Keyed, Base):
+class Account(Recorded, Keyed, Base):
     """A shared account in a system."""
 
     __tablename__ = "accounts"
@@ -114,10 +126,10 @@ class Account(Keyed, Base):
     version: Mapped[int] = mapped_column(server_default="1")
 
 
-class Level(Keyed, Base):
+class Level(Recorded, Keyed, Base):
     """A named set of permissions in one system. ``reach`` is kept beside them: the highest of theirs.
 
-    A permission given alone is a level of one, with ``single``.
+    A permission given alone is a level of one, with ``single``. The database sets ``grown_at`` when it gains some.
     """
 
     __tablename__ = "levels"
@@ -129,10 +141,11 @@ class Level(Keyed, Base):
     reach: Mapped[int] = mapped_column(SmallInteger)
     permissions: Mapped[list[Any]] = mapped_column(server_default="[]")
     single: Mapped[bool] = mapped_column(server_default="false")
+    grown_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(server_default="1")
 
 
-class App(Keyed, Base):
+class App(Recorded, Keyed, Base):
     """Software that holds grants."""
 
     __tablename__ = "apps"
@@ -159,7 +172,7 @@ class Handle(Owned, Base):
     app_id: Mapped[UUID | None] = mapped_column(ForeignKey("apps.id"))
 
 
-class Grant(Keyed, Base):
+class Grant(Recorded, Keyed, Base):
     """The fact that a holder may act in an account.
 
     ``owed`` is what its system still has to be brought to: ``give`` or ``take``; None when it is as it should be.
@@ -201,6 +214,7 @@ class Grant(Keyed, Base):
     given_at: Mapped[datetime]
     reason: Mapped[str] = mapped_column(server_default="")
     last_used_at: Mapped[datetime | None]
+    credential_since: Mapped[datetime | None]
     recorded: Mapped[bool] = mapped_column(server_default="true")
     seen_at: Mapped[datetime | None]
     missing_since: Mapped[datetime | None]
@@ -215,7 +229,7 @@ class Grant(Keyed, Base):
     version: Mapped[int] = mapped_column(server_default="1")
 
 
-class Term(Owned, Base):
+class Term(Recorded, Owned, Base):
     """One level on the whole account, a group or a resource, within one window, perhaps only in certain hours."""
 
     __tablename__ = "terms"
@@ -235,7 +249,10 @@ class Term(Owned, Base):
 
 
 class Use(Owned, Base):
-    """On which days a permission of a grant was used, as one compact set of days."""
+    """On which days a permission of a grant was used, as one compact set of days; under no permission, any of them.
+
+    The database keeps its two longest pauses in days beside them.
+    """
 
     __tablename__ = "uses"
     __table_args__ = (UniqueConstraint("grant_id", "permission"),)
@@ -243,10 +260,11 @@ class Use(Owned, Base):
     grant_id: Mapped[UUID] = mapped_column(ForeignKey("grants.id"))
     permission: Mapped[str]
     days: Mapped[Any] = mapped_column(DATEMULTIRANGE)
+    pauses: Mapped[list[int]] = mapped_column(ARRAY(Integer), Computed("longest_pauses(days)", persisted=True))
 
 
 class Session(Keyed, Base):
-    """A signed-in presence of a person or an app in an account."""
+    """A signed-in presence of a person or an app in an account. The database finds where its address is."""
 
     __tablename__ = "sessions"
     __table_args__ = (
@@ -267,6 +285,9 @@ class Session(Keyed, Base):
     device: Mapped[str] = mapped_column(server_default="")
     address: Mapped[str] = mapped_column(server_default="")
     place: Mapped[str] = mapped_column(server_default="")
+    country: Mapped[str | None]
+    latitude: Mapped[float | None] = mapped_column(Double)
+    longitude: Mapped[float | None] = mapped_column(Double)
     started_at: Mapped[datetime]
     last_seen_at: Mapped[datetime]
     ended_at: Mapped[datetime | None]
@@ -274,8 +295,75 @@ class Session(Keyed, Base):
     handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
 
 
+class Place(Owned, Base):
+    """Where the addresses of a network are, as far as anyone knows."""
+
+    __tablename__ = "places"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "network"),
+        CheckConstraint("latitude between -90 and 90 and longitude between -180 and 180", name="on_earth"),
+    )
+
+    network: Mapped[Any] = mapped_column(CIDR)
+    place: Mapped[str]
+    country: Mapped[str]
+    latitude: Mapped[float] = mapped_column(Double)
+    longitude: Mapped[float] = mapped_column(Double)
+
+
+class Finding(Base):
+    """What the rules found on a subject: a number for each finding, and a hash of what their sentences say.
+
+    Only subjects on which something was found have a row. Looking at everything again means comparing with it.
+    """
+
+    __tablename__ = "findings"
+
+    subject_id: Mapped[UUID] = mapped_column(primary_key=True)
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    kind: Mapped[str]
+    found: Mapped[list[int]] = mapped_column(ARRAY(Integer))
+    words: Mapped[int] = mapped_column(BigInteger)
+
+
+class Breach(Base):
+    """What breaks the latches of an account, as it was when somebody last looked: how much, and the first in words."""
+
+    __tablename__ = "breaches"
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"), primary_key=True)
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    broken: Mapped[int]
+    firm: Mapped[bool]
+    reach: Mapped[int] = mapped_column(SmallInteger)
+    words: Mapped[str]
+
+
+class OwnRule(Owned, Base):
+    """A rule of the organisation's own, as it was brought in a file. ``number`` is its own for ever."""
+
+    __tablename__ = "own_rules"
+    __table_args__ = (UniqueConstraint("organisation_id", "key"), UniqueConstraint("organisation_id", "number"))
+
+    number: Mapped[int]
+    key: Mapped[str]
+    subject: Mapped[str]
+    title: Mapped[str]
+    about: Mapped[str]
+    filter: Mapped[str]
+    says: Mapped[str]
+    remedy: Mapped[str]
+    urgency: Mapped[int] = mapped_column(SmallInteger)
+    source: Mapped[str]
+    live: Mapped[bool] = mapped_column(server_default="true")
+    made_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+
+
 class Flag(Owned, Base):
-    """A concern raised by a rule."""
+    """A concern raised by a rule; one on a person has no account. ``worse_at``: its severity rose since it was raised.
+
+    An accepted flag keeps the severity that was accepted: with a higher one it opens again.
+    """
 
     __tablename__ = "flags"
     __table_args__ = (
@@ -296,16 +384,19 @@ class Flag(Owned, Base):
     rule: Mapped[str]
     subject_kind: Mapped[str]
     subject_id: Mapped[UUID]
-    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
     holder_id: Mapped[UUID]
     state: Mapped[str] = mapped_column(server_default="open")
+    assigned_to_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     severity: Mapped[int] = mapped_column(SmallInteger)
     score: Mapped[int] = mapped_column(SmallInteger)
     parts: Mapped[dict[str, Any]]
     facts: Mapped[dict[str, Any]]
     sentence: Mapped[str]
     raised_at: Mapped[datetime]
+    worse_at: Mapped[datetime | None]
     cleared_at: Mapped[datetime | None]
+    accepted_severity: Mapped[int | None] = mapped_column(SmallInteger)
     accepted_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     accepted_reason: Mapped[str | None]
     accepted_until: Mapped[datetime | None]

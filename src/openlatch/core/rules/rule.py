@@ -1,0 +1,192 @@
+"""What a rule is, and how a subject is put before every rule.
+
+A rule is a small function of the facts and limits that gives a ``When``. It is called once, with the facts as terms;
+what it gives is the rule's one definition, for a single subject here and for all of them at once in the store.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from string import Formatter
+from typing import Any, cast
+
+from openlatch.core.rules.limits import Settings
+from openlatch.core.rules.score import Score, score
+from openlatch.core.rules.terms import Facts, Limit, Number, NumberFact, Past, SaidFact, TrueFact, Truth, as_number
+from openlatch.core.words import SENSITIVITY_WORDS, Reach
+
+
+@dataclass(frozen=True, slots=True)
+class When:
+    """When a rule speaks, how stale the subject is then, and how sure the finding is; both in percent.
+
+    ``limit`` is what the sentence may name as {limit}.
+    """
+
+    true: Truth
+    stale: Number | int = 0
+    sure: Number | int = 100
+    limit: Limit | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """What to do about a finding: in words, and what can be done with one click or command.
+
+    ``act`` is "revoke", "trim", "end_session" or "" where only a person can tell.
+    """
+
+    words: str
+    act: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """A rule. ``number`` is its own for ever: what it found is kept by it."""
+
+    number: int
+    key: str
+    subject: str
+    title: str
+    about: str
+    remedy: Remedy
+    says: str
+    when: When
+    named: tuple[str, ...] = ()
+
+    @property
+    def stale(self) -> Number:
+        """How stale the subject is, as a term."""
+        return as_number(self.when.stale)
+
+    @property
+    def sure(self) -> Number:
+        """How sure the finding is, as a term."""
+        return as_number(self.when.sure)
+
+    def find(self, facts: Facts, settings: Settings) -> Finding | None:
+        """What the rule finds on a subject with these facts; None when it has nothing to say."""
+        if self.key in settings.off or not self.when.true.of(facts, settings):
+            return None
+        points = score(
+            settings.weights, facts["reach"], facts["sensitivity"], facts["inside"],
+            self.stale.of(facts, settings), self.sure.of(facts, settings),
+        )  # fmt: skip
+        told = {**facts, "limit": self.when.limit.of(facts, settings) if self.when.limit else None}
+        return Finding(_sentence(self.says, told), {name: _plain(told[name]) for name in self.named}, points)
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """What a rule found: the sentence, the facts that it names, and the score."""
+
+    sentence: str
+    facts: dict[str, Any]
+    score: Score
+
+
+@dataclass(slots=True)
+class Book:
+    """The rules on one kind of subject, in the order they were written down."""
+
+    subject: str
+    facts: type
+    rules: list[Rule] = field(default_factory=list)
+
+    def rule(
+        self, number: int, title: str, remedy: Remedy, says: str
+    ) -> Callable[[Callable[[Any, Any], When]], Callable[[Any, Any], When]]:
+        """A decorator that puts a function of the facts and limits into the book; its docstring is what it is about."""
+
+        def put(function: Callable[[Any, Any], When]) -> Callable[[Any, Any], When]:
+            named = tuple(dict.fromkeys(name for _, name, _, _ in Formatter().parse(says) if name))
+            about = " ".join((function.__doc__ or "").split())
+            when = function(self.facts, LIMIT)
+            self.rules.append(Rule(number, function.__name__, self.subject, title, about, remedy, says, when, named))
+            return function
+
+        return put
+
+
+class Limits:
+    """The limits of the organisation as terms, by their names: ``limit.unused``."""
+
+    def __getattr__(self, name: str) -> Limit:
+        return Limit(name)
+
+
+LIMIT = Limits()
+
+
+def evaluate(rules: Sequence[Rule], facts: Facts, settings: Settings) -> Iterator[tuple[Rule, Finding]]:
+    """Every finding on one subject."""
+    for rule in rules:
+        finding = rule.find(facts, settings)
+        if finding is not None:
+            yield rule, finding
+
+
+def number(about: str) -> NumberFact:
+    """A fact that is a whole number; it takes the name that it is given in its class."""
+    return cast(NumberFact, _Unnamed(NumberFact, about))
+
+
+def truth(about: str) -> TrueFact:
+    """A fact that holds or does not."""
+    return cast(TrueFact, _Unnamed(TrueFact, about))
+
+
+def said(about: str) -> SaidFact:
+    """A fact that is only named in sentences."""
+    return cast(SaidFact, _Unnamed(SaidFact, about))
+
+
+@dataclass(frozen=True, slots=True)
+class _Unnamed:
+    kind: type
+    about: str
+
+    def __set_name__(self, owner: type, name: str) -> None:
+        setattr(owner, name, self.kind(name, self.about))
+
+
+def facts_of(kind: type) -> Mapping[str, NumberFact | TrueFact | SaidFact]:
+    """The facts about one kind of subject, by name."""
+    found: dict[str, NumberFact | TrueFact | SaidFact] = {}
+    for place in reversed(kind.__mro__):
+        found |= {n: f for n, f in vars(place).items() if isinstance(f, NumberFact | TrueFact | SaidFact)}
+    return found
+
+
+def past(value: Number, limit: Number) -> Number:
+    """How far a number is past a limit, in percent (``terms.Past``)."""
+    return Past(value, limit)
+
+
+def day(at: datetime) -> str:
+    """A day as sentences write it, in UTC."""
+    return f"{at.day} {at:%B %Y}"
+
+
+class _Words(Formatter):
+    def format_field(self, value: Any, spec: str) -> str:
+        match spec:
+            case "day":
+                return day(value) if value is not None else "an unknown day"
+            case "reach":
+                return Reach(value).plain
+            case "sensitivity":
+                return SENSITIVITY_WORDS[value]
+            case "many":
+                return f"{value:,}"
+        return "nobody" if value is None else str(value)
+
+
+def _sentence(says: str, facts: Mapping[str, Any]) -> str:
+    return _Words().vformat(says, (), facts)
+
+
+def _plain(value: Any) -> Any:
+    return value.isoformat() if isinstance(value, datetime) else value

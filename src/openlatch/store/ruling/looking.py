@@ -1,0 +1,212 @@
+"""Looking at subjects with every rule: at all of them at once for what differs, and at a few for what is found.
+
+Both run the same statement but for where its rows are gathered (``sources``) and what it gives.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import lru_cache
+from typing import Any
+from uuid import UUID
+
+from psycopg.rows import dict_row, tuple_row
+from sqlalchemy import Dialect
+from sqlalchemy.dialects import postgresql
+from sqlalchemy.orm import Session as Db
+
+from openlatch.core.rules import BOOKS, Rule, Settings
+from openlatch.core.rules.rule import Remedy, When
+from openlatch.core.rules.terms import TrueFact
+from openlatch.store.lists import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
+from openlatch.store.lists_giving import OFFERS
+from openlatch.store.ruling.sources import SOURCES, Source
+from openlatch.store.ruling.terms import found
+
+# What an organisation's own rules are about, and the list whose attributes their filters use.
+LISTS = {"grant": GRANTS, "session": SESSIONS, "account": ACCOUNTS, "person": PEOPLE, "offer": OFFERS}
+_DIALECT: Dialect = postgresql.psycopg.dialect()  # type: ignore[no-untyped-call]
+_BUILT_IN = {book.subject: tuple(book.rules) for book in BOOKS}
+# So many rows are asked for at once from a pass over everything.
+AT_ONCE = 20_000
+
+
+@dataclass(frozen=True, slots=True)
+class Own:
+    """A rule of an organisation's own: a filter over the list of its subjects."""
+
+    number: int
+    key: str
+    subject: str
+    title: str
+    about: str
+    filter: str
+    says: str
+    remedy: str
+    urgency: int
+
+    @property
+    def fact(self) -> str:
+        """The fact by which it is known whether its filter matches."""
+        return f"own_{self.number}"
+
+    @property
+    def rule(self) -> Rule:
+        """The rule as any other."""
+        named = tuple(name for name in SOURCES[self.subject].told if f"{{{name}" in self.says)
+        when = When(TrueFact(self.fact), self.urgency)
+        return Rule(self.number, self.key, self.subject, self.title, self.about, Remedy(self.remedy), self.says, when,
+                    named)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Ruling:
+    """How an organisation's rules stand: the settings, and its own rules."""
+
+    settings: Settings
+    own: tuple[Own, ...] = ()
+
+    def rules(self, subject: str) -> tuple[Rule, ...]:
+        """Every rule on one kind of subject."""
+        return _BUILT_IN[subject] + tuple(own.rule for own in self.own if own.subject == subject)
+
+    def __hash__(self) -> int:
+        return hash((str(self.settings.stored), self.own))
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """A subject with its facts, and what was found on it before."""
+
+    id: UUID
+    account: UUID | None
+    holder: UUID
+    facts: Mapping[str, Any]
+    found: list[int]
+    before: list[int]
+    words: int | None
+
+
+def _columns(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
+    """The facts that rules compute with, each with its SQL."""
+    columns = dict(source.computed(ruling.settings))
+    for own in ruling.own:
+        if own.subject == source.subject:
+            matching = _matching(own)
+            # For all of them the matches are found once; for a few each is looked up.
+            each = f"exists (select 1 from ({matching}) own where own.id = {source.ident})"
+            columns[own.fact] = f"({source.ident} in ({matching}))" if bulk else each
+    return columns
+
+
+def _matching(own: Own) -> str:
+    """The ids that an own rule's filter matches, as SQL with the values written in."""
+    statement = LISTS[own.subject].matching(own.filter)
+    # The dialect doubles percent signs, as statements with parameters need it.
+    return str(statement.compile(dialect=_DIALECT, compile_kwargs={"literal_binds": True}))
+
+
+@lru_cache(maxsize=64)
+def _differing(subject: str, ruling: Ruling) -> str:
+    source = SOURCES[subject]
+    what = found(ruling.rules(subject), _columns(source, ruling, True), ruling.settings)
+    return f"""
+        select {source.ident} from {source.rows(ruling.settings, True)}
+        left join findings f on f.subject_id = {source.ident}
+        where ({source.wanted} or f.subject_id is not null)
+            and case when {source.wanted} then {what} else '{{}}' end is distinct from coalesce(f.found, '{{}}')
+    """
+
+
+@lru_cache(maxsize=64)
+def _looking(subject: str, ruling: Ruling, everything: bool) -> str:
+    source = SOURCES[subject]
+    columns = _columns(source, ruling, False)
+    what = found(ruling.rules(subject), columns, ruling.settings)
+    facts = ", ".join(f"{sql} as {name}" for name, sql in {**columns, **source.told}.items())
+    which = "" if everything else "where what <> '{}' or before is not null"
+    return f"""
+        select * from (
+            select {source.ident} as subject_id, {source.account} as account_id, {source.holder} as holder_id, {facts},
+                case when {source.wanted} then {what} else '{{}}' end as what, f.found as before, f.words as words
+            from {source.rows(ruling.settings, False)}
+            left join findings f on f.subject_id = {source.ident}
+            where {source.ident} = any(%(ids)s)
+        ) looked {which}
+    """
+
+
+@lru_cache(maxsize=64)
+def _changing(subject: str, before: Ruling, after: Ruling) -> str:
+    source = SOURCES[subject]
+    old = found(before.rules(subject), _columns(source, before, True), before.settings)
+    new = found(after.rules(subject), _columns(source, after, True), after.settings)
+    return f"""
+        select coalesce(n.found, o.found) / 128 as rule,
+            count(*) filter (where o.found is null) as raised, count(*) filter (where n.found is null) as cleared,
+            count(*) filter (where o.found is not null and n.found is not null) as rescored,
+            (array_agg(subject_id) filter (where o.found is null))[:5] as first_raised,
+            (array_agg(subject_id) filter (where n.found is null))[:5] as first_cleared
+        from (
+            select {source.ident} as subject_id, {old} as old, {new} as new
+            from {source.rows(after.settings, True)} where {source.wanted}
+        ) both_ways
+        cross join lateral (select unnest(old) as found) o full join lateral (select unnest(new) as found) n
+            on o.found / 128 = n.found / 128
+        where old is distinct from new and o.found is distinct from n.found
+        group by 1 order by 1
+    """
+
+
+def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]:
+    """Every subject on which something else is found than was found before."""
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    # One pass that hashes and sorts everything; what the usual setting leaves for it would go over the disk.
+    raw.execute("set local work_mem = '128MB'")
+    with raw.cursor(row_factory=tuple_row) as cursor:
+        cursor.execute(_differing(subject, ruling), {"now": now})
+        return [row[0] for row in cursor]
+
+
+def look(
+    db: Db, ruling: Ruling, subject: str, ids: Sequence[UUID], now: datetime, everything: bool = False
+) -> Iterator[Looked]:
+    """These subjects with their facts: those on which something is or was found, or all of them."""
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    with raw.cursor(row_factory=dict_row) as cursor:
+        cursor.execute(_looking(subject, ruling, everything), {"now": now, "ids": list(ids)})
+        for row in cursor:
+            yield Looked(
+                row.pop("subject_id"),
+                row.pop("account_id"),
+                row.pop("holder_id"),
+                row,
+                row.pop("what"),
+                row.pop("before") or [],
+                row.pop("words"),
+            )
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """What other settings would change about one rule: how many it would raise and clear, and the first of them."""
+
+    rule: int
+    raised: int
+    cleared: int
+    rescored: int
+    first_raised: list[UUID]
+    first_cleared: list[UUID]
+
+
+def changing(db: Db, subject: str, before: Ruling, after: Ruling, now: datetime) -> list[Effect]:
+    """What would be raised and cleared by other settings or own rules, with everything else as it is."""
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    with raw.cursor(row_factory=tuple_row) as cursor:
+        cursor.execute(_changing(subject, before, after), {"now": now})
+        return [Effect(n, a, b, c, first or [], last or []) for n, a, b, c, first, last in cursor]

@@ -1,0 +1,494 @@
+"""The facts of every kind of subject, as SQL over the register.
+
+Each source says where its rows come from and what each fact is there. What has to be gathered from other tables is a
+*side*: for some subjects it is asked for beside each of them, for all of them it is gathered once and joined.
+
+Parameters of every statement: ``now``, an instant, and ``ids``, the subjects, where there are some.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from openlatch.core.offering import FREE_MAIL
+from openlatch.core.rules import Settings
+
+NOW = "%(now)s::timestamptz"
+TODAY = f"({NOW} at time zone 'UTC')::date"
+LIVE = "('active', 'suspended', 'revoking')"
+# Use is looked at over this many days to tell which rights are needed.
+LOOKED_AT_DAYS = 180
+# A session that ended longer ago than this says nothing about where somebody usually is.
+REMEMBERED_DAYS = 400
+LATELY_DAYS = 30
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Where the facts of one kind of subject come from.
+
+    ``rows(settings, bulk)`` is the FROM clause; ``wanted`` says of which rows something can be found.
+    """
+
+    subject: str
+    ident: str
+    account: str
+    holder: str
+    wanted: str
+    rows: Callable[[Settings, bool], str]
+    computed: Callable[[Settings], Mapping[str, str]]
+    told: Mapping[str, str]
+
+
+def days_since(column: str) -> str:
+    """Whole days since an instant; 0 when it lies ahead."""
+    return f"greatest(date_part('day', {NOW} - {column})::int, 0)"
+
+
+def days_until(column: str) -> str:
+    """Whole days until an instant."""
+    return f"date_part('day', {column} - {NOW})::int"
+
+
+def left(person: str) -> str:
+    """Whether a person who was joined has left by now."""
+    gone = f"case when {person}.leaves_at is null then {person}.standing = 'left' else {person}.leaves_at <= {NOW} end"
+    return f"coalesce({person}.standing <> 'current' and {gone}, false)"
+
+
+def side(bulk: bool, name: str, key: str, to: str, query: str) -> str:
+    """A LEFT JOIN of what is gathered from elsewhere; ``{only}`` in the query is where it is narrowed to one subject.
+
+    ``key`` is the column of the query by which it is grouped, ``to`` what it has to equal.
+    """
+    if bulk:
+        gathered = query.format(only="true", key=f"{key} as key,", by=f"group by {key}")
+        return f"left join ({gathered}) {name} on {name}.key = {to}"
+    return f"left join lateral ({query.format(only=f'{key} = {to}', key='', by='')}) {name} on true"
+
+
+# Grants.
+
+
+_TERMS = """
+    select {key} max(l.reach) as reach, bool_or(t.until is null) as open, max(t.until) as until,
+        min(t.since) as since, count(*) as terms, sum(jsonb_array_length(l.permissions)) as rights,
+        max(l.grown_at) as grown_at, string_agg(l.name, ', ' order by l.name) as level
+    from terms t join levels l on l.id = t.level_id where {only} {by}
+"""
+_USES = f"""
+    select {{key}} count(*) filter (where upper(uu.days) > {TODAY} - {LOOKED_AT_DAYS}) as used,
+        {TODAY} - min(lower(uu.days)) as watched
+    from uses uu where uu.permission <> '' and {{only}} {{by}}
+"""
+_KEPT = """
+    select {key} count(*) filter (where i.decided_at > coalesce(gg.last_used_at, gg.given_at)) as kept,
+        max(i.decided_at) as at
+    from items i join grants gg on gg.id = i.subject_id
+    where i.verdict = 'keep' and i.state = 'decided' and i.kind in ('grant', 'link') and {only} {by}
+"""
+# From holders that stand for others down to the people: by how many steps the farthest of them comes in.
+_CHAIN = f"""
+    select {{key}} max(steps) as steps from (
+        with recursive down(top, node, kind, steps) as (
+            select distinct h.holder_id, h.holder_id, h.holder_kind, 1 from grants h
+            where h.holder_kind in ('team', 'account') and h.state in {LIVE} and {{only}}
+            union
+            select d.top, next.node, next.kind, d.steps + 1 from down d cross join lateral (
+                select m.member_id as node, case when m.person_id is null then 'team' else 'person' end as kind
+                from memberships m where d.kind = 'team' and m.team_id = d.node
+                    and (m.since is null or m.since <= {NOW}) and (m.until is null or m.until > {NOW})
+                union all
+                select i.holder_id, i.holder_kind from grants i
+                where d.kind = 'account' and i.account_id = d.node and i.state in ('active', 'revoking')
+                union all
+                select o.owner_id, 'person' from accounts o
+                where d.kind = 'account' and o.id = d.node and o.owner_id is not null
+            ) next where d.kind in ('team', 'account') and d.steps < 12
+        )
+        select top, node, min(steps) as steps from down where kind = 'person' group by top, node
+    ) nearest {{by}}
+"""
+
+
+def _chain(bulk: bool) -> str:
+    if bulk:
+        query = _CHAIN.format(only="true", key="top as key,", by="group by top")
+        return f"left join ({query}) c on g.holder_kind in ('team', 'account') and c.key = g.holder_id"
+    query = _CHAIN.format(only="h.holder_id = g.holder_id", key="", by="")
+    return f"left join lateral ({query}) c on g.holder_kind in ('team', 'account')"
+
+
+def _grant_rows(settings: Settings, bulk: bool) -> str:
+    return f"""
+        grants g
+        join accounts a on a.id = g.account_id
+        join systems y on y.id = a.system_id
+        left join people p on p.id = g.person_id
+        left join people b on b.id = g.given_by_id
+        left join teams tm on tm.id = g.team_id
+        left join apps ap on ap.id = g.app_id
+        left join accounts ha on ha.id = g.holder_account_id
+        {side(bulk, "t", "t.grant_id", "g.id", _TERMS)}
+        left join uses u0 on u0.grant_id = g.id and u0.permission = ''
+        {side(bulk, "u", "uu.grant_id", "g.id", _USES)}
+        {side(bulk, "k", "i.subject_id", "g.id", _KEPT)}
+        {_chain(bulk)}
+    """
+
+
+# The days of use in and before the last month, where there was some in it.
+_RECENT = f"u0.days * datemultirange(daterange({TODAY} - {LATELY_DAYS}, null))"
+_EARLIER = f"u0.days * datemultirange(daterange(null, {TODAY} - {LATELY_DAYS}))"
+_RIGHTS = """(case when t.terms = 1 then t.rights else (
+    select count(distinct r ->> 'key') from terms tt join levels ll on ll.id = tt.level_id,
+        jsonb_array_elements(ll.permissions) r where tt.grant_id = g.id) end)"""
+
+
+def _grant_facts(settings: Settings) -> Mapping[str, str]:
+    free = ", ".join(f"'{domain}'" for domain in sorted(FREE_MAIL))
+    known = "ap.publisher <> ''"
+    if settings.known_publishers:
+        known = f"ap.publisher in ({', '.join(quoted(p) for p in sorted(settings.known_publishers))})"
+    return {
+        "reach": "coalesce(t.reach, 1)",
+        "sensitivity": "a.sensitivity",
+        "inside": "coalesce(p.inside, not tm.partner, true)",
+        "live": f"(g.state in {LIVE})",
+        "is_link": "(g.app_id is not null)",
+        "by_person": "(g.person_id is not null)",
+        "given_days": days_since("g.given_at"),
+        "idle_days": f"(case when g.last_used_at is null then -1 else {days_since('g.last_used_at')} end)",
+        "has_end": "coalesce(not t.open, false)",
+        "window_days": "(case when t.open is not false then -1 else "
+        "date_part('day', t.until - coalesce(t.since, g.given_at))::int end)",
+        "recorded": "g.recorded",
+        "missing": "(g.missing_since is not null)",
+        "still_there": "(g.state = 'ended' and coalesce(g.seen_at > g.ended_at and g.seen_at >= y.read_at, false))",
+        "emergency": "g.emergency",
+        "emergency_hours": f"(date_part('epoch', {NOW} - g.given_at) / 3600)::int",
+        "undecided_days": "(case when g.left_undecided_at is null then -1 else "
+        f"{days_since('g.left_undecided_at')} end)",
+        "kept_unused": "coalesce(k.kept, 0)",
+        "holder_left": left("p"),
+        "leaves_in_days": f"(case when p.standing = 'leaving' and p.leaves_at > {NOW} then {days_until('p.leaves_at')} "
+        "else -1 end)",
+        "outlives_holder": "coalesce(t.open or t.until > p.leaves_at, false)",
+        "giver_left": left("b"),
+        "given_to_self": "coalesce(g.given_by_id = g.person_id, false)",
+        "private_address": f"coalesce(split_part(p.address, '@', 2) in ({free}), false)",
+        "rights_held": f"coalesce({_RIGHTS}, 0)",
+        "rights_used": "coalesce(u.used, 0)",
+        "watched_days": "coalesce(u.watched, -1)",
+        "dormant_days": f"(case when upper(u0.days) > {TODAY} - {LATELY_DAYS} "
+        f"and lower(u0.days) < {TODAY} - {LATELY_DAYS} then lower({_RECENT}) - upper({_EARLIER}) + 1 else -1 end)",
+        "pause_days": "coalesce(u0.pauses[1], 0)",
+        "other_pause_days": "coalesce(u0.pauses[2], 0)",
+        "chain": "(case when g.holder_kind in ('team', 'account') then coalesce(c.steps, 1) else 1 end)",
+        "publisher_known": f"coalesce({known}, false)",
+        "grown": "coalesce(t.grown_at > greatest(g.given_at, k.at), false)",
+        "credential_days": "(case when g.credential_since is null then -1 else "
+        f"{days_since('g.credential_since')} end)",
+    }
+
+
+GRANTS = Source(
+    "grant",
+    "g.id",
+    "g.account_id",
+    "g.holder_id",
+    f"(g.state in {LIVE} or (g.state = 'ended' and g.seen_at > g.ended_at))",
+    _grant_rows,
+    _grant_facts,
+    {
+        "holder": "coalesce(p.name, tm.name, ap.name, ha.name)",
+        "account": "a.name",
+        "level": "coalesce(t.level, 'nothing')",
+        "system": "y.name",
+        "given_at": "g.given_at",
+        "given_by": "b.name",
+        "last_used_at": "g.last_used_at",
+        "until": "t.until",
+        "leaves_at": "p.leaves_at",
+        "giver_left_at": "b.leaves_at",
+        "left_undecided_at": "g.left_undecided_at",
+        "seen_at": "g.seen_at",
+        "missing_since": "g.missing_since",
+        "address": "p.address",
+        "publisher": "ap.publisher",
+        "grown_at": "t.grown_at",
+        "credential_since": "g.credential_since",
+        "used_before": f"(upper({_EARLIER}) - 1)::timestamptz",
+        "used_again": f"lower({_RECENT})::timestamptz",
+    },
+)
+
+
+# Sessions.
+
+
+# Where each session stands among all of the same holder.
+_AMONG = f"""
+    select {{key}} r.id, r.before_place, kilometres(r.before_lat, r.before_lon, r.latitude, r.longitude) as travel,
+        date_part('epoch', r.started_at - r.before_at) / 3600 as hours,
+        r.country is not null and r.first_there = r.started_at and r.first_anywhere < r.started_at as new_country,
+        r.device <> '' and r.first_on = r.started_at and r.first_at_all < r.started_at as new_device
+    from (
+        select s2.id, s2.holder_id, s2.latitude, s2.longitude, s2.country, s2.device, s2.started_at,
+            lag(s2.latitude) over chronicle as before_lat, lag(s2.longitude) over chronicle as before_lon,
+            lag(s2.place) over chronicle as before_place,
+            lag(least(s2.last_seen_at, s2.started_at + interval '1 hour')) over chronicle as before_at,
+            min(s2.started_at) over (partition by s2.holder_id, s2.country) as first_there,
+            min(s2.started_at) filter (where s2.country is not null) over (partition by s2.holder_id) as first_anywhere,
+            min(s2.started_at) over (partition by s2.holder_id, s2.device) as first_on,
+            min(s2.started_at) over (partition by s2.holder_id) as first_at_all
+        from sessions s2
+        where (s2.ended_at is null or s2.ended_at > {NOW} - interval '{REMEMBERED_DAYS} days') and {{only}}
+        window chronicle as (partition by s2.holder_id order by s2.started_at, s2.id)
+    ) r
+"""
+# The farthest other session that goes on at the same time, seen on the same day.
+_APART = """
+    select {key} max(kilometres(m.latitude, m.longitude, o.latitude, o.longitude)) as km,
+        (array_agg(o.place order by kilometres(m.latitude, m.longitude, o.latitude, o.longitude) desc))[1] as place
+    from sessions m join sessions o on o.holder_id = m.holder_id and o.id <> m.id and o.ended_at is null
+        and abs(date_part('epoch', o.last_seen_at - m.last_seen_at)) < 43200
+        and (o.latitude, o.longitude) <> (m.latitude, m.longitude)
+    where m.ended_at is null and m.latitude is not null and {only} {by}
+"""
+
+
+def _session_rows(settings: Settings, bulk: bool) -> str:
+    among = (
+        f"left join ({_AMONG.format(key='', only='true')}) w on w.id = s.id"
+        if bulk
+        else f"left join lateral (select * from ({_AMONG.format(key='', only='s2.holder_id = s.holder_id')}) x "
+        "where x.id = s.id) w on true"
+    )
+    return f"""
+        sessions s
+        join accounts a on a.id = s.account_id
+        left join people p on p.id = s.person_id
+        left join apps ap on ap.id = s.app_id
+        {among}
+        {side(bulk, "o", "m.id", "s.id", _APART)}
+    """
+
+
+def _session_facts(settings: Settings) -> Mapping[str, str]:
+    return {
+        "reach": "1",
+        "sensitivity": "a.sensitivity",
+        "inside": "coalesce(p.inside, true)",
+        "going_on": "(s.ended_at is null)",
+        "age_days": days_since("s.started_at"),
+        "idle_days": days_since("s.last_seen_at"),
+        "holder_left": left("p"),
+        "apart_km": "coalesce(o.km, -1)::int",
+        "travel_km": "coalesce(w.travel, -1)::int",
+        # Less than a minute between two sessions is taken for one.
+        "travel_kmh": "coalesce(least(w.travel / greatest(w.hours, 0.0167), 999999), -1)::int",
+        "new_country": "coalesce(w.new_country, false)",
+        "new_device": "coalesce(w.new_device, false)",
+        "by_person": "(s.person_id is not null)",
+    }
+
+
+SESSIONS = Source(
+    "session",
+    "s.id",
+    "s.account_id",
+    "s.holder_id",
+    "s.ended_at is null",
+    _session_rows,
+    _session_facts,
+    {
+        "holder": "coalesce(p.name, ap.name)",
+        "account": "a.name",
+        "device": "coalesce(nullif(s.device, ''), 'an unknown device')",
+        "place": "coalesce(nullif(s.place, ''), 'an unknown place')",
+        "country": "s.country",
+        "started_at": "s.started_at",
+        "last_seen_at": "s.last_seen_at",
+        "leaves_at": "p.leaves_at",
+        "other_place": "o.place",
+        "before_place": "w.before_place",
+    },
+)
+
+
+# Accounts.
+
+
+_STEWARDS = f"""
+    select {{key}} count(distinct gs.holder_id) as stewards from terms ts join levels ls on ls.id = ts.level_id
+    join grants gs on gs.id = ts.grant_id join accounts sa on sa.id = gs.account_id
+    where ls.reach = 4 and gs.state in ('active', 'revoking') and gs.holder_id is distinct from sa.owner_id
+        and ts.resource_id is null and ts.group_id is null
+        and (ts.until is null or ts.until > {NOW}) and {{only}} {{by}}
+"""
+_SHARED = f"""
+    select {{key}} count(*) as holders from grants gh where gh.state in {LIVE} and {{only}} {{by}}
+"""
+
+
+def _account_rows(settings: Settings, bulk: bool) -> str:
+    return f"""
+        accounts a
+        left join people p on p.id = a.owner_id
+        left join breaches x on x.account_id = a.id
+        {side(bulk, "st", "gs.account_id", "a.id", _STEWARDS)}
+        {side(bulk, "sh", "gh.account_id", "a.id", _SHARED)}
+    """
+
+
+def _account_facts(settings: Settings) -> Mapping[str, str]:
+    return {
+        "reach": "coalesce(x.reach, 4)",
+        "sensitivity": "a.sensitivity",
+        "inside": "true",
+        "has_owner": f"(a.owner_id is not null and not {left('p')})",
+        "owner_left": left("p"),
+        "stewards": "coalesce(st.stewards, 0)",
+        "broken": "coalesce(x.broken, 0)",
+        "firm": "coalesce(x.firm, false)",
+        "holders": "coalesce(sh.holders, 0)",
+    }
+
+
+ACCOUNTS = Source(
+    "account",
+    "a.id",
+    "a.id",
+    "a.id",
+    "true",
+    _account_rows,
+    _account_facts,
+    {"holder": "a.name", "account": "a.name", "owner": "p.name", "leaves_at": "p.leaves_at", "breach": "x.words"},
+)
+
+
+# People.
+
+
+_WIDE = f"""
+    select {{key}} count(distinct gw.account_id) as accounts from grants gw join people pw on pw.id = gw.person_id
+    where gw.state in {LIVE} and not pw.inside and {{only}} {{by}}
+"""
+_FAR = f"""
+    select {{key}} count(distinct gf.account_id) as accounts, max(lf.reach) as reach, max(af.sensitivity) as sensitivity
+    from terms tf join levels lf on lf.id = tf.level_id and lf.reach >= 3 join grants gf on gf.id = tf.grant_id
+    join accounts af on af.id = gf.account_id and af.sensitivity >= 3
+    where gf.state in {LIVE} and {{only}} {{by}}
+"""
+
+
+def _person_rows(settings: Settings, bulk: bool) -> str:
+    return f"""
+        people p
+        {side(bulk, "w", "gw.person_id", "p.id", _WIDE)}
+        {side(bulk, "r", "gf.person_id", "p.id", _FAR)}
+        {_together(settings, bulk)}
+    """
+
+
+def _together(settings: Settings, bulk: bool) -> str:
+    """Who holds both permissions of a pair, by themselves or in teams."""
+    if not settings.never_together:
+        return "cross join (select false as both_held, null::text as pair) n"
+    pairs = ", ".join(f"({quoted(a)}, {quoted(b)})" for a, b in settings.never_together)
+    inner = "true" if bulk else "m.member_id = p.id"
+    own = "true" if bulk else "gn.person_id = p.id"
+    query = f"""
+        select person_id, true as both_held, string_agg(one || ' and ' || other, ', ' order by one) as pair
+        from (values {pairs}) pairs(one, other) join lateral (
+            select person_id from (
+                with recursive up(person_id, team_id) as (
+                    select m.member_id, m.team_id from memberships m where m.person_id is not null and {inner}
+                        and (m.since is null or m.since <= {NOW}) and (m.until is null or m.until > {NOW})
+                    union
+                    select u.person_id, m.team_id from up u join memberships m on m.member_id = u.team_id
+                        and (m.since is null or m.since <= {NOW}) and (m.until is null or m.until > {NOW})
+                )
+                select gn.person_id, k.key from {{keys}} where gn.person_id is not null and {own}
+                union all
+                select u.person_id, k.key from up u join {{keys}} on gn.team_id = u.team_id
+            ) held where key in (one, other) group by person_id having count(distinct key) = 2
+        ) both_of on true group by person_id
+    """
+    keys = """(grants gn join terms tn on tn.grant_id = gn.id and gn.state in ('active', 'revoking')
+        join levels ln on ln.id = tn.level_id cross join lateral (
+            select r ->> 'key' as key from jsonb_array_elements(ln.permissions) r) k)"""
+    query = query.replace("{keys}", keys)
+    how = "left join" if bulk else "left join lateral"
+    return f"{how} ({query}) n on n.person_id = p.id"
+
+
+def _person_facts(settings: Settings) -> Mapping[str, str]:
+    return {
+        "reach": "coalesce(r.reach, 1)",
+        "sensitivity": "coalesce(r.sensitivity, 1)",
+        "inside": "p.inside",
+        "gone": left("p"),
+        "second_factor": "p.second_factor",
+        "accounts": "coalesce(w.accounts, 0)",
+        "far_accounts": "coalesce(r.accounts, 0)",
+        "together": "coalesce(n.both_held, false)",
+    }
+
+
+PEOPLE = Source(
+    "person",
+    "p.id",
+    "null::uuid",
+    "p.id",
+    "p.recognised",
+    _person_rows,
+    _person_facts,
+    {"holder": "p.name", "account": "null", "pair": "n.pair"},
+)
+
+
+# Offers.
+
+
+def _offer_rows(settings: Settings, bulk: bool) -> str:
+    return f"""
+        offers o
+        join accounts a on a.id = o.account_id
+        join people p on p.id = o.person_id
+        left join grants g on g.id = o.grant_id
+        left join people sn on sn.id = o.sender_id
+        {side(bulk, "t", "t.grant_id", "o.grant_id", _TERMS)}
+    """
+
+
+def _offer_facts(settings: Settings) -> Mapping[str, str]:
+    return {
+        "reach": "coalesce(t.reach, 4)",
+        "sensitivity": "a.sensitivity",
+        "inside": "p.inside",
+        "waiting": "(o.state in ('pending', 'run_out') and coalesce(g.state = 'pending', o.state = 'pending'))",
+        "waiting_days": days_since("o.created_at"),
+        "times_sent": "o.times_sent::int",
+    }
+
+
+OFFERS = Source(
+    "offer",
+    "o.id",
+    "o.account_id",
+    "o.person_id",
+    "o.state in ('pending', 'run_out')",
+    _offer_rows,
+    _offer_facts,
+    {"holder": "p.name", "account": "a.name", "sender": "sn.name", "sent_at": "o.created_at"},
+)
+
+SOURCES: Mapping[str, Source] = {s.subject: s for s in (GRANTS, SESSIONS, ACCOUNTS, PEOPLE, OFFERS)}
+
+
+def quoted(text: str) -> str:
+    """Text as an SQL literal inside a statement with parameters."""
+    return "'" + text.replace("'", "''").replace("%", "%%") + "'"

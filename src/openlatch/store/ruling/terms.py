@@ -1,0 +1,123 @@
+"""The terms of a rule as SQL. They mean here what they mean in ``core.rules.terms``; a test holds the two equal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from functools import singledispatch
+
+from openlatch.core.rules import Rule, Settings
+from openlatch.core.rules.limits import NEVER
+from openlatch.core.rules.terms import (
+    Both,
+    Comparison,
+    Difference,
+    Either,
+    Limit,
+    Number,
+    NumberFact,
+    Past,
+    Plain,
+    TrueFact,
+    Truth,
+    Unless,
+)
+
+Columns = Mapping[str, str]
+# What was found is kept as one number: the rule's own, times this, plus the score.
+ROOM = 128
+
+
+@singledispatch
+def sql(term: Truth | Number, columns: Columns, settings: Settings) -> str:
+    """A term over columns that are named after the facts."""
+    raise TypeError(f"no SQL for {term!r}")
+
+
+@sql.register
+def _(term: TrueFact, columns: Columns, settings: Settings) -> str:
+    return columns[term.name]
+
+
+@sql.register
+def _(term: NumberFact, columns: Columns, settings: Settings) -> str:
+    return columns[term.name]
+
+
+@sql.register
+def _(term: Plain, columns: Columns, settings: Settings) -> str:
+    return str(int(term.value))
+
+
+@sql.register
+def _(term: Limit, columns: Columns, settings: Settings) -> str:
+    return by_four(columns["sensitivity"], [settings.limit(term.name, n) for n in (1, 2, 3, 4)])
+
+
+@sql.register
+def _(term: Comparison, columns: Columns, settings: Settings) -> str:
+    return f"({sql(term.left, columns, settings)} {term.sign.value} {sql(term.right, columns, settings)})"
+
+
+@sql.register
+def _(term: Both, columns: Columns, settings: Settings) -> str:
+    return f"({sql(term.left, columns, settings)} and {sql(term.right, columns, settings)})"
+
+
+@sql.register
+def _(term: Either, columns: Columns, settings: Settings) -> str:
+    return f"({sql(term.left, columns, settings)} or {sql(term.right, columns, settings)})"
+
+
+@sql.register
+def _(term: Unless, columns: Columns, settings: Settings) -> str:
+    return f"(not {sql(term.inner, columns, settings)})"
+
+
+@sql.register
+def _(term: Difference, columns: Columns, settings: Settings) -> str:
+    return f"({sql(term.left, columns, settings)} - {sql(term.right, columns, settings)})"
+
+
+@sql.register
+def _(term: Past, columns: Columns, settings: Settings) -> str:
+    limit = f"greatest({sql(term.limit, columns, settings)}, 1)"
+    # Rounded towards nothing here and downwards there: the same, since what is below nothing counts as nothing.
+    over = f"({sql(term.value, columns, settings)} - {limit})::bigint * 50 / {limit}"
+    return f"(least(greatest({over}, 0), 100) / 20 * 20)::int"
+
+
+def by_four(column: str, values: Iterable[int]) -> str:
+    """One of four numbers, by a column that is 1 to 4."""
+    four = [int(value) for value in values]
+    if len(set(four)) == 1:
+        return str(four[0])
+    return f"(case {column} when 1 then {four[0]} when 2 then {four[1]} when 3 then {four[2]} else {four[3]} end)"
+
+
+def never(condition: str) -> bool:
+    """Whether a condition can't hold, since its limit is out of reach for every sensitivity."""
+    return f"> {NEVER})" in condition
+
+
+def found(rules: Iterable[Rule], columns: Columns, settings: Settings) -> str:
+    """What the rules find on a row, as an array with one number for each finding (``ROOM``)."""
+    weights = settings.weights
+    outside = f"case when {columns['inside']} then 0 else {weights.outside} end"
+    reach, sensitivity = columns["reach"], columns["sensitivity"]
+    base = f"{by_four(reach, weights.reach)} + {by_four(sensitivity, weights.sensitivity)} + {outside}"
+    each = []
+    for rule in rules:
+        condition = sql(rule.when.true, columns, settings)
+        if rule.key in settings.off or never(condition):
+            continue
+        stale = sql(rule.stale, columns, settings)
+        sure = sql(rule.sure, columns, settings)
+        points = f"{base} + {weights.staleness} * {stale} / 100 - {weights.doubt} * (100 - {sure}) / 100"
+        score = f"least(100, greatest(0, {points}))"
+        each.append(f"case when {condition} then {rule.number * ROOM} + {score} end")
+    return f"array_remove(array[{', '.join(each)}]::int[], null)" if each else "'{}'::int[]"
+
+
+def read(number: int) -> tuple[int, int]:
+    """A number of what was found, as the rule's number and the score."""
+    return divmod(number, ROOM)
