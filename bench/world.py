@@ -33,6 +33,11 @@ class Size:
         return max(self.grants // 200, 5)
 
     @property
+    def apps(self) -> int:
+        """A two-thousandth."""
+        return max(self.grants // 2000, 3)
+
+    @property
     def sessions(self) -> int:
         """Three tenths."""
         return self.grants * 3 // 10
@@ -44,12 +49,13 @@ def _day(now: datetime, back: int) -> str:
 
 def people(size: Size, now: datetime) -> Iterator[str]:
     """One in fifty has left, one in ten is outside."""
-    yield "key,name,address,inside,standing,leaves_on\n"
+    yield "key,name,address,inside,standing,leaves_on,second_factor\n"
     for n in range(size.people):
         left = n % 50 == 7
         ends = _day(now, n % 300 + 1) if left else ""
         inside, standing = "no" if n % 10 == 3 else "yes", "left" if left else "current"
-        yield f"p{n},Person {n},p{n}@example.org,{inside},{standing},{ends}\n"
+        domain = "freemail.example" if n % 40 == 3 else "example.org"
+        yield f"p{n},Person {n},p{n}@{domain},{inside},{standing},{ends},{'no' if n % 3 == 0 else 'yes'}\n"
 
 
 def levels(size: Size, now: datetime) -> Iterator[str]:
@@ -72,6 +78,21 @@ def teams(size: Size, now: datetime) -> Iterator[str]:
     yield "key,name\n"
     for n in range(size.teams):
         yield f"t{n},Team {n}\n"
+
+
+def apps(size: Size, now: datetime) -> Iterator[str]:
+    """One in ten names no publisher."""
+    yield "key,name,publisher\n"
+    for n in range(size.apps):
+        yield f"x{n},App {n},{'Publisher' if n % 10 else ''}\n"
+
+
+def places(size: Size, now: datetime) -> Iterator[str]:
+    """A ring of networks round a country, and a few abroad."""
+    yield "network,place,country,latitude,longitude\n"
+    for n in range(64):
+        country = "AB" if n % 16 == 0 else "CD"
+        yield f"10.{n}.0.0/16,Place {n},{country},{40 + n % 8},{n - 32}\n"
 
 
 def memberships(size: Size, now: datetime) -> Iterator[str]:
@@ -97,8 +118,11 @@ def grants(size: Size, now: datetime) -> Iterator[str]:
     count = 0
     while count < size.grants:
         account = int(size.accounts * dice.random() ** 2.2)
-        if dice.random() < 0.03:
+        lot = dice.random()
+        if lot < 0.03:
             holder, kind = f"t{dice.randrange(size.teams)}", "team"
+        elif lot < 0.05:
+            holder, kind = f"x{dice.randrange(size.apps)}", "app"
         else:
             holder, kind = f"p{dice.randrange(size.people)}", "person"
         level = LEVELS[min(int(dice.expovariate(1.4)), 3)][0]
@@ -115,21 +139,39 @@ def grants(size: Size, now: datetime) -> Iterator[str]:
 
 def sessions(size: Size, now: datetime) -> Iterator[str]:
     """Most of them young."""
-    yield "key,account,holder,device,started_at\n"
+    yield "key,account,holder,device,address,started_at\n"
     dice = random.Random(13)
     for n in range(size.sessions):
         started = (now - timedelta(days=int(dice.expovariate(1 / 12)), hours=1)).isoformat()
-        yield f"s{n},a{dice.randrange(size.accounts)},p{dice.randrange(size.people)},Laptop,{started}\n"
+        person = dice.randrange(size.people)
+        # People are in one place, and now and then in another.
+        place = person % 64 if dice.random() < 0.97 else dice.randrange(64)
+        account = dice.randrange(size.accounts)
+        yield f"s{n},a{account},p{person},Laptop,10.{place}.{n % 250}.{n // 250 % 250},{started}\n"
+
+
+def use(size: Size, now: datetime) -> Iterator[str]:
+    """Every fourth grant is watched: used on a few days."""
+    yield "account,holder_kind,holder,permission,last_used_at\n"
+    dice = random.Random(17)
+    for n, line in enumerate(grants(size, now)):
+        if n % 4 == 1:
+            account, kind, holder, level, *_ = line.split(",")
+            for back in dice.sample(range(1, 700), 3):
+                yield f"{account},{kind},{holder},{level},{_day(now, back)}\n"
 
 
 FILES = {
+    "places": places,
     "people": people,
     "teams": teams,
     "memberships": memberships,
     "accounts": accounts,
     "levels": levels,
+    "apps": apps,
     "grants": grants,
     "sessions": sessions,
+    "use": use,
 }
 
 

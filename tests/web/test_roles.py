@@ -99,6 +99,11 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "export_journal": Call("/journal/export", ADMINISTRATOR),
         # Bodies from here on are refused by what they say, for whoever gets that far: 422 or 409.
         "accept_flag": Call(f"/flags/{ids['flag']}/accept", OWNER, accept, 422),
+        "accept_flags": Call("/flags/accept", OWNER, {**accept, "flags": [str(ids["flag"])]}, 422),
+        "reopen_flag": Call(f"/flags/{ids['flag']}/reopen", OWNER, {}, 409),
+        "assign_flags": Call("/flags/assign", OWNER, {"flags": [str(ids["flag"])], "person": str(uuid4())}, 404),
+        **ruling(),
+        "get_facts": Call(f"/facts?person={ids['person']}", OWNER),
         "preview_revocation": Call("/revocations/preview", OWNER, wish),
         "revoke": Call("/revocations", OWNER, {**wish, "reason": "Test.", "fingerprint": "outdated"}, 409),
         "open_round": Call("/rounds", ADMINISTRATOR, {"name": "x", "scope": 'state eq "none"'}, 422),
@@ -113,6 +118,21 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
         "sign_out": Call("/session", EVERYBODY),
     }  # fmt: skip
+
+
+def ruling() -> dict[str, Call]:
+    """The routes about rules."""
+    wrong = {"limits": {"nothing": [1, 2, 3, 4]}}
+    return {
+        "get_rules": Call("/rules", EVERYBODY),
+        "preview_rules": Call("/rules/preview", ADMINISTRATOR, {"limits": {"unused": [180, 120, 90, 44]}}),
+        "set_rules": Call("/rules", ADMINISTRATOR, wrong, 422),
+        "check_rules": Call("/rules/own/check", ADMINISTRATOR, {"text": "no rules"}, 422),
+        "keep_rules": Call("/rules/own", ADMINISTRATOR, {"text": "no rules"}, 422),
+        "get_own_rule": Call("/rules/own/nothing", NOBODY),
+        "drop_rule": Call("/rules/own/nothing", NOBODY),
+        "want_digest": Call("/me/digest", EVERYBODY, {"wants": True}),
+    }
 
 
 def reviewing(ids: dict[str, Any]) -> dict[str, Call]:
@@ -211,7 +231,8 @@ OWN = {
     "get_settings", "get_mine", "switch_out", "prove", "set_offers", "ask_for_proof", "begin_factor",
     "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
     "preview_schedule", "make_schedule", "make_schedules", "preview_round",
-    "get_calendar", "make_calendar", "end_calendar",
+    "get_calendar", "make_calendar", "end_calendar", "get_rules", "preview_rules", "set_rules", "check_rules",
+    "keep_rules", "want_digest",
 }  # fmt: skip
 
 

@@ -11,6 +11,7 @@ from uuid import UUID
 from sqlalchemy import select, update
 
 from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.demo import ruling
 from openlatch.service import answering, latching, offers, requests, settings
 from openlatch.service.answering import Answer
 from openlatch.service.context import Service, Unit, Viewer
@@ -84,6 +85,7 @@ def play(service: Service, organisation: UUID) -> None:
     _settings(cast)
     _offers(cast)
     _requests(cast)
+    ruling.play(service, organisation)
 
 
 def _settings(cast: _Cast) -> None:

@@ -8,7 +8,7 @@ from datetime import UTC, datetime, time, timedelta
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import ColumnElement, or_, select, true
+from sqlalchemy import ColumnElement, and_, or_, select, true
 
 from openlatch.service import telling
 from openlatch.service.context import Unit
@@ -61,27 +61,27 @@ class Changes:
 
 
 def changes(unit: Unit, which: ColumnElement[bool], since: datetime) -> Changes:
-    """What changed since an instant about some flags, the worst first."""
+    """What changed from an instant on, until now, about some flags, the worst first."""
+
+    def within(at: datetime | None) -> bool:
+        return at is not None and since <= at < unit.now
+
+    times = (Flag.raised_at, Flag.worse_at, Flag.cleared_at, Flag.accepted_until)
     rows = unit.db.scalars(
         select(Flag)
         .where(
             which,
-            or_(
-                Flag.raised_at > since,
-                Flag.worse_at > since,
-                Flag.cleared_at > since,
-                Flag.accepted_until.between(since, unit.now),
-            ),
+            or_(*(and_(at >= since, at < unit.now) for at in times)),
         )
         .order_by(Flag.score.desc(), Flag.id)
     ).all()
     still = [flag for flag in rows if flag.state == "open"]
-    fresh = [flag for flag in still if flag.raised_at > since]
-    worse = [flag for flag in still if flag.raised_at <= since and flag.worse_at is not None and flag.worse_at > since]
+    fresh = [flag for flag in still if within(flag.raised_at)]
+    worse = [flag for flag in still if flag.raised_at < since and within(flag.worse_at)]
     known = {flag.id for flag in (*fresh, *worse)}
     back = [flag for flag in still if flag.id not in known]
     # What came and went within the week changed nothing for anyone.
-    cleared = sum(flag.state == "cleared" and flag.raised_at <= since for flag in rows)
+    cleared = sum(flag.state == "cleared" and flag.raised_at < since for flag in rows)
     return Changes(fresh, worse, back, cleared)
 
 

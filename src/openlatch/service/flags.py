@@ -18,6 +18,7 @@ from openlatch.store import flags as store
 from openlatch.store.lists import FLAGS
 from openlatch.store.ruling import looking
 from openlatch.store.ruling.looking import Own, Ruling
+from openlatch.store.ruling.terms import ROOM
 from openlatch.store.tables import Flag, Grant, Organisation, OwnRule, Person
 
 CHUNK = 5_000
@@ -67,11 +68,12 @@ def evaluate(
 
 def _evaluate(unit: Unit, subject: str, ids: Sequence[UUID]) -> None:
     stands = ruling(unit)
-    rules = stands.rules(subject)
-    looked = [
-        (seen, list(put_before(rules, seen.facts, stands.settings)) if seen.found else [])
-        for seen in looking.look(unit.db, stands, subject, ids, unit.now)
-    ]
+    rules = {rule.number: rule for rule in stands.rules(subject)}
+    looked = []
+    for seen in looking.look(unit.db, stands, subject, ids, unit.now):
+        # Those that the pass found, put into words; what it found and what they say is the same rule.
+        spoken = [rules[number // ROOM] for number in seen.found]
+        looked.append((seen, list(put_before(spoken, seen.facts, stands.settings))))
     _put_down(unit, store.write(unit.db, unit.viewer.organisation, subject, looked, unit.now))
 
 

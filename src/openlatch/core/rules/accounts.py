@@ -84,7 +84,7 @@ def many_stewards(account: Account, limit: Limits) -> When:
     70,
     "No second factor, far reach",
     Remedy("Have them set a second factor up.", ""),
-    "{holder} has no second factor, and {reach:reach} on {far_accounts} accounts of high or critical sensitivity.",
+    "{holder} has no second factor, and {reach:reach} on {far_accounts:#account} of high or critical sensitivity.",
 )
 def no_second_factor(person: Person, limit: Limits) -> When:
     """Somebody can spend or steward on an account of high or critical sensitivity, and has no second factor."""
@@ -95,7 +95,7 @@ def no_second_factor(person: Person, limit: Limits) -> When:
     71,
     "An outsider in many accounts",
     Remedy("Look through what they hold, and end what is not needed.", ""),
-    "{holder} is outside the organisation and holds access to {accounts} accounts; {limit} are the limit.",
+    "{holder} is outside the organisation and holds access to {accounts:#account}; {limit} are the limit.",
 )
 def outsider_wide(person: Person, limit: Limits) -> When:
     """Somebody outside holds access to more accounts than this."""

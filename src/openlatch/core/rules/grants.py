@@ -202,7 +202,7 @@ def review_overdue(grant: Grant, limit: Limits) -> When:
     16,
     "Kept in reviews without being used",
     Remedy("Revoke it; it can be offered again when needed.", "revoke"),
-    "“{level}” of {holder} on {account} was kept in {kept_unused} reviews since it was last used.",
+    "“{level}” of {holder} on {account} was kept in {kept_unused:#review} since it was last used.",
 )
 def kept_unused(grant: Grant, limit: Limits) -> When:
     """More reviews than this kept it since it was last used."""

@@ -43,7 +43,7 @@ LIMITS: Mapping[str, LimitKind] = MappingProxyType(
             LimitKind("kept", "reviews", "How often access may be kept in reviews without being used.", (3, 2, 1, 1)),
             LimitKind("emergency", "hours", "How long access opened in an emergency may stay.", (72, 48, 24, 24)),
             LimitKind("chain", "steps", "Over how many steps people may come in by a team or an account.",
-                      (5, 4, 3, 3)),
+                      (5, 4, 3, 2)),
             LimitKind("stewards", "people and teams", "How many may decide who else gets in.", (12, 8, 6, 4)),
             LimitKind("wide", "accounts", "How many accounts somebody outside may hold.", (8, 8, 8, 8)),
             LimitKind("session_age", "days", "How long a session may go on.", (90, 60, 30, 7)),

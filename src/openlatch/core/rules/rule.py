@@ -179,8 +179,8 @@ class _Words(Formatter):
                 return Reach(value).plain
             case "sensitivity":
                 return SENSITIVITY_WORDS[value]
-            case "many":
-                return f"{value:,}"
+        if spec.startswith("#"):
+            return f"{value:,} {spec[1:]}{'s' * (value != 1)}"
         return "nobody" if value is None else str(value)
 
 

@@ -9,7 +9,7 @@ SESSIONS = Book("session", SessionFacts)
 Session = type[SessionFacts]
 END = "end_session"
 # Nearer than this, one place says little: addresses are not known that finely.
-NEAR_KM = 100
+NEAR_KM = 200
 
 
 @SESSIONS.rule(

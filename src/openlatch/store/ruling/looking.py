@@ -23,7 +23,7 @@ from openlatch.core.rules.terms import TrueFact
 from openlatch.store.lists import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
 from openlatch.store.lists_giving import OFFERS
 from openlatch.store.ruling.sources import SOURCES, Source
-from openlatch.store.ruling.terms import found
+from openlatch.store.ruling.terms import ROOM, found
 
 # What an organisation's own rules are about, and the list whose attributes their filters use.
 LISTS = {"grant": GRANTS, "session": SESSIONS, "account": ACCOUNTS, "person": PEOPLE, "offer": OFFERS}
@@ -121,7 +121,7 @@ def _differing(subject: str, ruling: Ruling) -> str:
 
 
 @lru_cache(maxsize=64)
-def _looking(subject: str, ruling: Ruling, everything: bool) -> str:
+def _looking(subject: str, ruling: Ruling, everything: bool, one: bool) -> str:
     source = SOURCES[subject]
     columns = _columns(source, ruling, False)
     what = found(ruling.rules(subject), columns, ruling.settings)
@@ -133,7 +133,7 @@ def _looking(subject: str, ruling: Ruling, everything: bool) -> str:
                 case when {source.wanted} then {what} else '{{}}' end as what, f.found as before, f.words as words
             from {source.rows(ruling.settings, False)}
             left join findings f on f.subject_id = {source.ident}
-            where {source.ident} = any(%(ids)s)
+            where {source.ident} {"= %(ids)s" if one else "= any(%(ids)s)"}
         ) looked {which}
     """
 
@@ -144,18 +144,24 @@ def _changing(subject: str, before: Ruling, after: Ruling) -> str:
     old = found(before.rules(subject), _columns(source, before, True), before.settings)
     new = found(after.rules(subject), _columns(source, after, True), after.settings)
     return f"""
-        select coalesce(n.found, o.found) / 128 as rule,
-            count(*) filter (where o.found is null) as raised, count(*) filter (where n.found is null) as cleared,
-            count(*) filter (where o.found is not null and n.found is not null) as rescored,
-            (array_agg(subject_id) filter (where o.found is null))[:5] as first_raised,
-            (array_agg(subject_id) filter (where n.found is null))[:5] as first_cleared
+        select rule, count(*) filter (where was is null) as raised, count(*) filter (where becomes is null) as cleared,
+            count(*) filter (where was is not null and becomes is not null) as rescored,
+            (array_agg(subject_id) filter (where was is null))[:5] as first_raised,
+            (array_agg(subject_id) filter (where becomes is null))[:5] as first_cleared
         from (
-            select {source.ident} as subject_id, {old} as old, {new} as new
-            from {source.rows(after.settings, True)} where {source.wanted}
+            select subject_id, old, new from (
+                select {source.ident} as subject_id, {old} as old
+                from {source.rows(before.settings, True)} where {source.wanted}
+            ) one full join (
+                select {source.ident} as subject_id, {new} as new
+                from {source.rows(after.settings, True)} where {source.wanted}
+            ) other using (subject_id)
         ) both_ways
-        cross join lateral (select unnest(old) as found) o full join lateral (select unnest(new) as found) n
-            on o.found / 128 = n.found / 128
-        where old is distinct from new and o.found is distinct from n.found
+        cross join lateral (
+            select coalesce(o.found, n.found) / {ROOM} as rule, o.found as was, n.found as becomes
+            from unnest(old) o(found) full join unnest(new) n(found) on o.found / {ROOM} = n.found / {ROOM}
+        ) each
+        where old is distinct from new and was is distinct from becomes
         group by 1 order by 1
     """
 
@@ -178,7 +184,9 @@ def look(
     raw = db.connection().connection.driver_connection
     assert raw is not None
     with raw.cursor(row_factory=dict_row) as cursor:
-        cursor.execute(_looking(subject, ruling, everything), {"now": now, "ids": list(ids)})
+        # For one subject the server comes to keep the plan, which costs far more than the looking.
+        one = len(ids) == 1
+        cursor.execute(_looking(subject, ruling, everything, one), {"now": now, "ids": ids[0] if one else list(ids)})
         for row in cursor:
             yield Looked(
                 row.pop("subject_id"),

@@ -1,0 +1,47 @@
+"""What has happened in the demo around rules: how the organisation set them, a rule of its own, and what they find."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from pathlib import Path
+from uuid import UUID
+
+from sqlalchemy import select, update
+
+from openlatch.service import flags, ruling
+from openlatch.service.context import Service, Viewer
+from openlatch.store.tables import Account, Grant, Level, Offer, System
+
+OWN_RULES = Path(__file__).parent / "data" / "own-rules.toml"
+# Stricter than usual: a small trust with few accounts, of which some are looked at closely.
+LIMITS = {
+    "kept": (3, 0, 1, 1),
+    "stewards": (12, 8, 3, 1),
+    "wide": (4, 4, 4, 4),
+}
+PUBLISHERS = (
+    "Cirrus Works", "Hollin Fell Huts", "Two Rivers Software", "Paperlane", "Fell Instruments", "Clippings Ltd",
+    "Meridian Data", "University of Hollin", "Mountain Signals", "Slope & Stone",
+)  # fmt: skip
+
+
+def play(service: Service, organisation: UUID) -> None:
+    """Let it have happened."""
+    itself = Viewer.itself(organisation)
+    with service.unit(itself) as unit:
+        wish = ruling.Wish(LIMITS, never_together=[("books.enter", "books.pay")], known_publishers=PUBLISHERS)
+        ruling.change(unit, wish)
+        ruling.keep(unit, OWN_RULES.read_text())
+        # An emergency four days ago, which nobody ended; an offer that was sent again and again.
+        opened = select(Grant.id).where(Grant.key == "rescue-mailbox|person|hal.draycott|answer")
+        values = {"emergency": True, "given_at": unit.now - timedelta(days=4)}
+        unit.db.execute(update(Grant).where(Grant.id.in_(opened)).values(values))
+        account = select(Account.id).where(Account.key == "donations-ledger")
+        waiting = update(Offer).where(Offer.account_id.in_(account), Offer.state == "pending")
+        unit.db.execute(waiting.values(created_at=unit.now - timedelta(days=11), times_sent=5))
+    with service.unit(itself) as unit:
+        system = select(System.id).where(System.key == "Calendar service")
+        level = unit.db.scalars(select(Level).where(Level.system_id.in_(system), Level.key == "edit")).one()
+        more = {"key": "cal.invite", "sentence": "Invite people from outside", "reach": "operate"}
+        level.permissions = [*level.permissions, more]
+    flags.evaluate_all(service, organisation)

@@ -1,0 +1,162 @@
+"""Setting the rules: what a change would raise and clear is what it then raises and clears; own rules; the digest."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
+
+import pytest
+from sqlalchemy import select, text
+
+from openlatch.core.rules import Weights
+from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
+from openlatch.service import digest, flags, knowing, ruling
+from openlatch.service.ruling import Wish
+from openlatch.store.tables import Flag, Organisation, Person
+from tests.service.conftest import Small, mailed
+
+OWN = """
+format = "open-latch-rules/1"
+[[rule]]
+key = "wardens_in_boxes"
+on = "grant"
+title = "Wardens in boxes"
+when = '''holder.name eq "Wardens" and account.name co "100%" or holder.name eq "O'Neill" or holder.kind eq "team"'''
+says = "{holder} is in {account} since {given_at:day}."
+remedy = "Look."
+[[rule.matches]]
+holder.kind = "team"
+[[rule.misses]]
+holder.kind = "app"
+"""
+
+
+def now_open(small: Small) -> dict[str, int]:
+    """How many flags are open, by rule."""
+    with small.service.unit(small.itself) as unit:
+        found: dict[str, int] = {}
+        for rule in unit.db.scalars(select(Flag.rule).where(Flag.state == "open")):
+            found[rule] = found.get(rule, 0) + 1
+    return found
+
+
+@pytest.mark.parametrize(
+    "wish",
+    [
+        Wish({"unused": (1, 1, 1, 1), "open_end": (None, None, None, None), "session_age": (0, 0, 0, 0)}),
+        Wish(off=["no_end_date", "holder_left"]),
+        Wish(weights=Weights(outside=0, staleness=100)),
+        Wish(never_together=[("mail.read", "books.pay"), ("mail.read", "mail.share")]),
+        Wish(known_publishers=["Somebody"]),
+    ],
+    ids=["limits", "off", "weights", "pairs", "publishers"],
+)
+def test_a_preview_of_settings_is_what_they_do(small: Small, wish: Wish) -> None:
+    """Counted by one pass over the register, then really set."""
+    before = now_open(small)
+    with small.service.unit(small.itself) as unit:
+        effects = ruling.preview(unit, wish)["effects"]
+    assert now_open(small) == before
+    with small.service.unit(small.itself) as unit:
+        ruling.change(unit, wish)
+    flags.evaluate_all(small.service, small.itself.organisation)
+    after = now_open(small)
+    rules = set(before) | set(after)
+    changed = {r: after.get(r, 0) - before.get(r, 0) for r in rules if after.get(r, 0) != before.get(r, 0)}
+    assert {e["rule"]: e["raised"] - e["cleared"] for e in effects if e["raised"] != e["cleared"]} == changed
+    assert all(e["examples"] for e in effects if e["raised"] or e["cleared"])
+    assert effects or wish.known_publishers
+
+
+def test_settings_that_make_no_sense_are_refused_by_name(small: Small) -> None:
+    """And only administrators set them."""
+    with pytest.raises(BadInput) as error, small.service.unit(small.itself) as unit:
+        ruling.change(unit, Wish({"colour": (1, 2, 3, 4), "unused": (-1, 2, 3, 4)}, off=["none"],
+                                 never_together=[("x", "x")]))  # fmt: skip
+    assert set(error.value.fields) == {"limits.colour", "limits.unused", "off", "never_together"}
+    for act in (lambda unit: ruling.change(unit, Wish()), lambda unit: ruling.keep(unit, OWN)):
+        with pytest.raises(NotAllowed), small.acting("ines") as unit:
+            act(unit)
+
+
+def test_an_own_rule_goes_live_is_replaced_and_dropped(small: Small) -> None:
+    """With quotes and percent signs in its filter; its flags come and go with it."""
+    with small.service.unit(small.itself) as unit:
+        assert ruling.check(unit, OWN)["effects"][0]["raised"] == 1
+        ruling.keep(unit, OWN)
+    flags.evaluate_all(small.service, small.itself.organisation)
+    assert small.open_flags("wardens_in_boxes") == {"Wardens is in Box since 1 January 2026."}
+    grant = small.grant("box|team|wardens|read")
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("delete from findings"))
+        flags.evaluate(unit, grants=[grant])
+    assert small.open_flags("wardens_in_boxes") == {"Wardens is in Box since 1 January 2026."}
+    with pytest.raises(Conflict, match="example 1"), small.service.unit(small.itself) as unit:
+        ruling.keep(unit, OWN.replace('holder.kind = "team"\n', 'holder.kind = "person"\n'))
+    with pytest.raises(BadInput, match="built in"), small.service.unit(small.itself) as unit:
+        ruling.keep(unit, OWN.replace("wardens_in_boxes", "unused"))
+    with small.service.unit(small.itself) as unit:
+        ruling.drop(unit, "wardens_in_boxes")
+    flags.evaluate_all(small.service, small.itself.organisation)
+    assert small.open_flags("wardens_in_boxes") == set()
+
+
+def test_everybody_can_read_the_facts_about_themselves_and_no_others(small: Small) -> None:
+    """With the rules that look at them, and what those make of it."""
+    with small.acting("mara") as unit:
+        mine = knowing.about(unit, None)
+    kinds = {entry["subject"]["kind"] for entry in mine}
+    assert kinds == {"person", "grant", "session"}
+    told = {rule["key"]: rule["found"] for entry in mine for rule in entry["rules"]}
+    assert told["no_end_date"]
+    assert not told["holder_left"]
+    with pytest.raises(NotFound), small.acting("owen") as unit:
+        knowing.about(unit, small.person("mara"))
+    with small.acting("ines") as unit:
+        seen = knowing.about(unit, small.person("mara"))
+    assert {entry["account"] for entry in seen} == {"Box"}
+
+
+def test_flags_are_assigned_to_whoever_is_there(small: Small) -> None:
+    """By whoever answers for them."""
+    with small.acting("ines") as unit:
+        ids = list(unit.db.scalars(select(Flag.id).where(Flag.account_id == small.account("box"))))
+        assert len(ids) > 3
+        rows = flags.assign(unit, ids, small.person("mara"))
+    assert {row["assigned_to"]["name"] for row in rows} == {"Mara"}
+    with pytest.raises(NotFound, match="left"), small.acting("ines") as unit:
+        flags.assign(unit, ids, small.person("edda"))
+    with pytest.raises((NotFound, NotAllowed)), small.acting("owen") as unit:
+        flags.assign(unit, ids, small.person("owen"))
+
+
+def test_the_weekly_letter_tells_only_what_changed_and_only_once(small: Small) -> None:
+    """On Monday mornings as the organisation's clocks show it; not to whoever does not want it."""
+    zone = ZoneInfo("Europe/London")
+    assert digest.next_after(datetime(2026, 3, 27, tzinfo=UTC), zone) == datetime(2026, 3, 30, 6, tzinfo=UTC)
+    assert digest.next_after(datetime(2026, 3, 30, 6, tzinfo=UTC), zone) == datetime(2026, 4, 6, 6, tzinfo=UTC)
+
+    def send() -> int:
+        with small.service.unit(small.itself) as unit:
+            return digest.send_when_due(unit)
+
+    assert send() == 0
+    small.clock.forward(days=8)
+    assert send() == 0
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("update people set standing = 'left', leaves_at = now() where key = 'mara'"))
+        unit.db.execute(text("update people set leaves_at = '2026-03-01' where key = 'mara'"))
+    flags.evaluate_all(small.service, small.itself.organisation)
+    small.clock.forward(days=7)
+    with small.service.unit(replace(small.as_("ines"))) as unit:
+        digest.set_wanted(unit, True)
+    assert send() == 2
+    assert send() == 0
+    letters = [(to, subject, body) for to, subject, body in mailed(small.service, small.itself.organisation)]
+    assert {to for to, _, _ in letters} == {"ada@example.org", "ines@example.org"}
+    assert all("Mara left on 1 March 2026" in body for _, _, body in letters)
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(Person.__table__.update().values(wants_digest=False))
+        unit.db.execute(Organisation.__table__.update().values(digest_at=small.clock.now - timedelta(days=30)))
+    assert send() == 0
