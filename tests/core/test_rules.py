@@ -101,7 +101,7 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
 def found(subject: str, settings: Settings | None = None, **changed: Any) -> dict[str, str]:
     """The rules that speak on the quiet subject with something changed, with what they say."""
     book = next(book for book in BOOKS if book.subject == subject)
-    facts = {name: AT for name in facts_of(book.facts)} | QUIET[subject] | changed
+    facts = dict.fromkeys(facts_of(book.facts), AT) | QUIET[subject] | changed
     told = ((rule.key, rule.find(facts, settings or Settings())) for rule in book.rules)
     return {key: finding.sentence for key, finding in told if finding is not None}
 
@@ -157,7 +157,7 @@ def test_the_score_grows_with_every_part_and_ends_at_100() -> None:
 def test_staleness_goes_in_steps_so_that_flags_do_not_flicker() -> None:
     """Between two steps nothing about a flag changes, however many days pass."""
     rule = next(rule for rule in RULES if rule.key == "unused")
-    facts = {name: AT for name in facts_of(BOOKS[0].facts)} | QUIET["grant"]
+    facts = dict.fromkeys(facts_of(BOOKS[0].facts), AT) | QUIET["grant"]
     steps = [rule.stale.of({**facts, "idle_days": days}, Settings()) for days in range(121, 400)]
     assert sorted(set(steps)) == [0, 20, 40, 60, 80, 100]
     assert steps == sorted(steps)

@@ -9,7 +9,7 @@ import pytest
 from sqlalchemy import func, select, text
 
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
-from openlatch.service import flags, register, revocations, signing_in, today
+from openlatch.service import flags, reaching, register, revocations, signing_in, today
 from openlatch.store.ruling import looking
 from openlatch.store.tables import (
     Account,
@@ -63,7 +63,7 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
     assert {p["holder"]["name"] for p in mine["paths"]} == {"Owen"}
     assert not mine["answers_for"]
     with pytest.raises(NotFound), small.service.unit(small.as_("edda")) as unit:
-        register.who_can(unit, small.as_("owen").person or UUID(int=0), ident)
+        reaching.who_can(unit, small.as_("owen").person or UUID(int=0), ident, reaching.Question())
 
 
 def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:

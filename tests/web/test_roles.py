@@ -20,6 +20,7 @@ EVERYBODY = frozenset({"administrator", "owner", "reviewer", "delegate"})
 ADMINISTRATOR = frozenset({"administrator"})
 OWNER = ADMINISTRATOR | {"owner"}
 NOBODY = frozenset[str]()
+DAYS = ("2026-01-01T00:00:00Z", "2026-06-01T00:00:00Z")
 
 
 @dataclass(frozen=True)
@@ -92,6 +93,13 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "get_session": Call(f"/sessions/{ids['session']}", OWNER),
         "get_flag": Call(f"/flags/{ids['flag']}", OWNER),
         "get_access": Call(f"/access?person={ids['person']}&account={account}", OWNER),
+        "get_account_access": Call(f"/accounts/{account}/access?at=2026-01-01T00:00:00Z", OWNER),
+        "get_person_access": Call(f"/people/{ids['person']}/access", OWNER),
+        "get_matrix": Call(f"/accounts/{account}/matrix", OWNER),
+        "get_difference": Call(f"/accounts/{account}/difference?one={DAYS[0]}&other={DAYS[1]}", OWNER),
+        "suppose": Call("/access/suppose", OWNER, {"changes": [{"kind": "end", "grant": str(ids["grant"])}]}),
+        "get_map": Call("/map", EVERYBODY),
+        "get_ends": Call("/ends", EVERYBODY),
         "get_round": Call(f"/rounds/{round_}", ADMINISTRATOR | {"reviewer"}),
         "list_items": Call(f"/rounds/{round_}/items", ADMINISTRATOR | {"reviewer"}),
         "get_revocation": Call(f"/revocations/{revocation}", ADMINISTRATOR),
@@ -232,7 +240,7 @@ OWN = {
     "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
     "preview_schedule", "make_schedule", "make_schedules", "preview_round",
     "get_calendar", "make_calendar", "end_calendar", "get_rules", "preview_rules", "set_rules", "check_rules",
-    "keep_rules", "want_digest",
+    "keep_rules", "want_digest", "get_map", "get_ends",
 }  # fmt: skip
 
 

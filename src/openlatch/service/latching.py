@@ -86,11 +86,23 @@ def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[
     return {a: Crowd.of(register, a, unit.now, public.get(a)) for a in accounts}
 
 
-def supposed(unit: Unit, before: Register, after: Register, accounts: Sequence[UUID]) -> list[core.Breach]:
-    """What a change that is only supposed would newly break in these accounts."""
+def supposed(
+    unit: Unit, before: Register, after: Register, accounts: Sequence[UUID], settings: Sequence[Setting] = ()
+) -> list[core.Breach]:
+    """What a change that is only supposed would newly break in these accounts; with latches set as in ``settings``.
+
+    What breaks a latch that is only supposed to be on breaks it newly, whether it did so before or not.
+    """
     latched = in_force(unit, accounts)
+    fresh = [s for s in settings if s.account is not None and s.mode is not LatchMode.OFF]
+    for setting in settings:
+        if setting.account is not None:
+            latched[setting.account] = [x for x in latched.get(setting.account, []) if x.kind is not setting.kind]
+    new = {s.account: crowds_in(unit, after, [s.account])[s.account] for s in fresh if s.account is not None}
+    supposedly = [breach for s in fresh if s.account for breach in core.breaches([s.latch], new[s.account])]
     was, will = crowds_in(unit, before, list(latched)), crowds_in(unit, after, list(latched))
-    return [breach for a, latches in latched.items() for breach in core.newly_broken(latches, was[a], will[a])]
+    broken = [breach for a, latches in latched.items() for breach in core.newly_broken(latches, was[a], will[a])]
+    return broken + supposedly
 
 
 @contextmanager

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
@@ -174,18 +175,6 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     }
 
 
-def who_can(unit: Unit, person: UUID, account: UUID) -> list[dict[str, Any]]:
-    """By which paths a person can act in an account now; empty when by none."""
-    one(unit, "accounts", account)
-    if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
-        raise NotFound("There is no such person, or you may not see them.")
-    holder = Holder(HolderKind.PERSON, person)
-    register = cut.around_holder(unit.db, holder)
-    paths = access.paths_to(register, holder, account, unit.now)
-    grants = grants_on(unit, (grant for path in paths for grant in path.grants))
-    return [path_row(unit, register, p, grants) for p in paths]
-
-
 def app_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     """An app with its links: the accounts, what it may do there in plain words, who linked it, when it was used."""
     app = one(unit, "apps", ident)
@@ -208,8 +197,11 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
     return {row.id: row for row in rows}
 
 
-def path_row(unit: Unit, register: Register, path: access.Path, grants: dict[UUID, Any]) -> dict[str, Any]:
-    """A path as answers show it."""
+def path_row(
+    unit: Unit, register: Register, path: access.Path, grants: dict[UUID, Any], asked_at: datetime | None = None
+) -> dict[str, Any]:
+    """A path as answers show it: now, or at the instant that is asked about."""
+    at = asked_at or unit.now
     last = grants.get(path.grants[-1]) if path.grants else None
     account = register.accounts.get(path.account)
     person = register.people.get(path.holder.id)
@@ -227,9 +219,9 @@ def path_row(unit: Unit, register: Register, path: access.Path, grants: dict[UUI
         "reach": int(path.reach),
         "since": path.window.since,
         "until": path.window.until,
-        "open_now": access.open_now(register, path, unit.now),
+        "open_now": access.open_now(register, path, at),
         "revoking": path.revoking,
-        "left": person is not None and person.is_gone(unit.now),
+        "left": person is not None and person.is_gone(at),
         "words": path.words,
         "hops": [
             {

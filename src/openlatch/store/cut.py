@@ -72,8 +72,10 @@ def around_holder(db: Db, holder: core.Holder) -> core.Register:
     return _cut(db, [(HolderKind(k), i) for k, i in met], by_holder=True)
 
 
-def around_accounts(db: Db, accounts: Sequence[UUID], onward: bool = False) -> core.Register:
-    """The part that ``access.everyone_reaching`` needs for these accounts.
+def around_accounts(
+    db: Db, accounts: Sequence[UUID], onward: bool = False, holders: Sequence[core.Holder] = ()
+) -> core.Register:
+    """The part that ``access.everyone_reaching`` needs for these accounts; ``holders`` are in it whatever they hold.
 
     With ``onward`` also the accounts that can be reached through them, and everyone who reaches those: what a
     change to them can touch.
@@ -82,7 +84,8 @@ def around_accounts(db: Db, accounts: Sequence[UUID], onward: bool = False) -> c
         kinds = ["account"] * len(accounts)
         further = db.execute(_OUTWARD, {"kinds": kinds, "ids": list(accounts)}).all()
         accounts = [i for kind, i in further if kind == "account"]
-    met = db.execute(_BEHIND, {"kinds": ["account"] * len(accounts), "ids": list(accounts)}).all()
+    kinds = ["account"] * len(accounts) + [holder.kind.value for holder in holders]
+    met = db.execute(_BEHIND, {"kinds": kinds, "ids": [*accounts, *(holder.id for holder in holders)]}).all()
     return _cut(db, [(HolderKind(k), i) for k, i in met], by_holder=False)
 
 

@@ -147,13 +147,6 @@ def get_person(unit: Unit, ident: UUID) -> dict[str, Any]:
     return register.person_page(unit, ident)
 
 
-@api.add("GET", "/access", "By which paths a person can act in an account", wire.Paths, query=wire.WhoCan)
-def get_access(unit: Unit, query: wire.WhoCan) -> dict[str, Any]:
-    """None when they can't."""
-    found = register.who_can(unit, query.person, query.account)
-    return {"can": bool(found), "paths": found}
-
-
 @api.add("GET", "/apps/<uuid:ident>", "An app, with its links", wire.AppPage)
 def get_app(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Each link is a grant on an account."""

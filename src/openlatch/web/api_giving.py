@@ -8,9 +8,7 @@ from uuid import UUID
 from flask import Response
 
 from openlatch import wire
-from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Reach
-from openlatch.errors import BadInput
 from openlatch.service import (
     answering,
     changes,
@@ -27,6 +25,7 @@ from openlatch.service import (
 )
 from openlatch.service.context import Unit
 from openlatch.web.api import signed_in
+from openlatch.web.api_access import latch_setting
 from openlatch.web.api_reviews import api
 from openlatch.web.routing import if_match, origin, perhaps_viewer, the_service
 
@@ -259,25 +258,16 @@ def give_up(unit: Unit, ident: UUID, body: wire.GiveUp) -> dict[str, Any]:
 # Latches.
 
 
-def _setting(body: wire.SetLatch) -> latching.Setting:
-    if body.pair and len(body.pair) != 2:
-        raise BadInput("A pair has two keys.", "Give two permissions.", {"pair": "not two"})
-    pair = (body.pair[0], body.pair[1]) if body.pair else ("", "")
-    return latching.Setting(
-        LatchKind(body.kind), LatchMode(body.mode), body.account, body.account_kind, body.number, pair
-    )
-
-
 @api.add("POST", "/latches/preview", "What breaks a latch as things are", wire.LatchPreview, body=wire.SetLatch)
 def preview_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
     """Before it is switched on."""
-    return latching.preview(unit, _setting(body))
+    return latching.preview(unit, latch_setting(body))
 
 
 @api.add("PUT", "/latches", "Set a latch", wire.LatchPreview, body=wire.SetLatch)
 def set_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
     """To off, warn or hold. What breaks it already stays, and is flagged."""
-    return latching.switch(unit, _setting(body))
+    return latching.switch(unit, latch_setting(body))
 
 
 @api.add("GET", "/accounts/<uuid:ident>/latches", "Every latch of an account", wire.Rows[wire.LatchState])

@@ -15,7 +15,7 @@ from openlatch.service.context import Unit
 from openlatch.service.reviews import calendar, closing, deciding, evidence, opening, people, plans, rounds, schedules
 from openlatch.store.listing import Page
 from openlatch.web.api import list_query
-from openlatch.web.api_rules import api
+from openlatch.web.api_access import api
 from openlatch.web.routing import if_match, the_service, viewer
 
 __all__ = ["api"]

@@ -1,5 +1,6 @@
 """The requests and answers that the web and the client share."""
 
+from openlatch.wire.access import *  # noqa: F403
 from openlatch.wire.answers import *  # noqa: F403
 from openlatch.wire.evidence import *  # noqa: F403
 from openlatch.wire.giving import *  # noqa: F403

@@ -19,7 +19,6 @@ __all__ = [
     "RevokeWish",
     "SignInWith",
     "VerifyOptions",
-    "WhoCan",
 ]
 
 Sentence = Annotated[str, StringConstraints(max_length=2000, strip_whitespace=True)]
@@ -55,13 +54,6 @@ class MakeToken(SignInWith):
 
     name: Sentence = Field("command line", examples=["nightly report"])
     scope: Literal["read", "write"] = "write"
-
-
-class WhoCan(Request):
-    """A person and an account."""
-
-    person: UUID
-    account: UUID
 
 
 class RevokeWish(Request):

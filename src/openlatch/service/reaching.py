@@ -1,0 +1,299 @@
+"""Who can do what: now, as of any instant, between two instants, and after changes that are only supposed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core import access, supposing
+from openlatch.core.ids import new_id
+from openlatch.core.register import Holder, Permission, Register, Term
+from openlatch.core.supposing import Shift
+from openlatch.core.windows import Window
+from openlatch.core.words import GrantState, HolderKind, Standing
+from openlatch.errors import BadInput, NotFound
+from openlatch.service import latching
+from openlatch.service.context import Unit
+from openlatch.service.register import grants_on, one, path_row
+from openlatch.store import cut, past
+from openlatch.store.past import Moment
+from openlatch.store.tables import Account, Grant, Level, Team
+
+MOST_CHANGES = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """About which instant is asked, as believed when; and perhaps about one permission, on one resource."""
+
+    at: datetime | None = None
+    believed: datetime | None = None
+    permission: str = ""
+    resource: UUID | None = None
+    shortest: bool = False
+
+
+def _moment(unit: Unit, question: Question) -> Moment | None:
+    """The moment asked about; None for now. BadInput for a belief that nobody can have yet."""
+    if question.believed is not None and question.believed > unit.now:
+        raise BadInput(
+            "Nobody knows yet what will be believed.",
+            "Leave believed out, or choose an instant before now.",
+            {"believed": "lies ahead"},
+        )
+    if question.at is None and question.believed is None:
+        return None
+    return Moment(question.at or unit.now, question.believed or unit.now)
+
+
+def _around_accounts(unit: Unit, accounts: Sequence[UUID], moment: Moment | None) -> Register:
+    return past.around_accounts(unit.db, accounts, moment) if moment else cut.around_accounts(unit.db, accounts)
+
+
+def _around_holder(unit: Unit, holder: Holder, moment: Moment | None) -> Register:
+    return past.around_holder(unit.db, holder, moment) if moment else cut.around_holder(unit.db, holder)
+
+
+def _fits(register: Register, path: access.Path, question: Question, at: datetime) -> bool:
+    """Whether a path gives the one permission that is asked about, on the one resource, at that instant."""
+    if path.level is not None and question.permission not in {"", *(p.key for p in path.permissions)}:
+        return False
+    if question.resource is not None and path.part is not None and question.resource not in path.part.resources:
+        return False
+    # On the whole account: what reaches only a part of it does not count.
+    if question.permission and question.resource is None and path.part is not None:
+        return False
+    return not question.permission or access.open_now(register, path, at)
+
+
+def _shown(unit: Unit, register: Register, paths: Iterable[access.Path], question: Question) -> list[dict[str, Any]]:
+    at = question.at or unit.now
+    found = [path for path in paths if _fits(register, path, question, at)]
+    if question.shortest:
+        first: dict[Holder, access.Path] = {}
+        for path in found:
+            first.setdefault(path.holder, path)
+        found = list(first.values())
+    grants = grants_on(unit, (grant for path in found for grant in path.grants))
+    return [path_row(unit, register, path, grants, at) for path in found]
+
+
+def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> list[dict[str, Any]]:
+    """By which paths a person could act in an account; empty when by none."""
+    one(unit, "accounts", account)
+    if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
+        raise NotFound("There is no such person, or you may not see them.")
+    moment, holder = _moment(unit, question), Holder(HolderKind.PERSON, person)
+    register = _around_holder(unit, holder, moment)
+    return _shown(unit, register, access.paths_to(register, holder, account, question.at or unit.now), question)
+
+
+def everyone(unit: Unit, account: UUID, question: Question) -> list[dict[str, Any]]:
+    """Everyone who could act in an account, by every path. For whoever answers for it."""
+    unit.sight.require_answers_for(account)
+    one(unit, "accounts", account)
+    register = _around_accounts(unit, [account], _moment(unit, question))
+    return _shown(unit, register, access.everyone_reaching(register, account, question.at or unit.now), question)
+
+
+def everything(unit: Unit, person: UUID, question: Question) -> list[dict[str, Any]]:
+    """Everything that a person could act in, among the accounts that the viewer may see."""
+    one(unit, "people", person)
+    holder = Holder(HolderKind.PERSON, person)
+    register = _around_holder(unit, holder, _moment(unit, question))
+    paths = access.everything_reached(register, holder, question.at or unit.now)
+    if not unit.sight.everything and person != unit.sight.person:
+        paths = [path for path in paths if path.account in unit.sight.owned]
+    return _shown(unit, register, paths, question)
+
+
+def matrix(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
+    """Everyone who could act in an account against everything that could be done there."""
+    unit.sight.require_answers_for(account)
+    one(unit, "accounts", account)
+    register = _around_accounts(unit, [account], _moment(unit, question))
+    columns, rows = supposing.matrix(register, account, question.at or unit.now)
+    return {
+        "permissions": [_permission(permission) for permission in columns],
+        "rows": [
+            {
+                "holder": _holder(register, row.holder),
+                "owner": row.owner,
+                "whole": sorted(row.whole),
+                "partly": sorted(row.partly),
+            }
+            for row in rows
+        ],
+    }
+
+
+def differ(
+    unit: Unit, account: UUID, one_at: datetime, other_at: datetime, believed: datetime | None
+) -> dict[str, Any]:
+    """Whose rights in an account were others at a second instant than at a first."""
+    unit.sight.require_answers_for(account)
+    one(unit, "accounts", account)
+    registers = [
+        past.around_accounts(unit.db, [account], moment)
+        for at in (one_at, other_at)
+        if (moment := _moment(unit, Question(at, believed))) is not None
+    ]
+    found = supposing.shifts(
+        [account],
+        lambda ident: access.by_holder(registers[0], ident, one_at),
+        lambda ident: access.by_holder(registers[1], ident, other_at),
+    )
+    return {"shifts": [_shift(registers[1], registers[0], shift) for shift in found]}
+
+
+# What if.
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """One change that is only supposed. What each kind needs is said where it is read."""
+
+    kind: str
+    grant: UUID | None = None
+    account: UUID | None = None
+    holder: Holder | None = None
+    level: UUID | None = None
+    until: datetime | None = None
+    team: UUID | None = None
+    person: UUID | None = None
+    latch: latching.Setting | None = None
+
+
+def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
+    """What changes would do to who can do what, and which latches they would break. Nothing is changed.
+
+    For administrators, and for owners as far as only accounts of theirs are touched. BadInput for a change that lacks
+    something; NotFound for what is not there.
+    """
+    if not 1 <= len(wishes) <= MOST_CHANGES:
+        raise BadInput(
+            f"{len(wishes)} changes were named.", f"Name 1 to {MOST_CHANGES}.", {"changes": "too few or many"}
+        )
+    touched, extra = _touched(unit, wishes)
+    reached = sorted({*touched, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, a) for a in touched])})
+    reached = sorted({*reached, *cut.onward(unit.db, extra)})
+    if not unit.sight.everything:
+        for account in reached:
+            unit.sight.require_answers_for(account)
+    before = cut.around_accounts(unit.db, reached, holders=extra)
+    levels = {level.id: cut.level_value(level) for level in unit.db.scalars(
+        select(Level).where(Level.id.in_([w.level for w in wishes if w.level is not None])))}  # fmt: skip
+    changes = [_change(unit, before, wish, levels) for wish in wishes if wish.kind != "latch"]
+    after = supposing.suppose(before, changes)
+    found = supposing.shifts_of(reached, before, after, unit.now)
+    breaches = latching.supposed(unit, before, after, reached, [w.latch for w in wishes if w.latch is not None])
+    return {
+        "shifts": [_shift(after, before, shift) for shift in found],
+        "last_path_lost": sum(shift.last_path_lost for shift in found),
+        "breaches": [latching.shown(breach) for breach in breaches],
+    }
+
+
+def _touched(unit: Unit, wishes: Sequence[Wish]) -> tuple[set[UUID], list[Holder]]:
+    """The accounts that changes are about, and the holders whose ways on they touch."""
+    accounts: set[UUID] = {w.account for w in wishes if w.account is not None}
+    accounts |= {w.latch.account for w in wishes if w.latch is not None and w.latch.account is not None}
+    named = [wish.grant for wish in wishes if wish.grant is not None]
+    if named:
+        known = dict(unit.db.execute(select(Grant.id, Grant.account_id).where(Grant.id.in_(named))).all())
+        if len(known) < len(set(named)):
+            raise NotFound("There is no such grant.")
+        accounts |= set(known.values())
+    for table, ids in ((Account, accounts), (Team, {w.team for w in wishes} - {None})):
+        if ids and len(unit.db.scalars(select(table.id).where(table.id.in_(ids))).all()) < len(ids):
+            raise NotFound(f"There is no such {table.__tablename__.rstrip('s')}.")
+    extra = [Holder(HolderKind.TEAM, w.team) for w in wishes if w.team is not None]
+    extra += [Holder(HolderKind.PERSON, w.person) for w in wishes if w.person is not None]
+    extra += [w.holder for w in wishes if w.holder is not None]
+    return accounts, list(dict.fromkeys(extra))
+
+
+def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, Any]) -> supposing.Change:
+    grants = {grant.id for grant in before.grants}
+    match wish.kind:
+        case "give" if wish.account and wish.holder and wish.level in levels:
+            _known(before, wish.holder)
+            term = Term(levels[wish.level], Window(None, wish.until))
+            return supposing.Give(new_id(), wish.account, wish.holder, (term,))
+        case "end" | "suspend" | "resume" if wish.grant in grants:
+            states = {"end": GrantState.ENDED, "suspend": GrantState.SUSPENDED, "resume": GrantState.ACTIVE}
+            return supposing.SetState(wish.grant, states[wish.kind])
+        case "level" if wish.grant in grants and wish.level in levels:
+            return supposing.SetLevel(wish.grant, levels[wish.level])
+        case "join" if wish.team and wish.holder:
+            _known(before, wish.holder)
+            return supposing.Join(new_id(), wish.team, wish.holder)
+        case "leave" if wish.team and wish.holder:
+            return supposing.Leave(wish.team, wish.holder)
+        case "left" | "back" if wish.person in before.people:
+            standing = Standing.LEFT if wish.kind == "left" else Standing.CURRENT
+            return supposing.SetStanding(wish.person, standing, unit.now)
+        case "owner" if wish.account and (wish.person is None or wish.person in before.people):
+            return supposing.SetOwner(wish.account, wish.person)
+    needs = "; ".join(f"{kind}: {what}" for kind, what in NEEDS.items())
+    raise BadInput(f"A change of the kind {wish.kind!r} lacks something, or names what is not there.",
+                   f"What each kind needs: {needs}.", {"changes": wish.kind})  # fmt: skip
+
+
+NEEDS = {
+    "give": "account, holder, level", "end": "grant", "suspend": "grant", "resume": "grant", "level": "grant, level",
+    "join": "team, holder", "leave": "team, holder", "left": "person", "back": "person", "owner": "account, person",
+    "latch": "latch",
+}  # fmt: skip
+
+
+def _known(register: Register, holder: Holder) -> None:
+    kinds: dict[HolderKind, Any] = {
+        HolderKind.PERSON: register.people, HolderKind.TEAM: register.teams, HolderKind.APP: register.apps,
+        HolderKind.ACCOUNT: register.accounts,
+    }  # fmt: skip
+    if holder.id not in kinds[holder.kind]:
+        raise NotFound(f"There is no such {holder.kind}.")
+
+
+# As answers show them.
+
+
+def _holder(register: Register, holder: Holder) -> dict[str, Any]:
+    person = register.people.get(holder.id)
+    return {
+        "kind": holder.kind,
+        "id": holder.id,
+        "name": register.name_of(holder),
+        "inside": person.inside if person else True,
+    }
+
+
+def _permission(permission: Permission) -> dict[str, Any]:
+    return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
+
+
+def _ordered(permissions: Iterable[Permission]) -> list[Permission]:
+    return sorted(permissions, key=lambda p: (-p.reach, p.sentence))
+
+
+def _shift(register: Register, other: Register, shift: Shift) -> dict[str, Any]:
+    known = register if register.name_of(shift.holder) != "somebody unknown" else other
+    account = register.accounts.get(shift.account) or other.accounts.get(shift.account)
+    return {
+        "holder": _holder(known, shift.holder),
+        "account": {"id": shift.account, "name": account.name if account else ""},
+        "gained": [_permission(p) for p in _ordered(shift.gained)],
+        "lost": [_permission(p) for p in _ordered(shift.lost)],
+        "owned_before": shift.owned_before,
+        "owns_now": shift.owns_now,
+        "last_path_lost": shift.last_path_lost,
+        "first_path_gained": shift.first_path_gained,
+        "paths_before": [path.words for path in shift.paths_before],
+        "paths_after": [path.words for path in shift.paths_after],
+    }
