@@ -77,7 +77,7 @@ def bring(unit: Unit, kind: str, written: str) -> None:
     assert report.kept, report.errors
 
 
-def moves(dice: random.Random) -> list[Callable[[Unit], None]]:
+def moves(dice: random.Random) -> list[Callable[[Unit], None]]:  # noqa: C901  a list of small ones
     """What can happen to who reaches what."""
 
     def some(unit: Unit, *states: str) -> Grant | None:

@@ -98,6 +98,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "get_matrix": Call(f"/accounts/{account}/matrix", OWNER),
         "get_difference": Call(f"/accounts/{account}/difference?one={DAYS[0]}&other={DAYS[1]}", OWNER),
         "suppose": Call("/access/suppose", OWNER, {"changes": [{"kind": "end", "grant": str(ids["grant"])}]}),
+        "get_use": Call(f"/grants/{ids['grant']}/use", OWNER),
         "get_map": Call("/map", EVERYBODY),
         "get_ends": Call("/ends", EVERYBODY),
         "get_round": Call(f"/rounds/{round_}", ADMINISTRATOR | {"reviewer"}),

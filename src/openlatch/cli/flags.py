@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from uuid import UUID
 
@@ -9,7 +10,7 @@ import click
 from rich.text import Text
 
 from openlatch.cli import session
-from openlatch.cli.output import Column, day, out, output_option, severity, short, show_one
+from openlatch.cli.output import Column, day, err, out, output_option, severity, short, show_one
 from openlatch.cli.register import list_command
 
 FLAGS: list[Column] = [
@@ -49,14 +50,72 @@ def flag_show(ident: UUID, output: str) -> None:
 
 
 @flag.command("accept")
-@click.argument("ident", type=click.UUID)
-@click.option("--reason", prompt="Why", help="Why it is accepted.")
+@click.argument("idents", type=click.UUID, nargs=-1, required=True)
+@click.option("--reason", prompt="Why", help="Why they are accepted.")
 @click.option("--until", type=session.Day(), prompt="Until (day)", help="Until when.")
-def flag_accept(ident: UUID, reason: str, until: datetime) -> None:
-    """Accept a flag until a day; then it opens again."""
+def flag_accept(idents: tuple[UUID, ...], reason: str, until: datetime) -> None:
+    """Accept flags until a day; then they open again, or sooner when they get worse."""
     with session.client() as service:
-        found = service.accept_flag(ident, reason, until)
-    out.print(f"Accepted until {day(found.accepted_until)}.")
+        found = service.accept_flags(idents, reason, until)
+    out.print(f"{_counted(found)} accepted until {day(found[0].accepted_until)}.")
+
+
+@flag.command("reopen")
+@click.argument("ident", type=click.UUID)
+def flag_reopen(ident: UUID) -> None:
+    """Take the acceptance of a flag back."""
+    with session.client() as service:
+        service.reopen_flag(ident)
+    out.print("It is open again.")
+
+
+@flag.command("assign")
+@click.argument("idents", type=click.UUID, nargs=-1, required=True)
+@click.option("--to", "person", default=None, help="Who sees to them; left out, nobody.")
+def flag_assign(idents: tuple[UUID, ...], person: str | None) -> None:
+    """Say who sees to flags."""
+    with session.client() as service:
+        found = service.assign_flags(idents, session.find(service, "people", person) if person else None)
+    who = found[0].assigned_to
+    out.print(f"{who.name if who else 'Nobody'} sees to {_counted(found)}.")
+
+
+@flag.command("remedy")
+@click.option("--filter", "-f", "filter_", default="", help='Which open flags, as in: rule eq "holder_left".')
+@click.argument("idents", type=click.UUID, nargs=-1)
+@click.option("--reason", prompt="Why", help="Why.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+def flag_remedy(filter_: str, idents: tuple[UUID, ...], reason: str, yes: bool) -> None:
+    """Do what the flags call for, on one or on many: end the access or sessions that they are on."""
+    if bool(filter_) == bool(idents):
+        raise click.UsageError("Name flags by their ids, or by a filter.")
+    with session.client() as service:
+        wanted = f'state eq "open" and ({filter_})' if filter_ else ""
+        rows = list(service.every("flags", filter=wanted)) if filter_ else [service.flag(i) for i in idents]
+        endable = [row for row in rows if row.act in ("revoke", "end_session")]
+        left = len(rows) - len(endable)
+        if left:
+            err.print(f"{left} of {len(rows)} flags call for something that only a person can do; they are left alone.")
+        grants = [row.subject.id for row in endable if row.subject.kind == "grant"]
+        sessions = [row.subject.id for row in endable if row.subject.kind == "session"]
+        if not grants and not sessions:
+            out.print("There is nothing to end.")
+            return
+        preview = service.preview(grants=grants, sessions=sessions)
+        out.print(Text(preview.title, style="bold"))
+        for row in endable:
+            out.print(f"  {row.sentence}", markup=False)
+        if not yes and not click.confirm("Do this?", err=True):
+            raise click.Abort
+        made = session.proving(
+            service,
+            lambda: service.revoke(reason, grants=grants, sessions=sessions, fingerprint=preview.fingerprint),
+        )
+    out.print(f"On its way: openlatch revocation show {made.id}")
+
+
+def _counted(rows: Sequence[object]) -> str:
+    return f"{len(rows)} flag{'s' * (len(rows) != 1)}"
 
 
 COMMANDS = {"flag": flag}

@@ -251,19 +251,6 @@ def level() -> None:
     """Levels, and what they let one do."""
 
 
-@click.command("who-can")
-@click.argument("person_name")
-@click.argument("account_name")
-@output_option
-def who_can(person_name: str, account_name: str, output: str) -> None:
-    """By which paths a person can act in an account."""
-    with session.client() as service:
-        found = service.access(
-            session.find(service, "people", person_name), session.find(service, "accounts", account_name)
-        )
-    show_rows(found.paths, REACHES, output, "They can't.")
-
-
 for _group, _kind, _columns, _always in (
     (account, "accounts", ACCOUNTS, ""),
     (person, "people", PEOPLE, ""),
@@ -283,5 +270,4 @@ COMMANDS: dict[str, click.Command] = {
     "grant": grant,
     "app": app,
     "level": level,
-    "who-can": who_can,
 }

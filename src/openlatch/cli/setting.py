@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from openlatch import wire
-from openlatch.cli import latching, session
+from openlatch.cli import latching, reaching, session
 from openlatch.cli.output import out, output_option, show_one
 from openlatch.cli.register import account, team
 
@@ -97,6 +97,15 @@ def me_offers(how: str) -> None:
     out.print("Nobody can send you offers." if how == "refuse" else "You can be sent offers.")
 
 
+@me.command("letter")
+@click.argument("how", type=click.Choice(["weekly", "never"]))
+def me_letter(how: str) -> None:
+    """Get the weekly letter about flags, or not."""
+    with session.client() as service:
+        service.want_digest(how == "weekly")
+    out.print("It comes on Mondays, when something changed." if how == "weekly" else "It does not come any more.")
+
+
 @me.command("confirm-address")
 def me_confirm_address() -> None:
     """Have a link sent that confirms your address."""
@@ -106,4 +115,4 @@ def me_confirm_address() -> None:
 
 
 # The groups with what other modules put into them, too.
-COMMANDS: dict[str, click.Command] = {**latching.COMMANDS, "settings": settings, "me": me}
+COMMANDS: dict[str, click.Command] = {**reaching.COMMANDS, **latching.COMMANDS, "settings": settings, "me": me}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import datetime
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
@@ -11,6 +12,10 @@ from openlatch import wire
 from openlatch.client.transport import Transport
 
 Answer = TypeVar("Answer", bound=BaseModel)
+
+
+def _written(value: Any) -> str:
+    return value.isoformat() if isinstance(value, datetime) else str(value).lower() if value is True else str(value)
 
 
 class Asking:
@@ -25,6 +30,10 @@ class Asking:
         if version is not None:
             more["headers"] = {"If-Match": f'"{version}"'}
         return model.model_validate(self._transport.call(method, path, **more))
+
+    def _get(self, model: type[Answer], path: str, **query: Any) -> Answer:
+        given = {key: _written(value) for key, value in query.items() if value not in (None, "", False)}
+        return model.model_validate(self._transport.call("GET", path, params=given))
 
     def _page(self, path: str, row: type[Answer], options: dict[str, Any]) -> wire.Rows[Answer]:
         given = {key: value for key, value in options.items() if value not in ("", None, False)}

@@ -14,6 +14,7 @@ from pydantic import BaseModel
 from openlatch import wire
 from openlatch.client.giving import Giving
 from openlatch.client.reviewing import Reviewing
+from openlatch.client.ruling import Ruling
 from openlatch.client.transport import Transport
 
 Row = TypeVar("Row", bound=BaseModel)
@@ -42,7 +43,7 @@ LISTS: dict[str, type[BaseModel]] = {
 }
 
 
-class Client(Giving, Reviewing):
+class Client(Giving, Reviewing, Ruling):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.
@@ -113,13 +114,6 @@ class Client(Giving, Reviewing):
     def session(self, ident: UUID) -> wire.SessionRow:
         """A session."""
         return wire.SessionRow.model_validate(self._transport.call("GET", f"/sessions/{ident}"))
-
-    def access(self, person: UUID, account: UUID) -> wire.Paths:
-        """By which paths a person can act in an account."""
-        found = self._transport.call("GET", "/access", params={"person": str(person), "account": str(account)})
-        return wire.Paths.model_validate(found)
-
-    # Flags.
 
     def flag(self, ident: UUID) -> wire.FlagRow:
         """A flag."""

@@ -13,18 +13,18 @@ from typing import Any
 from uuid import UUID
 
 import jwt
-from sqlalchemy import select, update
+from sqlalchemy import select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import access
 from openlatch.core.register import Holder, Register
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn
-from openlatch.service import latching, signing
+from openlatch.service import latching, signing, using
 from openlatch.service.context import Inside, Service, Unit, Viewer
 from openlatch.store import cut
 from openlatch.store.database import transaction
-from openlatch.store.tables import Account, ApiToken, Grant, Person, SignIn, Visit, WebSession
+from openlatch.store.tables import Account, ApiToken, Person, SignIn, Visit, WebSession
 
 TOKEN_LIFE = timedelta(minutes=5)
 
@@ -95,8 +95,7 @@ def _begin(unit: Unit, ident: UUID, runs_out: datetime | None) -> Visit:
     )
     unit.db.add(visit)
     unit.db.flush()
-    used = {path.grants[-1] for path in paths if path.grants}
-    unit.db.execute(update(Grant).where(Grant.id.in_(used)).values(last_used_at=unit.now))
+    using.note(unit, (path.grants[-1] for path in paths if path.grants))
     owner = unit.db.get(Person, account.owner_id) if account.owner_id else None
     unit.record("visit.began", "visit", visit.id, account.name, ident, on_behalf_of=owner.name if owner else None,
                 by_token=visit.by_token)  # fmt: skip

@@ -10,7 +10,7 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput
-from openlatch.service import latching, picturing, reaching
+from openlatch.service import latching, picturing, reaching, using
 from openlatch.service.context import Unit
 from openlatch.web.api_rules import api
 
@@ -77,6 +77,12 @@ def _wish(change: wire.SupposedChange) -> reaching.Wish:
     return reaching.Wish(
         change.kind, change.grant, change.account, holder, change.level, change.until, change.team, change.person, latch
     )
+
+
+@api.add("GET", "/grants/<uuid:ident>/use", "Use of a grant by permission", wire.UseOf, query=wire.UseQuery)
+def get_use(unit: Unit, ident: UUID, query: wire.UseQuery) -> dict[str, Any]:
+    """And the smallest level that would have covered it, with how sure that is."""
+    return using.of_grant(unit, ident, query.days)
 
 
 @api.add("GET", "/map", "All live grants by danger and by how long unused", wire.RiskMap)

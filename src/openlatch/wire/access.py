@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Literal
 from uuid import UUID
 
@@ -28,6 +28,8 @@ __all__ = [
     "Suppose",
     "Supposed",
     "SupposedChange",
+    "UseOf",
+    "UseQuery",
     "WhoCan",
 ]
 
@@ -147,6 +149,37 @@ class RiskMap(Answer):
     cells: list[RiskCell]
     danger_filters: list[str]
     idle_filters: list[str]
+
+
+class UseQuery(Request):
+    """Over how many days."""
+
+    days: int = 180
+
+
+class RightUsed(Answer):
+    """A permission of a grant, and its use."""
+
+    key: str
+    sentence: str
+    days_used: int
+    last_used: date | None
+    within: bool
+
+
+class UseOf(Answer):
+    """Use of a grant, and the smallest level that would have covered it."""
+
+    days: int
+    last_used_at: datetime | None
+    days_used: int
+    watched_since: date | None
+    longest_pause: int | None
+    rights: list[RightUsed]
+    level: Named | None
+    gives_up: list[str]
+    sure: int = Field(description="How sure that is, 0 to 100 percent.")
+    words: str
 
 
 class EndsQuery(Request):
