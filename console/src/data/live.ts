@@ -7,7 +7,9 @@ import { askWhoIam, me } from './me'
 
 /** Which queries show which kinds of things. Kinds that are not here refresh everything. */
 const SHOWN_IN: Record<string, string[]> = {
-  flag: ['flags', 'today', 'account', 'accounts', 'person', 'people', 'apps', 'app'],
+  rule: ['rules', 'flags', 'facts'],
+  place: [],
+  flag: ['flags', 'rules', 'facts', 'today', 'account', 'accounts', 'person', 'people', 'apps', 'app'],
   sign_in: [],
   token: [],
   item: ['round', 'items', 'rounds', 'today'],

@@ -85,7 +85,7 @@ export interface Path {
   revoking: boolean
   left: boolean
   words: string
-  hops: { kind: string; words: string; grant_id: string | null; holder: { kind: string; id: string } }[]
+  hops: { kind: string; words: string; grant_id: string | null; holder: { kind: string; id: string; name: string } }[]
   grant_id: string | null
   given_by: string | null
   given_at: string | null
@@ -186,15 +186,18 @@ export interface FlagRow {
   rule: string
   title: string
   remedy: string
+  act: '' | 'revoke' | 'trim' | 'end_session'
   state: string
   severity: number
   score: number
   parts: Record<string, number>
   sentence: string
   subject: { kind: string; id: string }
-  account: AccountOf
+  account: AccountOf | null
   holder: Holder
   raised_at: string
+  worse_at: string | null
+  assigned_to: Named | null
   accepted_by: Named | null
   accepted_reason: string | null
   accepted_until: string | null
@@ -658,4 +661,88 @@ export interface ScheduleRow extends ReviewOf {
 export interface SchedulePage extends ScheduleRow {
   next: string[]
   rounds: number
+}
+
+export interface RuleOf {
+  key: string
+  subject: string
+  title: string
+  about: string
+  remedy: string
+  limits: string[]
+  off: boolean
+  own: boolean
+  open: number
+}
+
+export type Four = (number | null)[]
+
+export interface LimitOf {
+  name: string
+  unit: string
+  about: string
+  usual: Four
+  values: Four
+}
+
+export interface RuleWeights {
+  reach: number[]
+  sensitivity: number[]
+  outside: number
+  staleness: number
+  doubt: number
+}
+
+export interface RulesPage {
+  rules: RuleOf[]
+  limits: LimitOf[]
+  weights: RuleWeights
+  never_together: string[][]
+  known_publishers: string[]
+}
+
+export interface RuleEffect {
+  rule: string
+  title: string
+  raised: number
+  cleared: number
+  rescored: number
+  examples: { what: string; sentence: string; score: number }[]
+}
+
+export interface OwnRulesChecked {
+  rules: { key: string; on: string; title: string }[]
+  failures: { rule: string; example: number; expected: boolean; why: string }[]
+  effects: RuleEffect[]
+}
+
+export interface FactsOf {
+  subject: { kind: string; id: string }
+  holder: string
+  account: string | null
+  facts: { name: string; about: string; value: string | number | boolean | null }[]
+  rules: { key: string; title: string; about: string; found: boolean; sentence: string }[]
+}
+
+export interface RiskMap {
+  dangers: string[]
+  idles: string[]
+  cells: { danger: number; idle: number; count: number }[]
+  danger_filters: string[]
+  idle_filters: string[]
+}
+
+export interface EndOf {
+  day: string
+  grants: number
+  people: number
+  offers: number
+  rounds: number
+  names: string[]
+}
+
+export interface EndsCalendar {
+  since: string
+  until: string
+  days: EndOf[]
 }

@@ -16,6 +16,7 @@ import HolderName from '@/parts/HolderName.vue'
 import LatchBox from '@/parts/LatchBox.vue'
 import PageHead from '@/parts/PageHead.vue'
 import PathList from '@/parts/PathList.vue'
+import PathPicture from '@/parts/PathPicture.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
 import ReachMark from '@/parts/ReachMark.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
@@ -56,6 +57,15 @@ async function setGiving(): Promise<void> {
   void refetch()
 }
 
+const asOf = ref('')
+const knownOn = ref('')
+const noon = (written: string) => (written ? new Date(`${written}T12:00`).toISOString() : undefined)
+const then = useQuery({
+  key: () => ['account', props.id, 'then', asOf.value, knownOn.value],
+  query: () => get<{ paths: Path[] }>(`/accounts/${props.id}/access`, { at: noon(asOf.value), believed: noon(knownOn.value) }),
+  enabled: () => asOf.value !== '',
+})
+const drawn = computed(() => (asOf.value ? (then.data.value?.paths ?? []) : (data.value?.paths ?? [])))
 const ending = ref<Path | null>(null)
 const timed = computed(() => data.value?.paths.filter((path) => !path.owns) ?? [])
 const option = computed(() => (isDark.value, lanesOption(timed.value, Date.now())))
@@ -92,6 +102,18 @@ const summary = computed(() => {
         </li>
       </ul>
     </section>
+    <div v-if="data.answers_for" class="mb-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <label class="font-semibold">As it was on <input v-model="asOf" type="date" class="field mt-1 max-w-44 font-normal" /></label>
+      <label v-if="asOf" class="font-semibold">As known on <input v-model="knownOn" type="date" class="field mt-1 max-w-44 font-normal" /></label>
+      <button v-if="asOf" class="link mb-2" @click="((asOf = ''), (knownOn = ''))">Back to now</button>
+    </div>
+    <ProblemNote v-if="asOf" :error="then.error.value" />
+    <PathPicture v-if="data.answers_for && drawn.length" :paths="drawn" :account="data.name" class="mb-5" />
+    <template v-if="asOf && data.answers_for">
+      <h2 class="mb-2 text-xl">Who could reach it then</h2>
+      <PathList v-if="then.data.value?.paths.length" :paths="then.data.value.paths" by="holder" :can-end="false" class="mb-6" />
+      <StateNote v-else :status="then.status.value" :error="null" empty empty-text="Nobody could reach it then, as far as was known." class="mb-6" />
+    </template>
     <h2 class="mb-2 text-xl">
       {{ data.answers_for ? 'Everyone and everything that can reach it' : 'How you reach it' }}
       <span class="ml-2 font-sans text-base font-normal text-soft">{{ summary }}</span>

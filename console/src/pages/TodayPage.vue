@@ -48,7 +48,7 @@ const headline = computed(() => {
             <p>{{ flag.sentence }}</p>
             <p class="text-sm text-soft">
               {{ flag.remedy }}
-              <RouterLink :to="`/accounts/${flag.account.id}`" class="link ml-1">Open {{ flag.account.name }}</RouterLink>
+              <RouterLink v-if="flag.account" :to="`/accounts/${flag.account.id}`" class="link ml-1">Open {{ flag.account.name }}</RouterLink>
             </p>
           </div>
         </li>

@@ -8,7 +8,7 @@ import type { FlagRow } from '@/data/types'
 import ModalBox from './ModalBox.vue'
 import ProblemNote from './ProblemNote.vue'
 
-const props = defineProps<{ flag: FlagRow | null }>()
+const props = defineProps<{ flags: FlagRow[] }>()
 const emit = defineEmits<{ close: [] }>()
 const cache = useQueryCache()
 
@@ -17,7 +17,7 @@ const until = ref('')
 const error = ref<unknown>(null)
 
 watch(
-  () => props.flag,
+  () => props.flags,
   () => {
     reason.value = ''
     error.value = null
@@ -28,7 +28,7 @@ watch(
 async function accept(): Promise<void> {
   try {
     const lastMoment = new Date(`${until.value}T23:59:59.999`).toISOString()
-    await send('POST', `/flags/${props.flag?.id}/accept`, { reason: reason.value, until: lastMoment })
+    await send('POST', '/flags/accept', { flags: props.flags.map((flag) => flag.id), reason: reason.value, until: lastMoment })
     await cache.invalidateQueries({ key: ['flags'] })
     emit('close')
   } catch (failed) {
@@ -38,8 +38,10 @@ async function accept(): Promise<void> {
 </script>
 
 <template>
-  <ModalBox :open="flag !== null" title="Accept this flag for a while" @close="$emit('close')">
-    <p class="mt-2">{{ flag?.sentence }}</p>
+  <ModalBox :open="flags.length > 0" :title="flags.length > 1 ? `Accept ${flags.length} flags for a while` : 'Accept this flag for a while'" @close="$emit('close')">
+    <p v-for="flag in flags.slice(0, 6)" :key="flag.id" class="mt-2">{{ flag.sentence }}</p>
+    <p v-if="flags.length > 6" class="mt-2 text-soft">And {{ flags.length - 6 }} more.</p>
+    <p class="mt-2 text-sm text-soft">What gets worse meanwhile is open again at once.</p>
     <form class="mt-4 space-y-3" @submit.prevent="accept">
       <label class="block font-semibold">
         Why

@@ -226,7 +226,7 @@ def path_row(
         "hops": [
             {
                 "kind": hop.kind,
-                "holder": {"kind": hop.holder.kind, "id": hop.holder.id},
+                "holder": {"kind": hop.holder.kind, "id": hop.holder.id, "name": register.name_of(hop.holder)},
                 "words": hop.words,
                 "grant_id": hop.grant,
             }
