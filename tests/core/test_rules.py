@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 from openlatch.core.filters import Attribute, Kind
-from openlatch.core.rules import BOOKS, LIMITS, RULES, Settings, Weights, own
+from openlatch.core.rules import BOOKS, LIMITS, RULES, Settings, Weights, handbook, own
 from openlatch.core.rules.rule import facts_of
 from openlatch.core.rules.score import score
 from openlatch.core.words import Severity
@@ -179,6 +180,11 @@ def test_settings_survive_being_kept() -> None:
     assert Settings.kept(made.stored) == made
     assert Settings.kept({"limits": {"of old": [1, 2, 3, 4]}}) == Settings()
     assert Settings(limits={"unused": LIMITS["unused"].usual}).stored["limits"] == {}
+
+
+def test_the_reference_is_what_the_rules_say() -> None:
+    """Written from them: python -c "from openlatch.core.rules.handbook import page; print(page(), end='')"."""
+    assert Path("docs/reference/rules.md").read_text() == handbook.page()
 
 
 # Own rules.

@@ -36,7 +36,7 @@ export interface Picture {
 
 /** From so many holders with the same way in on, they are drawn as one bundle. */
 export const BUNDLED_FROM = 9
-const ROW = 30
+const ROW = 40
 const COLUMN = 330
 
 const NOUNS: Record<string, [string, string]> = { person: ['person', 'people'], app: ['app', 'apps'], team: ['team', 'teams'], account: ['account', 'accounts'] }

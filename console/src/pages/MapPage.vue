@@ -65,7 +65,7 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
       <caption class="sr-only">Grants by danger and by how long they went unused</caption>
       <thead>
         <tr>
-          <th class="w-24 text-left text-sm font-normal text-soft" scope="col">danger</th>
+          <th class="w-24 text-left text-sm font-normal text-soft" scope="col">danger, last used</th>
           <th v-for="(name, idle) in data.idles" :key="name" scope="col" class="text-sm font-semibold">
             <button class="w-full rounded-sm px-1 py-1 hover:bg-sunk" @click="toggleAll(rows.map((danger) => `${danger}.${idle}`))">{{ name === 'never' ? 'never used' : name }}</button>
           </th>
@@ -104,7 +104,7 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
         <HolderName :holder="grant.holder" class="font-medium" />
         <RouterLink :to="`/accounts/${grant.account.id}`" class="link">{{ grant.account.name }}</RouterLink>
         <ReachMark :reach="grant.reach ?? 1" />
-        <span class="text-soft">used {{ ago(grant.last_used_at) }}</span>
+        <span class="text-soft">{{ grant.last_used_at ? `used ${ago(grant.last_used_at)}` : 'never used' }}</span>
       </li>
     </ul>
     <ChangeDialog :open="isChanging" :filter="filter" only="end" :title="`End ${counted(total, 'grant')}`" @close="isChanging = false" @done="refetch()" />

@@ -58,7 +58,7 @@ async function leave(): Promise<void> {
           :key="place.to"
           :to="place.to"
           :aria-current="isHere(place.to) ? 'page' : undefined"
-          class="rounded-md border-b-2 border-transparent px-2 py-1.5 whitespace-nowrap text-soft hover:bg-sunk hover:text-ink aria-[current]:rounded-b-none aria-[current]:border-brass aria-[current]:font-semibold aria-[current]:text-ink"
+          class="rounded-md border-b-2 border-transparent px-1.5 py-1.5 text-sm whitespace-nowrap text-soft hover:bg-sunk hover:text-ink aria-[current]:rounded-b-none aria-[current]:border-brass aria-[current]:font-semibold aria-[current]:text-ink"
         >
           {{ place.label }}
         </RouterLink>

@@ -75,8 +75,8 @@ function dim(...ids: string[]): boolean {
           :stroke-dasharray="node.outside ? '4 3' : undefined"
           :stroke-width="node.reach >= 3 ? 1.6 : 1.1"
         />
-        <text x="10" :y="node.note && node.height >= 30 ? -1 : 4" font-size="12.5" :font-weight="node.id === 'account' || node.count > 1 ? 650 : 500" :fill="node.id === 'account' ? 'var(--color-moss-ink)' : 'var(--color-ink)'">{{ short(node.label, node.id === 'account' ? 30 : 28) }}</text>
-        <text v-if="node.note" x="10" y="11" font-size="9.5" fill="var(--color-soft)">{{ short(node.note, 38) }}</text>
+        <text x="10" :y="node.note ? -2 : 4" font-size="12.5" :font-weight="node.id === 'account' || node.count > 1 ? 650 : 500" :fill="node.id === 'account' ? 'var(--color-moss-ink)' : 'var(--color-ink)'">{{ short(node.label, node.id === 'account' ? 30 : 28) }}</text>
+        <text v-if="node.note" x="10" y="12" font-size="10" fill="var(--color-soft)">{{ short(node.note, 38) }}</text>
       </g>
     </svg>
     <figcaption class="mt-2 text-sm text-soft" role="status">

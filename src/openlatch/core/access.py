@@ -3,7 +3,7 @@
 A person's rights in an account at an instant are the union over all paths: ownership, own grants, grants of
 teams (nested), and through other accounts (whoever may act in A acts in B when A is a holder on B). A path's
 window is what all its hops have in common. Suspended hops, people who have left and run-out terms give
-nothing. A path never visits the same holder twice, so cycles end by themselves. Whoever reaches only a part of an
+nothing. A path leads on from the same holder only once, so cycles end by themselves. Whoever reaches only a part of an
 account acts in that part, and does not act as the account elsewhere.
 """
 
@@ -129,8 +129,7 @@ def _leading_to(register: Register, account: UUID) -> frozenset[UUID]:
 
 def everyone_reaching(register: Register, account: UUID, at: datetime) -> list[Path]:
     """Every path by which a person or an app can act in an account at an instant, shortest first."""
-    start = Holder(HolderKind.ACCOUNT, account)
-    found = _inward(register, account, account, at, None, _Trail(), frozenset({start}))
+    found = _inward(register, account, account, at, None, _Trail(), frozenset())
     return sorted(found, key=lambda p: (len(p.hops), -p.reach, register.name_of(p.holder), p.words))
 
 
@@ -255,10 +254,11 @@ def _arrive(
     towards: frozenset[UUID] | None,
 ) -> Iterator[Path]:
     there = Holder(HolderKind.ACCOUNT, account)
-    if there in seen:
+    if there == start:
         return
+    # A circle can end where it has been: acting there may give more of it. It does not lead on from there again.
     yield _path(start, account, term, trail)
-    if term is None or term.part is None:
+    if there not in seen and (term is None or term.part is None):
         yield from _onward(register, start, there, at, trail, seen | {there}, towards)
 
 

@@ -11,6 +11,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.rules import BOOKS, LIMITS, RULES, Rule, Settings, Weights
 from openlatch.core.rules import own as core
+from openlatch.core.rules.handbook import limits_of
 from openlatch.core.rules.rule import facts_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags
@@ -69,17 +70,11 @@ def _shown(rule: Rule, stands: Ruling, counts: Mapping[str, int]) -> dict[str, A
         "title": rule.title,
         "about": rule.about,
         "remedy": rule.remedy.words,
-        "limits": sorted(_limits_in(rule)),
+        "limits": limits_of(rule),
         "off": rule.key in stands.settings.off,
         "own": rule.number >= core.FIRST_NUMBER,
         "open": counts.get(rule.key, 0),
     }
-
-
-def _limits_in(rule: Rule) -> set[str]:
-    """The limits that a rule looks at."""
-    text = repr(rule.when)
-    return {name for name in LIMITS if f"Limit(name={name!r})" in text}
 
 
 def _wanted(unit: Unit, wish: Wish) -> Settings:
