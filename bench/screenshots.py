@@ -57,7 +57,7 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
         return client.list(kind, filter=written, limit=1).rows[0].id
 
     page = _page(browser, demo)
-    for name in ("grants", "apps", "sessions", "flags", "journal", "systems"):
+    for name in ("grants", "flags", "systems"):
         _shoot(page, name, f"/{name}")
     _shoot(page, "today", "/")
     account = first("accounts", 'name eq "Booking desk mailbox"')
@@ -74,7 +74,7 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     page.get_by_role("button", name="Progress").click()
     _shoot(page, "progress")
     _report(browser, client, first("rounds", 'name sw "Old web shop"'))
-    _shoot(_page(browser, demo, PHONE), "flags-phone", "/flags")
+    _pictures(browser, demo, account)
     dark = _page(browser, demo, dark=True)
     dark.goto(f"/accounts/{account}")
     dark.get_by_role("button", name="End Run the mailbox of Edda Quill").click()
@@ -84,6 +84,27 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     page.goto(f"/revocations/{found.id}")
     page.get_by_text("confirmed gone").wait_for()
     _shoot(page, "revocation")
+
+
+def _pictures(browser: Browser, demo: Demo, account: Any) -> None:
+    """Who reaches an account by which path, the map with a region picked, what ends, and a limit being changed."""
+    page = _page(browser, demo)
+    page.goto(f"/accounts/{account}")
+    page.locator("figure").scroll_into_view_if_needed()
+    page.locator("figure").evaluate("box => window.scrollTo(0, box.offsetTop - 90)")
+    _shoot(page, "paths")
+    page.goto("/map")
+    for danger in ("most", "much"):
+        page.get_by_role("button", name=re.compile(f"danger {danger}, never used")).click()
+    _shoot(page, "map")
+    page.goto("/ends")
+    page.get_by_role("button", name=re.compile("leaves")).first.click()
+    _shoot(page, "ends")
+    page.goto("/rules")
+    page.get_by_label("medium").first.fill("60")
+    page.get_by_label("high").first.focus()
+    page.get_by_text(re.compile(r"\d+ raised")).wait_for()
+    _shoot(page, "rules")
 
 
 def _report(browser: Browser, client: Client, ident: Any) -> None:

@@ -372,3 +372,83 @@ def test_how_access_is_given_is_set_from_a_terminal(run: Run, tokens: dict[str, 
     assert "does not take offers" in refused.stderr
     assert run("me", "offers", "take", **reviewer).returncode == 0
     assert "on its way" in run("me", "confirm-address", **reviewer).stdout
+
+
+def test_rules_are_tried_set_and_loaded(run: Run, tmp_path: Path) -> None:
+    """What a change would raise is shown before the question; a file whose examples fail does not go live."""
+    listed = {rule["key"]: rule for rule in found(run("rule", "list", "-o", "json"))}
+    assert (listed["unused"]["open"] > 10, listed["agency_to_members"]["own"]) == (True, True)
+    refused = run("rule", "set", "--limit", "unused=90,60,45,20", given="n\n")
+    assert refused.returncode == 5
+    assert "unused" in refused.stdout
+    assert run("rule", "set", "--limit", "unused=90").returncode == 2
+    assert run("rule", "set", "--limit", "colour=1,2,3,4", "--yes").returncode == 1
+    kept = run("rule", "source", "agency_to_members").stdout
+    file = tmp_path / "rules.toml"
+    file.write_text(kept.replace("agency_to_members", "agency_twice"))
+    assert "agency_twice" in run("rule", "check", str(file)).stdout
+    file.write_text(kept.replace('co "member"', 'co "mailbox"'))
+    failing = run("rule", "check", str(file))
+    assert (failing.returncode, "Example 1 of matches" in failing.stdout) == (4, True)
+    assert run("rule", "load", str(file)).returncode == 1
+    assert run("rule", "drop", "nothing").returncode == 1
+
+
+def test_who_could_and_who_would(run: Run, tmp_path: Path) -> None:
+    """As of an instant, as everyone against everything, and after changes that are only supposed."""
+    now = run("account", "access", "Heating control").stdout
+    assert "Heating Planner" in now
+    assert "Nobody can." in run("account", "access", "Heating control", "--at", "2001-01-01").stdout
+    assert "They can't." in run("who-can", "Gwil Tresco", "Heating control", "--permission", "admit").stdout
+    table = found(run("account", "matrix", "Heating control", "-o", "json"))
+    assert {"see", "change", "admit"} == {p["key"] for p in table["permissions"]}
+    days = ("2001-01-01", "2100-01-01")
+    assert "gets in" in run("account", "difference", "Heating control", *days).stdout
+    left = {"kind": "left", "person": "Gwil Tresco"}
+    give = {"kind": "give", "account": "Heating control", "holder": {"person": "Kit Varley"}, "level": "Keeper"}
+    file = tmp_path / "changes.json"
+    file.write_text(json.dumps([left, give]))
+    supposed = found(run("what-if", str(file), "-o", "json"))
+    told = {(s["holder"]["name"], s["account"]["name"]): s for s in supposed["shifts"]}
+    assert told["Gwil Tresco", "Heating control"]["last_path_lost"]
+    assert told["Kit Varley", "Heating control"]["first_path_gained"]
+    assert "Gwil Tresco" in run("account", "access", "Heating control").stdout
+    file.write_text("no list")
+    assert run("what-if", str(file)).returncode == 2
+
+
+def test_use_says_which_level_would_do(run: Run) -> None:
+    """With what it would give up, and how sure that is."""
+    (grant,) = found(run("grant", "list", "-o", "json", "-f",
+                         'holder.name eq "Tamar Quist" and account.name eq "Supplies ordering account"'))  # fmt: skip
+    use = found(run("grant", "use", grant["id"], "--days", "365", "-o", "json"))
+    assert (use["level"]["name"], use["gives_up"]) == ("See orders", ["Order goods on account"])
+    assert 0 < use["sure"] <= 100
+    assert "would have been enough" in run("grant", "use", grant["id"], "--days", "365").stdout
+
+
+def test_flags_are_given_to_somebody_accepted_and_remedied_together(run: Run) -> None:
+    """On many by a filter; what only a person can do is left alone, and said."""
+    rows = found(run("flag", "list", "-o", "json", "-f", 'rule eq "app_unused"'))
+    ids = [row["id"] for row in rows[:2]]
+    assert "Lene Marsh sees to 2 flags" in run("flag", "assign", *ids, "--to", "Lene Marsh").stdout
+    assert "2 flags accepted" in run("flag", "accept", *ids, "--reason", "Winter.", "--until", "2099-01-01").stdout
+    assert run("flag", "reopen", ids[0]).returncode == 0
+    asked = run(
+        "flag", "remedy", "-f", 'rule eq "left_signed_in" or rule eq "owner_left"', "--reason", "x", given="n\n"
+    )
+    assert asked.returncode == 5
+    assert "call for something that only a person can do" in asked.stderr
+    assert "is signed in to" in asked.stdout
+
+
+def test_the_map_the_ends_and_the_facts_come_as_data(run: Run) -> None:
+    """The same as the console draws."""
+    drawn = found(run("map", "-o", "json"))
+    assert sum(cell["count"] for cell in drawn["cells"]) > 150
+    assert found(run("ends", "--months", "6", "-o", "json"))
+    assert "danger,unused,grants" in run("map", "-o", "csv").stdout
+    facts = found(run("facts", "Petra Sorley", "-o", "json"))
+    assert any(rule["key"] == "private_address" and rule["found"] for entry in facts for rule in entry["rules"])
+    assert "rules look at this" in run("facts").stdout
+    assert "does not come any more" in run("me", "letter", "never").stdout

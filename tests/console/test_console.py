@@ -82,7 +82,8 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
 
         return {
             **{name: f"/{name}" for name in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds")},
-            **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere")},
+            **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere", "map", "ends", "rules")},
+            "facts": "/facts",
             **{name: f"/{name}" for name in ("mine", "give", "offers", "requests", "levels", "notices", "settings")},
             "today": "/",
             "account": first("accounts", "name", "Booking desk mailbox"),
@@ -509,3 +510,60 @@ def test_a_review_is_scheduled_with_its_next_dates_shown_as_one_types(signed_in:
     expect(dialog).to_have_count(0)
     box.get_by_role("button", name="Pause Yearly of all").click()
     expect(box.get_by_role("button", name="Go on Yearly of all")).to_be_visible()
+
+
+def test_a_limit_shows_what_it_would_raise_before_it_is_kept(signed_in: Open) -> None:
+    """And a switched-off rule what it would clear; leaving the page keeps nothing."""
+    page = signed_in("administrator")
+    page.goto("/rules")
+    first = page.get_by_role("region", name="Grants and links").get_by_role("listitem").first
+    first.get_by_label("low").fill("10")
+    first.get_by_label("medium").focus()
+    would = page.get_by_role("region", name="What a change would do")
+    expect(would.get_by_text(re.compile(r"\d+ raised"))).to_be_visible()
+    first.get_by_label(re.compile("^off")).check()
+    expect(would.get_by_text(re.compile(r"\d+ cleared"))).to_be_visible()
+    page.reload()
+    expect(first.get_by_label("low")).to_have_value("180")
+
+
+def test_a_region_of_the_map_is_what_the_list_shows(signed_in: Open) -> None:
+    """Picked by keyboard; the filter that it comes to matches just what was counted."""
+    page = signed_in("administrator")
+    page.goto("/map")
+    place = page.get_by_role("button", name=re.compile(r"^\d+ grants: danger much, never used"))
+    count = re.match(r"\d+", place.get_attribute("aria-label") or "")
+    assert count is not None
+    place.focus()
+    page.keyboard.press("Enter")
+    picked = page.get_by_role("region", name=re.compile("picked"))
+    expect(picked.get_by_role("listitem")).to_have_count(int(count[0]))
+    picked.get_by_role("link", name="Show as a list").click()
+    expect(page.get_by_text(f"{count[0]} grants", exact=True)).to_be_visible()
+
+
+def test_an_account_as_it_was_and_what_ends_on_a_day(signed_in: Open, places: dict[str, str]) -> None:
+    """Before anything was recorded nobody could be known to reach it; a day with ends names them."""
+    page = signed_in("administrator")
+    page.goto(places["account"])
+    picture = page.get_by_role("img", name=re.compile("Who reaches Booking desk mailbox"))
+    expect(picture).to_contain_text("Booking desk")
+    page.get_by_label("As it was on").fill("2001-01-01")
+    expect(page.get_by_text("Nobody could reach it then")).to_be_visible()
+    expect(picture).to_have_count(0)
+    page.goto("/ends")
+    page.get_by_role("button", name=re.compile("grants? ends?")).first.click()
+    expect(page.get_by_role("region", name=re.compile("grants? ends?")).get_by_role("listitem").first).to_be_visible()
+
+
+def test_flags_are_picked_and_given_to_somebody(signed_in: Open) -> None:
+    """Many at once, and the button says what would end."""
+    page = signed_in("administrator")
+    page.goto("/flags")
+    boxes = page.get_by_role("checkbox", name=re.compile("^Pick: "))
+    boxes.nth(0).check()
+    boxes.nth(1).check()
+    many = page.get_by_role("region", name="Many at once")
+    expect(many.get_by_role("button", name=re.compile("^End "))).to_be_visible()
+    many.get_by_label("Seen to by").select_option(label="Lene Marsh")
+    expect(page.get_by_text("Lene Marsh sees to it.")).to_have_count(2)

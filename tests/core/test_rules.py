@@ -36,7 +36,7 @@ QUIET: dict[str, dict[str, Any]] = {
     },
     "account": {
         "reach": 4, "sensitivity": 3, "inside": True, "has_owner": True, "owner_left": False, "stewards": 1,
-        "broken": 0, "firm": False, "holders": 4, "holder": "Ledger", "account": "Ledger", "owner": "Ines",
+        "broken": 0, "breach_weight": 20, "holders": 4, "holder": "Ledger", "account": "Ledger", "owner": "Ines",
         "breach": "“at most 3 delegates”: there are 5.",
     },
     "person": {
@@ -86,8 +86,7 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "new_country": ({"new_country": True}, {"new_country": True, "sensitivity": 3}, "from PT"),
     "new_device": ({"new_device": True, "sensitivity": 3}, {"new_device": True, "sensitivity": 4}, "never used before"),
     "left_signed_in": ({}, {"holder_left": True}, "is signed in to Ledger"),
-    "latch_broken": ({"broken": 1, "firm": True}, {"broken": 1}, "breaks the latch “at most 3 delegates”"),
-    "hold_broken": ({"broken": 1}, {"broken": 1, "firm": True}, "that is on hold"),
+    "latch_broken": ({"breach_weight": 80}, {"broken": 1}, "breaks the latch “at most 3 delegates”"),
     "owner_left": ({}, {"owner_left": True}, "Ines, who owns Ledger, left"),
     "owner_alone": ({"stewards": 0, "sensitivity": 2}, {"stewards": 0}, "Only Ines decides"),
     "no_steward": ({"has_owner": False}, {"has_owner": False, "stewards": 0}, "Nobody answers for Ledger"),

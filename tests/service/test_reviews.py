@@ -398,7 +398,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
             select(Flag).where(Flag.account_id == small.account("box"), Flag.state == "open")
         ).first()
         assert flag is not None
-        flags.accept(unit, flag.id, "For a while.", until)
+        flags.accept(unit, [flag.id], "For a while.", until)
     ident = opened(small, BOX, covers=tuple(Subject), acts="at_close", reviewers=named(small.person("ada")))
     found = other_kinds(small, ident)
     assert set(found) == {"session", "exposure", "ownership", "latch", "acceptance"}

@@ -16,7 +16,14 @@ from openlatch.core.rules.terms import NumberFact, SaidFact, TrueFact
 from openlatch.launch.cluster import Cluster
 from openlatch.store.ruling.terms import ROOM, found
 
-BOUNDS = {"reach": (1, 4), "sensitivity": (1, 4), "chain": (1, 9), "rights_held": (0, 5), "rights_used": (0, 5)}
+BOUNDS = {
+    "breach_weight": (20, 80),
+    "reach": (1, 4),
+    "sensitivity": (1, 4),
+    "chain": (1, 9),
+    "rights_held": (0, 5),
+    "rights_used": (0, 5),
+}
 limits = st.fixed_dictionaries({name: st.tuples(*[st.one_of(st.none(), st.integers(0, 400))] * 4) for name in LIMITS})
 weights = st.builds(Weights, outside=st.integers(0, 100), staleness=st.integers(0, 100), doubt=st.integers(0, 100))
 stands = st.builds(

@@ -60,7 +60,7 @@ const size = (danger: number, idle: number) => `${Math.round(18 + 62 * strength(
 <template>
   <PageHead title="Unused against dangerous" about="Every live grant by how dangerous it is and how long it went unused. What lies up and to the right should not be there: pick a region, and act on it." />
   <StateNote :status="status" :error="error" @retry="refetch" />
-  <div v-if="data" class="card overflow-x-auto p-4">
+  <div v-if="data" class="card overflow-x-auto p-4" tabindex="0" role="group" aria-label="The map">
     <table class="w-full min-w-[640px] table-fixed border-separate border-spacing-1">
       <caption class="sr-only">Grants by danger and by how long they went unused</caption>
       <thead>

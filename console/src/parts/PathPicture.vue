@@ -48,7 +48,8 @@ function dim(...ids: string[]): boolean {
 </script>
 
 <template>
-  <figure class="card overflow-x-auto p-3">
+  <figure class="card p-3">
+    <div class="overflow-x-auto" tabindex="0" role="group" :aria-label="`Picture of who reaches ${account}`">
     <svg
       :viewBox="`${-MARGIN} ${-MARGIN} ${drawn.width + 2 * MARGIN} ${drawn.height + 2 * MARGIN}`"
       :style="{ minWidth: `${Math.min(drawn.width, 680)}px`, maxHeight: '760px' }"
@@ -79,7 +80,8 @@ function dim(...ids: string[]): boolean {
         <text v-if="node.note" x="10" y="12" font-size="10" fill="var(--color-soft)">{{ short(node.note, 38) }}</text>
       </g>
     </svg>
-    <figcaption class="mt-2 text-sm text-soft" role="status">
+    </div>
+    <figcaption class="mt-2 text-sm text-soft" aria-live="polite">
       <template v-if="shown?.names.length"><strong class="text-ink">{{ shown.label }}, {{ shown.note }}:</strong> {{ shown.names.join(', ') }}</template>
       <template v-else>Red can spend or decide who else gets in; a broken line stands outside. Many who come in the same way are one bundle. Pick one to follow its way.</template>
     </figcaption>

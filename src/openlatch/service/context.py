@@ -12,7 +12,7 @@ from typing import Any
 from uuid import UUID
 
 from cryptography.fernet import Fernet
-from sqlalchemy import Engine, text
+from sqlalchemy import Engine
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
@@ -51,6 +51,7 @@ class Service:
     adapters: Mapping[str, Maker] = field(default_factory=lambda: ADAPTERS)
     address: str = "http://127.0.0.1:8620"
     signing_seed: bytes = b""
+    rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
 
     @contextmanager
     def unit(self, viewer: Viewer) -> Iterator[Unit]:
@@ -175,6 +176,9 @@ class Unit:
         self.db.flush()
         many = bool(self.bulk) or len(self.entries) > journal.FEW
         entries = chain(*self.bulk, self.entries)
-        position = journal.append(self.db, self.viewer.organisation, entries, many)
-        note = {"organisation": str(self.viewer.organisation), "position": position, "kinds": sorted(self.kinds)}
-        self.db.execute(text("select pg_notify(:channel, :note)"), {"channel": CHANNEL, "note": json.dumps(note)})
+        organisation = self.viewer.organisation
+
+        def note(position: int) -> str:
+            return json.dumps({"organisation": str(organisation), "position": position, "kinds": sorted(self.kinds)})
+
+        journal.append(self.db, organisation, entries, many, CHANNEL, note)

@@ -17,9 +17,9 @@ from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import flags as store
 from openlatch.store.lists import FLAGS
 from openlatch.store.ruling import looking
-from openlatch.store.ruling.looking import Own, Ruling
+from openlatch.store.ruling.looking import Asked, Looked, Own, Ruling
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.tables import Flag, Grant, Organisation, OwnRule, Person
+from openlatch.store.tables import Flag, Organisation, OwnRule, Person
 
 CHUNK = 5_000
 MOST_AT_ONCE = 1_000
@@ -32,9 +32,16 @@ _BUILT_IN = {rule.key: rule for rule in RULES}
 def ruling(unit: Unit) -> Ruling:
     """How the organisation's rules stand."""
     if unit.ruling is None:
+        organisation, version = unit.viewer.organisation, unit.db.info.get("ruling_version")
+        known = unit.service.rulings.get(organisation)
+        if known is not None and known[0] == version:
+            unit.ruling = known[1]
+            return known[1]
         stored = unit.db.scalar(select(Organisation.settings).where(Organisation.id == unit.viewer.organisation))
         rows = unit.db.scalars(select(OwnRule).where(OwnRule.live).order_by(OwnRule.number))
         unit.ruling = Ruling(Settings.kept((stored or {}).get("rules", {})), tuple(own_of(row) for row in rows))
+        if version is not None:
+            unit.service.rulings[organisation] = (version, unit.ruling)
     return unit.ruling
 
 
@@ -55,22 +62,25 @@ def evaluate(
 
     Called with the ids that a change touched, in the change's own transaction.
     """
-    if grants:
-        touched = unit.db.execute(select(Grant.account_id, Grant.person_id).where(Grant.id.in_(grants))).all()
-        accounts = [*accounts, *{row.account_id for row in touched}]
-        people = [*people, *({row.person_id for row in touched} - {None})]
     unit.db.flush()
-    subjects = (("grant", grants), ("session", sessions), ("account", accounts), ("person", people), ("offer", offers))
-    for subject, ids in subjects:
-        if ids:
-            _evaluate(unit, subject, sorted(set(ids)))
+    asked = [
+        Asked(subject, sorted(set(ids)))
+        for subject, ids in (
+            ("grant", grants), ("session", sessions), ("account", accounts), ("person", people), ("offer", offers),
+        )
+        if ids
+    ]  # fmt: skip
+    if grants:
+        asked += [Asked(subject, sorted(set(grants)), of_grants=True) for subject in ("account", "person")]
+    for one, seen in zip(asked, looking.look_at(unit.db, ruling(unit), asked, unit.now), strict=True):
+        _judge(unit, one.subject, seen)
 
 
-def _evaluate(unit: Unit, subject: str, ids: Sequence[UUID]) -> None:
+def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:
     stands = ruling(unit)
     rules = {rule.number: rule for rule in stands.rules(subject)}
     looked = []
-    for seen in looking.look(unit.db, stands, subject, ids, unit.now):
+    for seen in subjects:
         # Those that the pass found, put into words; what it found and what they say is the same rule.
         spoken = [rules[number // ROOM] for number in seen.found]
         looked.append((seen, list(put_before(spoken, seen.facts, stands.settings))))
@@ -90,7 +100,8 @@ def evaluate_all(service: Service, organisation: UUID) -> None:
             ids = looking.differing(unit.db, ruling(unit), book.subject, unit.now)
         for start in range(0, len(ids), CHUNK):
             with service.unit(viewer) as unit:
-                _evaluate(unit, book.subject, ids[start : start + CHUNK])
+                seen = looking.look(unit.db, ruling(unit), book.subject, ids[start : start + CHUNK], unit.now)
+                _judge(unit, book.subject, seen)
     with service.unit(viewer) as unit:
         _record(unit, "flag.reopened", store.open_again(unit.db, unit.now))
 

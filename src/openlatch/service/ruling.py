@@ -123,8 +123,10 @@ def change(unit: Unit, wish: Wish) -> dict[str, Any]:
     settings = _wanted(unit, wish)
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
     row.settings = {**row.settings, "rules": settings.stored}
+    row.ruling_version += 1
     unit.record("rules.set", "organisation", row.id, row.name, **settings.stored)
     unit.db.flush()
+    unit.db.info["ruling_version"] = None
     unit.ruling = None
     unit.wake("evaluate")
     return page(unit)
@@ -216,7 +218,7 @@ def keep(unit: Unit, text: str) -> dict[str, Any]:
         told = "; ".join(f"{f.rule}, example {f.example}: {f.why}" for f in failures[:5])
         raise Conflict(f"Examples do not come out as the file says. {told}", "Mend the rules or their examples.")
     # Of two at once the second waits, so that no number is given twice.
-    unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
+    _set_anew(unit)
     named = {rule.key: rule for rule in rules}
     rows = {row.key: row for row in unit.db.scalars(select(OwnRule))}
     for own in _with(unit, (), rules):
@@ -238,13 +240,20 @@ def drop(unit: Unit, key: str) -> dict[str, Any]:
     row = unit.db.scalars(select(OwnRule).where(OwnRule.key == key, OwnRule.live).with_for_update()).first()
     if row is None:
         raise NotFound(f"There is no own rule {key!r}.")
+    _set_anew(unit)
     row.live = False
     unit.record("rule.dropped", "rule", row.id, row.title, key=row.key)
     return _changed(unit)
 
 
+def _set_anew(unit: Unit) -> None:
+    row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
+    row.ruling_version += 1
+
+
 def _changed(unit: Unit) -> dict[str, Any]:
     unit.db.flush()
+    unit.db.info["ruling_version"] = None
     unit.ruling = None
     unit.wake("evaluate")
     return page(unit)

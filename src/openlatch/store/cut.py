@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from datetime import time
 from typing import Any
 from uuid import UUID
@@ -30,10 +32,9 @@ from openlatch.store.tables import (
 
 # Everything that the holders named can act in, over teams and over accounts that are holders themselves.
 # UNION, not UNION ALL: what was met once is not followed again, so cycles end.
-_OUTWARD = text(
-    """
+_OUTWARD = """
     with recursive met(kind, id) as (
-        select cast(k as text), i from unnest(cast(:kinds as text[]), cast(:ids as uuid[])) as start(k, i)
+        select cast(k as text), i from unnest(%(kinds)s::text[], %(ids)s::uuid[]) as start(k, i)
         union
         select next.kind, next.id from met cross join lateral (
             select 'team' as kind, team_id as id from memberships where member_id = met.id
@@ -46,12 +47,10 @@ _OUTWARD = text(
     )
     select kind, id from met
     """
-)
 # Everyone behind the holders named: the members of teams, and whoever can act in accounts.
-_BEHIND = text(
-    """
+_BEHIND = """
     with recursive met(kind, id) as (
-        select cast(k as text), i from unnest(cast(:kinds as text[]), cast(:ids as uuid[])) as start(k, i)
+        select cast(k as text), i from unnest(%(kinds)s::text[], %(ids)s::uuid[]) as start(k, i)
         union
         select next.kind, next.id from met cross join lateral (
             select holder_kind as kind, holder_id as id from grants
@@ -63,13 +62,20 @@ _BEHIND = text(
     )
     select kind, id from met
     """
-)
+
+
+def _met(db: Db, statement: str, kinds: Sequence[str], ids: Sequence[UUID]) -> list[tuple[HolderKind, UUID]]:
+    """Everyone and everything met on the way from these."""
+    db.flush()
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    rows = raw.execute(statement, {"kinds": list(kinds), "ids": list(ids)}, prepare=True, binary=True).fetchall()
+    return [(_KINDS[kind], ident) for kind, ident in rows]
 
 
 def around_holder(db: Db, holder: core.Holder) -> core.Register:
     """The part that ``access.everything_reached`` needs for one holder."""
-    met = db.execute(_OUTWARD, {"kinds": [holder.kind.value], "ids": [holder.id]}).all()
-    return _cut(db, [(HolderKind(k), i) for k, i in met], by_holder=True)
+    return _cut(db, _met(db, _OUTWARD, [holder.kind.value], [holder.id]), by_holder=True)
 
 
 def around_accounts(
@@ -81,12 +87,10 @@ def around_accounts(
     change to them can touch.
     """
     if onward:
-        kinds = ["account"] * len(accounts)
-        further = db.execute(_OUTWARD, {"kinds": kinds, "ids": list(accounts)}).all()
-        accounts = [i for kind, i in further if kind == "account"]
+        further = _met(db, _OUTWARD, ["account"] * len(accounts), accounts)
+        accounts = [i for kind, i in further if kind is HolderKind.ACCOUNT]
     kinds = ["account"] * len(accounts) + [holder.kind.value for holder in holders]
-    met = db.execute(_BEHIND, {"kinds": kinds, "ids": [*accounts, *(holder.id for holder in holders)]}).all()
-    return _cut(db, [(HolderKind(k), i) for k, i in met], by_holder=False)
+    return _cut(db, _met(db, _BEHIND, kinds, [*accounts, *(holder.id for holder in holders)]), by_holder=False)
 
 
 def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
@@ -102,10 +106,10 @@ def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
         """
     )
     holders = db.execute(started, {"ids": list(accounts)}).all()
-    met = db.execute(_BEHIND, {"kinds": [k for k, _ in holders], "ids": [i for _, i in holders]}).all()
+    met = _met(db, _BEHIND, [k for k, _ in holders], [i for _, i in holders])
     ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
     for kind, ident in met:
-        ids[HolderKind(kind)].append(ident)
+        ids[kind].append(ident)
     into = Grant.account_id.in_(accounts) & Grant.holder_kind.in_(("team", "account"))
     within = Grant.account_id.in_(ids[HolderKind.ACCOUNT]) | into
     grants = _grants(db, _live().where(within))
@@ -150,28 +154,100 @@ def _apps(db: Db, ids: Sequence[UUID]) -> list[core.App]:
     return [core.App(i, name) for i, name in db.execute(select(App.id, App.name).where(App.id.in_(ids)))]
 
 
+# What a cut reads, each in one statement that the server keeps planned, sent together. Terms come with their grants.
+_READ_GRANTS = """
+    select g.id, g.account_id, g.holder_kind, g.holder_id, g.state, t.since, t.until, t.hours, t.resource_id,
+        t.group_id, t.level_id, l.xmin::text || l.ctid::text
+    from grants g left join terms t on t.grant_id = g.id left join levels l on l.id = t.level_id
+    where g.{column} = any(%(grants_of)s) and g.state in ('active', 'revoking', 'suspended') order by g.id, t.id
+"""
+_READ_MEMBERSHIPS = """
+    select id, team_id, person_id is null, member_id, since, until from memberships where {column} = any(%(members_of)s)
+"""
+_READ_ACCOUNTS = "select id, name, owner_id, time_zone from accounts where id = any(%(accounts)s)"
+_READ_PEOPLE = """
+    select id, name, inside, standing, leaves_at, second_factor from people where id = any(%(people)s)
+    union
+    select p.id, p.name, p.inside, p.standing, p.leaves_at, p.second_factor
+    from accounts a join people p on p.id = a.owner_id where a.id = any(%(accounts)s)
+"""
+_READ_TEAMS = "select id, name, partner from teams where id = any(%(teams)s)"
+_READ_APPS = "select id, name from apps where id = any(%(apps)s)"
+_BY_HOLDER = tuple(q.format(column=c) for q, c in ((_READ_GRANTS, "holder_id"), (_READ_MEMBERSHIPS, "member_id")))
+_BY_ACCOUNT = tuple(q.format(column=c) for q, c in ((_READ_GRANTS, "account_id"), (_READ_MEMBERSHIPS, "team_id")))
+
+
 def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> core.Register:
     ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
     for kind, ident in met:
         ids[kind].append(ident)
     everyone = [i for found in ids.values() for i in found]
-    live = _live()
-    if by_holder:
-        grants = _grants(db, live.where(Grant.holder_id.in_(everyone)))
-        within = Membership.member_id.in_(everyone)
-    else:
-        grants = _grants(db, live.where(Grant.account_id.in_(ids[HolderKind.ACCOUNT])))
-        within = Membership.team_id.in_(ids[HolderKind.TEAM])
-    accounts = _accounts(db, ids[HolderKind.ACCOUNT])
-    owners = [a.owner for a in accounts if a.owner is not None]
+    named = {
+        "accounts": ids[HolderKind.ACCOUNT],
+        "people": ids[HolderKind.PERSON],
+        "teams": ids[HolderKind.TEAM],
+        "apps": ids[HolderKind.APP],
+        "grants_of": everyone if by_holder else ids[HolderKind.ACCOUNT],
+        "members_of": everyone if by_holder else ids[HolderKind.TEAM],
+    }
+    db.flush()
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    statements = (
+        *(_BY_HOLDER if by_holder else _BY_ACCOUNT), _READ_ACCOUNTS, _READ_PEOPLE, _READ_TEAMS, _READ_APPS,
+    )  # fmt: skip
+    with raw.pipeline():
+        cursors = [raw.execute(statement, named, prepare=True, binary=True) for statement in statements]
+    held, belongs, accounts, people, teams, apps = (cursor.fetchall() for cursor in cursors)
     return core.Register.of(
-        people=_people(db, {*ids[HolderKind.PERSON], *owners}),
-        teams=_teams(db, ids[HolderKind.TEAM]),
-        apps=_apps(db, ids[HolderKind.APP]),
-        accounts=accounts,
-        grants=grants,
-        memberships=_memberships(db, within),
+        people=[
+            core.Person(i, n, inside, _STANDINGS[word], left, second) for i, n, inside, word, left, second in people
+        ],
+        teams=[core.Team(*row) for row in teams],
+        apps=[core.App(*row) for row in apps],
+        accounts=[core.Account(i, name, owner, ZoneInfo(zone)) for i, name, owner, zone in accounts],
+        grants=_with_terms(db, held),
+        memberships=[
+            core.Membership(i, team, core.Holder(_TEAM_OR_PERSON[nested], member), Window(since, until))
+            for i, team, nested, member, since, until in belongs
+        ],
     )
+
+
+_STANDINGS = {standing.value: standing for standing in Standing}
+_STATES = {state.value: state for state in GrantState}
+_KINDS = {kind.value: kind for kind in HolderKind}
+_TEAM_OR_PERSON = {True: HolderKind.TEAM, False: HolderKind.PERSON}
+_NO_WINDOW = Window()
+# Levels as values, by id and the version of their row: the same few are met again and again.
+_known_levels: OrderedDict[tuple[UUID, str], core.Level] = OrderedDict()
+MOST_LEVELS = 4_000
+
+
+def _with_terms(db: Db, rows: Sequence[Any]) -> list[core.Grant]:
+    """Grants out of rows of grants with a term each, those of one grant one after the other."""
+    missing = {(row[10], row[11]) for row in rows if row[10] is not None} - _known_levels.keys()
+    if missing:
+        while len(_known_levels) > MOST_LEVELS:
+            _known_levels.popitem(last=False)
+        wanted = select(Level).where(Level.id.in_({ident for ident, _ in missing}))
+        fresh = {row.id: level_value(row) for row in db.scalars(wanted.execution_options(populate_existing=True))}
+        _known_levels.update({(ident, version): fresh[ident] for ident, version in missing})
+    parts = parts_of(db, {row[8] or row[9] for row in rows if row[8] or row[9]})
+    found: list[core.Grant] = []
+    last: UUID | None = None
+    for ident, account, kind, holder, state, since, until, hours, resource, group, level_id, version in rows:
+        terms: tuple[core.Term, ...] = ()
+        if level_id is not None:
+            window = Window(since, until) if since is not None or until is not None else _NO_WINDOW
+            part = parts.get(resource or group) if parts else None
+            terms = (core.Term(_known_levels[level_id, version], window, hours_value(hours), part),)
+        if ident == last:
+            found[-1] = replace(found[-1], terms=found[-1].terms + terms)
+        else:
+            found.append(core.Grant(ident, account, core.Holder(_KINDS[kind], holder), _STATES[state], terms))
+        last = ident
+    return found
 
 
 def _people(db: Db, ids: Iterable[UUID]) -> list[core.Person]:
@@ -250,8 +326,8 @@ def parts_of(db: Db, ids: Iterable[UUID | None]) -> dict[UUID, core.Part]:
 def onward(db: Db, holders: Iterable[core.Holder]) -> list[UUID]:
     """Every account that holders can act in, over teams and accounts: what a change to them can touch."""
     wanted = list(holders)
-    met = db.execute(_OUTWARD, {"kinds": [h.kind.value for h in wanted], "ids": [h.id for h in wanted]}).all()
-    return sorted({ident for kind, ident in met if kind == "account"})
+    met = _met(db, _OUTWARD, [h.kind.value for h in wanted], [h.id for h in wanted])
+    return sorted({ident for kind, ident in met if kind is HolderKind.ACCOUNT})
 
 
 def level_value(row: Level) -> core.Level:

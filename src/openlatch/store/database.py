@@ -30,6 +30,13 @@ def engine_for(url: str, pool_size: int = 8) -> Engine:
     )
 
 
+# With it comes how often the organisation's rules were set, so that they have to be read only when they were.
+_OPEN = text(
+    "select set_config('openlatch.organisation', :id, true), "
+    "(select ruling_version from organisations where id = cast(nullif(:id, '') as uuid)) as ruling_version"
+)
+
+
 @contextmanager
 def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
     """One transaction, committed at the end or rolled back on an error.
@@ -39,10 +46,8 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
     """
     with Session(engine, expire_on_commit=False) as session:
         try:
-            session.execute(
-                text("select set_config('openlatch.organisation', :id, true)"),
-                {"id": str(organisation) if organisation else ""},
-            )
+            opened = session.execute(_OPEN, {"id": str(organisation) if organisation else ""}).one()
+            session.info["ruling_version"] = opened.ruling_version
         except OperationalError as error:
             raise SystemDown("The register's database does not answer.", "Try again in a moment.") from error
         yield session

@@ -267,7 +267,9 @@ def _uses(db: Db) -> dict[UUID, dict[str, tuple[date, int]]]:
     spans = func.unnest(Use.days).column_valued("span")
     days = select(func.sum(func.upper(spans) - func.lower(spans))).scalar_subquery()
     rows = db.execute(
-        select(Use.grant_id, Use.permission, func.upper(Use.days) - 1, days).join(chosen, chosen.c.id == Use.grant_id)
+        select(Use.grant_id, Use.permission, func.upper(Use.days) - 1, days)
+        .join(chosen, chosen.c.id == Use.grant_id)
+        .where(Use.permission != "")
     )
     for grant, permission, last, count in rows:
         found[grant][permission] = (last, count)
@@ -280,6 +282,7 @@ def _observed(db: Db) -> dict[UUID, date]:
         select(Account.system_id, func.min(func.lower(Use.days)))
         .join(Grant, Grant.id == Use.grant_id)
         .join(Account, Account.id == Grant.account_id)
+        .where(Use.permission != "")
         .group_by(Account.system_id)
     )
     return dict(rows.all())

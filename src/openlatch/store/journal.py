@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
 import orjson
 from sqlalchemy import ColumnElement, select
-from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import journal as core
@@ -57,29 +56,56 @@ def _uuid(text: str | None) -> UUID | None:
     return UUID(text) if text else None
 
 
-def append(db: Db, organisation: UUID, drafts: Iterable[dict[str, Any]], many: bool) -> int:
-    """Put entries at the end of the chain; gives the position of the last one.
+_LOCK_HEAD = "select position, hash from journal_heads where organisation_id = %(organisation)s for update"
+_FIRST_HEAD = """
+    insert into journal_heads (organisation_id, position, hash) values (%(organisation)s, 0, %(hash)s)
+    on conflict do nothing
+"""
+_ENTRY = f"insert into journal ({_COLUMNS}) values ({', '.join(['%s'] * 10)}, %s::jsonb, %s, %s)"  # noqa: S608  constants
+_MOVE_HEAD = """
+    with moved as (
+        update journal_heads set position = %(position)s, hash = %(hash)s where organisation_id = %(organisation)s
+    )
+    select pg_notify(%(channel)s, %(note)s)
+"""
+
+
+def append(
+    db: Db,
+    organisation: UUID,
+    drafts: Iterable[dict[str, Any]],
+    many: bool,
+    channel: str,
+    note: Callable[[int], str],
+) -> int:
+    """Put entries at the end of the chain, and tell ``channel`` of it; gives the position of the last one.
 
     ``many`` of them (more than ``FEW``) go by COPY, one at a time from the iterable. Takes the lock on the
     organisation's head, which is held until the transaction ends: call it last.
     """
-    db.execute(
-        insert(JournalHead)
-        .values(organisation_id=organisation, position=0, hash=bytes.fromhex(core.START))
-        .on_conflict_do_nothing()
-    )
-    head = db.scalars(select(JournalHead).where(JournalHead.organisation_id == organisation).with_for_update()).one()
-    last: dict[str, Any] | None = None
-    chained = core.chain(drafts, head.position, head.hash.hex())
-    if not many:
-        for last in chained:
-            db.execute(insert(JournalEntry), dict(zip(_COLUMNS.split(", "), _row(organisation, last), strict=True)))
-    else:
+    raw = db.connection().connection.driver_connection
+    assert raw is not None
+    named = {"organisation": organisation}
+    head = raw.execute(_LOCK_HEAD, named).fetchone()
+    if head is None:
+        raw.execute(_FIRST_HEAD, {**named, "hash": bytes.fromhex(core.START)})
+        head = raw.execute(_LOCK_HEAD, named).fetchone()
+    assert head is not None
+    position, last_hash = head
+    chained = core.chain(drafts, position, last_hash.hex())
+    rows: list[tuple[Any, ...]] = []
+    if many:
         last = _append_many(db, organisation, chained)
-    if last is not None:
-        head.position, head.hash = last["position"], bytes.fromhex(last["hash"])
-        db.flush()
-    return head.position
+        position, last_hash = (last["position"], bytes.fromhex(last["hash"])) if last else (position, last_hash)
+    else:
+        rows = [_row(organisation, entry) for entry in chained]
+    with raw.pipeline():
+        for row in rows:
+            raw.execute(_ENTRY, (*row[:10], orjson.dumps(row[10]).decode(), *row[11:]), prepare=True)
+            position, last_hash = row[1], row[12]
+        values = {**named, "position": position, "hash": last_hash, "channel": channel, "note": note(position)}
+        raw.execute(_MOVE_HEAD, values, prepare=True)
+    return int(position)
 
 
 def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) -> dict[str, Any] | None:

@@ -21,18 +21,7 @@ Offer = type[OfferFacts]
 )
 def latch_broken(account: Account, limit: Limits) -> When:
     """Something in an account breaks a latch of it that is on ([latches](latches.md)). A latch on warn weighs less."""
-    return When((account.broken > 0) & ~account.firm, 20)
-
-
-@ACCOUNTS.rule(
-    61,
-    "Latch on hold broken",
-    Remedy("End or trim what breaks it, or change the latch.", ""),
-    "{account} breaks a latch that is on hold: {breach}",
-)
-def hold_broken(account: Account, limit: Limits) -> When:
-    """The same, where the latch is on hold: what broke it came in by another way."""
-    return When((account.broken > 0) & account.firm, 80)
+    return When(account.broken > 0, account.breach_weight)
 
 
 @ACCOUNTS.rule(

@@ -100,7 +100,7 @@ class AccountFacts(SubjectFacts):
     owner_left = truth("Whether its owner has left.")
     stewards = number("How many people and teams besides the owner decide who else gets in.")
     broken = number("How many facts break latches of it that are on.")
-    firm = truth("Whether one of those latches is on hold.")
+    breach_weight = number("How much that weighs, in percent: 80 when one of those latches is on hold, else 20.")
     holders = number("How many people, teams, apps and accounts share it.")
     owner = said("The owner's name.")
     leaves_at = said("When the owner left.")

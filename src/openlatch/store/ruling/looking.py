@@ -5,7 +5,7 @@ Both run the same statement but for where its rows are gathered (``sources``) an
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
@@ -121,8 +121,14 @@ def _differing(subject: str, ruling: Ruling) -> str:
 
 
 @lru_cache(maxsize=64)
-def _looking(subject: str, ruling: Ruling, everything: bool, one: bool) -> str:
+def _looking(subject: str, ruling: Ruling, everything: bool, one: bool, of_grants: bool = False) -> str:
     source = SOURCES[subject]
+    which_ones = "= %(ids)s" if one else "= any(%(ids)s)"
+    if of_grants:
+        column = {"account": "account_id", "person": "person_id"}[subject]
+        touched = f"select og.{column} from grants og where og.id {which_ones}"
+        # One grant has one account and at most one person: the plan knows that only when it is said so.
+        which_ones = f"= ({touched})" if one else f"in ({touched})"
     columns = _columns(source, ruling, False)
     what = found(ruling.rules(subject), columns, ruling.settings)
     facts = ", ".join(f"{sql} as {name}" for name, sql in {**columns, **source.told}.items())
@@ -133,7 +139,7 @@ def _looking(subject: str, ruling: Ruling, everything: bool, one: bool) -> str:
                 case when {source.wanted} then {what} else '{{}}' end as what, f.found as before, f.words as words
             from {source.rows(ruling.settings, False)}
             left join findings f on f.subject_id = {source.ident}
-            where {source.ident} {"= %(ids)s" if one else "= any(%(ids)s)"}
+            where {source.ident} {which_ones}
         ) looked {which}
     """
 
@@ -177,26 +183,50 @@ def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]
         return [row[0] for row in cursor]
 
 
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """Some subjects to look at, by their ids; or the accounts or people of grants, by the ids of those."""
+
+    subject: str
+    ids: Sequence[UUID]
+    of_grants: bool = False
+
+
 def look(
     db: Db, ruling: Ruling, subject: str, ids: Sequence[UUID], now: datetime, everything: bool = False
-) -> Iterator[Looked]:
+) -> list[Looked]:
     """These subjects with their facts: those on which something is or was found, or all of them."""
+    return look_at(db, ruling, [Asked(subject, ids)], now, everything)[0]
+
+
+def look_at(
+    db: Db, ruling: Ruling, asked: Sequence[Asked], now: datetime, everything: bool = False
+) -> list[list[Looked]]:
+    """The same for several kinds of subjects, in one go."""
     raw = db.connection().connection.driver_connection
     assert raw is not None
-    with raw.cursor(row_factory=dict_row) as cursor:
-        # For one subject the server comes to keep the plan, which costs far more than the looking.
-        one = len(ids) == 1
-        cursor.execute(_looking(subject, ruling, everything, one), {"now": now, "ids": ids[0] if one else list(ids)})
-        for row in cursor:
-            yield Looked(
-                row.pop("subject_id"),
-                row.pop("account_id"),
-                row.pop("holder_id"),
-                row,
-                row.pop("what"),
-                row.pop("before") or [],
-                row.pop("words"),
-            )
+    cursors = []
+    with raw.pipeline():
+        for each in asked:
+            # For one subject the server comes to keep the plan, which costs far more than the looking.
+            one = len(each.ids) == 1
+            cursor = raw.cursor(row_factory=dict_row)
+            statement = _looking(each.subject, ruling, everything, one, each.of_grants)
+            cursor.execute(statement, {"now": now, "ids": each.ids[0] if one else list(each.ids)}, prepare=one or None)
+            cursors.append(cursor)
+    return [[_looked(row) for row in cursor.fetchall()] for cursor in cursors]
+
+
+def _looked(row: dict[str, Any]) -> Looked:
+    return Looked(
+        row.pop("subject_id"),
+        row.pop("account_id"),
+        row.pop("holder_id"),
+        row,
+        row.pop("what"),
+        row.pop("before") or [],
+        row.pop("words"),
+    )
 
 
 @dataclass(frozen=True, slots=True)

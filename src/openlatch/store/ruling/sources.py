@@ -352,7 +352,7 @@ def _account_facts(settings: Settings) -> Mapping[str, str]:
         "owner_left": left("p"),
         "stewards": "coalesce(st.stewards, 0)",
         "broken": "coalesce(x.broken, 0)",
-        "firm": "coalesce(x.firm, false)",
+        "breach_weight": "(case when x.firm then 80 else 20 end)",
         "holders": "coalesce(sh.holders, 0)",
     }
 

@@ -302,6 +302,7 @@ class Place(Owned, Base):
     __table_args__ = (
         UniqueConstraint("organisation_id", "network"),
         CheckConstraint("latitude between -90 and 90 and longitude between -180 and 180", name="on_earth"),
+        Index("ix_places_network", "network", postgresql_using="gist", postgresql_ops={"network": "inet_ops"}),
     )
 
     network: Mapped[Any] = mapped_column(CIDR)

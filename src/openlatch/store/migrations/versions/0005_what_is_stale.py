@@ -224,4 +224,5 @@ def _tables() -> None:
     op.create_foreign_key(op.f('fk_flags_assigned_to_id'), 'flags', 'people', ['assigned_to_id'], ['id'])
     op.execute("update flags set accepted_severity = severity where state = 'accepted'")
     op.add_column('people', sa.Column('wants_digest', sa.Boolean(), server_default='true', nullable=False))
+    op.add_column('organisations', sa.Column('ruling_version', sa.Integer(), server_default='1', nullable=False))
     op.add_column('organisations', sa.Column('digest_at', sa.DateTime(timezone=True), nullable=True))
