@@ -32,6 +32,7 @@ MEASURES: tuple[Callable[[Bench], Result], ...] = (
     measures.one_change,
     measures.who_reaches_an_account,
     measures.what_a_person_reaches,
+    measures.the_matrix_of_an_account,
     measures.a_page_over_http,
     measures.revoke_until_confirmed,
     reviewing.opening_a_round,

@@ -22,7 +22,7 @@ from openlatch.launch.demo import Demo
 
 SHOTS = Path("docs/screenshots")
 ADMINISTRATOR = "ines.calder@hollinfell.example.org"
-DESK, PHONE = (1280, 800), (390, 844)
+DESK = (1280, 800)
 DISPLAY = ":87"
 
 
