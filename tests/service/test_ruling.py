@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import random
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -11,10 +13,13 @@ from sqlalchemy import select, text
 
 from openlatch.core.rules import Weights
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service import digest, flags, knowing, ruling
+from openlatch.service import digest, flags, importing, knowing, ruling
 from openlatch.service.ruling import Wish
+from openlatch.store.ruling import looking
+from openlatch.store.ruling.terms import ROOM
 from openlatch.store.tables import Flag, Organisation, Person
 from tests.service.conftest import Small, mailed
+from tests.service.test_use_cases import SUBJECTS
 
 OWN = """
 format = "open-latch-rules/1"
@@ -161,3 +166,84 @@ def test_the_weekly_letter_tells_only_what_changed_and_only_once(small: Small) -
         unit.db.execute(Person.__table__.update().values(wants_digest=False))
         unit.db.execute(Organisation.__table__.update().values(digest_at=small.clock.now - timedelta(days=30)))
     assert send() == 0
+
+
+def random_files(dice: random.Random) -> dict[str, str]:
+    """A register of some dozens of everything, in which most rules find something."""
+    day = lambda back: (datetime(2026, 3, 10, tzinfo=UTC) - timedelta(days=back)).strftime("%Y-%m-%d")  # noqa: E731
+    people = [f"p{n}" for n in range(20)]
+    standing = [dice.choice(["current", "current", "leaving", "left"]) for _ in people]
+    teams = ["t0", "t1", "t2", "t3", "t4"]
+
+    def person(n: int) -> str:
+        leaves = {"current": "", "leaving": day(-dice.randrange(1, 40)), "left": day(dice.randrange(1, 200))}[
+            standing[n]
+        ]
+        domain = dice.choice(["example.org", "freemail.example"])
+        yes = [dice.choice(["yes", "no"]) for _ in range(2)]
+        return f"p{n},P{n},p{n}@{domain},{yes[0]},{standing[n]},{leaves},{yes[1]}"
+
+    def grant() -> tuple[str, str, str]:
+        account, level = dice.choice(
+            [("box", "read"), ("box", "run"), ("ledger", "pay"), ("rota", "read"), ("r2", "run")]
+        )
+        kind = dice.choice(["person", "person", "person", "team", "app", "account"])
+        holder = {"person": dice.choice(people), "team": dice.choice(teams), "app": "sync", "account": "rota"}[kind]
+        return account, f"{kind},{holder}", level
+
+    held = sorted({grant() for _ in range(60)} - {("rota", "account,rota", "read")})
+    lines = [
+        f"{a},{h},{level},{dice.choice(['', day(-dice.randrange(1, 900))])},{dice.choice(people)},"
+        f"{day(dice.randrange(1, 900))},{dice.choice(['', day(dice.randrange(0, 500))])},"
+        f"{dice.choice(['', day(dice.randrange(1, 900))])}"
+        for a, h, level in held
+    ]
+    used = {
+        f"{a},{h},mail.read,{day(dice.randrange(1, 800))}"
+        for a, h, _ in held for _ in range(dice.randrange(4)) if a != "ledger"
+    }  # fmt: skip
+    sessions = [
+        f"s{n},{dice.choice(['box', 'ledger', 'r2'])},{dice.choice(people)},{dice.choice(['Phone', 'Desk'])},"
+        f"192.0.{dice.randrange(4)}.9,{day(dice.randrange(0, 120))}T{dice.randrange(10, 23)}:00:00Z"
+        for n in range(40)
+    ]
+    return {
+        "places": "network,place,country,latitude,longitude\n192.0.0.0/24,A,AA,50,0\n192.0.1.0/24,B,AA,50,9\n"
+                  "192.0.2.0/24,C,CC,-30,120\n",
+        "people": "key,name,address,inside,standing,leaves_on,second_factor\n" + "\n".join(map(person, range(20))),
+        "teams": "key,name\n" + "\n".join(f"{t},{t}" for t in teams),
+        "memberships": "team,member_kind,member\nt0,team,t1\nt1,team,t2\nt2,team,t3\nt3,team,t0\n"
+                       + "\n".join(sorted({f"{dice.choice(teams)},person,{dice.choice(people)}" for _ in range(25)})),
+        "accounts": "key,name,system,sensitivity,owner\nr2,R2,Mail,4,\n",
+        "grants": "account,holder_kind,holder,level,until,given_by,given_at,last_used_at,credential_since\n"
+                  + "\n".join(lines),
+        "use": "account,holder_kind,holder,permission,last_used_at\n" + "\n".join(sorted(used)),
+        "sessions": "key,account,holder,device,address,started_at\n" + "\n".join(sessions),
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Small, seed: int) -> None:
+    """Gathered once for all or beside each, by SQL or by Python: the same findings."""
+    for kind, written in random_files(random.Random(seed)).items():
+        with small.service.unit(small.itself) as unit:
+            report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+        assert report.kept, report.errors[:3]
+    with small.service.unit(small.itself) as unit:
+        ruling.change(unit, Wish(never_together=[("mail.read", "books.pay")]))
+    flags.evaluate_all(small.service, small.itself.organisation)
+    spoken = set()
+    with small.service.unit(small.itself) as unit:
+        stands = flags.ruling(unit)
+        for subject, table in SUBJECTS.items():
+            assert looking.differing(unit.db, stands, subject, unit.now) == []
+            for ident in unit.db.scalars(select(table.id)):
+                (seen,) = looking.look(unit.db, stands, subject, [ident], unit.now, everything=True)
+                found = [
+                    rule.number * ROOM + finding.score.total
+                    for rule in stands.rules(subject)
+                    if (finding := rule.find(seen.facts, stands.settings)) is not None
+                ]
+                assert seen.found == seen.before == found
+                spoken |= {number // ROOM for number in found}
+    assert len(spoken) > 20

@@ -9,6 +9,7 @@ import { me } from '@/data/me'
 import type { FlagRow, PersonRow, Rows } from '@/data/types'
 import { counted, day } from '@/lib/words'
 import AcceptDialog from '@/parts/AcceptDialog.vue'
+import ChangeDialog from '@/parts/ChangeDialog.vue'
 import ListTools from '@/parts/ListTools.vue'
 import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
@@ -28,6 +29,8 @@ const CHOICES = [
 ]
 const accepting = ref<FlagRow[]>([])
 const ending = ref<FlagRow[]>([])
+const trimming = ref<FlagRow[]>([])
+const trims = computed(() => of(trimming.value, 'grant').map((id) => `id eq "${id}"`).join(' or '))
 const picked = ref<string[]>([])
 const chosen = computed(() => rows.value.filter((flag) => picked.value.includes(flag.id)))
 const people = useQuery({
@@ -101,6 +104,7 @@ function parts(flag: FlagRow): string {
       </div>
       <div v-if="flag.state === 'open' && answersFor()" class="flex gap-2 md:flex-col lg:flex-row">
         <button class="button" @click="accepting = [flag]">Accept<span class="sr-only"> {{ flag.sentence }}</span></button>
+        <button v-if="flag.act === 'trim'" class="button" @click="trimming = [flag]">Trim<span class="sr-only"> {{ flag.sentence }}</span></button>
         <button v-if="canEnd(flag)" class="button-end" @click="ending = [flag]">{{ flag.subject.kind === 'session' ? 'End session' : 'End access' }}<span class="sr-only"> {{ flag.sentence }}</span></button>
       </div>
     </li>
@@ -109,6 +113,7 @@ function parts(flag: FlagRow): string {
     <div class="flex flex-wrap items-center gap-3">
       <strong>{{ counted(chosen.length, 'flag') }} picked</strong>
       <button class="button" @click="accepting = chosen">Accept {{ counted(chosen.length, 'flag') }}</button>
+      <button v-if="chosen.some((flag) => flag.act === 'trim')" class="button" @click="trimming = chosen.filter((flag) => flag.act === 'trim')">Trim {{ counted(chosen.filter((flag) => flag.act === 'trim').length, 'grant') }}</button>
       <button v-if="chosen.some(canEnd)" class="button-end" @click="ending = chosen.filter(canEnd)">{{ endLabel }}</button>
       <label class="flex items-center gap-2">Seen to by
         <select class="field w-52" @change="assign(chosen, ($event.target as HTMLSelectElement).value)">
@@ -125,5 +130,6 @@ function parts(flag: FlagRow): string {
     <button class="button" :disabled="!hasMore" @click="more">Next</button>
   </nav>
   <AcceptDialog :flags="accepting" @close="((accepting = []), (picked = []))" />
+  <ChangeDialog :open="trimming.length > 0" :filter="trims" title="Trim what the flags are on" @close="trimming = []" @done="refetch()" />
   <RevokeDialog :open="ending.length > 0" :grants="of(ending, 'grant')" :sessions="of(ending, 'session')" @close="ending = []" @started="((ending = []), (picked = []))" />
 </template>
