@@ -297,8 +297,9 @@ def who_reaches_an_account(bench: Bench) -> Result:
                 paths[1] += len(db.execute(_REACHING, named, prepare=True).fetchall())
 
             taken, least = alternating(ours, floor, min(ROUNDS, len(middle)))
+            each = tuple(paths)
             times = sorted(timed(ours) for _ in range(10 * ROUNDS))
-    note = f"slowest of a hundred {times[len(times) * 99 // 100] * 1000:.1f} ms; {paths[0]} paths, by hand {paths[1]}"
+    note = f"slowest of a hundred {times[len(times) * 99 // 100] * 1000:.1f} ms; {each[0]} paths, by hand {each[1]}"
     work = "who can do what in one account, with paths"
     return Result(work, taken / least, 1.5, "a bare recursive query in psycopg, same paths", [note])
 

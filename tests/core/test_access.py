@@ -10,7 +10,7 @@ from uuid import UUID
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openlatch.core import access
+from openlatch.core import access, supposing
 from openlatch.core.register import (
     Account,
     App,
@@ -204,6 +204,23 @@ def test_the_shorter_ways_of_asking_give_the_same(world: Register) -> None:
         assert {h: {p.words for p in paths} for h, paths in found.items()} == reached
         starts = {p.holder for p in access.everyone_reaching(world, place, NOW) if p.part is None}
         assert access.behind(world, account(n), NOW) == starts
+
+
+@settings(max_examples=2000, deadline=None)
+@given(worlds())
+def test_the_matrix_says_what_the_paths_say(world: Register) -> None:
+    """Though it follows none: the same people and apps, the same permissions, on the whole or on a part."""
+    for place in world.accounts:
+        columns, rows = supposing.matrix(world, place, NOW)
+        expected = {}
+        for holder, paths in access.by_holder(world, place, NOW).items():
+            whole = {p.key for path in paths if path.part is None for p in path.permissions}
+            partly = {p.key for path in paths if path.part is not None for p in path.permissions} - whole
+            # Whoever owns an account on the way owns what is on the way only.
+            owns = any(path.level is None for path in paths)
+            expected[holder] = (owns, whole, partly)
+        assert {r.holder: (r.owner, r.whole, r.partly) for r in rows} == expected
+        assert {p.key for p in columns} == {key for _, whole, partly in expected.values() for key in whole | partly}
 
 
 def test_a_path_is_told_in_words_and_its_window_is_what_all_hops_share() -> None:

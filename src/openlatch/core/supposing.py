@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from uuid import UUID
 
-from openlatch.core.access import Path, by_holder, lost, rights_of
+from openlatch.core.access import Path, behind, by_holder, lost
 from openlatch.core.register import Grant, Holder, Level, Membership, Permission, Register, Term
-from openlatch.core.words import GrantState, Standing
+from openlatch.core.words import GrantState, HolderKind, Standing
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,13 +169,35 @@ class Row:
 
 
 def matrix(register: Register, account: UUID, at: datetime) -> tuple[list[Permission], list[Row]]:
-    """Everyone who reaches an account against everything that can be done in it."""
-    rows: list[Row] = []
+    """Everyone who reaches an account against everything that can be done in it.
+
+    The same as following every path, without the paths: for accounts that tens of thousands share.
+    """
+    whole: dict[Holder, set[str]] = {}
+    partly: dict[Holder, set[str]] = {}
     columns: set[Permission] = set()
-    for holder, paths in by_holder(register, account, at).items():
-        columns |= rights_of(paths)
-        whole = frozenset(p.key for path in paths if path.part is None for p in path.permissions)
-        partly = frozenset(p.key for path in paths if path.part is not None for p in path.permissions) - whole
-        rows.append(Row(holder, _owns(paths), whole, partly))
+    crowds: dict[Holder, frozenset[Holder]] = {}
+    here = register.accounts.get(account)
+    owner = Holder(HolderKind.PERSON, here.owner) if here is not None and here.owner is not None else None
+    if owner is not None and owner not in behind(register, owner, at):
+        owner = None
+    for grant in register.by_account.get(account, ()):
+        terms = [term for term in grant.terms if term.window.contains(at)] if grant.gives else []
+        if not terms:
+            continue
+        crowd = crowds.get(grant.holder)
+        if crowd is None:
+            crowd = crowds[grant.holder] = behind(register, grant.holder, at)
+        for term in terms if crowd else ():
+            columns |= term.level.permissions
+            keys = {permission.key for permission in term.level.permissions}
+            into = whole if term.part is None else partly
+            for holder in crowd:
+                into.setdefault(holder, set()).update(keys)
+    rows = [
+        Row(holder, holder == owner, frozenset(held := whole.get(holder, set())),
+            frozenset(partly.get(holder, set()) - held))
+        for holder in {**dict.fromkeys([owner] if owner else []), **whole, **partly}
+    ]  # fmt: skip
     ordered = sorted(columns, key=lambda p: (p.reach, p.key))
     return ordered, sorted(rows, key=lambda r: (not r.owner, -len(r.whole), register.name_of(r.holder)))
