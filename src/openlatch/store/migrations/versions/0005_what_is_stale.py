@@ -53,10 +53,11 @@ FUNCTIONS = """
     create function find_place() returns trigger language plpgsql as $$
     declare
         found record;
+        wanted inet = as_address(nullif(new.address, ''));
     begin
-        if new.address <> '' then
+        if wanted is not null then
             select place, country, latitude, longitude into found from places
-            where organisation_id = new.organisation_id and network >>= as_address(new.address)
+            where organisation_id = new.organisation_id and network >>= wanted
             order by masklen(network) desc limit 1;
             if found.place is not null then
                 new.place = case when new.place = '' or tg_op = 'UPDATE' then found.place else new.place end;
