@@ -243,6 +243,8 @@ def test_an_own_rule_and_its_examples() -> None:
         (("urgency = 40", "urgency = 400"), "from 0 to 100"),
         (("urgency = 40", "colour = 40"), "has no meaning"),
         (('remedy = "Trim it."', 'remedy = ""'), "is missing"),
+        (('remedy = "Trim it."', 'remedy = "a\\u0000b"'), "control characters"),
+        (('eq "team"', 'eq "\\u0000"'), "is not a value for 'holder.kind'"),
         (('reach = "steward"', 'reach = "far"'), "can't be 'far'"),
         (("[[rule]]", "[[rule"), "not TOML"),
     ],

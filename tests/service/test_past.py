@@ -19,7 +19,7 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound
-from openlatch.service import changes, importing, reaching, revocations
+from openlatch.service import changes, importing, picturing, reaching, revocations
 from openlatch.service.changes import Change, ChangeKind
 from openlatch.service.context import Service, Unit
 from openlatch.service.reaching import Question, Wish
@@ -131,6 +131,9 @@ def test_what_was_answered_then_is_answered_now_about_then(real: Small, seed: in
     """After any history, in which nothing was put right afterwards: about each instant, believed then and now."""
     dice = random.Random(seed)
     kept: list[tuple[datetime, dict[str, Answer]]] = []
+    with real.service.unit(real.itself) as unit:
+        # A team that lets people in, so that joining and leaving it counts.
+        bring(unit, "grants", "account,holder_kind,holder,level,given_by\nrota,team,wardens,read,ines\n")
     for _ in range(14):
         move = dice.choice(moves(dice))
         try:
@@ -282,3 +285,9 @@ def test_the_database_owner_can_not_be_needed(real: Small) -> None:
     with psycopg.connect(real.service.engine.url.set(drivername="postgresql").render_as_string(False)) as db:
         db.execute("select set_config('openlatch.organisation', %s, false)", [str(UUID(int=1))])
         assert db.execute("select count(*) from versions").fetchone() == (0,)
+
+
+@pytest.mark.parametrize("year", [1, 9999])
+def test_a_calendar_of_a_time_of_which_nothing_is_known_is_refused(small: Small, year: int) -> None:
+    with pytest.raises(BadInput, match="Nothing is known"), small.service.unit(small.itself) as unit:
+        picturing.ends(unit, datetime(year, 12, 31, tzinfo=UTC), 24)

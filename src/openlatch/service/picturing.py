@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import ColumnElement, Select, case, func, select
 
 from openlatch.core.words import Reach
+from openlatch.errors import BadInput
 from openlatch.service.context import Unit
 from openlatch.store import lists
 from openlatch.store.tables import Account, App, Grant, Level, Offer, Organisation, Person, Round, Team, Term
@@ -25,6 +26,7 @@ IDLES = (
 )  # fmt: skip
 NEVER = "never"
 MOST_NAMES = 8
+LAST_YEAR = 2199
 
 
 def risk_map(unit: Unit) -> dict[str, Any]:
@@ -86,6 +88,10 @@ def _stamp(at: datetime) -> str:
 def ends(unit: Unit, since: datetime | None, months: int) -> dict[str, Any]:
     """What ends day by day, as the organisation's clocks show it: grants, people who leave, offers, rounds due."""
     zone = ZoneInfo(unit.db.get_one(Organisation, unit.viewer.organisation).time_zone)
+    if since is not None and not 1970 <= since.year <= LAST_YEAR:
+        raise BadInput(
+            "Nothing is known of that time.", f"Choose a day from 1970 to {LAST_YEAR}.", {"since": "too far"}
+        )
     first = (since or unit.now).astimezone(zone).date()
     begin = datetime.combine(first, time(), zone)
     year, month = divmod(first.year * 12 + first.month - 1 + months, 12)

@@ -101,6 +101,8 @@ def _value(node: Compare, kind: Kind) -> Any:
 
 def _from_text(value: str, kind: Kind) -> Any:
     if kind in (Kind.TEXT, Kind.WORD):
+        if "\0" in value:
+            raise ValueError("no text in the register holds it")
         return value
     if kind is Kind.TIME:
         parsed = datetime.fromisoformat(value)

@@ -133,6 +133,9 @@ def _text(row: Mapping[str, Any], name: str, most: int, where: str, faults: _Fau
     if not isinstance(value, str) or len(value) > most:
         faults.note(f"{where}.{name}", f"has to be text of at most {most} characters")
         return ""
+    if any(not part.isprintable() for part in value.splitlines()):
+        faults.note(f"{where}.{name}", "holds control characters")
+        return ""
     if name in _NEEDED and not value.strip():
         faults.note(f"{where}.{name}", "is missing")
     return value.strip()
