@@ -22,7 +22,7 @@ from bench.world import Size
 from openlatch.launch.cluster import Cluster
 from openlatch.launch.serving import spare_the_collector
 from openlatch.service import signing_in
-from openlatch.service.context import Service
+from openlatch.service.context import Service, Viewer
 from openlatch.store.database import engine_for
 from openlatch.store.migrate import APP_ROLE, migrate
 
@@ -46,11 +46,14 @@ def main() -> None:
     """Measure everything, and print a table of ratios."""
     parser = argparse.ArgumentParser(prog="python -m bench", description=__doc__)
     parser.add_argument("--grants", type=int, default=100_000, help="how many grants (default 100,000)")
+    parser.add_argument("--keep", type=Path, help="a folder that keeps the register, for further runs on the same")
     parser.add_argument("--only", default="", help="measure only what is named, with commas")
     chosen = parser.parse_args()
     spare_the_collector()
-    folder = Path(tempfile.mkdtemp(prefix="openlatch-bench-"))
+    folder = chosen.keep or Path(tempfile.mkdtemp(prefix="openlatch-bench-"))
+    folder.mkdir(exist_ok=True)
     folder.chmod(0o755)
+    filled = folder / "filled"
     cluster = Cluster(folder / "register", settings=("shared_buffers=512MB", "max_wal_size=8GB"))
     try:
         cluster.start()
@@ -58,19 +61,19 @@ def main() -> None:
         cluster.ensure_database("floor")
         for name in ("bench", "floor"):
             migrate(cluster.url(name), "bench")
-        key = Fernet.generate_key()
+        key = filled.read_bytes() if filled.exists() else Fernet.generate_key()
         service = Service(engine_for(cluster.url("bench", APP_ROLE, "bench")), Fernet(key))
-        viewer = signing_in.make_organisation(
-            service, "Bench", "bench", "UTC", "Ada", "ada@example.org", "a long password"
-        )
+        viewer = _administrator(service, known=filled.exists())
         bench = Bench(Size(chosen.grants), folder, cluster, service, viewer, key.decode())
         print(f"{chosen.grants:,} grants, {os.cpu_count()} cores, Python {platform.python_version()}", flush=True)
         print(f"{'work':44} {'ratio':>8} {'aim':>6}  floor", flush=True)
         for measure in MEASURES:
             wanted = not chosen.only or any(name in measure.__name__ for name in chosen.only.split(","))
-            if not wanted and measure is not measures.importing:
+            if filled.exists() if measure is measures.importing else not wanted:
                 continue
             result = measure(bench)
+            if measure is measures.importing:
+                filled.write_bytes(key)
             print(f"{result.work:44} {result.ratio:8.2f} {result.aim:6.1f}  {result.floor}", flush=True)
             for note in result.notes:
                 print(f"{'':61}{note}", flush=True)
@@ -80,7 +83,17 @@ def main() -> None:
         (kept / f"{chosen.grants}.json").write_text(json.dumps([r.__dict__ for r in bench.results], indent=2))
     finally:
         cluster.stop()
-        shutil.rmtree(folder, ignore_errors=True)
+        if not chosen.keep:
+            shutil.rmtree(folder, ignore_errors=True)
+
+
+def _administrator(service: Service, *, known: bool) -> Viewer:
+    """Who measures: of a new organisation, or of the one that was kept."""
+    if not known:
+        return signing_in.make_organisation(
+            service, "Bench", "bench", "UTC", "Ada", "ada@example.org", "a long password"
+        )
+    return signing_in.check_password(service, "ada@example.org", "a long password", "bench")
 
 
 if __name__ == "__main__":

@@ -27,7 +27,8 @@ chains as (
 used as (
     select grant_id, count(*) filter (where permission <> '' and upper(days) > current_date - 180) as used,
         current_date - min(lower(days)) filter (where permission <> '') as watched,
-        max(pauses[1]) as pause, max(pauses[2]) as second,
+        max(pauses[1]) filter (where permission = '') as pause,
+        max(pauses[2]) filter (where permission = '') as second,
         max(upper(days)) filter (where permission = '') as last,
         max(lower(days * datemultirange(daterange(current_date - 30, null)))) filter (where permission = '')
             - max(upper(days * datemultirange(daterange(null, current_date - 30)))) filter (where permission = '') + 1
@@ -70,7 +71,7 @@ select
     count(*) filter (where g.left_undecided_at is not null),
     count(*) filter (where k.kept > (array[3,2,1,1])[s]),
     count(*) filter (where g.emergency and now() - g.given_at > make_interval(hours => (array[72,48,24,24])[s])),
-    count(*) filter (where c.steps > (array[5,4,3,3])[s]),
+    count(*) filter (where c.steps > (array[5,4,3,2])[s]),
     count(*) filter (where g.missing_since is not null),
     count(*) filter (where g.app_id is not null
         and now() - g.last_used_at >= make_interval(days => (array[181,91,61,31])[s])
@@ -114,9 +115,9 @@ apart as (
 select
     count(*) filter (where now() - s.started_at >= make_interval(days => (array[91,61,31,8])[a.sensitivity])),
     count(*) filter (where now() - s.last_seen_at >= make_interval(days => (array[61,31,15,4])[a.sensitivity])),
-    count(*) filter (where s.person_id is not null and x.km > (array[null,1000,500,300])[a.sensitivity]),
-    count(*) filter (where s.person_id is not null and s.km > 100
-        and s.km / greatest(s.h, 0.0167) > (array[1200,1000,1000,1000])[a.sensitivity]),
+    count(*) filter (where s.person_id is not null and x.km::int > (array[null,1000,500,300])[a.sensitivity]),
+    count(*) filter (where s.person_id is not null and s.km::int > 200
+        and (s.km / greatest(s.h, 0.0167))::int > (array[1200,1000,1000,1000])[a.sensitivity]),
     count(*) filter (where s.abroad and a.sensitivity >= 3),
     count(*) filter (where s.fresh and s.person_id is not null and a.sensitivity >= 4),
     count(*) filter (where p.standing <> 'current' and p.leaves_at <= now())
@@ -142,18 +143,25 @@ left join (
 ) sh on sh.account_id = a.id
 """
 PEOPLE = """
+with recursive up(person_id, holder_id, outside, alone) as (
+    select id, id, not inside, not second_factor from people where not inside or not second_factor
+    union
+    select u.person_id, m.team_id, u.outside, u.alone from up u join memberships m on m.member_id = u.holder_id
+        and (m.since is null or m.since <= now()) and (m.until is null or m.until > now())
+)
 select
     count(*) filter (where not p.second_factor and f.n > 0
         and not coalesce(p.standing <> 'current' and p.leaves_at <= now(), false)),
     count(*) filter (where w.n > 8 and not coalesce(p.standing <> 'current' and p.leaves_at <= now(), false))
 from people p
 left join (
-    select g.person_id, count(distinct g.account_id) as n from grants g join people o on o.id = g.person_id
-    where g.state in ('active', 'suspended', 'revoking') and not o.inside group by 1
+    select u.person_id, count(distinct g.account_id) as n from up u join grants g on g.holder_id = u.holder_id
+    where g.state in ('active', 'suspended', 'revoking') and u.outside group by 1
 ) w on w.person_id = p.id
 left join (
-    select g.person_id, count(distinct g.account_id) as n from terms t join levels l on l.id = t.level_id and l.reach >= 3
+    select u.person_id, count(distinct g.account_id) as n from terms t join levels l on l.id = t.level_id and l.reach >= 3
     join grants g on g.id = t.grant_id join accounts a on a.id = g.account_id and a.sensitivity >= 3
+    join up u on u.holder_id = g.holder_id and u.alone
     where g.state in ('active', 'suspended', 'revoking') group by 1
 ) f on f.person_id = p.id where p.recognised
 """

@@ -55,7 +55,7 @@ def test_a_reading_shows_roles_members_ends_and_sessions(
 ) -> None:
     """Login roles as people or apps, shared roles as accounts, `valid until` as the end."""
     sessions.open([("m_oduya", "psql"), ("app_weather_sync", "weather sync")])
-    reading = adapter.read()
+    reading = Reading.of(adapter.read())
     found = holdings(reading)
     assert found["weather_readings", "app_weather_sync"] == "reader"
     assert found["hut_sensors", "g_tresco"] == "operator"
@@ -94,7 +94,7 @@ def test_reducing_takes_the_right_to_let_others_in_and_leaves_the_rest(
     adapter.apply(StepKind.REDUCE, detail)
     assert adapter.confirm(StepKind.REDUCE, detail) is None
     assert ask(server, "select pg_has_role('c_abernethy', 'heating_control', 'member')")
-    assert holdings(adapter.read())["heating_control", "c_abernethy"] == "operator"
+    assert holdings(Reading.of(adapter.read()))["heating_control", "c_abernethy"] == "operator"
 
 
 def test_ending_a_session_ends_that_one_and_no_later_one_with_its_number(
@@ -102,7 +102,7 @@ def test_ending_a_session_ends_that_one_and_no_later_one_with_its_number(
 ) -> None:
     """A process number is used again; the time at which it began is not."""
     sessions.open([("s_bakke", "psql")])
-    (presence,) = [p for p in adapter.read().presences if p.login == "s_bakke"]
+    (presence,) = [p for p in Reading.of(adapter.read()).presences if p.login == "s_bakke"]
     wrong = {**presence.handle, "started": "2020-01-01T00:00:00+00:00"}
     assert "already" in adapter.apply(StepKind.END_SESSIONS, wrong)
     assert ask(server, "select count(*) from pg_stat_activity where usename = 's_bakke'") == 1

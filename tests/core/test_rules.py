@@ -36,7 +36,7 @@ QUIET: dict[str, dict[str, Any]] = {
     },
     "account": {
         "reach": 4, "sensitivity": 3, "inside": True, "has_owner": True, "owner_left": False, "stewards": 1,
-        "broken": 0, "breach_weight": 20, "holders": 4, "holder": "Ledger", "account": "Ledger", "owner": "Ines",
+        "broken": 0, "breach_weight": 20, "shared": True, "holder": "Ledger", "account": "Ledger", "owner": "Ines",
         "breach": "“at most 3 delegates”: there are 5.",
     },
     "person": {

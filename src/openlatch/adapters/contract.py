@@ -1,16 +1,48 @@
-"""The contract between Open Latch and a system: read, apply one step, confirm one step.
+"""The contract between Open Latch and a system: say what it can, read, plan, apply one step, confirm one step.
 
 An adapter is made from a system's settings and its secret. It keeps no state between calls. Every call ends in
-time: SystemDown when the system does not answer, SystemRefused when it says no.
+time: SystemDown when the system does not answer, SystemRefused when it says no. How to write one is in
+``docs/how-to/write-an-adapter.md``; ``tests/adapters/conformance.py`` is what every one of them has to pass.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from datetime import datetime
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import date, datetime
 from typing import Any, Protocol
 
+from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
+from openlatch.errors import SystemDown
+
+# So long a system may take for one call before it counts as not answering, in seconds.
+CALL_SECONDS = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Abilities:
+    """What an adapter can do besides reading and taking grants away, and the rights that it needs in the system.
+
+    ``steps`` are the kinds of steps that it carries out. ``sessions`` and ``use`` say whether a reading tells of them;
+    ``sessions_first`` that access ends by ending sessions and tokens before anything else, since a session that goes
+    on would give itself what is taken away.
+    """
+
+    steps: frozenset[StepKind]
+    rights: tuple[str, ...]
+    sessions: bool = False
+    use: bool = False
+    sessions_first: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One thing that an adapter has to be told; without a ``usual`` value it has to be given."""
+
+    name: str
+    about: str
+    usual: str | int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,25 +56,46 @@ class FoundLevel:
 
 
 @dataclass(frozen=True, slots=True)
+class FoundPart:
+    """A part of a shared account that can be shared alone. ``public`` when anyone at all may reach it."""
+
+    account: str
+    handle: str
+    name: str
+    kind: str
+    public: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class SharedAccount:
     """A shared account by the name that the system has for it."""
 
     handle: str
     comment: str
+    kind: str = "role"
 
 
 @dataclass(frozen=True, slots=True)
 class Login:
-    """Somebody or something that can sign in."""
+    """Somebody or something that can sign in.
+
+    ``marks`` are what they can be told by elsewhere: address, uid, fingerprint, employee. ``locked`` when the system
+    lets them in nowhere.
+    """
 
     handle: str
     comment: str
     is_app: bool
+    marks: Mapping[str, str] = field(default_factory=dict)
+    locked: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Holding:
-    """That a login, or another shared account, may act in a shared account."""
+    """That a login, or another shared account, may act in a shared account, or in parts of it.
+
+    ``level`` is for the whole account, and empty when only parts are held; ``parts`` are pairs of part and level.
+    """
 
     account: str
     holder: str
@@ -50,6 +103,7 @@ class Holding:
     level: str
     until: datetime | None
     handle: dict[str, Any]
+    parts: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,29 +120,97 @@ class Presence:
 
 
 @dataclass(frozen=True, slots=True)
+class Used:
+    """That a login used what it holds in an account on a day; by none where the system does not say by which."""
+
+    account: str
+    holder: str
+    day: date
+    permission: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Whole:
+    """That the reading has come to its end: without it, what was not seen may be there all the same."""
+
+
+Found = FoundLevel | SharedAccount | FoundPart | Login | Holding | Presence | Used | Whole
+
+
+@dataclass(frozen=True, slots=True)
 class Reading:
     """What a system has, all of it: a reading is complete or is not made."""
 
-    levels: tuple[FoundLevel, ...]
-    accounts: tuple[SharedAccount, ...]
-    logins: tuple[Login, ...]
-    holdings: tuple[Holding, ...]
-    presences: tuple[Presence, ...]
+    levels: tuple[FoundLevel, ...] = ()
+    accounts: tuple[SharedAccount, ...] = ()
+    parts: tuple[FoundPart, ...] = ()
+    logins: tuple[Login, ...] = ()
+    holdings: tuple[Holding, ...] = ()
+    presences: tuple[Presence, ...] = ()
+    used: tuple[Used, ...] = ()
+
+    @classmethod
+    def of(cls, found: Iterable[Found]) -> Reading:
+        """The whole of what was found. SystemDown when it broke off before its end."""
+        sorted_out: dict[type, list[Any]] = {}
+        for thing in found:
+            sorted_out.setdefault(type(thing), []).append(thing)
+        if Whole not in sorted_out:
+            raise SystemDown("The reading broke off half-way.", "Nothing was changed; it will be read again.")
+        # A system whose pages shift while they are read can show a thing twice; the first time counts.
+        once = {kind: {_name(thing): thing for thing in reversed(things)} for kind, things in sorted_out.items()}
+        kinds = (FoundLevel, SharedAccount, FoundPart, Login, Holding, Presence, Used)
+        return cls(*(tuple(reversed(once.get(kind, {}).values())) for kind in kinds))
+
+
+def _name(thing: Found) -> tuple[Any, ...]:
+    """What a thing is called: two of the same name are the same."""
+    match thing:
+        case FoundLevel() | Presence():
+            return (thing.key,)
+        case SharedAccount() | Login():
+            return (thing.handle,)
+        case FoundPart():
+            return thing.account, thing.handle
+        case Holding():
+            return thing.account, thing.holder, thing.holder_is_account
+        case Used():
+            return thing.account, thing.holder, thing.day, thing.permission
+        case Whole():
+            return ()
 
 
 class Adapter(Protocol):
     """What a kind of system has to be able to do."""
 
-    def read(self) -> Reading:
-        """Everything that there is, read in one consistent view."""
+    @property
+    def settings_taken(self) -> tuple[Setting, ...]:
+        """What it has to be told besides its secret."""
+        ...
+
+    @property
+    def can(self) -> Abilities:
+        """What it can do, and what it needs for it."""
+        ...
+
+    def check(self) -> None:
+        """Try the settings and the secret. SystemDown, or SystemRefused with the right that is missing."""
+        ...
+
+    def read(self) -> Iterator[Found]:
+        """Everything that there is, as it comes, with ``Whole`` at the end."""
         ...
 
     def can_reduce(self, level: str, lower: str) -> bool:
         """Whether a holding of one level can be reduced to the other, by their keys."""
         ...
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, str]:
+    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
         """How a holding that does not exist yet is named in steps: account and login by their handles, level by key."""
+        ...
+
+    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+        """The moves by which this system gets a holding removed or reduced, in the order that it insists on."""
         ...
 
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:

@@ -16,7 +16,18 @@ import psycopg
 from psycopg import sql
 from psycopg.rows import dict_row
 
-from openlatch.adapters.contract import FoundLevel, Holding, Login, Presence, Reading, SharedAccount
+from openlatch.adapters.contract import (
+    Abilities,
+    Found,
+    FoundLevel,
+    Holding,
+    Login,
+    Presence,
+    Setting,
+    SharedAccount,
+    Whole,
+)
+from openlatch.core.revocation import Move
 from openlatch.core.windows import is_far_away
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -35,6 +46,7 @@ LEVELS = (
 
 _ROLES: LiteralString = """
     select oid, rolname as name, rolcanlogin as can_login, rolsuper as super, rolcreaterole as create_role,
+           rolconnlimit as connections,
            case when isfinite(rolvaliduntil) then rolvaliduntil end as valid_until,
            coalesce(shobj_description(oid, 'pg_authid'), '') as comment
     from pg_roles where rolname !~ '^pg_' order by rolname
@@ -49,6 +61,12 @@ _CHANGERS: LiteralString = """
     select distinct grantee.rolname as name
     from pg_class c cross join lateral aclexplode(c.relacl) acl join pg_roles grantee on grantee.oid = acl.grantee
     where acl.privilege_type in ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE')
+"""
+_RIGHTS: LiteralString = """
+    select rolcreaterole or rolsuper as "CREATEROLE",
+        pg_has_role(oid, 'pg_read_all_stats', 'usage') as "membership in pg_read_all_stats",
+        pg_has_role(oid, 'pg_signal_backend', 'usage') as "membership in pg_signal_backend"
+    from pg_roles where rolname = current_user
 """
 _SESSIONS: LiteralString = """
     select pid, usename as login, application_name as program, coalesce(host(client_addr), 'local') as address,
@@ -69,7 +87,39 @@ class PostgresqlAdapter:
         self._settings = settings
         self._secret = secret
 
-    def read(self) -> Reading:
+    settings_taken = (
+        Setting("host", "The server's address."),
+        Setting("port", "Its port.", 5432),
+        Setting("database", "A database on it."),
+        Setting("user", "Open Latch's login there."),
+        Setting("app_prefix", "Logins whose names begin with it are apps.", "app_"),
+    )
+    can = Abilities(
+        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.END_SESSIONS, StepKind.LOCK}),
+        rights=(
+            "CREATEROLE, to take memberships away and to lock logins",
+            "membership in pg_read_all_stats, to see sessions",
+            "membership in pg_signal_backend, to end sessions",
+        ),
+        sessions=True,
+    )
+
+    def check(self) -> None:
+        """Sign in, and look whether the login has the rights that it needs."""
+        with self._connection() as db:
+            row = db.execute(_RIGHTS).fetchone()
+        lacking = [name for name, has in (row or {}).items() if not has]
+        if lacking:
+            raise SystemRefused(
+                f"The login {self._settings['user']} lacks {', '.join(lacking)}.",
+                "Give it that, as the PostgreSQL page of the systems guide says.",
+            )
+
+    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+        """One statement does it."""
+        return (Move(kind, detail),)
+
+    def read(self) -> Iterator[Found]:
         """All roles, memberships and sessions, in one snapshot."""
         with self._connection() as db:
             roles = db.execute(_ROLES).fetchall()
@@ -80,17 +130,18 @@ class PostgresqlAdapter:
         logins = {r["name"]: r for r in roles if r["can_login"] and not r["super"] and r["name"] != own}
         shared = {r["name"]: r for r in roles if not r["can_login"]}
         prefix = self._settings.get("app_prefix") or "\0"
-        return Reading(
-            levels=LEVELS,
-            accounts=tuple(SharedAccount(name, role["comment"]) for name, role in shared.items()),
-            logins=tuple(Login(n, r["comment"], n.startswith(prefix)) for n, r in logins.items()),
-            holdings=tuple(
-                _holding(m, logins.get(m["holder"]), shared[m["account"]], changers)
-                for m in members
-                if m["account"] in shared and (m["holder"] in logins or m["holder"] in shared)
-            ),
-            presences=tuple(_presence(s) for s in sessions if s["login"] in logins),
-        )
+        yield from LEVELS
+        for name, role in shared.items():
+            yield SharedAccount(name, role["comment"])
+        for name, role in logins.items():
+            yield Login(name, role["comment"], name.startswith(prefix), locked=role["connections"] == 0)
+        for member in members:
+            if member["account"] in shared and (member["holder"] in logins or member["holder"] in shared):
+                yield _holding(member, logins.get(member["holder"]), shared[member["account"]], changers)
+        for session in sessions:
+            if session["login"] in logins:
+                yield _presence(session)
+        yield Whole()
 
     def can_reduce(self, level: str, lower: str) -> bool:
         """Only the right to let others in can be taken from a membership; the rest is the shared role's."""
@@ -112,6 +163,10 @@ class PostgresqlAdapter:
                     [detail["pid"], detail["started"]],
                 )
                 return f"Ended server process {detail['pid']}."
+            if kind is StepKind.LOCK:
+                statement = sql.SQL("alter role {} connection limit 0").format(sql.Identifier(detail["login"]))
+                db.execute(statement)
+                return f"Carried out: {statement.as_string(db)}"
             role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
             forms: dict[StepKind, LiteralString] = {
                 StepKind.GIVE: "grant {} to {} with admin option" if detail.get("admits") else "grant {} to {}",
@@ -131,6 +186,11 @@ class PostgresqlAdapter:
                     [detail["pid"], detail["started"]],
                 ).fetchone()
                 return f"server process {detail['pid']} is still there" if alive else None
+            if kind is StepKind.LOCK:
+                open_still = db.execute(
+                    "select 1 from pg_roles where rolname = %s and rolcanlogin and rolconnlimit <> 0", [detail["login"]]
+                ).fetchone()
+                return f"{detail['login']} may still sign in" if open_still else None
             row = db.execute(
                 "select bool_or(m.admin_option) as admits from pg_auth_members m "
                 "join pg_roles role on role.oid = m.roleid join pg_roles member on member.oid = m.member "

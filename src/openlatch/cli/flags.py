@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from uuid import UUID
 
 import click
 from rich.text import Text
 
+from openlatch import wire
 from openlatch.cli import session
+from openlatch.cli.giving import LastDay, change, window
 from openlatch.cli.output import Column, day, err, out, output_option, severity, short, show_one
 from openlatch.cli.register import list_command
 
@@ -83,24 +85,43 @@ def flag_assign(idents: tuple[UUID, ...], person: str | None) -> None:
 @flag.command("remedy")
 @click.option("--filter", "-f", "filter_", default="", help='Which open flags, as in: rule eq "holder_left".')
 @click.argument("idents", type=click.UUID, nargs=-1)
+@click.option("--until", type=LastDay(), default=None, help="Trim those that call for it to this last day.")
+@click.option("--level", type=click.UUID, default=None, help="Trim those that call for it to this level.")
 @click.option("--reason", prompt="Why", help="Why.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
-def flag_remedy(filter_: str, idents: tuple[UUID, ...], reason: str, yes: bool) -> None:
-    """Do what the flags call for, on one or on many: end the access or sessions that they are on."""
+def flag_remedy(
+    filter_: str,
+    idents: tuple[UUID, ...],
+    until: date | datetime | None,
+    level: UUID | None,
+    reason: str,
+    yes: bool,
+) -> int:
+    """Do what the flags call for, on one or on many.
+
+    Ends the access or sessions that they are on; with --until or --level, trims the access instead.
+    """
     if bool(filter_) == bool(idents):
         raise click.UsageError("Name flags by their ids, or by a filter.")
+    if until is not None and level is not None:
+        raise click.UsageError("Trim to a last day or to a level, one at a time.")
     with session.client() as service:
         wanted = f'state eq "open" and ({filter_})' if filter_ else ""
         rows = list(service.every("flags", filter=wanted)) if filter_ else [service.flag(i) for i in idents]
-        endable = [row for row in rows if row.act in ("revoke", "end_session")]
+        acts = ("revoke", "end_session") if until is None and level is None else ("trim",)
+        endable = [row for row in rows if row.act in acts]
         left = len(rows) - len(endable)
         if left:
-            err.print(f"{left} of {len(rows)} flags call for something that only a person can do; they are left alone.")
+            err.print(f"{left} of {len(rows)} flags call for something else; they are left alone.")
         grants = [row.subject.id for row in endable if row.subject.kind == "grant"]
         sessions = [row.subject.id for row in endable if row.subject.kind == "session"]
         if not grants and not sessions:
-            out.print("There is nothing to end.")
-            return
+            out.print(f"There is nothing to {'end' if 'revoke' in acts else 'trim'}.")
+            return 0
+        if "trim" in acts:
+            body = {"kind": "set_end" if level is None else "set_level", "grants": list(dict.fromkeys(grants))}
+            wish = wire.ChangeWish.model_validate({**body, "reason": reason, "level": level, **window(until)})
+            return change(service, wish, "Trim", False, yes)
         preview = service.preview(grants=grants, sessions=sessions)
         out.print(Text(preview.title, style="bold"))
         for row in endable:
@@ -112,6 +133,7 @@ def flag_remedy(filter_: str, idents: tuple[UUID, ...], reason: str, yes: bool) 
             lambda: service.revoke(reason, grants=grants, sessions=sessions, fingerprint=preview.fingerprint),
         )
     out.print(f"On its way: openlatch revocation show {made.id}")
+    return 0
 
 
 def _counted(rows: Sequence[object]) -> str:

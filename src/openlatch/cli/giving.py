@@ -375,6 +375,23 @@ def request_withdraw(ident: UUID) -> None:
         show_rows([service.withdraw_request(ident)], REQUESTS, "table", "")
 
 
+def change(
+    service: Client, wish: wire.ChangeWish, words: str, only_preview: bool, yes: bool, output: str = "table"
+) -> int:
+    """Show what a change of grants would do, ask, and do it; gives the exit code, 4 when some of it was refused."""
+    preview = service.preview_change(wish)
+    if only_preview or not yes:
+        show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
+    if only_preview:
+        return 0
+    if not yes:
+        click.confirm(f"{words} {preview.changed} grant{'s' * (preview.changed != 1)}?", abort=True)
+    wish = wish.model_copy(update={"fingerprint": preview.fingerprint})
+    found = session.proving(service, lambda: service.change(wish))
+    show_rows(found.lines, LINES, output, "")
+    return 0 if all(line.refused is None for line in found.lines) else 4
+
+
 def _changing(name: str, kind: str, words: str, *options: Any) -> None:
     """A command that changes grants: those named, or all that a filter matches."""
 
@@ -394,17 +411,7 @@ def _changing(name: str, kind: str, words: str, *options: Any) -> None:
                     **window(until),
                 }
             )
-            preview = service.preview_change(wish)
-            if only_preview or not yes:
-                show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
-            if only_preview:
-                return 0
-            if not yes:
-                click.confirm(f"{words} {preview.changed} grant{'s' * (preview.changed != 1)}?", abort=True)
-            wish = wish.model_copy(update={"fingerprint": preview.fingerprint})
-            found = session.proving(service, lambda: service.change(wish))
-            show_rows(found.lines, LINES, output, "")
-            return 0 if all(line.refused is None for line in found.lines) else 4
+            return change(service, wish, words, only_preview, yes, output)
 
     command.__doc__ = f"{words} grants: those named, or all live ones that a filter matches."
     made: Any = command

@@ -10,9 +10,9 @@ account acts in that part, and does not act as the account elsewhere.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
+from typing import NamedTuple
 from uuid import UUID
 
 from openlatch.core.register import Account, Grant, Holder, Level, Membership, Part, Permission, Register, Term
@@ -28,8 +28,8 @@ class HopKind(StrEnum):
     HOLDS = "holds"
 
 
-@dataclass(frozen=True, slots=True)
-class Hop:
+# Tuples, and not data classes: there are as many as there are paths, and a tuple is made in a third of the time.
+class Hop(NamedTuple):
     """One step of a path: who, how, to what."""
 
     kind: HopKind
@@ -40,8 +40,7 @@ class Hop:
     grant: UUID | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Path:
+class Path(NamedTuple):
     """One way from a holder to an account, with what it gives at its end."""
 
     holder: Holder
@@ -74,8 +73,7 @@ class Path:
         return ", ".join(hop.words for hop in self.hops)
 
 
-@dataclass(frozen=True, slots=True)
-class _Trail:
+class _Trail(NamedTuple):
     """The part of a path from a holder up to some account or team, while it is being followed."""
 
     hops: tuple[Hop, ...] = ()
@@ -90,7 +88,12 @@ def everything_reached(register: Register, holder: Holder, at: datetime) -> list
     if person is not None and person.is_gone(at):
         return []
     found = list(_onward(register, holder, holder, at, _Trail(), frozenset({holder})))
-    return sorted(found, key=lambda path: (len(path.hops), -path.reach, path.words))
+    return sorted(found, key=_order)
+
+
+def _order(path: Path) -> tuple[int, int, list[str]]:
+    """Shortest first, then farthest reaching, then by words."""
+    return len(path.hops), -path.reach, [hop.words for hop in path.hops]
 
 
 def paths_to(register: Register, holder: Holder, account: UUID, at: datetime) -> list[Path]:
@@ -106,7 +109,7 @@ def paths_into(register: Register, holders: Iterable[Holder], account: UUID, at:
         gone = holder.kind is HolderKind.PERSON and _is_gone(register, holder.id, at)
         way = () if gone else _onward(register, holder, holder, at, _Trail(), frozenset({holder}), towards)
         paths = (path for path in way if path.account == account)
-        found[holder] = sorted(paths, key=lambda p: (len(p.hops), -p.reach, p.words))
+        found[holder] = sorted(paths, key=_order)
     return found
 
 
@@ -129,8 +132,10 @@ def _leading_to(register: Register, account: UUID) -> frozenset[UUID]:
 
 def everyone_reaching(register: Register, account: UUID, at: datetime) -> list[Path]:
     """Every path by which a person or an app can act in an account at an instant, shortest first."""
-    found = _inward(register, account, account, at, None, _Trail(), frozenset())
-    return sorted(found, key=lambda p: (len(p.hops), -p.reach, register.name_of(p.holder), p.words))
+    found: list[Path] = []
+    _inward(_Looking(register, account, at, found), account, None, _Trail(), frozenset())
+    # By its words the name of its holder comes first.
+    return sorted(found, key=_order)
 
 
 def by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, list[Path]]:
@@ -265,58 +270,70 @@ def _arrive(
 # Inward: from an account to the people and apps behind it.
 
 
-def _inward(
-    register: Register,
-    target: UUID,
-    account: UUID,
-    at: datetime,
-    term: Term | None,
-    trail: _Trail,
-    seen: frozenset[Holder],
-) -> Iterator[Path]:
-    """Paths into ``target`` whose last part, from ``account`` on, is ``trail`` and gives ``term``."""
+class _Looking(NamedTuple):
+    """Looking for every path into an account at an instant; they are put into ``found``."""
+
+    register: Register
+    target: UUID
+    at: datetime
+    found: list[Path]
+
+    def arrive(self, holder: Holder, term: Term | None, trail: _Trail) -> None:
+        self.found.append(_path(holder, self.target, term, trail))
+
+
+def _inward(looking: _Looking, account: UUID, term: Term | None, trail: _Trail, seen: frozenset[UUID]) -> None:
+    """Paths whose last part, from ``account`` on, is ``trail`` and gives ``term``."""
+    register, at = looking.register, looking.at
     direct = not trail.hops
     here = register.accounts.get(account)
     if here is not None and here.owner is not None and not _is_gone(register, here.owner, at):
         owner = Holder(HolderKind.PERSON, here.owner)
-        step = _prefix(_owning(register, owner, here), trail)
-        yield _path(owner, target, None if direct else term, step)
+        looking.arrive(owner, None if direct else term, _prefix(_owning(register, owner, here), trail))
     for grant in register.by_account.get(account, ()):
         for holding, given in _holdings(register, grant, at):
             if direct or given.part is None:
                 step = _join(holding, trail)
-                yield from _behind(register, target, grant.holder, at, given if direct else term, step, seen)
+                _behind(looking, grant.holder, given if direct else term, step, seen)
 
 
-def _behind(
-    register: Register,
-    target: UUID,
-    holder: Holder,
-    at: datetime,
-    term: Term | None,
-    trail: _Trail,
-    seen: frozenset[Holder],
-) -> Iterator[Path]:
-    if holder in seen:
+def _behind(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail, seen: frozenset[UUID]) -> None:
+    register, at = looking.register, looking.at
+    if holder.kind is HolderKind.PERSON:
+        if not _is_gone(register, holder.id, at):
+            looking.arrive(holder, term, trail)
+    elif holder.kind is HolderKind.APP:
+        looking.arrive(holder, term, trail)
+    elif holder.id in seen:
         return
-    if holder.kind in (HolderKind.PERSON, HolderKind.APP):
-        if holder.kind is HolderKind.APP or not _is_gone(register, holder.id, at):
-            yield _path(holder, target, term, trail)
-    elif holder.kind is HolderKind.TEAM:
-        for membership in register.members_of.get(holder.id, ()):
-            if membership.window.contains(at):
-                step = _prefix(_belonging(register, membership), trail)
-                yield from _behind(register, target, membership.member, at, term, step, seen | {holder})
+    elif holder.kind is HolderKind.ACCOUNT:
+        _inward(looking, holder.id, term, trail, seen | {holder.id})
     else:
-        yield from _inward(register, target, holder.id, at, term, trail, seen | {holder})
+        members = register.members_of.get(holder.id, ())
+        team = register.name_of(holder) if members else ""
+        further = seen | {holder.id}
+        for membership in members:
+            if not membership.window.contains(at):
+                continue
+            member = membership.member
+            if member.kind is HolderKind.PERSON:
+                # Most of all paths end here: the person is looked up once, for the name and for being there.
+                person = register.people.get(member.id)
+                if person is not None and not person.is_gone(at):
+                    hop = _belongs(membership, person.name, team)
+                    looking.arrive(member, term, _prefix(hop, trail))
+                    continue
+            _behind(looking, member, term, _prefix(_belonging(register, membership), trail), further)
 
 
 # Hops and trails.
 
 
 def _path(holder: Holder, account: UUID, term: Term | None, trail: _Trail) -> Path:
-    level, part = (None, None) if term is None else (term.level, term.part)
-    return Path(holder, account, trail.hops, level, trail.window, trail.hours, trail.revoking, part)
+    hops, window, hours, revoking = trail
+    if term is None:
+        return Path(holder, account, hops, None, window, hours, revoking)
+    return Path(holder, account, hops, term.level, window, hours, revoking, term.part)
 
 
 def _is_gone(register: Register, person: UUID, at: datetime) -> bool:
@@ -331,7 +348,11 @@ def _owning(register: Register, holder: Holder, account: Account) -> Hop:
 
 def _belonging(register: Register, membership: Membership) -> Hop:
     team = register.name_of(Holder(HolderKind.TEAM, membership.team))
-    words = f"{register.name_of(membership.member)} belongs to {team}"
+    return _belongs(membership, register.name_of(membership.member), team)
+
+
+def _belongs(membership: Membership, member: str, team: str) -> Hop:
+    words = f"{member} belongs to {team}"
     return Hop(HopKind.BELONGS, membership.member, membership.team, membership.window, words)
 
 

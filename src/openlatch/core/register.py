@@ -6,9 +6,11 @@ The store cuts the part that a question needs out of the database; nothing here 
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import cached_property
+from typing import TypeVar, cast
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -16,6 +18,8 @@ from openlatch.core.windows import ALWAYS, WeeklyHours, Window
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing
 
 UTC_ZONE = ZoneInfo("UTC")
+Value = TypeVar("Value")
+Key = TypeVar("Key")
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +28,9 @@ class Holder:
 
     kind: HolderKind
     id: UUID
+
+    def __hash__(self) -> int:
+        return hash(self.id)
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,11 +95,13 @@ class Level:
     name: str
     sentence: str
     permissions: frozenset[Permission]
+    reach: Reach = field(init=False, compare=False)
+    """The highest reach of its permissions."""
 
-    @property
-    def reach(self) -> Reach:
-        """The highest reach of its permissions."""
-        return max((p.reach for p in self.permissions), default=Reach.OBSERVE)
+    def __post_init__(self) -> None:
+        # Worked out once: every path that ends in the level is sorted by it.
+        highest = max((p.reach for p in self.permissions), default=Reach.OBSERVE)
+        object.__setattr__(self, "reach", highest)
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,9 +149,16 @@ class Membership:
     window: Window = ALWAYS
 
 
-@dataclass(frozen=True, slots=True)
+def _grouped(values: Iterable[Value], by: Callable[[Value], Key]) -> dict[Key, list[Value]]:
+    grouped: dict[Key, list[Value]] = defaultdict(list)
+    for value in values:
+        grouped[by(value)].append(value)
+    return grouped
+
+
+@dataclass(frozen=True)
 class Register:
-    """The values, with the indexes that following a path needs."""
+    """The values, with the indexes that following a path needs, each made when it is first asked for."""
 
     people: dict[UUID, Person] = field(default_factory=dict)
     teams: dict[UUID, Team] = field(default_factory=dict)
@@ -150,11 +166,6 @@ class Register:
     accounts: dict[UUID, Account] = field(default_factory=dict)
     grants: tuple[Grant, ...] = ()
     memberships: tuple[Membership, ...] = ()
-    by_holder: dict[Holder, list[Grant]] = field(default_factory=dict)
-    by_account: dict[UUID, list[Grant]] = field(default_factory=dict)
-    teams_of: dict[Holder, list[Membership]] = field(default_factory=dict)
-    members_of: dict[UUID, list[Membership]] = field(default_factory=dict)
-    owned_by: dict[UUID, list[Account]] = field(default_factory=dict)
 
     @classmethod
     def of(
@@ -166,31 +177,41 @@ class Register:
         grants: Iterable[Grant] = (),
         memberships: Iterable[Membership] = (),
     ) -> Register:
-        """A register of these values, indexed."""
-        grants, memberships = tuple(grants), tuple(memberships)
-        register = cls(
+        """A register of these values."""
+        return cls(
             people={p.id: p for p in people},
             teams={t.id: t for t in teams},
             apps={a.id: a for a in apps},
             accounts={a.id: a for a in accounts},
-            grants=grants,
-            memberships=memberships,
-            by_holder=defaultdict(list),
-            by_account=defaultdict(list),
-            teams_of=defaultdict(list),
-            members_of=defaultdict(list),
-            owned_by=defaultdict(list),
+            grants=tuple(grants),
+            memberships=tuple(memberships),
         )
-        for grant in grants:
-            register.by_holder[grant.holder].append(grant)
-            register.by_account[grant.account].append(grant)
-        for membership in memberships:
-            register.teams_of[membership.member].append(membership)
-            register.members_of[membership.team].append(membership)
-        for account in register.accounts.values():
-            if account.owner is not None:
-                register.owned_by[account.owner].append(account)
-        return register
+
+    @cached_property
+    def by_holder(self) -> dict[Holder, list[Grant]]:
+        """The grants of each holder."""
+        return _grouped(self.grants, lambda grant: grant.holder)
+
+    @cached_property
+    def by_account(self) -> dict[UUID, list[Grant]]:
+        """The grants on each account."""
+        return _grouped(self.grants, lambda grant: grant.account)
+
+    @cached_property
+    def teams_of(self) -> dict[Holder, list[Membership]]:
+        """The memberships of each person and team."""
+        return _grouped(self.memberships, lambda membership: membership.member)
+
+    @cached_property
+    def members_of(self) -> dict[UUID, list[Membership]]:
+        """The memberships in each team."""
+        return _grouped(self.memberships, lambda membership: membership.team)
+
+    @cached_property
+    def owned_by(self) -> dict[UUID, list[Account]]:
+        """The accounts of each owner."""
+        owned = [account for account in self.accounts.values() if account.owner is not None]
+        return _grouped(owned, lambda account: cast(UUID, account.owner))
 
     def with_grants(self, grants: Iterable[Grant]) -> Register:
         """The same register with other grants: the "what if" of a change."""

@@ -31,13 +31,31 @@ class Trim:
 
 
 @dataclass(frozen=True, slots=True)
+class Move:
+    """One thing that a system wants done on the way to an end, in the order in which it insists on it.
+
+    ``does`` finishes the sentence "<holder> in <account>: ..."; it is empty for the end itself.
+    """
+
+    kind: StepKind
+    detail: dict[str, Any]
+    does: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Target:
-    """A grant to end, or to trim, in an account whose system can or can't be changed by us."""
+    """A grant to end, or to trim, in an account whose system can or can't be changed by us.
+
+    ``moves`` are how the system gets it done; without any it is one step with the handle. ``sessions_first`` where a
+    session that goes on would give itself what is taken away.
+    """
 
     grant: Grant
     reachable: bool
     handle: dict[str, Any]
     trim: Trim | None = None
+    moves: tuple[Move, ...] = ()
+    sessions_first: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,11 +190,18 @@ def _trace(path: Path) -> tuple[tuple[UUID, ...], str, datetime | None]:
 def plan(register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession]) -> tuple[PlannedStep, ...]:
     """The steps in the order in which they have to happen.
 
-    Rights go before sessions: a session ended first would come straight back with the rights it still has.
-    Reading again comes last, since only the system can say that access is gone.
+    Rights go before sessions: a session ended first would come straight back with the rights it still has; but where
+    a session would renew the rights, it is the other way round. Whoever holds access through a holder goes before
+    that holder, so that nothing hangs on what is gone. Reading again comes last, since only the system can say that
+    access is gone.
     """
-    steps = [_step_for(register, target) for target in targets if _changes_the_system(target)]
-    steps += [_session_step(register, session) for session in sessions]
+    ending = [_session_step(register, session) for session in sessions]
+    first = {target.grant.account for target in targets if target.sessions_first}
+    steps = [step for step in ending if step.account in first]
+    for target in _dependants_first(targets):
+        if _changes_the_system(target):
+            steps += _steps_for(register, target)
+    steps += [step for step in ending if step.account not in first]
     changed = [t.grant.account for t in targets if t.reachable and _changes_the_system(t)]
     changed += [session.account for session in sessions if session.reachable]
     steps += [
@@ -201,6 +226,35 @@ def _changes_the_system(target: Target) -> bool:
 
 def _name(register: Register, account: UUID) -> str:
     return register.accounts[account].name if account in register.accounts else "the account"
+
+
+def _dependants_first(targets: Sequence[Target]) -> list[Target]:
+    """Grants on an account before grants that this account holds elsewhere."""
+    given = {target.grant.account for target in targets}
+
+    def depth(target: Target, seen: frozenset[UUID] = frozenset()) -> int:
+        holder = target.grant.holder
+        if holder.kind is not HolderKind.ACCOUNT or holder.id not in given or holder.id in seen:
+            return 0
+        on_it = [other for other in targets if other.grant.account == holder.id]
+        return 1 + max((depth(other, seen | {holder.id}) for other in on_it), default=0)
+
+    return sorted(targets, key=depth)
+
+
+def _steps_for(register: Register, target: Target) -> list[PlannedStep]:
+    last = _step_for(register, target)
+    if not target.reachable or not target.moves:
+        return [last]
+    grant = target.grant
+    who = f"{register.name_of(grant.holder)} in {_name(register, grant.account)}"
+    return [
+        PlannedStep(
+            move.kind, grant.account, f"{who}: {move.does}" if move.does else last.sentence, grant.id,
+            detail={**move.detail, **({"level": target.trim.level.name} if target.trim and target.trim.level else {})},
+        )
+        for move in target.moves
+    ]  # fmt: skip
 
 
 def _step_for(register: Register, target: Target) -> PlannedStep:

@@ -24,6 +24,10 @@ class Window:
 
     def meet(self, other: Window) -> Window:
         """The part that both windows share; it can be empty (see ``is_empty``)."""
+        if other is self or (other.since is None and other.until is None):
+            return self
+        if self.since is None and self.until is None:
+            return other
         sinces = [s for s in (self.since, other.since) if s is not None]
         untils = [u for u in (self.until, other.until) if u is not None]
         return Window(max(sinces) if sinces else None, min(untils) if untils else None)

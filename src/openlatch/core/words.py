@@ -169,6 +169,7 @@ class StepKind(StrEnum):
     REMOVE = "remove"
     REDUCE = "reduce"
     END_SESSIONS = "end_sessions"
+    LOCK = "lock"
     BY_HAND = "by_hand"
     READ_AGAIN = "read_again"
 

@@ -83,12 +83,13 @@ def connect(
     password: str,
 ) -> None:
     """Connect the PostgreSQL server NAME to the organisation SLUG. It is read before it is stored."""
+    from openlatch.adapters import Reading
     from openlatch.adapters.postgresql import PostgresqlAdapter
     from openlatch.launch import serving
     from openlatch.service import signing_in, systems
 
     settings = {"host": host, "port": port, "database": database, "user": user, "app_prefix": app_prefix}
-    reading = PostgresqlAdapter(settings, password).read()
+    reading = Reading.of(PostgresqlAdapter(settings, password).read())
     service = serving.assemble(Settings.load())
     with service.unit(signing_in.service_viewer(service, slug)) as unit:
         system = systems.connect(unit, key or name, name, "postgresql", settings, password)

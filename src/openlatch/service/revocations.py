@@ -209,7 +209,18 @@ def _target(unit: Unit, row: Grant, system: System, wish: Wish) -> core.Target:
     trim = None
     if wish.is_trim:
         trim = core.Trim(_lower_level(unit, row, system, wish.trim_level, connected), wish.trim_until)
-    return core.Target(value, connected, row.handle, trim)
+    if not connected:
+        return core.Target(value, connected, row.handle, trim)
+    adapter = adapter_for(unit.service, system)
+    lower = trim.level if trim is not None else None
+    kind = StepKind.REMOVE if lower is None else StepKind.REDUCE
+    detail = {**row.handle, **({"to": _key_of(unit, lower.id)} if lower is not None else {})}
+    moves = adapter.plan(kind, detail) if trim is None or lower is not None else ()
+    return core.Target(value, connected, row.handle, trim, moves, adapter.can.sessions_first)
+
+
+def _key_of(unit: Unit, level: UUID) -> str:
+    return unit.db.get_one(Level, level).key or ""
 
 
 def _lower_level(unit: Unit, grant: Grant, system: System, ident: UUID | None, connected: bool) -> Any:

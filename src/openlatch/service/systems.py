@@ -7,7 +7,7 @@ the register has and the system does not is marked as missing. A reading that br
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 from uuid import UUID
 
@@ -18,9 +18,21 @@ from openlatch.adapters import Adapter, Holding, Login, Presence, Reading
 from openlatch.core.states import GRANTS, move
 from openlatch.core.words import EndedAs, GrantState, Reach
 from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
-from openlatch.service import flags, latching
+from openlatch.service import flags, latching, using
 from openlatch.service.context import Service, Unit, Viewer
-from openlatch.store.tables import Account, App, Grant, Handle, Level, Organisation, Person, Session, System, Term
+from openlatch.store.tables import (
+    Account,
+    App,
+    Grant,
+    Handle,
+    Level,
+    Organisation,
+    Person,
+    Resource,
+    Session,
+    System,
+    Term,
+)
 
 # Somebody met in a system whom nobody has named: the account they reach is taken to matter until told otherwise.
 SENSITIVITY_OF_THE_UNKNOWN = 3
@@ -43,6 +55,8 @@ def connect(unit: Unit, key: str, name: str, kind: str, settings: dict[str, Any]
     unit.sight.require_administrator()
     if kind not in unit.service.adapters:
         raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(unit.service.adapters)}.")
+    # A secret that does not work is refused before it is kept, with what is missing.
+    unit.service.adapters[kind](settings, secret).check()
     system = unit.db.scalars(select(System).where(System.key == key)).first()
     if system is None:
         system = System(organisation_id=unit.viewer.organisation, key=key, name=name)
@@ -80,7 +94,7 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
         adapter = adapter_for(service, unit.db.get_one(System, ident))
     begun = service.clock()
     try:
-        reading = adapter.read()
+        reading = Reading.of(adapter.read())
     except (SystemDown, SystemRefused) as error:
         with service.unit(viewer) as unit:
             _note_down(unit, ident, error.detail)
@@ -117,11 +131,14 @@ class _Comparison:
         """Bring the register in line, and put every grant and session touched before the rules."""
         self.levels = self._levels()
         self.accounts = self._accounts()
+        self.parts = self._parts()
         self.holders = self._holders()
+        self.held: dict[tuple[str, str], UUID] = {}
         new = [grant for holding in self.reading.holdings if (grant := self._grant(holding)) is not None]
         unrecorded = self._count_unrecorded()
         missing = self._mark_missing()
         seen, ended = self._sessions()
+        self._used()
         self.db.flush()
         flags.evaluate(self.unit, grants=sorted(self.touched), sessions=sorted(seen | ended))
         # What a system lets in can't be refused here; latches that it breaks are flagged.
@@ -161,7 +178,7 @@ class _Comparison:
                     organisation_id=self.organisation,
                     system_id=self.system.id,
                     name=found.comment or f"{found.handle} in {self.system.name}",
-                    kind="role",
+                    kind=found.kind,
                     sensitivity=SENSITIVITY_OF_THE_UNKNOWN,
                     time_zone=zone,
                     handle=found.handle,
@@ -172,6 +189,26 @@ class _Comparison:
                 known[found.handle] = account
             account.handle = found.handle
         return {str(handle): account for handle, account in known.items()}
+
+    def _parts(self) -> dict[tuple[str, str], Resource]:
+        """The parts of accounts, by account and part as the system names them."""
+        names = {account.id: handle for handle, account in self.accounts.items()}
+        rows = self.db.scalars(select(Resource).where(Resource.account_id.in_(names)))
+        known = {(names[row.account_id], str(row.key)): row for row in rows}
+        for found in self.reading.parts:
+            row = known.get((found.account, found.handle))
+            if row is None:
+                row = known[found.account, found.handle] = Resource(
+                    organisation_id=self.organisation,
+                    account_id=self.accounts[found.account].id,
+                    key=found.handle,
+                    name=found.name,
+                    kind=found.kind,
+                )
+                self.db.add(row)
+            row.public = found.public
+        self.db.flush()
+        return known
 
     def _holders(self) -> dict[str, Handle]:
         known = {h.name: h for h in self.db.scalars(select(Handle).where(Handle.system_id == self.system.id))}
@@ -184,7 +221,10 @@ class _Comparison:
     def _meet(self, login: Login) -> Handle:
         """Put somebody into the register who was met only here."""
         handle = Handle(organisation_id=self.organisation, system_id=self.system.id, name=login.handle)
-        if login.is_app:
+        if (known := self._told_by(login)) is not None:
+            handle.person_id = known.id
+            self.unit.record("person.matched", "person", known.id, known.name, system=self.system.name, by=login.handle)
+        elif login.is_app:
             app = App(organisation_id=self.organisation, name=login.handle, purpose=f"Met in {self.system.name}.")
             self.db.add(app)
             self.db.flush()
@@ -198,6 +238,33 @@ class _Comparison:
             self.unit.record("person.found", "person", person.id, login.handle)
         self.db.add(handle)
         return handle
+
+    def _told_by(self, login: Login) -> Person | None:
+        """The one recognised person with the login's address; None when there is none, or more than one."""
+        address = login.marks.get("address", "").strip().lower()
+        if login.is_app or not address:
+            return None
+        wanted = select(Person).where(func.lower(Person.address) == address, Person.recognised).limit(2)
+        found = self.db.scalars(wanted).all()
+        return found[0] if len(found) == 1 else None
+
+    def _used(self) -> None:
+        """Days of use, in the compact form in which they are kept."""
+        days = [
+            (grant, used.permission, used.day)
+            for used in self.reading.used
+            if (grant := self.held.get((used.account, used.holder))) is not None
+        ]
+        last: dict[UUID, date] = {}
+        for ident, _, day in days:
+            last[ident] = max(day, last.get(ident, day))
+        for ident, day in last.items():
+            row = self.db.get_one(Grant, ident)
+            at = min(datetime.combine(day, time(), UTC) + timedelta(days=1), self.unit.now)
+            row.last_used_at = max(at, row.last_used_at or at)
+        self.db.flush()
+        if days:
+            using.keep(self.unit, days)
 
     def _grant(self, holding: Holding) -> Grant | None:
         """Bring one holding in line with the register; gives the grant when nobody had recorded it."""
@@ -216,6 +283,7 @@ class _Comparison:
             .order_by(Grant.recorded.desc(), Grant.id)
         ).first()
         if found is not None:
+            self.held[holding.account, holding.holder] = found.id
             self._seen(found, holding)
             return None
         # A reading that began before a revocation was confirmed shows what is gone by now.
@@ -251,11 +319,29 @@ class _Comparison:
 
     def _follow(self, grant: Grant, holding: Holding) -> None:
         """Unrecorded access is just what the system says it is."""
-        level = self.levels[holding.level]
-        for term in self.db.scalars(select(Term).where(Term.grant_id == grant.id)):
-            if (term.level_id, term.until) != (level.id, holding.until):
-                term.level_id, term.until = level.id, holding.until
-                self._put_down("grant.changed", grant, holding)
+        wanted = self._terms(holding)
+        kept = self.db.scalars(select(Term).where(Term.grant_id == grant.id).order_by(Term.id)).all()
+        if [(t.level_id, t.resource_id, t.until) for t in kept] == wanted:
+            return
+        for term in kept:
+            self.db.delete(term)
+        self.db.flush()
+        self._add_terms(grant.id, wanted)
+        self._put_down("grant.changed", grant, holding)
+
+    def _terms(self, holding: Holding) -> list[tuple[UUID, UUID | None, datetime | None]]:
+        """What a holding comes to: level, part or none for the whole account, and end."""
+        whole = [(self.levels[holding.level].id, None, holding.until)] if holding.level else []
+        some = [(self.levels[level].id, self.parts[holding.account, part].id, holding.until)
+                for part, level in holding.parts]  # fmt: skip
+        return [*whole, *some]
+
+    def _add_terms(self, grant: UUID, terms: list[tuple[UUID, UUID | None, datetime | None]]) -> None:
+        for level, part, until in terms:
+            row = Term(organisation_id=self.organisation, grant_id=grant, level_id=level, resource_id=part, until=until)
+            self.db.add(row)
+            # One after the other, so that they come back in the order in which the system tells them.
+            self.db.flush()
 
     def _record(self, account: Account, owner: dict[str, UUID | None], holding: Holding) -> Grant:
         grant = Grant(
@@ -270,13 +356,8 @@ class _Comparison:
         )
         self.db.add(grant)
         self.db.flush()
-        term = Term(
-            organisation_id=self.organisation,
-            grant_id=grant.id,
-            level_id=self.levels[holding.level].id,
-            until=holding.until,
-        )
-        self.db.add(term)
+        self._add_terms(grant.id, self._terms(holding))
+        self.held[holding.account, holding.holder] = grant.id
         self.touched.add(grant.id)
         self._put_down("grant.found", grant, holding)
         return grant
@@ -332,7 +413,7 @@ class _Comparison:
 
     def _main_accounts(self) -> dict[str, UUID]:
         """For each login the account in which its sessions count: where it reaches furthest."""
-        reach = {"reader": Reach.OBSERVE, "operator": Reach.OPERATE, "keeper": Reach.STEWARD}
+        reach = {level.key: max(r for _, _, r in level.permissions) for level in self.reading.levels}
         ordered = sorted(self.reading.holdings, key=lambda h: (reach.get(h.level, Reach.OBSERVE), h.account))
         return {h.holder: self.accounts[h.account].id for h in ordered if not h.holder_is_account}
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from datetime import UTC, timedelta
+from collections.abc import Iterable, Sequence
+from datetime import UTC, date
 from typing import Any
 from uuid import UUID
 
@@ -27,20 +27,33 @@ def note(unit: Unit, grants: Iterable[UUID]) -> None:
     if not ids:
         return
     unit.db.execute(update(Grant).where(Grant.id.in_(ids)).values(last_used_at=unit.now))
+    today = unit.now.astimezone(UTC).date()
+    keep(unit, [(ident, "", today) for ident in ids])
+    flags.evaluate(unit, grants=ids)
+
+
+def keep(unit: Unit, days: Sequence[tuple[UUID, str, date]]) -> None:
+    """Keep days of use of grants, by permission; under no permission when it is not known by which.
+
+    What was used by a permission counts under none too. A day that is kept already changes nothing.
+    """
+    everything = dict.fromkeys((*days, *((grant, "", day) for grant, _, day in days)))
     unit.db.execute(
         text(
             """
             insert into uses as u (id, organisation_id, grant_id, permission, days)
-            select gen_random_uuid(), g.organisation_id, g.id, '', datemultirange(daterange(:today, :tomorrow))
-            from grants g where g.id = any(:ids)
+            select gen_random_uuid(), g.organisation_id, g.id, n.permission, range_agg(daterange(n.day, n.day + 1))
+            from unnest(cast(:grants as uuid[]), cast(:permissions as text[]), cast(:days as date[]))
+                n(ident, permission, day)
+            join grants g on g.id = n.ident
+            group by g.organisation_id, g.id, n.permission
             on conflict (grant_id, permission) do update set days = u.days + excluded.days
-            where not u.days @> cast(:today as date)
+            where not u.days @> excluded.days
             """
         ),
-        {"ids": ids, "today": unit.now.astimezone(UTC).date(),
-         "tomorrow": unit.now.astimezone(UTC).date() + timedelta(days=1)},
+        {"grants": [g for g, _, _ in everything], "permissions": [p for _, p, _ in everything],
+         "days": [d for _, _, d in everything]},
     )  # fmt: skip
-    flags.evaluate(unit, grants=ids)
 
 
 def of_grant(unit: Unit, ident: UUID, days: int) -> dict[str, Any]:

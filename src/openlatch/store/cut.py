@@ -6,6 +6,7 @@ from collections import OrderedDict
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from datetime import time
+from itertools import chain
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -14,8 +15,9 @@ from sqlalchemy import ColumnElement, Select, select, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
-from openlatch.core.windows import WeeklyHours, Window
+from openlatch.core.windows import ALWAYS, WeeklyHours, Window
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+from openlatch.store.database import ask
 from openlatch.store.tables import (
     Account,
     App,
@@ -47,17 +49,19 @@ _OUTWARD = """
     )
     select kind, id from met
     """
-# Everyone behind the holders named: the members of teams, and whoever can act in accounts.
-_BEHIND = """
+# Every team and account by which one comes to act as those named: members of teams, and whoever can act in accounts.
+# The people and apps at the ends come with what is read of these.
+_INWARD = """
     with recursive met(kind, id) as (
         select cast(k as text), i from unnest(%(kinds)s::text[], %(ids)s::uuid[]) as start(k, i)
         union
         select next.kind, next.id from met cross join lateral (
             select holder_kind as kind, holder_id as id from grants
-            where met.kind = 'account' and account_id = met.id and state in ('active', 'revoking', 'suspended')
+            where met.kind = 'account' and account_id = met.id and holder_kind in ('team', 'account')
+                and state in ('active', 'revoking', 'suspended')
             union all
-            select case when person_id is null then 'team' else 'person' end, member_id from memberships
-            where met.kind = 'team' and team_id = met.id
+            select 'team', member_team_id from memberships
+            where met.kind = 'team' and team_id = met.id and member_team_id is not null
         ) next
     )
     select kind, id from met
@@ -66,16 +70,13 @@ _BEHIND = """
 
 def _met(db: Db, statement: str, kinds: Sequence[str], ids: Sequence[UUID]) -> list[tuple[HolderKind, UUID]]:
     """Everyone and everything met on the way from these."""
-    db.flush()
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
-    rows = raw.execute(statement, {"kinds": list(kinds), "ids": list(ids)}, prepare=True, binary=True).fetchall()
+    (rows,) = ask(db, [(statement, {"kinds": list(kinds), "ids": list(ids)})])
     return [(_KINDS[kind], ident) for kind, ident in rows]
 
 
 def around_holder(db: Db, holder: core.Holder) -> core.Register:
     """The part that ``access.everything_reached`` needs for one holder."""
-    return _cut(db, _met(db, _OUTWARD, [holder.kind.value], [holder.id]), by_holder=True)
+    return _cut(db, _met(db, _OUTWARD, [holder.kind.value], [holder.id]))
 
 
 def around_accounts(
@@ -90,7 +91,7 @@ def around_accounts(
         further = _met(db, _OUTWARD, ["account"] * len(accounts), accounts)
         accounts = [i for kind, i in further if kind is HolderKind.ACCOUNT]
     kinds = ["account"] * len(accounts) + [holder.kind.value for holder in holders]
-    return _cut(db, _met(db, _BEHIND, kinds, [*accounts, *(holder.id for holder in holders)]), by_holder=False)
+    return _behind(db, _met(db, _INWARD, kinds, [*accounts, *(holder.id for holder in holders)]))
 
 
 def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
@@ -106,22 +107,18 @@ def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
         """
     )
     holders = db.execute(started, {"ids": list(accounts)}).all()
-    met = _met(db, _BEHIND, [k for k, _ in holders], [i for _, i in holders])
-    ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
-    for kind, ident in met:
-        ids[kind].append(ident)
+    found = _behind(db, _met(db, _INWARD, [k for k, _ in holders], [i for _, i in holders]))
     into = Grant.account_id.in_(accounts) & Grant.holder_kind.in_(("team", "account"))
-    within = Grant.account_id.in_(ids[HolderKind.ACCOUNT]) | into
-    grants = _grants(db, _live().where(within))
-    people = {*ids[HolderKind.PERSON], *(g.holder.id for g in grants if g.holder.kind is HolderKind.PERSON)}
-    known = _accounts(db, [*accounts, *ids[HolderKind.ACCOUNT]])
+    grants = {g.id: g for g in [*found.grants, *_grants(db, _live().where(into))]}
+    known = {**found.accounts, **{a.id: a for a in _accounts(db, accounts)}}
+    owners = {a.owner for a in known.values() if a.owner is not None} - set(found.people)
     return core.Register.of(
-        people=_people(db, {*people, *(a.owner for a in known if a.owner is not None)}),
-        teams=_teams(db, ids[HolderKind.TEAM]),
-        apps=_apps(db, [g.holder.id for g in grants if g.holder.kind is HolderKind.APP]),
-        accounts=known,
-        grants=grants,
-        memberships=_memberships(db, Membership.team_id.in_(ids[HolderKind.TEAM])),
+        people=[*found.people.values(), *_people(db, owners)],
+        teams=found.teams.values(),
+        apps=found.apps.values(),
+        accounts=known.values(),
+        grants=grants.values(),
+        memberships=found.memberships,
     )
 
 
@@ -157,68 +154,98 @@ def _apps(db: Db, ids: Sequence[UUID]) -> list[core.App]:
 # What a cut reads, each in one statement that the server keeps planned, sent together. Terms come with their grants.
 _READ_GRANTS = """
     select g.id, g.account_id, g.holder_kind, g.holder_id, g.state, t.since, t.until, t.hours, t.resource_id,
-        t.group_id, t.level_id, l.xmin::text || l.ctid::text
-    from grants g left join terms t on t.grant_id = g.id left join levels l on l.id = t.level_id
-    where g.{column} = any(%(grants_of)s) and g.state in ('active', 'revoking', 'suspended') order by g.id, t.id
-"""
-_READ_MEMBERSHIPS = """
-    select id, team_id, person_id is null, member_id, since, until from memberships where {column} = any(%(members_of)s)
+        t.group_id, t.level_id, l.xmin::text || l.ctid::text{more}
+    from grants g left join terms t on t.grant_id = g.id left join levels l on l.id = t.level_id {joined}
+    where g.{column} = any(%({of})s) and g.state in ('active', 'revoking', 'suspended') order by g.id, t.id
 """
 _READ_ACCOUNTS = "select id, name, owner_id, time_zone from accounts where id = any(%(accounts)s)"
-_READ_PEOPLE = """
-    select id, name, inside, standing, leaves_at, second_factor from people where id = any(%(people)s)
+_MEMBERSHIP = "m.id, m.team_id, m.person_id is null, m.member_id, m.since, m.until"
+_PERSON = "p.id, p.name, p.inside, p.standing, p.leaves_at, p.second_factor"
+_READ_PEOPLE = f"""
+    select {_PERSON} from people p where p.id = any(%(people)s)
     union
-    select p.id, p.name, p.inside, p.standing, p.leaves_at, p.second_factor
-    from accounts a join people p on p.id = a.owner_id where a.id = any(%(accounts)s)
-"""
+    select {_PERSON} from accounts a join people p on p.id = a.owner_id where a.id = any(%(accounts)s)
+"""  # noqa: S608  constants
 _READ_TEAMS = "select id, name, partner from teams where id = any(%(teams)s)"
 _READ_APPS = "select id, name from apps where id = any(%(apps)s)"
-_BY_HOLDER = tuple(q.format(column=c) for q, c in ((_READ_GRANTS, "holder_id"), (_READ_MEMBERSHIPS, "member_id")))
-_BY_ACCOUNT = tuple(q.format(column=c) for q, c in ((_READ_GRANTS, "account_id"), (_READ_MEMBERSHIPS, "team_id")))
+_HELD = _READ_GRANTS.format(column="holder_id", of="everyone", more="", joined="")
+_BELONGS = f"select {_MEMBERSHIP} from memberships m where m.member_id = any(%(everyone)s)"  # noqa: S608  constants
+# Seen from accounts and teams, the people and apps come with the grants and memberships that lead to them.
+_GIVEN = _READ_GRANTS.format(
+    column="account_id",
+    of="accounts",
+    more=f", {_PERSON}, ap.name",
+    joined="left join people p on p.id = g.person_id left join apps ap on ap.id = g.app_id",
+)
+_MEMBERS = f"""
+    select {_MEMBERSHIP}, {_PERSON} from memberships m left join people p on p.id = m.person_id
+    where m.team_id = any(%(teams)s)
+"""  # noqa: S608  constants
 
 
-def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]], by_holder: bool) -> core.Register:
-    ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
-    for kind, ident in met:
-        ids[kind].append(ident)
-    everyone = [i for found in ids.values() for i in found]
-    named = {
-        "accounts": ids[HolderKind.ACCOUNT],
-        "people": ids[HolderKind.PERSON],
-        "teams": ids[HolderKind.TEAM],
-        "apps": ids[HolderKind.APP],
-        "grants_of": everyone if by_holder else ids[HolderKind.ACCOUNT],
-        "members_of": everyone if by_holder else ids[HolderKind.TEAM],
-    }
-    db.flush()
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
-    statements = (
-        *(_BY_HOLDER if by_holder else _BY_ACCOUNT), _READ_ACCOUNTS, _READ_PEOPLE, _READ_TEAMS, _READ_APPS,
-    )  # fmt: skip
-    with raw.pipeline():
-        cursors = [raw.execute(statement, named, prepare=True, binary=True) for statement in statements]
-    held, belongs, accounts, people, teams, apps = (cursor.fetchall() for cursor in cursors)
+def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]]) -> core.Register:
+    """Those met, with all grants that they hold and all teams that they belong to."""
+    named = _named(met)
+    statements = (_HELD, _BELONGS, _READ_ACCOUNTS, _READ_PEOPLE, _READ_TEAMS, _READ_APPS)
+    held, belongs, accounts, people, teams, apps = ask(db, [(statement, named) for statement in statements])
     return core.Register.of(
-        people=[
-            core.Person(i, n, inside, _STANDINGS[word], left, second) for i, n, inside, word, left, second in people
-        ],
+        people=[_person(row) for row in people],
         teams=[core.Team(*row) for row in teams],
         apps=[core.App(*row) for row in apps],
         accounts=[core.Account(i, name, owner, ZoneInfo(zone)) for i, name, owner, zone in accounts],
         grants=_with_terms(db, held),
-        memberships=[
-            core.Membership(i, team, core.Holder(_TEAM_OR_PERSON[nested], member), Window(since, until))
-            for i, team, nested, member, since, until in belongs
-        ],
+        memberships=[_membership(row) for row in belongs],
     )
+
+
+def _behind(db: Db, met: Iterable[tuple[HolderKind, UUID]]) -> core.Register:
+    """Those met, with all grants on them, all their members, and the people and apps at the ends."""
+    named = _named(met)
+    statements = (_GIVEN, _MEMBERS, _READ_ACCOUNTS, _READ_PEOPLE, _READ_TEAMS, _READ_APPS)
+    given, members, accounts, people, teams, apps = ask(db, [(statement, named) for statement in statements])
+    known = {row[0]: _person(row) for row in people}
+    for row in chain((row[12:18] for row in given), (row[6:] for row in members)):
+        if row[0] is not None and row[0] not in known:
+            known[row[0]] = _person(row)
+    linked = {row[3]: row[18] for row in given if row[18] is not None}
+    return core.Register.of(
+        people=known.values(),
+        teams=[core.Team(*row) for row in teams],
+        apps=[core.App(*row) for row in {**dict(apps), **linked}.items()],
+        accounts=[core.Account(i, name, owner, ZoneInfo(zone)) for i, name, owner, zone in accounts],
+        grants=_with_terms(db, given),
+        memberships=[_membership(row) for row in members],
+    )
+
+
+def _named(met: Iterable[tuple[HolderKind, UUID]]) -> dict[str, list[UUID]]:
+    ids: dict[HolderKind, list[UUID]] = {kind: [] for kind in HolderKind}
+    for kind, ident in met:
+        ids[kind].append(ident)
+    return {
+        "accounts": ids[HolderKind.ACCOUNT],
+        "people": ids[HolderKind.PERSON],
+        "teams": ids[HolderKind.TEAM],
+        "apps": ids[HolderKind.APP],
+        "everyone": [i for found in ids.values() for i in found],
+    }
+
+
+def _person(row: Any) -> core.Person:
+    ident, name, inside, word, left, second = row
+    return core.Person(ident, name, inside, _STANDINGS[word], left, second)
+
+
+def _membership(row: Any) -> core.Membership:
+    ident, team, nested, member, since, until = row[:6]
+    window = Window(since, until) if since is not None or until is not None else ALWAYS
+    return core.Membership(ident, team, core.Holder(_TEAM_OR_PERSON[nested], member), window)
 
 
 _STANDINGS = {standing.value: standing for standing in Standing}
 _STATES = {state.value: state for state in GrantState}
 _KINDS = {kind.value: kind for kind in HolderKind}
 _TEAM_OR_PERSON = {True: HolderKind.TEAM, False: HolderKind.PERSON}
-_NO_WINDOW = Window()
 # Levels as values, by id and the version of their row: the same few are met again and again.
 _known_levels: OrderedDict[tuple[UUID, str], core.Level] = OrderedDict()
 MOST_LEVELS = 4_000
@@ -236,10 +263,11 @@ def _with_terms(db: Db, rows: Sequence[Any]) -> list[core.Grant]:
     parts = parts_of(db, {row[8] or row[9] for row in rows if row[8] or row[9]})
     found: list[core.Grant] = []
     last: UUID | None = None
-    for ident, account, kind, holder, state, since, until, hours, resource, group, level_id, version in rows:
+    for row in rows:
+        ident, account, kind, holder, state, since, until, hours, resource, group, level_id, version = row[:12]
         terms: tuple[core.Term, ...] = ()
         if level_id is not None:
-            window = Window(since, until) if since is not None or until is not None else _NO_WINDOW
+            window = Window(since, until) if since is not None or until is not None else ALWAYS
             part = parts.get(resource or group) if parts else None
             terms = (core.Term(_known_levels[level_id, version], window, hours_value(hours), part),)
         if ident == last:

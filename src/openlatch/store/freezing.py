@@ -22,6 +22,7 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind, Subject
 from openlatch.store import cut, lists
+from openlatch.store.database import driver_of
 from openlatch.store.lists_reviews import SCOPES
 from openlatch.store.tables import (
     Account,
@@ -393,8 +394,7 @@ def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
     Row-level security allows no COPY into the table itself, so they go through a temporary one. They come in batches,
     since nothing can be asked of the database while one is being written.
     """
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
+    raw = driver_of(db)
     names = ", ".join(_COLUMNS)
     raw.execute("drop table if exists frozen")
     raw.execute(f"create temporary table frozen on commit drop as select {names} from items limit 0")  # noqa: S608

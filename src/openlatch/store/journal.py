@@ -12,6 +12,7 @@ from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import journal as core
+from openlatch.store.database import driver_of
 from openlatch.store.tables import JournalEntry, JournalHead
 
 # Row-level security allows no COPY into the journal itself, so many entries go through a temporary table.
@@ -83,8 +84,7 @@ def append(
     ``many`` of them (more than ``FEW``) go by COPY, one at a time from the iterable. Takes the lock on the
     organisation's head, which is held until the transaction ends: call it last.
     """
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
+    raw = driver_of(db)
     named = {"organisation": organisation}
     head = raw.execute(_LOCK_HEAD, named).fetchone()
     if head is None:
@@ -110,8 +110,7 @@ def append(
 
 def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) -> dict[str, Any] | None:
     last: dict[str, Any] | None = None
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
+    raw = driver_of(db)
     raw.execute("create temporary table sealed (like journal) on commit drop")
     with raw.cursor() as cursor, cursor.copy(f"copy sealed ({_COLUMNS}) from stdin") as copy:
         for last in chained:

@@ -19,6 +19,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.core.ids import new_id
 from openlatch.core.imports import LineError, RecordKind
+from openlatch.store.database import driver_of
 
 HOLDERS = ("person", "team", "app", "account")
 _TABLES = {"person": "people", "team": "teams", "app": "apps", "account": "accounts"}
@@ -52,8 +53,7 @@ def stage(db: Db, kind: RecordKind, rows: Iterable[tuple[int, tuple[Any, ...]]])
     """Put rows, each with its line number, into a fresh staging table; gives how many."""
     columns = ", ".join(f'"{name}" {_sql_type(name)}' for name in kind.names)
     names = ", ".join(f'"{name}"' for name in kind.names)
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
+    raw = driver_of(db)
     raw.execute("drop table if exists staged")
     raw.execute(f"create temporary table staged (line int, id uuid, fresh boolean, {columns}) on commit drop")
     jsonb = kind.names.index("permissions") if "permissions" in kind.names else None

@@ -44,7 +44,7 @@ def owner_left(account: Account, limit: Limits) -> When:
 def owner_alone(account: Account, limit: Limits) -> When:
     """Nobody besides the owner of an account of high or critical sensitivity that is shared can decide who gets in."""
     alone = account.has_owner & ~(account.stewards > 0)
-    return When(alone & (account.sensitivity >= 3) & (account.holders > 0), 0, 50)
+    return When(alone & (account.sensitivity >= 3) & account.shared, 0, 50)
 
 
 @ACCOUNTS.rule(

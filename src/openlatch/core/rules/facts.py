@@ -101,18 +101,18 @@ class AccountFacts(SubjectFacts):
     stewards = number("How many people and teams besides the owner decide who else gets in.")
     broken = number("How many facts break latches of it that are on.")
     breach_weight = number("How much that weighs, in percent: 80 when one of those latches is on hold, else 20.")
-    holders = number("How many people, teams, apps and accounts share it.")
+    shared = truth("Whether anybody holds access to it besides its owner.")
     owner = said("The owner's name.")
     leaves_at = said("When the owner left.")
     breach = said("What breaks a latch first, in words.")
 
 
 class PersonFacts(SubjectFacts):
-    """One person, with all that they hold themselves."""
+    """One person, with all that they hold, themselves or in teams."""
 
     gone = truth("Whether they have left.")
     second_factor = truth("Whether they have a second factor.")
-    accounts = number("How many accounts they hold access to.")
+    accounts = number("How many accounts they hold access to, for somebody outside; 0 for others.")
     far_accounts = number("On how many accounts of high or critical sensitivity they can spend or steward.")
     together = truth("Whether they hold two permissions that must never be in one hand.")
     pair = said("Those two permissions.")

@@ -68,14 +68,20 @@ class Rule:
 
     def find(self, facts: Facts, settings: Settings) -> Finding | None:
         """What the rule finds on a subject with these facts; None when it has nothing to say."""
+        points = self.points(facts, settings)
+        if points is None:
+            return None
+        told = {**facts, "limit": self.when.limit.of(facts, settings) if self.when.limit else None}
+        return Finding(_sentence(self.says, told), {name: _plain(told[name]) for name in self.named}, points)
+
+    def points(self, facts: Facts, settings: Settings) -> Score | None:
+        """How severe what the rule finds is; None when it has nothing to say."""
         if self.key in settings.off or not self.when.true.of(facts, settings):
             return None
-        points = score(
+        return score(
             settings.weights, facts["reach"], facts["sensitivity"], facts["inside"],
             self.stale.of(facts, settings), self.sure.of(facts, settings),
         )  # fmt: skip
-        told = {**facts, "limit": self.when.limit.of(facts, settings) if self.when.limit else None}
-        return Finding(_sentence(self.says, told), {name: _plain(told[name]) for name in self.named}, points)
 
 
 @dataclass(frozen=True, slots=True)

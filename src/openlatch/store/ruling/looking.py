@@ -20,6 +20,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core.rules import BOOKS, Rule, Settings
 from openlatch.core.rules.rule import Remedy, When
 from openlatch.core.rules.terms import TrueFact
+from openlatch.store.database import ask, at_large
 from openlatch.store.lists import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
 from openlatch.store.lists_giving import OFFERS
 from openlatch.store.ruling.sources import SOURCES, Source
@@ -130,18 +131,22 @@ def _looking(subject: str, ruling: Ruling, everything: bool, one: bool, of_grant
         # One grant has one account and at most one person: the plan knows that only when it is said so.
         which_ones = f"= ({touched})" if one else f"in ({touched})"
     columns = _columns(source, ruling, False)
-    what = found(ruling.rules(subject), columns, ruling.settings)
     facts = ", ".join(f"{sql} as {name}" for name, sql in {**columns, **source.told}.items())
-    which = "" if everything else "where what <> '{}' or before is not null"
-    return f"""
-        select * from (
-            select {source.ident} as subject_id, {source.account} as account_id, {source.holder} as holder_id, {facts},
-                case when {source.wanted} then {what} else '{{}}' end as what, f.found as before, f.words as words
-            from {source.rows(ruling.settings, False)}
-            left join findings f on f.subject_id = {source.ident}
-            where {source.ident} {which_ones}
-        ) looked {which}
+    # On one subject the rules are put here, which is faster than having the server prepare to; on many it sorts out
+    # those on which nothing is found.
+    what = f"coalesce({source.wanted}, false)"
+    if not one:
+        what = f"case when {what} then {found(ruling.rules(subject), columns, ruling.settings)} else '{{}}' end"
+    gathered = f"""
+        select {source.ident} as subject_id, {source.account} as account_id, {source.holder} as holder_id, {facts},
+            {what} as what, f.found as before, f.words as words
+        from {source.rows(ruling.settings, False)}
+        left join findings f on f.subject_id = {source.ident}
+        where {source.ident} {which_ones}
     """
+    if one or everything:
+        return gathered
+    return f"select * from ({gathered}) looked where what <> '{{}}' or before is not null"
 
 
 @lru_cache(maxsize=64)
@@ -174,11 +179,8 @@ def _changing(subject: str, before: Ruling, after: Ruling) -> str:
 
 def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]:
     """Every subject on which something else is found than was found before."""
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
     # One pass that hashes and sorts everything; what the usual setting leaves for it would go over the disk.
-    raw.execute("set local work_mem = '128MB'")
-    with raw.cursor(row_factory=tuple_row) as cursor:
+    with at_large(db).cursor(row_factory=tuple_row) as cursor:
         cursor.execute(_differing(subject, ruling), {"now": now})
         return [row[0] for row in cursor]
 
@@ -203,27 +205,32 @@ def look_at(
     db: Db, ruling: Ruling, asked: Sequence[Asked], now: datetime, everything: bool = False
 ) -> list[list[Looked]]:
     """The same for several kinds of subjects, in one go."""
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
-    cursors = []
-    with raw.pipeline():
-        for each in asked:
-            # For one subject the server comes to keep the plan, which costs far more than the looking.
-            one = len(each.ids) == 1
-            cursor = raw.cursor(row_factory=dict_row)
-            statement = _looking(each.subject, ruling, everything, one, each.of_grants)
-            cursor.execute(statement, {"now": now, "ids": each.ids[0] if one else list(each.ids)}, prepare=one or None)
-            cursors.append(cursor)
-    return [[_looked(row) for row in cursor.fetchall()] for cursor in cursors]
+    questions = [_question(each, ruling, everything, now) for each in asked]
+    rows = ask(db, questions, dict_row, kept=all(len(each.ids) == 1 for each in asked))
+    looked = [
+        [_looked(row, ruling.rules(each.subject), ruling.settings) for row in found]
+        for each, found in zip(asked, rows, strict=True)
+    ]
+    return [[seen for seen in each if everything or seen.found or seen.before] for each in looked]
 
 
-def _looked(row: dict[str, Any]) -> Looked:
+def _question(asked: Asked, ruling: Ruling, everything: bool, now: datetime) -> tuple[str, dict[str, Any]]:
+    one = len(asked.ids) == 1
+    statement = _looking(asked.subject, ruling, everything, one, asked.of_grants)
+    return statement, {"now": now, "ids": asked.ids[0] if one else list(asked.ids)}
+
+
+def _looked(row: dict[str, Any], rules: Sequence[Rule], settings: Settings) -> Looked:
+    what = row.pop("what")
+    if isinstance(what, bool):
+        points = ((rule.number, rule.points(row, settings)) for rule in rules) if what else ()
+        what = [number * ROOM + score.total for number, score in points if score is not None]
     return Looked(
         row.pop("subject_id"),
         row.pop("account_id"),
         row.pop("holder_id"),
         row,
-        row.pop("what"),
+        what,
         row.pop("before") or [],
         row.pop("words"),
     )
@@ -243,8 +250,6 @@ class Effect:
 
 def changing(db: Db, subject: str, before: Ruling, after: Ruling, now: datetime) -> list[Effect]:
     """What would be raised and cleared by other settings or own rules, with everything else as it is."""
-    raw = db.connection().connection.driver_connection
-    assert raw is not None
-    with raw.cursor(row_factory=tuple_row) as cursor:
+    with at_large(db).cursor(row_factory=tuple_row) as cursor:
         cursor.execute(_changing(subject, before, after), {"now": now})
         return [Effect(n, a, b, c, first or [], last or []) for n, a, b, c, first, last in cursor]

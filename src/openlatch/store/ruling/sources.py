@@ -322,14 +322,11 @@ SESSIONS = Source(
 
 
 _STEWARDS = f"""
-    select {{key}} count(distinct gs.holder_id) as stewards from terms ts join levels ls on ls.id = ts.level_id
-    join grants gs on gs.id = ts.grant_id join accounts sa on sa.id = gs.account_id
-    where ls.reach = 4 and gs.state in ('active', 'revoking') and gs.holder_id is distinct from sa.owner_id
+    select {{key}} count(distinct gs.holder_id) as stewards from terms ts
+    join grants gs on gs.id = ts.grant_id join accounts sa on sa.id = ts.steward_of
+    where ts.steward_of is not null and gs.state in ('active', 'revoking') and gs.holder_id is distinct from sa.owner_id
         and ts.resource_id is null and ts.group_id is null
         and (ts.until is null or ts.until > {NOW}) and {{only}} {{by}}
-"""
-_SHARED = f"""
-    select {{key}} count(*) as holders from grants gh where gh.state in {LIVE} and {{only}} {{by}}
 """
 
 
@@ -338,8 +335,7 @@ def _account_rows(settings: Settings, bulk: bool) -> str:
         accounts a
         left join people p on p.id = a.owner_id
         left join breaches x on x.account_id = a.id
-        {side(bulk, "st", "gs.account_id", "a.id", _STEWARDS)}
-        {side(bulk, "sh", "gh.account_id", "a.id", _SHARED)}
+        {side(bulk, "st", "ts.steward_of", "a.id", _STEWARDS)}
     """
 
 
@@ -353,7 +349,7 @@ def _account_facts(settings: Settings) -> Mapping[str, str]:
         "stewards": "coalesce(st.stewards, 0)",
         "broken": "coalesce(x.broken, 0)",
         "breach_weight": "(case when x.firm then 80 else 20 end)",
-        "holders": "coalesce(sh.holders, 0)",
+        "shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})",
     }
 
 
@@ -372,23 +368,41 @@ ACCOUNTS = Source(
 # People.
 
 
+# From people up to the teams that they are in by now, over teams in teams: all that they hold access as.
+_UP = f"""
+    with recursive up(person_id, holder_id) as (
+        select pu.id, pu.id from people pu where {{who}}
+        union
+        select u.person_id, mu.team_id from up u join memberships mu on mu.member_id = u.holder_id
+            and (mu.since is null or mu.since <= {NOW}) and (mu.until is null or mu.until > {NOW})
+    )
+"""
 _WIDE = f"""
-    select {{key}} count(distinct gw.account_id) as accounts from grants gw join people pw on pw.id = gw.person_id
-    where gw.state in {LIVE} and not pw.inside and {{only}} {{by}}
+    select u.person_id, count(distinct gw.account_id) as accounts from up u join grants gw on gw.holder_id = u.holder_id
+    where gw.state in {LIVE} group by 1
 """
 _FAR = f"""
-    select {{key}} count(distinct gf.account_id) as accounts, max(lf.reach) as reach, max(af.sensitivity) as sensitivity
+    select u.person_id, count(distinct gf.account_id) as accounts, max(lf.reach) as reach,
+        max(af.sensitivity) as sensitivity
     from terms tf join levels lf on lf.id = tf.level_id and lf.reach >= 3 join grants gf on gf.id = tf.grant_id
-    join accounts af on af.id = gf.account_id and af.sensitivity >= 3
-    where gf.state in {LIVE} and {{only}} {{by}}
+    join accounts af on af.id = gf.account_id and af.sensitivity >= 3 join up u on u.holder_id = gf.holder_id
+    where gf.state in {LIVE} group by 1
 """
+
+
+def _of_people(bulk: bool, name: str, who: str, query: str) -> str:
+    """A LEFT JOIN of what is gathered from all that people hold: of one, or at once of those of whom it counts."""
+    gathered = _UP.format(who=who if bulk else f"pu.id = p.id and {who}") + query
+    return f"left join {'' if bulk else 'lateral '}({gathered}) {name} on {name}.person_id = p.id"
 
 
 def _person_rows(settings: Settings, bulk: bool) -> str:
+    # Where nothing counts but the score of other findings, it need not be gathered of everybody.
+    scored = "true" if settings.never_together or not bulk else "(not pu.second_factor or not pu.inside)"
     return f"""
         people p
-        {side(bulk, "w", "gw.person_id", "p.id", _WIDE)}
-        {side(bulk, "r", "gf.person_id", "p.id", _FAR)}
+        {_of_people(bulk, "w", "not pu.inside", _WIDE)}
+        {_of_people(bulk, "r", scored, _FAR)}
         {_together(settings, bulk)}
     """
 
@@ -398,31 +412,18 @@ def _together(settings: Settings, bulk: bool) -> str:
     if not settings.never_together:
         return "cross join (select false as both_held, null::text as pair) n"
     pairs = ", ".join(f"({quoted(a)}, {quoted(b)})" for a, b in settings.never_together)
-    inner = "true" if bulk else "m.member_id = p.id"
-    own = "true" if bulk else "gn.person_id = p.id"
     query = f"""
-        select person_id, true as both_held, string_agg(one || ' and ' || other, ', ' order by one) as pair
-        from (values {pairs}) pairs(one, other) join lateral (
-            select person_id from (
-                with recursive up(person_id, team_id) as (
-                    select m.member_id, m.team_id from memberships m where m.person_id is not null and {inner}
-                        and (m.since is null or m.since <= {NOW}) and (m.until is null or m.until > {NOW})
-                    union
-                    select u.person_id, m.team_id from up u join memberships m on m.member_id = u.team_id
-                        and (m.since is null or m.since <= {NOW}) and (m.until is null or m.until > {NOW})
-                )
-                select gn.person_id, k.key from {{keys}} where gn.person_id is not null and {own}
-                union all
-                select u.person_id, k.key from up u join {{keys}} on gn.team_id = u.team_id
-            ) held where key in (one, other) group by person_id having count(distinct key) = 2
-        ) both_of on true group by person_id
+        , held as (
+            select distinct u.person_id, r ->> 'key' as key
+            from up u join grants gn on gn.holder_id = u.holder_id and gn.state in ('active', 'revoking')
+            join terms tn on tn.grant_id = gn.id join levels ln on ln.id = tn.level_id
+            cross join lateral jsonb_array_elements(ln.permissions) r
+        )
+        select h.person_id, true as both_held, string_agg(one || ' and ' || other, ', ' order by one) as pair
+        from (values {pairs}) pairs(one, other) join held h on h.key = one
+        join held o on o.person_id = h.person_id and o.key = other group by 1
     """
-    keys = """(grants gn join terms tn on tn.grant_id = gn.id and gn.state in ('active', 'revoking')
-        join levels ln on ln.id = tn.level_id cross join lateral (
-            select r ->> 'key' as key from jsonb_array_elements(ln.permissions) r) k)"""
-    query = query.replace("{keys}", keys)
-    how = "left join" if bulk else "left join lateral"
-    return f"{how} ({query}) n on n.person_id = p.id"
+    return _of_people(bulk, "n", "true", query)
 
 
 def _person_facts(settings: Settings) -> Mapping[str, str]:

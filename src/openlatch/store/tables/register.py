@@ -74,6 +74,7 @@ class Membership(Recorded, Owned, Base):
         CheckConstraint("num_nonnulls(person_id, member_team_id) = 1", name="one_member"),
         CheckConstraint("member_team_id is null or member_team_id <> team_id", name="not_in_itself"),
         Index("ix_memberships_member_id", "member_id"),
+        Index("ix_memberships_nested", "team_id", postgresql_where=text("member_team_id is not null")),
     )
 
     team_id: Mapped[UUID] = mapped_column(ForeignKey("teams.id"))
@@ -186,6 +187,7 @@ class Grant(Recorded, Keyed, Base):
         CheckConstraint("(state = 'ended') = (ended_as is not null)", name="ended_as"),
         Index("ix_grants_account_id", "account_id", "state"),
         Index("ix_grants_holder_id", "holder_id"),
+        Index("ix_grants_held_by_many", "account_id", postgresql_where=text("holder_kind in ('team', 'account')")),
         Index("ix_grants_given_by_id", "given_by_id"),
         Index("ix_grants_given_at", "organisation_id", "given_at", "id"),
         Index("ix_grants_last_used_at", "organisation_id", "last_used_at", "id"),
@@ -237,6 +239,7 @@ class Term(Recorded, Owned, Base):
         CheckConstraint("num_nonnulls(resource_id, group_id) <= 1", name="one_part"),
         Index("ix_terms_grant_id", "grant_id"),
         Index("ix_terms_until", "organisation_id", "until"),
+        Index("ix_terms_steward_of", "steward_of", postgresql_where=text("steward_of is not null")),
     )
 
     grant_id: Mapped[UUID] = mapped_column(ForeignKey("grants.id"))
@@ -246,6 +249,8 @@ class Term(Recorded, Owned, Base):
     since: Mapped[datetime | None]
     until: Mapped[datetime | None]
     hours: Mapped[dict[str, Any] | None]
+    # The account, where the level decides who else gets in. The database sees to it.
+    steward_of: Mapped[UUID | None]
 
 
 class Use(Owned, Base):
