@@ -25,7 +25,8 @@ from openlatch.core.offering import FREE_MAIL
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.demo import loader
-from openlatch.launch.cluster import Cluster, free_port
+from openlatch.launch.cluster import Cluster
+from openlatch.processes import free_port
 from openlatch.service import carrying, flags, revocations, systems
 from openlatch.service import importing as importing_service
 from openlatch.service.context import Service, Viewer

@@ -12,8 +12,9 @@ from pathlib import Path
 import psycopg
 import pytest
 
-from openlatch.launch.cluster import CantStart, Cluster, is_free
+from openlatch.launch.cluster import Cluster
 from openlatch.launch.settings import Settings
+from openlatch.processes import CantStart, is_free
 
 
 @pytest.fixture

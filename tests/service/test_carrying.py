@@ -22,7 +22,8 @@ from openlatch.core import journal as chain
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind, StepKind, Verdict
 from openlatch.errors import BadInput, Conflict
-from openlatch.launch.cluster import Cluster, free_port
+from openlatch.launch.cluster import Cluster
+from openlatch.processes import free_port
 from openlatch.service import carrying, changes, giving, revocations, settling, systems
 from openlatch.service.context import Service, Viewer
 from openlatch.service.reviews import closing, deciding, opening

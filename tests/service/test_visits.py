@@ -13,7 +13,7 @@ import pytest
 from sqlalchemy import select
 
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
-from openlatch.launch.cluster import free_port
+from openlatch.processes import free_port
 from openlatch.service import changes, factor, myself, signing, signing_in, telling, visits
 from openlatch.service.changes import Change, ChangeKind
 from openlatch.standins.mail import MailServer

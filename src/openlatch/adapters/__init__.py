@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
+from importlib import import_module
 from typing import Any
 
 from openlatch.adapters.contract import (
@@ -15,16 +17,36 @@ from openlatch.adapters.contract import (
     Login,
     Presence,
     Reading,
+    Setting,
     SharedAccount,
     Used,
     Whole,
 )
-from openlatch.adapters.postgresql import PostgresqlAdapter
 
 Maker = Callable[[dict[str, Any], str], Adapter]
 
 # By the system's kind. ``by_hand`` has none: people carry its steps out and say so.
-ADAPTERS: dict[str, Maker] = {"postgresql": PostgresqlAdapter}
+_CLASSES = {
+    "postgresql": ("postgresql", "PostgresqlAdapter"),
+    "directory": ("directory", "DirectoryAdapter"),
+    "mailboxes": ("mailboxes", "MailboxAdapter"),
+    "host": ("host", "HostAdapter"),
+    "cloud": ("cloud", "CloudAdapter"),
+}
+
+
+def class_of(kind: str) -> type[Adapter]:
+    """The adapter for a kind of system; its module, and the library that it needs, are loaded when first asked for."""
+    module, name = _CLASSES[kind]
+    found: type[Adapter] = getattr(import_module(f"openlatch.adapters.{module}"), name)
+    return found
+
+
+def _made(kind: str, settings: dict[str, Any], secret: str) -> Adapter:
+    return class_of(kind)(settings, secret)  # type: ignore[call-arg]
+
+
+ADAPTERS: dict[str, Maker] = {kind: partial(_made, kind) for kind in _CLASSES}
 
 __all__ = [
     "ADAPTERS",
@@ -38,7 +60,9 @@ __all__ = [
     "Maker",
     "Presence",
     "Reading",
+    "Setting",
     "SharedAccount",
     "Used",
     "Whole",
+    "class_of",
 ]

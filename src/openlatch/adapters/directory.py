@@ -102,7 +102,7 @@ class DirectoryAdapter:
             groups = list(_search(directory, self._settings["groups"], _GROUPS, _OF_GROUPS))
             people = list(_search(directory, self._settings["people"], _PEOPLE, _OF_PEOPLE))
             if self._settings.get("apps"):
-                people += _search(directory, self._settings["apps"], "(objectClass=*)", ("cn", "objectClass"))
+                people += _search(directory, self._settings["apps"], "(objectClass=applicationProcess)", ("cn",))
         accounts = {dn(entry["dn"]): dn(entry["dn"]) for entry in groups}
         logins = {dn(entry["dn"]): entry["attributes"] for entry in people}
         for entry in groups:
@@ -180,13 +180,17 @@ class DirectoryAdapter:
     @contextmanager
     def _connection(self) -> Iterator[ldap3.Connection]:
         settings = self._settings
-        server = ldap3.Server(settings["host"], int(settings["port"]), connect_timeout=CONNECT_SECONDS, get_info=None)
+        server = ldap3.Server(
+            settings["host"], int(settings["port"]), connect_timeout=CONNECT_SECONDS, get_info=ldap3.NONE
+        )
+        directory = ldap3.Connection(
+            server, settings["user"], self._secret, receive_timeout=CALL_SECONDS, auto_range=False, check_names=False
+        )
         try:
-            with ldap3.Connection(
-                server, settings["user"], self._secret, auto_bind=True, receive_timeout=CALL_SECONDS,
-                raise_exceptions=False, auto_range=False, check_names=False,
-            ) as directory:  # fmt: skip
-                yield directory
+            directory.open()
+            if not directory.bind():
+                raise exceptions.LDAPBindError(directory.result["description"])
+            yield directory
         except exceptions.LDAPBindError as error:
             raise SystemRefused(
                 f"The directory refused the sign-in of {settings['user']}: {error}",
@@ -196,11 +200,19 @@ class DirectoryAdapter:
             raise SystemDown(
                 f"The directory did not answer: {error}", "It will be tried again; look whether it can be reached."
             ) from error
+        finally:
+            # Also when it was opened and the sign-in refused, or when it could not be opened.
+            directory.unbind()
+            if directory.socket is not None:
+                directory.socket.close()
 
 
 def dn(name: str) -> str:
     """A distinguished name in one form, so that two ways of writing it are equal (RFC 4514)."""
-    return str(safe_dn(name)).lower()
+    try:
+        return str(safe_dn(name)).lower()
+    except exceptions.LDAPInvalidDnError as error:
+        raise SystemRefused(f"{name!r} is no distinguished name: {error}.", "Look at where it comes from.") from error
 
 
 def _search(

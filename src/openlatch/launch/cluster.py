@@ -7,41 +7,16 @@ import pwd
 import secrets
 import shutil
 import signal
-import socket
 import subprocess
 import time
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import psycopg
 
-from openlatch.errors import OpenLatchError
+from openlatch.processes import CantStart, runner, unprivileged, usual_port
 
 START_SECONDS = 60
-
-
-class CantStart(OpenLatchError):
-    """A server could not be started; the end of its log is in the message."""
-
-
-def free_port() -> int:
-    """A port on loopback that nobody listens on right now."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port: int = probe.getsockname()[1]
-        return port
-
-
-def is_free(port: int) -> bool:
-    """Whether nobody listens on a port on loopback."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", port))
-        except OSError:
-            return False
-    return True
 
 
 def postgres_program(name: str) -> str:
@@ -83,7 +58,7 @@ class Cluster:
         if not (self.folder / "data" / "PG_VERSION").exists():
             self._make()
         self._stop_forgotten()
-        self.port = self._usual_port()
+        self.port = usual_port(self.folder)
         options = ["-p", str(self.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="]
         for setting in self.settings:
             options += ["-c", setting]
@@ -94,7 +69,7 @@ class Cluster:
                 stderr=log,
                 cwd="/",
                 start_new_session=True,
-                **_unprivileged(),
+                **unprivileged(),
             )
         self._await_ready()
 
@@ -116,21 +91,13 @@ class Cluster:
             if not connection.execute("select 1 from pg_database where datname = %s", [name]).fetchone():
                 connection.execute(psycopg.sql.SQL("create database {}").format(psycopg.sql.Identifier(name)))
 
-    def _usual_port(self) -> int:
-        """The port of the last start if nobody else has it now, so that addresses stay; else a free one."""
-        note = self.folder / "port"
-        usual = int(note.read_text()) if note.exists() else 0
-        port = usual if usual and is_free(usual) else free_port()
-        note.write_text(str(port))
-        return port
-
     def _make(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
         secret = self.folder / "password"
         secret.touch(mode=0o600)
         secret.write_text(secrets.token_urlsafe(24))
         if os.getuid() == 0:
-            user = _runner()
+            user = runner()
             for path in (self.folder, secret):
                 os.chown(path, user.pw_uid, user.pw_gid)
             self._refuse_hidden(user)
@@ -144,7 +111,7 @@ class Cluster:
             capture_output=True,
             text=True,
             cwd="/",
-            **_unprivileged(),
+            **unprivileged(),
         )
         if made.returncode:
             shutil.rmtree(self.folder / "data", ignore_errors=True)
@@ -152,7 +119,7 @@ class Cluster:
 
     def _refuse_hidden(self, user: pwd.struct_passwd) -> None:
         """PostgreSQL runs as another user, who must be able to come to the folder."""
-        seen = subprocess.run(["/usr/bin/test", "-x", str(self.folder)], cwd="/", **_unprivileged())
+        seen = subprocess.run(["/usr/bin/test", "-x", str(self.folder)], cwd="/", **unprivileged())
         if seen.returncode:
             raise CantStart(
                 f"PostgreSQL runs as the user {user.pw_name}, who can't come to {self.folder}.",
@@ -191,21 +158,3 @@ class Cluster:
         end = "\n".join(self.log.read_text(errors="replace").splitlines()[-20:])
         self.stop(at_once=True)
         raise CantStart(f"PostgreSQL did not start on {self.folder}. The end of its log:\n{end}")
-
-
-def _runner() -> pwd.struct_passwd:
-    """The user that PostgreSQL runs as when we are root: Debian's own for it, or nobody."""
-    for name in ("postgres", "nobody"):
-        try:
-            return pwd.getpwnam(name)
-        except KeyError:
-            continue
-    raise CantStart("There is no user to run PostgreSQL as.", "Install Debian's package postgresql.")
-
-
-def _unprivileged() -> dict[str, Any]:
-    """How to start a program so that it does not run as root."""
-    if os.getuid() != 0:
-        return {}
-    user = _runner()
-    return {"user": user.pw_uid, "group": user.pw_gid}

@@ -22,7 +22,8 @@ from cryptography.fernet import Fernet
 from sqlalchemy import select
 
 from openlatch.demo import loader
-from openlatch.launch.cluster import CantStart, Cluster, free_port, is_free
+from openlatch.launch.cluster import Cluster
+from openlatch.processes import CantStart, free_port, is_free
 from openlatch.service import systems
 from openlatch.service.context import Service, Viewer
 from openlatch.standins import telemetry

@@ -1,0 +1,253 @@
+"""Cloud services of the kind that ships as a stand-in: people by SCIM 2.0, tokens by OAuth 2.0, spaces and sessions.
+
+SCIM 2.0 (RFC 7643, 7644) for people, RFC 7009 to revoke a token, RFC 7662 to see whether it is still good. Pages that
+shift while they are read are noticed, since SCIM says how many there are, and read again.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import date, datetime
+from typing import Any
+
+import httpx
+
+from openlatch.adapters.contract import (
+    CALL_SECONDS,
+    Abilities,
+    Found,
+    FoundLevel,
+    Holding,
+    Login,
+    Presence,
+    Setting,
+    SharedAccount,
+    Used,
+    Whole,
+)
+from openlatch.core.revocation import Move
+from openlatch.core.words import Reach, StepKind
+from openlatch.errors import SystemDown, SystemRefused
+
+PAGE = 100
+# So often a list is read anew when its pages have shifted, before the reading is given up.
+PASSES = 4
+_SEE = ("see", "See what is in the space", Reach.OBSERVE)
+_CHANGE = ("change", "Add, change and delete what is in the space", Reach.OPERATE)
+_PAY = ("pay", "Order and pay for the space", Reach.SPEND)
+_ADMIT = ("admit", "Let others in and put them out", Reach.STEWARD)
+LEVELS = (
+    FoundLevel("guest", "Guest", "Can see what is in the space, and is put out without being asked.", (_SEE,)),
+    FoundLevel("viewer", "Viewer", "Can see what is in the space.", (_SEE,)),
+    FoundLevel("editor", "Editor", "Can see and change what is in the space.", (_SEE, _CHANGE)),
+    FoundLevel("full", "Full member", "Can do everything, pay, and let others in.", (_SEE, _CHANGE, _PAY, _ADMIT)),
+)
+_ORDER = {level.key: place for place, level in enumerate(LEVELS)}
+SCOPES = {"read": _SEE, "write": _CHANGE, "pay": _PAY, "admit": _ADMIT}
+
+
+class CloudAdapter:
+    """Reads and changes one service. ``secret`` is the key that it gave Open Latch."""
+
+    settings_taken = (Setting("address", "The service's address, as https://service.example."),)
+    can = Abilities(
+        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.END_SESSIONS, StepKind.LOCK}),
+        rights=(
+            "to read people, spaces, tokens, sessions and activity",
+            "to change members of spaces, end sessions, revoke tokens, and switch people off",
+        ),
+        sessions=True,
+        use=True,
+        sessions_first=True,
+    )
+
+    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+        self._settings = settings
+        self._secret = secret
+
+    def check(self) -> None:
+        """Call each list that a reading needs."""
+        with self._http() as http:
+            for path in ("/scim/v2/Users", "/spaces", "/tokens", "/sessions", "/activity"):
+                self._call(http, "GET", path, params={"startIndex": 1, "count": 1})
+
+    def read(self) -> Iterator[Found]:
+        """Everybody, all spaces with their members, tokens, sessions and activity."""
+        with self._http() as http:
+            people = {row["id"]: row for row in self._all(http, "/scim/v2/Users")}
+            spaces = self._all(http, "/spaces")
+            members = {s["id"]: self._all(http, f"/spaces/{s['id']}/members") for s in spaces}
+            tokens = self._all(http, "/tokens")
+            sessions = self._all(http, "/sessions")
+            activity = self._all(http, "/activity", ("space", "who", "day", "permission"))
+        yield from LEVELS
+        yield from (scopes_level(scope) for scope in sorted({token["scope"] for token in tokens}))
+        for space in spaces:
+            yield SharedAccount(space["id"], space["name"], "space")
+        for ident, person in people.items():
+            address = next((mail["value"] for mail in person.get("emails", ()) if mail.get("value")), "")
+            told = {"address": address, "employee": person.get("externalId", "")}
+            marks = {mark: text for mark, text in told.items() if text}
+            yield Login(ident, person["displayName"], False, marks, not person.get("active", True))
+        for app in dict.fromkeys(token["app"] for token in tokens):
+            yield Login(f"app:{app}", app, True)
+        for space, rows in members.items():
+            for row in rows:
+                handle = {"space": space, "person": row["id"], "role": row["role"]}
+                yield Holding(space, row["id"], False, row["role"], None, handle)
+        yield from _links(tokens)
+        for session in sessions:
+            yield _presence(session)
+        for used in activity:
+            who = used["who"] if used["who"] in people else f"app:{used['who']}"
+            yield Used(used["space"], who, date.fromisoformat(used["day"]), used["permission"])
+        yield Whole()
+
+    def can_reduce(self, level: str, lower: str) -> bool:
+        """To any role below; a token's scopes can't be cut, only ended."""
+        return level in _ORDER and lower in _ORDER and _ORDER[lower] < _ORDER[level]
+
+    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+        """A member of a space."""
+        return {"space": account, "person": login, "role": level}
+
+    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+        """A member is made a guest before they are put out: nobody has to agree to a guest's going.
+
+        Tokens of an app are revoked one by one.
+        """
+        if "tokens" in detail:
+            return tuple(Move(kind, {"token": token}, "revoke a token") for token in detail["tokens"])
+        if kind is StepKind.REMOVE and detail.get("role") != "guest":
+            return Move(StepKind.REDUCE, {**detail, "to": "guest"}, "make them a guest first"), Move(kind, detail)
+        return (Move(kind, detail),)
+
+    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+        """One call; SystemRefused with what the service said."""
+        if self.confirm(kind, detail) is None:
+            return "It was so already; nothing was changed."
+        with self._http() as http:
+            if "token" in detail:
+                self._call(http, "POST", "/oauth/revoke", data={"token": detail["token"]})
+                return "Revoked the token."
+            if kind is StepKind.END_SESSIONS:
+                self._call(http, "DELETE", f"/sessions/{detail['session']}")
+                return f"Ended the session {detail['session']}."
+            if kind is StepKind.LOCK:
+                body = {
+                    "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+                    "Operations": [{"op": "replace", "path": "active", "value": False}],
+                }
+                self._call(http, "PATCH", f"/scim/v2/Users/{detail['login']}", json=body)
+                return f"Switched {detail['login']} off."
+            path = f"/spaces/{detail['space']}/members/{detail['person']}"
+            if kind is StepKind.REMOVE:
+                answer = self._call(http, "DELETE", path)
+                return (
+                    "Removed." if answer.status_code == httpx.codes.NO_CONTENT else f"The service says: {_said(answer)}"
+                )
+            role = detail["role"] if kind is StepKind.GIVE else detail["to"]
+            self._call(http, "PUT", path, json={"role": role})
+            return f"Made them {role}."
+
+    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+        """None when the service shows what the step wants."""
+        with self._http() as http:
+            if "token" in detail:
+                answer = self._call(http, "POST", "/oauth/introspect", data={"token": detail["token"]}).json()
+                return "the token is still good" if answer["active"] else None
+            if kind is StepKind.END_SESSIONS:
+                there = any(row["id"] == detail["session"] for row in self._all(http, "/sessions"))
+                return f"the session {detail['session']} still goes on" if there else None
+            if kind is StepKind.LOCK:
+                person = self._call(http, "GET", f"/scim/v2/Users/{detail['login']}", missing=True)
+                active = person.status_code != httpx.codes.NOT_FOUND and person.json().get("active", True)
+                return f"{detail['login']} is still switched on" if active else None
+            rows = self._all(http, f"/spaces/{detail['space']}/members")
+        role = next((row["role"] for row in rows if row["id"] == detail["person"]), None)
+        if kind is StepKind.GIVE:
+            there = role is not None and _ORDER[role] >= _ORDER[detail["role"]]
+            return None if there else "they are not yet in the space as they should be"
+        if role is None or (kind is StepKind.REDUCE and _ORDER[role] <= _ORDER[detail["to"]]):
+            return None
+        return f"they are still {role} in the space"
+
+    def _all(self, http: httpx.Client, path: str, named: tuple[str, ...] = ("id",)) -> list[dict[str, Any]]:
+        """Every row of a list. SystemDown when its pages shift so much that some would be missed."""
+        for _ in range(PASSES):
+            found: dict[tuple[Any, ...], dict[str, Any]] = {}
+            start, total = 1, 1
+            while start <= total:
+                page = self._call(http, "GET", path, params={"startIndex": start, "count": PAGE}).json()
+                total = page["totalResults"]
+                found |= {tuple(row[name] for name in named): row for row in page["Resources"]}
+                start += PAGE
+            if len(found) == total:
+                return list(found.values())
+        raise SystemDown(f"{path} changes faster than it can be read.", "Nothing was changed; it will be read again.")
+
+    @contextmanager
+    def _http(self) -> Iterator[httpx.Client]:
+        headers = {"Authorization": f"Bearer {self._secret}"}
+        with httpx.Client(base_url=self._settings["address"], headers=headers, timeout=CALL_SECONDS / 2) as http:
+            yield http
+
+    def _call(self, http: httpx.Client, method: str, path: str, missing: bool = False, **given: Any) -> httpx.Response:
+        """One call, waiting when the service asks for it and time allows."""
+        deadline = time.monotonic() + CALL_SECONDS
+        while True:
+            try:
+                answer = http.request(method, path, **given)
+            except httpx.TransportError as error:
+                raise SystemDown(f"The service did not answer: {error}", "It will be tried again.") from error
+            if answer.status_code != httpx.codes.TOO_MANY_REQUESTS:
+                break
+            wait = _wait(answer)
+            if time.monotonic() + wait > deadline:
+                raise SystemDown(f"The service asks to wait {wait:.0f} s.", "It will be tried again.")
+            time.sleep(wait)
+        if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
+            raise SystemDown(f"The service answers {answer.status_code}: {_said(answer)}", "It will be tried again.")
+        if answer.is_error and not (missing and answer.status_code == httpx.codes.NOT_FOUND):
+            raise SystemRefused(f"The service refused {method} {path}: {_said(answer)}", "Look at the key's rights.")
+        return answer
+
+
+def scopes_level(scope: str) -> FoundLevel:
+    """The scopes of a token as a level, each scope a permission; one that is not known may do anything."""
+    names = scope.split()
+    permissions = tuple(SCOPES.get(name, (name, f"Do what “{name}” stands for", Reach.STEWARD)) for name in names)
+    said = ", ".join(sentence[0].lower() + sentence[1:] for _, sentence, _ in permissions)
+    return FoundLevel(f"scopes {scope}", f"App: {scope}", f"The app can {said}.", permissions)
+
+
+def _links(tokens: list[dict[str, Any]]) -> Iterator[Holding]:
+    """What apps hold: one link for each app and space, with all its tokens; the widest scopes count."""
+    of: dict[tuple[str, str], list[dict[str, Any]]] = {}
+    for token in tokens:
+        of.setdefault((token["space"], token["app"]), []).append(token)
+    for (space, app), held in of.items():
+        widest = max(held, key=lambda token: (len(token["scope"].split()), token["scope"]))
+        handle = {"tokens": sorted(token["id"] for token in held), "consented_by": widest["person"]}
+        yield Holding(space, f"app:{app}", False, f"scopes {widest['scope']}", None, handle)
+
+
+def _presence(session: dict[str, Any]) -> Presence:
+    started, seen = (datetime.fromisoformat(session[name]) for name in ("started_at", "last_seen_at"))
+    handle = {"session": session["id"]}
+    return Presence(session["id"], session["person"], session["device"], session["address"], started, seen, handle)
+
+
+def _wait(answer: httpx.Response) -> float:
+    """Seconds that a service asks to wait (RFC 9110, 10.2.3), at least a little."""
+    text = answer.headers.get("Retry-After", "")
+    return max(float(text), 0.2) if text.isdigit() else 1.0
+
+
+def _said(answer: httpx.Response) -> str:
+    try:
+        return str(answer.json().get("detail", ""))
+    except ValueError:
+        return answer.text[:200]

@@ -1,0 +1,169 @@
+"""The files of a Unix host that say who gets in, taken apart and changed line by line.
+
+A change keeps every other byte of a file as it was, replaces the file in one go, and leaves a copy of what was there.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+import os
+import re
+import shutil
+import struct
+import tempfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from openlatch.errors import SystemRefused
+
+COPIES = "var/backups/open-latch"
+_KEY = re.compile(
+    rb"(?:^|[ \t])(?P<kind>(?:ssh|ecdsa|sk)-[a-z0-9@.-]+)[ \t]+(?P<key>[A-Za-z0-9+/=]+)[ \t]*(?P<comment>.*)$"
+)
+_OPTION = re.compile(r'([a-zA-Z0-9-]+)(?:="((?:[^"\\]|\\.)*)")?(?:,|$)')
+_RULE = re.compile(r"^(?P<who>\S+)\s+(?P<hosts>[^=]+?)\s*=\s*(?P<what>.+)$")
+# One record of utmp as glibc writes it on Linux (utmp(5)): kind, process, line, ..., user, host, ..., seconds, ...
+_UTMP = struct.Struct("<hxxi32s4s32s256shhiii4I20x")
+_SIGNED_IN = 7
+
+
+@dataclass(frozen=True, slots=True)
+class Key:
+    """One line of authorized_keys (sshd(8), AUTHORIZED_KEYS FILE FORMAT)."""
+
+    line: bytes
+    fingerprint: str
+    comment: str
+    options: dict[str, str]
+
+    def until(self, zone: ZoneInfo) -> datetime | None:
+        """When it ends by itself, in UTC. Without a Z the time is the host's own."""
+        text = self.options.get("expiry-time", "")
+        if not text:
+            return None
+        digits = text.rstrip("Zz")
+        at = datetime.strptime(digits.ljust(14, "0"), "%Y%m%d%H%M%S")
+        return at.replace(tzinfo=UTC if digits != text else zone).astimezone(UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One line of a sudoers file: who may do what as somebody else."""
+
+    file: str
+    line: str
+    who: str
+    everything: bool
+
+
+@dataclass(frozen=True, slots=True)
+class SignedIn:
+    """One record of utmp: somebody who is signed in."""
+
+    process: int
+    line: str
+    user: str
+    host: str
+    since: datetime
+
+
+def keys(content: bytes) -> Iterator[Key]:
+    """The keys in an authorized_keys file; comments and lines that are no key are left alone."""
+    for line in content.splitlines():
+        stripped = line.strip()
+        if not stripped or stripped.startswith(b"#"):
+            continue
+        match = _KEY.search(_without_quotes(stripped))
+        if match is None:
+            continue
+        start, end = match.span("key")
+        fingerprint = _fingerprint(stripped[start:end])
+        if fingerprint is not None:
+            options = _options(stripped[: match.start("kind")].decode("utf-8", "replace").strip())
+            yield Key(line, fingerprint, match["comment"].decode("utf-8", "replace").strip(), options)
+
+
+def _without_quotes(line: bytes) -> bytes:
+    """The line with what stands in quotes blanked out, so that nothing in there is taken for a key."""
+    return re.sub(rb'"(?:[^"\\]|\\.)*"', lambda m: b"_" * len(m[0]), line)
+
+
+def _fingerprint(text: bytes) -> str | None:
+    try:
+        raw = base64.b64decode(text, validate=True)
+    except binascii.Error:
+        return None
+    return "SHA256:" + base64.b64encode(hashlib.sha256(raw).digest()).decode().rstrip("=")
+
+
+def _options(text: str) -> dict[str, str]:
+    return {name.lower(): value.replace('\\"', '"') for name, value in _OPTION.findall(text)}
+
+
+def without_key(content: bytes, fingerprint: str) -> bytes:
+    """The file without the lines of one key, and every other byte as it was."""
+    gone = {key.line for key in keys(content) if key.fingerprint == fingerprint}
+    return b"".join(line for line in content.splitlines(keepends=True) if line.rstrip(b"\r\n") not in gone)
+
+
+def rules(name: str, content: str) -> Iterator[Rule]:
+    """The rules of a sudoers file (sudoers(5)) for users and %groups; aliases, defaults and includes are none."""
+    for line in content.splitlines():
+        stripped = line.strip()
+        match = _RULE.match(stripped)
+        if not stripped or stripped.startswith(("#", "@", "Defaults")) or match is None or "_Alias" in match["who"]:
+            continue
+        command = match["what"].rsplit(":", 1)[-1].rsplit(")", 1)[-1].strip()
+        yield Rule(name, line, match["who"], command == "ALL")
+
+
+def signed_in(content: bytes) -> Iterator[SignedIn]:
+    """Those whom a utmp file shows as signed in."""
+    for start in range(0, len(content) - _UTMP.size + 1, _UTMP.size):
+        kind, process, line, _, user, host, _, _, _, seconds, micro, *_ = _UTMP.unpack_from(content, start)
+        if kind == _SIGNED_IN:
+            since = datetime.fromtimestamp(seconds + micro / 1_000_000, UTC)
+            yield SignedIn(process, _text(line), _text(user), _text(host), since)
+
+
+def _text(raw: bytes) -> str:
+    return raw.split(b"\0", 1)[0].decode("utf-8", "replace")
+
+
+def rewrite(root: Path, path: Path, change: Callable[[bytes], bytes]) -> bool:
+    """Change a file in one go, with its owner and mode kept and a copy put by; gives whether anything changed.
+
+    The copy is named after its content, so that doing it again makes no other. SystemRefused when the file leads out
+    of the root, or may not be written.
+    """
+    if not path.resolve().is_relative_to(root.resolve()):
+        raise SystemRefused(f"{path} leads out of {root}.", "Put a plain file there in place of the link.")
+    try:
+        before = path.read_bytes()
+        after = change(before)
+        if after == before:
+            return False
+        copy = root / COPIES / f"{'_'.join(path.relative_to(root).parts)}.{hashlib.sha256(before).hexdigest()[:16]}"
+        copy.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        shutil.copy2(path, copy)
+        known = path.stat()
+        with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".open-latch-", delete=False) as file:
+            try:
+                file.write(after)
+                os.fchmod(file.fileno(), known.st_mode & 0o7777)
+                if os.geteuid() == 0:
+                    os.fchown(file.fileno(), known.st_uid, known.st_gid)
+                file.flush()
+                os.fsync(file.fileno())
+                Path(file.name).replace(path)
+            except BaseException:
+                Path(file.name).unlink(missing_ok=True)
+                raise
+    except OSError as error:
+        raise SystemRefused(f"{path} could not be changed: {error.strerror}.", "Give the right to write it.") from error
+    return True

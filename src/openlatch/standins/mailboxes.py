@@ -1,0 +1,122 @@
+"""The huts' mail server: a real Dovecot with shared mailboxes, folders and access control lists."""
+
+from __future__ import annotations
+
+import grp
+import imaplib
+from collections.abc import Sequence
+from typing import Any
+
+from openlatch.processes import runner
+from openlatch.standins.server import Server
+
+ADAPTER_LOGIN = "open_latch"
+LOGIN_PASSWORD = "made-up-for-the-demo"  # noqa: S105  every login of a demo server that listens on loopback only
+PREFIX = "Shared/"
+_SETTINGS = """
+base_dir = {folder}/run
+state_dir = {folder}/state
+log_path = /dev/stderr
+protocols = imap
+listen = 127.0.0.1
+ssl = no
+disable_plaintext_auth = no
+default_internal_user = {user}
+default_internal_group = {group}
+default_login_user = {user}
+first_valid_uid = 1
+mail_max_userip_connections = 100
+mail_location = maildir:{folder}/homes/%u
+service imap-login {{
+  chroot =
+  inet_listener imap {{
+    address = 127.0.0.1
+    port = {port}
+  }}
+  inet_listener imaps {{
+    port = 0
+  }}
+}}
+service anvil {{
+  chroot =
+}}
+passdb {{
+  driver = passwd-file
+  args = scheme=plain {folder}/logins
+}}
+userdb {{
+  driver = static
+  args = uid={user} gid={group} home={folder}/homes/%u
+}}
+namespace inbox {{
+  inbox = yes
+  separator = /
+}}
+namespace shared {{
+  type = public
+  separator = /
+  prefix = {prefix}
+  location = maildir:{folder}/shared:LAYOUT=fs
+  subscriptions = no
+  list = children
+}}
+mail_plugins = acl
+protocol imap {{
+  mail_plugins = acl imap_acl
+}}
+plugin {{
+  acl = vfile:{folder}/everywhere
+  acl_anyone = allow
+}}
+"""
+
+
+class MailboxServer(Server):
+    """A Dovecot of our own."""
+
+    program = "dovecot"
+    package = "dovecot-imapd"
+
+    def write(self) -> None:
+        """Its settings, and the one entry that lets Open Latch's login see and change every list."""
+        user = runner()
+        for name in ("homes", "shared", "run", "state"):
+            (self.folder / name).mkdir(exist_ok=True)
+        settings = _SETTINGS.format(
+            folder=self.folder, user=user.pw_name, group=_group_of(user.pw_gid), port=self.port, prefix=PREFIX
+        )
+        (self.folder / "dovecot.conf").write_text(settings)
+        entries = (f"{PREFIX}* user={ADAPTER_LOGIN} lrwstipekxa", f"{PREFIX[:-1]} user={ADAPTER_LOGIN} lk")
+        (self.folder / "everywhere").write_text("".join(f"{entry}\n" for entry in entries))
+        (self.folder / "logins").touch()
+
+    def arguments(self) -> Sequence[str]:
+        """In the foreground, with our settings."""
+        return ["-F", "-c", str(self.folder / "dovecot.conf")]
+
+    def prepare(self, plan: dict[str, Any], adapter_password: str) -> None:
+        """Make logins, shared mailboxes with their folders, and the entries of their lists."""
+        logins = dict.fromkeys(plan["logins"], LOGIN_PASSWORD) | {ADAPTER_LOGIN: adapter_password}
+        (self.folder / "logins").write_text("".join(f"{name}:{word}\n" for name, word in logins.items()))
+        with imaplib.IMAP4("127.0.0.1", self.port) as mail:
+            mail.login(ADAPTER_LOGIN, adapter_password)
+            for box in plan["mailboxes"]:
+                _expect(mail.create(f'"{PREFIX}{box}"'), box)
+            for box, who, rights in plan["lists"]:
+                _expect(mail.setacl(f'"{PREFIX}{box}"', f'"{who}"', rights), f"{box} for {who}")
+        (self.folder / "made").touch()
+
+
+def _expect(answer: tuple[str, list[Any]], what: str) -> None:
+    if answer[0] != "OK":
+        raise RuntimeError(f"{what}: {answer[1]}")
+
+
+def _group_of(gid: int) -> str:
+
+    return grp.getgrgid(gid).gr_name
+
+
+def usual(server: MailboxServer) -> dict[str, Any]:
+    """The settings by which Open Latch is connected with it."""
+    return {"host": "127.0.0.1", "port": server.port, "tls": "none", "user": ADAPTER_LOGIN, "prefix": PREFIX}

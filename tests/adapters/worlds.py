@@ -1,0 +1,256 @@
+"""The five systems as the conformance tests see them: each with its own client, which is not our adapter."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psycopg
+
+from openlatch.adapters import ADAPTERS, Adapter
+from openlatch.launch.cluster import Cluster
+from openlatch.processes import free_port
+from openlatch.standins import cloud, directory, host, mailboxes, telemetry
+from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
+
+TODAY = datetime(2026, 3, 2, tzinfo=UTC)
+
+
+@dataclass
+class World:
+    """A system with two holders in one account, and how to ask it about them.
+
+    ``goes`` is taken away in the tests and ``stays`` is not; ``asked`` gives what the system itself says that a
+    holder holds in the account, empty when nothing.
+    """
+
+    kind: str
+    settings: dict[str, Any]
+    account: str
+    goes: str
+    stays: str
+    asked: Callable[[str], str]
+    unreachable: dict[str, Any]
+    stop: Callable[[], None]
+    secret: str = ADAPTER_PASSWORD
+    session: Callable[[], tuple[str, Callable[[], bool]]] | None = None
+    locked: Callable[[str], bool] | None = None
+    extra: dict[str, Any] = field(default_factory=dict)
+
+    def adapter(self, secret: str = "", **changed: Any) -> Adapter:
+        """The system's adapter, perhaps told something else."""
+        return ADAPTERS[self.kind]({**self.settings, **changed}, secret or self.secret)
+
+
+def postgresql(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """A PostgreSQL server, asked by SQL."""
+    server = make_telemetry("conformance")
+    url = server.url(telemetry.DATABASE)
+
+    def ask(statement: str, *values: str) -> str:
+        with psycopg.connect(url) as db:
+            row = db.execute(statement, values).fetchone()  # type: ignore[call-overload]
+        return str(row[0]) if row and row[0] else ""
+
+    def asked(who: str) -> str:
+        return ask(
+            "select case when bool_or(admin_option) then 'admits' else 'member' end from pg_auth_members m join "
+            "pg_roles r on r.oid = m.roleid join pg_roles u on u.oid = m.member "
+            "where r.rolname = 'heating_control' and u.rolname = %s having count(*) > 0",
+            who,
+        )
+
+    # The server is shared by the tests; what they change is put back.
+    with psycopg.connect(url) as db:
+        for who in ("c_abernethy", "m_oduya"):
+            db.execute(f"grant heating_control to {who} with admin option")  # type: ignore[call-overload]
+            db.execute(f"alter role {who} connection limit -1")  # type: ignore[call-overload]
+    opened = telemetry.OpenSessions("127.0.0.1", server.port)
+
+    def session() -> tuple[str, Callable[[], bool]]:
+        opened.open([("s_bakke", "conformance")])
+        return "s_bakke", lambda: bool(ask("select 1 from pg_stat_activity where usename = %s", "s_bakke"))
+
+    def locked(who: str) -> bool:
+        try:
+            psycopg.connect(url, user=who, password=telemetry.LOGIN_PASSWORD).close()
+        except psycopg.OperationalError:
+            return True
+        return False
+
+    settings = telemetry_settings(server)
+    return World(
+        "postgresql", settings, "heating_control", "c_abernethy", "m_oduya", asked, {"port": 1}, opened.close,
+        session=session, locked=locked,
+    )  # fmt: skip
+
+
+def ldap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """An OpenLDAP server, asked by ldapsearch."""
+    server = directory.DirectoryServer(folder / "directory")
+    server.start()
+    people = [("ann", "Ann Lee", "ann@example.org"), ("bob", "Bob Ray", "bob@example.org"), ("cy", "Cy Orr", "")]
+    groups = [
+        ("callout", "Who is called out", ["ann", "bob"], ["ann"]),
+        ("coast", "Coast rescue", ["group:callout", "app:pager"], []),
+    ]
+    plan = {"people": people, "apps": ["pager"], "groups": groups, "signed_in": ["ann"]}
+    server.prepare(plan, ADAPTER_PASSWORD)
+
+    def search(base: str, *attributes: str) -> str:
+        command = [
+            "ldapsearch", "-x", "-LLL", "-o", "ldif-wrap=no", "-H", f"ldap://127.0.0.1:{server.port}",
+            "-D", directory.OWNER, "-w", directory.LOGIN_PASSWORD, "-b", base, "-s", "base", *attributes,
+        ]  # fmt: skip
+        return subprocess.run(command, capture_output=True, text=True, check=True).stdout
+
+    def asked(who: str) -> str:
+        lines = search(directory.group("callout"), "member", "owner").splitlines()
+        return " ".join(line.split(":")[0] for line in lines if line.endswith(f": {who}"))
+
+    def locked(who: str) -> bool:
+        word = ["-D", who, "-w", directory.LOGIN_PASSWORD]
+        command = ["ldapwhoami", "-x", "-H", f"ldap://127.0.0.1:{server.port}", *word]
+        return subprocess.run(command, capture_output=True, check=False).returncode != 0
+
+    return World(
+        "directory", directory.usual(server), directory.group("callout"), directory.named("ann"),
+        directory.named("bob"), asked, {"port": 1}, server.stop, locked=locked, extra={"server": server},
+    )  # fmt: skip
+
+
+def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """A Dovecot server, asked by imaplib."""
+    server = mailboxes.MailboxServer(folder / "mailboxes")
+    server.start()
+    lists = [
+        ("Booking desk", "ann", "lrswipkxtea"), ("Booking desk", "bob", "lrs"),
+        ("Booking desk/Refunds", "ann", "lrswi"), ("Rescue", "anyone", "lr"),
+    ]  # fmt: skip
+    boxes = ["Booking desk", "Booking desk/Refunds", 'Booking desk/Zwölf "Uhr" & mehr', "Rescue"]
+    encoded = [box.replace("&", "&-").replace("ö", "&APY-").replace('"', '\\"') for box in boxes]
+    plan = {"logins": ["ann", "bob", "cy"], "mailboxes": encoded, "lists": lists}
+    server.prepare(plan, ADAPTER_PASSWORD)
+
+    def asked(who: str) -> str:
+        import imaplib
+
+        with imaplib.IMAP4("127.0.0.1", server.port) as mail:
+            mail.login(mailboxes.ADAPTER_LOGIN, ADAPTER_PASSWORD)
+            words = []
+            for box in ("Booking desk", "Booking desk/Refunds"):
+                _, (answer,) = mail.getacl(f'"Shared/{box}"')
+                parts = bytes(answer).decode().rsplit('"', 1)[-1].split()
+                words += [rights for name, rights in zip(parts[::2], parts[1::2], strict=True) if name == who]
+        return " ".join(words)
+
+    return World(
+        "mailboxes", mailboxes.usual(server), "Shared/Booking desk", "ann", "bob", asked, {"port": 1}, server.stop
+    )
+
+
+KEYS = {
+    "ann": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8g ann@example.org",
+    "bob": 'from="192.0.2.0/24",command="/usr/bin/uptime \\"ssh-rsa AAAA\\"",expiry-time="20261231Z" '
+    "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAICEiIyQlJicoKSorLC0uLzAxMjM0NTY3ODk6Ozw9Pj9A bob's key",
+}
+
+
+def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """A folder with a host's files, asked by ssh-keygen, getfacl and by reading them."""
+    root = folder / "host"
+    plan = {
+        "users": {"webcam": "Webcams of all huts", "ann": "Ann Lee", "bob": "Bob Ray"},
+        "groups": {"cameras": ["ann", "bob"], "maps": []},
+        "keys": {"webcam": ["# who looks after the cameras", KEYS["ann"], "", "not a key at all", KEYS["bob"]]},
+        "rules": {"cameras": ["ann ALL=(ALL:ALL) NOPASSWD: ALL", "%cameras ALL=(root) /usr/bin/systemctl restart cam"]},
+        "folders": {"/srv/maps": {"ann": "rwx", "bob": "r-x", "%maps": "rwx"}},
+    }
+    host.prepare(root, plan, TODAY)
+    sleeping: list[subprocess.Popen[bytes]] = []
+
+    def asked(who: str) -> str:
+        file = root / "home/webcam/.ssh/authorized_keys"
+        done = subprocess.run(["ssh-keygen", "-lf", str(file)], capture_output=True, text=True, check=False)
+        return " ".join(line for line in done.stdout.splitlines() if who.removeprefix("key:") in line)
+
+    def session() -> tuple[str, Callable[[], bool]]:
+        process = subprocess.Popen(["sleep", "600"])
+        sleeping.append(process)
+        host.sign_in(root, process.pid, "ann", "pts/7", "192.0.2.7", datetime.now(UTC))
+        return "user:ann", lambda: process.poll() is None
+
+    def locked(who: str) -> bool:
+        lines = (root / "etc/shadow").read_text().splitlines()
+        return any(line.startswith(f"{who.removeprefix('user:')}:!") for line in lines)
+
+    def stop() -> None:
+        for process in sleeping:
+            process.kill()
+            process.wait()
+
+    fingers = {name: "key:" + _fingerprint(line) for name, line in KEYS.items()}
+    return World(
+        "host", host.usual(root, plan), "login:webcam", fingers["ann"], fingers["bob"], asked,
+        {"root": str(root / "nowhere")}, stop, secret="", session=session, locked=locked, extra={"root": root},
+    )  # fmt: skip
+
+
+def _fingerprint(line: str) -> str:
+    done = subprocess.run(["ssh-keygen", "-lf", "-"], input=line, capture_output=True, text=True, check=True)
+    return next(word for word in done.stdout.split() if word.startswith("SHA256:"))
+
+
+def simulated(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """The stand-in for a cloud service, asked by HTTP."""
+    service = cloud.Cloud(ADAPTER_PASSWORD)
+    began = "2026-03-01T08:00:00+00:00"
+    service.load(
+        {
+            "people": {
+                "u1": {"name": "Ann Lee", "address": "ann@example.org", "number": "17"},
+                "u2": {"name": "Bob Ray", "address": "bob@example.org"},
+                **{f"x{n}": {"name": f"Extra {n}", "address": f"x{n}@example.org"} for n in range(230)},
+            },
+            "spaces": {"news": {"name": "Members' newsletter"}},
+            "members": {"news": {"u1": "full", "u2": "editor"}},
+            "tokens": {
+                "t1": {"app": "Mailer", "scope": "read write", "person": "u1", "space": "news"},
+                "t2": {"app": "Mailer", "scope": "read", "person": "u2", "space": "news"},
+            },
+            "sessions": {},
+            "activity": [{"space": "news", "who": "u1", "day": "2026-02-27", "permission": "change"}],
+        }
+    )
+    server = cloud.CloudServer(service, free_port())
+    server.start()
+    http = httpx.Client(base_url=server.address, headers={"Authorization": f"Bearer {ADAPTER_PASSWORD}"})
+
+    def asked(who: str) -> str:
+        rows = http.get("/spaces/news/members").json()["Resources"]
+        return next((row["role"] for row in rows if row["id"] == who), "")
+
+    def session() -> tuple[str, Callable[[], bool]]:
+        told = {"person": "u1", "device": "Phone", "address": "192.0.2.9", "started_at": began, "last_seen_at": began}
+        service.state.sessions["s1"] = told
+        return "u1", lambda: any(row["id"] == "s1" for row in http.get("/sessions").json()["Resources"])
+
+    def locked(who: str) -> bool:
+        return not http.get(f"/scim/v2/Users/{who}").json()["active"]
+
+    def stop() -> None:
+        http.close()
+        server.stop()
+
+    return World(
+        "cloud", {"address": server.address}, "news", "u1", "u2", asked, {"address": "http://127.0.0.1:1"}, stop,
+        session=session, locked=locked, extra={"service": service, "http": http},
+    )  # fmt: skip
+
+
+WORLDS = {"postgresql": postgresql, "directory": ldap, "mailboxes": imap, "host": unix, "cloud": simulated}
