@@ -7,13 +7,13 @@ CONSOLE := $(shell find console/src console/public console/index.html console/vi
 
 .PHONY: demo demo-reset test lint bench console screenshots lock clean
 
-demo: .make/postgresql .make/run $(BUILT)
+demo: .make/postgresql .make/systems .make/run $(BUILT)
 	@exec $(OPENLATCH) demo
 
-demo-reset: .make/postgresql .make/run $(BUILT)
+demo-reset: .make/postgresql .make/systems .make/run $(BUILT)
 	@exec $(OPENLATCH) demo --reset
 
-test: .make/postgresql .make/chromium .make/dev $(BUILT)
+test: .make/postgresql .make/systems .make/chromium .make/dev $(BUILT)
 	$(VENV)/bin/ruff check .
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
@@ -21,10 +21,10 @@ test: .make/postgresql .make/chromium .make/dev $(BUILT)
 	cd console && npx vue-tsc --noEmit && npx vitest run
 	$(VENV)/bin/pytest
 
-bench: .make/postgresql .make/dev
+bench: .make/postgresql .make/systems .make/dev
 	$(VENV)/bin/python -m bench $(ARGS)
 
-screenshots: .make/postgresql .make/chromium .make/terminal .make/dev $(BUILT)
+screenshots: .make/postgresql .make/systems .make/chromium .make/terminal .make/dev $(BUILT)
 	$(VENV)/bin/python -m bench.screenshots
 
 console: $(BUILT)
@@ -59,6 +59,16 @@ $(BUILT): .make/node $(CONSOLE)
 	@mkdir -p .make
 	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || deploy/install-debian postgresql
 	@touch $@
+
+# The servers of the other systems. Without them the demo goes on and says so; their tests would fail.
+.make/systems:
+	@mkdir -p .make
+	@for program in slapd ldapsearch dovecot getfacl ssh-keygen; do \
+		PATH="$$PATH:/usr/sbin" command -v $$program >/dev/null || missing=yes; \
+	done; \
+	if [ -n "$$missing" ]; then deploy/install-debian slapd ldap-utils dovecot-imapd acl openssh-client \
+		|| { echo "A directory and a mail server could not be had from Debian; going on without."; exit 0; }; fi; \
+	touch $@
 
 .make/chromium:
 	@mkdir -p .make

@@ -40,8 +40,12 @@ def test_from_an_empty_database_to_a_connected_system(
     words = ("organisation", "Real", "real", "--administrator", "Ada", "--address", "ada@real.example.org")
     assert "Use at least 12" in run(*words, "--password", "short", **configured).stderr
     assert run(*words, "--password", "a long password", **configured).returncode == 0
-    where = ("--host", "127.0.0.1", "--port", str(server.port), "--database", telemetry.DATABASE)
-    reach = ("connect", "real", "Telemetry", *where, "--user", telemetry.ADAPTER_LOGIN)
+    told = {"host": "127.0.0.1", "port": server.port, "database": telemetry.DATABASE, "user": telemetry.ADAPTER_LOGIN}
+    reach = ("connect", "real", "Telemetry", *(w for n, v in told.items() for w in ("--set", f"{n}={v}")))
+    lacking = run(*reach[:7], "--password", "x", **configured)
+    assert (lacking.returncode, "Missing: database, user" in lacking.stderr) == (2, True), lacking.stderr
+    unknown = run(*reach, "--set", "colour=red", "--password", "x", **configured)
+    assert "There is no setting colour" in unknown.stderr
     assert "password authentication failed" in run(*reach, "--password", "wrong", **configured).stderr
     found = run(*reach, "--password", ADAPTER_PASSWORD, **configured)
     assert json.loads(found.stdout)["accounts"] == 4, found.stderr

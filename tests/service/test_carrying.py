@@ -464,7 +464,7 @@ def test_the_secret_of_a_system_is_not_in_the_database(world: World) -> None:
         assert ADAPTER_PASSWORD.encode() not in stored.secret
         assert ADAPTER_PASSWORD not in str(list(journal.export(unit.db, world.viewer.organisation)))
         adapter: Adapter = systems.adapter_for(world.service, stored)
-    assert adapter.read().accounts
+    assert Reading.of(adapter.read()).accounts
 
 
 def test_access_that_is_given_is_given_in_the_system_and_taken_while_it_is_suspended(world: World) -> None:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
@@ -26,7 +26,7 @@ class Abilities:
 
     ``steps`` are the kinds of steps that it carries out. ``sessions`` and ``use`` say whether a reading tells of them;
     ``sessions_first`` that access ends by ending sessions and tokens before anything else, since a session that goes
-    on would give itself what is taken away.
+    on would give itself what is taken away; ``secret`` whether it needs a password or key.
     """
 
     steps: frozenset[StepKind]
@@ -34,6 +34,7 @@ class Abilities:
     sessions: bool = False
     use: bool = False
     sessions_first: bool = False
+    secret: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -183,15 +184,10 @@ def _name(thing: Found) -> tuple[Any, ...]:
 class Adapter(Protocol):
     """What a kind of system has to be able to do."""
 
-    @property
-    def settings_taken(self) -> tuple[Setting, ...]:
-        """What it has to be told besides its secret."""
-        ...
-
-    @property
-    def can(self) -> Abilities:
-        """What it can do, and what it needs for it."""
-        ...
+    settings_taken: ClassVar[tuple[Setting, ...]]
+    """What it has to be told besides its secret."""
+    can: ClassVar[Abilities]
+    """What it can do, and what it needs for it."""
 
     def check(self) -> None:
         """Try the settings and the secret. SystemDown, or SystemRefused with the right that is missing."""

@@ -121,6 +121,7 @@ class HostAdapter:
             "to signal the processes of sessions (CAP_KILL)",
         ),
         sessions=True,
+        secret=False,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:

@@ -218,8 +218,11 @@ def _holding(account: str, who: str, parts: dict[str, str]) -> Holding:
 
 
 def key(rights: str) -> str:
-    """A set of rights as a level's key: in the order of the standard; the obsolete c and d are what they came to."""
-    spread = rights.replace("c", "kx").replace("d", "ext")
+    """A set of rights as a level's key, in the order of the standard.
+
+    The obsolete c and d stand for what they came to, where the server has nothing newer (RFC 4314, 2.1.1).
+    """
+    spread = rights if set("kxte") & set(rights) else rights.replace("c", "kx").replace("d", "xte")
     return "".join(right for right in RIGHTS if right in spread)
 
 

@@ -54,6 +54,13 @@ def telemetry_plan() -> dict[str, Any]:
     return plan
 
 
+def systems_plan(day: datetime) -> dict[str, Any]:
+    """What is in the other systems, with days counted from ``day``; keys of a host have theirs in their own form."""
+    text = (DATA / "systems.json").read_text()
+    plan: dict[str, Any] = json.loads(text)
+    return {**plan, "cloud": json.loads(_dated(json.dumps(plan["cloud"]), day))}
+
+
 def base_day(now: datetime) -> datetime:
     """The day that the days in the files count from."""
     return datetime(now.year, now.month, now.day, tzinfo=UTC) - timedelta(days=1)
@@ -91,12 +98,13 @@ def _organisation(service: Service, name: str, slug: str) -> Viewer:
     return viewer
 
 
+def _dated(text: str, day: datetime) -> str:
+    """Text with the days in it written out."""
+    return re.sub(r"\{day([+-]\d+)\}", lambda found: (day + timedelta(days=int(found[1]))).strftime("%Y-%m-%d"), text)
+
+
 def _bring(service: Service, viewer: Viewer, kind: str, form: str, path: Path, day: datetime) -> None:
-    written = re.sub(
-        r"\{day([+-]\d+)\}",
-        lambda found: (day + timedelta(days=int(found[1]))).strftime("%Y-%m-%d"),
-        path.read_text(),
-    )
+    written = _dated(path.read_text(), day)
     with service.unit(viewer) as unit:
         report = importing.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good=False, try_only=False)
     if not report.kept:

@@ -7,6 +7,7 @@ import json
 import click
 from cryptography.fernet import Fernet
 
+from openlatch.adapters import ADAPTERS, Reading, class_of
 from openlatch.launch.settings import Settings
 
 
@@ -64,37 +65,45 @@ def organisation(name: str, slug: str, time_zone: str, administrator: str, addre
 @click.command()
 @click.argument("slug")
 @click.argument("name")
+@click.option("--kind", type=click.Choice(list(ADAPTERS)), default="postgresql", show_default=True, help="What it is.")
 @click.option("--key", default=None, help="The key that files name it by; left out, its name.")
-@click.option("--host", required=True, help="The server's address.")
-@click.option("--port", default=5432, show_default=True, help="The server's port.")
-@click.option("--database", required=True, help="A database on it.")
-@click.option("--user", required=True, help="Open Latch's login there.")
-@click.option("--app-prefix", default="app_", show_default=True, help="Logins that begin with it are apps.")
-@click.password_option(envvar="OPENLATCH_SYSTEM_PASSWORD", confirmation_prompt=False, help="That login's password.")
-def connect(
-    slug: str,
-    name: str,
-    key: str | None,
-    host: str,
-    port: int,
-    database: str,
-    user: str,
-    app_prefix: str,
-    password: str,
-) -> None:
-    """Connect the PostgreSQL server NAME to the organisation SLUG. It is read before it is stored."""
-    from openlatch.adapters import Reading
-    from openlatch.adapters.postgresql import PostgresqlAdapter
+@click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="How it is reached; repeat it.")
+@click.option("--password", envvar="OPENLATCH_SYSTEM_PASSWORD", help="The password or key of Open Latch's login.")
+def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, ...], password: str | None) -> None:
+    """Connect the system NAME to the organisation SLUG. It is tried before it is stored, and read."""
     from openlatch.launch import serving
     from openlatch.service import signing_in, systems
 
-    settings = {"host": host, "port": port, "database": database, "user": user, "app_prefix": app_prefix}
-    reading = Reading.of(PostgresqlAdapter(settings, password).read())
+    settings = _settings(kind, given)
+    if password is None:
+        password = click.prompt("Password", hide_input=True) if class_of(kind).can.secret else ""
+    adapter = ADAPTERS[kind](settings, password)
+    adapter.check()
+    reading = Reading.of(adapter.read())
     service = serving.assemble(Settings.load())
     with service.unit(signing_in.service_viewer(service, slug)) as unit:
-        system = systems.connect(unit, key or name, name, "postgresql", settings, password)
+        system = systems.connect(unit, key or name, name, kind, settings, password)
         unit.wake("read_system", system=system.id)
     click.echo(json.dumps({"accounts": len(reading.accounts), "grants": len(reading.holdings)}))
+
+
+def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
+    """The settings of a system, with what is usual for those left out. UsageError that names what is missing."""
+    taken = {setting.name: setting for setting in class_of(kind).settings_taken}
+    told = dict(pair.partition("=")[::2] for pair in given)
+    settings: dict[str, str | int] = {}
+    for name, setting in taken.items():
+        if name in told:
+            settings[name] = int(told[name]) if isinstance(setting.usual, int) else told[name]
+        elif setting.usual is not None:
+            settings[name] = setting.usual
+    lacking = [name for name in taken if name not in settings]
+    unknown = [name for name in told if name not in taken]
+    if lacking or unknown:
+        listed = "\n".join(f"  --set {name}=…  {setting.about}" for name, setting in taken.items())
+        wrong = f"Missing: {', '.join(lacking)}." if lacking else f"There is no setting {', '.join(unknown)}."
+        raise click.UsageError(f"{wrong} A system of the kind {kind} takes:\n{listed}")
+    return settings
 
 
 @click.command()

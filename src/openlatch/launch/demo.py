@@ -23,6 +23,7 @@ from sqlalchemy import select
 
 from openlatch.demo import loader
 from openlatch.launch.cluster import Cluster
+from openlatch.launch.surroundings import Surroundings
 from openlatch.processes import CantStart, free_port, is_free
 from openlatch.service import systems
 from openlatch.service.context import Service, Viewer
@@ -75,6 +76,7 @@ class Demo:
         self.children: dict[str, subprocess.Popen[bytes]] = {}
         self.sessions: telemetry.OpenSessions | None = None
         self.mail = MailServer(folder / "mail", free_port(), free_port())
+        self.around: Surroundings | None = None
 
     @property
     def address(self) -> str:
@@ -99,6 +101,8 @@ class Demo:
         )
         self._prepare_telemetry(service, kept)
         organisation = self._load(service)
+        self.around = Surroundings(self.folder / "systems", kept.adapter_password, _say)
+        self.around.start(service)
         self._connect_telemetry(service, organisation, kept)
         service.engine.dispose()
         self._start_children(url, kept)
@@ -132,6 +136,8 @@ class Demo:
             if system.settings != settings:
                 systems.connect(unit, loader.TELEMETRY, loader.TELEMETRY, "postgresql", settings, kept.adapter_password)
         systems.read(service, organisation, system.id)
+        assert self.around is not None
+        self.around.connect(service, organisation)
         if not loader.has_played(service, organisation):
             loader.play(service, organisation)
 
@@ -193,6 +199,8 @@ class Demo:
                 child.wait(5)
         if self.sessions is not None:
             self.sessions.close()
+        if self.around is not None:
+            self.around.stop()
         self.mail.stop()
         self.telemetry.stop()
         self.register.stop()
@@ -230,7 +238,11 @@ def _welcome(demo: Demo) -> None:
         _say(f"  {key + '@hollinfell.example.org' if '.aldous' not in key else key + '@wardens.example.net':44} {what}")
     _say(f"  {loader.NEIGHBOUR[0]:44} {loader.NEIGHBOUR[2]}")
     _say(f"\nThe mail that is sent is at {demo.mail.address}")
-    _say(f"The hut telemetry database is at 127.0.0.1:{demo.telemetry.port}. Logs and data: {demo.folder}")
+    _say(f"The hut telemetry database is at 127.0.0.1:{demo.telemetry.port}.")
+    for name, kind, settings in demo.around.connections if demo.around else ():
+        place = settings.get("address") or settings.get("root") or f"{settings['host']}:{settings['port']}"
+        _say(f"The {name[0].lower() + name[1:]} ({kind}) is at {place}.")
+    _say(f"Logs and data: {demo.folder}")
     _say("Ctrl-C stops everything.\n")
 
 

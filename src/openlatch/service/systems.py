@@ -225,13 +225,19 @@ class _Comparison:
             handle.person_id = known.id
             self.unit.record("person.matched", "person", known.id, known.name, system=self.system.name, by=login.handle)
         elif login.is_app:
-            app = App(organisation_id=self.organisation, name=login.handle, purpose=f"Met in {self.system.name}.")
+            app = App(
+                organisation_id=self.organisation,
+                name=login.comment or login.handle,
+                purpose=f"Met in {self.system.name}.",
+            )
             self.db.add(app)
             self.db.flush()
             handle.app_id = app.id
             self.unit.record("app.found", "app", app.id, login.handle)
         else:
-            person = Person(organisation_id=self.organisation, name=login.handle, inside=False, recognised=False)
+            person = Person(
+                organisation_id=self.organisation, name=login.comment or login.handle, inside=False, recognised=False
+            )
             self.db.add(person)
             self.db.flush()
             handle.person_id = person.id

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from flask import Flask, Response, jsonify, request
-from werkzeug.serving import make_server
+from werkzeug.serving import WSGIRequestHandler, make_server
 
 SCIM_LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 SCIM_USER = "urn:ietf:params:scim:schemas:core:2.0:User"
@@ -238,12 +238,17 @@ def _tokens(app: Flask, cloud: Cloud) -> None:
         return "", 204
 
 
+class _Quiet(WSGIRequestHandler):
+    def log_request(self, code: int | str = "-", size: int | str = "-") -> None:
+        """Say nothing: what is asked of it is no news."""
+
+
 class CloudServer:
     """The service on loopback, in a thread of its own."""
 
     def __init__(self, cloud: Cloud, port: int) -> None:
         self.cloud, self.port = cloud, port
-        self._server = make_server("127.0.0.1", port, cloud.app(), threaded=True)
+        self._server = make_server("127.0.0.1", port, cloud.app(), threaded=True, request_handler=_Quiet)
         self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
 
     @property

@@ -89,10 +89,7 @@ class System(Keyed, Base):
     """Where accounts really live. ``secret`` is encrypted with a key that is not in the database."""
 
     __tablename__ = "systems"
-    __table_args__ = (
-        UniqueConstraint("organisation_id", "key"),
-        CheckConstraint("kind in ('by_hand', 'postgresql')", name="kind"),
-    )
+    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
 
     name: Mapped[str]
     kind: Mapped[str] = mapped_column(server_default="by_hand")

@@ -46,6 +46,8 @@ STEWARDS = """
 def upgrade() -> None:
     """Ask once, and index what leads on from teams and accounts."""
     op.execute(ASK_ONCE)
+    # Which kinds of systems there are, the adapters say.
+    op.drop_constraint('ck_systems_kind', 'systems')
     op.add_column('terms', sa.Column('steward_of', sa.Uuid(), nullable=True))
     op.execute(STEWARDS)
     op.create_index('ix_terms_steward_of', 'terms', ['steward_of'],
@@ -57,7 +59,7 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    """What was asked for in between would be asked more slowly; nothing would be lost."""
+    """What is asked would be asked more slowly; systems of new kinds stay as they are."""
     op.execute("drop trigger notes_steward on terms; drop function note_steward;"
                "drop trigger notes_stewards on levels; drop function note_stewards")
     op.drop_column('terms', 'steward_of')

@@ -1,0 +1,219 @@
+"""Every kind of system through the service: read, matched to people, taken away there, and proved."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import pytest
+from flask import request
+from sqlalchemy import select
+
+from openlatch.core import journal as chain
+from openlatch.errors import SystemDown, SystemRefused
+from openlatch.launch.cluster import Cluster
+from openlatch.service import carrying, revocations, systems
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.standins.cloud import Cloud, Manners
+from openlatch.store import journal
+from openlatch.store.tables import Account, Grant, Handle, Person, Resource, Session, System, Term, Use
+from tests.adapters.worlds import WORLDS, World
+from tests.conftest import Clock
+
+
+@pytest.fixture
+def make(
+    folder: Path, tmp_path_factory: pytest.TempPathFactory, make_telemetry: Callable[[str], Cluster]
+) -> Iterator[Callable[[str], World]]:
+    made: list[World] = []
+
+    def start(kind: str) -> World:
+        place = folder / f"service-{kind}-{tmp_path_factory.mktemp('world').name}"
+        place.mkdir()
+        place.chmod(0o755)
+        made.append(WORLDS[kind](place, make_telemetry))
+        return made[-1]
+
+    yield start
+    for world in made:
+        world.stop()
+
+
+def connect(service: Service, viewer: Viewer, world: World) -> UUID:
+    with service.unit(viewer) as unit:
+        ident = systems.connect(unit, world.kind, world.kind, world.kind, world.settings, world.secret).id
+    assert systems.read(service, viewer.organisation, ident) is not None
+    return ident
+
+
+def grant_of(unit: Unit, world: World, who: str) -> Grant:
+    found = (
+        select(Grant)
+        .join(Account, Account.id == Grant.account_id)
+        .join(Handle, Handle.person_id == Grant.person_id)
+        .where(Account.handle == world.account, Handle.name == who, Grant.state != "ended")
+    )
+    return unit.db.scalars(found).one()
+
+
+def start_ending(service: Service, viewer: Viewer, world: World, who: str) -> tuple[UUID, UUID]:
+    with service.unit(viewer) as unit:
+        grant = grant_of(unit, world, who).id
+        return grant, revocations.start(unit, revocations.Wish(grants=(grant,)), "The season is over.")
+
+
+def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, turns: int = 12) -> str:
+    """Carry it out as the worker does, letting time pass; gives its state."""
+    for _ in range(turns):
+        carrying.carry_out(service, viewer.organisation, revocation)
+        with service.unit(viewer) as unit:
+            state = str(revocations.page(unit, revocation)["state"])
+        if state == "confirmed":
+            break
+        clock.now += timedelta(minutes=1)
+    return state
+
+
+@pytest.mark.parametrize("kind", list(WORLDS))
+def test_what_a_system_has_is_found_taken_away_there_and_proved(
+    kind: str, make: Callable[[str], World], service: Service, organisation: Viewer, clock: Clock
+) -> None:
+    """The system's own client is asked; the journal holds."""
+    world = make(kind)
+    before = world.asked(world.stays)
+    system = connect(service, organisation, world)
+    grant, revocation = start_ending(service, organisation, world, world.goes)
+    assert carry_on(service, organisation, clock, revocation) == "confirmed"
+    assert world.asked(world.goes) == ""
+    assert world.asked(world.stays) == before
+    systems.read(service, organisation.organisation, system)
+    with service.unit(organisation) as unit:
+        assert (unit.db.get_one(Grant, grant).state, grant_of(unit, world, world.stays).state) == ("ended", "active")
+        assert chain.verify(journal.export(unit.db, organisation.organisation), journal.head(unit.db)).sound
+        stored = unit.db.get_one(System, system)
+        assert not world.secret or world.secret not in f"{stored.settings} {stored.answer}"
+
+
+def test_people_are_told_by_their_address_and_use_and_parts_are_kept(
+    make: Callable[[str], World], service: Service, organisation: Viewer, clock: Clock
+) -> None:
+    """Ann is one person in a directory, a mail server and a cloud service; two with one address are nobody."""
+    with service.unit(organisation) as unit:
+        for name, address in (("Ann Lee", "Ann@example.org"), ("Bob", "bob@example.org"), ("Rob", "bob@example.org")):
+            unit.db.add(Person(organisation_id=organisation.organisation, name=name, address=address, inside=True))
+    for kind in ("directory", "mailboxes", "cloud"):
+        world = make(kind)
+        if kind == "mailboxes":
+            world.settings["domain"] = "example.org"
+        connect(service, organisation, world)
+    with service.unit(organisation) as unit:
+        ann = unit.db.scalars(select(Person).where(Person.name == "Ann Lee")).one()
+        held = unit.db.scalars(select(Grant).where(Grant.person_id == ann.id)).all()
+        assert len(held) == 3
+        bobs = select(Handle.name).join(Person, Person.id == Handle.person_id).where(Person.name.in_(("Bob", "Rob")))
+        assert unit.db.scalars(bobs).all() == []
+        assert unit.db.scalar(select(Use.days).join(Grant).where(Grant.person_id == ann.id, Use.permission == "change"))
+        assert sum(grant.last_used_at is not None for grant in held) == 2
+        parts = unit.db.scalars(select(Resource.name).join(Term, Term.resource_id == Resource.id)).all()
+        assert parts == ["Refunds"]
+        public = unit.db.scalars(select(Resource.name).where(Resource.public)).all()
+        assert public == ["Inbox"]
+
+
+@pytest.mark.parametrize(
+    "manners",
+    [
+        Manners(reduce_first=True, waits_for_person=True),
+        Manners(delay=0.3),
+        Manners(limit=3),
+        Manners(shifts=True),
+    ],
+    ids=lambda manners: ",".join(name for name, on in vars(manners).items() if on),
+)
+def test_awkward_manners_of_a_service_do_not_keep_access(
+    manners: Manners, make: Callable[[str], World], service: Service, organisation: Viewer, clock: Clock
+) -> None:
+    """The plan ends, and the service shows that it did; a full member never has to agree."""
+    world = make("cloud")
+    connect(service, organisation, world)
+    simulated: Cloud = world.extra["service"]
+    simulated.manners = manners
+    _, revocation = start_ending(service, organisation, world, world.goes)
+    for _ in range(30):
+        if carry_on(service, organisation, clock, revocation, 1) == "confirmed":
+            break
+        simulated.settle()
+    simulated.manners = Manners()
+    assert world.asked(world.goes) == ""
+    with service.unit(organisation) as unit:
+        assert revocations.page(unit, revocation)["state"] == "confirmed"
+
+
+def test_a_service_that_says_done_when_it_is_not_is_found_out(
+    make: Callable[[str], World], service: Service, organisation: Viewer, clock: Clock
+) -> None:
+    """The steps are open again, the grant still reads revoking; once the service does it, it is proved."""
+    world = make("cloud")
+    connect(service, organisation, world)
+    simulated: Cloud = world.extra["service"]
+    simulated.manners = Manners(says_done=True)
+    grant, revocation = start_ending(service, organisation, world, world.goes)
+    assert carry_on(service, organisation, clock, revocation, 3) != "confirmed"
+    with service.unit(organisation) as unit:
+        steps = revocations.page(unit, revocation)["step_list"]
+        assert any("Contradicted" in step["answer"] or "still" in step["answer"] for step in steps)
+        assert unit.db.get_one(Grant, grant).state == "revoking"
+    simulated.manners = Manners()
+    assert carry_on(service, organisation, clock, revocation) == "confirmed"
+    assert world.asked(world.goes) == ""
+
+
+def test_an_outage_or_pages_that_never_settle_make_nothing_look_gone(
+    make: Callable[[str], World], service: Service, organisation: Viewer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The system is marked as down with what it said; grants and sessions stay."""
+    world = make("cloud")
+    assert world.session is not None
+    world.session()
+    system = connect(service, organisation, world)
+    simulated: Cloud = world.extra["service"]
+
+    def live() -> tuple[int, int]:
+        with service.unit(organisation) as unit:
+            grants = unit.db.scalars(select(Grant.id).where(Grant.state == "active", Grant.missing_since.is_(None)))
+            return len(grants.all()), len(unit.db.scalars(select(Session.id).where(Session.ended_at.is_(None))).all())
+
+    before = live()
+    simulated.manners = Manners(down=True)
+    assert systems.read(service, organisation.organisation, system) is None
+    usual: Any = simulated.page
+
+    def shifting(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        simulated.manners.shifts = request.args["startIndex"] == "101"
+        return usual(rows)  # type: ignore[no-any-return]
+
+    simulated.manners = Manners()
+    monkeypatch.setattr(simulated, "page", shifting)
+    assert systems.read(service, organisation.organisation, system) is None
+    assert live() == before
+    with service.unit(organisation) as unit:
+        stored = unit.db.get_one(System, system)
+        assert stored.down_since is not None
+        assert "changes faster than it can be read" in stored.answer
+
+
+def test_settings_that_do_not_work_are_refused_before_they_are_kept(
+    make: Callable[[str], World], service: Service, organisation: Viewer
+) -> None:
+    """With what is missing."""
+    world = make("directory")
+    wrong = {**world.settings, "groups": "ou=nowhere,dc=example,dc=org"}
+    with pytest.raises(SystemRefused, match="can't read ou=nowhere"), service.unit(organisation) as unit:
+        systems.connect(unit, "d", "Directory", "directory", wrong, world.secret)
+    with pytest.raises(SystemDown), service.unit(organisation) as unit:
+        systems.connect(unit, "d", "Directory", "directory", {**world.settings, "port": 1}, world.secret)
+    with service.unit(organisation) as unit:
+        assert unit.db.scalars(select(System)).all() == []
