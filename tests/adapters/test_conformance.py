@@ -13,10 +13,10 @@ from openlatch.adapters import Adapter, Holding, Reading
 from openlatch.core.words import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
-from tests.adapters.worlds import WORLDS, World
+from tests.adapters.worlds import ALL_WORLDS, World
 
 
-@pytest.fixture(params=list(WORLDS))
+@pytest.fixture(params=list(ALL_WORLDS))
 def world(
     request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory, make_telemetry: Callable[[str], Cluster],
     folder: Path,
@@ -24,7 +24,7 @@ def world(
     place = folder / f"{request.param}-{tmp_path_factory.mktemp('world').name}"
     place.mkdir()
     place.chmod(0o755)
-    made = WORLDS[request.param](place, make_telemetry)
+    made = ALL_WORLDS[request.param](place, make_telemetry)
     yield made
     made.stop()
 

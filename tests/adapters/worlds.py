@@ -6,13 +6,14 @@ import subprocess
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
 from typing import Any
 
 import httpx
 import psycopg
 
-from openlatch.adapters import ADAPTERS, Adapter
+from openlatch.adapters import ADAPTERS, Adapter, Maker
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
 from openlatch.standins import cloud, directory, host, mailboxes, telemetry
@@ -41,10 +42,12 @@ class World:
     session: Callable[[], tuple[str, Callable[[], bool]]] | None = None
     locked: Callable[[str], bool] | None = None
     extra: dict[str, Any] = field(default_factory=dict)
+    maker: Maker | None = None
 
     def adapter(self, secret: str = "", **changed: Any) -> Adapter:
         """The system's adapter, perhaps told something else."""
-        return ADAPTERS[self.kind]({**self.settings, **changed}, secret or self.secret)
+        make = self.maker or ADAPTERS[self.kind]
+        return make({**self.settings, **changed}, secret or self.secret)
 
 
 def postgresql(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
@@ -253,4 +256,31 @@ def simulated(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     )  # fmt: skip
 
 
+def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """The worked example of the how-to, asked by reading its file."""
+    file = folder / "rota.csv"
+    file.write_text("account,holder,level,until\nhut,ann@example.org,planner,2026-09-30\nhut,bob,reader,\n")
+
+    def asked(who: str) -> str:
+        return " ".join(line for line in file.read_text().splitlines() if f",{who}," in line)
+
+    return World(
+        "example", {"file": str(file)}, "hut", "ann@example.org", "bob", asked,
+        {"file": str(folder / "nowhere" / "rota.csv")}, lambda: None, secret="", maker=_example(),
+    )  # fmt: skip
+
+
+def _example() -> Maker:
+    place = Path(__file__).parents[2] / "docs" / "how-to" / "example_adapter.py"
+    specification = spec_from_file_location("example_adapter", place)
+    assert specification is not None
+    assert specification.loader is not None
+    module = module_from_spec(specification)
+    specification.loader.exec_module(module)
+    maker: Maker = module.RotaAdapter
+    return maker
+
+
 WORLDS = {"postgresql": postgresql, "directory": ldap, "mailboxes": imap, "host": unix, "cloud": simulated}
+# For the adapter alone, as it is no kind of the service's.
+ALL_WORLDS = {**WORLDS, "example": example}

@@ -13,9 +13,10 @@ from flask import request
 from sqlalchemy import select
 
 from openlatch.core import journal as chain
-from openlatch.errors import SystemDown, SystemRefused
+from openlatch.core.words import StepKind
+from openlatch.errors import Conflict, SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
-from openlatch.service import carrying, revocations, systems
+from openlatch.service import carrying, changes, revocations, settling, systems
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.standins.cloud import Cloud, Manners
 from openlatch.store import journal
@@ -95,6 +96,70 @@ def test_what_a_system_has_is_found_taken_away_there_and_proved(
         assert chain.verify(journal.export(unit.db, organisation.organisation), journal.head(unit.db)).sound
         stored = unit.db.get_one(System, system)
         assert not world.secret or world.secret not in f"{stored.settings} {stored.answer}"
+
+
+@pytest.mark.parametrize("kind", list(WORLDS))
+def test_access_is_suspended_and_resumed_there(
+    kind: str, make: Callable[[str], World], service: Service, organisation: Viewer
+) -> None:
+    """As it was; on a host, where nobody can give it from outside, it says so."""
+    world = make(kind)
+    connect(service, organisation, world)
+    before = world.asked(world.stays)
+    with service.unit(organisation) as unit:
+        grant = grant_of(unit, world, world.stays).id
+
+    def change(what: str) -> Any:
+        with service.unit(organisation) as unit:
+            changes.carry_out(unit, changes.Change(changes.ChangeKind(what), "For a week.", (grant,)))
+        return settling.settle(service, organisation.organisation, grant)
+
+    assert change("suspend") is None
+    assert world.asked(world.stays) == ""
+    again = change("resume")
+    if kind == "host":
+        assert again is not None
+        with service.unit(organisation) as unit:
+            assert "by hand" in unit.db.get_one(Grant, grant).owed_answer
+    else:
+        assert again is None
+        assert world.asked(world.stays) == before
+
+
+def test_drift_is_adopted_with_an_owner_or_restored(
+    make: Callable[[str], World], service: Service, organisation: Viewer
+) -> None:
+    """What nobody recorded is vouched for once; what the system lost is given there again."""
+    world = make("directory")
+    system = connect(service, organisation, world)
+    with service.unit(organisation) as unit:
+        unit.db.add(owner := Person(organisation_id=organisation.organisation, name="Ines", inside=True))
+        unit.db.flush()
+        grant, ines = grant_of(unit, world, world.stays).id, owner.id
+    adopt = changes.Change(changes.ChangeKind.ADOPT, "Bob is on the list.", (grant,), successor=ines)
+    with service.unit(organisation) as unit:
+        assert "Ines owns" in changes.preview(unit, adopt)["lines"][0]["does"]
+        assert not unit.db.get_one(Grant, grant).recorded
+    with service.unit(organisation) as unit:
+        changes.carry_out(unit, adopt)
+    with pytest.raises(Conflict, match="recorded already"), service.unit(organisation) as unit:
+        changes.carry_out(unit, adopt)
+    with pytest.raises(Conflict, match="has not lost"), service.unit(organisation) as unit:
+        changes.carry_out(unit, changes.Change(changes.ChangeKind.RESTORE, "It was lost.", (grant,)))
+    with service.unit(organisation) as unit:
+        row = unit.db.get_one(Grant, grant)
+        assert row.recorded
+        assert unit.db.get_one(Account, row.account_id).owner_id == ines
+        handle = dict(row.handle)
+    adapter = world.adapter()
+    adapter.apply(StepKind.REMOVE, handle)
+    outcome = systems.read(service, organisation.organisation, system)
+    assert outcome is not None
+    assert outcome.missing == 1
+    with service.unit(organisation) as unit:
+        changes.carry_out(unit, changes.Change(changes.ChangeKind.RESTORE, "It was lost.", (grant,)))
+    assert settling.settle(service, organisation.organisation, grant) is None
+    assert world.asked(world.stays) == "member"
 
 
 def test_people_are_told_by_their_address_and_use_and_parts_are_kept(

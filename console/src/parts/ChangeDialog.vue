@@ -15,7 +15,8 @@ const props = defineProps<{ open: boolean; grants?: GrantRow[]; filter?: string;
 const emit = defineEmits<{ close: []; done: [] }>()
 const KINDS: [string, string][] = [
   ['set_end', 'Set or move the end'], ['set_level', 'Change the level'], ['suspend', 'Suspend'], ['resume', 'Resume'],
-  ['replace', 'Hand to a successor'], ['end', 'End'],
+  ['replace', 'Hand to a successor'], ['end', 'End'], ['adopt', 'Record what nobody recorded'],
+  ['restore', 'Give in the system again'],
 ]
 const form = reactive({ kind: 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
 const preview = ref<ChangePreview | null>(null)
@@ -38,7 +39,7 @@ const wish = computed(() => ({
   last_day: form.kind === 'set_end' && !form.no_end ? form.last_day || null : null,
   no_end: form.kind === 'set_end' && form.no_end,
   level: form.kind === 'set_level' ? form.level || null : null,
-  successor: form.kind === 'replace' ? form.successor || null : null,
+  successor: form.kind === 'replace' || form.kind === 'adopt' ? form.successor || null : null,
   reason: form.reason,
 }))
 const doing = computed(() => `${KINDS.find(([kind]) => kind === form.kind)?.[1] ?? 'Change'}: ${counted(preview.value?.changed ?? 0, 'grant')}`)
@@ -92,6 +93,7 @@ async function change(): Promise<void> {
           <span v-else class="block font-normal text-soft">Pick grants of one system.</span>
         </label>
         <label v-if="form.kind === 'replace'" class="block font-semibold">To whom <select v-model="form.successor" class="field mt-1 font-normal"><option value="" disabled>Choose somebody</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
+        <label v-if="form.kind === 'adopt'" class="block font-semibold">Who owns the account from now on, if nobody does <select v-model="form.successor" class="field mt-1 font-normal"><option value="">Leave it as it is</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
         <label class="block font-semibold">Why <input v-model="form.reason" required minlength="3" class="field mt-1 font-normal" /></label>
       </template>
       <ul v-if="lines.length" class="max-h-80 divide-y divide-line overflow-y-auto rounded-md border border-line" tabindex="0" :aria-label="result ? 'What was done' : 'What it would do'">

@@ -440,6 +440,11 @@ _changing(
     "set-level", "set_level", "Change the level of",
     click.option("--level", type=click.UUID, required=True, help="The level that they become."),
 )  # fmt: skip
+_changing(
+    "adopt", "adopt", "Record",
+    click.option("--owner", "to", default=None, help="Who owns the account from now on, where nobody does."),
+)  # fmt: skip
+_changing("restore", "restore", "Give in the system again")
 _changing("replace", "replace", "Hand over", click.option("--to", required=True, help="The successor."))
 
 

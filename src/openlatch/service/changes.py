@@ -41,6 +41,8 @@ class ChangeKind(StrEnum):
     SET_LEVEL = "set_level"
     REPLACE = "replace"
     END = "end"
+    ADOPT = "adopt"
+    RESTORE = "restore"
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,6 +178,8 @@ def _make(unit: Unit, change: Change, ident: UUID) -> dict[str, Any]:
         ChangeKind.SET_LEVEL: _set_level,
         ChangeKind.REPLACE: _replace,
         ChangeKind.END: _end,
+        ChangeKind.ADOPT: _adopt,
+        ChangeKind.RESTORE: _restore,
     }
     return makers[change.kind](unit, change, grant)
 
@@ -331,6 +335,57 @@ def _shifted(terms: Sequence[core.Term], now: datetime) -> list[core.Term]:
 def _end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     ident = revocations.start(unit, revocations.Wish((grant.id,)), change.reason)
     return _line(unit, "ends", revocation_id=ident)
+
+
+def _adopt(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+    """What a system has and nobody recorded is vouched for from now on; an account can be given an owner with it."""
+    _refuse_ended(grant)
+    if grant.recorded:
+        raise Conflict("The grant is recorded already.", "There is nothing to adopt.")
+    levels = [unit.db.get_one(Level, term.level_id) for term in _terms(unit, grant)]
+    steward = any(level.reach == Reach.STEWARD for level in levels)
+    if steward:
+        unit.require_proof("Vouching for steward reach")
+    account = unit.db.get_one(AccountRow, grant.account_id)
+    owned = _give_owner(unit, account, change) if change.successor is not None else ""
+    with _guarded(unit, grant) as warned:
+        grant.recorded, grant.given_by_id, grant.reason = True, unit.viewer.person, change.reason.strip()
+        grant.version += 1
+        unit.db.flush()
+        _note(unit, "grant.adopted", grant, change)
+    flags.evaluate(unit, grants=[grant.id])
+    return _line(unit, f"is recorded as given by {unit.viewer.name}{owned}", warned, steward=steward)
+
+
+def _give_owner(unit: Unit, account: AccountRow, change: Change) -> str:
+    """An owner for an account that has none; gives it in words."""
+    person = unit.db.get(Person, change.successor)
+    if person is None or person.standing == "left" or not person.recognised:
+        raise BadInput("There is no such owner, or they have left.", "Choose another.", {"successor": "unknown"})
+    if account.owner_id == person.id:
+        return ""
+    if account.owner_id is not None:
+        raise Conflict(f"{account.name} has an owner.", "Have it handed over instead.")
+    unit.sight.require_administrator()
+    account.owner_id = person.id
+    account.version += 1
+    unit.record("account.owned", "account", account.id, account.name, account.id, owner=person.name)
+    telling.tell(unit, [person.id], "account", f"You own {account.name} from now on.", f"/accounts/{account.id}")
+    return f"; {person.name} owns {account.name} from now on"
+
+
+def _restore(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+    """What the register has and its system has lost is given there again."""
+    if grant.state != GrantState.ACTIVE or grant.missing_since is None:
+        raise Conflict("The system has not lost this grant.", "There is nothing to restore.")
+    if any(unit.db.get_one(Level, term.level_id).reach == Reach.STEWARD for term in _terms(unit, grant)):
+        unit.require_proof("Giving steward reach")
+    giving.owe(unit, grant, Owed.GIVE)
+    if grant.owed is None:
+        raise Conflict("Its system is changed by hand.", "Give it there, and say so in the register.")
+    grant.version += 1
+    _note(unit, "grant.restored", grant, change)
+    return _line(unit, "is given in the system again")
 
 
 def _refuse_ended(grant: Grant) -> None:

@@ -7,17 +7,18 @@ nothing is done twice.
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
 from openlatch.adapters import Adapter
-from openlatch.core.revocation import wait_after
+from openlatch.core.revocation import Move, wait_after
 from openlatch.core.words import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
-from openlatch.store.tables import Account, Grant, Handle, Level, System, Term
+from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
 
 
 def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
@@ -31,47 +32,56 @@ def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None
         system = unit.db.get_one(System, account.system_id)
         owed, version = Owed(grant.owed), grant.version
         adapter = adapter_for(service, system)
-        detail, lacking = _detail(unit, adapter, grant, account, system)
+        moves, lacking = _moves(unit, adapter, grant, account, system, owed)
+    detail = moves[0].detail if moves else {}
     if lacking:
         return _store(service, viewer, ident, version, owed, False, lacking, detail)
-    kind = StepKind.GIVE if owed is Owed.GIVE else StepKind.REMOVE
     try:
-        said = adapter.apply(kind, detail)
-        shown = adapter.confirm(kind, detail)
+        said = [adapter.apply(move.kind, move.detail) for move in moves]
+        shown = [wrong for move in moves if (wrong := adapter.confirm(move.kind, move.detail)) is not None]
     except (SystemDown, SystemRefused) as error:
         return _store(service, viewer, ident, version, owed, False, f"{error.detail} {error.remedy}".strip(), detail)
-    return _store(service, viewer, ident, version, owed, shown is None, shown or said, detail)
+    return _store(service, viewer, ident, version, owed, not shown, " ".join(shown or said), detail)
 
 
-def _detail(unit: Unit, adapter: Adapter, grant: Grant, account: Account, system: System) -> tuple[dict[str, str], str]:
-    """What the system needs to know to find the holding, or what is lacking for that, in words."""
-    if grant.handle:
-        login = str(grant.handle.get("member", ""))
-    else:
-        login = unit.db.scalar(
-            select(Handle.name)
-            .where(
-                Handle.system_id == system.id,
-                (Handle.person_id == grant.holder_id) | (Handle.app_id == grant.holder_id),
-            )
-            .order_by(Handle.name)
-        ) or ""  # fmt: skip
+def _moves(
+    unit: Unit, adapter: Adapter, grant: Grant, account: Account, system: System, owed: Owed
+) -> tuple[tuple[Move, ...], str]:
+    """What has to be done in the system, in its order, or what is lacking for that, in words."""
+    if owed is Owed.TAKE and grant.handle:
+        return adapter.plan(StepKind.REMOVE, grant.handle), ""
+    login = grant.handle.get("login") or unit.db.scalar(
+        select(Handle.name)
+        .where(
+            Handle.system_id == system.id,
+            (Handle.person_id == grant.holder_id) | (Handle.app_id == grant.holder_id),
+        )
+        .order_by(Handle.name)
+    )
     if not account.handle:
-        return {}, f"{system.name} has not shown this account yet; have it read first."
+        return (), f"{system.name} has not shown this account yet; have it read first."
     if not login:
-        return {}, f"The holder has no login in {system.name} that is known here; record it, or make one there."
-    levels = unit.db.scalars(
-        select(Level)
+        return (), f"The holder has no login in {system.name} that is known here; record it, or make one there."
+    held = unit.db.execute(
+        select(Level.key, Resource.key)
         .join(Term, Term.level_id == Level.id)
+        .outerjoin(Resource, Resource.id == Term.resource_id)
         .where(Term.grant_id == grant.id)
-        .order_by(Level.reach.desc())
+        .order_by(Resource.key.nulls_first(), Level.reach.desc())
     ).all()
-    return adapter.holding(account.handle, login, levels[0].key or "" if levels else ""), ""
+    # What is given on a part is given by the part's own name; on the whole account the farthest level counts.
+    wanted = {part or account.handle: level or "" for level, part in reversed(held)}
+    try:
+        details = [adapter.holding(place, login, level) for place, level in sorted(wanted.items())]
+    except SystemRefused as error:
+        return (), f"{error.detail} {error.remedy}".strip()
+    kind = StepKind.GIVE if owed is Owed.GIVE else StepKind.REMOVE
+    return tuple(Move(kind, detail) for detail in details), ""
 
 
 def _store(
     service: Service, viewer: Viewer, ident: UUID, version: int, owed: Owed, done: bool, answer: str,
-    detail: dict[str, str],
+    detail: dict[str, Any],
 ) -> datetime | None:  # fmt: skip
     with service.unit(viewer) as unit:
         grant = unit.db.get_one(Grant, ident, with_for_update=True, populate_existing=True)
@@ -81,7 +91,7 @@ def _store(
         if done:
             grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, answer
             if owed is Owed.GIVE:
-                grant.handle, grant.missing_since = detail, None
+                grant.handle, grant.missing_since = {**grant.handle, **detail}, None
             action = "grant.given_there" if owed is Owed.GIVE else "grant.taken_there"
             unit.record(action, "grant", grant.id, name, grant.account_id, answer=answer)
             return None

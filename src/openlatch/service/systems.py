@@ -317,7 +317,7 @@ class _Comparison:
         if grant.missing_since is not None:
             grant.missing_since = None
             self._put_down("grant.back", grant, holding)
-        grant.seen_at, grant.handle = self.unit.now, holding.handle
+        grant.seen_at, grant.handle = self.unit.now, {**holding.handle, "login": holding.holder}
         if not grant.recorded:
             self._follow(grant, holding)
             self._see_ended(grant.account_id, grant.holder_id)
@@ -357,7 +357,7 @@ class _Comparison:
             recorded=False,
             reason=f"Found in {self.system.name}; nobody recorded that it was given.",
             seen_at=self.unit.now,
-            handle=holding.handle,
+            handle={**holding.handle, "login": holding.holder},
             **owner,
         )
         self.db.add(grant)

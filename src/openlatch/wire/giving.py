@@ -422,7 +422,7 @@ class PermissionRow(Answer):
 class ChangeWish(Request):
     """A change to grants: those named, or all live ones that a filter matches."""
 
-    kind: Literal["suspend", "resume", "set_end", "set_level", "replace", "end"]
+    kind: Literal["suspend", "resume", "set_end", "set_level", "replace", "end", "adopt", "restore"]
     grants: list[UUID] = Field(default_factory=list, max_length=1000)
     filter: str = ""
     reason: Sentence = ""
@@ -431,7 +431,7 @@ class ChangeWish(Request):
     last_day: date | None = None
     no_end: bool = False
     level: UUID | None = None
-    successor: UUID | None = None
+    successor: UUID | None = Field(None, description="Who takes over; with adopt, who owns the account from now on.")
     fingerprint: str = Field("", max_length=64)
 
 

@@ -1,0 +1,85 @@
+"""The files of a host: told as its own programs tell them, and changed without touching anything else."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from datetime import UTC, datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from openlatch.adapters import host_files as files
+from openlatch.errors import SystemRefused
+from tests.adapters.worlds import KEYS
+
+ODD = (
+    b"# ssh-ed25519 AAAA in a comment\r\n\t  \n"
+    + KEYS["ann"].encode() + b"\r\n"
+    + KEYS["bob"].encode() + b"\n"
+    + b"garbage \xff\xfe\n"
+    + b"  " + KEYS["ann"].encode() + b" twice, and no end of line"
+)  # fmt: skip
+
+
+def test_keys_are_told_as_ssh_keygen_tells_them(tmp_path: Path) -> None:
+    """With options, comments, odd ends of lines and a key's name inside quotes."""
+    (tmp_path / "keys").write_bytes(ODD)
+    told = subprocess.run(["ssh-keygen", "-lf", str(tmp_path / "keys")], capture_output=True, text=True, check=False)
+    wanted = [word for line in told.stdout.splitlines() for word in line.split() if word.startswith("SHA256:")]
+    found = list(files.keys(ODD))
+    assert [key.fingerprint for key in found] == wanted
+    bob = found[1]
+    assert bob.options["from"] == "192.0.2.0/24"
+    assert bob.options["command"] == '/usr/bin/uptime "ssh-rsa AAAA"'
+    assert bob.until(ZoneInfo("Europe/London")) == datetime(2026, 12, 31, tzinfo=UTC)
+    local = files.Key(b"", "", "", {"expiry-time": "20260701083000"})
+    assert local.until(ZoneInfo("Europe/London")) == datetime(2026, 7, 1, 7, 30, tzinfo=UTC)
+
+
+def test_taking_a_key_out_keeps_every_other_byte() -> None:
+    """The same key on two lines goes from both."""
+    first = next(iter(files.keys(ODD))).fingerprint
+    left = files.without_key(ODD, first)
+    assert left == b"# ssh-ed25519 AAAA in a comment\r\n\t  \n" + KEYS["bob"].encode() + b"\ngarbage \xff\xfe\n"
+    assert files.without_key(left, first) == left
+
+
+@given(st.binary(max_size=300))
+def test_any_bytes_are_read_without_harm(content: bytes) -> None:
+    """What is no key is left as it is."""
+    for key in files.keys(content):
+        assert key.fingerprint.startswith("SHA256:")
+    assert files.without_key(content, "SHA256:none") == content
+    list(files.rules("x", content.decode("utf-8", "replace")))
+    list(files.signed_in(content))
+
+
+def test_a_file_is_changed_in_one_go_with_a_copy_and_its_mode(tmp_path: Path) -> None:
+    """Doing it again makes no other copy; a link that leads out is refused."""
+    path = tmp_path / "etc" / "group"
+    path.parent.mkdir()
+    path.write_bytes(b"maps:x:1001:ann,bob\n")
+    path.chmod(0o640)
+    assert files.rewrite(tmp_path, path, lambda c: c.replace(b"ann,", b""))
+    assert (path.read_bytes(), path.stat().st_mode & 0o777) == (b"maps:x:1001:bob\n", 0o640)
+    (copy,) = (tmp_path / files.COPIES).iterdir()
+    assert copy.read_bytes() == b"maps:x:1001:ann,bob\n"
+    assert not files.rewrite(tmp_path, path, lambda c: c)
+    assert os.listdir(path.parent) == ["group"]  # noqa: PTH208  nothing is left lying about
+    outside = tmp_path.parent / f"{tmp_path.name}-outside"
+    outside.write_bytes(b"x")
+    (tmp_path / "etc" / "link").symlink_to(outside)
+    with pytest.raises(SystemRefused, match="leads out"):
+        files.rewrite(tmp_path, tmp_path / "etc" / "link", lambda c: b"")
+    assert outside.read_bytes() == b"x"
+
+
+def test_rules_of_sudo_are_told_from_what_is_none() -> None:
+    """Aliases, defaults and includes give nobody anything by themselves."""
+    text = "Defaults env_reset\n@include x\nUser_Alias CREW = ann\n# bob ALL=(ALL) ALL\nann ALL=(ALL:ALL) ALL\n"
+    text += "%maps host1 = (root) NOPASSWD: /usr/bin/ls, /usr/bin/df\n"
+    assert [(r.who, r.everything) for r in files.rules("x", text)] == [("ann", True), ("%maps", False)]
