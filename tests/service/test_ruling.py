@@ -168,6 +168,31 @@ def test_the_weekly_letter_tells_only_what_changed_and_only_once(small: Small) -
     assert send() == 0
 
 
+def test_what_is_new_and_worse_in_one_week_stands_in_the_letter_once(small: Small) -> None:
+    """As new; what was there before and got worse as worse; what came and went not at all."""
+    since = small.clock.now
+    with small.service.unit(small.itself) as unit:
+        flags_then = unit.db.scalars(select(Flag).where(Flag.state == "open").order_by(Flag.id).limit(4)).all()
+        fresh, old, passing, gone = flags_then
+        for flag, raised in ((fresh, 1), (passing, 1), (old, -1), (gone, -1)):
+            flag.raised_at = since + timedelta(days=raised)
+        for flag in (fresh, old):
+            flag.worse_at = since + timedelta(days=2)
+        for flag in (passing, gone):
+            flag.state, flag.cleared_at = "cleared", since + timedelta(days=3)
+        ids = [flag.id for flag in flags_then]
+    small.clock.forward(days=7)
+    with small.service.unit(small.itself) as unit:
+        found = digest.changes(unit, Flag.id.in_(ids), since)
+        assert [[flag.id for flag in part] for part in (found.raised, found.worse, found.back)] == [
+            [ids[0]],
+            [ids[1]],
+            [],
+        ]
+        assert found.cleared == 1
+        assert found.subject == "Flags this week: 1 new, 1 worse, 1 cleared"
+
+
 def random_files(dice: random.Random) -> dict[str, str]:
     """A register of some dozens of everything, in which most rules find something."""
     day = lambda back: (datetime(2026, 3, 10, tzinfo=UTC) - timedelta(days=back)).strftime("%Y-%m-%d")  # noqa: E731
