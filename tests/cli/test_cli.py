@@ -438,7 +438,7 @@ def test_flags_are_given_to_somebody_accepted_and_remedied_together(run: Run) ->
         "flag", "remedy", "-f", 'rule eq "left_signed_in" or rule eq "owner_left"', "--reason", "x", given="n\n"
     )
     assert asked.returncode == 5
-    assert "call for something that only a person can do" in asked.stderr
+    assert "call for something else; they are left alone" in asked.stderr
     assert "is signed in to" in asked.stdout
 
 

@@ -236,7 +236,7 @@ class _Comparison:
             self.unit.record("app.found", "app", app.id, login.handle)
         else:
             person = Person(
-                organisation_id=self.organisation, name=login.comment or login.handle, inside=False, recognised=False
+                organisation_id=self.organisation, name=self._name_for(login), inside=False, recognised=False
             )
             self.db.add(person)
             self.db.flush()
@@ -244,6 +244,12 @@ class _Comparison:
             self.unit.record("person.found", "person", person.id, login.handle)
         self.db.add(handle)
         return handle
+
+    def _name_for(self, login: Login) -> str:
+        """What somebody is called who was met here: by the system's word, told apart from a person of that name."""
+        name = login.comment or login.handle
+        taken = self.db.scalar(select(Person.id).where(Person.name == name).limit(1))
+        return name if taken is None or name == login.handle else f"{name} ({login.handle})"
 
     def _told_by(self, login: Login) -> Person | None:
         """The one recognised person with the login's address; None when there is none, or more than one."""
