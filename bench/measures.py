@@ -300,6 +300,10 @@ def who_reaches_an_account(bench: Bench) -> Result:
                 named = {"account": next(again), "organisation": bench.viewer.organisation}
                 paths[1] += len(db.execute(_REACHING, named, prepare=True).fetchall())
 
+            # Each account is met once before, so that neither pays for the other's reading from the disk.
+            for _ in middle:
+                floor()
+            paths[1] = 0
             taken, least = alternating(ours, floor, min(ROUNDS, len(middle)))
             each = tuple(paths)
             times = sorted(timed(ours) for _ in range(10 * ROUNDS))
