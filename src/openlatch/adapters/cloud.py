@@ -110,7 +110,9 @@ class CloudAdapter:
         return level in _ORDER and lower in _ORDER and _ORDER[lower] < _ORDER[level]
 
     def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
-        """A member of a space."""
+        """A member of a space. SystemRefused for an app: whoever uses it consents to it."""
+        if login.startswith("app:"):
+            raise SystemRefused("An app is linked by whoever uses it.", "Have them link it, and read the service.")
         return {"space": account, "person": login, "role": level}
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:

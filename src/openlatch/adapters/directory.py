@@ -7,6 +7,7 @@ where the directory keeps them. Paged results (RFC 2696), so that its size limit
 
 from __future__ import annotations
 
+import ssl
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -64,6 +65,7 @@ class DirectoryAdapter:
     settings_taken = (
         Setting("host", "The directory's address."),
         Setting("port", "Its port.", 389),
+        Setting("tls", "Whether to speak TLS: none, starttls or always.", "starttls"),
         Setting("user", "The distinguished name that Open Latch signs in as."),
         Setting("people", "Where people are, as a distinguished name."),
         Setting("groups", "Where groups are, as a distinguished name."),
@@ -180,14 +182,18 @@ class DirectoryAdapter:
     @contextmanager
     def _connection(self) -> Iterator[ldap3.Connection]:
         settings = self._settings
+        tls = settings.get("tls", "starttls")
         server = ldap3.Server(
-            settings["host"], int(settings["port"]), connect_timeout=CONNECT_SECONDS, get_info=ldap3.NONE
-        )
+            settings["host"], int(settings["port"]), use_ssl=tls == "always", get_info=ldap3.NONE,
+            tls=ldap3.Tls(validate=ssl.CERT_REQUIRED), connect_timeout=CONNECT_SECONDS,
+        )  # fmt: skip
         directory = ldap3.Connection(
             server, settings["user"], self._secret, receive_timeout=CALL_SECONDS, auto_range=False, check_names=False
         )
         try:
             directory.open()
+            if tls == "starttls":
+                directory.start_tls()
             if not directory.bind():
                 raise exceptions.LDAPBindError(directory.result["description"])
             yield directory

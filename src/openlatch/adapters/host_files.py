@@ -141,8 +141,9 @@ def rewrite(root: Path, path: Path, change: Callable[[bytes], bytes]) -> bool:
     The copy is named after its content, so that doing it again makes no other. SystemRefused when the file leads out
     of the root, or may not be written.
     """
-    if not path.resolve().is_relative_to(root.resolve()):
-        raise SystemRefused(f"{path} leads out of {root}.", "Put a plain file there in place of the link.")
+    # Whoever owns the folder could have the service write elsewhere.
+    if path.is_symlink() or not path.resolve().is_relative_to(root.resolve()):
+        raise SystemRefused(f"{path} is a link, or leads out of {root}.", "Put a plain file there.")
     try:
         before = path.read_bytes()
         after = change(before)

@@ -290,7 +290,7 @@ def _said(answer: tuple[str, list[Any]], what: str) -> list[Any]:
 
 def _quoted(text: str) -> str:
     """Text as a quoted string (RFC 3501, 4.3), whatever stands in it."""
-    if "\r" in text or "\n" in text or "\0" in text:
+    if "\r" in text or "\n" in text or "\0" in text or not text.isascii():
         raise SystemRefused(f"{text!r} can't be the name of a mailbox or login.", "Look at where it comes from.")
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 

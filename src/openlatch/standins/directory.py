@@ -113,6 +113,6 @@ def group(name: str) -> str:
 def usual(server: DirectoryServer) -> dict[str, Any]:
     """The settings by which Open Latch is connected with it."""
     return {
-        "host": "127.0.0.1", "port": server.port, "user": ADAPTER_LOGIN, "people": PEOPLE, "groups": GROUPS,
-        "apps": APPS,
+        "host": "127.0.0.1", "port": server.port, "tls": "none", "user": ADAPTER_LOGIN,
+        "people": PEOPLE, "groups": GROUPS, "apps": APPS,
     }  # fmt: skip
