@@ -186,6 +186,11 @@ def test_people_are_told_by_their_address_and_use_and_parts_are_kept(
         assert parts == ["Refunds"]
         public = unit.db.scalars(select(Resource.name).where(Resource.public)).all()
         assert public == ["Inbox"]
+    connect(service, organisation, make("host"))
+    with service.unit(organisation) as unit:
+        # A user of the host is called like her and has no address: somebody else, until a person says so.
+        called = unit.db.scalars(select(Person.name).where(Person.name.like("Ann Lee%")).order_by(Person.name)).all()
+        assert called == ["Ann Lee", "Ann Lee (user:ann)"]
 
 
 @pytest.mark.parametrize(
