@@ -202,6 +202,10 @@ class CloudAdapter:
         while True:
             try:
                 answer = http.request(method, path, **given)
+            except httpx.InvalidURL as error:
+                raise SystemRefused(
+                    f"The address can't be called: {error}.", "Give it as https://service.example."
+                ) from error
             except httpx.TransportError as error:
                 raise SystemDown(f"The service did not answer: {error}", "It will be tried again.") from error
             if answer.status_code != httpx.codes.TOO_MANY_REQUESTS:

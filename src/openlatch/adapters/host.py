@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from openlatch.adapters import host_files as files
 from openlatch.adapters.contract import (
@@ -127,7 +127,12 @@ class HostAdapter:
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
         self._root = Path(settings["root"])
         self._folders = [f.strip() for f in str(settings.get("folders") or "").split(",") if f.strip()]
-        self._zone = ZoneInfo(settings.get("time_zone") or "UTC")
+        try:
+            self._zone = ZoneInfo(settings.get("time_zone") or "UTC")
+        except (ZoneInfoNotFoundError, ValueError) as error:
+            raise SystemRefused(
+                f"There is no time zone {settings['time_zone']!r}.", "Name one as Europe/London."
+            ) from error
 
     def check(self) -> None:
         """Look whether the files are there and may be read and changed."""

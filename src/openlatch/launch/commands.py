@@ -91,6 +91,9 @@ def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
     """The settings of a system, with what is usual for those left out. UsageError that names what is missing."""
     taken = {setting.name: setting for setting in class_of(kind).settings_taken}
     told = dict(pair.partition("=")[::2] for pair in given)
+    for name, value in told.items():
+        if name in taken and isinstance(taken[name].usual, int) and not value.isdigit():
+            raise click.UsageError(f"{name} has to be a whole number, and is {value!r}.")
     settings: dict[str, str | int] = {}
     for name, setting in taken.items():
         if name in told:

@@ -104,11 +104,15 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
         system.read_at, system.down_since = unit.now, None
         outcome = _Comparison(unit, system, reading, begun).carry_out()
         system.answer = (
-            f"{outcome.grants_seen} grants and {outcome.sessions_seen} sessions seen; "
+            f"{_counted(outcome.grants_seen, 'grant')} and {_counted(outcome.sessions_seen, 'session')} seen; "
             f"{outcome.unrecorded} unrecorded ({outcome.newly_unrecorded} new), {outcome.missing} newly missing."
         )
         unit.record("system.read", "system", system.id, system.name, answer=system.answer)
     return outcome
+
+
+def _counted(count: int, what: str) -> str:
+    return f"{count} {what}{'s' * (count != 1)}"
 
 
 def _note_down(unit: Unit, ident: UUID, answer: str) -> None:
