@@ -5,12 +5,12 @@ from __future__ import annotations
 import csv
 import io
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from openlatch.adapters import Abilities, Found, FoundLevel, Holding, Login, Setting, SharedAccount, Whole
+from openlatch.adapters import NOTHING, Abilities, Found, FoundLevel, Holding, Login, Setting, SharedAccount, Whole
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -44,7 +44,7 @@ class RotaAdapter:
         if not os.access(self._file.parent, os.W_OK):
             raise SystemRefused(f"{self._file} can't be replaced.", "Give the right to write its folder.")
 
-    def read(self) -> Iterator[Found]:
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Accounts and logins before what names them, and Whole at the very end."""
         rows = self._rows()
         yield from LEVELS

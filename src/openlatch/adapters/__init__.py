@@ -8,6 +8,7 @@ from importlib import import_module
 from typing import Any
 
 from openlatch.adapters.contract import (
+    NOTHING,
     Abilities,
     Adapter,
     Found,
@@ -19,8 +20,10 @@ from openlatch.adapters.contract import (
     Reading,
     Setting,
     SharedAccount,
+    Unchanged,
     Used,
     Whole,
+    whole,
 )
 
 Maker = Callable[[dict[str, Any], str], Adapter]
@@ -50,6 +53,7 @@ ADAPTERS: dict[str, Maker] = {kind: partial(_made, kind) for kind in _CLASSES}
 
 __all__ = [
     "ADAPTERS",
+    "NOTHING",
     "Abilities",
     "Adapter",
     "Found",
@@ -62,7 +66,9 @@ __all__ = [
     "Reading",
     "Setting",
     "SharedAccount",
+    "Unchanged",
     "Used",
     "Whole",
     "class_of",
+    "whole",
 ]

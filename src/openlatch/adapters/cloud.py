@@ -7,7 +7,7 @@ shift while they are read are noticed, since SCIM says how many there are, and r
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import date, datetime
 from typing import Any
@@ -16,6 +16,7 @@ import httpx
 
 from openlatch.adapters.contract import (
     CALL_SECONDS,
+    NOTHING,
     Abilities,
     Found,
     FoundLevel,
@@ -73,7 +74,7 @@ class CloudAdapter:
             for path in ("/scim/v2/Users", "/spaces", "/tokens", "/sessions", "/activity"):
                 self._call(http, "GET", path, params={"startIndex": 1, "count": 1})
 
-    def read(self) -> Iterator[Found]:
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Everybody, all spaces with their members, tokens, sessions and activity."""
         with self._http() as http:
             people = {row["id"]: row for row in self._all(http, "/scim/v2/Users")}

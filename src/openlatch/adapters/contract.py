@@ -10,12 +10,18 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime
+from types import MappingProxyType
 from typing import Any, ClassVar, Protocol
 
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown
 
+# What can hang on a login: objects that it owns, jobs that nobody attends to, keys that machines come in by, and what
+# others do, or have done for them, by its consent.
+HANGS = ("object", "job", "key", "others")
+
+NOTHING: Mapping[str, str] = MappingProxyType({})
 # So long a system may take for one call before it counts as not answering, in seconds.
 CALL_SECONDS = 20
 
@@ -26,7 +32,8 @@ class Abilities:
 
     ``steps`` are the kinds of steps that it carries out. ``sessions`` and ``use`` say whether a reading tells of them;
     ``sessions_first`` that access ends by ending sessions and tokens before anything else, since a session that goes
-    on would give itself what is taken away; ``secret`` whether it needs a password or key.
+    on would give itself what is taken away; ``secret`` whether it needs a password or key; ``stamps`` whether a reading
+    need not tell again what has not changed.
     """
 
     steps: frozenset[StepKind]
@@ -35,6 +42,7 @@ class Abilities:
     use: bool = False
     sessions_first: bool = False
     secret: bool = True
+    stamps: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,11 +77,23 @@ class FoundPart:
 
 @dataclass(frozen=True, slots=True)
 class SharedAccount:
-    """A shared account by the name that the system has for it."""
+    """A shared account by the name that the system has for it.
+
+    ``stamp`` is the system's own mark of its present state, where it has one: as long as it is the same, so is what
+    is held in it.
+    """
 
     handle: str
     comment: str
     kind: str = "role"
+    stamp: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Unchanged:
+    """That what is held in an account is as its stamp of the last reading says; it is not told again."""
+
+    account: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +101,8 @@ class Login:
     """Somebody or something that can sign in.
 
     ``marks`` are what they can be told by elsewhere: address, uid, fingerprint, employee. ``locked`` when the system
-    lets them in nowhere.
+    lets them in nowhere. ``hangs`` is what hangs on this login and stops, or is left over, without it: pairs of what
+    it is (one of ``HANGS``) and a sentence.
     """
 
     handle: str
@@ -89,6 +110,7 @@ class Login:
     is_app: bool
     marks: Mapping[str, str] = field(default_factory=dict)
     locked: bool = False
+    hangs: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,15 +157,26 @@ class Whole:
     """That the reading has come to its end: without it, what was not seen may be there all the same."""
 
 
-Found = FoundLevel | SharedAccount | FoundPart | Login | Holding | Presence | Used | Whole
+Found = FoundLevel | SharedAccount | Unchanged | FoundPart | Login | Holding | Presence | Used | Whole
+
+
+def whole(found: Iterable[Found]) -> Iterator[Found]:
+    """What was found, as it comes. SystemDown at the end when it broke off before its own."""
+    ended = False
+    for thing in found:
+        ended = ended or isinstance(thing, Whole)
+        yield thing
+    if not ended:
+        raise SystemDown("The reading broke off half-way.", "Nothing was changed; it will be read again.")
 
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What a system has, all of it: a reading is complete or is not made."""
+    """What a small system has, all of it, in memory: a reading is complete or is not made."""
 
     levels: tuple[FoundLevel, ...] = ()
     accounts: tuple[SharedAccount, ...] = ()
+    unchanged: tuple[Unchanged, ...] = ()
     parts: tuple[FoundPart, ...] = ()
     logins: tuple[Login, ...] = ()
     holdings: tuple[Holding, ...] = ()
@@ -154,31 +187,10 @@ class Reading:
     def of(cls, found: Iterable[Found]) -> Reading:
         """The whole of what was found. SystemDown when it broke off before its end."""
         sorted_out: dict[type, list[Any]] = {}
-        for thing in found:
+        for thing in whole(found):
             sorted_out.setdefault(type(thing), []).append(thing)
-        if Whole not in sorted_out:
-            raise SystemDown("The reading broke off half-way.", "Nothing was changed; it will be read again.")
-        # A system whose pages shift while they are read can show a thing twice; the first time counts.
-        once = {kind: {_name(thing): thing for thing in reversed(things)} for kind, things in sorted_out.items()}
-        kinds = (FoundLevel, SharedAccount, FoundPart, Login, Holding, Presence, Used)
-        return cls(*(tuple(reversed(once.get(kind, {}).values())) for kind in kinds))
-
-
-def _name(thing: Found) -> tuple[Any, ...]:
-    """What a thing is called: two of the same name are the same."""
-    match thing:
-        case FoundLevel() | Presence():
-            return (thing.key,)
-        case SharedAccount() | Login():
-            return (thing.handle,)
-        case FoundPart():
-            return thing.account, thing.handle
-        case Holding():
-            return thing.account, thing.holder, thing.holder_is_account
-        case Used():
-            return thing.account, thing.holder, thing.day, thing.permission
-        case Whole():
-            return ()
+        kinds = (FoundLevel, SharedAccount, Unchanged, FoundPart, Login, Holding, Presence, Used)
+        return cls(*(tuple(sorted_out.get(kind, ())) for kind in kinds))
 
 
 class Adapter(Protocol):
@@ -193,8 +205,12 @@ class Adapter(Protocol):
         """Try the settings and the secret. SystemDown, or SystemRefused with the right that is missing."""
         ...
 
-    def read(self) -> Iterator[Found]:
-        """Everything that there is, as it comes, with ``Whole`` at the end."""
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
+        """Everything that there is, as it comes, with ``Whole`` at the end.
+
+        ``since`` are the stamps of accounts at the last reading: what is held in one whose stamp is the same need not
+        be told again, only that it is ``Unchanged``.
+        """
         ...
 
     def can_reduce(self, level: str, lower: str) -> bool:

@@ -8,7 +8,7 @@ where the directory keeps them. Paged results (RFC 2696), so that its size limit
 from __future__ import annotations
 
 import ssl
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
@@ -20,6 +20,7 @@ from ldap3.utils.dn import safe_dn
 
 from openlatch.adapters.contract import (
     CALL_SECONDS,
+    NOTHING,
     Abilities,
     Found,
     FoundLevel,
@@ -97,7 +98,7 @@ class DirectoryAdapter:
                         f"Look whether it is there, and give the right to read it: {directory.result['description']}.",
                     )
 
-    def read(self) -> Iterator[Found]:
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """All groups and people. Each page is a moment of its own; a directory has no one view of everything."""
         yield from LEVELS
         with self._connection() as directory:

@@ -12,7 +12,7 @@ import shutil
 import signal
 import subprocess
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -22,6 +22,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from openlatch.adapters import host_files as files
 from openlatch.adapters.contract import (
     CALL_SECONDS,
+    NOTHING,
     Abilities,
     Found,
     FoundLevel,
@@ -145,7 +146,7 @@ class HostAdapter:
         if self._folders and shutil.which("getfacl") is None:
             raise SystemRefused("getfacl is not installed.", "Install Debian's package acl.")
 
-    def read(self) -> Iterator[Found]:
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """All logins with keys, groups, sudo rules, listed folders and sessions."""
         yield from LEVELS
         host = _Names(self._users(), self._groups(), self._locked())

@@ -10,12 +10,13 @@ from __future__ import annotations
 import imaplib
 import re
 import ssl
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
 from openlatch.adapters.contract import (
     CALL_SECONDS,
+    NOTHING,
     Abilities,
     Found,
     FoundLevel,
@@ -90,7 +91,7 @@ class MailboxAdapter:
                         f"{self._settings['user']} lacks the right a on {name}.", "Give it that right on all of them."
                     )
 
-    def read(self) -> Iterator[Found]:
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Every shared mailbox with its folders and lists."""
         with self._connection() as mail:
             prefix = self._prefix(mail)

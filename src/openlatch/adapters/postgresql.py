@@ -7,7 +7,7 @@ The rights it needs, and no more: CREATEROLE (to take memberships away), and mem
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any, LiteralString
@@ -17,6 +17,7 @@ from psycopg import sql
 from psycopg.rows import dict_row
 
 from openlatch.adapters.contract import (
+    NOTHING,
     Abilities,
     Found,
     FoundLevel,
@@ -119,7 +120,7 @@ class PostgresqlAdapter:
         """One statement does it."""
         return (Move(kind, detail),)
 
-    def read(self) -> Iterator[Found]:
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """All roles, memberships and sessions, in one snapshot."""
         with self._connection() as db:
             roles = db.execute(_ROLES).fetchall()

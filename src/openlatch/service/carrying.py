@@ -7,14 +7,12 @@ done twice. A lock that dies with its connection keeps two workers off the same 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select, text
+from sqlalchemy import select
 
 from openlatch.core import revocation as core
 from openlatch.core.words import StepKind, StepState
@@ -22,6 +20,7 @@ from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
 from openlatch.service import finishing
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
+from openlatch.store.database import alone
 from openlatch.store.tables import Account, Revocation, Step, System
 
 
@@ -39,8 +38,8 @@ class _Task:
 
 def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetime | None:
     """Carry out every step that is due; gives when to come back, or None when there is nothing to wait for."""
-    with _alone(service, revocation) as alone:
-        if not alone:
+    with alone(service.engine, name_of(revocation)) as only_us:
+        if not only_us:
             return None
         viewer = Viewer.itself(organisation)
         while (task := _take(service, viewer, revocation)) is not None:
@@ -49,17 +48,9 @@ def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetim
             return _when_to_come_back(unit, revocation)
 
 
-@contextmanager
-def _alone(service: Service, revocation: UUID) -> Iterator[bool]:
-    """Whether we are the only ones carrying this revocation out. The lock ends with the connection."""
-    with service.engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
-        key = {"key": f"carry out {revocation}"}
-        taken = bool(connection.scalar(text("select pg_try_advisory_lock(hashtextextended(:key, 0))"), key))
-        try:
-            yield taken
-        finally:
-            if taken:
-                connection.execute(text("select pg_advisory_unlock(hashtextextended(:key, 0))"), key)
+def name_of(revocation: UUID) -> str:
+    """What carrying out a revocation is called, where only one may do it."""
+    return f"carry out {revocation}"
 
 
 def _tasks(unit: Unit, revocation: UUID) -> list[_Task]:

@@ -12,7 +12,7 @@ from typing import Any
 from uuid import UUID
 
 from cryptography.fernet import Fernet
-from sqlalchemy import Engine
+from sqlalchemy import Engine, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
@@ -154,6 +154,15 @@ class Unit:
             facts = {**facts, "on_behalf_of": behalf}
         return journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
 
+    def announce(self, kind: str) -> None:
+        """Tell open consoles that something of a kind moved on, without an entry: how far a reading has come."""
+        self.kinds.add(kind)
+
+    def _announce(self) -> None:
+        position, _ = journal.head(self.db)
+        note = {"organisation": str(self.viewer.organisation), "position": position, "kinds": sorted(self.kinds)}
+        self.db.execute(text("select pg_notify(:channel, :note)"), {"channel": CHANNEL, "note": json.dumps(note)})
+
     def require_proof(self, why: str) -> None:
         """ProofNeeded unless the viewer has proved within the last ten minutes that it is them."""
         viewer = self.viewer
@@ -170,6 +179,8 @@ class Unit:
     def seal(self) -> None:
         """Write the entries to the end of the journal, and tell open consoles what kinds of things changed."""
         if not self.entries and not self.bulk:
+            if self.kinds:
+                self._announce()
             return
         if not self.viewer.may_write:
             raise NotAllowed("This token may only read.", "Use a token with the scope write.")

@@ -61,6 +61,19 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
         session.commit()
 
 
+@contextmanager
+def alone(engine: Engine, what: str) -> Iterator[bool]:
+    """Whether we are the only ones who do this now, among all processes. The lock ends with its connection."""
+    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+        key = {"key": what}
+        taken = bool(connection.scalar(text("select pg_try_advisory_lock(hashtextextended(:key, 0))"), key))
+        try:
+            yield taken
+        finally:
+            if taken:
+                connection.execute(text("select pg_advisory_unlock(hashtextextended(:key, 0))"), key)
+
+
 def driver_of(db: Session) -> psycopg.Connection[Any]:
     """The driver's own connection of a transaction, with all changes so far sent over it."""
     db.flush()

@@ -34,7 +34,7 @@ from openlatch.service import (
 from openlatch.service.context import Service, Viewer
 from openlatch.service.reviews import closing, occurrences, reminding, schedules
 from openlatch.store.database import transaction
-from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, System, WebSession
+from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, WebSession
 
 log = get_logger()
 
@@ -100,6 +100,7 @@ def look_round(service: Service) -> None:
             named = {"organisation": str(organisation)}
             due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]
             due += [("settle", {**named, "grant": str(i)}) for i in settling.due(unit)]
+            due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
             due += [("send_mail", named)] if telling.waiting(unit) else []
         for task, arguments in due:
             service.wake(task, arguments, None)
@@ -144,13 +145,9 @@ def tidy(service: Service) -> None:
 
 
 def look_at_everything(service: Service) -> None:
-    """Read every connected system, and evaluate every rule, in every organisation."""
+    """Evaluate every rule, in every organisation."""
     tidy(service)
     for organisation in organisations(service):
-        with service.unit(Viewer.itself(organisation)) as unit:
-            connected = list(unit.db.scalars(select(System.id).where(System.kind.in_(service.adapters))))
-        for system in connected:
-            service.wake("read_system", {"organisation": str(organisation), "system": str(system)}, None)
         service.wake("evaluate", {"organisation": str(organisation)}, None)
 
 

@@ -32,6 +32,7 @@ from openlatch.store.tables.register import (
     Grant,
     Handle,
     Level,
+    Mark,
     Membership,
     OwnRule,
     Person,
@@ -57,7 +58,7 @@ from openlatch.store.tables.working import (
 __all__ = [
     "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "Finding", "Flag",
     "Grant", "Handle",
-    "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Membership", "Notice",
+    "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Mark", "Membership", "Notice",
     "Occurrence", "Offer", "Organisation", "OwnRule", "Person", "Place", "Question", "Resource",
     "ResourceGroup", "ResourceInGroup",
     "Revocation", "RevocationTarget", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step", "System",

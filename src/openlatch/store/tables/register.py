@@ -18,7 +18,7 @@ from sqlalchemy import (
     UniqueConstraint,
     text,
 )
-from sqlalchemy.dialects.postgresql import ARRAY, CIDR, DATEMULTIRANGE
+from sqlalchemy.dialects.postgresql import ARRAY, CIDR, DATEMULTIRANGE, JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.store.tables.base import Base, Keyed, Owned, Recorded
@@ -86,10 +86,18 @@ class Membership(Recorded, Owned, Base):
 
 
 class System(Keyed, Base):
-    """Where accounts really live. ``secret`` is encrypted with a key that is not in the database."""
+    """Where accounts really live. ``secret`` is encrypted with a key that is not in the database.
+
+    It is read every ``read_every`` minutes. ``stamps`` are what accounts looked like at the last read, by the system's
+    own marks; ``matching`` says by what people are told there (core.matching). While it is read, ``reading_seen``
+    counts.
+    """
 
     __tablename__ = "systems"
-    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "key"),
+        CheckConstraint("read_every between 1 and 10080", name="read_every"),
+    )
 
     name: Mapped[str]
     kind: Mapped[str] = mapped_column(server_default="by_hand")
@@ -98,6 +106,13 @@ class System(Keyed, Base):
     read_at: Mapped[datetime | None]
     answer: Mapped[str] = mapped_column(server_default="")
     down_since: Mapped[datetime | None]
+    read_every: Mapped[int] = mapped_column(server_default="10")
+    next_read_at: Mapped[datetime | None]
+    read_fully_at: Mapped[datetime | None]
+    reading_since: Mapped[datetime | None]
+    reading_seen: Mapped[int] = mapped_column(server_default="0")
+    stamps: Mapped[dict[str, Any]] = mapped_column(server_default="{}", deferred=True)
+    matching: Mapped[list[Any]] = mapped_column(server_default="[]")
 
 
 class Account(Recorded, Keyed, Base):
@@ -156,7 +171,11 @@ class App(Recorded, Keyed, Base):
 
 
 class Handle(Owned, Base):
-    """The name by which a system knows a person or an app."""
+    """The name by which a system knows a person or an app.
+
+    ``marks`` are what it tells of them, ``hangs`` what hangs on this login there. ``candidates`` are people who may be
+    meant; somebody has to say, and has when ``settled``.
+    """
 
     __tablename__ = "handles"
     __table_args__ = (
@@ -168,12 +187,34 @@ class Handle(Owned, Base):
     name: Mapped[str]
     person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     app_id: Mapped[UUID | None] = mapped_column(ForeignKey("apps.id"))
+    marks: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    locked: Mapped[bool] = mapped_column(server_default="false")
+    hangs: Mapped[list[Any]] = mapped_column(server_default="[]")
+    candidates: Mapped[list[Any]] = mapped_column(server_default="[]")
+    settled: Mapped[bool] = mapped_column(server_default="false")
+
+
+class Mark(Owned, Base):
+    """Something besides their address by which systems tell a person: a uid, a key's fingerprint, a staff number."""
+
+    __tablename__ = "marks"
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "kind", "value", "person_id"),
+        CheckConstraint("kind in ('uid', 'fingerprint', 'employee')", name="kind"),
+        Index("ix_marks_person_id", "person_id"),
+    )
+
+    person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"))
+    kind: Mapped[str]
+    value: Mapped[str]
 
 
 class Grant(Recorded, Keyed, Base):
     """The fact that a holder may act in an account.
 
     ``owed`` is what its system still has to be brought to: ``give`` or ``take``; None when it is as it should be.
+    ``shown`` is what the last read showed and at which version, in short; ``differs`` what the system has instead of
+    what is recorded. ``contradicted_at``: a read showed that it is not gone, though the system had said so.
     """
 
     __tablename__ = "grants"
@@ -189,6 +230,14 @@ class Grant(Recorded, Keyed, Base):
         Index("ix_grants_given_at", "organisation_id", "given_at", "id"),
         Index("ix_grants_last_used_at", "organisation_id", "last_used_at", "id"),
         Index("ix_grants_owed", "owed_next_try_at", postgresql_where=text("owed is not null")),
+        Index(
+            "ix_grants_drift",
+            "account_id",
+            postgresql_where=text(
+                "state in ('active', 'suspended', 'revoking') "
+                "and (not recorded or missing_since is not null or differs is not null)"
+            ),
+        ),
     )
 
     account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
@@ -217,6 +266,9 @@ class Grant(Recorded, Keyed, Base):
     recorded: Mapped[bool] = mapped_column(server_default="true")
     seen_at: Mapped[datetime | None]
     missing_since: Mapped[datetime | None]
+    shown: Mapped[str | None]
+    differs: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
+    contradicted_at: Mapped[datetime | None]
     emergency: Mapped[bool] = mapped_column(server_default="false")
     for_review: Mapped[bool] = mapped_column(server_default="false")
     left_undecided_at: Mapped[datetime | None]

@@ -7,6 +7,7 @@ from typing import Any
 from uuid import UUID
 
 from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueConstraint, text
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.store.tables.base import Base, Owned
@@ -177,12 +178,16 @@ class Calendar(Owned, Base):
 
 
 class Revocation(Owned, Base):
-    """Ending or trimming access: who asked for it, why, what was shown before, and whether it is confirmed."""
+    """Ending or trimming access: who asked for it, why, what was shown before, and whether it is confirmed.
+
+    ``leaver_id`` is whoever leaves, when it ends all that they had.
+    """
 
     __tablename__ = "revocations"
     __table_args__ = (
-        CheckConstraint("cause in ('asked', 'review', 'expired', 'given_up', 'replaced')", name="cause"),
+        CheckConstraint("cause in ('asked', 'review', 'expired', 'given_up', 'replaced', 'left')", name="cause"),
         Index("ix_revocations_created_at", "organisation_id", "created_at", "id"),
+        Index("ix_revocations_leaver_id", "leaver_id", postgresql_where=text("leaver_id is not null")),
     )
 
     cause: Mapped[str]
@@ -190,10 +195,16 @@ class Revocation(Owned, Base):
     asked_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     preview: Mapped[dict[str, Any]]
     confirmed_at: Mapped[datetime | None]
+    leaver_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    undone_at: Mapped[datetime | None]
+    undone_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
 
 
 class RevocationTarget(Owned, Base):
-    """A grant or a session that a revocation ends, the trim that it makes, or a part that it closes to the public."""
+    """A grant or a session that a revocation ends, the trim that it makes, or a part that it closes to the public.
+
+    ``was`` is the grant as it was before, so that it can be put back.
+    """
 
     __tablename__ = "revocation_targets"
     __table_args__ = (
@@ -210,6 +221,7 @@ class RevocationTarget(Owned, Base):
     resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
     trim_level_id: Mapped[UUID | None] = mapped_column(ForeignKey("levels.id"))
     trim_until: Mapped[datetime | None]
+    was: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
 
 
 class Step(Owned, Base):
@@ -218,7 +230,7 @@ class Step(Owned, Base):
     __tablename__ = "steps"
     __table_args__ = (
         UniqueConstraint("revocation_id", "position"),
-        CheckConstraint("state in ('open', 'waiting', 'by_hand', 'done')", name="state"),
+        CheckConstraint("state in ('open', 'waiting', 'by_hand', 'done', 'skipped')", name="state"),
         Index("ix_steps_unfinished", "next_try_at", postgresql_where=text("state in ('open', 'waiting')")),
     )
 

@@ -1,0 +1,420 @@
+"""One reading against the register: everything at once in the database, and only what differs one by one.
+
+What a system has and the register does not becomes unrecorded access, which shows at once and is flagged. What the
+register has and the system does not is marked as missing, and what is more, less or other there as differing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time, timedelta
+from typing import Any, cast
+from uuid import UUID
+
+import orjson
+from sqlalchemy import Table, bindparam, func, select, text, update
+from sqlalchemy.dialects.postgresql import insert
+
+from openlatch.core.ids import new_id
+from openlatch.core.states import GRANTS, move
+from openlatch.core.words import EndedAs, GrantState
+from openlatch.service import flags, latching, matching, using
+from openlatch.service.context import Unit
+from openlatch.service.spool import Spool, instant
+from openlatch.store.tables import Account, Grant, Level, Organisation, Resource, Session, System, Term
+
+# Somebody met in a system whom nobody has named: the account they reach is taken to matter until told otherwise.
+SENSITIVITY_OF_THE_UNKNOWN = 3
+BATCH = 2_000
+# What so many touch is put before the rules by the next pass over everything, which is faster then.
+MOST_AT_ONCE = 5_000
+
+_LIVE = f"('{GrantState.ACTIVE}', '{GrantState.SUSPENDED}', '{GrantState.REVOKING}')"
+# In short what a holding shows, and at which version of the grant: as long as both are the same, nothing differs.
+_SHOWN = "md5(r.level || '|' || r.until || '|' || r.parts || '|' || r.handle)"
+DIFFERENCES = f"""
+    create temporary table differences on commit drop as
+    with shown as (
+        select r.n, r.account, r.holder, r.by_account, r.level, r.until, r.parts, r.handle, {_SHOWN} as digest,
+            a.id as account_id, coalesce(b.id, h.person_id, h.app_id) as holder_id, h.person_id, h.app_id,
+            b.id as holder_account_id
+        from reading_holdings r
+        join accounts a on a.system_id = :system and a.handle = r.account
+        left join handles h on not r.by_account and h.system_id = :system and h.name = r.holder
+        left join accounts b on r.by_account and b.system_id = :system and b.handle = r.holder
+        where num_nonnulls(b.id, h.person_id, h.app_id) > 0
+    ), kept as (
+        select g.id, g.account_id, g.holder_id, g.holder_kind, g.state, g.recorded, g.shown, g.version,
+            g.missing_since, g.owed, a.handle
+        from grants g join accounts a on a.id = g.account_id
+        where a.system_id = :system and g.state in {_LIVE}
+    )
+    select s.*, k.id as grant_id, k.state, k.recorded, k.version, k.missing_since,
+        coalesce(s.account_id, k.account_id) as on_account
+    from shown s full join kept k on k.account_id = s.account_id and k.holder_id = s.holder_id
+    where (k.id is null)
+        or (s.n is not null and (k.missing_since is not null or k.shown is distinct from s.digest || '/' || k.version))
+        or (s.n is null and k.state = '{GrantState.ACTIVE}' and k.missing_since is null and k.owed is null
+            and k.holder_kind <> 'team'
+            and k.handle in (select handle from reading_accounts except select account from reading_unchanged))
+"""  # noqa: S608  constants
+# What began before a revocation was confirmed shows what is gone by now.
+_NEW = f"""
+    select distinct on (d.account_id, d.holder_id) d.* from differences d
+    where d.grant_id is null and d.n is not null and not exists (
+        select from grants e where e.account_id = d.account_id and e.holder_id = d.holder_id
+            and e.state = '{GrantState.ENDED}' and e.ended_at >= :begun)
+    order by d.account_id, d.holder_id, d.n
+"""  # noqa: S608  constants
+_CHANGED = """
+    select distinct on (d.grant_id) d.* from differences d
+    where d.grant_id is not null and d.n is not null order by d.grant_id, d.n
+"""
+_GONE = "select d.* from differences d where d.n is null order by d.grant_id"
+# What had ended here and is there all the same is marked with when it was seen: the last one that was recorded.
+_SEE_ENDED = f"""
+    update grants g set seen_at = :now from (
+        select distinct on (e.account_id, e.holder_id) e.id
+        from grants u join accounts a on a.id = u.account_id and a.system_id = :system
+        join grants e on e.account_id = u.account_id and e.holder_id = u.holder_id
+            and e.state = '{GrantState.ENDED}' and e.recorded
+        where u.state in {_LIVE} and not u.recorded
+        order by e.account_id, e.holder_id, e.ended_at desc nulls last
+    ) last where g.id = last.id returning g.id
+"""  # noqa: S608  constants
+_USED = """
+    select g.id, u.permission, u.day
+    from reading_used u join accounts a on a.system_id = :system and a.handle = u.account
+    join handles h on h.system_id = :system and h.name = u.holder
+    join grants g on g.account_id = a.id and g.holder_id = coalesce(h.person_id, h.app_id)
+        and g.state in ('active', 'suspended', 'revoking')
+    order by g.id, u.day
+"""
+# A login signs in once for all that it holds: its session counts where it reaches furthest.
+_PRESENT = """
+    select distinct on (p.key) p.*, h.person_id, h.app_id, g.account_id
+    from reading_presences p join handles h on h.system_id = :system and h.name = p.login
+    join grants g on g.holder_id = coalesce(h.person_id, h.app_id) and g.state in ('active', 'suspended', 'revoking')
+    join accounts a on a.id = g.account_id and a.system_id = :system
+    left join lateral (
+        select max(l.reach) as reach from terms t join levels l on l.id = t.level_id where t.grant_id = g.id
+    ) t on true
+    order by p.key, t.reach desc nulls last, a.handle desc, p.n
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What a reading changed."""
+
+    grants_seen: int
+    unrecorded: int
+    newly_unrecorded: int
+    missing: int
+    differing: int
+    sessions_seen: int
+    sessions_ended: int
+
+
+class Comparison:
+    """One reading, which began at ``begun``, against the register, within one transaction."""
+
+    def __init__(self, unit: Unit, system: System, spool: Spool, begun: datetime) -> None:
+        self.unit, self.system, self.spool, self.begun = unit, system, spool, begun
+        self.db, self.organisation = unit.db, unit.viewer.organisation
+        self.named = {"system": system.id, "now": unit.now, "begun": begun}
+        self.touched: set[UUID] = set()
+        self.happened: list[tuple[str, UUID, str, UUID]] = []
+
+    def carry_out(self) -> Outcome:
+        """Bring the register in line, and put every grant and session that changed before the rules."""
+        self.spool.load(self.db)
+        self.levels = self._levels()
+        found = self._accounts()
+        self.parts = self._parts()
+        matching.meet(self.unit, self.system)
+        self.db.flush()
+        self.db.execute(text(DIFFERENCES), self.named)
+        accounts = set(self.db.scalars(text("select distinct on_account from differences")))
+        new = sum(self._record(rows) for rows in self._rows(_NEW))
+        for rows in self._rows(_CHANGED):
+            self._follow(rows)
+        missing = sum(self._miss(rows) for rows in self._rows(_GONE))
+        self.touched |= set(self.db.scalars(text(_SEE_ENDED), self.named))
+        seen, ended = self._sessions()
+        self._used()
+        self._put_down()
+        self._evaluate(seen | ended, accounts | found)
+        return Outcome(
+            self.spool.counts["holdings"], self._count(~Grant.recorded), new, missing,
+            self._count(Grant.differs.is_not(None)), len(seen), len(ended),
+        )  # fmt: skip
+
+    def _evaluate(self, sessions: set[UUID], accounts: set[UUID]) -> None:
+        self.db.flush()
+        if len(self.touched) + len(sessions) > MOST_AT_ONCE:
+            self.unit.wake("evaluate")
+            return
+        flags.evaluate(self.unit, grants=sorted(self.touched), sessions=sorted(sessions))
+        # What a system lets in can't be refused here; latches that it breaks are flagged.
+        latching.evaluate(self.unit, accounts)
+
+    def _count(self, which: Any) -> int:
+        live = (GrantState.ACTIVE, GrantState.SUSPENDED, GrantState.REVOKING)
+        of_it = select(func.count(Grant.id)).join(Account, Account.id == Grant.account_id)
+        return self.db.scalar(of_it.where(Account.system_id == self.system.id, Grant.state.in_(live), which)) or 0
+
+    def _rows(self, statement: str) -> Iterator[Sequence[Any]]:
+        """What a statement gives, in batches; nothing of it is changed while it is read."""
+        rows = self.db.execute(text(statement), self.named).all()
+        yield from (rows[start : start + BATCH] for start in range(0, len(rows), BATCH))
+
+    def _levels(self) -> dict[str, Level]:
+        known = {str(x.key): x for x in self.db.scalars(select(Level).where(Level.system_id == self.system.id))}
+        for level in self.spool.levels.values():
+            if level.key not in known:
+                known[level.key] = Level(
+                    organisation_id=self.organisation,
+                    system_id=self.system.id,
+                    key=level.key,
+                    name=level.name,
+                    sentence=level.sentence,
+                    permissions=[{"key": k, "sentence": s, "reach": r.word} for k, s, r in level.permissions],
+                    reach=int(max(r for _, _, r in level.permissions)),
+                )
+                self.db.add(known[level.key])
+        self.db.flush()
+        return known
+
+    def _accounts(self) -> set[UUID]:
+        """Accounts that were not known: found. Those that a file brought are known by their key from now on."""
+        named = "update accounts a set handle = r.handle from reading_accounts r where a.system_id = :system "
+        self.db.execute(text(named + "and a.handle is null and a.key = r.handle"), self.named)
+        zone = self.db.get_one(Organisation, self.organisation).time_zone
+        unknown = text(
+            "select distinct on (r.handle) r.* from reading_accounts r where not exists "
+            "(select from accounts a where a.system_id = :system and a.handle = r.handle) order by r.handle, r.n"
+        )
+        made = [
+            Account(
+                id=new_id(),
+                organisation_id=self.organisation,
+                system_id=self.system.id,
+                name=found.comment or f"{found.handle} in {self.system.name}",
+                kind=found.kind,
+                sensitivity=SENSITIVITY_OF_THE_UNKNOWN,
+                time_zone=zone,
+                handle=found.handle,
+            )
+            for found in self.db.execute(unknown, self.named).all()
+        ]
+        self.db.add_all(made)
+        self.db.flush()
+        for account in made:
+            self.unit.record("account.found", "account", account.id, account.name, account.id)
+        return {account.id for account in made}
+
+    def _parts(self) -> dict[tuple[UUID, str], UUID]:
+        """The parts of accounts, by account and part as the system names them."""
+        rows = self.db.execute(
+            text(
+                "select distinct on (a.id, r.handle) a.id as account, r.handle, r.name, r.kind, r.public, p.id as part "
+                "from reading_parts r join accounts a on a.system_id = :system and a.handle = r.account "
+                "left join resources p on p.account_id = a.id and p.key = r.handle order by a.id, r.handle, r.n"
+            ),
+            self.named,
+        ).all()
+        for row in rows:
+            if row.part is None:
+                self.db.add(
+                    Resource(
+                        organisation_id=self.organisation, account_id=row.account, key=row.handle, name=row.name,
+                        kind=row.kind, public=row.public,
+                    )
+                )  # fmt: skip
+        self.db.flush()
+        follow = (
+            "update resources p set public = r.public from reading_parts r join accounts a on a.handle = r.account "
+            "where a.system_id = :system and p.account_id = a.id and p.key = r.handle and p.public <> r.public"
+        )
+        self.db.execute(text(follow), self.named)
+        mine = select(Resource.account_id, Resource.key, Resource.id).join(Account, Account.id == Resource.account_id)
+        found = self.db.execute(mine.where(Account.system_id == self.system.id, Resource.key.is_not(None)))
+        return {(account, str(key)): part for account, key, part in found}
+
+    # Grants.
+
+    def _record(self, rows: Sequence[Any]) -> int:
+        """What nobody recorded that it was given."""
+        reason = f"Found in {self.system.name}; nobody recorded that it was given."
+        made = [
+            {
+                "id": new_id(), "organisation_id": self.organisation, "account_id": row.account_id,
+                "person_id": row.person_id, "app_id": row.app_id, "holder_account_id": row.holder_account_id,
+                "given_at": self.unit.now, "recorded": False, "reason": reason, "seen_at": self.unit.now,
+                "shown": f"{row.digest}/1", "handle": _handle(row),
+            }
+            for row in rows
+        ]  # fmt: skip
+        if not made:
+            return 0
+        self.db.execute(insert(Grant), made)
+        self._write_terms(zip((grant["id"] for grant in made), rows, strict=True))
+        for grant, row in zip(made, rows, strict=True):
+            self._note("grant.found", grant["id"], f"{row.holder} on {row.account}", row.account_id)
+        self.touched |= {grant["id"] for grant in made}
+        return len(made)
+
+    def _write_terms(self, grants: Iterable[tuple[UUID, Any]]) -> None:
+        made = [
+            # Made one after the other, so that they come back in the order in which the system tells them.
+            {"id": new_id(), "organisation_id": self.organisation, "grant_id": ident, "level_id": level,
+             "resource_id": part, "until": until}
+            for ident, row in grants
+            for level, part, until in self._terms(row)
+        ]  # fmt: skip
+        if made:
+            self.db.execute(insert(Term), made)
+
+    def _terms(self, row: Any) -> list[tuple[UUID, UUID | None, datetime | None]]:
+        """What a holding comes to: level, part or none for the whole account, and end."""
+        until = instant(row.until)
+        whole = [(self.levels[row.level].id, None, until)] if row.level else []
+        some = orjson.loads(row.parts) if row.parts else ()
+        return [*whole, *((self.levels[level].id, self.parts[row.account_id, part], until) for part, level in some)]
+
+    def _follow(self, rows: Sequence[Any]) -> None:
+        """Grants that the system shows otherwise than at the last reading, or again."""
+        ids = [row.grant_id for row in rows]
+        held: dict[UUID, list[tuple[UUID, UUID | None, datetime | None]]] = {ident: [] for ident in ids}
+        terms = select(Term.grant_id, Term.level_id, Term.resource_id, Term.until).where(Term.grant_id.in_(ids))
+        for ident, *term in self.db.execute(terms.order_by(Term.id)):
+            held[ident].append(cast(tuple[UUID, UUID | None, datetime | None], tuple(term)))
+        values, changed = [], []
+        for row in rows:
+            name = f"{row.holder} on {row.account}"
+            if row.missing_since is not None:
+                self._note("grant.back", row.grant_id, name, row.account_id)
+            differs = self._differs(row, held[row.grant_id]) if row.recorded else None
+            if not row.recorded and held[row.grant_id] != self._terms(row):
+                changed.append((row.grant_id, row))
+                self._note("grant.changed", row.grant_id, name, row.account_id)
+            values.append(
+                {"grant": row.grant_id, "new_missing_since": None, "new_seen_at": self.unit.now,
+                 "new_handle": _handle(row), "new_shown": f"{row.digest}/{row.version}", "new_differs": differs}
+            )  # fmt: skip
+        if changed:
+            self.db.execute(Term.__table__.delete().where(Term.grant_id.in_([ident for ident, _ in changed])))  # type: ignore[attr-defined]
+            self._write_terms(changed)
+        self._update(values)
+        self.touched |= set(ids)
+
+    def _update(self, rows: list[dict[str, Any]]) -> None:
+        # By a table, not by an entity: many rows in one go.
+        table = cast(Table, Grant.__table__)
+        names = ("missing_since", "seen_at", "handle", "shown", "differs")
+        values = {name: bindparam(f"new_{name}", type_=table.c[name].type) for name in names}
+        if rows:
+            self.db.connection().execute(update(table).where(table.c.id == bindparam("grant")).values(values), rows)
+
+    def _differs(self, row: Any, held: Sequence[tuple[UUID, UUID | None, datetime | None]]) -> dict[str, Any] | None:
+        """What the system has instead of what is recorded; None when it is the same.
+
+        Ends are kept by the register. What is recorded by a level that the system does not know is compared by how
+        far it reaches.
+        """
+        by_id = {level.id: level for level in self.levels.values()}
+        there = {(level, part) for level, part, _ in self._terms(row)}
+        here = {(level, part) for level, part, _ in held}
+        known = {self.levels[key].id for key in self.spool.levels}
+        if here == there or not here:
+            return None
+        if not {level for level, _ in here} <= known:
+            reaches = [max((by_id[i].reach for i, _ in terms if i in by_id), default=0) for terms in (here, there)]
+            if reaches[0] == reaches[1] or 0 in reaches:
+                return None
+        names = {part: name for name, part in ((key[1], ident) for key, ident in self.parts.items())}
+        said = [f"{by_id[level].name}{f' on {names[part]}' if part else ''}" for level, part in sorted(there, key=str)]
+        return {"level": ", ".join(said), "reach": max((by_id[level].reach for level, _ in there), default=0)}
+
+    def _miss(self, rows: Sequence[Any]) -> int:
+        """Grants on accounts that were read, and that the reading does not show."""
+        recorded = [row.grant_id for row in rows if row.recorded]
+        gone = [row.grant_id for row in rows if not row.recorded]
+        if recorded:
+            self.db.execute(update(Grant).where(Grant.id.in_(recorded)).values(missing_since=self.unit.now))
+        if gone:
+            # Nobody vouches for unrecorded access: when the system does not have it any more, it has ended.
+            ended = move(GRANTS, "grant", GrantState.ACTIVE, GrantState.ENDED)
+            over = {"state": ended, "ended_as": EndedAs.REVOKED, "ended_at": self.unit.now}
+            self.db.execute(update(Grant).where(Grant.id.in_(gone)).values(over))
+        for row in rows:
+            action = "grant.missing" if row.recorded else "grant.gone"
+            self._note(action, row.grant_id, self.system.name, row.on_account)
+        self.touched |= {row.grant_id for row in rows}
+        return len(recorded)
+
+    def _note(self, action: str, ident: UUID, name: str, account: UUID) -> None:
+        self.happened.append((action, ident, name, account))
+
+    def _put_down(self) -> None:
+        """What happened to grants, in the journal; a great many of them as they are written."""
+        if len(self.happened) > BATCH:
+            self.unit.record_many("grant", self.happened)
+            return
+        for action, ident, name, account in self.happened:
+            self.unit.record(action, "grant", ident, name, account)
+
+    # Sessions and use.
+
+    def _sessions(self) -> tuple[set[UUID], set[UUID]]:
+        """Sessions as the reading shows them; those it does not show any more have ended."""
+        seen: set[UUID] = set()
+        for rows in self._rows(_PRESENT):
+            made = [
+                {
+                    "id": new_id(), "organisation_id": self.organisation, "key": f"{self.system.key}:{row.key}",
+                    "account_id": row.account_id, "person_id": row.person_id, "app_id": row.app_id,
+                    "started_at": row.started_at, "device": row.device, "address": row.address,
+                    "last_seen_at": row.last_seen_at, "handle": {**row.handle, "login": row.login},
+                }
+                for row in rows
+            ]  # fmt: skip
+            statement = insert(Session)
+            new = {name: statement.excluded[name] for name in ("device", "address", "last_seen_at", "handle")}
+            upsert = statement.on_conflict_do_update(index_elements=["organisation_id", "key"], set_=new)
+            seen |= set(self.db.scalars(upsert.returning(Session.id), made))
+        gone = self.db.scalars(
+            select(Session)
+            .join(Account, Account.id == Session.account_id)
+            .where(
+                Account.system_id == self.system.id,
+                Session.ended_at.is_(None),
+                Session.handle != {},
+                Session.id.not_in(seen),
+            )
+        ).all()
+        for session in gone:
+            session.ended_at, session.ended_as = self.unit.now, session.ended_as or "signed_out"
+            self.unit.record("session.ended", "session", session.id, session.device, session.account_id)
+        return seen, {session.id for session in gone}
+
+    def _used(self) -> None:
+        """Days of use, in the compact form in which they are kept."""
+        for rows in self._rows(_USED):
+            last: dict[UUID, date] = {}
+            for ident, _, day in rows:
+                last[ident] = max(day, last.get(ident, day))
+            for ident, day in last.items():
+                at = min(datetime.combine(day, time(), UTC) + timedelta(days=1), self.unit.now)
+                used = update(Grant).where(Grant.id == ident)
+                later = func.greatest(func.coalesce(Grant.last_used_at, at), at)
+                self.db.execute(used.values(last_used_at=later))
+            using.keep(self.unit, [(ident, permission, day) for ident, permission, day in rows])
+            self.touched |= set(last)
+
+
+def _handle(row: Any) -> dict[str, Any]:
+    """How steps name a grant in its system."""
+    return {**orjson.loads(row.handle), "login": row.holder}
