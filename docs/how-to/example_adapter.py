@@ -66,6 +66,10 @@ class RotaAdapter:
         """What a step has to know of a holding that is yet to be."""
         return {"account": account, "holder": login, "level_key": level}
 
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """What ``holding`` says is all there is to it."""
+        return None
+
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """A file insists on no order: one move."""
         return (Move(kind, detail),)

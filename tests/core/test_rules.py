@@ -21,6 +21,7 @@ QUIET: dict[str, dict[str, Any]] = {
     "grant": {
         "reach": 1, "sensitivity": 2, "inside": True, "live": True, "is_link": False, "by_person": True,
         "given_days": 400, "idle_days": 1, "has_end": True, "window_days": 300, "recorded": True, "missing": False,
+        "differs": False, "contradicted": False,
         "still_there": False, "emergency": False, "emergency_hours": 9600, "undecided_days": -1, "kept_unused": 0,
         "holder_left": False, "leaves_in_days": -1, "outlives_holder": False, "giver_left": False,
         "given_to_self": False, "private_address": False, "rights_held": 3, "rights_used": 3, "watched_days": 200,
@@ -72,6 +73,8 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
                             "in an emergency"),
     "long_chain": ({"chain": 4}, {"chain": 5}, "over 5 steps"),
     "missing": ({}, {"missing": True}, "has not shown"),
+    "changed": ({}, {"differs": True}, "is recorded"),
+    "contradicted": ({}, {"contradicted": True}, "said that"),
     "app_unused": ({**LINK, "idle_days": 90}, {**LINK, "idle_days": 91}, "has not used its link"),
     "app_excess": ({**LINK, "rights_used": 2}, {**LINK, "rights_used": 1}, "1 of the 3 scopes"),
     "app_grown": (LINK, {**LINK, "grown": True}, "may do more"),

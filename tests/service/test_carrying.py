@@ -6,7 +6,7 @@ import signal
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
@@ -16,7 +16,7 @@ import psycopg
 import pytest
 from sqlalchemy import func, select
 
-from openlatch.adapters import Adapter, Reading
+from openlatch.adapters import NOTHING, Adapter, Found, Reading
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.core import journal as chain
 from openlatch.core.register import Holder
@@ -24,7 +24,7 @@ from openlatch.core.words import GrantState, HolderKind, StepKind, Verdict
 from openlatch.errors import BadInput, Conflict
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
-from openlatch.service import carrying, changes, giving, revocations, settling, systems
+from openlatch.service import carrying, changes, changing, giving, helping, revocations, settling, systems
 from openlatch.service.context import Service, Viewer
 from openlatch.service.reviews import closing, deciding, opening
 from openlatch.service.reviews.plans import Review
@@ -96,7 +96,7 @@ class World:
 
     def page(self, revocation: UUID) -> dict[str, Any]:
         with self.service.unit(self.viewer) as unit:
-            return revocations.page(unit, revocation)
+            return helping.page(unit, revocation)
 
     def state(self, grant: UUID) -> tuple[str, str | None]:
         with self.service.unit(self.viewer) as unit:
@@ -215,7 +215,7 @@ def test_a_system_that_is_down_is_waited_for(world: World) -> None:
         world.server.start()
     assert world.state(grant) == ("revoking", None)
     with world.service.unit(world.viewer) as unit:
-        revocations.retry(unit, revocation)
+        helping.retry(unit, revocation)
     world.carry_out(revocation)
     assert world.state(grant) == ("ended", "revoked")
     assert not world.is_member("k_varley", "hut_sensors")
@@ -438,10 +438,10 @@ class Slow(PostgresqlAdapter):
 
     meanwhile: Callable[[], Any] = staticmethod(lambda: None)
 
-    def read(self) -> Reading:
-        reading = super().read()
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
+        found = list(super().read(since))
         Slow.meanwhile()
-        return reading
+        yield from found
 
 
 def test_a_reading_that_is_older_than_a_revocation_does_not_bring_access_back(world: World) -> None:
@@ -491,7 +491,7 @@ def test_access_that_is_given_is_given_in_the_system_and_taken_while_it_is_suspe
 
     def change(kind: str) -> None:
         with world.service.unit(world.viewer) as unit:
-            changes.carry_out(unit, changes.Change(changes.ChangeKind(kind), "For a week.", (grant,)))
+            changes.carry_out(unit, changing.Change(changing.ChangeKind(kind), "For a week.", (grant,)))
 
     before = grants()
     with world.service.unit(world.viewer) as unit:

@@ -14,8 +14,8 @@ from sqlalchemy import delete, select
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Reach
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded
-from openlatch.service import changes, importing, latching, levels, register, revocations, visits
-from openlatch.service.changes import Change, ChangeKind
+from openlatch.service import changes, helping, importing, latching, levels, register, revocations, visits
+from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.latching import Setting
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Flag, JournalEntry, Term, Visit, WebSession
@@ -100,8 +100,8 @@ def test_a_successor_takes_over_what_somebody_held(small: Small) -> None:
     assert found["lines"][0]["does"] == "passes to Owen"
     revocation = found["lines"][0]["revocation_id"]
     with small.acting("ines") as unit:
-        (step,) = revocations.page(unit, revocation)["step_list"]
-        revocations.done_by_hand(unit, revocation, step["id"], "Taken out of the list.")
+        (step,) = helping.page(unit, revocation)["step_list"]
+        helping.done_by_hand(unit, revocation, step["id"], "Taken out of the list.")
     assert small.state(small.grant(EDDA)) == "replaced"
     with small.acting("owen") as unit:
         assert "Box" in {row["account"]["name"] for row in register.page(unit, "grants", ListQuery(limit=50)).rows}
@@ -115,8 +115,8 @@ def test_access_is_given_up_without_anyones_leave(small: Small) -> None:
         ident = changes.give_up(unit, small.grant(MARA), "")["revocation_id"]
     assert small.told("ines") == ["Mara gives up access to Box: Not needed any more."]
     with small.acting("ines") as unit:
-        for step in revocations.page(unit, ident)["step_list"]:
-            revocations.done_by_hand(unit, ident, step["id"], "Taken out of the list.")
+        for step in helping.page(unit, ident)["step_list"]:
+            helping.done_by_hand(unit, ident, step["id"], "Taken out of the list.")
     assert small.state(small.grant(MARA)) == "given_up"
     with pytest.raises(NotFound), small.acting("mara") as unit:
         changes.give_up(unit, small.grant(TEAM), "")

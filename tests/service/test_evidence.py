@@ -21,7 +21,7 @@ from openlatch import wire
 from openlatch.core.reviews import bundle
 from openlatch.core.words import Verdict
 from openlatch.errors import Conflict, NotAllowed, NotFound
-from openlatch.service import revocations, signing
+from openlatch.service import helping, signing
 from openlatch.service.reviews import calendar, closing, deciding, evidence, opening
 from openlatch.service.reviews.plans import Review, named
 from openlatch.store.tables import Account, Item, Person, Revocation, Step
@@ -53,7 +53,7 @@ def ended(small: Small) -> UUID:
     closing.carry_on(small.service, small.itself, ident)
     with small.service.unit(small.itself) as unit:
         step, revocation = unit.db.execute(select(Step.id, Step.revocation_id).join(Revocation)).one()
-        revocations.done_by_hand(unit, revocation, step, "Removed; two members are left.")
+        helping.done_by_hand(unit, revocation, step, "Removed; two members are left.")
     assert closing.carry_on(small.service, small.itself, ident)
     return ident
 

@@ -20,7 +20,7 @@ from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound
 from openlatch.service import changes, importing, picturing, reaching, revocations
-from openlatch.service.changes import Change, ChangeKind
+from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Service, Unit
 from openlatch.service.reaching import Question, Wish
 from openlatch.store import cut, past

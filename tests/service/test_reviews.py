@@ -16,7 +16,7 @@ from sqlalchemy.exc import DBAPIError
 from openlatch.core.reviews.assigning import Line, Place
 from openlatch.core.words import Happening, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError, ProofNeeded
-from openlatch.service import flags, importing, latching, register, revocations
+from openlatch.service import flags, helping, importing, latching, register
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.latching import LatchKind, LatchMode, Setting
 from openlatch.service.reviews import closing, deciding, opening, people, rounds, schedules
@@ -332,7 +332,7 @@ def test_a_round_ends_when_all_is_confirmed_or_explained_and_never_changes_again
         revocation = unit.db.scalars(select(Item.revocation_id).where(Item.id == found["Sync on Box"].id)).one()
         step = unit.db.scalars(select(Step.id).where(Step.revocation_id == revocation)).one()
         assert revocation is not None
-        revocations.done_by_hand(unit, revocation, step, "Unlinked; the list is empty.")
+        helping.done_by_hand(unit, revocation, step, "Unlinked; the list is empty.")
         closing.explain(unit, ident, found["Edda on Box"].id, "The mail server is gone for good.")
         with pytest.raises(Conflict, match="nothing to carry out"):
             closing.explain(unit, ident, found["Edda on Box"].id, "Again.")
@@ -419,7 +419,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
         assert done["exposure"].revocation_id is not None
         step = unit.db.scalars(select(Step).where(Step.revocation_id == done["exposure"].revocation_id)).one()
         assert step.sentence.startswith("Close “Rota” in Box to the public by hand")
-        revocations.done_by_hand(unit, done["exposure"].revocation_id, step.id, "Closed it.")
+        helping.done_by_hand(unit, done["exposure"].revocation_id, step.id, "Closed it.")
         assert not unit.db.scalars(select(Resource.public)).one()
         assert unit.db.get_one(Flag, flag.id).state == "open"
 

@@ -16,7 +16,7 @@ from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
 from openlatch.errors import Conflict, SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
-from openlatch.service import carrying, changes, revocations, settling, systems
+from openlatch.service import carrying, changes, changing, helping, revocations, settling, systems
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.standins.cloud import Cloud, Manners
 from openlatch.store import journal
@@ -71,7 +71,7 @@ def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, t
     for _ in range(turns):
         carrying.carry_out(service, viewer.organisation, revocation)
         with service.unit(viewer) as unit:
-            state = str(revocations.page(unit, revocation)["state"])
+            state = str(helping.page(unit, revocation)["state"])
         if state == "confirmed":
             break
         clock.now += timedelta(minutes=1)
@@ -111,7 +111,7 @@ def test_access_is_suspended_and_resumed_there(
 
     def change(what: str) -> Any:
         with service.unit(organisation) as unit:
-            changes.carry_out(unit, changes.Change(changes.ChangeKind(what), "For a week.", (grant,)))
+            changes.carry_out(unit, changing.Change(changing.ChangeKind(what), "For a week.", (grant,)))
         return settling.settle(service, organisation.organisation, grant)
 
     assert change("suspend") is None
@@ -136,7 +136,7 @@ def test_drift_is_adopted_with_an_owner_or_restored(
         unit.db.add(owner := Person(organisation_id=organisation.organisation, name="Ines", inside=True))
         unit.db.flush()
         grant, ines = grant_of(unit, world, world.stays).id, owner.id
-    adopt = changes.Change(changes.ChangeKind.ADOPT, "Bob is on the list.", (grant,), successor=ines)
+    adopt = changing.Change(changing.ChangeKind.ADOPT, "Bob is on the list.", (grant,), successor=ines)
     with service.unit(organisation) as unit:
         assert "Ines owns" in changes.preview(unit, adopt)["lines"][0]["does"]
         assert not unit.db.get_one(Grant, grant).recorded
@@ -145,7 +145,7 @@ def test_drift_is_adopted_with_an_owner_or_restored(
     with pytest.raises(Conflict, match="recorded already"), service.unit(organisation) as unit:
         changes.carry_out(unit, adopt)
     with pytest.raises(Conflict, match="has not lost"), service.unit(organisation) as unit:
-        changes.carry_out(unit, changes.Change(changes.ChangeKind.RESTORE, "It was lost.", (grant,)))
+        changes.carry_out(unit, changing.Change(changing.ChangeKind.RESTORE, "It was lost.", (grant,)))
     with service.unit(organisation) as unit:
         row = unit.db.get_one(Grant, grant)
         assert row.recorded
@@ -157,7 +157,7 @@ def test_drift_is_adopted_with_an_owner_or_restored(
     assert outcome is not None
     assert outcome.missing == 1
     with service.unit(organisation) as unit:
-        changes.carry_out(unit, changes.Change(changes.ChangeKind.RESTORE, "It was lost.", (grant,)))
+        changes.carry_out(unit, changing.Change(changing.ChangeKind.RESTORE, "It was lost.", (grant,)))
     assert settling.settle(service, organisation.organisation, grant) is None
     assert world.asked(world.stays) == "member"
 
@@ -219,7 +219,7 @@ def test_awkward_manners_of_a_service_do_not_keep_access(
     simulated.manners = Manners()
     assert world.asked(world.goes) == ""
     with service.unit(organisation) as unit:
-        assert revocations.page(unit, revocation)["state"] == "confirmed"
+        assert helping.page(unit, revocation)["state"] == "confirmed"
 
 
 def test_a_service_that_says_done_when_it_is_not_is_found_out(
@@ -233,7 +233,7 @@ def test_a_service_that_says_done_when_it_is_not_is_found_out(
     grant, revocation = start_ending(service, organisation, world, world.goes)
     assert carry_on(service, organisation, clock, revocation, 3) != "confirmed"
     with service.unit(organisation) as unit:
-        steps = revocations.page(unit, revocation)["step_list"]
+        steps = helping.page(unit, revocation)["step_list"]
         assert any("Contradicted" in step["answer"] or "still" in step["answer"] for step in steps)
         assert unit.db.get_one(Grant, grant).state == "revoking"
     simulated.manners = Manners()

@@ -15,7 +15,7 @@ from sqlalchemy import select
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.processes import free_port
 from openlatch.service import changes, factor, myself, signing, signing_in, telling, visits
-from openlatch.service.changes import Change, ChangeKind
+from openlatch.service.changing import Change, ChangeKind
 from openlatch.standins.mail import MailServer
 from openlatch.store.tables import Mail, Person, Visit
 from openlatch.work import worker

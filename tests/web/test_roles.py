@@ -124,9 +124,29 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         "read_system": Call(f"/systems/{ids['system']}/read", ADMINISTRATOR, {}, 404),
         "bring": Call("/imports/nothing", ADMINISTRATOR, "key\n", 422),
         **giving(ids),
+        **ending(ids),
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
         "sign_out": Call("/session", EVERYBODY),
     }  # fmt: skip
+
+
+def ending(ids: dict[str, Any]) -> dict[str, Call]:
+    """The routes about systems, leavers and undoing."""
+    revocation, system = f"/revocations/{ids['revocation']}", f"/systems/{ids['system']}"
+    leaving, anybody = f"/people/{ids['person']}/leaving", str(uuid4())
+    return {
+        "set_reading": Call(f"{system}/reading", ADMINISTRATOR, {"read_every": 0}, 422),
+        "set_matching": Call(f"{system}/matching", ADMINISTRATOR, {"matching": [["uid", True], ["uid", True]]}, 422),
+        "get_doubts": Call("/doubts", ADMINISTRATOR),
+        "decide_doubt": Call(f"/doubts/{anybody}/decide", ADMINISTRATOR, {}, 404),
+        "skip_step": Call(f"{revocation}/steps/{ids['step']}/skip", ADMINISTRATOR, {"reason": ""}, 422),
+        "preview_undo": Call(f"{revocation}/undo", ADMINISTRATOR),
+        "undo_revocation": Call(f"{revocation}/undo", ADMINISTRATOR, {"reason": ""}, 422),
+        "preview_leaving": Call(f"{leaving}/preview", ADMINISTRATOR, {}),
+        "let_leave": Call(leaving, ADMINISTRATOR, {"reason": "Test.", "fingerprint": "outdated"}, 409),
+        "get_leaving": Call(leaving, ADMINISTRATOR),
+        "report_leaving": Call(f"{leaving}/report", ADMINISTRATOR, None, 409),
+    }
 
 
 def ruling() -> dict[str, Call]:

@@ -54,7 +54,7 @@ class CloudAdapter:
 
     settings_taken = (Setting("address", "The service's address, as https://service.example."),)
     can = Abilities(
-        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.END_SESSIONS, StepKind.LOCK}),
+        steps=frozenset(StepKind) - {StepKind.DROP, StepKind.BY_HAND, StepKind.READ_AGAIN},
         rights=(
             "to read people, spaces, tokens, sessions and activity",
             "to change members of spaces, end sessions, revoke tokens, and switch people off",
@@ -116,6 +116,10 @@ class CloudAdapter:
             raise SystemRefused("An app is linked by whoever uses it.", "Have them link it, and read the service.")
         return {"space": account, "person": login, "role": level}
 
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """None: what ``holding`` says is all there is to it."""
+        return None
+
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """A member is made a guest before they are put out: nobody has to agree to a guest's going.
 
@@ -138,13 +142,14 @@ class CloudAdapter:
             if kind is StepKind.END_SESSIONS:
                 self._call(http, "DELETE", f"/sessions/{detail['session']}")
                 return f"Ended the session {detail['session']}."
-            if kind is StepKind.LOCK:
+            if kind in (StepKind.LOCK, StepKind.UNLOCK):
+                on = kind is StepKind.UNLOCK
                 body = {
                     "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
-                    "Operations": [{"op": "replace", "path": "active", "value": False}],
+                    "Operations": [{"op": "replace", "path": "active", "value": on}],
                 }
                 self._call(http, "PATCH", f"/scim/v2/Users/{detail['login']}", json=body)
-                return f"Switched {detail['login']} off."
+                return f"Switched {detail['login']} {'on' if on else 'off'}."
             path = f"/spaces/{detail['space']}/members/{detail['person']}"
             if kind is StepKind.REMOVE:
                 answer = self._call(http, "DELETE", path)
@@ -164,9 +169,11 @@ class CloudAdapter:
             if kind is StepKind.END_SESSIONS:
                 there = any(row["id"] == detail["session"] for row in self._all(http, "/sessions"))
                 return f"the session {detail['session']} still goes on" if there else None
-            if kind is StepKind.LOCK:
+            if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 person = self._call(http, "GET", f"/scim/v2/Users/{detail['login']}", missing=True)
                 active = person.status_code != httpx.codes.NOT_FOUND and person.json().get("active", True)
+                if kind is StepKind.UNLOCK:
+                    return None if active else f"{detail['login']} is switched off"
                 return f"{detail['login']} is still switched on" if active else None
             rows = self._all(http, f"/spaces/{detail['space']}/members")
         role = next((row["role"] for row in rows if row["id"] == detail["person"]), None)

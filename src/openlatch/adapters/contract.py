@@ -221,6 +221,10 @@ class Adapter(Protocol):
         """How a holding that does not exist yet is named in steps: account and login by their handles, level by key."""
         ...
 
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """How just what a holding's handle names is given once more; None where ``holding`` says it as well."""
+        ...
+
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """The moves by which this system gets a holding removed or reduced, in the order that it insists on."""
         ...

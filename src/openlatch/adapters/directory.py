@@ -73,7 +73,7 @@ class DirectoryAdapter:
         Setting("apps", "Where entries are that are apps and not people, as a distinguished name.", ""),
     )
     can = Abilities(
-        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.LOCK}),
+        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.LOCK, StepKind.UNLOCK}),
         rights=(
             "to read people and groups, with pwdAccountLockedTime and pwdLastSuccess",
             "to write member and owner of groups",
@@ -143,6 +143,10 @@ class DirectoryAdapter:
         """A value of member or owner, or of both."""
         return {"group": dn(account), "holder": dn(login), "level_key": level}
 
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """None: what ``holding`` says is all there is to it."""
+        return None
+
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One change of the group."""
         return (Move(kind, detail),)
@@ -152,10 +156,10 @@ class DirectoryAdapter:
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         with self._connection() as directory:
-            if kind is StepKind.LOCK:
-                change = {"pwdAccountLockedTime": [(ldap3.MODIFY_REPLACE, [LOCKED_FOR_GOOD])]}
-                _modify(directory, detail["login"], change)
-                return f"Locked {detail['login']}."
+            if kind in (StepKind.LOCK, StepKind.UNLOCK):
+                time = [LOCKED_FOR_GOOD] if kind is StepKind.LOCK else []
+                _modify(directory, detail["login"], {"pwdAccountLockedTime": [(ldap3.MODIFY_REPLACE, time)]})
+                return f"{'Locked' if kind is StepKind.LOCK else 'Unlocked'} {detail['login']}."
             group = self._group(directory, detail["group"])
             changes = _changes(kind, detail, group)
             _modify(directory, detail["group"], changes)
@@ -164,9 +168,11 @@ class DirectoryAdapter:
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the group, or the lock, is as the step wants it."""
         with self._connection() as directory:
-            if kind is StepKind.LOCK:
+            if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 found = list(_search(directory, detail["login"], "(objectClass=*)", ("pwdAccountLockedTime",), True))
                 locked = found and found[0]["attributes"].get("pwdAccountLockedTime")
+                if kind is StepKind.UNLOCK:
+                    return f"{detail['login']} is locked" if locked or not found else None
                 return None if locked or not found else f"{detail['login']} is not locked"
             group = self._group(directory, detail["group"])
         held = _held(group, dn(detail["holder"]))

@@ -114,7 +114,7 @@ class HostAdapter:
         Setting("time_zone", "The host's time zone.", "UTC"),
     )
     can = Abilities(
-        steps=frozenset({StepKind.REMOVE, StepKind.REDUCE, StepKind.END_SESSIONS, StepKind.LOCK}),
+        steps=frozenset(StepKind) - {StepKind.DROP, StepKind.BY_HAND, StepKind.READ_AGAIN},
         rights=(
             "to read etc/passwd, etc/group, etc/shadow, etc/sudoers.d and run/utmp",
             "to write those files, and .ssh/authorized_keys in the homes of shared logins",
@@ -165,6 +165,10 @@ class HostAdapter:
         """SystemRefused: keys and entries are put in by hand, since only their owner has the key."""
         raise SystemRefused("Access to a host is given there by hand.", "Put the key or entry in, and read the host.")
 
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """The line, member or entry that was there, put back as it was."""
+        return {key: value for key, value in handle.items() if key != "login"} if "kind" in handle else None
+
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One change of one file or list."""
         return (Move(kind, detail),)
@@ -175,8 +179,10 @@ class HostAdapter:
             return "It was so already; nothing was changed."
         if kind is StepKind.END_SESSIONS:
             return _hang_up(detail["process"], detail["began"])
-        if kind is StepKind.LOCK:
-            return self._change("etc/shadow", lambda c: _lock(c, _plain(detail["login"])))
+        if kind in (StepKind.LOCK, StepKind.UNLOCK):
+            return self._change("etc/shadow", lambda c: _lock(c, _plain(detail["login"]), kind is StepKind.LOCK))
+        if kind is StepKind.GIVE:
+            return self._put_back(detail)
         match detail["kind"]:
             case "key":
                 return self._change(detail["file"], lambda c: files.without_key(c, detail["fingerprint"]))
@@ -198,9 +204,17 @@ class HostAdapter:
         if kind is StepKind.END_SESSIONS:
             there = _began(detail["process"]) == detail["began"]
             return f"process {detail['process']} is still there" if there else None
-        if kind is StepKind.LOCK:
-            name = _plain(detail["login"])
-            return None if name in self._locked() or not self._path("etc/shadow").exists() else f"{name} is not locked"
+        if kind in (StepKind.LOCK, StepKind.UNLOCK):
+            name, locked = _plain(detail["login"]), _plain(detail["login"]) in self._locked()
+            if kind is StepKind.UNLOCK:
+                return f"{name} is locked" if locked else None
+            return None if locked or not self._path("etc/shadow").exists() else f"{name} is not locked"
+        if kind is StepKind.GIVE:
+            if detail["kind"] == "list":
+                there = self._acl(detail["folder"]).get((detail["of"], detail["number"])) == detail["rights"]
+            else:
+                there = self.confirm(StepKind.REMOVE, detail) is not None
+            return None if there else "what was there is not there yet"
         match detail["kind"]:
             case "key":
                 there = any(
@@ -218,6 +232,18 @@ class HostAdapter:
             return f"{detail['name']} may still write in {detail['folder']}" if "w" in rights else None
         return f"{detail['name']} is still in the list of {detail['folder']}" if rights else None
 
+    def _put_back(self, detail: dict[str, Any]) -> str:
+        match detail["kind"]:
+            case "key":
+                return self._change(detail["file"], lambda c: _with_line(c, detail["line"].encode("latin-1")))
+            case "rule":
+                return self._change(detail["file"], lambda c: _with_line(c, detail["line"].encode()))
+            case "member":
+                return self._change("etc/group", lambda c: _with_member(c, detail["group"], detail["user"]))
+        entry = f"{detail['of']}:{detail['number']}:{detail['rights']}"
+        self._setfacl(["-m", entry], self._path(detail["folder"]), optional=False)
+        return f"Changed the access control list of {detail['folder']}."
+
     # Reading.
 
     def _keys(self, host: _Names) -> Iterator[Found]:
@@ -232,7 +258,12 @@ class HostAdapter:
                 if "@" in key.comment and " " not in key.comment:
                     marks["address"] = key.comment
                 level = COMMAND if "command" in key.options else SHELL
-                handle = {"kind": "key", "file": file, "fingerprint": key.fingerprint}
+                handle = {
+                    "kind": "key",
+                    "file": file,
+                    "fingerprint": key.fingerprint,
+                    "line": key.line.decode("latin-1"),
+                }
                 if "from" in key.options:
                     handle["from"] = key.options["from"]
                 holder = f"key:{key.fingerprint}"
@@ -260,7 +291,8 @@ class HostAdapter:
             for (of, number), rights in self._acl(folder).items():
                 name = host.user_of(number) if of == "user" else f"%{host.group_of(number)}"
                 level = WRITE if "w" in rights else READ
-                handle = {"kind": "list", "folder": folder, "of": of, "number": number, "name": name.lstrip("%")}
+                handle = {"kind": "list", "folder": folder, "of": of, "number": number, "name": name.lstrip("%"),
+                          "rights": rights}  # fmt: skip
                 yield from host.holding(name, account, level, handle)
 
     def _sessions(self, host: _Names) -> Iterator[Found]:
@@ -411,11 +443,27 @@ def _without_line(content: bytes, line: str) -> bytes:
     return b"".join(each for each in content.splitlines(keepends=True) if each.rstrip(b"\r\n") != line.encode())
 
 
-def _lock(content: bytes, name: str) -> bytes:
+def _with_line(content: bytes, line: bytes) -> bytes:
+    """With a line at the end; one that ends without a line end gets it first."""
+    return content + (b"\n" if content and not content.endswith(b"\n") else b"") + line.rstrip(b"\r\n") + b"\n"
+
+
+def _with_member(content: bytes, group: str, user: str) -> bytes:
+    def add(line: bytes) -> bytes:
+        fields = line.split(b":")
+        if len(fields) != 4 or fields[0] != group.encode():
+            return line
+        kept = fields[3].rstrip(b"\r\n")
+        return b":".join((*fields[:3], (kept + b"," if kept else b"") + user.encode() + fields[3][len(kept) :]))
+
+    return b"".join(add(line) for line in content.splitlines(keepends=True))
+
+
+def _lock(content: bytes, name: str, on: bool) -> bytes:
     def shut(line: bytes) -> bytes:
         fields = line.split(b":")
-        if fields[0] != name.encode() or len(fields) < 2 or fields[1].startswith(b"!"):
+        if fields[0] != name.encode() or len(fields) < 2 or fields[1].startswith(b"!") == on:
             return line
-        return b":".join((fields[0], b"!" + fields[1], *fields[2:]))
+        return b":".join((fields[0], b"!" + fields[1] if on else fields[1][1:], *fields[2:]))
 
     return b"".join(shut(line) for line in content.splitlines(keepends=True))

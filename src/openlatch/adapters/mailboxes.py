@@ -129,6 +129,10 @@ class MailboxAdapter:
         """An entry in the list of the mailbox."""
         return {"who": login, "boxes": [account], "rights": level}
 
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """None: what ``holding`` says is all there is to it."""
+        return None
+
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One move for each folder, those inside before those around them."""
         boxes = sorted(detail["boxes"], key=len, reverse=True)

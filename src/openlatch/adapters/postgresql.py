@@ -77,6 +77,14 @@ _SESSIONS: LiteralString = """
 """
 
 
+# A login is locked by its connection limit: it stays a login, and what it holds stays in sight.
+_OF_LOGINS: dict[StepKind, LiteralString] = {
+    StepKind.LOCK: "alter role {} connection limit 0",
+    StepKind.UNLOCK: "alter role {} connection limit -1",
+    StepKind.DROP: "drop role {}",
+}
+
+
 class PostgresqlAdapter:
     """Reads and changes one PostgreSQL server.
 
@@ -96,7 +104,7 @@ class PostgresqlAdapter:
         Setting("app_prefix", "Logins whose names begin with it are apps.", "app_"),
     )
     can = Abilities(
-        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.END_SESSIONS, StepKind.LOCK}),
+        steps=frozenset(StepKind) - {StepKind.BY_HAND, StepKind.READ_AGAIN},
         rights=(
             "CREATEROLE, to take memberships away and to lock logins",
             "membership in pg_read_all_stats, to see sessions",
@@ -115,6 +123,10 @@ class PostgresqlAdapter:
                 f"The login {self._settings['user']} lacks {', '.join(lacking)}.",
                 "Give it that, as the PostgreSQL page of the systems guide says.",
             )
+
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """None: what ``holding`` says is all there is to it."""
+        return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One statement does it."""
@@ -164,8 +176,8 @@ class PostgresqlAdapter:
                     [detail["pid"], detail["started"]],
                 )
                 return f"Ended server process {detail['pid']}."
-            if kind is StepKind.LOCK:
-                statement = sql.SQL("alter role {} connection limit 0").format(sql.Identifier(detail["login"]))
+            if kind in _OF_LOGINS:
+                statement = sql.SQL(_OF_LOGINS[kind]).format(sql.Identifier(detail["login"]))
                 db.execute(statement)
                 return f"Carried out: {statement.as_string(db)}"
             role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
@@ -187,11 +199,12 @@ class PostgresqlAdapter:
                     [detail["pid"], detail["started"]],
                 ).fetchone()
                 return f"server process {detail['pid']} is still there" if alive else None
-            if kind is StepKind.LOCK:
-                open_still = db.execute(
-                    "select 1 from pg_roles where rolname = %s and rolcanlogin and rolconnlimit <> 0", [detail["login"]]
+            if kind in _OF_LOGINS:
+                role = db.execute(
+                    "select rolcanlogin and rolconnlimit <> 0 as open from pg_roles where rolname = %s",
+                    [detail["login"]],
                 ).fetchone()
-                return f"{detail['login']} may still sign in" if open_still else None
+                return _login_wrong(kind, detail["login"], role["open"] if role else None)
             row = db.execute(
                 "select bool_or(m.admin_option) as admits from pg_auth_members m "
                 "join pg_roles role on role.oid = m.roleid join pg_roles member on member.oid = m.member "
@@ -233,6 +246,15 @@ class PostgresqlAdapter:
                 f"Look whether the login {self._settings['user']} has CREATEROLE, pg_read_all_stats and "
                 "pg_signal_backend.",
             ) from error
+
+
+def _login_wrong(kind: StepKind, name: str, is_open: bool | None) -> str | None:
+    """What is wrong with a login after a step. One that is not there (None) is as good as locked."""
+    if kind is StepKind.DROP:
+        return None if is_open is None else f"the login {name} is still there"
+    if kind is StepKind.UNLOCK:
+        return None if is_open else f"{name} may not sign in"
+    return f"{name} may still sign in" if is_open else None
 
 
 def _first_line(error: Exception) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import click
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeElapsedColumn
@@ -13,15 +13,28 @@ from openlatch.cli import session
 from openlatch.cli.output import Column, err, moment, out, output_option, show_one
 from openlatch.cli.register import list_command
 from openlatch.core.imports import RECORD_KINDS
+from openlatch.core.matching import MarkKind
 
 MOST_SHOWN = 50
 SYSTEMS: list[Column] = [
     ("Name", lambda r: r.name),
     ("Kind", lambda r: r.kind.replace("_", " ")),
     ("Accounts", lambda r: r.accounts),
-    ("Read", lambda r: moment(r.read_at)),
+    ("Read", lambda r: f"{r.reading_seen} seen so far" if r.reading_since else moment(r.read_at)),
+    ("Drift", lambda r: _drift(r)),
     ("State", lambda r: f"down since {moment(r.down_since)}: {r.answer}" if r.down_since else r.answer),
 ]
+
+
+def _drift(row: Any) -> str | None:
+    """How a system departs from the register, in numbers."""
+    counts = [
+        (row.unrecorded, "unrecorded"),
+        (row.missing, "missing"),
+        (row.changed, "changed"),
+        (row.doubts, "doubts"),
+    ]
+    return ", ".join(f"{count} {what}" for count, what in counts if count) or None
 
 
 @click.command("import")
@@ -70,11 +83,39 @@ system.add_command(list_command("systems", SYSTEMS, "There is no system."))
 
 @system.command("read")
 @click.argument("name_or_id")
-def system_read(name_or_id: str) -> None:
+@click.option("--fully", is_flag=True, help="Also what it says has not changed since the last read.")
+def system_read(name_or_id: str, fully: bool) -> None:
     """Have a system read soon."""
     with session.client() as service:
-        service.read_system(session.find(service, "systems", name_or_id))
+        service.read_system(session.find(service, "systems", name_or_id), fully)
     out.print("It will be read in a moment: openlatch system list")
+
+
+@system.command("schedule")
+@click.argument("name_or_id")
+@click.option("--every", required=True, type=click.IntRange(1, 10080), help="Minutes between two reads.")
+def system_schedule(name_or_id: str, every: int) -> None:
+    """Say how often a system is read by itself."""
+    with session.client() as service:
+        found = service.set_reading(session.find(service, "systems", name_or_id), every)
+    out.print(f"{found.name} is read every {every} minutes; next at {moment(found.next_read_at)}.")
+
+
+@system.command("match")
+@click.argument("name_or_id")
+@click.option("--by", "rules", multiple=True, metavar="MARK=sure|ask", help="In the order in which they count.")
+def system_match(name_or_id: str, rules: tuple[str, ...]) -> None:
+    """Say by what people are told in a system: address, employee, fingerprint, uid, name. Without --by, the usual."""
+    told = [rule.partition("=") for rule in rules]
+    if wrong := [rule for rule, (_, _, how) in zip(rules, told, strict=True) if how not in ("sure", "ask")]:
+        raise click.UsageError(f"{wrong[0]!r} can't be read; write it as employee=sure or name=ask.")
+    if wrong := [mark for mark, _, _ in told if mark not in set(MarkKind)]:
+        raise click.UsageError(f"There is no mark {wrong[0]!r}; name one of {', '.join(MarkKind)}.")
+    with session.client() as service:
+        ident = session.find(service, "systems", name_or_id)
+        found = service.set_matching(ident, [(mark, how == "sure") for mark, _, how in told])
+    written = ", ".join(f"{mark} ({'sure' if sure else 'ask'})" for mark, sure in found.matching) or "the usual marks"
+    out.print(f"People in {found.name} are told by {written}, from the next read on.")
 
 
 COMMANDS: dict[str, click.Command] = {"import": import_, "system": system}

@@ -445,6 +445,10 @@ _changing(
     click.option("--owner", "to", default=None, help="Who owns the account from now on, where nobody does."),
 )  # fmt: skip
 _changing("restore", "restore", "Give in the system again")
+_changing(
+    "accept", "accept", "Accept how the system departs from",
+    click.option("--until", type=LastDay(), required=True, help="The last day on which it is accepted."),
+)  # fmt: skip
 _changing("replace", "replace", "Hand over", click.option("--to", required=True, help="The successor."))
 
 

@@ -64,6 +64,8 @@ _CLIENT = {
     "revocation": "revoking",
     "import": "bringing",
     "system": "bringing",
+    "drift": "leaving",
+    "leaver": "leaving",
     "journal": "journal",
 }
 _SERVICE = ("serve", "worker", "migrate", "new-key", "organisation", "connect", "demo")

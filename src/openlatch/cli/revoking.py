@@ -25,6 +25,8 @@ REVOCATIONS: list[Column] = [
     ("Asked by", lambda r: r.asked_by.name if r.asked_by else None),
     ("When", lambda r: moment(r.created_at)),
 ]
+# How what stops, or is left over, is called.
+STOPS = {"object": "left over", "job": "stops", "key": "stops", "others": "others lose"}
 WAIT_SECONDS = 120
 _YES = click.option("--yes", is_flag=True, help="Do not ask.")
 _WAIT = click.option("--wait/--no-wait", default=True, show_default=True, help="Wait until it is confirmed.")
@@ -109,6 +111,8 @@ def write_preview(preview: wire.Preview) -> None:
         out.print(f"  a session of {ending.holder} in {ending.account} ends")
     for app in preview.apps_that_stop:
         out.print(f"  {app} stops working there")
+    for stop in preview.stops:
+        out.print(f"  {STOPS[stop.kind]}: {stop.sentence}")
     for account in preview.without_owner:
         out.print(f"  {account} has no owner")
     out.print("  Steps:" if preview.steps else "  The register does it by itself; no system has to be changed.")
@@ -140,8 +144,11 @@ def write_revocation(found: wire.RevocationPage) -> None:
             out.print(f"     tried {step.tries} times; next at {moment(step.next_try_at)}")
         if step.state == "by_hand":
             out.print(f"     when done: openlatch revocation done {found.id} {step.id} --proof …")
-    if found.confirmed_at:
-        out.print(f"Confirmed at {moment(found.confirmed_at)}.")
+    if found.undone_at:
+        out.print(f"Undone at {moment(found.undone_at)}.")
+    elif found.confirmed_at:
+        proved = f"; {found.steps_skipped} skipped, and not proved" if found.steps_skipped else ""
+        out.print(f"Confirmed at {moment(found.confirmed_at)}{proved}.")
 
 
 @click.group()
@@ -178,6 +185,46 @@ def revocation_done(ident: UUID, step: UUID, proof: str) -> None:
     """Say that a step was done by hand."""
     with session.client() as service:
         write_revocation(service.step_done(ident, step, proof))
+
+
+@revocation.command("skip")
+@click.argument("ident", type=click.UUID)
+@click.argument("step", type=click.UUID)
+@click.option("--reason", prompt="Why will it not be done", help="Why.")
+def revocation_skip(ident: UUID, step: UUID, reason: str) -> None:
+    """Say that a step will not be done: what it would have ended is then not proved to be gone."""
+    with session.client() as service:
+        write_revocation(service.skip_step(ident, step, reason))
+
+
+@revocation.command("undo")
+@click.argument("ident", type=click.UUID)
+@click.option("--preview", "only_preview", is_flag=True, help="Show what it would put back, and stop.")
+@_REASON
+@_YES
+@output_option
+def revocation_undo(ident: UUID, only_preview: bool, reason: str, yes: bool, output: str) -> None:
+    """Put back what a revocation took away, just as it was."""
+    with session.client() as service:
+        found = service.preview_undo(ident)
+        if only_preview:
+            return show_one(found, output, lambda: _write_undone(found))
+        if not yes:
+            _write_undone(found)
+            count = sum(line.refused is None for line in found.lines)
+            click.confirm(f"Put {count} of {len(found.lines)} grants back?", abort=True)
+        done = session.proving(service, lambda: service.undo_revocation(ident, reason))
+    show_one(done, output, lambda: _write_undone(done))
+    return None
+
+
+def _write_undone(found: wire.Undone) -> None:
+    out.print(Text(found.title, style="bold"))
+    for line in found.lines:
+        out.print(f"  {line.holder} on {line.account.name} {line.does}" if line.refused is None
+                  else f"  {line.holder} on {line.account.name}: not put back. {line.refused}")  # fmt: skip
+    for said in found.also:
+        out.print(f"  {said}")
 
 
 COMMANDS: dict[str, click.Command] = {

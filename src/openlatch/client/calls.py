@@ -12,6 +12,7 @@ import httpx
 from pydantic import BaseModel
 
 from openlatch import wire
+from openlatch.client.ending import Ending
 from openlatch.client.giving import Giving
 from openlatch.client.reviewing import Reviewing
 from openlatch.client.ruling import Ruling
@@ -43,7 +44,7 @@ LISTS: dict[str, type[BaseModel]] = {
 }
 
 
-class Client(Giving, Reviewing, Ruling):
+class Client(Giving, Reviewing, Ruling, Ending):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.
@@ -163,11 +164,7 @@ class Client(Giving, Reviewing, Ruling):
         path = f"/revocations/{ident}/steps/{step}/done"
         return wire.RevocationPage.model_validate(self._transport.call("POST", path, json={"proof": proof}))
 
-    # Systems, imports, the journal.
-
-    def read_system(self, ident: UUID) -> None:
-        """Have a system read soon."""
-        self._transport.call("POST", f"/systems/{ident}/read")
+    # Imports, the journal.
 
     def bring(
         self, kind: str, content: Iterable[bytes], form: str = "csv", keep_good: bool = False, try_only: bool = False

@@ -7,7 +7,7 @@ answered. All of it is plain values: the worker carries the steps out, and asks 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any
@@ -20,6 +20,7 @@ from openlatch.core.words import HolderKind, StepKind, StepState
 
 FIRST_WAIT = timedelta(seconds=2)
 LONGEST_WAIT = timedelta(minutes=15)
+OVER = (StepState.DONE, StepState.SKIPPED)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +48,8 @@ class Target:
     """A grant to end, or to trim, in an account whose system can or can't be changed by us.
 
     ``moves`` are how the system gets it done; without any it is one step with the handle. ``sessions_first`` where a
-    session that goes on would give itself what is taken away.
+    session that goes on would give itself what is taken away. ``can_return`` whether we could give it back
+    by ourselves.
     """
 
     grant: Grant
@@ -56,6 +58,26 @@ class Target:
     trim: Trim | None = None
     moves: tuple[Move, ...] = ()
     sessions_first: bool = False
+    can_return: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Login:
+    """A login to be locked, or dropped for good, in the system where ``account`` lives."""
+
+    name: str
+    holder: Holder
+    account: UUID
+    system: str
+    drop: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """What stops, or is left over, when access ends: an object, a job, a key of a machine, or what others do by it."""
+
+    kind: str
+    sentence: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +134,7 @@ class Preview:
     without_owner: tuple[Account, ...]
     undo_alone: bool
     steps: tuple[PlannedStep, ...]
+    stops: tuple[Stop, ...] = ()
 
 
 def preview(
@@ -120,8 +143,12 @@ def preview(
     sessions: Sequence[LiveSession],
     at: datetime,
     parts: Sequence[PublicPart] = (),
+    logins: Sequence[Login] = (),
+    hangs: Sequence[Stop] = (),
 ) -> Preview:
     """What ends, what remains by another path, which sessions and apps stop, what closes, and the steps.
+
+    ``hangs`` is what is known to hang on the holders' logins; what others lose by it is found here.
 
     ``register`` must hold everything that reaches the targets' accounts, and every account that those reach
     in turn; ``sessions`` are the sessions that would end.
@@ -138,9 +165,22 @@ def preview(
         apps_that_stop=tuple(c for c in changes if c.holder.kind is HolderKind.APP and not c.remains),
         without_owner=tuple(register.accounts[a] for a in accounts if register.accounts[a].owner is None),
         # Everything that an adapter takes away it can put back by itself; what is done by hand needs hands.
-        undo_alone=all(t.reachable for t in targets) and not parts,
-        steps=(*_closing(register, parts), *plan(register, targets, sessions)),
+        undo_alone=all(t.reachable and t.can_return for t in targets) and not parts,
+        steps=(*_closing(register, parts), *plan(register, targets, sessions, logins)),
+        stops=(*hangs, *_of_others(register, targets, changes)),
     )
+
+
+def _of_others(register: Register, targets: Sequence[Target], changes: Iterable[Change]) -> Iterator[Stop]:
+    """What somebody else can't do any more, since they came in by what ends: payments and publications among it."""
+    own = {target.grant.holder for target in targets}
+    for change in changes:
+        if change.holder in own or not change.ends or change.remains:
+            continue
+        farthest = max(change.ends, key=lambda permission: (permission.reach, permission.key))
+        who, place = register.name_of(change.holder), _name(register, change.account)
+        did = farthest.sentence[0].lower() + farthest.sentence[1:]
+        yield Stop("others", f"{who} comes into {place} by this, and can no longer {did} there")
 
 
 def afterwards(register: Register, targets: Iterable[Target]) -> Register:
@@ -187,9 +227,15 @@ def _trace(path: Path) -> tuple[tuple[UUID, ...], str, datetime | None]:
     return path.grants, path.level.name if path.level else "", path.window.until
 
 
-def plan(register: Register, targets: Sequence[Target], sessions: Sequence[LiveSession]) -> tuple[PlannedStep, ...]:
+def plan(
+    register: Register,
+    targets: Sequence[Target],
+    sessions: Sequence[LiveSession],
+    logins: Sequence[Login] = (),
+) -> tuple[PlannedStep, ...]:
     """The steps in the order in which they have to happen.
 
+    A login is locked before anything else, so that nobody signs in again meanwhile, and dropped after everything.
     Rights go before sessions: a session ended first would come straight back with the rights it still has; but where
     a session would renew the rights, it is the other way round. Whoever holds access through a holder goes before
     that holder, so that nothing hangs on what is gone. Reading again comes last, since only the system can say that
@@ -197,13 +243,16 @@ def plan(register: Register, targets: Sequence[Target], sessions: Sequence[LiveS
     """
     ending = [_session_step(register, session) for session in sessions]
     first = {target.grant.account for target in targets if target.sessions_first}
-    steps = [step for step in ending if step.account in first]
+    steps = [_lock_step(register, login) for login in logins if not login.drop]
+    steps += [step for step in ending if step.account in first]
     for target in _dependants_first(targets):
         if _changes_the_system(target):
             steps += _steps_for(register, target)
     steps += [step for step in ending if step.account not in first]
+    steps += [_lock_step(register, login) for login in logins if login.drop]
     changed = [t.grant.account for t in targets if t.reachable and _changes_the_system(t)]
     changed += [session.account for session in sessions if session.reachable]
+    changed += [login.account for login in logins]
     steps += [
         PlannedStep(StepKind.READ_AGAIN, account, f"Read {_name(register, account)} again and see that it is gone")
         for account in dict.fromkeys(changed)
@@ -270,6 +319,12 @@ def _step_for(register: Register, target: Target) -> PlannedStep:
     return PlannedStep(kind, grant.account, action, grant=grant.id, detail=detail)
 
 
+def _lock_step(register: Register, login: Login) -> PlannedStep:
+    whose = f"{register.name_of(login.holder)}'s login {login.name} in {login.system}"
+    kind, does = (StepKind.DROP, f"Drop {whose} for good") if login.drop else (StepKind.LOCK, f"Lock {whose}")
+    return PlannedStep(kind, login.account, does, detail={"login": login.name})
+
+
 def _session_step(register: Register, session: LiveSession) -> PlannedStep:
     sentence = f"End a session of {register.name_of(session.holder)} in {_name(register, session.account)}"
     if not session.reachable:
@@ -325,7 +380,7 @@ def next_due(steps: Sequence[tuple[StepKind, UUID | None, Progress]], now: datet
     """
     held_up: set[UUID | None] = set()
     for index, (_, system, progress) in enumerate(steps):
-        if progress.state in (StepState.DONE, StepState.BY_HAND) or system in held_up:
+        if progress.state in (*OVER, StepState.BY_HAND) or system in held_up:
             continue
         if progress.state is StepState.WAITING and progress.next_try and progress.next_try > now:
             held_up.add(system)
@@ -335,5 +390,5 @@ def next_due(steps: Sequence[tuple[StepKind, UUID | None, Progress]], now: datet
 
 
 def is_finished(progress: Iterable[Progress]) -> bool:
-    """Whether every step is done."""
-    return all(p.state is StepState.DONE for p in progress)
+    """Whether every step is done, or skipped by somebody who said why."""
+    return all(p.state in OVER for p in progress)

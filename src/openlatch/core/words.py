@@ -154,12 +154,13 @@ class Owed(StrEnum):
 
 
 class StepState(StrEnum):
-    """Where a step of a revocation is."""
+    """Where a step of a revocation is. *skipped*: somebody said why it will not be done."""
 
     OPEN = "open"
     WAITING = "waiting"
     BY_HAND = "by_hand"
     DONE = "done"
+    SKIPPED = "skipped"
 
 
 class StepKind(StrEnum):
@@ -170,6 +171,8 @@ class StepKind(StrEnum):
     REDUCE = "reduce"
     END_SESSIONS = "end_sessions"
     LOCK = "lock"
+    UNLOCK = "unlock"
+    DROP = "drop"
     BY_HAND = "by_hand"
     READ_AGAIN = "read_again"
 

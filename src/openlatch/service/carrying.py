@@ -17,11 +17,11 @@ from sqlalchemy import select
 from openlatch.core import revocation as core
 from openlatch.core.words import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
-from openlatch.service import finishing
+from openlatch.service import finishing, flags
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.database import alone
-from openlatch.store.tables import Account, Revocation, Step, System
+from openlatch.store.tables import Account, Grant, Revocation, Step, System
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +93,7 @@ def _take(service: Service, viewer: Viewer, revocation: UUID) -> _Task | None:
 def _try(service: Service, viewer: Viewer, revocation: UUID, task: _Task) -> None:
     with service.unit(viewer) as unit:
         adapter = adapter_for(service, unit.db.get_one(System, task.system))
-        others = [t for t in _tasks(unit, revocation) if t.account == task.account and t.kind is not StepKind.BY_HAND]
+        others = [t for t in _tasks(unit, revocation) if t.account == task.account and _is_seen(t)]
     wrong: dict[UUID, str] = {}
     try:
         if task.kind is StepKind.READ_AGAIN:
@@ -115,6 +115,11 @@ def _try(service: Service, viewer: Viewer, revocation: UUID, task: _Task) -> Non
         _store(service, viewer, revocation, task, lambda now: core.succeeded(task.progress, answer))
 
 
+def _is_seen(task: _Task) -> bool:
+    """Whether reading again can tell that a step was done: not what people did, or said that they will not do."""
+    return task.kind is not StepKind.BY_HAND and task.progress.state is not StepState.SKIPPED
+
+
 def _words(error: OpenLatchError) -> str:
     return f"{error.detail} {error.remedy}".strip()
 
@@ -124,6 +129,8 @@ def _store(service: Service, viewer: Viewer, revocation: UUID, task: _Task, afte
     with service.unit(viewer) as unit:
         row = unit.db.get_one(Revocation, revocation, with_for_update=True)
         step = unit.db.get_one(Step, task.id, with_for_update=True)
+        if step.state == StepState.SKIPPED:
+            return
         progress: core.Progress = after(unit.now)
         done = progress.state is StepState.DONE
         step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
@@ -143,6 +150,9 @@ def _reopen(service: Service, viewer: Viewer, wrong: dict[UUID, str]) -> None:
             step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
             step.done_at = None
             unit.record("step.contradicted", "step", step.id, step.sentence, step.account_id, answer=step.answer)
+            if step.grant_id is not None:
+                unit.db.get_one(Grant, step.grant_id, with_for_update=True).contradicted_at = unit.now
+                flags.evaluate(unit, grants=[step.grant_id])
 
 
 def _when_to_come_back(unit: Unit, revocation: UUID) -> datetime | None:

@@ -336,7 +336,9 @@ class Comparison:
                 return None
         names = {part: name for name, part in ((key[1], ident) for key, ident in self.parts.items())}
         said = [f"{by_id[level].name}{f' on {names[part]}' if part else ''}" for level, part in sorted(there, key=str)]
-        return {"level": ", ".join(said), "reach": max((by_id[level].reach for level, _ in there), default=0)}
+        terms = [[str(level), str(part) if part else None] for level, part in sorted(there, key=str)]
+        reach = max((by_id[level].reach for level, _ in there), default=0)
+        return {"level": ", ".join(said), "reach": reach, "terms": terms}
 
     def _miss(self, rows: Sequence[Any]) -> int:
         """Grants on accounts that were read, and that the reading does not show."""

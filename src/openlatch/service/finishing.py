@@ -64,6 +64,7 @@ def finish(unit: Unit, revocation: Revocation) -> None:
 
 def _end_or_trim(unit: Unit, grant: Grant, target: RevocationTarget, revocation: Revocation) -> None:
     grant.version += 1
+    grant.contradicted_at = None
     if target.trim_level_id is None and target.trim_until is None:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ENDED)
         grant.ended_at, grant.owed = unit.now, None
@@ -73,7 +74,15 @@ def _end_or_trim(unit: Unit, grant: Grant, target: RevocationTarget, revocation:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ACTIVE)
         _trim(unit, grant.id, target)
         action = "grant.trimmed"
-    unit.record(action, "grant", grant.id, revocation.preview["title"], grant.account_id, reason=revocation.reason)
+    skipped = unit.db.scalars(
+        select(Step.answer).where(
+            Step.revocation_id == revocation.id, Step.grant_id == grant.id, Step.state == StepState.SKIPPED
+        )
+    ).all()
+    # Nobody saw that it is gone; should a read show it, it is flagged as still there.
+    unproved = {"unproved": list(skipped)} if skipped else {}
+    title = revocation.preview["title"]
+    unit.record(action, "grant", grant.id, title, grant.account_id, reason=revocation.reason, **unproved)
 
 
 def _tell(unit: Unit, targets: Sequence[RevocationTarget]) -> None:

@@ -5,8 +5,8 @@ Offers, requests, changes and successions all give access through the functions 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
 from datetime import date, datetime, time, timedelta
 from typing import Any
 from uuid import UUID
@@ -173,7 +173,8 @@ def new_grant(
     unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: Any
 ) -> Grant:
     """Write a grant with its terms."""
-    column = {HolderKind.PERSON: "person_id", HolderKind.TEAM: "team_id", HolderKind.APP: "app_id"}[holder.kind]
+    columns = {HolderKind.PERSON: "person_id", HolderKind.TEAM: "team_id", HolderKind.APP: "app_id"}
+    column = columns.get(holder.kind, "holder_account_id")
     row = Grant(
         organisation_id=unit.viewer.organisation,
         account_id=account.id,
@@ -187,6 +188,15 @@ def new_grant(
     unit.db.flush()
     write_terms(unit, row.id, terms)
     return row
+
+
+def taken_over(terms: Iterable[core.Term], now: datetime) -> list[core.Term]:
+    """Terms as they are held from now on: they begin now, or when they would have; what is over is left out."""
+    return [
+        replace(t, window=Window(t.window.since if t.window.since and t.window.since > now else None, t.window.until))
+        for t in terms
+        if t.window.until is None or t.window.until > now
+    ]
 
 
 def write_terms(unit: Unit, grant: UUID, terms: Sequence[core.Term]) -> None:

@@ -306,6 +306,11 @@ def _send(unit: Unit, account: Account, to: _Candidate, terms: Sequence[core.Ter
     return _store(unit, account, person, to.address, "access", grant, reason).id
 
 
+def offer_again(unit: Unit, account: Account, person: UUID, terms: Sequence[core.Term], reason: str) -> UUID:
+    """Offer somebody just these terms, which they have to agree to; gives the offer's id."""
+    return _send(unit, account, _candidate(unit, account, To(person=person)), terms, reason)
+
+
 def _make_person(unit: Unit, to: _Candidate) -> Person:
     person = Person(
         organisation_id=unit.viewer.organisation, name=to.name, address=to.address, inside=to.inside, recognised=True

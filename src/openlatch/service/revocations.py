@@ -1,34 +1,36 @@
-"""Revocations: the preview, starting one, retrying a step, and saying what was done by hand."""
+"""Revocations: the preview, and starting one."""
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-import rfc8785
-from sqlalchemy import or_, select, update
+from sqlalchemy import func, or_, select
 
+from openlatch.adapters import Adapter
 from openlatch.core import latches
 from openlatch.core import revocation as core
-from openlatch.core.access import Path
-from openlatch.core.register import Holder, Permission, Register
+from openlatch.core.register import Holder
 from openlatch.core.states import GRANTS, may_become, move
 from openlatch.core.words import GrantState, HolderKind, StepKind, StepState
-from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
 from openlatch.service import finishing, latching
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
+from openlatch.service.previewing import Prepared, shown, with_fingerprint
 from openlatch.service.systems import adapter_for
 from openlatch.store import cut
-from openlatch.store.lists import REVOCATIONS
+from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     Account,
+    App,
     Grant,
+    Handle,
     Level,
+    Person,
     Resource,
     Revocation,
     RevocationTarget,
@@ -46,7 +48,8 @@ BULK = 5
 class Wish:
     """What somebody wants to end or trim. A trim names one grant and a lower level, an earlier end, or both.
 
-    ``parts`` are resources to be closed to the public.
+    ``parts`` are resources to be closed to the public, ``logins`` are handles to be locked in their systems, or dropped
+    for good with ``drop``.
     """
 
     grants: tuple[UUID, ...] = ()
@@ -54,6 +57,8 @@ class Wish:
     trim_level: UUID | None = None
     trim_until: datetime | None = None
     parts: tuple[UUID, ...] = ()
+    logins: tuple[UUID, ...] = ()
+    drop: bool = False
 
     @property
     def is_trim(self) -> bool:
@@ -61,24 +66,18 @@ class Wish:
         return self.trim_level is not None or self.trim_until is not None
 
 
-@dataclass(frozen=True, slots=True)
-class _Prepared:
-    register: Register
-    targets: list[core.Target]
-    sessions: list[core.LiveSession]
-    preview: core.Preview
-    systems: dict[UUID, System]
+def preview(unit: Unit, wish: Wish, leaver: str = "") -> dict[str, Any]:
+    """What a revocation would do, in words, with a fingerprint by which to confirm having seen it.
 
-
-def preview(unit: Unit, wish: Wish) -> dict[str, Any]:
-    """What a revocation would do, in words, with a fingerprint by which to confirm having seen it."""
-    _refuse_unfit(unit, wish)
-    prepared = _prepare(unit, wish)
+    ``leaver`` is the name of whoever leaves by it; they may have nothing left to end.
+    """
+    _refuse_unfit(unit, wish, leaver)
+    prepared = _prepare(unit, wish, leaver)
     broken = [latching.shown(breach) for breach in _breaches(unit, prepared, wish)]
-    return {**_with_fingerprint(_shown(prepared)), "latches": broken}
+    return {**with_fingerprint(shown(prepared)), "latches": broken}
 
 
-def _breaches(unit: Unit, prepared: _Prepared, wish: Wish) -> list[latches.Breach]:
+def _breaches(unit: Unit, prepared: Prepared, wish: Wish) -> list[latches.Breach]:
     """What a latch says to it: the one that wants two stewards can refuse that one goes."""
     if not wish.grants:
         return []
@@ -86,28 +85,31 @@ def _breaches(unit: Unit, prepared: _Prepared, wish: Wish) -> list[latches.Breac
     return latching.supposed(unit, prepared.register, after, list(prepared.register.accounts))
 
 
-def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint: str = "") -> UUID:
+def start(
+    unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint: str = "", leaver: Person | None = None
+) -> UUID:
     """Start a revocation: its steps are stored, its grants read *revoking*, and the worker is woken.
 
     Conflict when a grant can't be revoked in its present state, or when the preview that was seen (by its
     ``fingerprint``) is no longer what would happen; Held when a latch refuses. Time that runs out asks no latch.
     """
-    _refuse_unfit(unit, wish)
+    _refuse_unfit(unit, wish, leaver.name if leaver else "")
     if cause == "asked" and len(set(wish.grants)) > BULK:
         unit.require_proof(f"Ending {len(set(wish.grants))} grants at once")
     if len(reason.strip()) < 3:
         raise BadInput("A revocation needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     grants = _lock(unit, wish)
-    prepared = _prepare(unit, wish)
-    shown = _with_fingerprint(_shown(prepared))
-    if fingerprint and fingerprint != shown["fingerprint"]:
+    prepared = _prepare(unit, wish, leaver.name if leaver else "")
+    told = with_fingerprint(shown(prepared))
+    if fingerprint and fingerprint != told["fingerprint"]:
         raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
     row = Revocation(
         organisation_id=unit.viewer.organisation,
         cause=cause,
         reason=reason.strip(),
         asked_by_id=unit.viewer.person,
-        preview=jsonable(shown),
+        preview=jsonable(told),
+        leaver_id=leaver.id if leaver else None,
     )
     unit.db.add(row)
     unit.db.flush()
@@ -118,14 +120,15 @@ def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.REVOKING)
         grant.version += 1
         unit.record(
-            "grant.revoking", "grant", grant.id, shown["title"], grant.account_id, reason=reason, revocation=row.id
+            "grant.revoking", "grant", grant.id, told["title"], grant.account_id, reason=reason, revocation=row.id
         )
     accounts = {grant.account_id for grant in grants} | {s.account for s in prepared.sessions}
     accounts |= {part.account for part in prepared.preview.parts}
-    if cause != "expired":
+    # No latch keeps the access of somebody whose time is over, or who has left.
+    if cause not in ("expired", "left"):
         latching.refuse(latches.held(_breaches(unit, prepared, wish)))
     for account in sorted(accounts):
-        unit.record("revocation.started", "revocation", row.id, shown["title"], account, reason=reason)
+        unit.record("revocation.started", "revocation", row.id, told["title"], account, reason=reason)
     unit.db.flush()
     if prepared.preview.steps:
         unit.wake("carry_out", revocation=row.id)
@@ -134,8 +137,8 @@ def start(unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint
     return row.id
 
 
-def _refuse_unfit(unit: Unit, wish: Wish) -> None:
-    if not wish.grants and not wish.sessions and not wish.parts:
+def _refuse_unfit(unit: Unit, wish: Wish, leaver: str) -> None:
+    if not leaver and not wish.grants and not wish.sessions and not wish.parts and not wish.logins:
         raise BadInput("Nothing is named to be ended.", "Give the ids of grants or sessions.")
     if wish.is_trim and (len(wish.grants) != 1 or wish.sessions or wish.parts):
         raise BadInput("A trim is of one grant.", "Give one grant, and a lower level or an earlier end.")
@@ -159,7 +162,7 @@ def _lock(unit: Unit, wish: Wish) -> list[Grant]:
     return grants
 
 
-def _prepare(unit: Unit, wish: Wish) -> _Prepared:
+def _prepare(unit: Unit, wish: Wish, leaver: str = "") -> Prepared:
     grants = list(unit.db.scalars(select(Grant).where(Grant.id.in_(wish.grants)).order_by(Grant.id)))
     if len(grants) != len(set(wish.grants)):
         raise NotFound("There is no such grant, or you may not see it.")
@@ -168,14 +171,86 @@ def _prepare(unit: Unit, wish: Wish) -> _Prepared:
         core.PublicPart(row.id, row.account_id, row.name)
         for row in unit.db.scalars(select(Resource).where(Resource.id.in_(wish.parts)).order_by(Resource.id))
     ]
+    logins = lockable(unit, wish)
     accounts = {g.account_id for g in grants} | {s.account_id for s in sessions} | {p.account for p in parts}
+    accounts |= {login.account for login in logins}
     for account in accounts:
         unit.sight.require_answers_for(account)
     systems = _systems(unit, accounts)
     register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
     targets = [_target(unit, grant, systems[grant.account_id], wish) for grant in grants]
     live = [_live(session, systems[session.account_id]) for session in sessions]
-    return _Prepared(register, targets, live, core.preview(register, targets, live, unit.now, parts), systems)
+    hangs = [] if wish.is_trim else _hangs(unit, grants)
+    found = core.preview(register, targets, live, unit.now, parts, logins, hangs)
+    return Prepared(register, targets, live, found, systems, leaver)
+
+
+def lockable(unit: Unit, wish: Wish) -> list[core.Login]:
+    """The logins that are to be locked or dropped, each by an account of its system. BadInput for one that can't be."""
+    rows = unit.db.execute(
+        select(Handle, System).join(System, System.id == Handle.system_id).where(Handle.id.in_(wish.logins))
+        .order_by(System.name, Handle.name)
+    ).all()  # fmt: skip
+    if len(rows) != len(set(wish.logins)):
+        raise NotFound("There is no such login.")
+    found = []
+    for handle, system in rows:
+        kind = StepKind.DROP if wish.drop else StepKind.LOCK
+        account = account_of(unit, handle)
+        if account is None or not can(unit, system, kind):
+            raise BadInput(f"{system.name} can't {kind} {handle.name}.", "Do it there by hand.", {"logins": "can't be"})
+        holder = Holder(HolderKind.PERSON, handle.person_id) if handle.person_id else None
+        if holder is None:
+            raise BadInput(f"{handle.name} is an app's login.", "Unlink the app instead.", {"logins": "an app's"})
+        found.append(core.Login(handle.name, holder, account, system.name, wish.drop))
+    return found
+
+
+def can(unit: Unit, system: System, kind: StepKind) -> bool:
+    """Whether a step of a kind can be carried out in a system."""
+    return system.kind in unit.service.adapters and kind in adapter_for(unit.service, system).can.steps
+
+
+def account_of(unit: Unit, handle: Handle) -> UUID | None:
+    """An account by which to name a login's system: one that it holds, or held, else the system's first."""
+    holder = handle.person_id or handle.app_id
+    held = select(Account.id).join(Grant, Grant.account_id == Account.id).where(Grant.holder_id == holder)
+    there = select(Account.id).where(Account.handle.is_not(None)).order_by(Account.name)
+    for wanted in (held.order_by(Account.name), there):
+        found = unit.db.scalars(wanted.where(Account.system_id == handle.system_id).limit(1)).first()
+        if found is not None:
+            return found
+    return None
+
+
+def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
+    """What hangs on the logins of those whose access ends, and the apps that act there by their consent."""
+    holders, accounts = {grant.holder_id for grant in grants}, {grant.account_id for grant in grants}
+    of = select(Account.system_id).where(Account.id.in_(accounts))
+    logins = unit.db.execute(
+        select(System.name, Handle.name, Handle.hangs)
+        .join(System, System.id == Handle.system_id)
+        .where((Handle.person_id.in_(holders) | Handle.app_id.in_(holders)), Handle.system_id.in_(of))
+        .order_by(System.name, Handle.name)
+    )
+    found = [core.Stop(kind, f"{sentence} ({login} in {system})") for system, login, hangs in logins
+             for kind, sentence in hangs]  # fmt: skip
+    links = unit.db.execute(
+        select(App.name, Account.name, Person.name, func.max(Level.reach))
+        .join(Grant, Grant.app_id == App.id)
+        .join(Account, Account.id == Grant.account_id)
+        .join(Person, Person.id == Grant.given_by_id)
+        .join(Term, Term.grant_id == Grant.id)
+        .join(Level, Level.id == Term.level_id)
+        .where(Grant.given_by_id.in_(holders), Grant.account_id.in_(accounts), Grant.state.in_(LIVE),
+               Grant.id.not_in([grant.id for grant in grants]))
+        .group_by(App.name, Account.name, Person.name).order_by(App.name, Account.name)
+    )  # fmt: skip
+    does = {1: "sees what is there", 2: "changes things there", 3: "pays there", 4: "decides who gets in there"}
+    return found + [
+        core.Stop("others", f"{app} acts in {account} on what {person} agreed to, and {does[reach]}")
+        for app, account, person, reach in links
+    ]
 
 
 def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
@@ -210,13 +285,27 @@ def _target(unit: Unit, row: Grant, system: System, wish: Wish) -> core.Target:
     if wish.is_trim:
         trim = core.Trim(_lower_level(unit, row, system, wish.trim_level, connected), wish.trim_until)
     if not connected:
-        return core.Target(value, connected, row.handle, trim)
+        return core.Target(value, connected, row.handle, trim, can_return=False)
     adapter = adapter_for(unit.service, system)
     lower = trim.level if trim is not None else None
     kind = StepKind.REMOVE if lower is None else StepKind.REDUCE
     detail = {**row.handle, **({"to": _key_of(unit, lower.id)} if lower is not None else {})}
     moves = adapter.plan(kind, detail) if trim is None or lower is not None else ()
-    return core.Target(value, connected, row.handle, trim, moves, adapter.can.sessions_first)
+    back = StepKind.GIVE in adapter.can.steps and _can_give(unit, adapter, row, value)
+    return core.Target(value, connected, row.handle, trim, moves, adapter.can.sessions_first, back)
+
+
+def _can_give(unit: Unit, adapter: Adapter, row: Grant, value: Any) -> bool:
+    """Whether the system lets us give it again without anybody else: an app has to be linked by whoever uses it."""
+    if adapter.again(row.handle) is not None:
+        return True
+    account = unit.db.get_one(Account, row.account_id).handle or ""
+    level = _key_of(unit, value.terms[0].level.id) if value.terms else ""
+    try:
+        adapter.holding(account, row.handle.get("login", ""), level)
+    except SystemRefused:
+        return False
+    return True
 
 
 def _key_of(unit: Unit, level: UUID) -> str:
@@ -252,7 +341,7 @@ def _live(row: Session, system: System) -> core.LiveSession:
     return core.LiveSession(row.id, row.account_id, holder, system.kind != "by_hand" and bool(row.handle), row.handle)
 
 
-def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: _Prepared) -> None:
+def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared) -> None:
     base = {"organisation_id": unit.viewer.organisation, "revocation_id": row.id}
     for target in prepared.targets:
         unit.db.add(
@@ -262,12 +351,22 @@ def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: _Prepared)
                 grant_id=target.grant.id,
                 trim_level_id=wish.trim_level,
                 trim_until=wish.trim_until,
+                was=_was(unit, target),
             )
         )
     for session in prepared.sessions:
         unit.db.add(RevocationTarget(**base, account_id=session.account, session_id=session.id))
     for part in prepared.preview.parts:
         unit.db.add(RevocationTarget(**base, account_id=part.account, resource_id=part.id))
+
+
+def _was(unit: Unit, target: core.Target) -> dict[str, Any]:
+    """A grant as it is before: its state, how its system names it, and its terms."""
+    grant = unit.db.get_one(Grant, target.grant.id)
+    names = ("level_id", "resource_id", "group_id", "since", "until", "hours")
+    terms = unit.db.scalars(select(Term).where(Term.grant_id == grant.id).order_by(Term.id))
+    kept = [jsonable({name: getattr(term, name) for name in names}) for term in terms]
+    return {"state": str(grant.state), "handle": grant.handle, "terms": kept}
 
 
 def _step_row(unit: Unit, revocation: UUID, position: int, step: core.PlannedStep) -> Step:
@@ -283,118 +382,6 @@ def _step_row(unit: Unit, revocation: UUID, position: int, step: core.PlannedSte
         detail=step.detail or {},
         state=StepState.BY_HAND if step.kind is StepKind.BY_HAND else StepState.OPEN,
     )
-
-
-# Words.
-
-
-def _shown(prepared: _Prepared) -> dict[str, Any]:
-    register, preview = prepared.register, prepared.preview
-    return {
-        "title": _title(prepared),
-        "changes": [_change(register, change) for change in preview.changes],
-        "sessions": [
-            {"id": s.id, "holder": register.name_of(s.holder), "account": _account_name(register, s.account)}
-            for s in preview.sessions
-        ],
-        "apps_that_stop": [register.name_of(change.holder) for change in preview.apps_that_stop],
-        "without_owner": [account.name for account in preview.without_owner],
-        "undo_alone": preview.undo_alone,
-        "steps": [{"kind": step.kind, "sentence": step.sentence} for step in preview.steps],
-    }
-
-
-def _title(prepared: _Prepared) -> str:
-    register, targets = prepared.register, prepared.targets
-    if prepared.preview.parts:
-        part = prepared.preview.parts[0]
-        return f"Close “{part.name}” in {_account_name(register, part.account)} to everyone outside"
-    if not targets:
-        count = len(prepared.sessions)
-        return f"End {count} session{'s' * (count != 1)}"
-    first = targets[0].grant
-    verb = "Trim" if targets[0].trim else "End"
-    what = f"{verb} the access of {register.name_of(first.holder)} to {_account_name(register, first.account)}"
-    return what if len(targets) == 1 else f"{what}, and {len(targets) - 1} more"
-
-
-def _account_name(register: Register, account: UUID) -> str:
-    return register.accounts[account].name if account in register.accounts else ""
-
-
-def _change(register: Register, change: core.Change) -> dict[str, Any]:
-    return {
-        "holder": {"kind": change.holder.kind, "id": change.holder.id, "name": register.name_of(change.holder)},
-        "account": {"id": change.account, "name": _account_name(register, change.account)},
-        "ends": [_permission(p) for p in sorted(change.ends, key=lambda p: (-p.reach, p.key))],
-        "remains": [_remaining(path) for path in change.remains],
-    }
-
-
-def _permission(permission: Permission) -> dict[str, Any]:
-    return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
-
-
-def _remaining(path: Path) -> dict[str, Any]:
-    level = "Owner" if path.level is None else path.level.name
-    return {"words": path.words, "level": level, "reach": int(path.reach), "until": path.window.until}
-
-
-def _with_fingerprint(shown: dict[str, Any]) -> dict[str, Any]:
-    digest = hashlib.sha256(rfc8785.dumps(jsonable(shown))).hexdigest()
-    return {**shown, "fingerprint": digest[:32]}
-
-
-# Looking at one, and helping it on.
-
-
-def page(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """A revocation with its preview and its steps. NotFound when it is not the viewer's to see."""
-    unit.db.flush()
-    row = REVOCATIONS.one(unit.db, ident, [unit.sight.revocations()])
-    if row is None:
-        raise NotFound("There is no such revocation, or you may not see it.")
-    steps = unit.db.scalars(select(Step).where(Step.revocation_id == ident).order_by(Step.position))
-    stored = unit.db.get_one(Revocation, ident)
-    return {**row, "preview": stored.preview, "step_list": [_step_shown(step) for step in steps]}
-
-
-def _step_shown(step: Step) -> dict[str, Any]:
-    names = ("id", "position", "kind", "sentence", "state", "tries", "answer", "next_try_at", "done_at")
-    return {name: getattr(step, name) for name in names}
-
-
-def retry(unit: Unit, ident: UUID) -> None:
-    """Try the waiting steps of a revocation now instead of later."""
-    _require(unit, ident)
-    waiting = update(Step).where(Step.revocation_id == ident, Step.state == StepState.WAITING)
-    unit.db.execute(waiting.values(next_try_at=unit.now))
-    unit.wake("carry_out", revocation=ident)
-
-
-def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
-    """Say that a step that waits for hands was done, and what was seen. Conflict when it does not wait."""
-    _require(unit, ident)
-    if len(proof.strip()) < 3:
-        raise BadInput("Say what was done.", "Write what you did and what you saw.", {"proof": "is missing"})
-    step = unit.db.get(Step, step_id, with_for_update=True)
-    if step is None or step.revocation_id != ident:
-        raise NotFound("This revocation has no such step.")
-    if step.state != StepState.BY_HAND:
-        raise Conflict(f"The step is {step.state}; it does not wait for hands.", "Look at it again.")
-    step.state, step.done_at, step.tries = StepState.DONE, unit.now, step.tries + 1
-    step.answer = f"{unit.viewer.name} says: {proof.strip()}"
-    unit.record("step.done", "step", step.id, step.sentence, step.account_id, answer=step.answer, by_hand=True)
-    unit.db.flush()
-    finishing.finish_if_done(unit, unit.db.get_one(Revocation, ident, with_for_update=True))
-
-
-def _require(unit: Unit, ident: UUID) -> None:
-    """Whoever answers for every account that it touches may help it on."""
-    page(unit, ident)
-    accounts = select(RevocationTarget.account_id).where(RevocationTarget.revocation_id == ident).distinct()
-    for account in unit.db.scalars(accounts):
-        unit.sight.require_answers_for(account)
 
 
 def expired(unit: Unit, most: int = 200) -> list[UUID]:

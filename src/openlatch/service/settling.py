@@ -6,6 +6,7 @@ nothing is done twice.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -33,12 +34,14 @@ def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None
         owed, version = Owed(grant.owed), grant.version
         adapter = adapter_for(service, system)
         moves, lacking = _moves(unit, adapter, grant, account, system, owed)
-    detail = moves[0].detail if moves else {}
+    detail = next((move.detail for move in moves if move.kind is StepKind.GIVE), {})
     if lacking:
         return _store(service, viewer, ident, version, owed, False, lacking, detail)
     try:
         said = [adapter.apply(move.kind, move.detail) for move in moves]
-        shown = [wrong for move in moves if (wrong := adapter.confirm(move.kind, move.detail)) is not None]
+        # What is taken only to be given anew is there again at the end.
+        last = [move for move in moves if owed is Owed.TAKE or move.kind is not StepKind.REMOVE]
+        shown = [wrong for move in last if (wrong := adapter.confirm(move.kind, move.detail)) is not None]
     except (SystemDown, SystemRefused) as error:
         return _store(service, viewer, ident, version, owed, False, f"{error.detail} {error.remedy}".strip(), detail)
     return _store(service, viewer, ident, version, owed, not shown, " ".join(shown or said), detail)
@@ -50,6 +53,8 @@ def _moves(
     """What has to be done in the system, in its order, or what is lacking for that, in words."""
     if owed is Owed.TAKE and grant.handle:
         return adapter.plan(StepKind.REMOVE, grant.handle), ""
+    if grant.handle and grant.differs is None and (there := adapter.again(grant.handle)) is not None:
+        return (Move(StepKind.GIVE, there),), ""
     login = grant.handle.get("login") or unit.db.scalar(
         select(Handle.name)
         .where(
@@ -63,7 +68,7 @@ def _moves(
     if not login:
         return (), f"The holder has no login in {system.name} that is known here; record it, or make one there."
     held = unit.db.execute(
-        select(Level.key, Resource.key)
+        select(Level.key, Resource.key.label("part"))
         .join(Term, Term.level_id == Level.id)
         .outerjoin(Resource, Resource.id == Term.resource_id)
         .where(Term.grant_id == grant.id)
@@ -75,8 +80,22 @@ def _moves(
         details = [adapter.holding(place, login, level) for place, level in sorted(wanted.items())]
     except SystemRefused as error:
         return (), f"{error.detail} {error.remedy}".strip()
-    kind = StepKind.GIVE if owed is Owed.GIVE else StepKind.REMOVE
-    return tuple(Move(kind, detail) for detail in details), ""
+    if owed is Owed.TAKE:
+        return tuple(Move(StepKind.REMOVE, detail) for detail in details), ""
+    given = tuple(Move(StepKind.GIVE, detail) for detail in details)
+    return (*_instead(unit, adapter, grant, held), *given), ""
+
+
+def _instead(unit: Unit, adapter: Adapter, grant: Grant, held: Sequence[Any]) -> tuple[Move, ...]:
+    """What makes room for a grant that its system gives otherwise: less where it can be cut down, else nothing."""
+    there = (grant.differs or {}).get("terms", ())
+    if not there:
+        return ()
+    if len(there) == 1 and len(held) == 1 and there[0][1] is None and held[0].key is not None:
+        shown = unit.db.get_one(Level, UUID(there[0][0])).key or ""
+        if adapter.can_reduce(shown, held[0].key):
+            return adapter.plan(StepKind.REDUCE, {**grant.handle, "to": held[0].key})
+    return adapter.plan(StepKind.REMOVE, grant.handle)
 
 
 def _store(
@@ -91,7 +110,7 @@ def _store(
         if done:
             grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, answer
             if owed is Owed.GIVE:
-                grant.handle, grant.missing_since = {**grant.handle, **detail}, None
+                grant.handle, grant.missing_since, grant.differs = {**grant.handle, **detail}, None, None
             action = "grant.given_there" if owed is Owed.GIVE else "grant.taken_there"
             unit.record(action, "grant", grant.id, name, grant.account_id, answer=answer)
             return None

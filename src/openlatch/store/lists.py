@@ -41,12 +41,15 @@ from openlatch.store.tables import (
 )
 
 LIVE = ("active", "suspended", "revoking")
+# The rules that flag how a system departs from the register.
+DRIFT_RULES = ("unrecorded", "missing", "changed")
 
 
 owner = aliased(Person)
 giver = aliased(Person)
 asker = aliased(Person)
 speaker = aliased(Person)
+leaver = aliased(Person)
 holder_account = aliased(Account)
 
 # What the terms of a grant come to: the highest reach, the latest end (none if one has none), the levels.
@@ -112,8 +115,36 @@ GRANTS = Listing(
         "reason": text_column(Grant.reason, "Why it was given."),
         "last_used_at": time_column(Grant.last_used_at, "When it was last used; absent when never."),
         "recorded": truth_column(Grant.recorded, "False for access that a system has and nobody recorded."),
-        "seen_at": time_column(Grant.seen_at, "When a read of the system last showed it."),
+        "seen_at": time_column(
+            # What every read shows is not written down anew at every read.
+            case(
+                (
+                    and_(Grant.state == "active", Grant.shown.is_not(None), Grant.missing_since.is_(None)),
+                    func.greatest(Grant.seen_at, System.read_at),
+                ),
+                else_=Grant.seen_at,
+            ),
+            "When a read of the system last showed it.",
+        ),
         "missing_since": time_column(Grant.missing_since, "Since when reads of the system do not show it."),
+        "drift": word_column(
+            case(
+                (Grant.state.not_in(LIVE), null()),
+                (~Grant.recorded, "unrecorded"),
+                (Grant.missing_since.is_not(None), "missing"),
+                (Grant.differs.is_not(None), "changed"),
+                else_=null(),
+            ),
+            "How its system departs from what is recorded: unrecorded, missing or changed; absent where it does not.",
+        ),
+        "drift_accepted_until": time_column(
+            select(func.max(Flag.accepted_until))
+            .where(Flag.subject_id == Grant.id, Flag.state == "accepted", Flag.rule.in_(DRIFT_RULES))
+            .correlate(Grant)
+            .scalar_subquery(),
+            "Until when somebody accepted that.",
+        ),
+        "shown_level": text_column(Grant.differs["level"].astext, "What its system gives instead."),
         "emergency": truth_column(Grant.emergency, "Whether it was opened in an emergency."),
         "owed": word_column(Grant.owed, "give or take: what its system still has to be brought to."),
         "owed_answer": text_column(Grant.owed_answer, "What the system answered when that was last tried."),
@@ -372,26 +403,34 @@ def _steps(*states: str) -> ColumnElement[int]:
 
 REVOCATIONS = Listing(
     "revocations",
-    Revocation.__table__.outerjoin(asker, asker.id == Revocation.asked_by_id),
+    Revocation.__table__.outerjoin(asker, asker.id == Revocation.asked_by_id).outerjoin(
+        leaver, leaver.id == Revocation.leaver_id
+    ),
     {
         "id": id_column(Revocation.id),
-        "cause": word_column(Revocation.cause, "asked, review, expired, given_up or replaced."),
+        "cause": word_column(Revocation.cause, "asked, review, expired, given_up, replaced or left."),
         "reason": text_column(Revocation.reason, "Why."),
         **named_columns("asked_by", asker, "whoever asked for it"),
         "created_at": time_column(Revocation.created_at, "When it was asked for.", nullable=False),
         "confirmed_at": time_column(Revocation.confirmed_at, "When a read showed that the access is gone."),
         "state": word_column(
             case(
+                (Revocation.undone_at.is_not(None), "undone"),
+                (and_(Revocation.confirmed_at.is_not(None), _steps("skipped") > 0), "unproved"),
                 (Revocation.confirmed_at.is_not(None), "confirmed"),
                 (_steps("waiting") > 0, "waiting"),
                 (and_(_steps("by_hand") > 0, _steps("open") == 0), "by_hand"),
                 else_="carrying_out",
             ),
-            "carrying_out, waiting (a system did not answer), by_hand (waits for a person) or confirmed.",
+            "carrying_out, waiting (a system did not answer), by_hand (waits for a person), confirmed, unproved (done, "
+            "with steps that were skipped) or undone.",
         ),
         "title": text_column(Revocation.preview["title"].astext, "What it does, in a few words."),
         "steps": number_column(_steps(), "How many steps it has."),
         "steps_done": number_column(_steps("done"), "How many are done."),
+        "steps_skipped": number_column(_steps("skipped"), "How many somebody said will not be done."),
+        "undone_at": time_column(Revocation.undone_at, "When it was undone."),
+        **named_columns("leaver", leaver, "whoever leaves by it"),
         "targets": number_column(
             counted(
                 select(func.count(RevocationTarget.id))
@@ -427,6 +466,14 @@ JOURNAL = Listing(
     searched=("action", "actor.name", "subject.name"),
 )
 
+
+def _drifted(which: ColumnElement[bool], about: str) -> Column:
+    of_it = select(func.count(Grant.id)).join(Account, Account.id == Grant.account_id)
+    return number_column(
+        counted(of_it.where(Account.system_id == System.id, Grant.state.in_(LIVE), which).correlate(System)), about
+    )
+
+
 SYSTEMS = Listing(
     "systems",
     System.__table__,
@@ -438,6 +485,22 @@ SYSTEMS = Listing(
         "read_at": time_column(System.read_at, "When it was last read."),
         "down_since": time_column(System.down_since, "Since when it has not answered."),
         "answer": text_column(System.answer, "What came of the last read."),
+        "read_every": number_column(System.read_every, "Every how many minutes it is read."),
+        "next_read_at": time_column(System.next_read_at, "When it will be read again."),
+        "reading_since": time_column(System.reading_since, "Since when it is being read; absent when it is not."),
+        "reading_seen": number_column(System.reading_seen, "How much of it has been seen in that reading."),
+        "unrecorded": _drifted(~Grant.recorded, "How many live grants it has that nobody recorded."),
+        "missing": _drifted(Grant.missing_since.is_not(None), "How many recorded grants it does not show."),
+        "changed": _drifted(Grant.differs.is_not(None), "How many grants it gives otherwise than recorded."),
+        "doubts": number_column(
+            counted(
+                select(func.count(Handle.id))
+                .where(Handle.system_id == System.id, Handle.candidates != [], ~Handle.settled)
+                .correlate(System)
+            ),
+            "How many of its logins may be somebody's, and wait for a person to say.",
+        ),
+        "matching": json_column(System.matching),
         "accounts": number_column(
             counted(select(func.count(Account.id)).where(Account.system_id == System.id).correlate(System)),
             "How many accounts live in it.",

@@ -14,7 +14,7 @@ from flask import Response, request
 
 from openlatch import wire
 from openlatch.core import journal as chain
-from openlatch.service import flags, importing, register, revocations, signing_in, systems, today
+from openlatch.service import flags, helping, importing, register, revocations, signing_in, today
 from openlatch.service.context import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -215,20 +215,20 @@ def preview_revocation(unit: Unit, body: wire.RevokeWish) -> dict[str, Any]:
 def revoke(unit: Unit, body: wire.Revoke) -> dict[str, Any]:
     """Its steps are carried out in the background until a read of the system confirms them."""
     ident = revocations.start(unit, _wish(body), body.reason, fingerprint=body.fingerprint)
-    return revocations.page(unit, ident)
+    return helping.page(unit, ident)
 
 
 @api.add("GET", "/revocations/<uuid:ident>", "A revocation with its steps", wire.RevocationPage)
 def get_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With the preview that was shown."""
-    return revocations.page(unit, ident)
+    return helping.page(unit, ident)
 
 
 @api.add("POST", "/revocations/<uuid:ident>/retry", "Try waiting steps now", wire.RevocationPage)
 def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Instead of when they are due."""
-    revocations.retry(unit, ident)
-    return revocations.page(unit, ident)
+    helping.retry(unit, ident)
+    return helping.page(unit, ident)
 
 
 @api.add(
@@ -240,18 +240,11 @@ def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
 )
 def step_done(unit: Unit, ident: UUID, step: UUID, body: wire.DoneByHand) -> dict[str, Any]:
     """With what was seen."""
-    revocations.done_by_hand(unit, ident, step, body.proof)
-    return revocations.page(unit, ident)
+    helping.done_by_hand(unit, ident, step, body.proof)
+    return helping.page(unit, ident)
 
 
-# Systems, imports, the journal.
-
-
-@api.add("POST", "/systems/<uuid:ident>/read", "Read a system soon", wire.Done, status=202)
-def read_system(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """The worker reads it; the event stream tells when it has."""
-    systems.ask_to_read(unit, ident)
-    return {"done": True}
+# Imports, the journal.
 
 
 @api.add(

@@ -12,6 +12,7 @@ from openlatch.core.words import Reach
 from openlatch.service import (
     answering,
     changes,
+    changing,
     factor,
     giving,
     latching,
@@ -230,9 +231,9 @@ def get_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
 # Changes to grants.
 
 
-def _change(body: wire.ChangeWish) -> changes.Change:
-    return changes.Change(
-        changes.ChangeKind(body.kind), body.reason, tuple(body.grants), body.filter, dict(body.versions), body.until,
+def _change(body: wire.ChangeWish) -> changing.Change:
+    return changing.Change(
+        changing.ChangeKind(body.kind), body.reason, tuple(body.grants), body.filter, dict(body.versions), body.until,
         body.last_day, body.no_end, body.level, body.successor,
     )  # fmt: skip
 

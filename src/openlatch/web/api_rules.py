@@ -8,7 +8,7 @@ from openlatch import wire
 from openlatch.core.rules import Weights
 from openlatch.service import digest, knowing, ruling
 from openlatch.service.context import Unit
-from openlatch.web.api import api
+from openlatch.web.api_systems import api
 
 __all__ = ["api"]
 

@@ -229,6 +229,9 @@ class GrantRow(Answer):
     recorded: bool
     seen_at: datetime | None
     missing_since: datetime | None
+    drift: str | None = Field(description="unrecorded, missing or changed, where its system departs from it.")
+    drift_accepted_until: datetime | None
+    shown_level: str | None = Field(description="What its system gives instead of what is recorded.")
     emergency: bool
     owed: str | None
     owed_answer: str
@@ -419,6 +422,13 @@ class PlannedStep(Answer):
     sentence: str
 
 
+class StopOf(Answer):
+    """What stops, or is left over: object, job, key of a machine, or what others do by it."""
+
+    kind: str
+    sentence: str
+
+
 class Preview(Answer):
     """All that would come of a revocation."""
 
@@ -427,6 +437,7 @@ class Preview(Answer):
     sessions: list[SessionOf]
     apps_that_stop: list[str]
     without_owner: list[str]
+    stops: list[StopOf] = Field(default_factory=list, description="What stops, or is left over, besides.")
     undo_alone: bool
     steps: list[PlannedStep]
     fingerprint: str = ""
@@ -460,7 +471,10 @@ class RevocationRow(Answer):
     title: str
     steps: int
     steps_done: int
+    steps_skipped: int
     targets: int
+    undone_at: datetime | None
+    leaver: Named | None
 
 
 class RevocationPage(RevocationRow):
@@ -491,8 +505,17 @@ class SystemRow(Named):
     read_at: datetime | None
     down_since: datetime | None
     answer: str
+    read_every: int = Field(description="In minutes.")
+    next_read_at: datetime | None
+    reading_since: datetime | None
+    reading_seen: int
     accounts: int
     handles: int
+    unrecorded: int
+    missing: int
+    changed: int
+    doubts: int
+    matching: list[tuple[str, bool]]
 
 
 class LineError(Answer):

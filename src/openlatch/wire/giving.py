@@ -422,7 +422,7 @@ class PermissionRow(Answer):
 class ChangeWish(Request):
     """A change to grants: those named, or all live ones that a filter matches."""
 
-    kind: Literal["suspend", "resume", "set_end", "set_level", "replace", "end", "adopt", "restore"]
+    kind: Literal["suspend", "resume", "set_end", "set_level", "replace", "end", "adopt", "restore", "accept"]
     grants: list[UUID] = Field(default_factory=list, max_length=1000)
     filter: str = ""
     reason: Sentence = ""

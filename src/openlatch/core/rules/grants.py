@@ -241,3 +241,26 @@ def long_chain(grant: Grant, limit: Limits) -> When:
 def missing(grant: Grant, limit: Limits) -> When:
     """It was recorded, and the system does not show it any more."""
     return When(grant.live & grant.missing, 0, 60)
+
+
+@GRANTS.rule(
+    27,
+    "Otherwise in the system than recorded",
+    Remedy("Record what the system has, or have it brought to what is recorded.", ""),
+    "{system} gives {holder} “{shown_level}” on {account}, where “{level}” is recorded.",
+)
+def changed(grant: Grant, limit: Limits) -> When:
+    """The system gives more, less or something else than is recorded."""
+    return When(grant.live & grant.differs, 60)
+
+
+@GRANTS.rule(
+    28,
+    "Said to be gone, and there",
+    Remedy("Look why the system keeps it; the step is tried again meanwhile.", ""),
+    "{system} said that “{level}” of {holder} on {account} was taken away, and a read on {contradicted_at:day} "
+    "showed it.",
+)
+def contradicted(grant: Grant, limit: Limits) -> When:
+    """It is being revoked, the system said that it was gone, and a read showed that it is not."""
+    return When(grant.live & grant.contradicted, 80)

@@ -12,7 +12,7 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews.deciding import REVOKING
 from openlatch.core.words import FlagState, GrantState, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
-from openlatch.service import changes, flags, latching, offers, revocations
+from openlatch.service import changes, changing, flags, latching, offers, revocations
 from openlatch.service.context import Unit
 from openlatch.store.tables import (
     Account,
@@ -161,7 +161,7 @@ def suspend(unit: Unit, round_row: Round, item: Item) -> None:
         _done(unit, item, f"It was {grant.ended_as or grant.state} already.")
         return
     why = f"Undecided in the review “{round_row.name}”."
-    change = changes.Change(changes.ChangeKind.SUSPEND, why, (grant.id,))
+    change = changing.Change(changing.ChangeKind.SUSPEND, why, (grant.id,))
     try:
         changes.carry_out(unit.as_service(), change)
     except OpenLatchError as error:

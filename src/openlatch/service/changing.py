@@ -1,0 +1,89 @@
+"""What a change of a grant is, and what every change does: ask the latches, put it down, tell the holder."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from enum import StrEnum
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core.latches import Breach
+from openlatch.core.register import Holder
+from openlatch.core.words import GrantState, HolderKind
+from openlatch.errors import Conflict
+from openlatch.service import latching, telling
+from openlatch.service.context import Unit
+from openlatch.store import cut
+from openlatch.store.tables import Account, Grant, Term
+
+
+class ChangeKind(StrEnum):
+    """What can be done to a grant."""
+
+    SUSPEND = "suspend"
+    RESUME = "resume"
+    SET_END = "set_end"
+    SET_LEVEL = "set_level"
+    REPLACE = "replace"
+    END = "end"
+    ADOPT = "adopt"
+    RESTORE = "restore"
+    ACCEPT = "accept"
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What is to be done, to the grants named or to all that a filter matches. Versions are those looked at."""
+
+    kind: ChangeKind
+    reason: str
+    grants: tuple[UUID, ...] = ()
+    filter: str = ""
+    versions: dict[UUID, int] = field(default_factory=dict)
+    until: datetime | None = None
+    last_day: date | None = None
+    no_end: bool = False
+    level: UUID | None = None
+    successor: UUID | None = None
+
+
+@contextmanager
+def guarded(unit: Unit, grant: Grant) -> Iterator[list[Breach]]:
+    """Do within it what latches may refuse; gives what they warn of."""
+    accounts = {grant.account_id, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, grant.account_id)])}
+    with latching.guarded(unit, accounts) as warned:
+        yield warned
+
+
+def line_of(unit: Unit, does: str, warned: Sequence[Breach] = (), **more: Any) -> dict[str, Any]:
+    """What a change does to one grant, in words, with what latches warn of."""
+    return {"does": does, "latches": [latching.shown(breach) for breach in warned], **more}
+
+
+def note(unit: Unit, action: str, grant: Grant, change: Change, **facts: Any) -> None:
+    """Put a change of a grant down, with its reason."""
+    name = unit.db.get_one(Account, grant.account_id).name
+    unit.record(action, "grant", grant.id, name, grant.account_id, reason=change.reason.strip(), **facts)
+
+
+def tell_holder(unit: Unit, grant: Grant, sentence: str) -> None:
+    """Tell whoever holds a grant, unless they did it themselves."""
+    if grant.person_id != unit.viewer.person:
+        telling.tell(unit, [grant.person_id], "grant", sentence, "/mine")
+
+
+def refuse_ended(grant: Grant) -> None:
+    """Conflict for a grant that is over, or on its way out."""
+    if grant.state in (GrantState.ENDED, GrantState.REVOKING):
+        word = "being revoked" if grant.state == GrantState.REVOKING else "ended"
+        raise Conflict(f"The grant is {word}; nothing about it can change.", "Give access anew.")
+
+
+def terms_of(unit: Unit, grant: Grant) -> list[Term]:
+    """The terms of a grant, in the order in which they were made."""
+    return list(unit.db.scalars(select(Term).where(Term.grant_id == grant.id).order_by(Term.id)))

@@ -1,0 +1,94 @@
+"""Looking at a revocation, and helping it on: try again now, done by hand, skipped for a reason."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select, update
+
+from openlatch.core.revocation import OVER
+from openlatch.core.words import StepKind, StepState
+from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.service import finishing
+from openlatch.service.context import Unit
+from openlatch.store.lists import REVOCATIONS
+from openlatch.store.tables import Revocation, RevocationTarget, Step
+
+
+def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A revocation with its preview and its steps. NotFound when it is not the viewer's to see."""
+    unit.db.flush()
+    row = REVOCATIONS.one(unit.db, ident, [unit.sight.revocations()])
+    if row is None:
+        raise NotFound("There is no such revocation, or you may not see it.")
+    steps = unit.db.scalars(select(Step).where(Step.revocation_id == ident).order_by(Step.position))
+    stored = unit.db.get_one(Revocation, ident)
+    return {**row, "preview": stored.preview, "step_list": [_step_shown(step) for step in steps]}
+
+
+def _step_shown(step: Step) -> dict[str, Any]:
+    names = ("id", "position", "kind", "sentence", "state", "tries", "answer", "next_try_at", "done_at")
+    return {name: getattr(step, name) for name in names}
+
+
+def retry(unit: Unit, ident: UUID) -> None:
+    """Try the waiting steps of a revocation now instead of later."""
+    require(unit, ident)
+    waiting = update(Step).where(Step.revocation_id == ident, Step.state == StepState.WAITING)
+    unit.db.execute(waiting.values(next_try_at=unit.now))
+    unit.wake("carry_out", revocation=ident)
+
+
+def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
+    """Say that a step that waits for hands was done, and what was seen. Conflict when it does not wait."""
+    require(unit, ident)
+    if len(proof.strip()) < 3:
+        raise BadInput("Say what was done.", "Write what you did and what you saw.", {"proof": "is missing"})
+    step = unit.db.get(Step, step_id, with_for_update=True)
+    if step is None or step.revocation_id != ident:
+        raise NotFound("This revocation has no such step.")
+    if step.state != StepState.BY_HAND:
+        raise Conflict(f"The step is {step.state}; it does not wait for hands.", "Look at it again.")
+    step.state, step.done_at, step.tries = StepState.DONE, unit.now, step.tries + 1
+    step.answer = f"{unit.viewer.name} says: {proof.strip()}"
+    unit.record("step.done", "step", step.id, step.sentence, step.account_id, answer=step.answer, by_hand=True)
+    unit.db.flush()
+    finishing.finish_if_done(unit, unit.db.get_one(Revocation, ident, with_for_update=True))
+
+
+def require(unit: Unit, ident: UUID) -> None:
+    """Whoever answers for every account that it touches may help it on."""
+    page(unit, ident)
+    accounts = select(RevocationTarget.account_id).where(RevocationTarget.revocation_id == ident).distinct()
+    for account in unit.db.scalars(accounts):
+        unit.sight.require_answers_for(account)
+
+
+def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
+    """Say that a step will not be done, and why. What it would have ended is then not proved to be gone.
+
+    Conflict for one that is done, and for reading again, which is the proof.
+    """
+    require(unit, ident)
+    if len(reason.strip()) < 3:
+        raise BadInput("Skipping a step needs a reason.", "Say why it will not be done.", {"reason": "is missing"})
+    revocation = unit.db.get_one(Revocation, ident, with_for_update=True)
+    step = unit.db.get(Step, step_id, with_for_update=True)
+    if step is None or step.revocation_id != ident:
+        raise NotFound("This revocation has no such step.")
+    if step.state in OVER:
+        raise Conflict(f"The step is {step.state} already.", "Look at it again.")
+    others = select(Step).where(Step.revocation_id == ident, Step.account_id == step.account_id, Step.id != step.id)
+    if step.kind == StepKind.READ_AGAIN and any(
+        other.kind != StepKind.BY_HAND and other.state != StepState.SKIPPED for other in unit.db.scalars(others)
+    ):
+        raise Conflict(
+            "Reading again is what proves that access is gone.", "Skip the steps that can't be done; then it asks less."
+        )
+    step.state, step.next_try_at = StepState.SKIPPED, None
+    step.answer = f"Skipped by {unit.viewer.name}: {reason.strip()}"
+    unit.record("step.skipped", "step", step.id, step.sentence, step.account_id, reason=reason.strip())
+    unit.db.flush()
+    if not finishing.finish_if_done(unit, revocation):
+        unit.wake("carry_out", revocation=ident)

@@ -1,0 +1,100 @@
+"""The calls about systems, leavers and undoing. They go into the same table as the others."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from openlatch import wire
+from openlatch.service import helping, leaving, matching, register, systems, undoing
+from openlatch.service.context import Unit
+from openlatch.web.api import api
+
+__all__ = ["api"]
+
+SYSTEM = "/systems/<uuid:ident>"
+STEP = "/revocations/<uuid:ident>/steps/<uuid:step>"
+LEAVING = "/people/<uuid:ident>/leaving"
+
+
+@api.add("POST", f"{SYSTEM}/read", "Read a system soon", wire.Done, query=wire.ReadOptions, status=202)
+def read_system(unit: Unit, ident: UUID, query: wire.ReadOptions) -> dict[str, Any]:
+    """The worker reads it; the event stream tells how far it has come."""
+    systems.ask_to_read(unit, ident, query.fully)
+    return {"done": True}
+
+
+@api.add("PUT", f"{SYSTEM}/reading", "Say how often a system is read", wire.SystemRow, body=wire.SetReading)
+def set_reading(unit: Unit, ident: UUID, body: wire.SetReading) -> dict[str, Any]:
+    """Besides when somebody asks for it."""
+    systems.set_schedule(unit, ident, body.read_every)
+    unit.db.flush()
+    return register.one(unit, "systems", ident)
+
+
+@api.add("PUT", f"{SYSTEM}/matching", "Say by what people are told", wire.SystemRow, body=wire.SetMatching)
+def set_matching(unit: Unit, ident: UUID, body: wire.SetMatching) -> dict[str, Any]:
+    """It counts from the next read on, also for those met before whom nobody has named."""
+    matching.set_rules(unit, ident, body.matching)
+    unit.db.flush()
+    return register.one(unit, "systems", ident)
+
+
+@api.add("GET", "/doubts", "Logins that may be somebody's", wire.Doubts)
+def get_doubts(unit: Unit) -> dict[str, Any]:
+    """Each with who, and by which mark, for a person to decide."""
+    return {"doubts": matching.doubts(unit)}
+
+
+@api.add("POST", "/doubts/<uuid:ident>/decide", "Say whose a login is", wire.Done, body=wire.DecideDoubt)
+def decide_doubt(unit: Unit, ident: UUID, body: wire.DecideDoubt) -> dict[str, Any]:
+    """What was found under it is theirs from then on."""
+    matching.decide(unit, ident, body.person)
+    return {"done": True}
+
+
+@api.add("POST", f"{STEP}/skip", "Say that a step will not be done", wire.RevocationPage, body=wire.SkipStep)
+def skip_step(unit: Unit, ident: UUID, step: UUID, body: wire.SkipStep) -> dict[str, Any]:
+    """What it would have ended is then not proved to be gone."""
+    helping.skip(unit, ident, step, body.reason)
+    return helping.page(unit, ident)
+
+
+@api.add("GET", "/revocations/<uuid:ident>/undo", "What undoing a revocation would put back", wire.Undone)
+def preview_undo(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Nothing happens yet."""
+    return undoing.preview(unit, ident)
+
+
+@api.add("POST", "/revocations/<uuid:ident>/undo", "Undo a revocation", wire.Undone, body=wire.Undo)
+def undo_revocation(unit: Unit, ident: UUID, body: wire.Undo) -> dict[str, Any]:
+    """What was there is put back just as it was; where the other side has to agree, it is offered."""
+    return undoing.undo(unit, ident, body.reason)
+
+
+def _plan(ident: UUID, body: wire.LeaveWish) -> leaving.Plan:
+    return leaving.Plan(ident, dict(body.successors), body.lock, body.drop)
+
+
+@api.add("POST", f"{LEAVING}/preview", "What somebody's leaving would do", wire.LeavingPreview, body=wire.LeaveWish)
+def preview_leaving(unit: Unit, ident: UUID, body: wire.LeaveWish) -> dict[str, Any]:
+    """All that they reach, and what needs a successor first. Nothing happens yet."""
+    return leaving.preview(unit, _plan(ident, body))
+
+
+@api.add("POST", LEAVING, "Let somebody leave", wire.LeavingPage, body=wire.Leave, status=201)
+def let_leave(unit: Unit, ident: UUID, body: wire.Leave) -> dict[str, Any]:
+    """Successors first; then everything ends, each thing where it lives."""
+    return leaving.start(unit, _plan(ident, body), body.reason, body.fingerprint)
+
+
+@api.add("GET", LEAVING, "How far somebody's leaving has come", wire.LeavingPage)
+def get_leaving(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Counted in the register now, down to nothing left."""
+    return leaving.page(unit, ident)
+
+
+@api.add("GET", f"{LEAVING}/report", "What came of somebody's leaving", wire.LeavingReport)
+def report_leaving(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Once nothing is left."""
+    return leaving.report(unit, ident)
