@@ -7,7 +7,7 @@ import { counted } from '@/lib/words'
 
 import ProblemNote from './ProblemNote.vue'
 
-const KINDS = ['people', 'teams', 'memberships', 'accounts', 'levels', 'apps', 'handles', 'grants', 'sessions', 'use']
+const KINDS = ['people', 'teams', 'memberships', 'accounts', 'levels', 'apps', 'handles', 'marks', 'resources', 'places', 'grants', 'sessions', 'use']
 const kind = ref('people')
 const file = ref<File | null>(null)
 const keepGood = ref(false)

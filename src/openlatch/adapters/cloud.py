@@ -25,6 +25,7 @@ from openlatch.adapters.contract import (
     Presence,
     Setting,
     SharedAccount,
+    Unchanged,
     Used,
     Whole,
 )
@@ -62,6 +63,7 @@ class CloudAdapter:
         sessions=True,
         use=True,
         sessions_first=True,
+        stamps=True,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -75,18 +77,24 @@ class CloudAdapter:
                 self._call(http, "GET", path, params={"startIndex": 1, "count": 1})
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """Everybody, all spaces with their members, tokens, sessions and activity."""
+        """Everybody, all spaces with their members, tokens, sessions and activity.
+
+        A space's version moves with its members and its tokens.
+        """
         with self._http() as http:
             people = {row["id"]: row for row in self._all(http, "/scim/v2/Users")}
             spaces = self._all(http, "/spaces")
-            members = {s["id"]: self._all(http, f"/spaces/{s['id']}/members") for s in spaces}
+            same = {s["id"] for s in spaces if s.get("version") and since.get(s["id"]) == s["version"]}
+            members = {s["id"]: self._all(http, f"/spaces/{s['id']}/members") for s in spaces if s["id"] not in same}
             tokens = self._all(http, "/tokens")
             sessions = self._all(http, "/sessions")
             activity = self._all(http, "/activity", ("space", "who", "day", "permission"))
         yield from LEVELS
         yield from (scopes_level(scope) for scope in sorted({token["scope"] for token in tokens}))
         for space in spaces:
-            yield SharedAccount(space["id"], space["name"], "space")
+            yield SharedAccount(space["id"], space["name"], "space", space.get("version", ""))
+            if space["id"] in same:
+                yield Unchanged(space["id"])
         for ident, person in people.items():
             address = next((mail["value"] for mail in person.get("emails", ()) if mail.get("value")), "")
             told = {"address": address, "employee": person.get("externalId", "")}
@@ -98,7 +106,7 @@ class CloudAdapter:
             for row in rows:
                 handle = {"space": space, "person": row["id"], "role": row["role"]}
                 yield Holding(space, row["id"], False, row["role"], None, handle)
-        yield from _links(tokens)
+        yield from _links([token for token in tokens if token["space"] not in same])
         for session in sessions:
             yield _presence(session)
         for used in activity:

@@ -144,7 +144,10 @@ class Presence:
 
 @dataclass(frozen=True, slots=True)
 class Used:
-    """That a login used what it holds in an account on a day; by none where the system does not say by which."""
+    """That a login used what it holds in an account on a day; by none where the system does not say by which.
+
+    Without an account it counts for all that they hold there.
+    """
 
     account: str
     holder: str

@@ -28,6 +28,7 @@ from openlatch.adapters.contract import (
     Login,
     Setting,
     SharedAccount,
+    Unchanged,
     Used,
     Whole,
 )
@@ -57,7 +58,8 @@ LOCKED_FOR_GOOD = "000001010000Z"
 _GROUPS = "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))"
 _PEOPLE = "(objectClass=inetOrgPerson)"
 _OF_PEOPLE = ("uid", "cn", "mail", "employeeNumber", "pwdAccountLockedTime", "pwdLastSuccess", "authTimestamp")
-_OF_GROUPS = ("cn", "description", "member", "uniqueMember", "owner")
+_TOLD = ("cn", "description", "entryCSN")
+_OF_GROUPS = (*_TOLD, "member", "uniqueMember", "owner")
 
 
 class DirectoryAdapter:
@@ -80,6 +82,7 @@ class DirectoryAdapter:
             "to write pwdAccountLockedTime of people, to lock them",
         ),
         use=True,
+        stamps=True,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -99,41 +102,41 @@ class DirectoryAdapter:
                     )
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """All groups and people. Each page is a moment of its own; a directory has no one view of everything."""
+        """All groups and people. Each page is a moment of its own; a directory has no one view of everything.
+
+        The stamp of a group is its entryCSN (draft-chu-ldap-csn): it moves with every change of the entry.
+        """
         yield from LEVELS
         with self._connection() as directory:
-            groups = list(_search(directory, self._settings["groups"], _GROUPS, _OF_GROUPS))
+            groups = list(_search(directory, self._settings["groups"], _GROUPS, _TOLD if since else _OF_GROUPS))
+            stamps = {dn(entry["dn"]): _first(entry, "entryCSN") for entry in groups}
+            same = {name for name, stamp in stamps.items() if stamp and since.get(name) == stamp}
+            changed = [entry for entry in groups if dn(entry["dn"]) not in same]
+            if since:
+                changed = [e for one in changed for e in _search(directory, one["dn"], _GROUPS, _OF_GROUPS, True)]
             people = list(_search(directory, self._settings["people"], _PEOPLE, _OF_PEOPLE))
             if self._settings.get("apps"):
                 people += _search(directory, self._settings["apps"], "(objectClass=applicationProcess)", ("cn",))
         accounts = {dn(entry["dn"]): dn(entry["dn"]) for entry in groups}
         logins = {dn(entry["dn"]): entry["attributes"] for entry in people}
         for entry in groups:
-            yield SharedAccount(dn(entry["dn"]), _first(entry, "description") or _first(entry, "cn"), "group")
+            name = dn(entry["dn"])
+            yield SharedAccount(name, _first(entry, "description") or _first(entry, "cn"), "group", stamps[name])
+            if name in same:
+                yield Unchanged(name)
         for name, attributes in logins.items():
             is_app = bool(self._settings.get("apps")) and name.endswith("," + dn(self._settings["apps"]))
             marks = {"address": "mail", "uid": "uid", "employee": "employeeNumber"}
             told = {mark: text for mark, key in marks.items() if (text := _text(attributes.get(key)))}
             locked = bool(attributes.get("pwdAccountLockedTime"))
             yield Login(name, _text(attributes.get("cn")) or name, is_app, told, locked)
-        for entry in groups:
-            yield from self._holdings(entry, accounts, logins)
-        yield Whole()
-
-    def _holdings(self, entry: dict[str, Any], accounts: dict[str, str], logins: dict[str, Any]) -> Iterator[Found]:
-        attributes, group = entry["attributes"], dn(entry["dn"])
-        members = {dn(m) for key in ("member", "uniqueMember") for m in attributes.get(key, ()) if m}
-        owners = {dn(o) for o in attributes.get("owner", ()) if o}
-        for holder in sorted(members | owners):
-            if holder not in accounts and holder not in logins:
-                continue
-            level = BOTH if holder in members & owners else MEMBER if holder in members else OWNER
-            handle = {"group": group, "holder": holder}
-            yield Holding(group, holder, holder in accounts, level.key, None, handle)
-            last = _time(logins.get(holder, {}))
-            if last is not None and holder in members:
+            last = _time(attributes)
+            if last is not None:
                 # The directory tells that somebody signed in, and not by which group: it counts for all they are in.
-                yield Used(group, holder, last.date())
+                yield Used("", name, last.date())
+        for entry in changed:
+            yield from _holdings(entry, accounts, logins)
+        yield Whole()
 
     def can_reduce(self, level: str, lower: str) -> bool:
         """A member who owns the group can be made just one of the two."""
@@ -282,6 +285,16 @@ def _changes(kind: StepKind, detail: dict[str, Any], group: dict[str, Any]) -> d
                 # A group may not be empty (RFC 4519, 3.5): the empty name stands for nobody.
                 changes[key].insert(0, (ldap3.MODIFY_ADD, [""]))
     return changes
+
+
+def _holdings(entry: dict[str, Any], accounts: Mapping[str, str], logins: Mapping[str, Any]) -> Iterator[Holding]:
+    attributes, group = entry["attributes"], dn(entry["dn"])
+    members = {dn(m) for key in ("member", "uniqueMember") for m in attributes.get(key, ()) if m}
+    owners = {dn(o) for o in attributes.get("owner", ()) if o}
+    for holder in sorted(members | owners):
+        if holder in accounts or holder in logins:
+            level = BOTH if holder in members & owners else MEMBER if holder in members else OWNER
+            yield Holding(group, holder, holder in accounts, level.key, None, {"group": group, "holder": holder})
 
 
 def _first(entry: dict[str, Any], key: str) -> str:

@@ -17,13 +17,10 @@ from openlatch.client import Client
 
 DRIFT: list[Column] = [
     ("ID", lambda r: str(r.id)),
-    ("Drift", lambda r: r.drift),
-    ("Holder", lambda r: r.holder.name),
-    ("Account", lambda r: r.account.name),
+    ("Drift", lambda r: _drift(r)),
+    ("What", lambda r: f"{r.holder.name} on {r.account.name} ({r.system.name})"),
     ("Recorded", lambda r: r.level if r.recorded else None),
     ("In the system", lambda r: r.shown_level or (r.level if not r.missing_since else None)),
-    ("System", lambda r: r.system.name),
-    ("Accepted until", lambda r: r.drift_accepted_until),
 ]
 DOUBTS: list[Column] = [
     ("ID", lambda r: str(r.id)),
@@ -39,6 +36,11 @@ LEFT: list[Column] = [
     ("Gone", lambda r: moment(r.at) if r.gone else None),
     ("What showed it", lambda r: r.answer),
 ]
+
+
+def _drift(row: wire.GrantRow) -> str:
+    until = row.drift_accepted_until
+    return f"{row.drift}, accepted until {until:%Y-%m-%d}" if until else str(row.drift)
 
 
 @click.group()

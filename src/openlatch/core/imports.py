@@ -351,6 +351,15 @@ HANDLES = RecordKind(
     ),
     ("system", "name"),
 )
+MARKS = RecordKind(
+    "marks",
+    (
+        Field("person", text, required=True),
+        Field("kind", one_of("uid", "fingerprint", "employee"), required=True),
+        Field("value", text, required=True),
+    ),
+    ("person", "kind", "value"),
+)
 RESOURCES = RecordKind(
     "resources",
     (
@@ -375,10 +384,10 @@ PLACES = RecordKind(
     ("network",),
 )
 # In the order in which they have to be brought, since later kinds name earlier ones.
-RECORD_KINDS = {
-    k.name: k
-    for k in (PLACES, PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, RESOURCES, LEVELS, APPS, HANDLES, GRANTS, SESSIONS, USE)
-}
+_KINDS = (
+    PLACES, PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, RESOURCES, LEVELS, APPS, HANDLES, MARKS, GRANTS, SESSIONS, USE,
+)  # fmt: skip
+RECORD_KINDS = {kind.name: kind for kind in _KINDS}
 
 
 # Files.

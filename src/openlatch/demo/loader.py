@@ -23,7 +23,7 @@ from openlatch.core.reviews.assigning import Line, Place
 from openlatch.core.words import Happening, Reach, Subject, Verdict
 from openlatch.demo import giving
 from openlatch.errors import BadInput
-from openlatch.service import flags, importing, revocations, signing_in
+from openlatch.service import carrying, flags, importing, revocations, signing_in
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import closing, deciding, opening, plans, schedules
 from openlatch.service.reviews.plans import Review
@@ -33,6 +33,7 @@ from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Per
 DATA = Path(__file__).parent / "data"
 PASSWORD = "walk the long ridge"  # noqa: S105  printed at every start: the demo has nothing to hide
 TELEMETRY = "Hut telemetry database"
+STUBBORN = "Poster wall"
 
 # Who can sign in, as what. The keys are those of people.csv.
 SIGN_INS = (
@@ -151,6 +152,22 @@ def play(service: Service, organisation: UUID) -> None:
         grant = _grant(unit, "old-webshop|app|old-exporter|look")
         revocations.start(unit, revocations.Wish(grants=(grant,)), "Nobody remembers what it is for.")
         _accept_one_flag(unit)
+    _end_in_a_stubborn_place(service, viewer)
+
+
+def _end_in_a_stubborn_place(service: Service, viewer: Viewer) -> None:
+    """The design cloud says that it was done, and reading again shows that it was not."""
+    with service.unit(viewer) as unit:
+        found = unit.db.scalars(
+            select(Grant.id)
+            .join(Account, Account.id == Grant.account_id)
+            .join(Person, Person.id == Grant.person_id)
+            .where(Account.name == STUBBORN, Person.name == "Printing house", Grant.state == "active")
+        ).first()
+        if found is None:
+            return
+        ident = revocations.start(unit, revocations.Wish(grants=(found,)), "The posters are printed.")
+    carrying.carry_out(service, viewer.organisation, ident)
 
 
 def _person(unit: Unit, key: str) -> UUID:

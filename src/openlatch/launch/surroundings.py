@@ -72,6 +72,7 @@ class Surroundings:
         service = cloud.Cloud(self.secret, folder)
         if not service.state.people:
             service.load(self.plan["cloud"])
+        service.manners = cloud.Manners(**self.plan["manners"])
         server = cloud.CloudServer(service, usual_port(folder))
         server.start()
         self.servers.append(server)

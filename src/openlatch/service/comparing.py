@@ -85,7 +85,7 @@ _SEE_ENDED = f"""
 """  # noqa: S608  constants
 _USED = """
     select g.id, u.permission, u.day
-    from reading_used u join accounts a on a.system_id = :system and a.handle = u.account
+    from reading_used u join accounts a on a.system_id = :system and u.account in ('', a.handle)
     join handles h on h.system_id = :system and h.name = u.holder
     join grants g on g.account_id = a.id and g.holder_id = coalesce(h.person_id, h.app_id)
         and g.state in ('active', 'suspended', 'revoking')

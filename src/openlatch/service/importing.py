@@ -25,6 +25,7 @@ _ACTIONS = {
     "levels": "level",
     "apps": "app",
     "handles": "handle",
+    "marks": "mark",
     "grants": "grant",
     "sessions": "session",
     "use": "grant",

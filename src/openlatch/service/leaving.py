@@ -62,6 +62,10 @@ def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
     logins = _logins(unit, person)
     wish = _wish(unit, plan, person, logins)
     found = revocations.preview(unit, wish, person.name)
+    for change in found["changes"]:
+        if change["holder"]["id"] == person.id:
+            # What they own passes on, and their memberships end with it: nothing remains to whoever has left.
+            change["remains"] = []
     teams = unit.db.scalars(
         select(Team.name).join(Membership, Membership.team_id == Team.id).where(_belongs(unit, person.id))
         .order_by(Team.name)
@@ -147,22 +151,26 @@ def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
     ).all()
     ids = [account.id for account in accounts]
     others: dict[UUID, list[tuple[int, UUID | None]]] = {ident: [] for ident in ids}
+    own: dict[UUID, int] = {}
     rows = unit.db.execute(
         select(Grant.account_id, Grant.person_id, func.max(Level.reach))
         .join(Term, Term.grant_id == Grant.id)
         .join(Level, Level.id == Term.level_id)
         .outerjoin(Person, Person.id == Grant.person_id)
-        .where(Grant.account_id.in_(ids), Grant.holder_id != person.id, Grant.state == GrantState.ACTIVE,
-               func.coalesce(Person.standing, "current") != "left", Grant.recorded)
+        .where(Grant.account_id.in_(ids), Grant.state == GrantState.ACTIVE,
+               (func.coalesce(Person.standing, "current") != "left") | (Grant.person_id == person.id))
         .group_by(Grant.account_id, Grant.id)
     )  # fmt: skip
     for account_id, holder, reach in rows:
-        others[account_id].append((reach, holder))
+        if holder == person.id:
+            own[account_id] = max(reach, own.get(account_id, 0))
+        else:
+            others[account_id].append((reach, holder))
     owners = {a.owner_id for a in accounts} - {None, person.id}
     there = set(unit.db.scalars(select(Person.id).where(Person.id.in_(owners), Person.standing != "left")))
     found = []
     for account in accounts:
-        why = _why(person, account, others[account.id], account.owner_id in there)
+        why = _why(person, account, own.get(account.id, 0), others[account.id], account.owner_id in there)
         if why:
             known = sorted({h for _, h in others[account.id] if h}, key=str)
             found.append(
@@ -172,14 +180,15 @@ def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
     return found
 
 
-def _why(person: Person, account: Account, others: Sequence[tuple[int, UUID | None]], owned: bool) -> str:
+def _why(person: Person, account: Account, own: int, others: Sequence[tuple[int, UUID | None]], owned: bool) -> str:
     if account.owner_id == person.id:
         return "owns it"
     if owned:
         return ""
     if not others:
         return "is the only one who holds access to it"
-    return "" if any(reach == Reach.STEWARD for reach, _ in others) else "leaves nobody who decides who gets in"
+    alone = own == Reach.STEWARD and not any(reach == Reach.STEWARD for reach, _ in others)
+    return "is the only one who decides who gets in" if alone else ""
 
 
 def _suggested(unit: Unit, person: Person, holders: Sequence[UUID]) -> list[dict[str, Any]]:

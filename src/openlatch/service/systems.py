@@ -153,12 +153,14 @@ def _teller(service: Service, viewer: Viewer, ident: UUID) -> Callable[[int], No
 
 
 def _in_words(outcome: Outcome, unchanged: int) -> str:
-    since = f"; {_counted(unchanged, 'account')} unchanged since the last read" if unchanged else ""
-    return (
-        f"{_counted(outcome.grants_seen, 'grant')} and {_counted(outcome.sessions_seen, 'session')} seen{since}; "
-        f"{outcome.unrecorded} unrecorded ({outcome.newly_unrecorded} new), {outcome.missing} newly missing, "
-        f"{outcome.differing} otherwise than recorded."
-    )
+    since = f", {_counted(unchanged, 'account')} unchanged since the last read" if unchanged else ""
+    seen = f"{_counted(outcome.grants_seen, 'grant')} and {_counted(outcome.sessions_seen, 'session')} seen{since}"
+    drift = [
+        f"{outcome.unrecorded} unrecorded ({outcome.newly_unrecorded} new)" if outcome.unrecorded else "",
+        f"{outcome.missing} newly missing" if outcome.missing else "",
+        f"{outcome.differing} otherwise than recorded" if outcome.differing else "",
+    ]
+    return f"{seen}; {', '.join(filter(None, drift)) or 'all as recorded'}."
 
 
 def _counted(count: int, what: str) -> str:

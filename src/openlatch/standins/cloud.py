@@ -10,6 +10,7 @@ import json
 import threading
 import time
 from dataclasses import asdict, dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,7 @@ class Manners:
     delay: float = 0.0  # A change takes effect only after so many seconds.
     limit: int = 0  # So many calls a second; more are told when to come back.
     says_done: bool = False  # It says that it was done when it was not.
+    stubborn: str = ""  # The same, in one space only.
     down: bool = False  # It answers nothing but 503.
     hangs: float = 0.0  # It takes so many seconds for each answer.
     shifts: bool = False  # Pages repeat a row and skip another while data changes.
@@ -45,6 +47,7 @@ class State:
     tokens: dict[str, dict[str, Any]] = field(default_factory=dict)
     sessions: dict[str, dict[str, Any]] = field(default_factory=dict)
     activity: list[dict[str, Any]] = field(default_factory=list)
+    versions: dict[str, int] = field(default_factory=dict)
 
 
 class Cloud:
@@ -66,16 +69,22 @@ class Cloud:
         self.state = State(**json.loads(json.dumps(plan)))
         self._keep()
 
-    def change(self, work: Any) -> None:
-        """Carry a change out: now, later, or, when it only says so, never."""
+    def change(self, work: Any, space: str = "") -> None:
+        """Carry a change out, perhaps of a space: now, later, or, when it only says so, never."""
         self.changes += 1
-        if self.manners.says_done:
+        if self.manners.says_done or (space and space == self.manners.stubborn):
             return
+        if space:
+            work = partial(self._move_on, work, space)
         if self.manners.delay:
             self._later.append((time.monotonic() + self.manners.delay, work))
             return
         work()
         self._keep()
+
+    def _move_on(self, work: Any, space: str) -> None:
+        work()
+        self.state.versions[space] = self.state.versions.get(space, 1) + 1
 
     def settle(self) -> None:
         """Let changes take effect whose time has come."""
@@ -173,7 +182,8 @@ def _user(ident: str, person: dict[str, Any]) -> dict[str, Any]:
 def _spaces(app: Flask, cloud: Cloud) -> None:
     @app.get("/spaces")
     def spaces() -> Any:
-        rows = [{"id": ident, **space} for ident, space in cloud.state.spaces.items()]
+        versions = cloud.state.versions
+        rows = [{"id": i, **space, "version": str(versions.get(i, 1))} for i, space in cloud.state.spaces.items()]
         return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
 
     @app.get("/spaces/<ident>/members")
@@ -186,7 +196,7 @@ def _spaces(app: Flask, cloud: Cloud) -> None:
         role = request.get_json()["role"]
         if role not in ROLES:
             return jsonify(detail=f"There is no role {role}."), 400
-        cloud.change(lambda: cloud.state.members.setdefault(ident, {}).update({person: role}))
+        cloud.change(lambda: cloud.state.members.setdefault(ident, {}).update({person: role}), ident)
         return jsonify(role=role)
 
     @app.delete("/spaces/<ident>/members/<person>")
@@ -198,7 +208,7 @@ def _spaces(app: Flask, cloud: Cloud) -> None:
             return jsonify(detail="A full member has to be reduced before they are removed."), 409
         if role != "guest" and cloud.manners.waits_for_person:
             return jsonify(detail="It waits until they agree."), 202
-        cloud.change(lambda: cloud.state.members[ident].pop(person, None))
+        cloud.change(lambda: cloud.state.members[ident].pop(person, None), ident)
         return "", 204
 
     @app.get("/activity")
@@ -217,7 +227,7 @@ def _tokens(app: Flask, cloud: Cloud) -> None:
         # RFC 7009, 2.2: a token that is not known is as good as revoked.
         token = request.form["token"]
         if token in cloud.state.tokens:
-            cloud.change(lambda: cloud.state.tokens.pop(token, None))
+            cloud.change(lambda: cloud.state.tokens.pop(token, None), cloud.state.tokens[token]["space"])
         return "", 200
 
     @app.post("/oauth/introspect")

@@ -155,6 +155,7 @@ _REFERENCES: dict[str, tuple[tuple[str, str, str], ...]] = {
     "resources": (_ACCOUNT,),
     "accounts": (("owner", _known("people", field="owner"), _PERSON),),
     "handles": (_SYSTEM, _HOLDER_CHECK),
+    "marks": (("person", _known("people", field="person"), _PERSON),),
     "grants": (
         _ACCOUNT,
         _HOLDER_CHECK,
@@ -366,6 +367,12 @@ _UPSERTS = {
         where (t.name, t.publisher, t.home_page, t.purpose) is distinct from
             (excluded.name, excluded.publisher, excluded.home_page, excluded.purpose)
         returning id, xmax = 0, name, null::uuid
+    """,
+    "marks": """
+        insert into marks as t (id, organisation_id, person_id, kind, value)
+        select s.id, :organisation, p.id, s.kind, s.value from staged s join people p on p.key = s.person
+        on conflict (organisation_id, kind, value, person_id) do nothing
+        returning id, true, kind || ' ' || value, null::uuid
     """,
     "handles": """
         insert into handles as t (id, organisation_id, system_id, name, person_id, app_id)
