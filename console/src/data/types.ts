@@ -113,6 +113,9 @@ export interface GrantRow {
   last_used_at: string | null
   recorded: boolean
   missing_since: string | null
+  drift: 'unrecorded' | 'missing' | 'changed' | null
+  drift_accepted_until: string | null
+  shown_level: string | null
   open_flags: number
   part: string | null
   emergency: boolean
@@ -359,6 +362,7 @@ export interface Preview {
   sessions: { id: string; holder: string; account: string }[]
   apps_that_stop: string[]
   without_owner: string[]
+  stops: { kind: 'object' | 'job' | 'key' | 'others'; sentence: string }[]
   undo_alone: boolean
   steps: { kind: string; sentence: string }[]
   fingerprint: string
@@ -369,7 +373,7 @@ export interface StepRow {
   position: number
   kind: string
   sentence: string
-  state: 'open' | 'waiting' | 'by_hand' | 'done'
+  state: 'open' | 'waiting' | 'by_hand' | 'done' | 'skipped'
   tries: number
   answer: string
   next_try_at: string | null
@@ -383,8 +387,11 @@ export interface RevocationRow {
   asked_by: Named | null
   created_at: string
   confirmed_at: string | null
-  state: 'carrying_out' | 'waiting' | 'by_hand' | 'confirmed'
+  state: 'carrying_out' | 'waiting' | 'by_hand' | 'confirmed' | 'unproved' | 'undone'
   title: string
+  steps_skipped: number
+  undone_at: string | null
+  leaver: Named | null
   steps: number
   steps_done: number
   targets: number
@@ -407,6 +414,59 @@ export interface SystemRow extends Named {
   down_since: string | null
   answer: string
   accounts: number
+  read_every: number
+  next_read_at: string | null
+  reading_since: string | null
+  reading_seen: number
+  unrecorded: number
+  missing: number
+  changed: number
+  doubts: number
+  matching: [string, boolean][]
+}
+
+export interface Doubt {
+  id: string
+  login: string
+  called: string
+  system: Named
+  marks: Record<string, string>
+  locked: boolean
+  grants: number
+  candidates: (Named & { address: string | null; job: string; by: string })[]
+}
+
+export interface Undone {
+  title: string
+  lines: { grant_id: string; holder: string; account: Named; does: string; refused: string | null; offer_id: string | null }[]
+  also: string[]
+}
+
+export interface LeavingPreview {
+  person: Named
+  standing: string
+  accounts: { account: Named; sensitivity: number; why: string; owned: boolean; suggested: Named[]; successor: Named | null }[]
+  logins: (Named & { system: Named; locked: boolean; lockable: boolean; droppable: boolean })[]
+  teams: string[]
+  speaks_for: string[]
+  offers: number
+  requests: number
+  items: number
+  revocation: Preview
+  fingerprint: string
+}
+
+export interface LeavingPage {
+  person: Named
+  standing: string
+  begun_at: string | null
+  left: number
+  all: number
+  done_at: string | null
+  systems: { system: string; all: number; left: number; answer: string }[]
+  lines: { system: string; kind: string; what: string; gone: boolean; at: string | null; answer: string }[]
+  handed: { account: Named; to: Named; owned: boolean }[]
+  revocations: string[]
 }
 
 export interface JournalRow {

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { get } from '@/data/api'
 import { me } from '@/data/me'
@@ -33,6 +34,7 @@ const about = computed(() => {
   <StateNote :status="status" :error="error" @retry="refetch" />
   <template v-if="data">
     <PageHead :title="data.name" :about="about">
+      <RouterLink v-if="me?.administrator && data.recognised && id !== me.person.id" :to="`/people/${id}/leaving`" class="button">{{ data.standing === 'left' ? 'How far their leaving has come' : 'Let them leave…' }}</RouterLink>
       <button v-if="canEnd && data.grants" class="button" @click="isChanging = true">Change all their grants…</button>
     </PageHead>
     <p v-if="data.teams.length" class="mb-4">

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { ref } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import type { RevocationPage, StepRow } from '@/data/types'
@@ -10,6 +11,7 @@ import PreviewBox from '@/parts/PreviewBox.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
 import RevocationState from '@/parts/RevocationState.vue'
 import StateNote from '@/parts/StateNote.vue'
+import UndoDialog from '@/parts/UndoDialog.vue'
 
 const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({
@@ -18,7 +20,10 @@ const { data, status, error, refetch } = useQuery({
 })
 const proofs = ref<Record<string, string>>({})
 const failed = ref<unknown>(null)
-const MARKS = { open: 'next', waiting: 'waits', by_hand: 'by hand', done: 'done' } as const
+const reasons = ref<Record<string, string>>({})
+const skipping = ref('')
+const isUndoing = ref(false)
+const MARKS = { open: 'next', waiting: 'waits', by_hand: 'by hand', done: 'done', skipped: 'skipped' } as const
 
 async function carry(path: string, body?: unknown): Promise<void> {
   failed.value = null
@@ -40,9 +45,11 @@ function isDone(step: StepRow): boolean {
   <template v-if="data">
     <PageHead :title="data.title" :about="`${data.reason} Asked by ${data.asked_by?.name ?? 'Open Latch'}, ${moment(data.created_at)}.`">
       <RevocationState :state="data.state" />
+      <RouterLink v-if="data.leaver" :to="`/people/${data.leaver.id}/leaving`" class="button">How far {{ data.leaver.name }} has left</RouterLink>
+      <button v-if="!data.undone_at && data.cause !== 'expired' && data.cause !== 'replaced'" class="button" @click="isUndoing = true">Undo…</button>
     </PageHead>
     <p v-if="data.state === 'waiting'" class="mb-4 rounded-md border border-rust bg-rust-wash p-3">
-      The system does not answer. Nothing is lost: the step is tried again by itself, less often the longer it takes.
+      A step has not gone through. Nothing is lost: it is tried again by itself, less often the longer it takes.
       <button class="button ml-2" @click="carry('retry')">Try now</button>
     </p>
     <div class="grid items-start gap-6 lg:grid-cols-[3fr_2fr]">
@@ -60,17 +67,27 @@ function isDone(step: StepRow): boolean {
                 <input v-model="proofs[step.id]" required minlength="3" class="field max-w-md flex-1" :aria-label="`What was done: ${step.sentence}`" placeholder="What you did, and what you saw" />
                 <button class="button-main">It is done</button>
               </form>
+              <template v-if="['waiting', 'by_hand'].includes(step.state) && step.kind !== 'read_again'">
+                <button v-if="skipping !== step.id" class="mt-1 min-h-6 text-sm text-soft underline" @click="skipping = step.id">It will not be done…<span class="sr-only"> {{ step.sentence }}</span></button>
+                <form v-else class="mt-2 flex flex-wrap gap-2" @submit.prevent="carry(`steps/${step.id}/skip`, { reason: reasons[step.id] ?? '' })">
+                  <input v-model="reasons[step.id]" required minlength="3" class="field max-w-md flex-1" :aria-label="`Why it will not be done: ${step.sentence}`" placeholder="Why; that it is gone is then not proved" />
+                  <button class="button-end">Skip this step</button>
+                </form>
+              </template>
             </div>
           </li>
           <li v-if="!data.step_list.length" class="px-5 py-3 text-soft">No system had to be changed.</li>
         </ol>
         <ProblemNote :error="failed" />
-        <p v-if="data.confirmed_at" class="mt-3 font-semibold text-link">Gone, confirmed {{ moment(data.confirmed_at) }}. The proof is in the journal.</p>
+        <p v-if="data.undone_at" class="mt-3 font-semibold text-brass">Undone {{ moment(data.undone_at) }}.</p>
+        <p v-else-if="data.state === 'unproved'" class="mt-3 font-semibold text-brass">Done {{ moment(data.confirmed_at) }}, with {{ counted(data.steps_skipped, 'step') }} skipped: that all of it is gone is not proved.</p>
+        <p v-else-if="data.confirmed_at" class="mt-3 font-semibold text-link">Gone, confirmed {{ moment(data.confirmed_at) }}. The proof is in the journal.</p>
       </section>
       <section class="card p-5" aria-labelledby="shown">
         <h2 id="shown" class="text-xl">What was shown before</h2>
         <PreviewBox :preview="data.preview" />
       </section>
     </div>
+    <UndoDialog :id="id" :open="isUndoing" @close="isUndoing = false" @done="refetch()" />
   </template>
 </template>

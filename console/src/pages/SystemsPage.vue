@@ -1,24 +1,28 @@
 <script setup lang="ts">
 import { ref } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { send } from '@/data/api'
 import { useList } from '@/data/list'
 import type { SystemRow } from '@/data/types'
-import { moment, plain } from '@/lib/words'
+import { counted, moment, plain } from '@/lib/words'
 import BringFile from '@/parts/BringFile.vue'
 import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
 import RecordTable from '@/parts/RecordTable.vue'
 import StateNote from '@/parts/StateNote.vue'
+import SystemDialog from '@/parts/SystemDialog.vue'
 
 const { rows, status, error, sort, hasMore, hasLess, more, less, refetch } = useList<SystemRow>('systems')
 const failed = ref<unknown>(null)
 const asked = ref<string[]>([])
+const setting = ref<SystemRow | null>(null)
 const COLUMNS = [
   { name: 'name', label: 'System', sort: 'name' },
   { name: 'kind', label: 'Changed' },
   { name: 'accounts', label: 'Accounts' },
   { name: 'read', label: 'Last read', sort: 'read_at' },
+  { name: 'drift', label: 'Drift' },
   { name: 'answer', label: 'What it showed', quiet: true },
   { name: 'act', label: '' },
 ]
@@ -42,9 +46,11 @@ async function read(system: SystemRow): Promise<void> {
     <template #name="{ row }">{{ row.name }}</template>
     <template #kind="{ row }">{{ row.kind === 'by_hand' ? 'by hand' : `by us (${plain(row.kind)})` }}</template>
     <template #accounts="{ row }">{{ row.accounts }}</template>
-    <template #read="{ row }">{{ moment(row.read_at) }}</template>
+    <template #read="{ row }"><span v-if="row.reading_since" class="font-semibold text-brass">being read: {{ row.reading_seen }} seen</span><template v-else>{{ moment(row.read_at) }}<span v-if="row.next_read_at && row.kind !== 'by_hand'" class="block text-sm text-soft">again {{ moment(row.next_read_at) }}</span></template></template>
+    <template #drift="{ row }"><RouterLink v-if="row.unrecorded + row.missing + row.changed" :to="`/drift?filter=${encodeURIComponent(`drift pr and system.id eq &quot;${row.id}&quot;`)}`" class="link">{{ row.unrecorded + row.missing + row.changed }}</RouterLink><template v-if="row.doubts">, {{ counted(row.doubts, 'doubt') }}</template></template>
     <template #answer="{ row }"><strong v-if="row.down_since" class="text-rust">Down since {{ moment(row.down_since) }}. </strong>{{ row.answer }}</template>
-    <template #act="{ row }"><button v-if="row.kind !== 'by_hand'" class="button" @click="read(row)">{{ asked.includes(row.id) ? 'Asked; read again' : 'Read now' }}<span class="sr-only"> {{ row.name }}</span></button></template>
+    <template #act="{ row }"><button v-if="row.kind !== 'by_hand'" class="button" @click="read(row)">{{ asked.includes(row.id) ? 'Asked; read again' : 'Read now' }}<span class="sr-only"> {{ row.name }}</span></button> <button v-if="row.kind !== 'by_hand'" class="button" @click="setting = row">How…<span class="sr-only"> {{ row.name }} is read</span></button></template>
   </RecordTable>
+  <SystemDialog :system="setting" @close="setting = null" @done="refetch()" />
   <BringFile class="mt-8" />
 </template>

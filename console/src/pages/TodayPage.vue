@@ -98,7 +98,7 @@ const headline = computed(() => {
         <ChartBox v-if="ending" :option="option" :height="150" :label="`Grants that end, by week: ${data.ends.map((w) => `${w.week_begins}: ${w.count}`).join(', ')}`" />
       </section>
       <dl class="card grid grid-cols-2 gap-px overflow-hidden bg-line text-center sm:grid-cols-4">
-        <div v-for="[name, to] in [['accounts', '/accounts'], ['grants', '/grants'], ['sessions', '/sessions'], ['unrecorded', '/flags?filter=rule+eq+%22unrecorded%22']]" :key="name" class="bg-card py-3">
+        <div v-for="[name, to] in [['accounts', '/accounts'], ['grants', '/grants'], ['sessions', '/sessions'], ['unrecorded', me?.administrator ? '/drift' : '/flags?filter=rule+eq+%22unrecorded%22']]" :key="name" class="bg-card py-3">
           <dt class="text-sm text-soft"><RouterLink :to="to ?? '/'" class="link">{{ name }}</RouterLink></dt>
           <dd class="font-display text-xl font-semibold tabular-nums">{{ data.counts[name ?? ''] }}</dd>
         </div>

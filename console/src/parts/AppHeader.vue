@@ -29,6 +29,7 @@ const PLACES = [
   { to: '/revocations', label: 'Revocations' },
   { to: '/levels', label: 'Levels' },
   { to: '/journal', label: 'Journal' },
+  { to: '/drift', label: 'Drift', administrator: true },
   { to: '/systems', label: 'Systems', administrator: true },
   { to: '/settings', label: 'Settings', administrator: true },
 ]

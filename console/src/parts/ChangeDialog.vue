@@ -16,7 +16,7 @@ const emit = defineEmits<{ close: []; done: [] }>()
 const KINDS: [string, string][] = [
   ['set_end', 'Set or move the end'], ['set_level', 'Change the level'], ['suspend', 'Suspend'], ['resume', 'Resume'],
   ['replace', 'Hand to a successor'], ['end', 'End'], ['adopt', 'Record what nobody recorded'],
-  ['restore', 'Give in the system again'],
+  ['restore', 'Give in the system again'], ['accept', 'Accept how the system departs'],
 ]
 const form = reactive({ kind: 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
 const preview = ref<ChangePreview | null>(null)
@@ -36,7 +36,7 @@ const wish = computed(() => ({
   grants: props.filter ? [] : (props.grants ?? []).map((grant) => grant.id),
   filter: props.filter ?? '',
   versions: Object.fromEntries((props.grants ?? []).map((grant) => [grant.id, grant.version])),
-  last_day: form.kind === 'set_end' && !form.no_end ? form.last_day || null : null,
+  last_day: (form.kind === 'set_end' && !form.no_end) || form.kind === 'accept' ? form.last_day || null : null,
   no_end: form.kind === 'set_end' && form.no_end,
   level: form.kind === 'set_level' ? form.level || null : null,
   successor: form.kind === 'replace' || form.kind === 'adopt' ? form.successor || null : null,
@@ -49,7 +49,7 @@ watch(() => props.open, (open) => {
   if (!open) return
   preview.value = result.value = error.value = null
   Object.assign(form, { kind: props.only ?? 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
-  if (props.only) void look()
+  if (props.only && props.only !== 'accept') void look()
 })
 watch(() => [form.kind, form.last_day, form.no_end, form.level, form.successor], () => (preview.value = null))
 
@@ -87,6 +87,7 @@ async function change(): Promise<void> {
           <label class="font-semibold">Last day <input v-model="form.last_day" type="date" :disabled="form.no_end" class="field ml-1 inline w-auto font-normal" /></label>
           <label><input v-model="form.no_end" type="checkbox" class="accent-moss" /> without an end</label>
         </div>
+        <label v-if="form.kind === 'accept'" class="block font-semibold">Until which day <input v-model="form.last_day" type="date" required class="field mt-1 font-normal" /></label>
         <label v-if="form.kind === 'set_level'" class="block font-semibold">
           To which level
           <select v-if="systems.length === 1" v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select>

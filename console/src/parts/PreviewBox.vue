@@ -4,6 +4,7 @@ import type { Preview } from '@/data/types'
 import ReachMark from './ReachMark.vue'
 
 defineProps<{ preview: Preview }>()
+const HANGS = { object: 'Left over', job: 'Stops', key: 'A machine’s key', others: 'Others lose' } as const
 </script>
 
 <template>
@@ -34,6 +35,12 @@ defineProps<{ preview: Preview }>()
     <p v-if="preview.apps_that_stop.length" class="rounded-md bg-brass-wash p-3">
       Stops working there: {{ preview.apps_that_stop.join(', ') }}.
     </p>
+    <section v-if="preview.stops?.length" class="rounded-md bg-brass-wash p-3">
+      <h3 class="font-sans font-semibold">What hangs on it</h3>
+      <ul class="mt-1 space-y-1">
+        <li v-for="stop in preview.stops" :key="stop.sentence"><span class="font-semibold">{{ HANGS[stop.kind] }}:</span> {{ stop.sentence }}</li>
+      </ul>
+    </section>
     <p v-if="preview.without_owner.length" class="rounded-md bg-brass-wash p-3">
       Without an owner: {{ preview.without_owner.join(', ') }}.
     </p>
@@ -44,7 +51,7 @@ defineProps<{ preview: Preview }>()
       </ol>
       <p v-else class="text-soft">The register does it by itself; no system has to be changed.</p>
       <p class="mt-1 text-soft">
-        {{ preview.undo_alone ? 'It can be put back without anybody else.' : 'Putting it back needs somebody to do it by hand.' }}
+        {{ preview.undo_alone ? 'It can be put back without anybody else.' : 'Putting all of it back needs somebody else, or hands.' }}
       </p>
     </section>
   </div>

@@ -1,0 +1,44 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { LeavingPage } from '@/data/types'
+import { counted, moment } from '@/lib/words'
+
+const props = defineProps<{ page: LeavingPage }>()
+const isOver = computed(() => props.page.left === 0)
+const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/report`)
+</script>
+
+<template>
+  <div class="grid items-start gap-6 lg:grid-cols-[2fr_3fr]">
+    <section class="card p-5" aria-labelledby="left">
+      <h2 id="left" class="sr-only">What is left</h2>
+      <p class="font-display text-8xl font-bold tabular-nums" :class="isOver ? 'text-link' : 'text-rust'" aria-live="polite" data-test="left">{{ page.left }}</p>
+      <p class="text-lg font-semibold">{{ isOver ? 'Nothing is left' : `left of ${page.all}` }}</p>
+      <p v-if="isOver" class="mt-1 text-soft">The last was gone {{ moment(page.done_at) }}. <a :href="report" download="leaver.json" class="link">Take the report away</a></p>
+      <ul class="mt-4 space-y-3">
+        <li v-for="one in page.systems" :key="one.system">
+          <p class="flex justify-between gap-3"><span class="font-medium">{{ one.system }}</span><span class="text-soft tabular-nums">{{ one.left ? `${one.left} of ${one.all} left` : `all ${one.all} gone` }}</span></p>
+          <progress :value="one.all - one.left" :max="one.all" class="mt-1 h-2 w-full" :aria-label="`How much is gone in ${one.system}`" />
+          <p v-if="one.left && one.answer" class="text-sm text-soft">{{ one.answer }}</p>
+        </li>
+      </ul>
+      <template v-if="page.handed.length">
+        <h3 class="mt-5 font-sans font-semibold">Taken over</h3>
+        <ul class="mt-1 list-disc pl-5"><li v-for="one in page.handed" :key="one.account.id">{{ one.account.name }} by {{ one.to.name }}</li></ul>
+      </template>
+    </section>
+    <section class="card" aria-labelledby="lines">
+      <h2 id="lines" class="px-5 pt-4 text-xl">{{ counted(page.all, 'thing') }}, one by one</h2>
+      <ul class="mt-2 divide-y divide-line">
+        <li v-for="(line, index) in page.lines" :key="index" class="grid grid-cols-[4.5rem_1fr] gap-x-3 px-5 py-2.5">
+          <span class="font-semibold" :class="line.gone ? 'text-link' : 'text-rust'">{{ line.gone ? 'gone' : 'left' }}</span>
+          <div>
+            <p>{{ line.what }} <span class="text-soft">in {{ line.system }}</span></p>
+            <p v-if="line.gone || line.answer" class="text-sm text-soft">{{ [line.gone ? moment(line.at) : '', line.answer].filter(Boolean).join(': ') }}</p>
+          </div>
+        </li>
+      </ul>
+    </section>
+  </div>
+</template>
