@@ -60,7 +60,7 @@ def test_a_reading_shows_roles_members_ends_and_sessions(
     assert found["weather_readings", "app_weather_sync"] == "reader"
     assert found["hut_sensors", "g_tresco"] == "operator"
     assert found["heating_control", "m_oduya"] == "keeper"
-    nested = [h for h in reading.holdings if h.holder_is_account]
+    nested = [h for h in reading.holdings if h.holder_is_account and h.account != "database:telemetry"]
     assert [(h.account, h.holder) for h in nested] == [("weather_readings", "hut_sensors")]
     ends = {h.holder: h.until for h in reading.holdings}
     assert ends["w_voss"] is not None
@@ -146,3 +146,54 @@ def test_names_can_not_smuggle_statements_in(adapter: PostgresqlAdapter, server:
         )
         == 0
     )
+
+
+def test_rights_on_tables_and_of_roles_are_read_taken_away_and_put_back(
+    adapter: PostgresqlAdapter, server: Cluster
+) -> None:
+    """By the server's own word; what needs more rights than the login has is refused, and said."""
+    with psycopg.connect(server.url(telemetry.DATABASE)) as db:
+        db.execute("create role t_direct login createdb")
+        db.execute("grant select, insert on readings to t_direct")
+        db.execute("grant select on beacons to t_direct with grant option")
+        db.execute("grant create on schema public to t_direct")
+        db.execute("alter table readings enable row level security")
+        db.execute("create policy ridge on readings to t_direct using (hut = 'Ridge')")
+        db.execute("alter default privileges grant select on tables to t_direct")
+        db.execute("create role t_boss login superuser")
+    found = Reading.of(adapter.read())
+    held = {(h.account, h.holder): h for h in found.holdings}
+    there = held["database:telemetry", "t_direct"]
+    assert dict(there.parts) == {
+        "table:public.beacons": "keeper",
+        "table:public.readings": "operator",
+        "schema:public": "maker",
+    }
+    assert held["server", "t_boss"].level == "is superuser"
+    assert held["server", "t_direct"].level == "is createdb"
+    names = {part.handle: part.name for part in found.parts}
+    assert "only the rows that its policies show" in names["table:public.readings"]
+    hangs = {login.handle: [words for _, words in login.hangs] for login in found.logins}["t_direct"]
+    assert any("1 row policy" in words for words in hangs)
+    assert any("gets select on whatever" in words for words in hangs)
+
+    def may() -> bool:
+        told = "has_table_privilege('t_direct', %s, %s)"
+        return bool(ask(server, f"select {told} or {told}", "readings", "insert", "beacons", "select"))
+
+    moves = adapter.plan(StepKind.REMOVE, {**there.handle, "places": ["table:public.beacons", "table:public.readings"]})
+    assert may()
+    for move in moves:
+        adapter.apply(move.kind, move.detail)
+        assert adapter.confirm(move.kind, move.detail) is None
+        assert "already" in adapter.apply(move.kind, move.detail)
+    assert not may()
+    back = adapter.holding("table:public.readings", "t_direct", "operator")
+    adapter.apply(StepKind.GIVE, back)
+    assert adapter.confirm(StepKind.GIVE, back) is None
+    assert may()
+    with pytest.raises(SystemRefused, match="superuser"):
+        adapter.apply(StepKind.REMOVE, {"holder": "t_boss", "attributes": ["superuser"]})
+    with pytest.raises(SystemRefused):
+        adapter.apply(StepKind.DROP, {"login": "t_direct"})
+    assert ask(server, "select 1 from pg_roles where rolname = 't_direct'") == 1

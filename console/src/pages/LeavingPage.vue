@@ -91,7 +91,7 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
                 <option :value="undefined">Who takes over?</option>
                 <optgroup v-if="one.suggested.length" label="Near at hand"><option v-for="person in one.suggested" :key="person.id" :value="person.id">{{ person.name }}</option></optgroup>
                 <optgroup label="Everybody"><option v-for="person in (people.data.value?.rows ?? []).filter((p) => p.id !== id)" :key="person.id" :value="person.id">{{ person.name }}</option></optgroup>
-                <option :value="NOBODY">Nobody, on purpose</option>
+                <option v-if="!one.owned" :value="NOBODY">Nobody, on purpose</option>
               </select>
             </li>
           </ul>

@@ -95,11 +95,17 @@ class CloudAdapter:
             yield SharedAccount(space["id"], space["name"], "space", space.get("version", ""))
             if space["id"] in same:
                 yield Unchanged(space["id"])
+        names = {space["id"]: space["name"] for space in spaces}
         for ident, person in people.items():
             address = next((mail["value"] for mail in person.get("emails", ()) if mail.get("value")), "")
             told = {"address": address, "employee": person.get("externalId", "")}
             marks = {mark: text for mark, text in told.items() if text}
-            yield Login(ident, person["displayName"], False, marks, not person.get("active", True))
+            hangs = tuple(
+                ("others", f"{t['app']} acts in {names.get(t['space'], t['space'])} by their consent: {t['scope']}")
+                for t in tokens
+                if t["person"] == ident
+            )
+            yield Login(ident, person["displayName"], False, marks, not person.get("active", True), hangs)
         for app in dict.fromkeys(token["app"] for token in tokens):
             yield Login(f"app:{app}", app, True)
         for space, rows in members.items():

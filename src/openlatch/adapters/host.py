@@ -8,6 +8,7 @@ holders of those. Sessions are those of utmp(5).
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -76,12 +77,16 @@ class _Names:
     users: dict[str, list[str]]
     groups: dict[str, tuple[int, tuple[str, ...]]]
     locked: frozenset[str]
+    jobs: dict[str, int]
 
     def user(self, name: str) -> Login:
         """A user as somebody who can sign in."""
         fields = self.users.get(name)
         told = fields[4].split(",")[0] if fields else ""
-        return Login(f"user:{name}", told or name, False, {"uid": fields[2]} if fields else {}, name in self.locked)
+        jobs = self.jobs.get(name, 0)
+        hangs = (("job", f"cron runs {jobs} job{'s' * (jobs != 1)} of theirs, with nobody there"),) if jobs else ()
+        marks = {"uid": fields[2]} if fields else {}
+        return Login(f"user:{name}", told or name, False, marks, name in self.locked, hangs)
 
     def group(self, name: str) -> SharedAccount:
         """A group as an account that its members act as."""
@@ -116,7 +121,7 @@ class HostAdapter:
     can = Abilities(
         steps=frozenset(StepKind) - {StepKind.DROP, StepKind.BY_HAND, StepKind.READ_AGAIN},
         rights=(
-            "to read etc/passwd, etc/group, etc/shadow, etc/sudoers.d and run/utmp",
+            "to read etc/passwd, etc/group, etc/shadow, etc/sudoers.d, var/spool/cron/crontabs and run/utmp",
             "to write those files, and .ssh/authorized_keys in the homes of shared logins",
             "to change the access control lists of the shared folders (CAP_FOWNER)",
             "to signal the processes of sessions (CAP_KILL)",
@@ -149,7 +154,8 @@ class HostAdapter:
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """All logins with keys, groups, sudo rules, listed folders and sessions."""
         yield from LEVELS
-        host = _Names(self._users(), self._groups(), self._locked())
+        users = self._users()
+        host = _Names(users, self._groups(), self._locked(), {name: self._jobs(name) for name in users})
         found = [*self._keys(host), *_members(host), *self._rules(host), *self._lists(host), *self._sessions(host)]
         # The same group, or the same user, can be met in several places.
         yield from {x.handle: x for x in found if isinstance(x, SharedAccount)}.values()
@@ -268,7 +274,9 @@ class HostAdapter:
                     handle["from"] = key.options["from"]
                 holder = f"key:{key.fingerprint}"
                 yield account
-                yield Login(holder, key.comment or key.fingerprint, False, marks)
+                runs = key.options.get("command", "")
+                hangs = (("key", f"whoever has this key has {runs} run, likely a machine"),) if runs else ()
+                yield Login(holder, key.comment or key.fingerprint, False, marks, hangs=hangs)
                 yield Holding(account.handle, holder, False, level.key, key.until(self._zone), handle)
 
     def _rules(self, host: _Names) -> Iterator[Found]:
@@ -310,6 +318,11 @@ class HostAdapter:
                 last_seen_at=max(record.since, self._seen(record.line, record.since)),
                 handle={"process": record.process, "began": began},
             )
+
+    def _jobs(self, user: str) -> int:
+        """How many lines of a user's table are jobs (crontab(5)): neither comments nor settings."""
+        lines = self._bytes(f"var/spool/cron/crontabs/{user}", True).decode("utf-8", "replace").splitlines()
+        return sum(bool(line.strip()) and not re.match(r"\s*(#|\w+\s*=)", line) for line in lines)
 
     def _seen(self, line: str, since: datetime) -> datetime:
         """When a terminal was last touched, where it can be told."""

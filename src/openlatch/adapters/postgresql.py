@@ -1,6 +1,7 @@
 """PostgreSQL servers: login roles are people or apps, shared roles are accounts, memberships are grants.
 
-The rights it needs, and no more: CREATEROLE (to take memberships away), and membership in pg_read_all_stats
+Rights on databases, schemas and tables, and of roles as such, are in ``postgresql_rights``. The rights that this
+needs, and no more: CREATEROLE (to take memberships away), and membership in pg_read_all_stats
 (to see sessions) and pg_signal_backend (to end them). See https://www.postgresql.org/docs/15/ chapters 22
 (roles), 28.2 (pg_stat_activity) and 9.27.2 (pg_terminate_backend).
 """
@@ -16,6 +17,7 @@ import psycopg
 from psycopg import sql
 from psycopg.rows import dict_row
 
+from openlatch.adapters import postgresql_rights as rights
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
@@ -46,8 +48,8 @@ LEVELS = (
 )
 
 _ROLES: LiteralString = """
-    select oid, rolname as name, rolcanlogin as can_login, rolsuper as super, rolcreaterole as create_role,
-           rolconnlimit as connections,
+    select rolname as name, rolcanlogin as can_login, rolsuper, rolcreaterole, rolcreatedb, rolreplication,
+           rolbypassrls, rolconnlimit as connections,
            case when isfinite(rolvaliduntil) then rolvaliduntil end as valid_until,
            coalesce(shobj_description(oid, 'pg_authid'), '') as comment
     from pg_roles where rolname !~ '^pg_' order by rolname
@@ -102,6 +104,9 @@ class PostgresqlAdapter:
         Setting("database", "A database on it."),
         Setting("user", "Open Latch's login there."),
         Setting("app_prefix", "Logins whose names begin with it are apps.", "app_"),
+        Setting(
+            "rights", "What is read besides memberships: all (databases, schemas, tables, attributes) or none.", "all"
+        ),
     )
     can = Abilities(
         steps=frozenset(StepKind) - {StepKind.BY_HAND, StepKind.READ_AGAIN},
@@ -109,6 +114,8 @@ class PostgresqlAdapter:
             "CREATEROLE, to take memberships away and to lock logins",
             "membership in pg_read_all_stats, to see sessions",
             "membership in pg_signal_backend, to end sessions",
+            "membership in the owners of tables, schemas and databases, to take rights on them away; superuser for the "
+            "attributes superuser, replication and bypassrls",
         ),
         sessions=True,
     )
@@ -129,8 +136,13 @@ class PostgresqlAdapter:
         return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
-        """One statement does it."""
-        return (Move(kind, detail),)
+        """One statement does it, or one for each place."""
+        places = detail.get("places")
+        if not places:
+            return (Move(kind, detail),)
+        rest = {key: value for key, value in detail.items() if key != "places"}
+        moves = [Move(kind, {**rest, "place": place}, f"on {place.partition(':')[2]}") for place in places]
+        return (*moves[:-1], Move(kind, moves[-1].detail))
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """All roles, memberships and sessions, in one snapshot."""
@@ -139,15 +151,20 @@ class PostgresqlAdapter:
             members = db.execute(_MEMBERS).fetchall()
             changers = {row["name"] for row in db.execute(_CHANGERS)}
             sessions = db.execute(_SESSIONS).fetchall()
-        own = self._settings["user"]
-        logins = {r["name"]: r for r in roles if r["can_login"] and not r["super"] and r["name"] != own}
-        shared = {r["name"]: r for r in roles if not r["can_login"]}
+            own = self._settings["user"]
+            logins = {r["name"]: r for r in roles if r["can_login"] and r["name"] != own}
+            shared = {r["name"]: r for r in roles if not r["can_login"]}
+            besides = self._settings.get("rights", "all") == "all"
+            found = list(rights.holdings(db, {**logins, **shared}, set(logins))) if besides else []
+            hangs = rights.hanging(db)
         prefix = self._settings.get("app_prefix") or "\0"
         yield from LEVELS
         for name, role in shared.items():
             yield SharedAccount(name, role["comment"])
         for name, role in logins.items():
-            yield Login(name, role["comment"], name.startswith(prefix), locked=role["connections"] == 0)
+            locked, hanging = role["connections"] == 0, hangs.get(name, ())
+            yield Login(name, role["comment"], name.startswith(prefix), {"uid": name}, locked, hanging)
+        yield from found
         for member in members:
             if member["account"] in shared and (member["holder"] in logins or member["holder"] in shared):
                 yield _holding(member, logins.get(member["holder"]), shared[member["account"]], changers)
@@ -160,8 +177,15 @@ class PostgresqlAdapter:
         """Only the right to let others in can be taken from a membership; the rest is the shared role's."""
         return level == "keeper" and lower in ("operator", "reader")
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, str]:
-        """A membership, with the admin option for a keeper. What the rest may do is the shared role's."""
+    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+        """A membership, with the admin option for a keeper; or rights on one place, or of a role as such.
+
+        What the rest of a membership may do is the shared role's.
+        """
+        if account == rights.SERVER:
+            return {"holder": login, "attributes": level.removeprefix("is ").split("+")}
+        if account.partition(":")[0] in ("table", "schema", "database"):
+            return {"holder": login, "place": account, "level_key": level}
         return {"role": account, "member": login, **({"admits": "yes"} if level == "keeper" else {})}
 
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
@@ -180,6 +204,8 @@ class PostgresqlAdapter:
                 statement = sql.SQL(_OF_LOGINS[kind]).format(sql.Identifier(detail["login"]))
                 db.execute(statement)
                 return f"Carried out: {statement.as_string(db)}"
+            if "holder" in detail:
+                return rights.apply(db, kind, detail)
             role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
             forms: dict[StepKind, LiteralString] = {
                 StepKind.GIVE: "grant {} to {} with admin option" if detail.get("admits") else "grant {} to {}",
@@ -205,6 +231,8 @@ class PostgresqlAdapter:
                     [detail["login"]],
                 ).fetchone()
                 return _login_wrong(kind, detail["login"], role["open"] if role else None)
+            if "holder" in detail:
+                return rights.confirm(db, kind, detail)
             row = db.execute(
                 "select bool_or(m.admin_option) as admits from pg_auth_members m "
                 "join pg_roles role on role.oid = m.roleid join pg_roles member on member.oid = m.member "
@@ -267,7 +295,7 @@ def _holding(
     level = "reader"
     if account["name"] in changers:
         level = "operator"
-    if member["admits"] or account["create_role"] or account["super"]:
+    if member["admits"] or account["rolcreaterole"] or account["rolsuper"]:
         level = "keeper"
     until: datetime | None = login["valid_until"].astimezone(UTC) if login and login["valid_until"] else None
     return Holding(

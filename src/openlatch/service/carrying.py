@@ -101,7 +101,7 @@ def _try(service: Service, viewer: Viewer, revocation: UUID, task: _Task) -> Non
                 shown = None if other.kind is StepKind.READ_AGAIN else adapter.confirm(other.kind, other.detail)
                 if shown is not None:
                     wrong[other.id] = shown
-            answer = "Read again: it is gone." if not wrong else "; ".join(wrong.values())
+            answer = "Read again: it is gone." if not wrong else "; ".join(dict.fromkeys(wrong.values()))
         else:
             answer = adapter.apply(task.kind, task.detail)
     except (SystemDown, SystemRefused) as error:

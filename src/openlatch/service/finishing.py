@@ -9,7 +9,7 @@ from sqlalchemy import select
 
 from openlatch.core import revocation as core
 from openlatch.core.states import GRANTS, move
-from openlatch.core.words import EndedAs, GrantState, StepState
+from openlatch.core.words import EndedAs, GrantState, StepKind, StepState
 from openlatch.service import flags, latching, telling
 from openlatch.service.context import Unit
 from openlatch.store.tables import Account, Grant, Level, Resource, Revocation, RevocationTarget, Session, Step, Term
@@ -18,51 +18,82 @@ _ENDED_AS = {"expired": EndedAs.EXPIRED, "given_up": EndedAs.GIVEN_UP, "replaced
 
 
 def finish_if_done(unit: Unit, revocation: Revocation) -> bool:
-    """Finish a revocation, which must be locked, when all its steps are done; gives whether it is finished."""
+    """Finish what is proved of a revocation, which must be locked, and all of it when all its steps are done.
+
+    Gives whether it is finished.
+    """
     if revocation.confirmed_at is not None:
         return True
-    states = unit.db.scalars(select(Step.state).where(Step.revocation_id == revocation.id)).all()
-    if not core.is_finished(core.Progress(StepState(state)) for state in states):
-        return False
-    finish(unit, revocation)
-    return True
+    steps = unit.db.scalars(select(Step).where(Step.revocation_id == revocation.id).order_by(Step.position)).all()
+    if core.is_finished(core.Progress(StepState(step.state)) for step in steps):
+        finish(unit, revocation)
+        return True
+    _end(unit, revocation, [target for target in _targets(unit, revocation) if _is_proved(target, steps)], steps)
+    return False
+
+
+def _targets(unit: Unit, revocation: Revocation) -> Sequence[RevocationTarget]:
+    mine = select(RevocationTarget).where(RevocationTarget.revocation_id == revocation.id)
+    return unit.db.scalars(mine.order_by(RevocationTarget.id)).all()
+
+
+def _is_proved(target: RevocationTarget, steps: Sequence[Step]) -> bool:
+    """Whether all that a target needs is done: its own steps, and reading its account again, where that is a step."""
+    own = [step for step in steps if _is_of(step, target)]
+    read = [step for step in steps if step.kind == StepKind.READ_AGAIN and step.account_id == target.account_id]
+    return bool(own) and all(step.state in core.OVER for step in (*own, *read))
+
+
+def _is_of(step: Step, target: RevocationTarget) -> bool:
+    if target.grant_id is not None:
+        return step.grant_id == target.grant_id
+    if target.session_id is not None:
+        return step.session_id == target.session_id
+    return step.detail.get("part") == str(target.resource_id)
 
 
 def finish(unit: Unit, revocation: Revocation) -> None:
-    """Write down that access is gone, with the proof; the flags on it clear in the same transaction."""
-    targets = unit.db.scalars(select(RevocationTarget).where(RevocationTarget.revocation_id == revocation.id)).all()
-    proof = unit.db.execute(
-        select(Step.sentence, Step.answer).where(Step.revocation_id == revocation.id).order_by(Step.position)
-    ).all()
+    """Write down that all of it is gone, with the proof."""
+    targets = _targets(unit, revocation)
+    steps = unit.db.scalars(select(Step).where(Step.revocation_id == revocation.id).order_by(Step.position)).all()
+    _end(unit, revocation, targets, steps)
+    revocation.confirmed_at = unit.now
+    title = revocation.preview["title"]
+    proof = [{"step": step.sentence, "answer": step.answer} for step in steps]
+    for account in sorted({target.account_id for target in targets}):
+        unit.record("revocation.confirmed", "revocation", revocation.id, title, account, proof=proof)
+    unit.db.flush()
+
+
+def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget], steps: Sequence[Step]) -> None:
+    """Targets that have not ended yet end now; the flags on them clear in the same transaction."""
     grants, sessions = [], []
     for target in targets:
         if target.grant_id is not None:
-            _end_or_trim(unit, unit.db.get_one(Grant, target.grant_id, with_for_update=True), target, revocation)
-            grants.append(target.grant_id)
+            grant = unit.db.get_one(Grant, target.grant_id, with_for_update=True)
+            if grant.state == GrantState.REVOKING:
+                _end_or_trim(unit, grant, target, revocation, [s for s in steps if _is_of(s, target)])
+                grants.append(target)
         elif target.session_id is not None:
-            _end_session(unit, unit.db.get_one(Session, target.session_id))
-            sessions.append(target.session_id)
+            session = unit.db.get_one(Session, target.session_id)
+            if session.ended_at is None or session.ended_as == "signed_out":
+                _end_session(unit, session)
+                sessions.append(session.id)
         elif target.resource_id is not None:
             _close(unit, unit.db.get_one(Resource, target.resource_id))
-    revocation.confirmed_at = unit.now
-    title = revocation.preview["title"]
-    for account in sorted({target.account_id for target in targets}):
-        unit.record(
-            "revocation.confirmed",
-            "revocation",
-            revocation.id,
-            title,
-            account,
-            proof=[{"step": sentence, "answer": answer} for sentence, answer in proof],
-        )
+    if not grants and not sessions:
+        return
     unit.db.flush()
-    flags.evaluate(unit, grants=grants, sessions=sessions)
+    ended = [target.grant_id for target in grants if target.grant_id is not None]
+    flags.evaluate(unit, grants=ended, sessions=sessions)
     if grants:
-        latching.evaluate(unit, {target.account_id for target in targets})
-        _tell(unit, targets)
+        latching.evaluate(unit, {target.account_id for target in grants})
+        _tell(unit, grants)
 
 
-def _end_or_trim(unit: Unit, grant: Grant, target: RevocationTarget, revocation: Revocation) -> None:
+def _end_or_trim(
+    unit: Unit, grant: Grant, target: RevocationTarget, revocation: Revocation, steps: Sequence[Step]
+) -> None:
     grant.version += 1
     grant.contradicted_at = None
     if target.trim_level_id is None and target.trim_until is None:
@@ -74,13 +105,9 @@ def _end_or_trim(unit: Unit, grant: Grant, target: RevocationTarget, revocation:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ACTIVE)
         _trim(unit, grant.id, target)
         action = "grant.trimmed"
-    skipped = unit.db.scalars(
-        select(Step.answer).where(
-            Step.revocation_id == revocation.id, Step.grant_id == grant.id, Step.state == StepState.SKIPPED
-        )
-    ).all()
+    skipped = [step.answer for step in steps if step.state == StepState.SKIPPED]
     # Nobody saw that it is gone; should a read show it, it is flagged as still there.
-    unproved = {"unproved": list(skipped)} if skipped else {}
+    unproved = {"unproved": skipped} if skipped else {}
     title = revocation.preview["title"]
     unit.record(action, "grant", grant.id, title, grant.account_id, reason=revocation.reason, **unproved)
 
@@ -105,11 +132,12 @@ def _trim(unit: Unit, grant: UUID, target: RevocationTarget) -> None:
 
 
 def _close(unit: Unit, part: Resource) -> None:
+    if not part.public:
+        return
     part.public = False
     unit.record("resource.closed", "resource", part.id, part.name, part.account_id)
 
 
 def _end_session(unit: Unit, session: Session) -> None:
-    if session.ended_at is None or session.ended_as == "signed_out":
-        session.ended_at, session.ended_as = session.ended_at or unit.now, "revoked"
-        unit.record("session.revoked", "session", session.id, session.device, session.account_id)
+    session.ended_at, session.ended_as = session.ended_at or unit.now, "revoked"
+    unit.record("session.revoked", "session", session.id, session.device, session.account_id)

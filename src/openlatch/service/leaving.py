@@ -46,7 +46,10 @@ from openlatch.store.tables import (
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """How somebody leaves: who takes over which account (None: nobody, on purpose), what becomes of their logins."""
+    """How somebody leaves: who takes over which account, and what becomes of their logins.
+
+    None says that nobody takes an account over, on purpose; not for one that they own.
+    """
 
     person: UUID
     successors: Mapping[UUID, UUID | None] = field(default_factory=dict)
@@ -238,10 +241,16 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     shown = preview(unit, plan)
     if fingerprint and fingerprint != shown["fingerprint"]:
         raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
-    lacking = [one["account"]["name"] for one in shown["accounts"] if one["account"]["id"] not in plan.successors]
+    # The last owner of an account can't be removed, only replaced; whatever else only they hold may end with them.
+    lacking = [
+        one["account"]["name"]
+        for one in shown["accounts"]
+        if not one["successor"] and (one["owned"] or one["account"]["id"] not in plan.successors)
+    ]
     if lacking:
         raise BadInput(
-            f"Nobody would answer for {', '.join(lacking)}.", "Choose a successor for each, or say that it needs none.",
+            f"Nobody would answer for {', '.join(lacking)}.",
+            "Choose a successor for each. What they do not own may also have none, if you say so.",
             {"successors": "is missing"},
         )  # fmt: skip
     before = {"standing": person.standing, "leaves_at": person.leaves_at}
@@ -410,7 +419,9 @@ def _proofs(unit: Unit, begun: Sequence[UUID]) -> dict[UUID, str]:
     again = {step.account_id: step.answer for step in steps if step.kind == StepKind.READ_AGAIN and step.answer}
     found: dict[UUID, list[str]] = {}
     for step in steps:
-        if step.grant_id is not None and step.answer:
+        if step.state == StepState.BY_HAND and step.grant_id is not None:
+            found.setdefault(step.grant_id, []).append("Waits for somebody to do it by hand.")
+        elif step.grant_id is not None and step.answer:
             found.setdefault(step.grant_id, []).append(step.answer)
             if step.state == StepState.DONE and step.account_id in again:
                 found[step.grant_id].append(again[step.account_id])

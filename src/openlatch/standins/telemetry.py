@@ -12,6 +12,7 @@ from psycopg import sql
 
 DATABASE = "telemetry"
 ADAPTER_LOGIN = "open_latch"
+OWNER = "table_owner"
 LOGIN_PASSWORD = "made-up-for-the-demo"  # noqa: S105  every login of a demo server that listens on loopback only
 
 _TABLE = sql.SQL("create table {} (id bigserial primary key, at timestamptz, hut text, value real)")
@@ -43,7 +44,11 @@ def prepare(url: str, plan: dict[str, Any], today: datetime, adapter_password: s
         for role, member, admits in plan["members"]:
             form = "grant {} to {} with admin option" if admits else "grant {} to {}"
             db.execute(sql.SQL(form).format(sql.Identifier(role), sql.Identifier(member)))
+        for table, login, right in plan.get("direct", ()):
+            names = sql.Identifier(table), sql.Identifier(login)
+            db.execute(sql.SQL("grant {} on {} to {}").format(sql.SQL(right), *names))
         make_adapter_login(db, adapter_password)
+        _make_owner(db, plan["tables"])
 
 
 def _make_shared(db: psycopg.Connection[Any], role: dict[str, Any]) -> None:
@@ -54,6 +59,16 @@ def _make_shared(db: psycopg.Connection[Any], role: dict[str, Any]) -> None:
         db.execute(sql.SQL("grant select on {} to {}").format(sql.Identifier(table), name))
     for table in role["change"]:
         db.execute(sql.SQL("grant insert, update, delete on {} to {}").format(sql.Identifier(table), name))
+
+
+def _make_owner(db: psycopg.Connection[Any], tables: list[str]) -> None:
+    """Who owns the tables, so that Open Latch can take rights on them away as a member of it."""
+    db.execute(f"create role {OWNER} nologin")
+    db.execute(f"comment on role {OWNER} is 'Owner of the tables'")
+    db.execute(f"grant create on schema public to {OWNER}")
+    for table in tables:
+        db.execute(sql.SQL("alter table {} owner to {}").format(sql.Identifier(table), sql.Identifier(OWNER)))
+    db.execute(sql.SQL("grant {} to {}").format(sql.Identifier(OWNER), sql.Identifier(ADAPTER_LOGIN)))
 
 
 def make_adapter_login(db: psycopg.Connection[Any], password: str) -> None:
