@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 from uuid import UUID
 
 import pytest
 from sqlalchemy import select
 
+from openlatch.launch.cluster import Cluster
 from openlatch.service import flags, importing, register, signing_in
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Notice, Person
+from tests.adapters.worlds import WORLDS, World
 from tests.conftest import Clock
 
 PASSWORD = "a lake behind the hut"
@@ -123,6 +126,24 @@ class Small:
         with self.service.unit(self.itself) as unit:
             mine = select(Notice.sentence).where(Notice.person_id == self.person(key)).order_by(Notice.id)
             return list(unit.db.scalars(mine))
+
+
+@pytest.fixture
+def make(
+    folder: Path, tmp_path_factory: pytest.TempPathFactory, make_telemetry: Callable[[str], Cluster]
+) -> Iterator[Callable[[str], World]]:
+    made: list[World] = []
+
+    def start(kind: str) -> World:
+        place = folder / f"service-{kind}-{tmp_path_factory.mktemp('world').name}"
+        place.mkdir()
+        place.chmod(0o755)
+        made.append(WORLDS[kind](place, make_telemetry))
+        return made[-1]
+
+    yield start
+    for world in made:
+        world.stop()
 
 
 @pytest.fixture

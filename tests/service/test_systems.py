@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from datetime import timedelta
-from pathlib import Path
+from collections.abc import Callable
 from typing import Any
-from uuid import UUID
 
 import pytest
 from flask import request
@@ -15,67 +12,14 @@ from sqlalchemy import select
 from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
 from openlatch.errors import Conflict, SystemDown, SystemRefused
-from openlatch.launch.cluster import Cluster
-from openlatch.service import carrying, changes, changing, helping, revocations, settling, systems
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import changes, changing, helping, settling, systems
+from openlatch.service.context import Service, Viewer
 from openlatch.standins.cloud import Cloud, Manners
 from openlatch.store import journal
 from openlatch.store.tables import Account, Grant, Handle, Person, Resource, Session, System, Term, Use
 from tests.adapters.worlds import WORLDS, World
 from tests.conftest import Clock
-
-
-@pytest.fixture
-def make(
-    folder: Path, tmp_path_factory: pytest.TempPathFactory, make_telemetry: Callable[[str], Cluster]
-) -> Iterator[Callable[[str], World]]:
-    made: list[World] = []
-
-    def start(kind: str) -> World:
-        place = folder / f"service-{kind}-{tmp_path_factory.mktemp('world').name}"
-        place.mkdir()
-        place.chmod(0o755)
-        made.append(WORLDS[kind](place, make_telemetry))
-        return made[-1]
-
-    yield start
-    for world in made:
-        world.stop()
-
-
-def connect(service: Service, viewer: Viewer, world: World) -> UUID:
-    with service.unit(viewer) as unit:
-        ident = systems.connect(unit, world.kind, world.kind, world.kind, world.settings, world.secret).id
-    assert systems.read(service, viewer.organisation, ident) is not None
-    return ident
-
-
-def grant_of(unit: Unit, world: World, who: str) -> Grant:
-    found = (
-        select(Grant)
-        .join(Account, Account.id == Grant.account_id)
-        .join(Handle, Handle.person_id == Grant.person_id)
-        .where(Account.handle == world.account, Handle.name == who, Grant.state != "ended")
-    )
-    return unit.db.scalars(found).one()
-
-
-def start_ending(service: Service, viewer: Viewer, world: World, who: str) -> tuple[UUID, UUID]:
-    with service.unit(viewer) as unit:
-        grant = grant_of(unit, world, who).id
-        return grant, revocations.start(unit, revocations.Wish(grants=(grant,)), "The season is over.")
-
-
-def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, turns: int = 12) -> str:
-    """Carry it out as the worker does, letting time pass; gives its state."""
-    for _ in range(turns):
-        carrying.carry_out(service, viewer.organisation, revocation)
-        with service.unit(viewer) as unit:
-            state = str(helping.page(unit, revocation)["state"])
-        if state == "confirmed":
-            break
-        clock.now += timedelta(minutes=1)
-    return state
+from tests.service.ending import carry_on, connect, grant_of, start_ending
 
 
 @pytest.mark.parametrize("kind", list(WORLDS))

@@ -112,7 +112,7 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
         system = unit.db.get_one(System, ident)
         adapter = adapter_for(service, system)
         fully = system.read_fully_at is None or system.read_fully_at <= begun - FULLY_EVERY
-        stamps: Mapping[str, str] = {} if fully else system.stamps
+        stamps = {} if fully else _trusted(unit, system)
         system.reading_since, system.reading_seen = begun, 0
         unit.announce("system")
     with Spool() as spool:
@@ -135,6 +135,21 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
             system.answer = _in_words(outcome, spool.counts["unchanged"])
             unit.record("system.read", "system", system.id, system.name, answer=system.answer)
     return outcome
+
+
+# Accounts in which the register has changed its mind since the last reading: what is there has to be seen again.
+_CHANGED_HERE = """
+    select distinct a.handle from accounts a join grants g on g.account_id = a.id
+    where a.system_id = :system and (
+        (g.state = 'ended' and g.ended_at >= :read_at)
+        or (g.state <> 'ended' and g.shown is distinct from split_part(g.shown, '/', 1) || '/' || g.version))
+"""
+
+
+def _trusted(unit: Unit, system: System) -> Mapping[str, str]:
+    """The stamps of the last reading that still say that an account is as the register has it."""
+    changed = set(unit.db.scalars(text(_CHANGED_HERE), {"system": system.id, "read_at": system.read_at}))
+    return {handle: stamp for handle, stamp in system.stamps.items() if handle not in changed}
 
 
 def _teller(service: Service, viewer: Viewer, ident: UUID) -> Callable[[int], None]:

@@ -1,0 +1,49 @@
+"""Connecting a system of the tests with the service, and ending access in it as the worker does."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.service import carrying, helping, revocations, systems
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.tables import Account, Grant, Handle
+from tests.adapters.worlds import World
+from tests.conftest import Clock
+
+
+def connect(service: Service, viewer: Viewer, world: World) -> UUID:
+    with service.unit(viewer) as unit:
+        ident = systems.connect(unit, world.kind, world.kind, world.kind, world.settings, world.secret).id
+    assert systems.read(service, viewer.organisation, ident) is not None
+    return ident
+
+
+def grant_of(unit: Unit, world: World, who: str) -> Grant:
+    found = (
+        select(Grant)
+        .join(Account, Account.id == Grant.account_id)
+        .join(Handle, Handle.person_id == Grant.person_id)
+        .where(Account.handle == world.account, Handle.name == who, Grant.state != "ended")
+    )
+    return unit.db.scalars(found).one()
+
+
+def start_ending(service: Service, viewer: Viewer, world: World, who: str) -> tuple[UUID, UUID]:
+    with service.unit(viewer) as unit:
+        grant = grant_of(unit, world, who).id
+        return grant, revocations.start(unit, revocations.Wish(grants=(grant,)), "The season is over.")
+
+
+def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, turns: int = 12) -> str:
+    """Carry it out as the worker does, letting time pass; gives its state."""
+    for _ in range(turns):
+        carrying.carry_out(service, viewer.organisation, revocation)
+        with service.unit(viewer) as unit:
+            state = str(helping.page(unit, revocation)["state"])
+        if state == "confirmed":
+            break
+        clock.now += timedelta(minutes=1)
+    return state

@@ -1,0 +1,354 @@
+"""Where systems depart from the register: seen, told apart, mended, and never more than what was seen."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
+from datetime import timedelta
+from types import SimpleNamespace
+from typing import Any
+from uuid import UUID
+
+import pytest
+from sqlalchemy import func, select
+
+from openlatch.adapters import (
+    NOTHING,
+    Adapter,
+    Found,
+    FoundLevel,
+    FoundPart,
+    Holding,
+    Login,
+    SharedAccount,
+    Unchanged,
+    Whole,
+)
+from openlatch.core.words import Reach, StepKind
+from openlatch.errors import BadInput, Conflict, SystemDown
+from openlatch.service import changes, flags, importing, matching, settling, systems
+from openlatch.service.changing import Change, ChangeKind
+from openlatch.service.comparing import Outcome
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.tables import Flag, Grant, Handle, JournalEntry, Level, Mark, Person, System, Term
+from openlatch.work import worker
+from tests.adapters.worlds import World
+from tests.conftest import Clock
+from tests.service.ending import connect, grant_of
+
+SEE = FoundLevel("see", "Seer", "Can see.", (("see", "See it", Reach.OBSERVE),))
+DO = FoundLevel("do", "Doer", "Can do.", (("see", "See it", Reach.OBSERVE), ("do", "Do it", Reach.OPERATE)))
+
+
+class Told:
+    """A system that is just what a test says."""
+
+    settings_taken = ()
+    can = SimpleNamespace(steps=frozenset(), sessions_first=False)
+    found: list[Found]
+    asked: list[dict[str, str]]
+
+    def __init__(self) -> None:
+        self.found, self.asked, self.meanwhile = [], [], lambda: None
+
+    def __call__(self, settings: Any, secret: str) -> Adapter:
+        return self  # type: ignore[return-value]
+
+    def check(self) -> None:
+        pass
+
+    def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
+        self.asked.append(dict(since))
+        yield from (SEE, DO)
+        yield from self.found
+        self.meanwhile()
+        yield Whole()
+
+
+def hold(who: str, level: str = "see", account: str = "box", **more: Any) -> Holding:
+    return Holding(account, who, False, level, None, {"who": who, "account": account}, **more)
+
+
+@pytest.fixture
+def told() -> Told:
+    return Told()
+
+
+@pytest.fixture
+def reader(service: Service, organisation: Viewer, told: Told) -> Callable[[], Outcome]:
+    """Reads the told system; its id is in ``told.ident``."""
+    told_service = replace(service, adapters={"told": told})
+    with told_service.unit(organisation) as unit:
+        ident = systems.connect(unit, "told", "Told", "told", {}, "").id
+    told.ident, told.service = ident, told_service  # type: ignore[attr-defined]
+
+    def read() -> Outcome:
+        outcome = systems.read(told_service, organisation.organisation, ident)
+        assert outcome is not None
+        return outcome
+
+    return read
+
+
+def adopt_all(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        changes.carry_out(unit, Change(ChangeKind.ADOPT, "All of it is right.", filter='drift eq "unrecorded"'))
+
+
+def drift(service: Service, viewer: Viewer) -> set[tuple[str, str]]:
+    """Who drifted how."""
+    with service.unit(viewer) as unit:
+        rows = unit.db.execute(
+            select(Person.name, Grant.recorded, Grant.missing_since, Grant.differs["level"].astext)
+            .join(Grant, Grant.person_id == Person.id)
+            .where(Grant.state != "ended")
+        )
+        return {
+            (name, "unrecorded" if not recorded else "missing" if missing else shown)
+            for name, recorded, missing, shown in rows
+            if not recorded or missing or shown
+        }
+
+
+def open_rules(service: Service, viewer: Viewer) -> set[str]:
+    with service.unit(viewer) as unit:
+        return set(unit.db.scalars(select(Flag.rule).where(Flag.state == "open")))
+
+
+def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """More there than recorded, less, elsewhere; reading the same again writes nothing."""
+    part = FoundPart("box", "box/in", "In", "folder")
+    told.found = [SharedAccount("box", "Box"), part, *(Login(n, n.title(), False) for n in ("ann", "bob", "cy", "di")),
+                  hold("ann"), hold("bob", "do"), hold("cy", ""), hold("di")]  # fmt: skip
+    told.found[-2] = Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "see"),))
+    assert (reader().newly_unrecorded, reader().newly_unrecorded) == (4, 0)
+    adopt_all(service, organisation)
+    assert drift(service, organisation) == set()
+    told.found = [*told.found[:6], hold("ann", "do"), hold("bob"),
+                  Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "do"),))]  # fmt: skip
+    outcome = reader()
+    assert (outcome.missing, outcome.differing, outcome.unrecorded) == (1, 3, 0)
+    assert drift(service, organisation) == {
+        ("Ann", "Doer"),
+        ("Bob", "Seer"),
+        ("Cy", "Doer on box/in"),
+        ("Di", "missing"),
+    }
+    assert {"changed", "missing"} <= open_rules(service, organisation)
+    with service.unit(organisation) as unit:
+        before = unit.db.scalar(select(func.count()).select_from(JournalEntry))
+    assert reader().missing == 0
+    with service.unit(organisation) as unit:
+        # Only that it was read.
+        assert unit.db.scalar(select(func.count()).select_from(JournalEntry)) == (before or 0) + 1
+    told.found = [*told.found[:6], hold("ann"), hold("bob", "do"), hold("di"),
+                  Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "see"),))]  # fmt: skip
+    reader()
+    assert drift(service, organisation) == set()
+    assert not {"changed", "missing"} & open_rules(service, organisation)
+
+
+def test_what_differs_is_recorded_or_accepted_until_a_day(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome], clock: Clock
+) -> None:
+    """What the system has becomes what is recorded, with the time that was; an acceptance runs out."""
+    told.found = [SharedAccount("box", "Box"), Login("ann", "Ann", False), hold("ann")]
+    reader()
+    adopt_all(service, organisation)
+    until = clock.now + timedelta(days=40)
+    with service.unit(organisation) as unit:
+        grant = unit.db.scalars(select(Grant)).one()
+        unit.db.scalars(select(Term)).one().until = until
+        grant.version += 1
+        ident = grant.id
+    told.found[-1] = hold("ann", "do")
+    reader()
+    with pytest.raises(BadInput, match="No day"), service.unit(organisation) as unit:
+        changes.carry_out(unit, Change(ChangeKind.ACCEPT, "For the move.", (ident,)))
+    with service.unit(organisation) as unit:
+        accepted = Change(ChangeKind.ACCEPT, "For the move.", (ident,), until=clock.now + timedelta(days=3))
+        changes.carry_out(unit, accepted)
+    assert "changed" not in open_rules(service, organisation)
+    with pytest.raises(Conflict, match="Nothing is open"), service.unit(organisation) as unit:
+        changes.carry_out(unit, accepted)
+    clock.forward(days=4)
+    flags.evaluate_all(service, organisation.organisation)
+    assert "changed" in open_rules(service, organisation)
+    with service.unit(organisation) as unit:
+        changes.carry_out(unit, Change(ChangeKind.ADOPT, "She does this now.", (ident,)))
+    with service.unit(organisation) as unit:
+        term, level = unit.db.execute(select(Term, Level.key).join(Level, Level.id == Term.level_id)).one()
+        assert (level, term.until, unit.db.get_one(Grant, ident).differs) == ("do", until, None)
+    assert reader().differing == 0
+    assert "changed" not in open_rules(service, organisation)
+
+
+@pytest.mark.parametrize("kind", ["directory", "mailboxes"])
+def test_what_differs_is_brought_back_in_the_system(
+    kind: str, make: Callable[[str], World], service: Service, organisation: Viewer
+) -> None:
+    """To just what is recorded: less is cut down, more is given; the system's own client is asked."""
+    world = make(kind)
+    system = connect(service, organisation, world)
+    before = world.asked(world.goes)
+    adopt_all(service, organisation)
+    with service.unit(organisation) as unit:
+        grant = grant_of(unit, world, world.goes)
+        ident, handle = grant.id, dict(grant.handle)
+    adapter = world.adapter()
+    level = {"directory": "member", "mailboxes": "lrs"}[kind]
+    for move in adapter.plan(StepKind.REDUCE, {**handle, "to": level}):
+        adapter.apply(move.kind, move.detail)
+    assert world.asked(world.goes) not in ("", before)
+    outcome = systems.read(service, organisation.organisation, system)
+    assert outcome is not None
+    assert outcome.differing == 1
+    with service.unit(organisation) as unit:
+        changes.carry_out(unit, Change(ChangeKind.RESTORE, "It was cut by mistake.", (ident,)))
+    assert settling.settle(service, organisation.organisation, ident) is None
+    assert world.asked(world.goes) == before
+    again = systems.read(service, organisation.organisation, system)
+    assert again is not None
+    assert again.differing == 0
+
+
+def test_only_what_changed_is_asked_for_again_and_everything_once_a_day(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome], clock: Clock
+) -> None:
+    """What an account is said not to have changed is neither missing nor new; somebody can ask for everything."""
+    told.found = [SharedAccount("box", "Box", stamp="1"), SharedAccount("bin", "Bin", stamp="1"),
+                  Login("ann", "Ann", False), hold("ann"), hold("ann", account="bin")]  # fmt: skip
+    reader()
+    adopt_all(service, organisation)
+    told.found = [SharedAccount("box", "Box", stamp="1"), SharedAccount("bin", "Bin", stamp="2"),
+                  Unchanged("box"), Login("ann", "Ann", False)]  # fmt: skip
+    assert reader().missing == 1
+    assert told.asked[-1] == {"box": "1", "bin": "1"}
+    with service.unit(organisation) as unit:
+        assert "1 account unchanged" in unit.db.scalars(select(System.answer)).one()
+        systems.ask_to_read(replace(unit, service=told.service), told.ident, fully=True)  # type: ignore[attr-defined]
+    told.found = [told.found[0], told.found[1], told.found[3], hold("ann"), hold("ann", account="bin")]
+    reader()
+    assert told.asked[-1] == {}
+    assert drift(service, organisation) == set()
+    clock.forward(days=1, seconds=1)
+    reader()
+    assert told.asked[-1] == {}
+
+
+def test_a_system_is_read_by_its_schedule_and_by_one_reader_at_a_time(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome], clock: Clock
+) -> None:
+    """How far it has come shows while it goes on; a second reader goes away."""
+    seen: list[Any] = []
+    told.found = [SharedAccount("box", "Box"), *(Login(f"n{i}", f"N{i}", False) for i in range(10))]
+
+    def look() -> None:
+        with service.unit(organisation) as unit:
+            seen.append(unit.db.scalars(select(System.reading_since)).one())
+        other = threading.Thread(
+            target=lambda: seen.append(systems.read(told.service, organisation.organisation, told.ident))  # type: ignore[attr-defined]
+        )
+        other.start()
+        other.join()
+
+    told.meanwhile = look
+    reader()
+    assert seen[0] is not None
+    assert seen[1] is None
+    assert len(told.asked) == 1
+    told_service: Service = told.service  # type: ignore[attr-defined]
+    woken: list[str] = []
+    waking = replace(told_service, wake=lambda task, arguments, at: woken.append(task))
+    with told_service.unit(organisation) as unit:
+        systems.set_schedule(unit, told.ident, 30)  # type: ignore[attr-defined]
+    worker.look_round(waking)
+    assert "read_system" not in woken
+    clock.forward(minutes=31)
+    worker.look_round(waking)
+    worker.look_round(waking)
+    assert woken.count("read_system") == 1
+    with pytest.raises(BadInput, match="minutes"), told_service.unit(organisation) as unit:
+        systems.set_schedule(unit, told.ident, 0)  # type: ignore[attr-defined]
+
+
+def person(unit: Unit, name: str, address: str | None = None, **marks: str) -> UUID:
+    unit.db.add(row := Person(organisation_id=unit.viewer.organisation, name=name, address=address, inside=True))
+    unit.db.flush()
+    for kind, value in marks.items():
+        unit.db.add(Mark(organisation_id=unit.viewer.organisation, person_id=row.id, kind=kind, value=value))
+    return row.id
+
+
+def test_people_are_told_by_rules_and_doubts_are_put_to_somebody(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """A sure mark is enough; a uid or a name is asked about; the answer moves what was found, once."""
+    with service.unit(organisation) as unit:
+        ann, bob = person(unit, "Ann", employee="17"), person(unit, "Bob", uid="1001")
+        person(unit, "Cy", "cy@example.org")
+        person(unit, "Cyrus", "CY@example.org")
+    told.found = [SharedAccount("box", "Box"),
+                  Login("a", "Somebody", False, {"employee": "17"}), Login("b", "Somebody too", False, {"uid": "1001"}),
+                  Login("c", "C", False, {"address": "cy@example.org"}), hold("a"), hold("b"), hold("c")]  # fmt: skip
+    reader()
+    with service.unit(organisation) as unit:
+        assert unit.db.scalars(select(Handle.person_id).where(Handle.name == "a")).one() == ann
+        doubts = {d["login"]: [(c["name"], c["by"]) for c in d["candidates"]] for d in matching.doubts(unit)}
+        assert doubts == {"b": [("Bob", "uid")], "c": [("Cy", "address"), ("Cyrus", "address")]}
+        asked = {d["login"]: d["id"] for d in matching.doubts(unit)}
+    with service.unit(organisation) as unit:
+        matching.decide(unit, asked["b"], bob)
+        matching.decide(unit, asked["c"], None)
+    with pytest.raises(Conflict, match="said already"), service.unit(organisation) as unit:
+        matching.decide(unit, asked["b"], ann)
+    outcome = reader()
+    assert (outcome.newly_unrecorded, outcome.missing, outcome.unrecorded) == (0, 0, 3)
+    with service.unit(organisation) as unit:
+        assert matching.doubts(unit) == []
+        assert unit.db.scalars(select(Grant.person_id).where(Grant.person_id == bob)).all() == [bob]
+        with pytest.raises(BadInput, match="named twice"):
+            matching.set_rules(unit, told.ident, [("uid", True), ("uid", False)])  # type: ignore[attr-defined]
+
+
+def test_whoever_was_met_before_is_told_once_the_register_knows_their_marks(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """By a file of marks; where they hold the account already, the two become one."""
+    import io
+
+    told.found = [SharedAccount("box", "Box"), Login("a", "A", False, {"fingerprint": "SHA256:x"}), hold("a")]
+    reader()
+    with service.unit(organisation) as unit:
+        ann = person(unit, "Ann")
+        unit.db.get_one(Person, ann).key = "ann"
+    for kind, written in (("marks", "person,kind,value\nann,fingerprint,SHA256:x\n"),) * 2:
+        with service.unit(organisation) as unit:
+            importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+    reader()
+    with service.unit(organisation) as unit:
+        assert unit.db.scalars(select(Grant.person_id).where(Grant.state != "ended")).all() == [ann]
+        assert unit.db.scalar(select(func.count(Mark.id))) == 1
+    assert reader().newly_unrecorded == 0
+
+
+def test_a_reading_that_breaks_off_changes_nothing(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """However much of it came."""
+    told.found = [SharedAccount("box", "Box"), Login("ann", "Ann", False), hold("ann")]
+    reader()
+    adopt_all(service, organisation)
+
+    def fail() -> None:
+        raise SystemDown("It went away.")
+
+    told.found, told.meanwhile = told.found[:1], fail
+    assert systems.read(told.service, organisation.organisation, told.ident) is None  # type: ignore[attr-defined]
+    assert drift(service, organisation) == set()
+    with service.unit(organisation) as unit:
+        row = unit.db.scalars(select(System)).one()
+        assert (row.reading_since, row.answer) == (None, "It went away.")
