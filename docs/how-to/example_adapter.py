@@ -10,7 +10,18 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from openlatch.adapters import NOTHING, Abilities, Found, FoundLevel, Holding, Login, Setting, SharedAccount, Whole
+from openlatch.adapters import (
+    NOTHING,
+    Abilities,
+    Adapter,
+    Found,
+    FoundLevel,
+    Holding,
+    Login,
+    Setting,
+    SharedAccount,
+    Whole,
+)
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -25,7 +36,7 @@ LEVELS = (
 FIELDS = ("account", "holder", "level", "until")
 
 
-class RotaAdapter:
+class RotaAdapter(Adapter):
     """Reads and changes one file."""
 
     settings_taken = (Setting("file", "Where the rota is."),)
@@ -65,10 +76,6 @@ class RotaAdapter:
     def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
         """What a step has to know of a holding that is yet to be."""
         return {"account": account, "holder": login, "level_key": level}
-
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
-        """What ``holding`` says is all there is to it."""
-        return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """A file insists on no order: one move."""

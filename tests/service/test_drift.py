@@ -223,6 +223,9 @@ def test_only_what_changed_is_asked_for_again_and_everything_once_a_day(
                   Login("ann", "Ann", False), hold("ann"), hold("ann", account="bin")]  # fmt: skip
     reader()
     adopt_all(service, organisation)
+    # What the register has changed since is seen once more, whatever its stamp says.
+    reader()
+    assert told.asked[-1] == {}
     told.found = [SharedAccount("box", "Box", stamp="1"), SharedAccount("bin", "Bin", stamp="2"),
                   Unchanged("box"), Login("ann", "Ann", False)]  # fmt: skip
     assert reader().missing == 1

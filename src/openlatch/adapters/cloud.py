@@ -18,6 +18,7 @@ from openlatch.adapters.contract import (
     CALL_SECONDS,
     NOTHING,
     Abilities,
+    Adapter,
     Found,
     FoundLevel,
     Holding,
@@ -50,7 +51,7 @@ _ORDER = {level.key: place for place, level in enumerate(LEVELS)}
 SCOPES = {"read": _SEE, "write": _CHANGE, "pay": _PAY, "admit": _ADMIT}
 
 
-class CloudAdapter:
+class CloudAdapter(Adapter):
     """Reads and changes one service. ``secret`` is the key that it gave Open Latch."""
 
     settings_taken = (Setting("address", "The service's address, as https://service.example."),)
@@ -129,10 +130,6 @@ class CloudAdapter:
         if login.startswith("app:"):
             raise SystemRefused("An app is linked by whoever uses it.", "Have them link it, and read the service.")
         return {"space": account, "person": login, "role": level}
-
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
-        """None: what ``holding`` says is all there is to it."""
-        return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """A member is made a guest before they are put out: nobody has to agree to a guest's going.

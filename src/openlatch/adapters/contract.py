@@ -8,6 +8,7 @@ time: SystemDown when the system does not answer, SystemRefused when it says no.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from types import MappingProxyType
@@ -197,7 +198,7 @@ class Reading:
 
 
 class Adapter(Protocol):
-    """What a kind of system has to be able to do."""
+    """What a kind of system has to be able to do; ``together`` and ``again`` need not be said again."""
 
     settings_taken: ClassVar[tuple[Setting, ...]]
     """What it has to be told besides its secret."""
@@ -216,6 +217,10 @@ class Adapter(Protocol):
         """
         ...
 
+    def together(self) -> AbstractContextManager[None]:
+        """Several calls one after the other, over one connection where that helps. Each stands by itself."""
+        return nullcontext()
+
     def can_reduce(self, level: str, lower: str) -> bool:
         """Whether a holding of one level can be reduced to the other, by their keys."""
         ...
@@ -226,7 +231,7 @@ class Adapter(Protocol):
 
     def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
         """How just what a holding's handle names is given once more; None where ``holding`` says it as well."""
-        ...
+        return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """The moves by which this system gets a holding removed or reduced, in the order that it insists on."""

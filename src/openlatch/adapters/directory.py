@@ -22,6 +22,7 @@ from openlatch.adapters.contract import (
     CALL_SECONDS,
     NOTHING,
     Abilities,
+    Adapter,
     Found,
     FoundLevel,
     Holding,
@@ -62,7 +63,7 @@ _TOLD = ("cn", "description", "entryCSN")
 _OF_GROUPS = (*_TOLD, "member", "uniqueMember", "owner")
 
 
-class DirectoryAdapter:
+class DirectoryAdapter(Adapter):
     """Reads and changes one directory. ``secret`` is the password of ``user``, a distinguished name."""
 
     settings_taken = (
@@ -145,10 +146,6 @@ class DirectoryAdapter:
     def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
         """A value of member or owner, or of both."""
         return {"group": dn(account), "holder": dn(login), "level_key": level}
-
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
-        """None: what ``holding`` says is all there is to it."""
-        return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One change of the group."""

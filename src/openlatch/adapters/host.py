@@ -25,6 +25,7 @@ from openlatch.adapters.contract import (
     CALL_SECONDS,
     NOTHING,
     Abilities,
+    Adapter,
     Found,
     FoundLevel,
     Holding,
@@ -110,7 +111,7 @@ class _Names:
             yield Holding(account, f"user:{who}", False, level.key, None, handle)
 
 
-class HostAdapter:
+class HostAdapter(Adapter):
     """Reads and changes one host below a root folder. It needs no secret."""
 
     settings_taken = (

@@ -18,6 +18,7 @@ from openlatch.adapters.contract import (
     CALL_SECONDS,
     NOTHING,
     Abilities,
+    Adapter,
     Found,
     FoundLevel,
     FoundPart,
@@ -58,7 +59,7 @@ ANYONE = "anyone"
 _LINE = re.compile(rb'\((?P<flags>[^)]*)\) (?P<mark>"(?:[^"\\]|\\.)*"|NIL) (?P<name>.+)$')
 
 
-class MailboxAdapter:
+class MailboxAdapter(Adapter):
     """Reads and changes the mailboxes that one mail server shares. ``secret`` is the password of ``user``."""
 
     settings_taken = (
@@ -128,10 +129,6 @@ class MailboxAdapter:
     def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
         """An entry in the list of the mailbox."""
         return {"who": login, "boxes": [account], "rights": level}
-
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
-        """None: what ``holding`` says is all there is to it."""
-        return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One move for each folder, those inside before those around them."""

@@ -21,6 +21,7 @@ from openlatch.adapters import postgresql_rights as rights
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
+    Adapter,
     Found,
     FoundLevel,
     Holding,
@@ -87,7 +88,7 @@ _OF_LOGINS: dict[StepKind, LiteralString] = {
 }
 
 
-class PostgresqlAdapter:
+class PostgresqlAdapter(Adapter):
     """Reads and changes one PostgreSQL server.
 
     ``settings``: ``host``, ``port``, ``database``, ``user``, and ``app_prefix``: login roles whose names begin
@@ -97,6 +98,8 @@ class PostgresqlAdapter:
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
         self._settings = settings
         self._secret = secret
+        self._is_together = False
+        self._kept: psycopg.Connection[dict[str, Any]] | None = None
 
     settings_taken = (
         Setting("host", "The server's address."),
@@ -130,10 +133,6 @@ class PostgresqlAdapter:
                 f"The login {self._settings['user']} lacks {', '.join(lacking)}.",
                 "Give it that, as the PostgreSQL page of the systems guide says.",
             )
-
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
-        """None: what ``holding`` says is all there is to it."""
-        return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One statement does it, or one for each place."""
@@ -248,22 +247,32 @@ class PostgresqlAdapter:
         return f"{detail['member']} {what} {detail['role']}"
 
     @contextmanager
+    def together(self) -> Iterator[None]:
+        """One connection for all calls, as long as it lasts; each statement is a transaction of its own."""
+        self._is_together = True
+        try:
+            yield
+        finally:
+            self._is_together = False
+            self._let_go()
+
+    def _let_go(self) -> None:
+        kept, self._kept = self._kept, None
+        if kept is not None:
+            kept.close()
+
+    @contextmanager
     def _connection(self) -> Iterator[psycopg.Connection[dict[str, Any]]]:
         try:
-            with psycopg.connect(
-                host=self._settings["host"],
-                port=self._settings["port"],
-                dbname=self._settings["database"],
-                user=self._settings["user"],
-                password=self._secret,
-                connect_timeout=CONNECT_SECONDS,
-                application_name="open latch",
-                options=f"-c statement_timeout={STATEMENT_SECONDS * 1000} -c timezone=UTC "
-                "-c default_transaction_isolation=repeatable\\ read",
-                row_factory=dict_row,
-            ) as db:
-                yield db
+            if not self._is_together:
+                with self._connect(autocommit=False) as db:
+                    yield db
+                return
+            if self._kept is None or self._kept.closed:
+                self._kept = self._connect(autocommit=True)
+            yield self._kept
         except psycopg.OperationalError as error:
+            self._let_go()
             raise SystemDown(
                 f"The PostgreSQL server did not answer: {_first_line(error)}",
                 "It will be tried again; look whether the server runs and can be reached.",
@@ -274,6 +283,21 @@ class PostgresqlAdapter:
                 f"Look whether the login {self._settings['user']} has CREATEROLE, pg_read_all_stats and "
                 "pg_signal_backend.",
             ) from error
+
+    def _connect(self, autocommit: bool) -> psycopg.Connection[dict[str, Any]]:
+        return psycopg.connect(
+            host=self._settings["host"],
+            port=self._settings["port"],
+            dbname=self._settings["database"],
+            user=self._settings["user"],
+            password=self._secret,
+            connect_timeout=CONNECT_SECONDS,
+            application_name="open latch",
+            options=f"-c statement_timeout={STATEMENT_SECONDS * 1000} -c timezone=UTC "
+            "-c default_transaction_isolation=repeatable\\ read",
+            row_factory=dict_row,
+            autocommit=autocommit,
+        )
 
 
 def _login_wrong(kind: StepKind, name: str, is_open: bool | None) -> str | None:

@@ -7,13 +7,16 @@ done twice. A lock that dies with its connection keeps two workers off the same 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import func, select, update
 
+from openlatch.adapters import Adapter
 from openlatch.core import revocation as core
 from openlatch.core.words import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
@@ -22,6 +25,9 @@ from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.database import alone
 from openlatch.store.tables import Account, Grant, Revocation, Step, System
+
+# So many steps of one system are taken, tried and put down together.
+MOST_AT_ONCE = 50
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,14 +42,30 @@ class _Task:
     progress: core.Progress
 
 
+@dataclass(frozen=True, slots=True)
+class _Tried:
+    """What came of a step: its progress from an instant on, and what a read showed instead of other steps."""
+
+    task: _Task
+    after: Callable[[datetime], core.Progress]
+    wrong: dict[UUID, str] = field(default_factory=dict)
+    failed: bool = False
+
+
 def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetime | None:
     """Carry out every step that is due; gives when to come back, or None when there is nothing to wait for."""
-    with alone(service.engine, name_of(revocation)) as only_us:
+    with alone(service.engine, name_of(revocation)) as only_us, ExitStack() as open_ones:
         if not only_us:
             return None
         viewer = Viewer.itself(organisation)
-        while (task := _take(service, viewer, revocation)) is not None:
-            _try(service, viewer, revocation, task)
+        adapters: dict[UUID, Adapter] = {}
+        while tasks := _take(service, viewer, revocation):
+            system = tasks[0].system
+            if system not in adapters:
+                with service.unit(viewer) as unit:
+                    adapters[system] = adapter_for(service, unit.db.get_one(System, system))
+                open_ones.enter_context(adapters[system].together())
+            _store(service, viewer, revocation, _try(service, viewer, revocation, adapters[system], tasks))
         with service.unit(viewer) as unit:
             return _when_to_come_back(unit, revocation)
 
@@ -53,11 +75,11 @@ def name_of(revocation: UUID) -> str:
     return f"carry out {revocation}"
 
 
-def _tasks(unit: Unit, revocation: UUID) -> list[_Task]:
+def _tasks(unit: Unit, revocation: UUID, *where: Any) -> list[_Task]:
     rows = unit.db.execute(
         select(Step, Account.system_id)
         .join(Account, Account.id == Step.account_id)
-        .where(Step.revocation_id == revocation)
+        .where(Step.revocation_id == revocation, *where)
         .order_by(Step.position)
     ).all()
     return [
@@ -73,32 +95,64 @@ def _tasks(unit: Unit, revocation: UUID) -> list[_Task]:
     ]
 
 
-def _take(service: Service, viewer: Viewer, revocation: UUID) -> _Task | None:
-    """The step to try now, with the try counted; None when there is none that is due."""
+def _take(service: Service, viewer: Viewer, revocation: UUID) -> list[_Task]:
+    """The steps to try now, all of one system, with the try counted; none when none is due."""
     with service.unit(viewer) as unit:
         row = unit.db.get_one(Revocation, revocation, with_for_update=True)
-        if finishing.finish_if_done(unit, row):
-            return None
-        tasks = _tasks(unit, revocation)
+        if row.confirmed_at is not None:
+            return []
+        tasks = _tasks(unit, revocation, Step.state.not_in(core.OVER))
         due = core.next_due([(t.kind, t.system, t.progress) for t in tasks], unit.now)
         if due is None:
-            return None
-        step = unit.db.get_one(Step, tasks[due].id)
-        step.tries += 1
-        task = tasks[due]
-        progress = core.Progress(StepState.OPEN, step.tries, task.progress.answer, None)
-        return _Task(task.id, task.kind, task.detail, task.account, task.system, progress)
+            finishing.finish_if_done(unit, row)
+            return []
+        taken = list(_together(tasks[due:], unit.now))
+        counted = update(Step).where(Step.id.in_([task.id for task in taken])).values(tries=Step.tries + 1)
+        unit.db.execute(counted)
+    return [
+        replace(task, progress=core.Progress(StepState.OPEN, task.progress.tries + 1, task.progress.answer, None))
+        for task in taken
+    ]
 
 
-def _try(service: Service, viewer: Viewer, revocation: UUID, task: _Task) -> None:
-    with service.unit(viewer) as unit:
-        adapter = adapter_for(service, unit.db.get_one(System, task.system))
-        others = [t for t in _tasks(unit, revocation) if t.account == task.account and _is_seen(t)]
+def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
+    """The first step, and those of its system that follow it and are due: reading again only by itself."""
+    first = tasks[0]
+    mine = [task for task in tasks if task.system == first.system and task.progress.state is not StepState.BY_HAND]
+    for task in mine[:MOST_AT_ONCE]:
+        waits = task.progress.next_try is not None and task.progress.next_try > now
+        if waits or (task.kind is StepKind.READ_AGAIN) != (first.kind is StepKind.READ_AGAIN):
+            return
+        yield task
+
+
+def _try(service: Service, viewer: Viewer, revocation: UUID, adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
+    """Try steps in their order, up to the first that does not go through; those behind it were not tried."""
+    others: dict[UUID, list[_Task]] = {}
+    if tasks[0].kind is StepKind.READ_AGAIN:
+        with service.unit(viewer) as unit:
+            accounts = [task.account for task in tasks]
+            for other in _tasks(unit, revocation, Step.account_id.in_(accounts), Step.kind.not_in(_NOT_SEEN)):
+                if other.progress.state is not StepState.SKIPPED:
+                    others.setdefault(other.account, []).append(other)
+    tried: list[_Tried] = []
+    for task in tasks:
+        tried.append(_tried(adapter, task, others.get(task.account, ())))
+        if tried[-1].failed:
+            break
+    return tried
+
+
+# What reading again can't tell: what people did, and reading itself.
+_NOT_SEEN = (StepKind.BY_HAND, StepKind.READ_AGAIN)
+
+
+def _tried(adapter: Adapter, task: _Task, others: Sequence[_Task]) -> _Tried:
     wrong: dict[UUID, str] = {}
     try:
         if task.kind is StepKind.READ_AGAIN:
             for other in others:
-                shown = None if other.kind is StepKind.READ_AGAIN else adapter.confirm(other.kind, other.detail)
+                shown = adapter.confirm(other.kind, other.detail)
                 if shown is not None:
                     wrong[other.id] = shown
             answer = "Read again: it is gone." if not wrong else "; ".join(dict.fromkeys(wrong.values()))
@@ -106,58 +160,55 @@ def _try(service: Service, viewer: Viewer, revocation: UUID, task: _Task) -> Non
             answer = adapter.apply(task.kind, task.detail)
     except (SystemDown, SystemRefused) as error:
         said = _words(error)
-        _store(service, viewer, revocation, task, lambda now: core.failed(task.progress, said, now))
-        return
+        return _Tried(task, lambda now: core.failed(task.progress, said, now), failed=True)
     if wrong:
-        _reopen(service, viewer, wrong)
-        _store(service, viewer, revocation, task, lambda now: core.failed(task.progress, answer, now))
-    else:
-        _store(service, viewer, revocation, task, lambda now: core.succeeded(task.progress, answer))
-
-
-def _is_seen(task: _Task) -> bool:
-    """Whether reading again can tell that a step was done: not what people did, or said that they will not do."""
-    return task.kind is not StepKind.BY_HAND and task.progress.state is not StepState.SKIPPED
+        return _Tried(task, lambda now: core.failed(task.progress, answer, now), wrong)
+    return _Tried(task, lambda now: core.succeeded(task.progress, answer))
 
 
 def _words(error: OpenLatchError) -> str:
     return f"{error.detail} {error.remedy}".strip()
 
 
-def _store(service: Service, viewer: Viewer, revocation: UUID, task: _Task, after: Any) -> None:
-    """Commit what came of a try; when it was the last step, the revocation is finished in the same transaction."""
+def _store(service: Service, viewer: Viewer, revocation: UUID, tried: Sequence[_Tried]) -> None:
+    """Commit what came of steps; what is proved by it is finished in the same transaction."""
     with service.unit(viewer) as unit:
         row = unit.db.get_one(Revocation, revocation, with_for_update=True)
-        step = unit.db.get_one(Step, task.id, with_for_update=True)
-        if step.state == StepState.SKIPPED:
-            return
-        progress: core.Progress = after(unit.now)
-        done = progress.state is StepState.DONE
-        step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
-        step.done_at = unit.now if done else None
-        action = "step.done" if done else "step.waits"
-        unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
+        ids = {one.task.id for one in tried} | {ident for one in tried for ident in one.wrong}
+        rows = unit.db.scalars(select(Step).where(Step.id.in_(ids)).order_by(Step.id).with_for_update())
+        steps = {step.id: step for step in rows.all()}
+        for one in tried:
+            _reopen(unit, [(steps[ident], shown) for ident, shown in one.wrong.items()])
+            step = steps[one.task.id]
+            if step.state == StepState.SKIPPED:
+                continue
+            progress = one.after(unit.now)
+            done = progress.state is StepState.DONE
+            step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
+            step.done_at = unit.now if done else None
+            action = "step.done" if done else "step.waits"
+            unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
         unit.db.flush()
         finishing.finish_if_done(unit, row)
 
 
-def _reopen(service: Service, viewer: Viewer, wrong: dict[UUID, str]) -> None:
-    """A read contradicts steps that were done: they are open again."""
-    with service.unit(viewer) as unit:
-        for ident, shown in wrong.items():
-            step = unit.db.get_one(Step, ident, with_for_update=True)
-            progress = core.contradicted(core.Progress(StepState(step.state), step.tries), shown, unit.now)
-            step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
-            step.done_at = None
-            unit.record("step.contradicted", "step", step.id, step.sentence, step.account_id, answer=step.answer)
-            if step.grant_id is not None:
-                unit.db.get_one(Grant, step.grant_id, with_for_update=True).contradicted_at = unit.now
-                flags.evaluate(unit, grants=[step.grant_id])
+def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
+    """A read contradicts steps that were done: they are open again, and what they should have ended is flagged."""
+    grants = []
+    for step, shown in wrong:
+        progress = core.contradicted(core.Progress(StepState(step.state), step.tries), shown, unit.now)
+        step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
+        step.done_at = None
+        unit.record("step.contradicted", "step", step.id, step.sentence, step.account_id, answer=step.answer)
+        if step.grant_id is not None:
+            grants.append(step.grant_id)
+    if grants:
+        unit.db.execute(update(Grant).where(Grant.id.in_(grants)).values(contradicted_at=unit.now))
+        flags.evaluate(unit, grants=grants)
 
 
 def _when_to_come_back(unit: Unit, revocation: UUID) -> datetime | None:
-    waiting = [t.progress.next_try for t in _tasks(unit, revocation) if t.progress.next_try is not None]
-    return min(waiting, default=None)
+    return unit.db.scalar(select(func.min(Step.next_try_at)).where(Step.revocation_id == revocation))
 
 
 def unfinished(unit: Unit) -> list[UUID]:

@@ -28,7 +28,9 @@ def finish_if_done(unit: Unit, revocation: Revocation) -> bool:
     if core.is_finished(core.Progress(StepState(step.state)) for step in steps):
         finish(unit, revocation)
         return True
-    _end(unit, revocation, [target for target in _targets(unit, revocation) if _is_proved(target, steps)], steps)
+    by_target = _Steps(steps)
+    proved = [target for target in _targets(unit, revocation) if by_target.prove(target)]
+    _end(unit, revocation, proved, by_target)
     return False
 
 
@@ -37,26 +39,33 @@ def _targets(unit: Unit, revocation: Revocation) -> Sequence[RevocationTarget]:
     return unit.db.scalars(mine.order_by(RevocationTarget.id)).all()
 
 
-def _is_proved(target: RevocationTarget, steps: Sequence[Step]) -> bool:
-    """Whether all that a target needs is done: its own steps, and reading its account again, where that is a step."""
-    own = [step for step in steps if _is_of(step, target)]
-    read = [step for step in steps if step.kind == StepKind.READ_AGAIN and step.account_id == target.account_id]
-    return bool(own) and all(step.state in core.OVER for step in (*own, *read))
+class _Steps:
+    """The steps of a revocation, by what they are of."""
 
+    def __init__(self, steps: Sequence[Step]) -> None:
+        self._of: dict[str, list[Step]] = {}
+        self._reads: dict[UUID, list[Step]] = {}
+        for step in steps:
+            if step.kind == StepKind.READ_AGAIN:
+                self._reads.setdefault(step.account_id, []).append(step)
+            else:
+                self._of.setdefault(str(step.grant_id or step.session_id or step.detail.get("part")), []).append(step)
 
-def _is_of(step: Step, target: RevocationTarget) -> bool:
-    if target.grant_id is not None:
-        return step.grant_id == target.grant_id
-    if target.session_id is not None:
-        return step.session_id == target.session_id
-    return step.detail.get("part") == str(target.resource_id)
+    def of(self, target: RevocationTarget) -> list[Step]:
+        """Those of one target."""
+        return self._of.get(str(target.grant_id or target.session_id or target.resource_id), [])
+
+    def prove(self, target: RevocationTarget) -> bool:
+        """Whether all that a target needs is done: its own, and reading its account again, where that is a step."""
+        own = self.of(target)
+        return bool(own) and all(step.state in core.OVER for step in (*own, *self._reads.get(target.account_id, ())))
 
 
 def finish(unit: Unit, revocation: Revocation) -> None:
     """Write down that all of it is gone, with the proof."""
     targets = _targets(unit, revocation)
     steps = unit.db.scalars(select(Step).where(Step.revocation_id == revocation.id).order_by(Step.position)).all()
-    _end(unit, revocation, targets, steps)
+    _end(unit, revocation, targets, _Steps(steps))
     revocation.confirmed_at = unit.now
     title = revocation.preview["title"]
     proof = [{"step": step.sentence, "answer": step.answer} for step in steps]
@@ -65,14 +74,14 @@ def finish(unit: Unit, revocation: Revocation) -> None:
     unit.db.flush()
 
 
-def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget], steps: Sequence[Step]) -> None:
+def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget], steps: _Steps) -> None:
     """Targets that have not ended yet end now; the flags on them clear in the same transaction."""
     grants, sessions = [], []
     for target in targets:
         if target.grant_id is not None:
             grant = unit.db.get_one(Grant, target.grant_id, with_for_update=True)
             if grant.state == GrantState.REVOKING:
-                _end_or_trim(unit, grant, target, revocation, [s for s in steps if _is_of(s, target)])
+                _end_or_trim(unit, grant, target, revocation, steps.of(target))
                 grants.append(target)
         elif target.session_id is not None:
             session = unit.db.get_one(Session, target.session_id)
