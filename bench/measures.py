@@ -490,18 +490,14 @@ def a_page_over_http(bench: Bench) -> Result:
 
 def revoke_until_confirmed(bench: Bench) -> Result:
     """Revoke in a real PostgreSQL system until confirmed, against the same statements by hand and one read."""
-    server = Cluster(bench.folder / "telemetry", "telemetry_owner")
-    server.start()
-    try:
-        server.ensure_database(telemetry.DATABASE)
+    with telemetry_server(bench, "telemetry") as server:
         url = server.url(telemetry.DATABASE)
-        telemetry.prepare(url, loader.telemetry_plan(), world.today(), "bench")
         names = [f"b_{n}" for n in range(2 * ROUNDS + 4)]
         with psycopg.connect(url) as db:
             for name in names:
                 db.execute(f"create role {name} login")
                 db.execute(f"grant hut_sensors to {name}")
-        system = _connected(bench, server)
+        system = connected(bench, server)
         ours, by_hand = names[: ROUNDS + 2], names[ROUNDS + 2 :]
         with bench.service.unit(bench.viewer) as unit:
             held = select(Grant.handle["member"].astext, Grant.id).join(Account, Account.id == Grant.account_id)
@@ -525,14 +521,26 @@ def revoke_until_confirmed(bench: Bench) -> Result:
                 )
 
         taken, least = alternating(revoke, hand)
-    finally:
-        server.stop()
     return Result(
         "revoke until confirmed in a real PostgreSQL", taken / least, 2.0, "the same statements by hand, and one read"
     )
 
 
-def _connected(bench: Bench, server: Cluster) -> UUID:
+@contextmanager
+def telemetry_server(bench: Bench, name: str) -> Iterator[Cluster]:
+    """A PostgreSQL server as a system, with the roles of the demo's telemetry database."""
+    server = Cluster(bench.folder / name, "telemetry_owner")
+    server.start()
+    try:
+        server.ensure_database(telemetry.DATABASE)
+        telemetry.prepare(server.url(telemetry.DATABASE), loader.telemetry_plan(), world.today(), "bench")
+        yield server
+    finally:
+        server.stop()
+
+
+def connected(bench: Bench, server: Cluster) -> UUID:
+    """Connect it with the service, and read it once."""
     settings = {
         "host": "127.0.0.1",
         "port": server.port,
@@ -540,7 +548,7 @@ def _connected(bench: Bench, server: Cluster) -> UUID:
         "user": telemetry.ADAPTER_LOGIN,
     }
     with bench.service.unit(bench.viewer) as unit:
-        ident = systems.connect(unit, "telemetry", "Telemetry", "postgresql", settings, "bench").id
+        ident = systems.connect(unit, str(server.port), "Telemetry", "postgresql", settings, "bench").id
     assert systems.read(bench.service, bench.viewer.organisation, ident) is not None
     return ident
 

@@ -84,6 +84,8 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
             **{name: f"/{name}" for name in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds")},
             **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere", "map", "ends", "rules")},
             "facts": "/facts",
+            "drift": "/drift",
+            "leaving": f"{first('people', 'name', 'Kit Varley')}/leaving",
             **{name: f"/{name}" for name in ("mine", "give", "offers", "requests", "levels", "notices", "settings")},
             "today": "/",
             "account": first("accounts", "name", "Booking desk mailbox"),

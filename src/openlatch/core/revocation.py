@@ -185,12 +185,13 @@ def _of_others(register: Register, targets: Sequence[Target], changes: Iterable[
 
 def afterwards(register: Register, targets: Iterable[Target]) -> Register:
     """The register as it will be once these targets are ended or trimmed."""
+    ending = []
     for target in targets:
         if target.trim is None:
-            register = register.without([target.grant.id])
+            ending.append(target.grant.id)
         else:
             register = register.with_terms(target.grant.id, trimmed_terms(target.grant, target.trim))
-    return register
+    return register.without(ending) if ending else register
 
 
 def trimmed_terms(grant: Grant, trim: Trim) -> tuple[Term, ...]:
@@ -279,14 +280,15 @@ def _name(register: Register, account: UUID) -> str:
 
 def _dependants_first(targets: Sequence[Target]) -> list[Target]:
     """Grants on an account before grants that this account holds elsewhere."""
-    given = {target.grant.account for target in targets}
+    on_account: dict[UUID, list[Target]] = {}
+    for target in targets:
+        on_account.setdefault(target.grant.account, []).append(target)
 
     def depth(target: Target, seen: frozenset[UUID] = frozenset()) -> int:
         holder = target.grant.holder
-        if holder.kind is not HolderKind.ACCOUNT or holder.id not in given or holder.id in seen:
+        if holder.kind is not HolderKind.ACCOUNT or holder.id not in on_account or holder.id in seen:
             return 0
-        on_it = [other for other in targets if other.grant.account == holder.id]
-        return 1 + max((depth(other, seen | {holder.id}) for other in on_it), default=0)
+        return 1 + max((depth(other, seen | {holder.id}) for other in on_account[holder.id]), default=0)
 
     return sorted(targets, key=depth)
 

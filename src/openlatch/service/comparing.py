@@ -13,7 +13,7 @@ from typing import Any, cast
 from uuid import UUID
 
 import orjson
-from sqlalchemy import Table, bindparam, func, select, text, update
+from sqlalchemy import CursorResult, Table, bindparam, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core.ids import new_id
@@ -129,13 +129,7 @@ class Comparison:
 
     def carry_out(self) -> Outcome:
         """Bring the register in line, and put every grant and session that changed before the rules."""
-        self.spool.load(self.db)
-        self.levels = self._levels()
-        found = self._accounts()
-        self.parts = self._parts()
-        matching.meet(self.unit, self.system)
-        self.db.flush()
-        self.db.execute(text(DIFFERENCES), self.named)
+        self.look()
         accounts = set(self.db.scalars(text("select distinct on_account from differences")))
         new = sum(self._record(rows) for rows in self._rows(_NEW))
         for rows in self._rows(_CHANGED):
@@ -145,11 +139,24 @@ class Comparison:
         seen, ended = self._sessions()
         self._used()
         self._put_down()
-        self._evaluate(seen | ended, accounts | found)
+        self._evaluate(seen | ended, accounts | self.found)
         return Outcome(
             self.spool.counts["holdings"], self._count(~Grant.recorded), new, missing,
             self._count(Grant.differs.is_not(None)), len(seen), len(ended),
         )  # fmt: skip
+
+    def look(self) -> int:
+        """Find what differs, and keep it in the table ``differences``; gives how much.
+
+        Levels, accounts, parts and logins that were not known are put into the register for that.
+        """
+        self.spool.load(self.db)
+        self.levels = self._levels()
+        self.found = self._accounts()
+        self.parts = self._parts()
+        matching.meet(self.unit, self.system)
+        self.db.flush()
+        return cast(CursorResult[Any], self.db.execute(text(DIFFERENCES), self.named)).rowcount
 
     def _evaluate(self, sessions: set[UUID], accounts: set[UUID]) -> None:
         self.db.flush()

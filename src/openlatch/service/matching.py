@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import func, select, text, tuple_, update
+from sqlalchemy import func, select, text, update
 
 from openlatch.core import matching as core
 from openlatch.core.ids import new_id
-from openlatch.core.matching import Bearers, Candidate, MarkKind
+from openlatch.core.matching import Candidate, MarkKind
 from openlatch.core.words import EndedAs, GrantState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags
 from openlatch.service.context import Unit
-from openlatch.store.tables import App, Grant, Handle, Mark, Person, Session, System
+from openlatch.store.tables import App, Grant, Handle, Person, Session, System
 
 _NEW = """
     select distinct on (r.handle) r.* from reading_logins r
@@ -29,10 +29,23 @@ _FOLLOW = """
 """
 # Those met here whom nobody has named yet: perhaps the register knows them by now.
 _UNNAMED = """
-    select h.id, r.handle, r.comment, r.is_app, r.marks from handles h join people p on p.id = h.person_id
-    join reading_logins r on r.handle = h.name
-    where h.system_id = :system and not p.recognised and not h.settled and not r.is_app
-    order by h.name
+    select h.id, r.handle, r.comment, r.is_app, r.marks, h.candidates from handles h
+    join people p on p.id = h.person_id and not p.recognised join reading_logins r on r.handle = h.name
+    where h.system_id = :system and not h.settled and not r.is_app
+        and (h.candidates <> '[]' or r.handle in (select login from bearers)) order by h.name
+"""
+# Who in the register bears a mark that the reading tells of a login.
+_BEARERS = """
+    create temporary table bearers on commit drop as
+    with told as (select handle, comment, marks from reading_logins where not is_app)
+    select t.handle as login, 'address' as kind, lower(p.address) as value, p.id as person
+    from told t join people p on lower(p.address) = lower(trim(t.marks ->> 'address')) where p.recognised
+    union all
+    select t.handle, 'name', lower(p.name), p.id
+    from told t join people p on lower(p.name) = lower(trim(t.comment)) where p.recognised
+    union all
+    select t.handle, k.kind, k.value, p.id from told t cross join lateral jsonb_each_text(t.marks) m
+    join marks k on k.kind = m.key and k.value = trim(m.value) join people p on p.id = k.person_id and p.recognised
 """
 
 
@@ -40,21 +53,32 @@ def meet(unit: Unit, system: System) -> None:
     """Put the logins of a reading (the table ``reading_logins``) into the register, told by the system's rules."""
     named = {"system": system.id}
     unit.db.execute(text(_FOLLOW), named)
+    unit.db.execute(text(_BEARERS))
     unnamed = unit.db.execute(text(_UNNAMED), named).all()
     new = unit.db.execute(text(_NEW), named).all()
     if not new and not unnamed:
         return
     rules = core.rules_of(system.matching)
-    people = [_marks(row) for row in (*new, *unnamed) if not row.is_app]
-    bearers = _bearers(unit, people)
-    taken = _taken(unit, [row.comment or row.handle for row in new])
+    bearers: dict[tuple[MarkKind, str], list[UUID]] = {}
+    for kind, value, person in unit.db.execute(
+        text("select distinct kind, value, person from bearers order by person")
+    ):
+        bearers.setdefault((MarkKind(kind), value), []).append(person)
     for row in unnamed:
-        _name_again(unit, system, unit.db.get_one(Handle, row.id), core.match(_marks(row), rules, bearers))
+        found = core.match(_marks(row), rules, bearers)
+        if found.person is not None or _kept(found.candidates) != row.candidates:
+            _name_again(unit, system, unit.db.get_one(Handle, row.id), found)
+    taken = _taken(unit, [row.comment or row.handle for row in new])
+    handles: list[Handle] = []
     for row in new:
         found = core.Match(None) if row.is_app else core.match(_marks(row), rules, bearers)
         handle = Handle(organisation_id=unit.viewer.organisation, system_id=system.id, name=row.handle,
                         marks=row.marks, locked=row.locked, hangs=row.hangs)  # fmt: skip
         _meet(unit, system, row, handle, found, taken)
+        handles.append(handle)
+    # People and apps first: logins are theirs.
+    unit.db.flush()
+    unit.db.add_all(handles)
     unit.db.flush()
 
 
@@ -64,27 +88,9 @@ def _marks(row: Any) -> dict[MarkKind, str]:
     return {**told, MarkKind.NAME: row.comment}
 
 
-def _bearers(unit: Unit, logins: Iterable[dict[MarkKind, str]]) -> Bearers:
-    """Who in the register bears the marks of these logins."""
-    wanted = {(kind, core.normal(kind, value)) for marks in logins for kind, value in marks.items() if value.strip()}
-    found: dict[tuple[MarkKind, str], list[UUID]] = {}
-    named = {kind: [value for of, value in wanted if of is kind] for kind in MarkKind}
-    for kind, column in ((MarkKind.ADDRESS, Person.address), (MarkKind.NAME, Person.name)):
-        if named[kind]:
-            rows = select(func.lower(column), Person.id).where(func.lower(column).in_(named[kind]), Person.recognised)
-            for value, person in unit.db.execute(rows.order_by(Person.id)):
-                found.setdefault((kind, value), []).append(person)
-    others = [(kind.value, value) for kind, value in wanted if kind not in (MarkKind.ADDRESS, MarkKind.NAME)]
-    if others:
-        marks = select(Mark.kind, Mark.value, Mark.person_id).join(Person, Person.id == Mark.person_id)
-        borne = marks.where(tuple_(Mark.kind, Mark.value).in_(others), Person.recognised).order_by(Mark.person_id)
-        for of, value, person in unit.db.execute(borne):
-            found.setdefault((MarkKind(of), value), []).append(person)
-    return found
-
-
 def _taken(unit: Unit, names: Sequence[str]) -> set[str]:
-    return set(unit.db.scalars(select(Person.name).where(Person.name.in_(names))))
+    taken = text("select name from people where name = any(:names)")
+    return set(unit.db.scalars(taken, {"names": list(names)}))
 
 
 def _meet(unit: Unit, system: System, row: Any, handle: Handle, found: core.Match, taken: set[str]) -> None:
@@ -94,25 +100,21 @@ def _meet(unit: Unit, system: System, row: Any, handle: Handle, found: core.Matc
         handle.person_id = found.person.person
         _record_match(unit, system, handle, found.person)
     elif row.is_app:
-        app = App(
-            id=new_id(), organisation_id=organisation, name=row.comment or row.handle, purpose=f"Met in {system.name}."
-        )
-        unit.db.add(app)
-        unit.db.flush()
-        handle.app_id = app.id
-        unit.record("app.found", "app", app.id, row.handle)
+        handle.app_id = new_id()
+        name, purpose = row.comment or row.handle, f"Met in {system.name}."
+        unit.db.add(App(id=handle.app_id, organisation_id=organisation, name=name, purpose=purpose))
+        unit.record("app.found", "app", handle.app_id, row.handle)
     else:
         name = row.comment or row.handle
         if name in taken and name != row.handle:
             # Told apart from a person of that name, until somebody says that they are the same.
             name = f"{name} ({row.handle})"
         taken.add(name)
-        person = Person(id=new_id(), organisation_id=organisation, name=name, inside=False, recognised=False)
-        unit.db.add(person)
-        unit.db.flush()
-        handle.person_id, handle.candidates = person.id, _kept(found.candidates)
-        unit.record("person.found", "person", person.id, row.handle)
-    unit.db.add(handle)
+        handle.person_id, handle.candidates = new_id(), _kept(found.candidates)
+        unit.db.add(
+            Person(id=handle.person_id, organisation_id=organisation, name=name, inside=False, recognised=False)
+        )
+        unit.record("person.found", "person", handle.person_id, row.handle)
 
 
 def _kept(candidates: Sequence[Candidate]) -> list[dict[str, str]]:
@@ -125,7 +127,7 @@ def _name_again(unit: Unit, system: System, handle: Handle, found: core.Match) -
         _take_over(unit, handle, found.person.person)
         handle.candidates = []
         _record_match(unit, system, handle, found.person)
-    elif handle.candidates != _kept(found.candidates):
+    else:
         handle.candidates = _kept(found.candidates)
 
 

@@ -9,6 +9,7 @@ from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, or_, select
+from sqlalchemy.orm import aliased
 
 from openlatch.adapters import Adapter
 from openlatch.core import latches
@@ -178,7 +179,9 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "") -> Prepared:
         unit.sight.require_answers_for(account)
     systems = _systems(unit, accounts)
     register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
-    targets = [_target(unit, grant, systems[grant.account_id], wish) for grant in grants]
+    terms = cut.terms_of(unit.db, [grant.id for grant in grants])
+    values = [(grant, cut.grant_value(grant, terms.get(grant.id, []))) for grant in grants]
+    targets = [_target(unit, grant, value, systems[grant.account_id], wish) for grant, value in values]
     live = [_live(session, systems[session.account_id]) for session in sessions]
     hangs = [] if wish.is_trim else _hangs(unit, grants)
     found = core.preview(register, targets, live, unit.now, parts, logins, hangs)
@@ -267,19 +270,25 @@ def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
         raise NotFound("There is no such session, or it has ended.")
     found = {session.id: session for session in named}
     if not wish.is_trim:
-        for grant in grants:
-            system = select(Account.system_id).where(Account.id == grant.account_id).scalar_subquery()
-            connected = select(Account.id).join(System, System.id == Account.system_id)
-            beside = connected.where(System.id == system, System.kind != "by_hand")
-            # A login of a connected system signs in once for all its accounts there.
-            there = (Session.account_id == grant.account_id) | Session.account_id.in_(beside)
-            mine = select(Session).where(Session.holder_id == grant.holder_id, Session.ended_at.is_(None), there)
-            found |= {session.id: session for session in unit.db.scalars(mine)}
+        theirs, beside = aliased(Account), aliased(Account)
+        # A login of a connected system signs in once for all its accounts there.
+        mine = (
+            select(Session)
+            .join(beside, beside.id == Session.account_id)
+            .join(Grant, Grant.holder_id == Session.holder_id)
+            .join(theirs, theirs.id == Grant.account_id)
+            .join(System, System.id == theirs.system_id)
+            .where(
+                Grant.id.in_([grant.id for grant in grants]),
+                Session.ended_at.is_(None),
+                (beside.id == theirs.id) | ((beside.system_id == theirs.system_id) & (System.kind != "by_hand")),
+            )
+        )
+        found |= {session.id: session for session in unit.db.scalars(mine)}
     return sorted(found.values(), key=lambda s: s.id)
 
 
-def _target(unit: Unit, row: Grant, system: System, wish: Wish) -> core.Target:
-    value = cut.grant_value(row, cut.terms_of(unit.db, [row.id]).get(row.id, []))
+def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> core.Target:
     connected = system.kind in unit.service.adapters and bool(row.handle)
     trim = None
     if wish.is_trim:
