@@ -57,13 +57,11 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
         return client.list(kind, filter=written, limit=1).rows[0].id
 
     page = _page(browser, demo)
-    for name in ("grants", "flags", "systems"):
+    for name in ("flags", "systems", "drift"):
         _shoot(page, name, f"/{name}")
     _shoot(page, "today", "/")
     account = first("accounts", 'name eq "Booking desk mailbox"')
     _shoot(page, "account", f"/accounts/{account}")
-    person = first("people", 'name eq "Gwil Tresco"')
-    _shoot(page, "person", f"/people/{person}")
     item = first("rounds", 'name eq "Sensitive accounts, autumn"')
     reviewer = _page(browser, demo, who="lene.marsh@hollinfell.example.org")
     reviewer.goto(f"/rounds/{item}")
@@ -84,6 +82,17 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     page.goto(f"/revocations/{found.id}")
     page.get_by_text("confirmed gone").wait_for()
     _shoot(page, "revocation")
+    _leaving(page, client, first("people", 'name eq "Gwil Tresco"'), first("people", 'name eq "Imke Rosen"'))
+
+
+def _leaving(page: Page, client: Client, person: Any, heir: Any) -> None:
+    """Somebody is let leave: what is gone by now, and what waits for hands."""
+    heirs = {one.account.id: heir for one in client.preview_leaving(person).accounts}
+    client.prove(PASSWORD)
+    client.let_leave(person, "His contract is over.", heirs)
+    page.goto(f"/people/{person}/leaving")
+    page.get_by_text("all 2 gone").first.wait_for()
+    _shoot(page, "leaving")
 
 
 def _pictures(browser: Browser, demo: Demo, account: Any) -> None:

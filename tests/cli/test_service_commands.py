@@ -48,7 +48,7 @@ def test_from_an_empty_database_to_a_connected_system(
     assert "There is no setting colour" in unknown.stderr
     assert "password authentication failed" in run(*reach, "--password", "wrong", **configured).stderr
     found = run(*reach, "--password", ADAPTER_PASSWORD, **configured)
-    assert json.loads(found.stdout)["accounts"] == 4, found.stderr
+    assert json.loads(found.stdout)["accounts"] == 7, found.stderr
     with psycopg.connect(cluster.url("for_real")) as db:
         assert db.execute("select count(*) from systems where kind = 'postgresql'").fetchone() == (1,)
         assert db.execute("select count(*) from procrastinate_jobs where task_name = 'read_system'").fetchone() == (1,)

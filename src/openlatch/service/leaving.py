@@ -322,8 +322,11 @@ def _end_waiting(unit: Unit, person: Person) -> None:
         select(Offer).where(Offer.person_id == person.id, Offer.state == OfferState.PENDING).with_for_update()
     ).all():
         offers.end(unit, offer, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, f"{person.name} has left.")
-    waiting = update(AccessRequest).where(AccessRequest.person_id == person.id, AccessRequest.state == "pending")
-    unit.db.execute(waiting.values(state="withdrawn"))
+    waiting = select(AccessRequest).where(AccessRequest.person_id == person.id, AccessRequest.state == "pending")
+    for request in unit.db.scalars(waiting.with_for_update()):
+        request.state = "withdrawn"
+        request.version += 1
+        unit.record("request.withdrawn", "request", request.id, person.name, request.account_id)
 
 
 # Looking at it.
