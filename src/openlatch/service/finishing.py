@@ -77,9 +77,12 @@ def finish(unit: Unit, revocation: Revocation) -> None:
 def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget], steps: _Steps) -> None:
     """Targets that have not ended yet end now; the flags on them clear in the same transaction."""
     grants, sessions = [], []
+    named = [target.grant_id for target in targets if target.grant_id is not None]
+    rows = select(Grant).where(Grant.id.in_(named)).order_by(Grant.id).with_for_update()
+    locked = {grant.id: grant for grant in unit.db.scalars(rows.execution_options(populate_existing=True))}
     for target in targets:
         if target.grant_id is not None:
-            grant = unit.db.get_one(Grant, target.grant_id, with_for_update=True)
+            grant = locked[target.grant_id]
             if grant.state == GrantState.REVOKING:
                 _end_or_trim(unit, grant, target, revocation, steps.of(target))
                 grants.append(target)

@@ -324,7 +324,7 @@ def _end_waiting(unit: Unit, person: Person) -> None:
         offers.end(unit, offer, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, f"{person.name} has left.")
     waiting = select(AccessRequest).where(AccessRequest.person_id == person.id, AccessRequest.state == "pending")
     for request in unit.db.scalars(waiting.with_for_update()):
-        request.state = "withdrawn"
+        request.state, request.answered_at = "withdrawn", unit.now
         request.version += 1
         unit.record("request.withdrawn", "request", request.id, person.name, request.account_id)
 

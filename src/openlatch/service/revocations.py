@@ -352,6 +352,7 @@ def _live(row: Session, system: System) -> core.LiveSession:
 
 def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared) -> None:
     base = {"organisation_id": unit.viewer.organisation, "revocation_id": row.id}
+    before = _as_they_were(unit, [target.grant.id for target in prepared.targets])
     for target in prepared.targets:
         unit.db.add(
             RevocationTarget(
@@ -360,7 +361,7 @@ def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared) 
                 grant_id=target.grant.id,
                 trim_level_id=wish.trim_level,
                 trim_until=wish.trim_until,
-                was=_was(unit, target),
+                was=before[target.grant.id],
             )
         )
     for session in prepared.sessions:
@@ -369,13 +370,15 @@ def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared) 
         unit.db.add(RevocationTarget(**base, account_id=part.account, resource_id=part.id))
 
 
-def _was(unit: Unit, target: core.Target) -> dict[str, Any]:
-    """A grant as it is before: its state, how its system names it, and its terms."""
-    grant = unit.db.get_one(Grant, target.grant.id)
+def _as_they_were(unit: Unit, grants: Sequence[UUID]) -> dict[UUID, dict[str, Any]]:
+    """Grants as they are before: their state, how their system names them, and their terms."""
     names = ("level_id", "resource_id", "group_id", "since", "until", "hours")
-    terms = unit.db.scalars(select(Term).where(Term.grant_id == grant.id).order_by(Term.id))
-    kept = [jsonable({name: getattr(term, name) for name in names}) for term in terms]
-    return {"state": str(grant.state), "handle": grant.handle, "terms": kept}
+    rows = unit.db.execute(select(Grant.id, Grant.state, Grant.handle).where(Grant.id.in_(grants)))
+    found = {ident: {"state": str(state), "handle": handle, "terms": []} for ident, state, handle in rows}
+    terms = unit.db.scalars(select(Term).where(Term.grant_id.in_(grants)).order_by(Term.id))
+    for term in terms:
+        found[term.grant_id]["terms"].append(jsonable({name: getattr(term, name) for name in names}))
+    return found
 
 
 def _step_row(unit: Unit, revocation: UUID, position: int, step: core.PlannedStep) -> Step:
