@@ -68,9 +68,9 @@ def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:
 
 def set_schedule(unit: Unit, ident: UUID, minutes: int) -> None:
     """Say how often a system is read by itself. BadInput for less than a minute or more than a week."""
+    system = _locked(unit, ident)
     if not 1 <= minutes <= MOST_MINUTES:
         raise BadInput(f"{minutes} minutes were given.", f"Give 1 to {MOST_MINUTES}.", {"read_every": "out of range"})
-    system = _locked(unit, ident)
     system.read_every = minutes
     system.next_read_at = (system.read_at or unit.now) + timedelta(minutes=minutes)
     unit.record("system.schedule_set", "system", system.id, system.name, read_every=minutes)

@@ -50,6 +50,7 @@ def undo(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
 
     Conflict when nothing of it can be put back, or while a step is being carried out this moment.
     """
+    helping.require(unit, ident)
     if len(reason.strip()) < 3:
         raise BadInput("Undoing needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     with alone(unit.service.engine, carrying.name_of(ident)) as only_us:
