@@ -6,6 +6,7 @@ import copy
 from typing import Any
 
 import pytest
+import rfc8785
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -86,3 +87,16 @@ def test_an_entry_without_a_part_is_found(name: str) -> None:
     whole = entries(3)
     del whole[1][name]
     assert any("has no" in fault.what for fault in journal.verify(whole).faults)
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers(-(2**53) + 1, 2**53 - 1) | st.floats(allow_nan=False, allow_infinity=False)
+    | st.text(st.characters(exclude_categories=["Cs"])),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(st.characters(exclude_categories=["Cs"])), inner),
+)  # fmt: skip
+
+
+@given(JSON)
+def test_the_quick_way_to_canonical_json_is_that_of_the_standard(value: Any) -> None:
+    """Whoever verifies an export with another RFC 8785 library gets the same bytes."""
+    assert journal.canonical(value) == rfc8785.dumps(value)

@@ -280,8 +280,8 @@ class Dying(PostgresqlAdapter):
 
 if point == "finishing":
     real = finishing.finish
-    def finish(unit, row):
-        real(unit, row)
+    def finish(unit, row, steps):
+        real(unit, row, steps)
         unit.db.flush()
         die()
     finishing.finish = finish

@@ -88,10 +88,10 @@ def everything_reached(register: Register, holder: Holder, at: datetime) -> list
     if person is not None and person.is_gone(at):
         return []
     found = list(_onward(register, holder, holder, at, _Trail(), frozenset({holder})))
-    return sorted(found, key=_order)
+    return sorted(found, key=order_of)
 
 
-def _order(path: Path) -> tuple[int, int, list[str]]:
+def order_of(path: Path) -> tuple[int, int, list[str]]:
     """Shortest first, then farthest reaching, then by words."""
     return len(path.hops), -path.reach, [hop.words for hop in path.hops]
 
@@ -109,7 +109,7 @@ def paths_into(register: Register, holders: Iterable[Holder], account: UUID, at:
         gone = holder.kind is HolderKind.PERSON and _is_gone(register, holder.id, at)
         way = () if gone else _onward(register, holder, holder, at, _Trail(), frozenset({holder}), towards)
         paths = (path for path in way if path.account == account)
-        found[holder] = sorted(paths, key=_order)
+        found[holder] = sorted(paths, key=order_of)
     return found
 
 
@@ -135,7 +135,7 @@ def everyone_reaching(register: Register, account: UUID, at: datetime) -> list[P
     found: list[Path] = []
     _inward(_Looking(register, account, at, found), account, None, _Trail(), frozenset())
     # By its words the name of its holder comes first.
-    return sorted(found, key=_order)
+    return sorted(found, key=order_of)
 
 
 def by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, list[Path]]:

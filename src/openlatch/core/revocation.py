@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
-from openlatch.core.access import Path, by_holder, lost
+from openlatch.core.access import Path, behind, lost, order_of, paths_into
 from openlatch.core.register import Account, Grant, Holder, Level, Permission, Register, Term
 from openlatch.core.windows import Window
 from openlatch.core.words import HolderKind, StepKind, StepState
@@ -157,7 +157,8 @@ def preview(
     register = register.as_held()
     after = afterwards(register, targets)
     accounts = list(dict.fromkeys(_touched(register, targets)))
-    changes = [c for account in accounts for c in _changes(register, after, account, at)]
+    holders = frozenset(who for target in targets for who in behind(register, target.grant.holder, at))
+    changes = [c for account in accounts for c in _changes(register, after, account, holders, at)]
     return Preview(
         changes=tuple(changes),
         sessions=tuple(sessions),
@@ -216,10 +217,13 @@ def _touched(register: Register, targets: Iterable[Target]) -> Iterable[UUID]:
             waiting.extend(grant.account for grant in through)
 
 
-def _changes(before: Register, after: Register, account: UUID, at: datetime) -> Iterable[Change]:
-    was, will = by_holder(before, account, at), by_holder(after, account, at)
-    for holder, paths in was.items():
-        left = will.get(holder, [])
+def _changes(
+    before: Register, after: Register, account: UUID, holders: Iterable[Holder], at: datetime
+) -> Iterable[Change]:
+    """What becomes of those who come in by what ends; of nobody else anything does."""
+    was, will = (paths_into(register, holders, account, at) for register in (before, after))
+    for holder in sorted((who for who in was if was[who]), key=lambda who: order_of(was[who][0])):
+        paths, left = was[holder], will[holder]
         if {_trace(p) for p in paths} != {_trace(p) for p in left}:
             yield Change(holder, account, lost(paths, left), tuple(left), any(p.level is None for p in paths))
 

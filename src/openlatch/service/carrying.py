@@ -7,14 +7,14 @@ done twice. A lock that dies with its connection keeps two workers off the same 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import func, select, update
+from sqlalchemy import select, update
 
 from openlatch.adapters import Adapter
 from openlatch.core import revocation as core
@@ -32,7 +32,7 @@ MOST_AT_ONCE = 50
 
 @dataclass(frozen=True, slots=True)
 class _Task:
-    """A step as it is about to be tried."""
+    """A step as it is about to be tried; for reading again, with the steps whose effect is looked for."""
 
     id: UUID
     kind: StepKind
@@ -40,6 +40,7 @@ class _Task:
     account: UUID
     system: UUID
     progress: core.Progress
+    others: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +53,14 @@ class _Tried:
     failed: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class _Turn:
+    """What to try now, all of one system; with nothing to try, when to come back."""
+
+    tasks: list[_Task] = field(default_factory=list)
+    back: datetime | None = None
+
+
 def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetime | None:
     """Carry out every step that is due; gives when to come back, or None when there is nothing to wait for."""
     with alone(service.engine, name_of(revocation)) as only_us, ExitStack() as open_ones:
@@ -59,15 +68,15 @@ def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetim
             return None
         viewer = Viewer.itself(organisation)
         adapters: dict[UUID, Adapter] = {}
-        while tasks := _take(service, viewer, revocation):
-            system = tasks[0].system
-            if system not in adapters:
-                with service.unit(viewer) as unit:
-                    adapters[system] = adapter_for(service, unit.db.get_one(System, system))
+        opened: set[UUID] = set()
+        turn = _next(service, viewer, revocation, adapters)
+        while turn.tasks:
+            system = turn.tasks[0].system
+            if system not in opened:
+                opened.add(system)
                 open_ones.enter_context(adapters[system].together())
-            _store(service, viewer, revocation, _try(service, viewer, revocation, adapters[system], tasks))
-        with service.unit(viewer) as unit:
-            return _when_to_come_back(unit, revocation)
+            turn = _next(service, viewer, revocation, adapters, _try(adapters[system], turn.tasks))
+        return turn.back
 
 
 def name_of(revocation: UUID) -> str:
@@ -75,44 +84,56 @@ def name_of(revocation: UUID) -> str:
     return f"carry out {revocation}"
 
 
-def _tasks(unit: Unit, revocation: UUID, *where: Any) -> list[_Task]:
-    rows = unit.db.execute(
-        select(Step, Account.system_id)
-        .join(Account, Account.id == Step.account_id)
-        .where(Step.revocation_id == revocation, *where)
-        .order_by(Step.position)
-    ).all()
-    return [
-        _Task(
-            step.id,
-            StepKind(step.kind),
-            step.detail,
-            step.account_id,
-            system,
-            core.Progress(StepState(step.state), step.tries, step.answer, step.next_try_at),
-        )
-        for step, system in rows
-    ]
+def _next(
+    service: Service, viewer: Viewer, revocation: UUID, adapters: dict[UUID, Adapter], tried: Sequence[_Tried] = ()
+) -> _Turn:
+    """Commit what came of the steps that were tried, and take those to try now, with the try counted.
 
-
-def _take(service: Service, viewer: Viewer, revocation: UUID) -> list[_Task]:
-    """The steps to try now, all of one system, with the try counted; none when none is due."""
+    What is proved is finished in the same transaction. The revocation's lock is that of all its steps.
+    """
     with service.unit(viewer) as unit:
         row = unit.db.get_one(Revocation, revocation, with_for_update=True)
         if row.confirmed_at is not None:
-            return []
-        tasks = _tasks(unit, revocation, Step.state.not_in(core.OVER))
+            return _Turn()
+        steps = {
+            step.id: (step, system)
+            for step, system in unit.db.execute(
+                select(Step, Account.system_id).join(Account, Account.id == Step.account_id)
+                .where(Step.revocation_id == revocation).order_by(Step.position)
+            )
+        }  # fmt: skip
+        own = [step for step, _ in steps.values()]
+        _put_down(unit, {step.id: step for step in own}, tried)
+        if finishing.finish_if_done(unit, row, own):
+            return _Turn()
+        tasks = [_task(step, system) for step, system in steps.values() if step.state not in core.OVER]
         due = core.next_due([(t.kind, t.system, t.progress) for t in tasks], unit.now)
         if due is None:
-            finishing.finish_if_done(unit, row)
-            return []
-        taken = list(_together(tasks[due:], unit.now))
-        counted = update(Step).where(Step.id.in_([task.id for task in taken])).values(tries=Step.tries + 1)
-        unit.db.execute(counted)
-    return [
-        replace(task, progress=core.Progress(StepState.OPEN, task.progress.tries + 1, task.progress.answer, None))
-        for task in taken
-    ]
+            waits = [step.next_try_at for step in own if step.next_try_at is not None]
+            return _Turn(back=min(waits, default=None))
+        taken = [_counted(steps[task.id][0], task, own) for task in _together(tasks[due:], unit.now)]
+        system = taken[0].system
+        if system not in adapters:
+            adapters[system] = adapter_for(service, unit.db.get_one(System, system))
+    return _Turn(taken)
+
+
+def _task(step: Step, system: UUID) -> _Task:
+    progress = core.Progress(StepState(step.state), step.tries, step.answer, step.next_try_at)
+    return _Task(step.id, StepKind(step.kind), step.detail, step.account_id, system, progress)
+
+
+def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
+    """A step with one try more."""
+    step.tries += 1
+    seen: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
+    if task.kind is StepKind.READ_AGAIN:
+        seen = tuple(
+            (other.id, StepKind(other.kind), other.detail)
+            for other in own
+            if other.account_id == task.account and other.kind not in _NOT_SEEN and other.state != StepState.SKIPPED
+        )
+    return replace(task, progress=core.Progress(StepState.OPEN, step.tries, task.progress.answer, None), others=seen)
 
 
 def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
@@ -126,18 +147,11 @@ def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
         yield task
 
 
-def _try(service: Service, viewer: Viewer, revocation: UUID, adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
+def _try(adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
     """Try steps in their order, up to the first that does not go through; those behind it were not tried."""
-    others: dict[UUID, list[_Task]] = {}
-    if tasks[0].kind is StepKind.READ_AGAIN:
-        with service.unit(viewer) as unit:
-            accounts = [task.account for task in tasks]
-            for other in _tasks(unit, revocation, Step.account_id.in_(accounts), Step.kind.not_in(_NOT_SEEN)):
-                if other.progress.state is not StepState.SKIPPED:
-                    others.setdefault(other.account, []).append(other)
     tried: list[_Tried] = []
     for task in tasks:
-        tried.append(_tried(adapter, task, others.get(task.account, ())))
+        tried.append(_tried(adapter, task))
         if tried[-1].failed:
             break
     return tried
@@ -147,14 +161,14 @@ def _try(service: Service, viewer: Viewer, revocation: UUID, adapter: Adapter, t
 _NOT_SEEN = (StepKind.BY_HAND, StepKind.READ_AGAIN)
 
 
-def _tried(adapter: Adapter, task: _Task, others: Sequence[_Task]) -> _Tried:
+def _tried(adapter: Adapter, task: _Task) -> _Tried:
     wrong: dict[UUID, str] = {}
     try:
         if task.kind is StepKind.READ_AGAIN:
-            for other in others:
-                shown = adapter.confirm(other.kind, other.detail)
+            for ident, kind, detail in task.others:
+                shown = adapter.confirm(kind, detail)
                 if shown is not None:
-                    wrong[other.id] = shown
+                    wrong[ident] = shown
             answer = "Read again: it is gone." if not wrong else "; ".join(dict.fromkeys(wrong.values()))
         else:
             answer = adapter.apply(task.kind, task.detail)
@@ -170,26 +184,19 @@ def _words(error: OpenLatchError) -> str:
     return f"{error.detail} {error.remedy}".strip()
 
 
-def _store(service: Service, viewer: Viewer, revocation: UUID, tried: Sequence[_Tried]) -> None:
-    """Commit what came of steps; what is proved by it is finished in the same transaction."""
-    with service.unit(viewer) as unit:
-        row = unit.db.get_one(Revocation, revocation, with_for_update=True)
-        ids = {one.task.id for one in tried} | {ident for one in tried for ident in one.wrong}
-        rows = unit.db.scalars(select(Step).where(Step.id.in_(ids)).order_by(Step.id).with_for_update())
-        steps = {step.id: step for step in rows.all()}
-        for one in tried:
-            _reopen(unit, [(steps[ident], shown) for ident, shown in one.wrong.items()])
-            step = steps[one.task.id]
-            if step.state == StepState.SKIPPED:
-                continue
-            progress = one.after(unit.now)
-            done = progress.state is StepState.DONE
-            step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
-            step.done_at = unit.now if done else None
-            action = "step.done" if done else "step.waits"
-            unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
-        unit.db.flush()
-        finishing.finish_if_done(unit, row)
+def _put_down(unit: Unit, steps: Mapping[UUID, Step], tried: Sequence[_Tried]) -> None:
+    for one in tried:
+        _reopen(unit, [(steps[ident], shown) for ident, shown in one.wrong.items()])
+        step = steps[one.task.id]
+        if step.state == StepState.SKIPPED:
+            continue
+        progress = one.after(unit.now)
+        done = progress.state is StepState.DONE
+        step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
+        step.done_at = unit.now if done else None
+        action = "step.done" if done else "step.waits"
+        unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
+    unit.db.flush()
 
 
 def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
@@ -205,10 +212,6 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
     if grants:
         unit.db.execute(update(Grant).where(Grant.id.in_(grants)).values(contradicted_at=unit.now))
         flags.evaluate(unit, grants=grants)
-
-
-def _when_to_come_back(unit: Unit, revocation: UUID) -> datetime | None:
-    return unit.db.scalar(select(func.min(Step.next_try_at)).where(Step.revocation_id == revocation))
 
 
 def unfinished(unit: Unit) -> list[UUID]:

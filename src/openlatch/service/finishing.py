@@ -17,21 +17,25 @@ from openlatch.store.tables import Account, Grant, Level, Resource, Revocation, 
 _ENDED_AS = {"expired": EndedAs.EXPIRED, "given_up": EndedAs.GIVEN_UP, "replaced": EndedAs.REPLACED}
 
 
-def finish_if_done(unit: Unit, revocation: Revocation) -> bool:
+def finish_if_done(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None) -> bool:
     """Finish what is proved of a revocation, which must be locked, and all of it when all its steps are done.
 
-    Gives whether it is finished.
+    ``own`` are its steps, where they are at hand. Gives whether it is finished.
     """
     if revocation.confirmed_at is not None:
         return True
-    steps = unit.db.scalars(select(Step).where(Step.revocation_id == revocation.id).order_by(Step.position)).all()
+    steps = _steps(unit, revocation) if own is None else own
     if core.is_finished(core.Progress(StepState(step.state)) for step in steps):
-        finish(unit, revocation)
+        finish(unit, revocation, steps)
         return True
     by_target = _Steps(steps)
     proved = [target for target in _targets(unit, revocation) if by_target.prove(target)]
     _end(unit, revocation, proved, by_target)
     return False
+
+
+def _steps(unit: Unit, revocation: Revocation) -> Sequence[Step]:
+    return unit.db.scalars(select(Step).where(Step.revocation_id == revocation.id).order_by(Step.position)).all()
 
 
 def _targets(unit: Unit, revocation: Revocation) -> Sequence[RevocationTarget]:
@@ -61,10 +65,10 @@ class _Steps:
         return bool(own) and all(step.state in core.OVER for step in (*own, *self._reads.get(target.account_id, ())))
 
 
-def finish(unit: Unit, revocation: Revocation) -> None:
+def finish(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None) -> None:
     """Write down that all of it is gone, with the proof."""
     targets = _targets(unit, revocation)
-    steps = unit.db.scalars(select(Step).where(Step.revocation_id == revocation.id).order_by(Step.position)).all()
+    steps = _steps(unit, revocation) if own is None else own
     _end(unit, revocation, targets, _Steps(steps))
     revocation.confirmed_at = unit.now
     title = revocation.preview["title"]
@@ -76,6 +80,8 @@ def finish(unit: Unit, revocation: Revocation) -> None:
 
 def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget], steps: _Steps) -> None:
     """Targets that have not ended yet end now; the flags on them clear in the same transaction."""
+    if not targets:
+        return
     grants, sessions = [], []
     named = [target.grant_id for target in targets if target.grant_id is not None]
     rows = select(Grant).where(Grant.id.in_(named)).order_by(Grant.id).with_for_update()

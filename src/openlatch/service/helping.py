@@ -35,6 +35,7 @@ def _step_shown(step: Step) -> dict[str, Any]:
 def retry(unit: Unit, ident: UUID) -> None:
     """Try the waiting steps of a revocation now instead of later."""
     require(unit, ident)
+    _lock(unit, ident)
     waiting = update(Step).where(Step.revocation_id == ident, Step.state == StepState.WAITING)
     unit.db.execute(waiting.values(next_try_at=unit.now))
     unit.wake("carry_out", revocation=ident)
@@ -45,7 +46,8 @@ def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
     require(unit, ident)
     if len(proof.strip()) < 3:
         raise BadInput("Say what was done.", "Write what you did and what you saw.", {"proof": "is missing"})
-    step = unit.db.get(Step, step_id, with_for_update=True)
+    revocation = _lock(unit, ident)
+    step = unit.db.get(Step, step_id)
     if step is None or step.revocation_id != ident:
         raise NotFound("This revocation has no such step.")
     if step.state != StepState.BY_HAND:
@@ -54,7 +56,14 @@ def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
     step.answer = f"{unit.viewer.name} says: {proof.strip()}"
     unit.record("step.done", "step", step.id, step.sentence, step.account_id, answer=step.answer, by_hand=True)
     unit.db.flush()
-    finishing.finish_if_done(unit, unit.db.get_one(Revocation, ident, with_for_update=True))
+    finishing.finish_if_done(unit, revocation)
+
+
+def _lock(unit: Unit, ident: UUID) -> Revocation:
+    """A revocation, locked: its lock is that of all its steps, which are read anew."""
+    locked = unit.db.get_one(Revocation, ident, with_for_update=True)
+    unit.db.expire_all()
+    return locked
 
 
 def require(unit: Unit, ident: UUID) -> None:
@@ -73,8 +82,8 @@ def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
     require(unit, ident)
     if len(reason.strip()) < 3:
         raise BadInput("Skipping a step needs a reason.", "Say why it will not be done.", {"reason": "is missing"})
-    revocation = unit.db.get_one(Revocation, ident, with_for_update=True)
-    step = unit.db.get(Step, step_id, with_for_update=True)
+    revocation = _lock(unit, ident)
+    step = unit.db.get(Step, step_id)
     if step is None or step.revocation_id != ident:
         raise NotFound("This revocation has no such step.")
     if step.state in OVER:

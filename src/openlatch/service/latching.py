@@ -73,6 +73,8 @@ def crowds(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
 
 def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
     """The same in a register that is at hand, perhaps a supposed one."""
+    if not accounts:
+        return {}
     rows = unit.db.execute(
         select(Resource.account_id, Resource.id, Resource.name).where(
             Resource.account_id.in_(accounts), Resource.public

@@ -100,7 +100,7 @@ def start(
     if len(reason.strip()) < 3:
         raise BadInput("A revocation needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     grants = _lock(unit, wish)
-    prepared = _prepare(unit, wish, leaver.name if leaver else "")
+    prepared = _prepare(unit, wish, leaver.name if leaver else "", grants)
     told = with_fingerprint(shown(prepared))
     if fingerprint and fingerprint != told["fingerprint"]:
         raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
@@ -163,16 +163,16 @@ def _lock(unit: Unit, wish: Wish) -> list[Grant]:
     return grants
 
 
-def _prepare(unit: Unit, wish: Wish, leaver: str = "") -> Prepared:
-    grants = list(unit.db.scalars(select(Grant).where(Grant.id.in_(wish.grants)).order_by(Grant.id)))
+def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | None = None) -> Prepared:
+    grants = locked
+    if grants is None:
+        grants = list(unit.db.scalars(select(Grant).where(Grant.id.in_(wish.grants)).order_by(Grant.id)))
     if len(grants) != len(set(wish.grants)):
         raise NotFound("There is no such grant, or you may not see it.")
     sessions = _sessions(unit, wish, grants)
-    parts = [
-        core.PublicPart(row.id, row.account_id, row.name)
-        for row in unit.db.scalars(select(Resource).where(Resource.id.in_(wish.parts)).order_by(Resource.id))
-    ]
-    logins = lockable(unit, wish)
+    public = select(Resource).where(Resource.id.in_(wish.parts)).order_by(Resource.id)
+    parts = [core.PublicPart(x.id, x.account_id, x.name) for x in unit.db.scalars(public)] if wish.parts else []
+    logins = lockable(unit, wish) if wish.logins else []
     accounts = {g.account_id for g in grants} | {s.account_id for s in sessions} | {p.account for p in parts}
     accounts |= {login.account for login in logins}
     for account in accounts:
@@ -265,11 +265,11 @@ def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
 
 def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
     """The sessions named, and those that the grants' holders have in the same system."""
-    named = unit.db.scalars(select(Session).where(Session.id.in_(wish.sessions), Session.ended_at.is_(None))).all()
-    if len(named) != len(set(wish.sessions)):
+    live = select(Session).where(Session.id.in_(wish.sessions), Session.ended_at.is_(None))
+    found = {session.id: session for session in unit.db.scalars(live)} if wish.sessions else {}
+    if len(found) != len(set(wish.sessions)):
         raise NotFound("There is no such session, or it has ended.")
-    found = {session.id: session for session in named}
-    if not wish.is_trim:
+    if not wish.is_trim and grants:
         theirs, beside = aliased(Account), aliased(Account)
         # A login of a connected system signs in once for all its accounts there.
         mine = (

@@ -1,15 +1,16 @@
 """A reading on its way into the database: on disk while it comes, in temporary tables while it is compared.
 
-However large a system is, it needs no memory here, and no transaction waits for the system.
+However large a system is, it needs no memory here, and no transaction waits for the system. Holdings are the most by
+far: what goes over of each is a digest, and the whole of it only where that is not as at the last reading.
 """
 
 from __future__ import annotations
 
-import csv
-import io
 import tempfile
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import UTC, datetime
+from hashlib import blake2b
+from itertools import chain
 from types import TracebackType
 from typing import Any, BinaryIO, Self
 
@@ -35,7 +36,8 @@ TABLES = {
     "unchanged": "account text",
     "parts": "account text, handle text, name text, kind text, public bool",
     "logins": "handle text, comment text, is_app bool, marks jsonb, locked bool, hangs jsonb",
-    "holdings": "account text, holder text, by_account bool, level text, until text, handle text, parts text",
+    "holdings": "digest uuid, account text, holder text, by_account bool, level text, until text, handle text, "
+    "parts text",
     "presences": "key text, login text, device text, address text, started_at timestamptz, last_seen_at timestamptz, "
     "handle jsonb",
     "used": "account text, holder text, day date, permission text",
@@ -44,6 +46,13 @@ TABLES = {
 BLOCK = 2_000
 # Memory for temporary tables, so that a large reading is not written to disk a second time.
 _BUFFERS = "set local temp_buffers = '256MB'"
+# PostgreSQL's binary COPY (https://www.postgresql.org/docs/15/sql-copy.html): what begins and ends it, and what stands
+# before the number and before the digest of each row.
+_BEGIN, _END = b"PGCOPY\n\xff\r\n\0" + bytes(8), b"\xff\xff"
+_NUMBER, _DIGEST = b"\0\2\0\0\0\4", b"\0\0\0\x10"
+# Its text COPY, with a character between values that stands in none.
+_BETWEEN = "\1"
+_ESCAPES = str.maketrans({"\\": "\\\\", "\n": "\\n", "\r": "\\r", "\0": None})
 
 
 class Spool:
@@ -53,7 +62,7 @@ class Spool:
         self.levels: dict[str, FoundLevel] = {}
         self.counts: dict[str, int] = dict.fromkeys(TABLES, 0)
         self._files: dict[str, BinaryIO] = {}
-        self._waiting: dict[str, list[tuple[Any, ...]]] = {name: [] for name in TABLES}
+        self._waiting: dict[str, list[bytes]] = {name: [] for name in (*TABLES, "shown")}
 
     def __enter__(self) -> Self:
         return self
@@ -73,28 +82,59 @@ class Spool:
                 self._put(name, row)
             if seen % BLOCK == 0:
                 tell(seen)
-        for name in TABLES:
+        for name in self._waiting:
             self._write(name)
 
     def load(self, db: Db) -> None:
-        """Make the temporary tables ``reading_…``, which last until the transaction ends."""
+        """Make the temporary tables ``reading_…``, which last until the transaction ends.
+
+        Of holdings only their numbers and digests, in ``reading_shown``; the rest is ``load_holdings``'s.
+        """
         raw = driver_of(db)
         raw.execute(_BUFFERS)
-        for name, columns in TABLES.items():
-            raw.execute(f"create temporary table reading_{name} (n serial, {columns}) on commit drop")
-            listed = ", ".join(column.split()[0] for column in columns.split(", "))
-            copied = f"copy reading_{name} ({listed}) from stdin (format csv, null '\\N')"
-            with raw.cursor() as cursor, cursor.copy(copied) as copy:
-                file = self._files.get(name)
-                if file is not None:
-                    file.seek(0)
-                    while block := file.read(1 << 20):
-                        copy.write(block)
-            raw.execute(f"analyze reading_{name}")
+        for name in TABLES.keys() - {"holdings"}:
+            self._copy(db, name, self._lines(name))
+        raw.execute("create temporary table reading_shown (n int, digest uuid) on commit drop")
+        with raw.cursor() as cursor, cursor.copy("copy reading_shown from stdin (format binary)") as copy:
+            for block in chain((_BEGIN,), self._blocks("shown"), (_END,)):
+                copy.write(block)
 
-    def _put(self, name: str, row: tuple[Any, ...]) -> None:
-        self._waiting[name].append(row)
+    def load_holdings(self, db: Db, wanted: Collection[int]) -> None:
+        """Make the temporary table ``reading_holdings`` of those with these numbers."""
+        lines = self._lines("holdings")
+        if len(wanted) < self.counts["holdings"]:
+            numbers = set(wanted)
+            lines = (line for n, line in enumerate(lines, 1) if n in numbers)
+        self._copy(db, "holdings", lines)
+
+    def _copy(self, db: Db, name: str, lines: Iterable[bytes]) -> None:
+        raw = driver_of(db)
+        raw.execute(f"create temporary table reading_{name} (n int, {TABLES[name]}) on commit drop")
+        with raw.cursor() as cursor, cursor.copy(f"copy reading_{name} from stdin (delimiter '{_BETWEEN}')") as copy:
+            for line in lines:
+                copy.write(line)
+        raw.execute(f"analyze reading_{name}")
+
+    def _lines(self, name: str) -> Iterator[bytes]:
+        file = self._files.get(name)
+        if file is not None:
+            file.seek(0)
+            yield from file
+
+    def _blocks(self, name: str) -> Iterator[bytes]:
+        file = self._files.get(name)
+        if file is not None:
+            file.seek(0)
+            yield from iter(lambda: file.read(1 << 18), b"")
+
+    def _put(self, name: str, row: tuple[str, ...]) -> None:
         self.counts[name] += 1
+        line = _line(row)
+        if name == "holdings":
+            digest = blake2b(line, digest_size=16)
+            self._waiting["shown"].append(_NUMBER + self.counts[name].to_bytes(4) + _DIGEST + digest.digest())
+            line = b"%b\1%b" % (digest.hexdigest().encode(), line)
+        self._waiting[name].append(b"%d\1%b\n" % (self.counts[name], line))
         if len(self._waiting[name]) >= BLOCK:
             self._write(name)
 
@@ -103,30 +143,37 @@ class Spool:
             return
         if name not in self._files:
             self._files[name] = tempfile.TemporaryFile()  # noqa: SIM115  closed when the context ends
-        text = io.StringIO()
-        csv.writer(text).writerows(self._waiting[name])
+        self._files[name].write(b"".join(self._waiting[name]))
         self._waiting[name].clear()
-        # What PostgreSQL can't keep in a text is nobody's name.
-        self._files[name].write(text.getvalue().encode("utf-8", "replace").replace(b"\0", b""))
 
 
-def _row(thing: Found) -> tuple[str, tuple[Any, ...]]:
+def _line(row: tuple[str, ...]) -> bytes:
+    """A row for text COPY. What PostgreSQL can't keep in a text is nobody's name, and is left out."""
+    joined = _BETWEEN.join(row)
+    if joined.count(_BETWEEN) >= len(row):
+        joined = _BETWEEN.join(value.replace(_BETWEEN, "") for value in row)
+    return joined.translate(_ESCAPES).encode("utf-8", "replace")
+
+
+_BOOL = {True: "t", False: "f"}
+
+
+def _row(thing: Found) -> tuple[str, tuple[str, ...]]:
     match thing:
         case Holding():
             until = thing.until.astimezone(UTC).isoformat() if thing.until else ""
             parts = _json(thing.parts) if thing.parts else ""
-            return "holdings", (
-                thing.account, thing.holder, thing.holder_is_account, thing.level, until, _json(thing.handle), parts
-            )  # fmt: skip
+            handle, by_account = _json(thing.handle), _BOOL[thing.holder_is_account]
+            return "holdings", (thing.account, thing.holder, by_account, thing.level, until, handle, parts)
         case SharedAccount():
             return "accounts", (thing.handle, thing.comment, thing.kind, thing.stamp)
         case Unchanged():
             return "unchanged", (thing.account,)
         case FoundPart():
-            return "parts", (thing.account, thing.handle, thing.name, thing.kind, thing.public)
+            return "parts", (thing.account, thing.handle, thing.name, thing.kind, _BOOL[thing.public])
         case Login():
-            hangs = _json(thing.hangs)
-            return "logins", (thing.handle, thing.comment, thing.is_app, _json(thing.marks), thing.locked, hangs)
+            is_app, locked = _BOOL[thing.is_app], _BOOL[thing.locked]
+            return "logins", (thing.handle, thing.comment, is_app, _json(thing.marks), locked, _json(thing.hangs))
         case Presence():
             times = thing.started_at.isoformat(), thing.last_seen_at.isoformat()
             return "presences", (thing.key, thing.login, thing.device, thing.address, *times, _json(thing.handle))

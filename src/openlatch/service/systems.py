@@ -142,7 +142,7 @@ _CHANGED_HERE = """
     select distinct a.handle from accounts a join grants g on g.account_id = a.id
     where a.system_id = :system and (
         (g.state = 'ended' and g.ended_at >= :read_at)
-        or (g.state <> 'ended' and g.shown is distinct from split_part(g.shown, '/', 1) || '/' || g.version))
+        or (g.state <> 'ended' and g.holder_kind <> 'team' and g.shown is null and g.missing_since is null))
 """
 
 

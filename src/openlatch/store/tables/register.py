@@ -213,8 +213,9 @@ class Grant(Recorded, Keyed, Base):
     """The fact that a holder may act in an account.
 
     ``owed`` is what its system still has to be brought to: ``give`` or ``take``; None when it is as it should be.
-    ``shown`` is what the last read showed and at which version, in short; ``differs`` what the system has instead of
-    what is recorded. ``contradicted_at``: a read showed that it is not gone, though the system had said so.
+    ``shown`` is a digest of what the last read showed; the database forgets it when the grant changes. ``differs`` is
+    what the system has instead of what is recorded. ``contradicted_at``: a read showed that it is not gone, though the
+    system had said so.
     """
 
     __tablename__ = "grants"
@@ -223,7 +224,13 @@ class Grant(Recorded, Keyed, Base):
         CheckConstraint("num_nonnulls(person_id, team_id, app_id, holder_account_id) = 1", name="one_holder"),
         CheckConstraint("state in ('pending', 'active', 'suspended', 'revoking', 'ended')", name="state"),
         CheckConstraint("(state = 'ended') = (ended_as is not null)", name="ended_as"),
-        Index("ix_grants_account_id", "account_id", "state"),
+        # With all that comparing a reading needs, so that it reads no grant that is as it was.
+        Index(
+            "ix_grants_account_id",
+            "account_id",
+            "state",
+            postgresql_include=["organisation_id", "holder_kind", "shown", "id"],
+        ),
         Index("ix_grants_holder_id", "holder_id"),
         Index("ix_grants_held_by_many", "account_id", postgresql_where=text("holder_kind in ('team', 'account')")),
         Index("ix_grants_given_by_id", "given_by_id"),
@@ -266,7 +273,7 @@ class Grant(Recorded, Keyed, Base):
     recorded: Mapped[bool] = mapped_column(server_default="true")
     seen_at: Mapped[datetime | None]
     missing_since: Mapped[datetime | None]
-    shown: Mapped[str | None]
+    shown: Mapped[UUID | None]
     differs: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
     contradicted_at: Mapped[datetime | None]
     emergency: Mapped[bool] = mapped_column(server_default="false")
