@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import subprocess
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -12,9 +12,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from openlatch.adapters import Reading
 from openlatch.adapters import host_files as files
+from openlatch.adapters import host_sessions as sessions
+from openlatch.adapters.host import HostAdapter
+from openlatch.core.words import StepKind
 from openlatch.errors import SystemRefused
-from tests.adapters.worlds import KEYS
+from openlatch.standins import host
+from tests.adapters.worlds import KEYS, TODAY
 
 ODD = (
     b"# ssh-ed25519 AAAA in a comment\r\n\t  \n"
@@ -55,7 +60,8 @@ def test_any_bytes_are_read_without_harm(content: bytes) -> None:
         assert key.fingerprint.startswith("SHA256:")
     assert files.without_key(content, "SHA256:none") == content
     list(files.rules("x", content.decode("utf-8", "replace")))
-    list(files.signed_in(content))
+    list(sessions.signed_in(content))
+    list(sessions.told(content.decode("utf-8", "replace")))
 
 
 def test_a_file_is_changed_in_one_go_with_a_copy_and_its_mode(tmp_path: Path) -> None:
@@ -83,3 +89,40 @@ def test_rules_of_sudo_are_told_from_what_is_none() -> None:
     text = "Defaults env_reset\n@include x\nUser_Alias CREW = ann\n# bob ALL=(ALL) ALL\nann ALL=(ALL:ALL) ALL\n"
     text += "%maps host1 = (root) NOPASSWD: /usr/bin/ls, /usr/bin/df\n"
     assert [(r.who, r.everything) for r in files.rules("x", text)] == [("ann", True), ("%maps", False)]
+
+
+LOGINCTL = """#!/bin/sh
+case "$1" in
+list-sessions) echo "  3 1000 ann  seat0 tty2"; echo " c1  998 kiosk"; echo " 9 1000 ann - -" ;;
+show-session) printf 'Name=ann\\nLeader={there}\\nTTY=tty2\\nRemoteHost=192.0.2.8\\nClass=user\\n\\n'
+    printf 'Name=kiosk\\nLeader={there}\\nClass=greeter\\n\\nName=ann\\nLeader=999999999\\nClass=user\\n' ;;
+esac
+"""
+
+
+def test_sessions_of_systemd_are_told_once_and_hung_up(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """By their leading process; greeters and sessions whose process is gone are none."""
+    root, programs = tmp_path / "host", tmp_path / "bin"
+    host.prepare(root, {"users": {"ann": "Ann Lee"}, "groups": {}, "keys": {}, "rules": {}, "folders": {}}, TODAY)
+    programs.mkdir()
+    monkeypatch.setenv("PATH", f"{programs}:{os.environ['PATH']}")
+    adapter = HostAdapter({"root": str(root), "sessions": "loginctl"}, "")
+    monkeypatch.setenv("PATH", str(programs))
+    with pytest.raises(SystemRefused, match="loginctl is not installed"):
+        Reading.of(adapter.read())
+    monkeypatch.setenv("PATH", f"{programs}:{os.environ['PATH']}:/usr/bin:/bin")
+    process = subprocess.Popen(["sleep", "600"])
+    try:
+        (programs / "loginctl").write_text(LOGINCTL.format(there=process.pid))
+        (programs / "loginctl").chmod(0o755)
+        (presence,) = Reading.of(adapter.read()).presences
+        assert (presence.login, presence.device, presence.address) == ("user:ann", "tty2", "192.0.2.8")
+        assert abs(datetime.now(UTC) - presence.started_at) < timedelta(minutes=1)
+        host.sign_in(root, process.pid, "ann", "pts/3", "192.0.2.8", datetime.now(UTC))
+        assert [p.device for p in Reading.of(adapter.read()).presences] == ["pts/3"]
+        adapter.apply(StepKind.END_SESSIONS, presence.handle)
+        assert process.wait(5) is not None
+        assert Reading.of(adapter.read()).presences == ()
+    finally:
+        process.kill()
+        process.wait()

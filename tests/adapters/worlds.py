@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import imaplib
 import subprocess
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -129,7 +130,7 @@ def ldap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
 
 def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     """A Dovecot server, asked by imaplib."""
-    server = mailboxes.MailboxServer(folder / "mailboxes")
+    server = mailboxes.MailboxServer(folder / "mailboxes", secret=ADAPTER_PASSWORD)
     server.start()
     lists = [
         ("Booking desk", "ann", "lrswipkxtea"), ("Booking desk", "bob", "lrs"),
@@ -138,10 +139,28 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     boxes = ["Booking desk", "Booking desk/Refunds", 'Booking desk/Zwölf "Uhr" & mehr', "Rescue"]
     encoded = [box.replace("&", "&-").replace("ö", "&APY-").replace('"', '\\"') for box in boxes]
     plan = {"logins": ["ann", "bob", "cy"], "mailboxes": encoded, "lists": lists}
-    server.prepare(plan, ADAPTER_PASSWORD)
+    server.prepare(plan)
+    open_ones: list[imaplib.IMAP4] = []
+
+    def session() -> tuple[str, Callable[[], bool]]:
+        mail = imaplib.IMAP4("127.0.0.1", server.port)
+        mail.login("bob", mailboxes.LOGIN_PASSWORD)
+        open_ones.append(mail)
+
+        def goes_on() -> bool:
+            try:
+                return mail.noop()[0] == "OK"
+            except (imaplib.IMAP4.error, OSError):
+                return False
+
+        return "bob", goes_on
+
+    def stop() -> None:
+        for mail in open_ones:
+            mail.shutdown()
+        server.stop()
 
     def asked(who: str) -> str:
-        import imaplib
 
         with imaplib.IMAP4("127.0.0.1", server.port) as mail:
             mail.login(mailboxes.ADAPTER_LOGIN, ADAPTER_PASSWORD)
@@ -153,8 +172,9 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return " ".join(words)
 
     return World(
-        "mailboxes", mailboxes.usual(server), "Shared/Booking desk", "ann", "bob", asked, {"port": 1}, server.stop
-    )
+        "mailboxes", mailboxes.usual(server), "Shared/Booking desk", "ann", "bob", asked, {"port": 1}, stop,
+        session=session,
+    )  # fmt: skip
 
 
 KEYS = {

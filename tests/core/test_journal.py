@@ -89,11 +89,12 @@ def test_an_entry_without_a_part_is_found(name: str) -> None:
     assert any("has no" in fault.what for fault in journal.verify(whole).faults)
 
 
+TEXT = st.text(st.characters(exclude_categories=["Cs"]))
+NUMBERS = st.integers(-(2**53) + 1, 2**53 - 1) | st.floats(allow_nan=False, allow_infinity=False)
 JSON = st.recursive(
-    st.none() | st.booleans() | st.integers(-(2**53) + 1, 2**53 - 1) | st.floats(allow_nan=False, allow_infinity=False)
-    | st.text(st.characters(exclude_categories=["Cs"])),
-    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(st.characters(exclude_categories=["Cs"])), inner),
-)  # fmt: skip
+    st.none() | st.booleans() | NUMBERS | TEXT,
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner),
+)
 
 
 @given(JSON)

@@ -10,9 +10,7 @@ from __future__ import annotations
 import os
 import re
 import shutil
-import signal
 import subprocess
-import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -21,6 +19,7 @@ from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from openlatch.adapters import host_files as files
+from openlatch.adapters import host_sessions as sessions
 from openlatch.adapters.contract import (
     CALL_SECONDS,
     NOTHING,
@@ -118,6 +117,7 @@ class HostAdapter(Adapter):
         Setting("root", "The folder that the host's files are below: / for this host."),
         Setting("folders", "Shared folders whose access control lists are looked at, with commas between them.", ""),
         Setting("time_zone", "The host's time zone.", "UTC"),
+        Setting("sessions", "What tells of sessions: utmp, or loginctl for that and the sessions of systemd.", "utmp"),
     )
     can = Abilities(
         steps=frozenset(StepKind) - {StepKind.DROP, StepKind.BY_HAND, StepKind.READ_AGAIN},
@@ -133,6 +133,7 @@ class HostAdapter(Adapter):
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
         self._root = Path(settings["root"])
+        self._asks_loginctl = settings.get("sessions", "utmp") == "loginctl"
         self._folders = [f.strip() for f in str(settings.get("folders") or "").split(",") if f.strip()]
         try:
             self._zone = ZoneInfo(settings.get("time_zone") or "UTC")
@@ -185,7 +186,7 @@ class HostAdapter(Adapter):
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         if kind is StepKind.END_SESSIONS:
-            return _hang_up(detail["process"], detail["began"])
+            return sessions.hang_up(detail["process"], detail["began"])
         if kind in (StepKind.LOCK, StepKind.UNLOCK):
             return self._change("etc/shadow", lambda c: _lock(c, _plain(detail["login"]), kind is StepKind.LOCK))
         if kind is StepKind.GIVE:
@@ -209,7 +210,7 @@ class HostAdapter(Adapter):
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the file, list, lock or process is as the step wants it."""
         if kind is StepKind.END_SESSIONS:
-            there = _began(detail["process"]) == detail["began"]
+            there = sessions.began(detail["process"]) == detail["began"]
             return f"process {detail['process']} is still there" if there else None
         if kind in (StepKind.LOCK, StepKind.UNLOCK):
             name, locked = _plain(detail["login"]), _plain(detail["login"]) in self._locked()
@@ -305,8 +306,15 @@ class HostAdapter(Adapter):
                 yield from host.holding(name, account, level, handle)
 
     def _sessions(self, host: _Names) -> Iterator[Found]:
-        for record in files.signed_in(self._bytes("run/utmp", True)):
-            began = _began(record.process)
+        records = list(sessions.signed_in(self._bytes("run/utmp", True)))
+        if self._asks_loginctl:
+            # A session that both tell of is one: utmp knows its terminal, too.
+            known = {record.process for record in records}
+            listed = sessions.listed(self._run(["loginctl", "list-sessions", "--no-legend", "--no-pager"]))
+            shown = self._run(["loginctl", "show-session", *sessions.SHOWN, *listed]) if listed else ""
+            records += [record for record in sessions.told(shown) if record.process not in known]
+        for record in records:
+            began = sessions.began(record.process)
             if began is None or record.user not in host.users:
                 continue
             yield host.user(record.user)
@@ -379,7 +387,8 @@ class HostAdapter(Adapter):
         try:
             done = subprocess.run(command, capture_output=True, text=True, timeout=CALL_SECONDS, check=False)
         except FileNotFoundError as error:
-            raise SystemRefused(f"{command[0]} is not installed.", "Install Debian's package acl.") from error
+            package = "systemd, or set sessions to utmp" if command[0] == "loginctl" else "acl"
+            raise SystemRefused(f"{command[0]} is not installed.", f"Install Debian's package {package}.") from error
         except subprocess.TimeoutExpired as error:
             raise SystemDown(f"{command[0]} did not answer.", "It will be tried again.") from error
         if done.returncode:
@@ -413,32 +422,6 @@ def _members(host: _Names) -> Iterator[Found]:
 
 def _plain(handle: str) -> str:
     return handle.removeprefix("user:")
-
-
-def _began(process: int) -> str | None:
-    """When a process began, in ticks since the machine did (proc(5)); None when there is none, or it has ended."""
-    try:
-        fields = Path(f"/proc/{process}/stat").read_text().rsplit(")", 1)[-1].split()
-    except OSError:
-        return None
-    return None if fields[0] in "ZX" else fields[19]
-
-
-def _hang_up(process: int, began: str) -> str:
-    """Hang a session up, and see it gone; one that does not mind is killed."""
-    for number, seconds in ((signal.SIGHUP, 3), (signal.SIGKILL, 2)):
-        try:
-            os.kill(process, number)
-        except ProcessLookupError:
-            break
-        except PermissionError as error:
-            raise SystemRefused(f"Process {process} may not be signalled.", "Give the service CAP_KILL.") from error
-        deadline = time.monotonic() + seconds
-        while time.monotonic() < deadline:
-            if _began(process) != began:
-                return f"Hung up process {process}."
-            time.sleep(0.02)
-    return f"Hung up process {process}; it has not gone yet."
 
 
 def _without_member(content: bytes, group: str, user: str) -> bytes:

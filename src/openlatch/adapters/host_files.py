@@ -11,7 +11,6 @@ import hashlib
 import os
 import re
 import shutil
-import struct
 import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -27,9 +26,6 @@ _KEY = re.compile(
 )
 _OPTION = re.compile(r'([a-zA-Z0-9-]+)(?:="((?:[^"\\]|\\.)*)")?(?:,|$)')
 _RULE = re.compile(r"^(?P<who>\S+)\s+(?P<hosts>[^=]+?)\s*=\s*(?P<what>.+)$")
-# One record of utmp as glibc writes it on Linux (utmp(5)): kind, process, line, ..., user, host, ..., seconds, ...
-_UTMP = struct.Struct("<hxxi32s4s32s256shhiii4I20x")
-_SIGNED_IN = 7
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,17 +55,6 @@ class Rule:
     line: str
     who: str
     everything: bool
-
-
-@dataclass(frozen=True, slots=True)
-class SignedIn:
-    """One record of utmp: somebody who is signed in."""
-
-    process: int
-    line: str
-    user: str
-    host: str
-    since: datetime
 
 
 def keys(content: bytes) -> Iterator[Key]:
@@ -120,19 +105,6 @@ def rules(name: str, content: str) -> Iterator[Rule]:
             continue
         command = match["what"].rsplit(":", 1)[-1].rsplit(")", 1)[-1].strip()
         yield Rule(name, line, match["who"], command == "ALL")
-
-
-def signed_in(content: bytes) -> Iterator[SignedIn]:
-    """Those whom a utmp file shows as signed in."""
-    for start in range(0, len(content) - _UTMP.size + 1, _UTMP.size):
-        kind, process, line, _, user, host, _, _, _, seconds, micro, *_ = _UTMP.unpack_from(content, start)
-        if kind == _SIGNED_IN:
-            since = datetime.fromtimestamp(seconds + micro / 1_000_000, UTC)
-            yield SignedIn(process, _text(line), _text(user), _text(host), since)
-
-
-def _text(raw: bytes) -> str:
-    return raw.split(b"\0", 1)[0].decode("utf-8", "replace")
 
 
 def rewrite(root: Path, path: Path, change: Callable[[bytes], bytes]) -> bool:

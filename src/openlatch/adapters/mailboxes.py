@@ -1,8 +1,8 @@
 """Mail servers (IMAP4rev1 with access control lists, RFC 4314): a shared mailbox is an account, its folders are parts.
 
 Works with what the protocol gives and no more: LIST and NAMESPACE (RFC 3501, RFC 2342) find the mailboxes that are
-shared, GETACL tells who holds what, SETACL and DELETEACL change it. IMAP does not tell who is signed in, so a reading
-has no sessions.
+shared, GETACL tells who holds what, SETACL and DELETEACL change it. IMAP does not tell who is signed in; where the
+server has an administration that does, ``mail_sessions`` asks it.
 """
 
 from __future__ import annotations
@@ -28,6 +28,7 @@ from openlatch.adapters.contract import (
     SharedAccount,
     Whole,
 )
+from openlatch.adapters.mail_sessions import MailSessions
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -68,16 +69,25 @@ class MailboxAdapter(Adapter):
         Setting("tls", "Whether to speak TLS: none, starttls or always.", "starttls"),
         Setting("user", "Open Latch's login there; it must hold the right a on every shared mailbox."),
         Setting("prefix", "What the names of shared mailboxes begin with; left out, the server is asked.", ""),
+        Setting(
+            "sessions", "Address of Dovecot's administration over HTTP, to see and end sessions; may be left out.", ""
+        ),
         Setting("domain", "What follows the name of a login in their address; left out, logins have none.", ""),
     )
     can = Abilities(
-        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE}),
-        rights=("the rights l and a on every shared mailbox and folder (RFC 4314)",),
+        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.END_SESSIONS}),
+        rights=(
+            "the rights l and a on every shared mailbox and folder (RFC 4314)",
+            "the password of doveadm over HTTP, the same as that of the login, to see and end sessions",
+        ),
+        sessions=True,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
         self._settings = settings
         self._secret = secret
+        at = settings.get("sessions")
+        self._sessions = MailSessions(str(at), secret) if at else None
 
     def check(self) -> None:
         """Sign in, and look whether the server has access control lists and lets this login see them."""
@@ -91,6 +101,8 @@ class MailboxAdapter(Adapter):
                     raise SystemRefused(
                         f"{self._settings['user']} lacks the right a on {name}.", "Give it that right on all of them."
                     )
+        if self._sessions is not None:
+            self._sessions.going_on()
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Every shared mailbox with its folders and lists."""
@@ -116,6 +128,8 @@ class MailboxAdapter(Adapter):
             yield self._login(who)
         for (account, who), parts in people.items():
             yield _holding(account, who, parts)
+        if self._sessions is not None:
+            yield from self._sessions.presences({who for _, who in people})
         yield Whole()
 
     def _login(self, who: str) -> Login:
@@ -139,9 +153,11 @@ class MailboxAdapter(Adapter):
         )
 
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
-        """GIVE and REDUCE write an entry of the list, REMOVE deletes it."""
+        """GIVE and REDUCE write an entry of the list, REMOVE deletes it; END_SESSIONS puts a login out."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
+        if kind is StepKind.END_SESSIONS:
+            return self._told_of_sessions().end(detail)
         who = detail["who"]
         with self._connection() as mail:
             for box in detail["boxes"]:
@@ -155,7 +171,9 @@ class MailboxAdapter(Adapter):
         return f"{what} the entry of {who} on {', '.join(_decoded(box) for box in detail['boxes'])}."
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
-        """None when the lists are as the step wants them."""
+        """None when the lists are as the step wants them, or the session is gone."""
+        if kind is StepKind.END_SESSIONS:
+            return self._told_of_sessions().wrong(detail)
         who = detail["who"]
         with self._connection() as mail:
             for box in detail["boxes"]:
@@ -166,6 +184,13 @@ class MailboxAdapter(Adapter):
                 if allowed is not None and held - set(allowed):
                     return f"{who} still holds {''.join(r for r in RIGHTS if r in held)} on {_decoded(box)}"
         return None
+
+    def _told_of_sessions(self) -> MailSessions:
+        if self._sessions is None:
+            raise SystemRefused(
+                "The mail server does not tell of sessions any more.", "Set the address of its administration again."
+            )
+        return self._sessions
 
     def _prefix(self, mail: imaplib.IMAP4) -> str:
         """What shared mailboxes begin with: as set, or the first shared namespace that the server names."""

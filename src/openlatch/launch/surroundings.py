@@ -59,11 +59,11 @@ class Surroundings:
         self.connections.append(("Call-out directory", "directory", directory.usual(server)))
 
     def _mailboxes(self) -> None:
-        server = mailboxes.MailboxServer(self.folder / "mailboxes")
+        server = mailboxes.MailboxServer(self.folder / "mailboxes", secret=self.secret)
         server.start()
         self.servers.append(server)
         if not server.is_made:
-            server.prepare(self.plan["mailboxes"], self.secret)
+            server.prepare(self.plan["mailboxes"])
         self.connections.append(("Desk mail server", "mailboxes", {**mailboxes.usual(server), "domain": DOMAIN}))
 
     def _cloud(self) -> None:

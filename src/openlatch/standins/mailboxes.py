@@ -5,9 +5,10 @@ from __future__ import annotations
 import grp
 import imaplib
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from openlatch.processes import runner
+from openlatch.processes import runner, usual_port
 from openlatch.standins.server import Server
 
 ADAPTER_LOGIN = "open_latch"
@@ -40,6 +41,13 @@ service imap-login {{
 service anvil {{
   chroot =
 }}
+service doveadm {{
+  inet_listener http {{
+    address = 127.0.0.1
+    port = {sessions_port}
+  }}
+}}
+doveadm_password = {secret}
 passdb {{
   driver = passwd-file
   args = scheme=plain {folder}/logins
@@ -71,20 +79,27 @@ plugin {{
 """
 
 
+@dataclass
 class MailboxServer(Server):
-    """A Dovecot of our own."""
+    """A Dovecot of our own. ``secret`` is the password of Open Latch's login, and that of its administration."""
 
     program = "dovecot"
     package = "dovecot-imapd"
+
+    secret: str = ""
+    sessions_port: int = 0
 
     def write(self) -> None:
         """Its settings, and the one entry that lets Open Latch's login see and change every list."""
         user = runner()
         for name in ("homes", "shared", "run", "state"):
             (self.folder / name).mkdir(exist_ok=True)
+        (self.folder / "administration").mkdir(exist_ok=True)
+        self.sessions_port = usual_port(self.folder / "administration")
         settings = _SETTINGS.format(
-            folder=self.folder, user=user.pw_name, group=_group_of(user.pw_gid), port=self.port, prefix=PREFIX
-        )
+            folder=self.folder, user=user.pw_name, group=_group_of(user.pw_gid), port=self.port, prefix=PREFIX,
+            sessions_port=self.sessions_port, secret=self.secret,
+        )  # fmt: skip
         (self.folder / "dovecot.conf").write_text(settings)
         entries = (f"{PREFIX}* user={ADAPTER_LOGIN} lrwstipekxa", f"{PREFIX[:-1]} user={ADAPTER_LOGIN} lk")
         (self.folder / "everywhere").write_text("".join(f"{entry}\n" for entry in entries))
@@ -94,12 +109,12 @@ class MailboxServer(Server):
         """In the foreground, with our settings."""
         return ["-F", "-c", str(self.folder / "dovecot.conf")]
 
-    def prepare(self, plan: dict[str, Any], adapter_password: str) -> None:
+    def prepare(self, plan: dict[str, Any]) -> None:
         """Make logins, shared mailboxes with their folders, and the entries of their lists."""
-        logins = dict.fromkeys(plan["logins"], LOGIN_PASSWORD) | {ADAPTER_LOGIN: adapter_password}
+        logins = dict.fromkeys(plan["logins"], LOGIN_PASSWORD) | {ADAPTER_LOGIN: self.secret}
         (self.folder / "logins").write_text("".join(f"{name}:{word}\n" for name, word in logins.items()))
         with imaplib.IMAP4("127.0.0.1", self.port) as mail:
-            mail.login(ADAPTER_LOGIN, adapter_password)
+            mail.login(ADAPTER_LOGIN, self.secret)
             for box in plan["mailboxes"]:
                 _expect(mail.create(f'"{PREFIX}{box}"'), box)
             for box, who, rights in plan["lists"]:
@@ -113,10 +128,12 @@ def _expect(answer: tuple[str, list[Any]], what: str) -> None:
 
 
 def _group_of(gid: int) -> str:
-
     return grp.getgrgid(gid).gr_name
 
 
 def usual(server: MailboxServer) -> dict[str, Any]:
     """The settings by which Open Latch is connected with it."""
-    return {"host": "127.0.0.1", "port": server.port, "tls": "none", "user": ADAPTER_LOGIN, "prefix": PREFIX}
+    return {
+        "host": "127.0.0.1", "port": server.port, "tls": "none", "user": ADAPTER_LOGIN, "prefix": PREFIX,
+        "sessions": f"http://127.0.0.1:{server.sessions_port}",
+    }  # fmt: skip

@@ -1,0 +1,76 @@
+"""Who is signed in to a mail server: what IMAP does not tell, Dovecot's administration over HTTP does.
+
+Its commands ``who`` and ``kick`` are described at https://doc.dovecot.org/admin_manual/doveadm_http_api/. It tells of
+no beginnings, so a session counts from when it was first seen.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from typing import Any
+
+import httpx
+
+from openlatch.adapters.contract import CALL_SECONDS, Presence
+from openlatch.errors import SystemDown, SystemRefused
+
+_ADMINISTRATOR = "doveadm"
+# Everything that Open Latch asks for stands under this tag in the answer.
+_TAG = "open latch"
+
+
+class MailSessions:
+    """The sessions of a mail server whose administration is at ``address``; its password is ``secret``."""
+
+    def __init__(self, address: str, secret: str) -> None:
+        self._address = address.rstrip("/")
+        self._secret = secret
+
+    def going_on(self, who: str = "") -> list[dict[str, str]]:
+        """The connections that there are: username, service, pid and ip of each; of one login, or of all."""
+        mask = {"mask": [who]} if who else {}
+        return self._asked("who", {"separateConnections": True, **mask})
+
+    def presences(self, known: set[str]) -> Iterator[Presence]:
+        """The sessions of logins that are known, as they are now."""
+        now = datetime.now(UTC)
+        for row in self.going_on():
+            if row["username"] in known:
+                handle = {"who": row["username"], "process": row["pid"]}
+                key = f"{row['username']}@{row['pid']}"
+                yield Presence(key, row["username"], row["service"].upper(), row["ip"], now, now, handle)
+
+    def end(self, handle: dict[str, Any]) -> str:
+        """Put a login out of all its sessions, since one that is left would go on with what it has open."""
+        self._asked("kick", {"mask": [handle["who"]]})
+        return f"Ended the sessions of {handle['who']}."
+
+    def wrong(self, handle: dict[str, Any]) -> str | None:
+        """None when the session of a handle is gone."""
+        there = any(row["pid"] == handle["process"] for row in self.going_on(handle["who"]))
+        return f"{handle['who']} is still signed in" if there else None
+
+    def _asked(self, command: str, parameters: dict[str, Any]) -> list[dict[str, str]]:
+        try:
+            answer = httpx.post(
+                f"{self._address}/doveadm/v1", json=[[command, parameters, _TAG]], timeout=CALL_SECONDS,
+                auth=(_ADMINISTRATOR, self._secret),
+            )  # fmt: skip
+            if answer.status_code in (401, 403):
+                raise SystemRefused(
+                    "The mail server's administration refused the password.",
+                    "Set doveadm_password there to that of Open Latch's login.",
+                )
+            ((kind, rows, _),) = answer.raise_for_status().json()
+        except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
+            raise SystemDown(
+                f"The mail server's administration did not answer: {error}",
+                "It will be tried again; look whether it can be reached, or set no address for it.",
+            ) from error
+        # Nobody to put out is an answer, too: what it calls code 68 (no such user).
+        if kind == "doveadmResponse":
+            return list(rows)
+        if kind == "error" and rows.get("exitCode") == 68:
+            return []
+        raise SystemRefused(f"The mail server's administration refused {command}: {rows}", "Look at what it refused.")
