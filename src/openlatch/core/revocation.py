@@ -363,6 +363,14 @@ def wait_after(tries: int) -> timedelta:
     return min(FIRST_WAIT * (1 << doublings), LONGEST_WAIT)
 
 
+def is_due(next_try: datetime | None, now: datetime) -> bool:
+    """Whether a wait is over.
+
+    One that is longer than any that is ever set was set by a clock that has been put back since: it is over, too.
+    """
+    return next_try is None or not now < next_try <= now + LONGEST_WAIT
+
+
 def succeeded(progress: Progress, answer: str) -> Progress:
     """The step after the system did it, or showed that it was done already."""
     return Progress(StepState.DONE, progress.tries, answer, None)
@@ -388,7 +396,7 @@ def next_due(steps: Sequence[tuple[StepKind, UUID | None, Progress]], now: datet
     for index, (_, system, progress) in enumerate(steps):
         if progress.state in (*OVER, StepState.BY_HAND) or system in held_up:
             continue
-        if progress.state is StepState.WAITING and progress.next_try and progress.next_try > now:
+        if progress.state is StepState.WAITING and not is_due(progress.next_try, now):
             held_up.add(system)
             continue
         return index

@@ -14,7 +14,8 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select, update
+from sqlalchemy import exists, select, update
+from sqlalchemy.orm import aliased
 
 from openlatch.adapters import Adapter
 from openlatch.core import revocation as core
@@ -25,6 +26,7 @@ from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.database import alone
 from openlatch.store.tables import Account, Grant, Revocation, Step, System
+from openlatch.store.waiting import is_over
 
 # So many steps of one system are taken, tried and put down together.
 MOST_AT_ONCE = 50
@@ -141,7 +143,7 @@ def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
     first = tasks[0]
     mine = [task for task in tasks if task.system == first.system and task.progress.state is not StepState.BY_HAND]
     for task in mine[:MOST_AT_ONCE]:
-        waits = task.progress.next_try is not None and task.progress.next_try > now
+        waits = not core.is_due(task.progress.next_try, now)
         if waits or (task.kind is StepKind.READ_AGAIN) != (first.kind is StepKind.READ_AGAIN):
             return
         yield task
@@ -216,7 +218,14 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
 
 def unfinished(unit: Unit) -> list[UUID]:
     """Revocations with a step that is due now, for a worker that looks round."""
+    before, of_before, of_step = aliased(Step), aliased(Account), aliased(Account)
+    holds_up = exists().where(
+        before.revocation_id == Step.revocation_id, before.position < Step.position,
+        before.state == StepState.WAITING, ~is_over(before.next_try_at, unit.now),
+        of_before.id == before.account_id, of_step.id == Step.account_id, of_before.system_id == of_step.system_id,
+    )  # fmt: skip
     due = select(Step.revocation_id).where(
-        (Step.state == StepState.OPEN) | ((Step.state == StepState.WAITING) & (Step.next_try_at <= unit.now))
+        (Step.state == StepState.OPEN) | ((Step.state == StepState.WAITING) & is_over(Step.next_try_at, unit.now)),
+        ~holds_up,
     )
     return list(unit.db.scalars(due.distinct()))

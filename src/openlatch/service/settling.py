@@ -20,6 +20,7 @@ from openlatch.errors import SystemDown, SystemRefused
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
+from openlatch.store.waiting import is_over
 
 
 def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
@@ -124,6 +125,6 @@ def _store(
 
 def due(unit: Unit) -> list[UUID]:
     """Grants whose system is owed something now."""
-    owed = select(Grant.id).where(Grant.owed.is_not(None), Grant.owed_next_try_at <= unit.now)
+    owed = select(Grant.id).where(Grant.owed.is_not(None), is_over(Grant.owed_next_try_at, unit.now))
     live = Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))
     return list(unit.db.scalars(owed.where(live).order_by(Grant.owed_next_try_at).limit(500)))

@@ -11,7 +11,7 @@ from datetime import timedelta
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import or_, select, text, update
+from sqlalchemy import func, or_, select, text, update
 
 from openlatch.adapters import Adapter
 from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
@@ -89,7 +89,12 @@ def due(unit: Unit) -> list[UUID]:
     wanted = select(System).where(
         System.kind.in_(unit.service.adapters),
         System.secret.is_not(None),
-        or_(System.next_read_at.is_(None), System.next_read_at <= unit.now),
+        or_(
+            System.next_read_at.is_(None),
+            System.next_read_at <= unit.now,
+            # Farther off than the schedule ever puts it: the clock has been put back.
+            System.next_read_at > unit.now + func.make_interval(0, 0, 0, 0, 0, System.read_every),
+        ),
     )
     found = unit.db.scalars(wanted.with_for_update(skip_locked=True)).all()
     for system in found:

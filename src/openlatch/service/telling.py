@@ -26,6 +26,7 @@ from openlatch.core.words import HolderKind, Reach
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import cut
 from openlatch.store.tables import Account, Mail, Notice, Person, SignIn
+from openlatch.store.waiting import is_over
 
 SMTP_SECONDS = 20
 GIVE_UP_AFTER = timedelta(days=3)
@@ -166,7 +167,7 @@ def administrators(unit: Unit) -> set[UUID]:
 
 def waiting(unit: Unit) -> bool:
     """Whether any mail is due to be sent."""
-    due = select(Mail.id).where(Mail.state == "waiting", Mail.next_try_at <= unit.now)
+    due = select(Mail.id).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
     return unit.db.scalar(due.limit(1)) is not None
 
 
@@ -180,7 +181,7 @@ def send_due(service: Service, organisation: UUID, post: Post | None) -> int:
     viewer = Viewer.itself(organisation)
     for _ in range(MOST_AT_ONCE):
         with service.unit(viewer) as unit:
-            due = select(Mail).where(Mail.state == "waiting", Mail.next_try_at <= unit.now)
+            due = select(Mail).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
             row = unit.db.scalars(due.order_by(Mail.next_try_at).limit(1).with_for_update(skip_locked=True)).first()
             if row is None:
                 return sent

@@ -1,0 +1,15 @@
+"""What waits until an instant, in the database."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ColumnElement, or_
+
+from openlatch.core.revocation import LONGEST_WAIT
+
+
+def is_over(column: Any, now: datetime) -> ColumnElement[bool]:
+    """Whether a wait is over: the same as ``core.revocation.is_due``, for rows that wait."""
+    return or_(column <= now, column > now + LONGEST_WAIT)
