@@ -7,6 +7,7 @@ register has and the system does not is marked as missing, and what is more, les
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from typing import Any, cast
@@ -30,6 +31,8 @@ SENSITIVITY_OF_THE_UNKNOWN = 3
 BATCH = 2_000
 # What so many touch is put before the rules by the next pass over everything, which is faster then.
 MOST_AT_ONCE = 5_000
+# So many that differ are no longer looked up one by one.
+MANY = 50_000
 
 _LIVE = f"('{GrantState.ACTIVE}', '{GrantState.SUSPENDED}', '{GrantState.REVOKING}')"
 # Holdings and grants that are not each other's as at the last reading. A grant keeps the digest of what was shown of it
@@ -62,7 +65,8 @@ DIFFERENCES = f"""
         from (
             select grant_id as id from apart where grant_id is not null
             union select o.id from shown s join grants o on o.account_id = s.account_id and o.holder_id = s.holder_id
-        ) met join grants g using (id) join accounts a on a.id = g.account_id
+        ) met cross join lateral (select * from grants one where one.id = met.id {{each}}) g
+        join accounts a on a.id = g.account_id
         where g.state in {_LIVE}
     )
     select s.*, k.id as grant_id, k.state, k.recorded, k.version, k.missing_since,
@@ -153,6 +157,7 @@ class Comparison:
         self.db, self.organisation = unit.db, unit.viewer.organisation
         self.named = {"system": system.id, "now": unit.now, "begun": begun}
         self.touched: set[UUID] = set()
+        self.many = False
         self.happened: list[tuple[str, UUID, str, UUID]] = []
 
     def carry_out(self) -> Outcome:
@@ -163,14 +168,15 @@ class Comparison:
         for rows in self._rows(_CHANGED):
             self._follow(rows)
         missing = sum(self._miss(rows) for rows in self._rows(_GONE))
-        self.touched |= set(self.db.scalars(text(_SEE_ENDED), self.named))
-        seen, ended = self._sessions()
-        self._used()
+        with self._at_large():
+            self.touched |= set(self.db.scalars(text(_SEE_ENDED), self.named))
+            seen, ended = self._sessions()
+            self._used()
+            unrecorded, differing = self._count(~Grant.recorded), self._count(Grant.differs.is_not(None))
         self._put_down()
         self._evaluate(seen | ended, accounts | self.found)
         return Outcome(
-            self.spool.counts["holdings"], self._count(~Grant.recorded), new, missing,
-            self._count(Grant.differs.is_not(None)), len(seen), len(ended),
+            self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended)
         )  # fmt: skip
 
     def look(self) -> int:
@@ -188,14 +194,22 @@ class Comparison:
         wanted = self.db.scalars(text("select n from apart where n is not null")).all()
         self.spool.load_holdings(self.db, wanted)
         self.db.execute(text("analyze apart"))
-        if len(wanted) > MOST_AT_ONCE:
-            # What has just come has no statistics yet: looked up one by one, a first reading would take for ever.
-            self.db.execute(text("set local enable_nestloop = off"))
-        found = cast(CursorResult[Any], self.db.execute(text(DIFFERENCES), self.named)).rowcount
-        self.db.execute(text("set local enable_nestloop = on"))
+        self.many = len(wanted) > MANY
+        # A few are looked up one by one, whatever the planner takes for cheaper; a great many are not.
+        look = text(DIFFERENCES.format(each="" if self.many else "offset 0"))
+        with self._at_large():
+            found = cast(CursorResult[Any], self.db.execute(look, self.named)).rowcount
         self.db.execute(text("create index on differences (n)"))
         self.db.execute(text("analyze differences"))
         return found
+
+    @contextmanager
+    def _at_large(self) -> Iterator[None]:
+        """With many that are new nothing is looked up one by one: the planner has no statistics of them yet."""
+        if self.many:
+            self.db.execute(text("set local enable_nestloop = off"))
+        yield
+        self.db.execute(text("set local enable_nestloop = on"))
 
     def _evaluate(self, sessions: set[UUID], accounts: set[UUID]) -> None:
         self.db.flush()
