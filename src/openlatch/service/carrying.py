@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from itertools import takewhile
 from typing import Any
 from uuid import UUID
 
@@ -106,11 +107,12 @@ def _next(
         }  # fmt: skip
         own = [step for step, _ in steps.values()]
         _put_down(unit, {step.id: step for step in own}, tried)
-        if finishing.finish_if_done(unit, row, own):
+        if tried and finishing.finish_if_done(unit, row, own):
             return _Turn()
         tasks = [_task(step, system) for step, system in steps.values() if step.state not in core.OVER]
         due = core.next_due([(t.kind, t.system, t.progress) for t in tasks], unit.now)
         if due is None:
+            finishing.finish_if_done(unit, row, own)
             waits = [step.next_try_at for step in own if step.next_try_at is not None]
             return _Turn(back=min(waits, default=None))
         taken = [_counted(steps[task.id][0], task, own) for task in _together(tasks[due:], unit.now)]
@@ -139,14 +141,9 @@ def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
 
 
 def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
-    """The first step, and those of its system that follow it and are due: reading again only by itself."""
-    first = tasks[0]
-    mine = [task for task in tasks if task.system == first.system and task.progress.state is not StepState.BY_HAND]
-    for task in mine[:MOST_AT_ONCE]:
-        waits = not core.is_due(task.progress.next_try, now)
-        if waits or (task.kind is StepKind.READ_AGAIN) != (first.kind is StepKind.READ_AGAIN):
-            return
-        yield task
+    """The first step, and those of its system that follow it and are due."""
+    mine = [task for task in tasks if task.system == tasks[0].system and task.progress.state is not StepState.BY_HAND]
+    yield from takewhile(lambda task: core.is_due(task.progress.next_try, now), mine[:MOST_AT_ONCE])
 
 
 def _try(adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
@@ -205,6 +202,8 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
     """A read contradicts steps that were done: they are open again, and what they should have ended is flagged."""
     grants = []
     for step, shown in wrong:
+        if step.state == StepState.SKIPPED:
+            continue
         progress = core.contradicted(core.Progress(StepState(step.state), step.tries), shown, unit.now)
         step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
         step.done_at = None

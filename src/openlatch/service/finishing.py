@@ -28,6 +28,9 @@ def finish_if_done(unit: Unit, revocation: Revocation, own: Sequence[Step] | Non
     if core.is_finished(core.Progress(StepState(step.state)) for step in steps):
         finish(unit, revocation, steps)
         return True
+    unread = {step.account_id for step in steps if step.kind == StepKind.READ_AGAIN and step.state not in core.OVER}
+    if unread.issuperset(step.account_id for step in steps):
+        return False
     by_target = _Steps(steps)
     proved = [target for target in _targets(unit, revocation) if by_target.prove(target)]
     _end(unit, revocation, proved, by_target)

@@ -114,7 +114,7 @@ def start(
     )
     unit.db.add(row)
     unit.db.flush()
-    _store_targets(unit, row, wish, prepared)
+    _store_targets(unit, row, wish, prepared, grants)
     for position, step in enumerate(prepared.preview.steps, 1):
         unit.db.add(_step_row(unit, row.id, position, step))
     for grant in grants:
@@ -179,9 +179,10 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
         unit.sight.require_answers_for(account)
     systems = _systems(unit, accounts)
     register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
-    terms = cut.terms_of(unit.db, [grant.id for grant in grants])
-    values = [(grant, cut.grant_value(grant, terms.get(grant.id, []))) for grant in grants]
-    targets = [_target(unit, grant, value, systems[grant.account_id], wish) for grant, value in values]
+    held = {grant.id: grant for grant in register.grants}
+    terms = cut.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
+    values = [held.get(grant.id) or cut.grant_value(grant, terms.get(grant.id, ())) for grant in grants]
+    targets = [_target(unit, x, value, systems[x.account_id], wish) for x, value in zip(grants, values, strict=True)]
     live = [_live(session, systems[session.account_id]) for session in sessions]
     hangs = [] if wish.is_trim else _hangs(unit, grants)
     found = core.preview(register, targets, live, unit.now, parts, logins, hangs)
@@ -258,9 +259,9 @@ def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
 
 def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
     found = unit.db.execute(
-        select(Account.id, System).join(System, System.id == Account.system_id).where(Account.id.in_(accounts))
+        select(Account, System).join(System, System.id == Account.system_id).where(Account.id.in_(accounts))
     )
-    return dict(found.all())
+    return {account.id: system for account, system in found}
 
 
 def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
@@ -350,9 +351,9 @@ def _live(row: Session, system: System) -> core.LiveSession:
     return core.LiveSession(row.id, row.account_id, holder, system.kind != "by_hand" and bool(row.handle), row.handle)
 
 
-def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared) -> None:
+def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared, grants: Sequence[Grant]) -> None:
     base = {"organisation_id": unit.viewer.organisation, "revocation_id": row.id}
-    before = _as_they_were(unit, [target.grant.id for target in prepared.targets])
+    before = _as_they_were(unit, grants)
     for target in prepared.targets:
         unit.db.add(
             RevocationTarget(
@@ -370,12 +371,13 @@ def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared) 
         unit.db.add(RevocationTarget(**base, account_id=part.account, resource_id=part.id))
 
 
-def _as_they_were(unit: Unit, grants: Sequence[UUID]) -> dict[UUID, dict[str, Any]]:
+def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, Any]]:
     """Grants as they are before: their state, how their system names them, and their terms."""
     names = ("level_id", "resource_id", "group_id", "since", "until", "hours")
-    rows = unit.db.execute(select(Grant.id, Grant.state, Grant.handle).where(Grant.id.in_(grants)))
-    found = {ident: {"state": str(state), "handle": handle, "terms": []} for ident, state, handle in rows}
-    terms = unit.db.scalars(select(Term).where(Term.grant_id.in_(grants)).order_by(Term.id))
+    found: dict[UUID, dict[str, Any]] = {
+        grant.id: {"state": str(grant.state), "handle": grant.handle, "terms": []} for grant in grants
+    }
+    terms = unit.db.scalars(select(Term).where(Term.grant_id.in_(found)).order_by(Term.id))
     for term in terms:
         found[term.grant_id]["terms"].append(jsonable({name: getattr(term, name) for name in names}))
     return found

@@ -317,6 +317,8 @@ def grant_value(row: Any, terms: Sequence[core.Term]) -> core.Grant:
 
 def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
     """The terms of grants, by grant."""
+    if not grants:
+        return {}
     found: dict[UUID, list[core.Term]] = {}
     rows = db.execute(
         select(Term.grant_id, Term.since, Term.until, Term.hours, Term.resource_id, Term.group_id, Term.level_id)
