@@ -101,3 +101,13 @@ JSON = st.recursive(
 def test_the_quick_way_to_canonical_json_is_that_of_the_standard(value: Any) -> None:
     """Whoever verifies an export with another RFC 8785 library gets the same bytes."""
     assert journal.canonical(value) == rfc8785.dumps(value)
+
+
+@given(TEXT, JSON)
+def test_what_stands_around_a_place_makes_the_canonical_entry(name: str, value: Any) -> None:
+    """Whoever puts the position and the hash before in gets what is sealed."""
+    (entry,) = entries(1)
+    entry = {**entry, "facts": {"why": value}, "subject": {**entry["subject"], "name": name}}
+    before, between, after = journal.around_its_place(entry)
+    whole = f"{before}{entry['position']}{between}{entry['previous']}{after}"
+    assert whole.encode() == journal.canonical({field: entry[field] for field in journal.FIELDS})

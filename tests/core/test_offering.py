@@ -84,7 +84,7 @@ def test_levels_side_by_side_and_whose_rights_a_change_touches() -> None:
 def test_a_part_of_an_account_is_all_that_one_reaches() -> None:
     """Not the rest of it, and not the accounts behind it; and a part lost is a right lost, unless the whole is left."""
     inbox = Part(UUID(int=81), "Inbox", frozenset({UUID(int=81)}))
-    part = replace(grant(1, person(1), 0), terms=(Term(READ, part=inbox),))
+    part = grant(1, person(1), 0)._replace(terms=(Term(READ, part=inbox),))
     register = Register.of(grants=[part, grant(2, account(0), 1)])
     (path,) = access.everything_reached(register, person(1), NOW)
     assert (path.account, path.part) == (account(0).id, inbox)

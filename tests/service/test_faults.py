@@ -69,10 +69,10 @@ def telling_of_commits(told: Callable[[str], None]) -> Iterator[None]:
     real, number = Unit.seal, iter(range(1_000))
 
     def seal(unit: Unit) -> None:
-        real(unit)
-        unit.db.flush()
         turn = next(number)
+        unit.db.flush()
         told(f"before commit {turn}")
+        real(unit)
         unit.afterwards.insert(0, lambda: told(f"after commit {turn}"))
 
     Unit.seal = seal  # type: ignore[method-assign]

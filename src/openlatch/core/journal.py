@@ -55,6 +55,16 @@ def canonical(value: Any) -> bytes:
     return orjson.dumps(value, option=orjson.OPT_SORT_KEYS) if _is_plain(value) else rfc8785.dumps(value)
 
 
+def around_its_place(entry: Mapping[str, Any]) -> tuple[str, str, str]:
+    """The canonical JSON of an entry that has no place yet: what stands before, between and after the position and the
+    hash of the entry before, for whoever puts those in.
+    """
+    # Canonical JSON orders keys by their letters: of ours only "subject" comes after the two.
+    first = {name: entry[name] for name in FIELDS if name not in ("position", "previous", "subject")}
+    before = canonical(first)[:-1].decode() + ',"position":'
+    return before, ',"previous":"', '","subject":' + canonical(entry["subject"]).decode() + "}"
+
+
 def _is_plain(value: Any) -> bool:
     kind = type(value)
     if kind is dict:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
-from typing import TypeVar, cast
+from typing import NamedTuple, TypeVar, cast
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -22,19 +22,15 @@ Value = TypeVar("Value")
 Key = TypeVar("Key")
 
 
-@dataclass(frozen=True, slots=True)
-class Holder:
+# Tuples, and not data classes, where a question meets tens of thousands: a tuple is made in a third of the time.
+class Holder(NamedTuple):
     """Whoever a grant is for, by kind and id."""
 
     kind: HolderKind
     id: UUID
 
-    def __hash__(self) -> int:
-        return hash(self.id)
 
-
-@dataclass(frozen=True, slots=True)
-class Person:
+class Person(NamedTuple):
     """A human being known to the organisation."""
 
     id: UUID
@@ -113,8 +109,7 @@ class Part:
     resources: frozenset[UUID]
 
 
-@dataclass(frozen=True, slots=True)
-class Term:
+class Term(NamedTuple):
     """One level on an account or a part of it, within one window, perhaps only in certain hours of the week."""
 
     level: Level
@@ -123,8 +118,7 @@ class Term:
     part: Part | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Grant:
+class Grant(NamedTuple):
     """The fact that a holder may act in an account."""
 
     id: UUID
@@ -139,8 +133,7 @@ class Grant:
         return self.state in (GrantState.ACTIVE, GrantState.REVOKING)
 
 
-@dataclass(frozen=True, slots=True)
-class Membership:
+class Membership(NamedTuple):
     """That a person or a team belongs to a team, for a while."""
 
     id: UUID
@@ -226,7 +219,7 @@ class Register:
 
     def as_held(self) -> Register:
         """The same register as the systems have it: there, people who have left hold what they held."""
-        return replace(self, people={i: replace(p, standing=Standing.CURRENT) for i, p in self.people.items()})
+        return replace(self, people={i: p._replace(standing=Standing.CURRENT) for i, p in self.people.items()})
 
     def without(self, ids: Iterable[UUID]) -> Register:
         """The same register without these grants."""
@@ -238,14 +231,14 @@ class Register:
         levels = {level.id: level for level in changed}
 
         def renew(grant: Grant) -> Grant:
-            terms = tuple(replace(t, level=levels.get(t.level.id, t.level)) for t in grant.terms)
-            return grant if terms == grant.terms else replace(grant, terms=terms)
+            terms = tuple(t._replace(level=levels.get(t.level.id, t.level)) for t in grant.terms)
+            return grant if terms == grant.terms else grant._replace(terms=terms)
 
         return self.with_grants(renew(g) for g in self.grants)
 
     def with_terms(self, grant_id: UUID, terms: tuple[Term, ...]) -> Register:
         """The same register with other terms on one grant."""
-        return self.with_grants(replace(g, terms=terms) if g.id == grant_id else g for g in self.grants)
+        return self.with_grants(g._replace(terms=terms) if g.id == grant_id else g for g in self.grants)
 
     def name_of(self, holder: Holder) -> str:
         """The holder's name, or "somebody unknown" when this part of the register does not have it."""

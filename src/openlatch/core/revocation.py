@@ -8,7 +8,7 @@ answered. All of it is plain values: the worker carries the steps out, and asks 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
@@ -200,7 +200,7 @@ def trimmed_terms(grant: Grant, trim: Trim) -> tuple[Term, ...]:
     terms = []
     for term in grant.terms:
         level = trim.level if trim.level is not None and trim.level.reach <= term.level.reach else term.level
-        terms.append(replace(term, level=level, window=term.window.meet(Window(None, trim.until))))
+        terms.append(term._replace(level=level, window=term.window.meet(Window(None, trim.until))))
     return tuple(dict.fromkeys(terms))
 
 

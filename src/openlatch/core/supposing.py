@@ -89,11 +89,11 @@ def suppose(register: Register, changes: Iterable[Change]) -> Register:
             case Give():
                 grants[change.id] = Grant(change.id, change.account, change.holder, GrantState.ACTIVE, change.terms)
             case SetState():
-                grants[change.grant] = replace(grants[change.grant], state=change.state)
+                grants[change.grant] = grants[change.grant]._replace(state=change.state)
             case SetLevel():
                 held = grants[change.grant]
-                terms = tuple(replace(term, level=change.level) for term in held.terms)
-                grants[change.grant] = replace(held, terms=terms)
+                terms = tuple(term._replace(level=change.level) for term in held.terms)
+                grants[change.grant] = held._replace(terms=terms)
             case Join():
                 memberships.append(Membership(change.id, change.team, change.member))
             case Leave():
@@ -101,7 +101,7 @@ def suppose(register: Register, changes: Iterable[Change]) -> Register:
             case SetStanding():
                 left = change.at if change.standing is Standing.LEFT else None
                 person = people[change.person]
-                people[change.person] = replace(person, standing=change.standing, left_at=left)
+                people[change.person] = person._replace(standing=change.standing, left_at=left)
             case SetOwner():
                 accounts[change.account] = replace(accounts[change.account], owner=change.owner)
     return Register.of(

@@ -240,7 +240,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         terms: dict[tuple[Any, ...], core.Term] = {}
         for old in cut.terms_of(unit.db, [grant.id]).get(grant.id, []):
             key = (old.part.id if old.part else None, old.window, old.hours)
-            terms[key] = replace(old, level=value)
+            terms[key] = old._replace(level=value)
         for term in terms_of(unit, grant):
             unit.db.delete(term)
         unit.db.flush()

@@ -6,7 +6,7 @@ Offers, requests, changes and successions all give access through the functions 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from typing import Any
 from uuid import UUID
@@ -193,7 +193,7 @@ def new_grant(
 def taken_over(terms: Iterable[core.Term], now: datetime) -> list[core.Term]:
     """Terms as they are held from now on: they begin now, or when they would have; what is over is left out."""
     return [
-        replace(t, window=Window(t.window.since if t.window.since and t.window.since > now else None, t.window.until))
+        t._replace(window=Window(t.window.since if t.window.since and t.window.since > now else None, t.window.until))
         for t in terms
         if t.window.until is None or t.window.until > now
     ]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from datetime import time
 from itertools import chain
 from typing import Any
@@ -271,7 +270,7 @@ def _with_terms(db: Db, rows: Sequence[Any]) -> list[core.Grant]:
             part = parts.get(resource or group) if parts else None
             terms = (core.Term(_known_levels[level_id, version], window, hours_value(hours), part),)
         if ident == last:
-            found[-1] = replace(found[-1], terms=found[-1].terms + terms)
+            found[-1] = found[-1]._replace(terms=found[-1].terms + terms)
         else:
             found.append(core.Grant(ident, account, core.Holder(_KINDS[kind], holder), _STATES[state], terms))
         last = ident

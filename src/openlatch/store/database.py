@@ -2,34 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, TypeVar
 from uuid import UUID
 
 import psycopg
 from psycopg.rows import tuple_row
-from sqlalchemy import Engine, create_engine, text
+from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from openlatch.errors import SystemDown
 
+Begun = TypeVar("Begun")
 _SETTINGS = ("timezone=UTC", "jit=off", "random_page_cost=1.1", "max_parallel_workers_per_gather=0")
 
 
 def engine_for(url: str, pool_size: int = 8) -> Engine:
-    """An engine for a ``postgresql://`` address, through psycopg 3.
-
-    Connections are tried before use, so that a restart of the server costs no request.
-    """
+    """An engine for a ``postgresql://`` address, through psycopg 3."""
     if url.startswith("postgresql://"):
         url = url.replace("postgresql://", "postgresql+psycopg://", 1)
     return create_engine(
         url,
         pool_size=pool_size,
         max_overflow=pool_size,
-        pool_pre_ping=True,
         # Compiling the rules would take the server far longer than carrying them out. A page read out of order costs
         # hardly more than the next one on today's disks; taken for more, small questions read whole tables. And
         # starting a helper takes longer than a small question; who asks a large one allows for helpers (``at_large``).
@@ -38,10 +35,10 @@ def engine_for(url: str, pool_size: int = 8) -> Engine:
 
 
 # With it comes how often the organisation's rules were set, so that they have to be read only when they were.
-_OPEN = text(
-    "select set_config('openlatch.organisation', :id, true), "
-    "(select ruling_version from organisations where id = cast(nullif(:id, '') as uuid)) as ruling_version"
-)
+_OPEN = """
+    select set_config('openlatch.organisation', %(id)s, true),
+        (select ruling_version from organisations where id = cast(nullif(%(id)s, '') as uuid))
+"""
 
 
 @contextmanager
@@ -51,22 +48,59 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
     Row-level security shows it only the rows of ``organisation``; with None it sees no more than what finding
     out who is asking needs. SystemDown when the database does not answer.
     """
-    with Session(engine, expire_on_commit=False) as session:
-        try:
-            opened = session.execute(_OPEN, {"id": str(organisation) if organisation else ""}).one()
-            session.info["ruling_version"] = opened.ruling_version
-        except OperationalError as error:
-            raise SystemDown("The register's database does not answer.", "Try again in a moment.") from error
+    with _fresh(engine, lambda: _opened(engine, organisation)) as session:
         yield session
         session.commit()
+
+
+def _opened(engine: Engine, organisation: UUID | None) -> Session:
+    session = Session(engine, expire_on_commit=False)
+    try:
+        raw = driver_of(session)
+        # The beginning of the transaction goes over with it.
+        with raw.pipeline():
+            opened = raw.execute(_OPEN, {"id": str(organisation) if organisation else ""}, prepare=True)
+        _, session.info["ruling_version"] = opened.fetchone() or (None, None)
+    except BaseException:
+        session.close()
+        raise
+    return session
+
+
+def _fresh(engine: Engine, begin: Callable[[], Begun]) -> Begun:
+    """What begins with a connection that may have been lost since it was last used: then it begins with a new one.
+
+    So that a restart of the server costs no request, and no connection has to be tried before each. SystemDown when the
+    server does not answer.
+    """
+    try:
+        return begin()
+    except (OperationalError, psycopg.OperationalError):
+        engine.dispose()
+    try:
+        return begin()
+    except (OperationalError, psycopg.OperationalError) as error:
+        raise SystemDown("The register's database does not answer.", "Try again in a moment.") from error
+
+
+_TAKE = "select pg_try_advisory_lock(hashtextextended(:key, 0))"
 
 
 @contextmanager
 def alone(engine: Engine, what: str) -> Iterator[bool]:
     """Whether we are the only ones who do this now, among all processes. The lock ends with its connection."""
-    with engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
-        key = {"key": what}
-        taken = bool(connection.scalar(text("select pg_try_advisory_lock(hashtextextended(:key, 0))"), key))
+    key = {"key": what}
+
+    def take() -> tuple[Connection, bool]:
+        connection = engine.connect().execution_options(isolation_level="AUTOCOMMIT")
+        try:
+            return connection, bool(connection.scalar(text(_TAKE), key))
+        except BaseException:
+            connection.close()
+            raise
+
+    connection, taken = _fresh(engine, take)
+    with connection:
         try:
             yield taken
         finally:

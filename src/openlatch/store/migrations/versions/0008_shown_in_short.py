@@ -1,4 +1,4 @@
-"""Shown in short: what was read of a grant as a digest that fits into a key, and nothing of it once logins are others'"""
+"""Shown in short: what was read of a grant as a digest, until it changes; a journal begins with its organisation"""
 
 from alembic import op
 import sqlalchemy as sa
@@ -40,6 +40,21 @@ FORGET = """
         for each row when ((old.system_id, old.handle) is distinct from (new.system_id, new.handle))
         execute function forget_shown_of_account();
 """
+# So that there is a head to be locked by whoever writes the first entry. As the owner of the tables: the new
+# organisation's rows can't be seen yet.
+BEGIN = """
+    create function begin_journal() returns trigger language plpgsql security definer set search_path = public, pg_temp
+    as $$
+    begin
+        insert into journal_heads (organisation_id, position, hash) values (new.id, 0, decode(repeat('00', 32), 'hex'));
+        return null;
+    end $$;
+    create trigger begins_journal after insert on organisations for each row execute function begin_journal();
+
+    insert into journal_heads (organisation_id, position, hash)
+    select o.id, 0, decode(repeat('00', 32), 'hex') from organisations o
+    where not exists (select from journal_heads h where h.organisation_id = o.id);
+"""
 
 
 def upgrade() -> None:
@@ -50,13 +65,15 @@ def upgrade() -> None:
     op.create_index('ix_grants_account_id', 'grants', ['account_id', 'state'],
                     postgresql_include=['organisation_id', 'holder_kind', 'shown', 'id'])
     op.execute(FORGET)
+    op.execute(BEGIN)
 
 
 def downgrade() -> None:
     """What was shown is seen again at the next reading."""
     op.execute("drop trigger forgets_shown on grants; drop function forget_shown;"
                "drop trigger forgets_shown on handles; drop function forget_shown_of_login;"
-               "drop trigger forgets_shown on accounts; drop function forget_shown_of_account")
+               "drop trigger forgets_shown on accounts; drop function forget_shown_of_account;"
+               "drop trigger begins_journal on organisations; drop function begin_journal")
     op.drop_index('ix_grants_account_id', table_name='grants')
     op.create_index('ix_grants_account_id', 'grants', ['account_id', 'state'])
     op.drop_column('grants', 'shown')
