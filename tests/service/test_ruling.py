@@ -17,7 +17,7 @@ from openlatch.service import digest, flags, importing, knowing, ruling
 from openlatch.service.ruling import Wish
 from openlatch.store.ruling import looking
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.tables import Flag, Organisation, Person
+from openlatch.store.tables import Flag, Grant, Organisation, Person
 from tests.service.conftest import Small, mailed
 from tests.service.test_use_cases import SUBJECTS
 
@@ -272,3 +272,32 @@ def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Sma
                 assert seen.found == seen.before == found
                 spoken |= {number // ROOM for number in found}
     assert len(spoken) > 20
+
+
+def test_a_teams_grant_brings_the_flags_of_its_people_in_line(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
+    """At once, for a few; what a team of a great many comes to is left to the worker."""
+    woken: list[str] = []
+    service = replace(small.service, wake=lambda task, arguments, at: woken.append(task))
+
+    def flagged() -> set[str]:
+        return {sentence.split()[0] for sentence in small.open_flags("no_second_factor")}
+
+    assert flagged() == {"Mara"}
+    written = b"account,holder_kind,holder,level,given_by,given_at\nledger,team,wardens,pay,ines,2026-03-01\n"
+    with service.unit(small.itself) as unit:
+        assert importing.bring(unit, "grants", "csv", io.BytesIO(written), keep_good=False, try_only=False).kept
+    assert (flagged(), woken) == ({"Mara", "Owen"}, [])
+    grant = small.grant("ledger|team|wardens|pay")
+
+    def end() -> None:
+        with service.unit(small.itself) as unit:
+            row = unit.db.get_one(Grant, grant)
+            row.state, row.ended_as, row.ended_at = "ended", "revoked", unit.now
+            flags.evaluate(unit, grants=[grant])
+
+    monkeypatch.setattr(flags, "MOST_MEMBERS", 1)
+    end()
+    assert (flagged(), woken) == ({"Mara", "Owen"}, ["evaluate"])
+    monkeypatch.setattr(flags, "MOST_MEMBERS", 2)
+    end()
+    assert (flagged(), woken) == ({"Mara"}, ["evaluate"])

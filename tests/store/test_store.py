@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import threading
 from typing import Any
 from uuid import UUID
 
@@ -261,3 +262,23 @@ def test_json_lines_bring_the_same_records(service: Service, organisation: Viewe
     written = lines(mara, {"key": "new", "name": "New", "inside": False}).decode()
     report = bring(service, organisation, "people", written, form="jsonl")
     assert (report.added, report.changed, report.unchanged) == (1, 0, 1)
+
+
+def test_entries_written_at_the_same_time_stand_one_behind_the_other(service: Service, organisation: Viewer) -> None:
+    """Whether the database puts one into its place, or several are put there."""
+
+    def write(who: int) -> None:
+        for turn in range(15):
+            with service.unit(organisation) as unit:
+                for part in range(1 + (turn + who) % 2):
+                    unit.record("test.written", "test", None, f"{who} {turn} {part}")
+
+    writers = [threading.Thread(target=write, args=(who,)) for who in range(4)]
+    for writer in writers:
+        writer.start()
+    for writer in writers:
+        writer.join()
+    with service.unit(organisation) as unit:
+        entries = list(journal.export(unit.db, organisation.organisation))
+        assert len([entry for entry in entries if entry["action"] == "test.written"]) == 4 * 15 + 2 * 7 + 2 * 8
+        assert chain.verify(entries, journal.head(unit.db)).sound

@@ -23,6 +23,7 @@ from openlatch.store.tables import Flag, Organisation, OwnRule, Person
 
 CHUNK = 5_000
 MOST_AT_ONCE = 1_000
+MOST_MEMBERS = 200
 _BUILT_IN = {rule.key: rule for rule in RULES}
 
 
@@ -60,7 +61,8 @@ def evaluate(
 ) -> None:
     """Put these before every rule, and write what changed; with grants also the accounts and people they touch.
 
-    Called with the ids that a change touched, in the change's own transaction.
+    Called with the ids that a change touched, in the change's own transaction. A team's grant touches the people in the
+    team: a few are looked at here, a great many by the worker soon after.
     """
     unit.db.flush()
     asked = [
@@ -72,8 +74,15 @@ def evaluate(
     ]  # fmt: skip
     if grants:
         asked += [Asked(subject, sorted(set(grants)), of_grants=True) for subject in ("account", "person")]
-    for one, seen in zip(asked, looking.look_at(unit.db, ruling(unit), asked, unit.now), strict=True):
-        _judge(unit, one.subject, seen)
+    looked = looking.look_at(unit.db, ruling(unit), asked, unit.now)
+    for one, seen in zip(asked, looked, strict=True):
+        _judge(unit, one.subject, [each for each in seen if each.counts])
+    if grants and not (len(grants) == 1 and looked[0] and looked[0][0].is_direct):
+        members = looking.members(unit.db, grants, unit.now, MOST_MEMBERS)
+        if len(members) > MOST_MEMBERS:
+            unit.wake("evaluate")
+        elif members:
+            evaluate(unit, people=members)
 
 
 def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:

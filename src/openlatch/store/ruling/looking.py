@@ -89,6 +89,16 @@ class Looked:
     before: list[int]
     words: int | None
 
+    @property
+    def counts(self) -> bool:
+        """Whether anything is, or was, found on it."""
+        return bool(self.found or self.before)
+
+    @property
+    def is_direct(self) -> bool:
+        """Whether it is the grant of a person or an app, who hold it for themselves."""
+        return bool(self.facts.get("by_person") or self.facts.get("is_link"))
+
 
 def _columns(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
     """The facts that rules compute with, each with its SQL."""
@@ -198,20 +208,38 @@ def look(
     db: Db, ruling: Ruling, subject: str, ids: Sequence[UUID], now: datetime, everything: bool = False
 ) -> list[Looked]:
     """These subjects with their facts: those on which something is or was found, or all of them."""
-    return look_at(db, ruling, [Asked(subject, ids)], now, everything)[0]
+    (looked,) = look_at(db, ruling, [Asked(subject, ids)], now, everything)
+    return [seen for seen in looked if everything or seen.counts]
 
 
 def look_at(
     db: Db, ruling: Ruling, asked: Sequence[Asked], now: datetime, everything: bool = False
 ) -> list[list[Looked]]:
-    """The same for several kinds of subjects, in one go."""
+    """The same for several kinds of subjects, in one go; of a kind of which one is asked, that one in any case."""
     questions = [_question(each, ruling, everything, now) for each in asked]
     rows = ask(db, questions, dict_row, kept=all(len(each.ids) == 1 for each in asked))
-    looked = [
+    return [
         [_looked(row, ruling.rules(each.subject), ruling.settings) for row in found]
         for each, found in zip(asked, rows, strict=True)
     ]
-    return [[seen for seen in each if everything or seen.found or seen.before] for each in looked]
+
+
+_MEMBERS = """
+    with recursive down(team) as (
+        select distinct team_id from grants where id = any(%(grants)s) and team_id is not null
+        union
+        select m.member_team_id from down join memberships m on m.team_id = down.team and m.member_team_id is not null
+            and (m.since is null or m.since <= %(now)s) and (m.until is null or m.until > %(now)s)
+    )
+    select distinct m.person_id from down join memberships m on m.team_id = down.team and m.person_id is not null
+        and (m.since is null or m.since <= %(now)s) and (m.until is null or m.until > %(now)s) limit %(most)s
+"""
+
+
+def members(db: Db, grants: Sequence[UUID], now: datetime, most: int) -> list[UUID]:
+    """The people in the teams that hold these grants, and in the teams in them; no more than one above ``most``."""
+    (rows,) = ask(db, [(_MEMBERS, {"grants": list(grants), "now": now, "most": most + 1})])
+    return [row[0] for row in rows]
 
 
 def _question(asked: Asked, ruling: Ruling, everything: bool, now: datetime) -> tuple[str, dict[str, Any]]:
