@@ -31,6 +31,7 @@ MEASURES: tuple[Callable[[Bench], Result], ...] = (
     measures.every_rule,
     measures.one_change,
     measures.who_reaches_an_account,
+    measures.can_one_person,
     measures.what_a_person_reaches,
     measures.the_matrix_of_an_account,
     measures.a_page_over_http,

@@ -60,7 +60,12 @@ def everything_now(unit: Unit) -> dict[str, Answer]:
     found = {}
     for account in unit.db.scalars(select(Account)):
         register = cut.around_accounts(unit.db, [account.id])
-        found[str(account.key)] = answers(access.everyone_reaching(register, account.id, unit.now))
+        paths = access.everyone_reaching(register, account.id, unit.now)
+        found[str(account.key)] = answers(paths)
+        for holder in {path.holder for path in paths}:
+            # Asked about one of them alone, only what leads from there to the account is read.
+            small = access.paths_to(cut.between(unit.db, holder, account.id), holder, account.id, unit.now)
+            assert answers(small) == answers([path for path in paths if path.holder == holder])
     return found
 
 

@@ -222,7 +222,7 @@ def _sentence(permission: core.Permission) -> dict[str, Any]:
 
 
 def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[access.Path]:
-    return access.paths_to(cut.around_holder(unit.db, holder), holder, account, unit.now)
+    return access.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
 
 
 def _breaches(unit: Unit, account: Account, to: _Candidate, terms: Sequence[core.Term]) -> list[latches.Breach]:

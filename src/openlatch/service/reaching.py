@@ -89,7 +89,7 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> list
     if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
         raise NotFound("There is no such person, or you may not see them.")
     moment, holder = _moment(unit, question), Holder(HolderKind.PERSON, person)
-    register = _around_holder(unit, holder, moment)
+    register = past.around_holder(unit.db, holder, moment) if moment else cut.between(unit.db, holder, account)
     return _shown(unit, register, access.paths_to(register, holder, account, question.at or unit.now), question)
 
 

@@ -93,7 +93,7 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     else:
         assert unit.sight.person is not None
         me = Holder(HolderKind.PERSON, unit.sight.person)
-        register = cut.around_holder(unit.db, me)
+        register = cut.between(unit.db, me, ident)
         paths = access.paths_to(register, me, ident, unit.now)
     grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     idle = lists.GRANTS.page(

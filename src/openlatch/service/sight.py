@@ -87,7 +87,7 @@ class Sight:
     @classmethod
     def _within(cls, db: Db, person: UUID, now: datetime, account: UUID) -> Sight:
         holder = Holder(HolderKind.PERSON, person)
-        register = cut.around_holder(db, holder)
+        register = cut.between(db, holder, account)
         paths = [p for p in access.paths_to(register, holder, account, now) if access.open_now(register, p, now)]
         if not paths:
             raise NotAllowed("Your access to this account is over.", "Switch out of it.")

@@ -31,7 +31,7 @@ TOKEN_LIFE = timedelta(minutes=5)
 
 def _paths(unit: Unit, person: UUID, account: UUID) -> tuple[Register, list[access.Path]]:
     holder = Holder(HolderKind.PERSON, person)
-    register = cut.around_holder(unit.db, holder)
+    register = cut.between(unit.db, holder, account)
     paths = access.paths_to(register, holder, account, unit.now)
     return register, [path for path in paths if access.open_now(register, path, unit.now)]
 

@@ -65,6 +65,41 @@ _INWARD = """
     )
     select kind, id from met
     """
+# From one holder to one account: every step onward, and then back from the account over those steps. Seen from an
+# account that tens of thousands share there would be far more to look at.
+_BETWEEN = """
+    with recursive steps(origin, kind, id) as (
+        select cast(null as uuid), %(kind)s::text, %(holder)s::uuid
+        union
+        select s.id, next.kind, next.id from steps s cross join lateral (
+            select 'team' as kind, team_id as id from memberships where s.kind <> 'account' and member_id = s.id
+            union all
+            select 'account', account_id from grants
+            where holder_id = s.id and state in ('active', 'revoking', 'suspended')
+            union all
+            select 'account', id from accounts where s.kind = 'person' and owner_id = s.id
+        ) next
+    ), towards(id) as (
+        select %(account)s::uuid union select s.origin from towards t join steps s on s.id = t.id
+    )
+    select met.kind, met.id, known.* from (
+        select s.kind, s.id from steps s join towards t on t.id = s.id
+        union select 'account', %(account)s union select %(kind)s, %(holder)s
+    ) met cross join lateral (
+        select a.name, a.owner_id, a.time_zone, cast(null as bool) as partner, cast(null as bool) as inside,
+            cast(null as text) as standing, cast(null as timestamptz) as leaves_at, cast(null as bool) as second_factor
+        from accounts a where met.kind = 'account' and a.id = met.id
+        union all
+        select p.name, null, null, null, p.inside, p.standing, p.leaves_at, p.second_factor
+        from people p where met.kind = 'person' and p.id = met.id
+        union all
+        select t.name, null, null, t.partner, null, null, null, null from teams t
+        where met.kind = 'team' and t.id = met.id
+        union all
+        select ap.name, null, null, null, null, null, null, null from apps ap
+        where met.kind = 'app' and ap.id = met.id
+    ) known
+"""
 
 
 def _met(db: Db, statement: str, kinds: Sequence[str], ids: Sequence[UUID]) -> list[tuple[HolderKind, UUID]]:
@@ -76,6 +111,28 @@ def _met(db: Db, statement: str, kinds: Sequence[str], ids: Sequence[UUID]) -> l
 def around_holder(db: Db, holder: core.Holder) -> core.Register:
     """The part that ``access.everything_reached`` needs for one holder."""
     return _cut(db, _met(db, _OUTWARD, [holder.kind.value], [holder.id]))
+
+
+def between(db: Db, holder: core.Holder, account: UUID) -> core.Register:
+    """The part that ``access.paths_to`` needs for one holder and one account."""
+    (rows,) = ask(db, [(_BETWEEN, {"kind": holder.kind.value, "holder": holder.id, "account": account})])
+    met: dict[str, list[Any]] = {kind.value: [] for kind in HolderKind}
+    for row in rows:
+        met[row[0]].append(row)
+    named = {
+        "everyone": [row[1] for row in rows],
+        "accounts": [row[1] for row in met["account"]],
+        "teams": [row[1] for row in met["team"]],
+    }
+    held, belongs = ask(db, [(_HELD_TOWARDS, named), (_BELONGS_TOWARDS, named)])
+    return core.Register.of(
+        people=[_person((ident, name, *row)) for _, ident, name, _, _, _, *row in met["person"]],
+        teams=[core.Team(row[1], row[2], row[5]) for row in met["team"]],
+        apps=[core.App(row[1], row[2]) for row in met["app"]],
+        accounts=[core.Account(row[1], row[2], row[3], ZoneInfo(row[4])) for row in met["account"]],
+        grants=_with_terms(db, held),
+        memberships=[_membership(row) for row in belongs],
+    )
 
 
 def around_accounts(
@@ -155,7 +212,7 @@ _READ_GRANTS = """
     select g.id, g.account_id, g.holder_kind, g.holder_id, g.state, t.since, t.until, t.hours, t.resource_id,
         t.group_id, t.level_id, l.xmin::text || l.ctid::text{more}
     from grants g left join terms t on t.grant_id = g.id left join levels l on l.id = t.level_id {joined}
-    where g.{column} = any(%({of})s) and g.state in ('active', 'revoking', 'suspended') order by g.id, t.id
+    where g.{column} = any(%({of})s){also} and g.state in ('active', 'revoking', 'suspended') order by g.id, t.id
 """
 _READ_ACCOUNTS = "select id, name, owner_id, time_zone from accounts where id = any(%(accounts)s)"
 _MEMBERSHIP = "m.id, m.team_id, m.person_id is null, m.member_id, m.since, m.until"
@@ -167,7 +224,7 @@ _READ_PEOPLE = f"""
 """  # noqa: S608  constants
 _READ_TEAMS = "select id, name, partner from teams where id = any(%(teams)s)"
 _READ_APPS = "select id, name from apps where id = any(%(apps)s)"
-_HELD = _READ_GRANTS.format(column="holder_id", of="everyone", more="", joined="")
+_HELD = _READ_GRANTS.format(column="holder_id", of="everyone", more="", joined="", also="")
 _BELONGS = f"select {_MEMBERSHIP} from memberships m where m.member_id = any(%(everyone)s)"  # noqa: S608  constants
 # Seen from accounts and teams, the people and apps come with the grants and memberships that lead to them.
 _GIVEN = _READ_GRANTS.format(
@@ -175,7 +232,13 @@ _GIVEN = _READ_GRANTS.format(
     of="accounts",
     more=f", {_PERSON}, ap.name",
     joined="left join people p on p.id = g.person_id left join apps ap on ap.id = g.app_id",
+    also="",
 )
+# On the way from one holder to one account: only what leads on towards it.
+_HELD_TOWARDS = _READ_GRANTS.format(
+    column="holder_id", of="everyone", more="", joined="", also=" and g.account_id = any(%(accounts)s)"
+)
+_BELONGS_TOWARDS = f"{_BELONGS} and m.team_id = any(%(teams)s)"
 _MEMBERS = f"""
     select {_MEMBERSHIP}, {_PERSON} from memberships m left join people p on p.id = m.person_id
     where m.team_id = any(%(teams)s)

@@ -112,6 +112,12 @@ def _columns(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
     return columns
 
 
+def _rows(source: Source, ruling: Ruling, bulk: bool, everything: bool = False) -> str:
+    """Where the rows come from. An own rule may find something on anybody, and is scored by how far they reach."""
+    scored = everything or any(own.subject == source.subject for own in ruling.own)
+    return source.rows(ruling.settings, bulk, scored)
+
+
 def _matching(own: Own) -> str:
     """The ids that an own rule's filter matches, as SQL with the values written in."""
     statement = LISTS[own.subject].matching(own.filter)
@@ -124,7 +130,7 @@ def _differing(subject: str, ruling: Ruling) -> str:
     source = SOURCES[subject]
     what = found(ruling.rules(subject), _columns(source, ruling, True), ruling.settings)
     return f"""
-        select {source.ident} from {source.rows(ruling.settings, True)}
+        select {source.ident} from {_rows(source, ruling, True)}
         left join findings f on f.subject_id = {source.ident}
         where ({source.wanted} or f.subject_id is not null)
             and case when {source.wanted} then {what} else '{{}}' end is distinct from coalesce(f.found, '{{}}')
@@ -150,7 +156,7 @@ def _looking(subject: str, ruling: Ruling, everything: bool, one: bool, of_grant
     gathered = f"""
         select {source.ident} as subject_id, {source.account} as account_id, {source.holder} as holder_id, {facts},
             {what} as what, f.found as before, f.words as words
-        from {source.rows(ruling.settings, False)}
+        from {_rows(source, ruling, False, everything)}
         left join findings f on f.subject_id = {source.ident}
         where {source.ident} {which_ones}
     """
@@ -172,10 +178,10 @@ def _changing(subject: str, before: Ruling, after: Ruling) -> str:
         from (
             select subject_id, old, new from (
                 select {source.ident} as subject_id, {old} as old
-                from {source.rows(before.settings, True)} where {source.wanted}
+                from {_rows(source, before, True)} where {source.wanted}
             ) one full join (
                 select {source.ident} as subject_id, {new} as new
-                from {source.rows(after.settings, True)} where {source.wanted}
+                from {_rows(source, after, True)} where {source.wanted}
             ) other using (subject_id)
         ) both_ways
         cross join lateral (

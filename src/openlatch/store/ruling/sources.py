@@ -28,7 +28,8 @@ LATELY_DAYS = 30
 class Source:
     """Where the facts of one kind of subject come from.
 
-    ``rows(settings, bulk)`` is the FROM clause; ``wanted`` says of which rows something can be found.
+    ``rows(settings, bulk, scored)`` is the FROM clause, ``scored`` whether what counts only for the score of findings
+    is gathered of all of them; ``wanted`` says of which rows something can be found.
     """
 
     subject: str
@@ -36,7 +37,7 @@ class Source:
     account: str
     holder: str
     wanted: str
-    rows: Callable[[Settings, bool], str]
+    rows: Callable[[Settings, bool, bool], str]
     computed: Callable[[Settings], Mapping[str, str]]
     told: Mapping[str, str]
 
@@ -116,11 +117,12 @@ def _chain(bulk: bool) -> str:
     if bulk:
         query = _CHAIN.format(only="true", key="top as key,", by="group by top")
         return f"left join ({query}) c on g.holder_kind in ('team', 'account') and c.key = g.holder_id"
-    query = _CHAIN.format(only="h.holder_id = g.holder_id", key="", by="")
-    return f"left join lateral ({query}) c on g.holder_kind in ('team', 'account')"
+    # What leads on is looked for only where something can.
+    only = "g.holder_kind in ('team', 'account') and h.holder_id = g.holder_id"
+    return f"left join lateral ({_CHAIN.format(only=only, key='', by='')}) c on true"
 
 
-def _grant_rows(settings: Settings, bulk: bool) -> str:
+def _grant_rows(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
         grants g
         join accounts a on a.id = g.account_id
@@ -263,7 +265,7 @@ _APART = """
 """
 
 
-def _session_rows(settings: Settings, bulk: bool) -> str:
+def _session_rows(settings: Settings, bulk: bool, scored: bool) -> str:
     among = (
         f"left join ({_AMONG.format(key='', only='true')}) w on w.id = s.id"
         if bulk
@@ -334,7 +336,7 @@ _STEWARDS = f"""
 """
 
 
-def _account_rows(settings: Settings, bulk: bool) -> str:
+def _account_rows(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
         accounts a
         left join people p on p.id = a.owner_id
@@ -400,13 +402,13 @@ def _of_people(bulk: bool, name: str, who: str, query: str) -> str:
     return f"left join {'' if bulk else 'lateral '}({gathered}) {name} on {name}.person_id = p.id"
 
 
-def _person_rows(settings: Settings, bulk: bool) -> str:
-    # Where nothing counts but the score of other findings, it need not be gathered of everybody.
-    scored = "true" if settings.never_together or not bulk else "(not pu.second_factor or not pu.inside)"
+def _person_rows(settings: Settings, bulk: bool, scored: bool) -> str:
+    # Where it counts for nothing but the score of other findings, it need not be gathered of everybody.
+    far = "true" if settings.never_together or scored else "(not pu.second_factor or not pu.inside)"
     return f"""
         people p
         {_of_people(bulk, "w", "not pu.inside", _WIDE)}
-        {_of_people(bulk, "r", scored, _FAR)}
+        {_of_people(bulk, "r", far, _FAR)}
         {_together(settings, bulk)}
     """
 
@@ -458,7 +460,7 @@ PEOPLE = Source(
 # Offers.
 
 
-def _offer_rows(settings: Settings, bulk: bool) -> str:
+def _offer_rows(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
         offers o
         join accounts a on a.id = o.account_id
