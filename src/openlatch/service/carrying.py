@@ -29,6 +29,7 @@ from openlatch.store.database import alone
 from openlatch.store.tables import Account, Grant, Revocation, Step, System
 from openlatch.store.waiting import is_over
 
+before, of_before, of_step = aliased(Step), aliased(Account), aliased(Account)
 # So many steps of one system are taken, tried and put down together.
 MOST_AT_ONCE = 50
 
@@ -217,7 +218,6 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
 
 def unfinished(unit: Unit) -> list[UUID]:
     """Revocations with a step that is due now, for a worker that looks round."""
-    before, of_before, of_step = aliased(Step), aliased(Account), aliased(Account)
     holds_up = exists().where(
         before.revocation_id == Step.revocation_id, before.position < Step.position,
         before.state == StepState.WAITING, ~is_over(before.next_try_at, unit.now),

@@ -216,7 +216,8 @@ class Comparison:
         if len(self.touched) + len(sessions) > MOST_AT_ONCE:
             self.unit.wake("evaluate")
             return
-        flags.evaluate(self.unit, grants=sorted(self.touched), sessions=sorted(sessions))
+        grants, found = sorted(self.touched), sorted(self.found)
+        flags.evaluate(self.unit, grants=grants, sessions=sorted(sessions), accounts=found)
         # What a system lets in can't be refused here; latches that it breaks are flagged.
         latching.evaluate(self.unit, accounts)
 

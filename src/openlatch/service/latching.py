@@ -181,7 +181,8 @@ def _evaluate(
         statement = insert(Breach)
         new = {name: statement.excluded[name] for name in ("broken", "firm", "reach", "words")}
         unit.db.execute(statement.on_conflict_do_update(index_elements=["account_id"], set_=new), rows)
-    flags.evaluate(unit, accounts=sorted({*looked_at, *broken, *mended}))
+    if broken or mended:
+        flags.evaluate(unit, accounts=sorted({*broken, *mended}))
 
 
 def _row(unit: Unit, account: UUID, breaches: Sequence[core.Breach], reach: Reach) -> dict[str, Any]:

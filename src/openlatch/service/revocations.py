@@ -41,6 +41,7 @@ from openlatch.store.tables import (
     Term,
 )
 
+theirs, beside = aliased(Account), aliased(Account)
 # Ending more than this many grants at once is ending in bulk, and needs a fresh proof.
 BULK = 5
 
@@ -271,7 +272,6 @@ def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
     if len(found) != len(set(wish.sessions)):
         raise NotFound("There is no such session, or it has ended.")
     if not wish.is_trim and grants:
-        theirs, beside = aliased(Account), aliased(Account)
         # A login of a connected system signs in once for all its accounts there.
         mine = (
             select(Session)
