@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import imaplib
 import subprocess
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -140,25 +141,19 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     encoded = [box.replace("&", "&-").replace("ö", "&APY-").replace('"', '\\"') for box in boxes]
     plan = {"logins": ["ann", "bob", "cy"], "mailboxes": encoded, "lists": lists}
     server.prepare(plan)
-    open_ones: list[imaplib.IMAP4] = []
 
     def session() -> tuple[str, Callable[[], bool]]:
-        mail = imaplib.IMAP4("127.0.0.1", server.port)
-        mail.login("bob", mailboxes.LOGIN_PASSWORD)
-        open_ones.append(mail)
+        server.sign_in(["bob"])
+        mail = server.signed_in[-1]
 
         def goes_on() -> bool:
+            # A process that was told to end may answer once more.
             try:
-                return mail.noop()[0] == "OK"
+                return all(mail.noop()[0] == "OK" and not time.sleep(0.1) for _ in range(5))
             except (imaplib.IMAP4.error, OSError):
                 return False
 
         return "bob", goes_on
-
-    def stop() -> None:
-        for mail in open_ones:
-            mail.shutdown()
-        server.stop()
 
     def asked(who: str) -> str:
 
@@ -172,7 +167,7 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return " ".join(words)
 
     return World(
-        "mailboxes", mailboxes.usual(server), "Shared/Booking desk", "ann", "bob", asked, {"port": 1}, stop,
+        "mailboxes", mailboxes.usual(server), "Shared/Booking desk", "ann", "bob", asked, {"port": 1}, server.stop,
         session=session,
     )  # fmt: skip
 

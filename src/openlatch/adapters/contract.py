@@ -2,7 +2,7 @@
 
 An adapter is made from a system's settings and its secret. It keeps no state between calls. Every call ends in
 time: SystemDown when the system does not answer, SystemRefused when it says no. How to write one is in
-``docs/how-to/write-an-adapter.md``; ``tests/adapters/conformance.py`` is what every one of them has to pass.
+``docs/how-to/write-an-adapter.md``; ``tests/adapters/test_conformance.py`` is what every one of them has to pass.
 """
 
 from __future__ import annotations

@@ -6,6 +6,7 @@ no beginnings, so a session counts from when it was first seen.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import Any
@@ -18,6 +19,7 @@ from openlatch.errors import SystemDown, SystemRefused
 _ADMINISTRATOR = "doveadm"
 # Everything that Open Latch asks for stands under this tag in the answer.
 _TAG = "open latch"
+_SECONDS_TO_GO = 3
 
 
 class MailSessions:
@@ -44,6 +46,10 @@ class MailSessions:
     def end(self, handle: dict[str, Any]) -> str:
         """Put a login out of all its sessions, since one that is left would go on with what it has open."""
         self._asked("kick", {"mask": [handle["who"]]})
+        # The server answers before the processes have gone.
+        deadline = time.monotonic() + _SECONDS_TO_GO
+        while self.wrong(handle) is not None and time.monotonic() < deadline:
+            time.sleep(0.05)
         return f"Ended the sessions of {handle['who']}."
 
     def wrong(self, handle: dict[str, Any]) -> str | None:

@@ -64,6 +64,7 @@ class Surroundings:
         self.servers.append(server)
         if not server.is_made:
             server.prepare(self.plan["mailboxes"])
+        server.sign_in(self.plan["mailboxes"]["signed_in"])
         self.connections.append(("Desk mail server", "mailboxes", {**mailboxes.usual(server), "domain": DOMAIN}))
 
     def _cloud(self) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import grp
 import imaplib
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from openlatch.processes import runner, usual_port
@@ -88,6 +88,7 @@ class MailboxServer(Server):
 
     secret: str = ""
     sessions_port: int = 0
+    signed_in: list[imaplib.IMAP4] = field(default_factory=list)
 
     def write(self) -> None:
         """Its settings, and the one entry that lets Open Latch's login see and change every list."""
@@ -108,6 +109,18 @@ class MailboxServer(Server):
     def arguments(self) -> Sequence[str]:
         """In the foreground, with our settings."""
         return ["-F", "-c", str(self.folder / "dovecot.conf")]
+
+    def sign_in(self, logins: Sequence[str]) -> None:
+        """Sign these in, until the server stops."""
+        for login in logins:
+            self.signed_in.append(imaplib.IMAP4("127.0.0.1", self.port))
+            self.signed_in[-1].login(login, LOGIN_PASSWORD)
+
+    def stop(self) -> None:
+        """Sign those out who were signed in, and stop the server."""
+        while self.signed_in:
+            self.signed_in.pop().shutdown()
+        super().stop()
 
     def prepare(self, plan: dict[str, Any]) -> None:
         """Make logins, shared mailboxes with their folders, and the entries of their lists."""
