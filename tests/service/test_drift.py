@@ -27,7 +27,7 @@ from openlatch.adapters import (
 )
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import BadInput, Conflict, SystemDown
-from openlatch.service import changes, flags, importing, matching, settling, systems
+from openlatch.service import changes, comparing, flags, importing, matching, settling, systems
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.comparing import Outcome
 from openlatch.service.context import Service, Unit, Viewer
@@ -116,10 +116,13 @@ def open_rules(service: Service, viewer: Viewer) -> set[str]:
         return set(unit.db.scalars(select(Flag.rule).where(Flag.state == "open")))
 
 
+@pytest.mark.parametrize("many", [comparing.MANY, -1], ids=["a few", "a great many"])
 def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
-    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
-) -> None:
+    many: int, service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome],
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:  # fmt: skip
     """More there than recorded, less, elsewhere; reading the same again writes nothing."""
+    monkeypatch.setattr(comparing, "MANY", many)
     part = FoundPart("box", "box/in", "In", "folder")
     told.found = [SharedAccount("box", "Box"), part, *(Login(n, n.title(), False) for n in ("ann", "bob", "cy", "di")),
                   hold("ann"), hold("bob", "do"), hold("cy", ""), hold("di")]  # fmt: skip
@@ -149,6 +152,62 @@ def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
     reader()
     assert drift(service, organisation) == set()
     assert not {"changed", "missing"} & open_rules(service, organisation)
+
+
+def entries(service: Service, viewer: Viewer) -> int:
+    with service.unit(viewer) as unit:
+        return unit.db.scalar(select(func.count()).select_from(JournalEntry)) or 0
+
+
+def test_two_logins_of_one_person_are_one_grant_that_does_not_flicker(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """The first that the system tells of is what the grant shows; the other one takes over when it is gone."""
+    with service.unit(organisation) as unit:
+        person = Person(
+            organisation_id=organisation.organisation, name="Ann Lee", address="ann@example.org", inside=True
+        )
+        unit.db.add(person)
+    logins = [Login(name, name.title(), False, {"address": "ann@example.org"}) for name in ("ann", "ann2")]
+    told.found = [SharedAccount("box", "Box"), *logins, hold("ann"), hold("ann2", "do")]
+    assert reader().unrecorded == 1
+    before = entries(service, organisation)
+    assert [reader().unrecorded for _ in range(2)] == [1, 1]
+    assert entries(service, organisation) == before + 2
+    told.found = told.found[:-2] + told.found[-1:]
+    assert reader().unrecorded == 1
+    with service.unit(organisation) as unit:
+        level = select(Level.key).join(Term, Term.level_id == Level.id).join(Grant, Grant.id == Term.grant_id)
+        assert list(unit.db.scalars(level.where(Grant.person_id == person.id, Grant.state == "active"))) == ["do"]
+
+
+def test_a_login_that_is_somebody_elses_is_looked_up_again(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """Though the system shows just what it showed before."""
+    told.found = [SharedAccount("box", "Box"), Login("ann", "Ann", False), Login("bob", "Bob", False), hold("ann")]
+    reader()
+    adopt_all(service, organisation)
+    assert (reader().missing, reader().newly_unrecorded) == (0, 0)
+    with service.unit(organisation) as unit:
+        handles = {handle.name: handle for handle in unit.db.scalars(select(Handle))}
+        handles["ann"].person_id = handles["bob"].person_id
+    outcome = reader()
+    assert (outcome.missing, outcome.newly_unrecorded) == (1, 1)
+    assert drift(service, organisation) == {("Ann", "missing"), ("Bob", "unrecorded")}
+
+
+def test_odd_names_come_through_as_they_are(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """Tabs, ends of lines, backslashes, quotes; what a database can not keep is left out. Again, nothing differs."""
+    odd = "a\tb\\n\nc'\"\\. ü漢"
+    told.found = [SharedAccount(odd, odd), Login(odd, "Odd\x01 \x00one", False), hold(odd, account=odd)]
+    assert (reader().newly_unrecorded, reader().newly_unrecorded) == (1, 0)
+    with service.unit(organisation) as unit:
+        assert list(unit.db.scalars(select(Handle.name))) == [odd]
+        assert list(unit.db.scalars(select(Grant.handle["account"].astext))) == [odd]
+        assert set(unit.db.scalars(select(Person.name).where(~Person.recognised))) == {"Odd one"}
 
 
 def test_what_differs_is_recorded_or_accepted_until_a_day(

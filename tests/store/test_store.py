@@ -23,7 +23,7 @@ from openlatch.launch.cluster import Cluster
 from openlatch.service import importing, signing_in
 from openlatch.service.context import Service, Viewer
 from openlatch.store import journal
-from openlatch.store.database import transaction
+from openlatch.store.database import alone, transaction
 from openlatch.store.listing import ListQuery, nested
 from openlatch.store.lists import PEOPLE
 from openlatch.store.tables import Base, Grant, Person
@@ -282,3 +282,15 @@ def test_entries_written_at_the_same_time_stand_one_behind_the_other(service: Se
         entries = list(journal.export(unit.db, organisation.organisation))
         assert len([entry for entry in entries if entry["action"] == "test.written"]) == 4 * 15 + 2 * 7 + 2 * 8
         assert chain.verify(entries, journal.head(unit.db)).sound
+
+
+def test_connections_that_were_lost_cost_no_request(service: Service, organisation: Viewer, cluster: Cluster) -> None:
+    """After a restart of the server, say: what begins then begins with a new one."""
+    with service.unit(organisation), service.unit(organisation), alone(service.engine, "a lock") as ours:
+        assert ours
+    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
+        lost = "select count(pg_terminate_backend(pid, 5000)) from pg_stat_activity where datname = %s"
+        assert db.execute(lost, [service.engine.url.database]).fetchone() == (3,)
+    with alone(service.engine, "a lock") as ours, service.unit(organisation) as unit:
+        assert ours
+        assert unit.db.scalar(select(Person.name)) == "Ada Admin"
