@@ -9,10 +9,11 @@ import pytest
 from flask import request
 from sqlalchemy import select
 
+from openlatch.adapters import mail_sessions
 from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
 from openlatch.errors import Conflict, SystemDown, SystemRefused
-from openlatch.service import changes, changing, helping, settling, systems
+from openlatch.service import changes, changing, helping, revocations, settling, systems
 from openlatch.service.context import Service, Viewer
 from openlatch.standins.cloud import Cloud, Manners
 from openlatch.store import journal
@@ -225,3 +226,58 @@ def test_settings_that_do_not_work_are_refused_before_they_are_kept(
         systems.connect(unit, "d", "Directory", "directory", {**world.settings, "port": 1}, world.secret)
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(System)).all() == []
+
+
+@pytest.mark.parametrize("kind", ["postgresql", "mailboxes", "host", "cloud"])
+def test_sessions_are_told_and_end_with_the_access(
+    kind: str, make: Callable[[str], World], service: Service, organisation: Viewer, clock: Clock
+) -> None:
+    """In every kind of system that tells of them; the preview says so, and what is open there is closed."""
+    world = make(kind)
+    assert world.session is not None
+    login, goes_on = world.session()
+    connect(service, organisation, world)
+    with service.unit(organisation) as unit:
+        (session,) = unit.db.scalars(
+            select(Session).join(Handle, Handle.person_id == Session.person_id).where(Handle.name == login)
+        )
+        wanted = select(Grant.id).where(Grant.account_id == session.account_id, Grant.person_id == session.person_id)
+        grant = unit.db.scalars(wanted).one()
+        wish = revocations.Wish(grants=(grant,))
+        assert [shown["id"] for shown in revocations.preview(unit, wish)["sessions"]] == [session.id]
+        revocation = revocations.start(unit, wish, "The season is over.")
+    assert goes_on()
+    assert carry_on(service, organisation, clock, revocation) == "confirmed"
+    assert not goes_on()
+    with service.unit(organisation) as unit:
+        assert unit.db.get_one(Session, session.id).ended_as == "revoked"
+        assert unit.db.get_one(Grant, grant).ended_as == "revoked"
+
+
+def test_a_mail_servers_administration_that_fails_is_told_with_what_to_do(
+    make: Callable[[str], World], service: Service, organisation: Viewer
+) -> None:
+    """A wrong password or address is refused before it is kept; without one there are no sessions."""
+    world = make("mailboxes")
+    port = world.settings["port"]
+    for settings, error, said in (
+        ({"sessions": f"http://127.0.0.1:{port}"}, SystemDown, "administration did not answer"),
+        ({"sessions": "http://"}, SystemDown, "administration did not answer"),
+    ):
+        with pytest.raises(error, match=said), service.unit(organisation) as unit:
+            systems.connect(unit, "m", "M", "mailboxes", {**world.settings, **settings}, world.secret)
+    sessions = mail_sessions.MailSessions(world.settings["sessions"], "wrong")
+    with pytest.raises(SystemRefused, match="refused the password") as refused:
+        sessions.going_on()
+    assert "doveadm_password" in refused.value.remedy
+    without = {name: value for name, value in world.settings.items() if name != "sessions"}
+    with service.unit(organisation) as unit:
+        ident = systems.connect(unit, "m", "M", "mailboxes", without, world.secret).id
+    assert world.session is not None
+    world.session()
+    outcome = systems.read(service, organisation.organisation, ident)
+    assert outcome is not None
+    assert outcome.sessions_seen == 0
+    adapter = world.adapter(sessions="")
+    with pytest.raises(SystemRefused, match="does not tell of sessions"):
+        adapter.confirm(StepKind.END_SESSIONS, {"who": "bob", "process": "1"})
