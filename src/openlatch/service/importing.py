@@ -67,7 +67,7 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == "csv" else None)
     good = loading.stage(unit.db, kind, _checked(lines, kind, form, zone, errors))
     lines.detach()
-    errors.extend(loading.unresolved(unit.db, kind))
+    errors.extend(loading.unresolved(unit.db, kind, unit.now))
     read = good + len(errors.staging_lines)
     bad = len(errors.lines)
     if try_only or (bad and not keep_good):

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any, LiteralString
 from uuid import UUID
 
@@ -21,10 +21,9 @@ from openlatch.core.ids import new_id
 from openlatch.core.imports import LineError, RecordKind
 from openlatch.store.database import driver_of
 
-HOLDERS = ("person", "team", "app", "account")
-_TABLES = {"person": "people", "team": "teams", "app": "apps", "account": "accounts"}
-_TIMES = {"since", "until", "given_at", "last_used_at", "started_at", "last_seen_at", "ended_at", "leaves_on",
-          "credential_since"}  # fmt: skip
+# What is over once it is told.
+_HAPPENED = {"last_used_at", "started_at", "last_seen_at", "ended_at"}
+_TIMES = _HAPPENED | {"since", "until", "given_at", "leaves_on", "credential_since"}
 _TYPES = {
     "inside": "boolean",
     "partner": "boolean",
@@ -72,8 +71,11 @@ def _sql_type(name: str) -> str:
     return "timestamptz" if name in _TIMES else _TYPES.get(name, "text")
 
 
-def unresolved(db: Db, kind: RecordKind) -> list[LineError]:
-    """What is wrong with the staged rows as a whole: keys that occur twice, and names of things unknown."""
+def unresolved(db: Db, kind: RecordKind, now: datetime) -> list[LineError]:
+    """What is wrong with the staged rows as a whole.
+
+    Keys that occur twice, names of things unknown, and what is said to have happened on a day to come.
+    """
     key = ", ".join(kind.key)
     twice = db.execute(
         text(
@@ -90,6 +92,11 @@ def unresolved(db: Db, kind: RecordKind) -> list[LineError]:
             )
         )
         errors += [LineError(line, field, f"{reason} {value[:60]!r}") for line, value in missing]
+    for field in _HAPPENED & set(kind.names):
+        # Whichever day it is already, somewhere.
+        ahead = text(f"select line, {field} from staged where {field} > :today order by line")
+        rows = db.execute(ahead, {"today": now + timedelta(days=1)})
+        errors += [LineError(line, field, f"{at:%Y-%m-%d} lies ahead; say when it was") for line, at in rows]
     return sorted(errors, key=lambda e: e.line)
 
 
@@ -111,14 +118,6 @@ def apply(db: Db, kind: RecordKind, organisation: UUID, now: datetime) -> list[C
 
 def _known(table: LiteralString, column: LiteralString = "key", field: str = "") -> str:
     return f"select 1 from {table} t where t.{column} = s.{field}"
-
-
-def _holder(kind: str) -> tuple[str, str, str]:
-    return (
-        f"case when s.holder_kind = '{kind}' then s.holder end",
-        f"select 1 from {_TABLES[kind]} t where t.key = s.holder",
-        f"there is no {kind} with the key",
-    )
 
 
 _PERSON = "there is no person with the key"
