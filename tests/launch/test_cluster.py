@@ -48,6 +48,8 @@ def test_the_same_folder_gives_the_same_data_on_the_same_port(own: Cluster) -> N
     psycopg.connect(own.url("kept")).close()
     own.stop()
     with socket.socket() as taken:
+        # Connections of the server that has just stopped are not in the way.
+        taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         taken.bind(("127.0.0.1", port))
         taken.listen()
         assert not is_free(port)

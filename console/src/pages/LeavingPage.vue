@@ -79,7 +79,7 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
   </template>
   <template v-else-if="preview">
     <PageHead :title="`Let ${preview.person.name} leave`" about="Everything that they reach, in every system, ends in one go. Nothing happens yet." />
-    <form class="grid items-start gap-6 lg:grid-cols-[3fr_2fr]" @submit.prevent="start">
+    <form class="grid grid-cols-1 items-start gap-6 wrap-anywhere lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]" @submit.prevent="start">
       <div class="space-y-5">
         <section class="card p-5" aria-labelledby="alone">
           <h2 id="alone" class="text-xl">What only they hold</h2>

@@ -10,7 +10,7 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
 </script>
 
 <template>
-  <div class="grid items-start gap-6 lg:grid-cols-[2fr_3fr]">
+  <div class="grid grid-cols-1 items-start gap-6 wrap-anywhere lg:grid-cols-[minmax(0,2fr)_minmax(0,3fr)]">
     <section class="card p-5" aria-labelledby="left">
       <h2 id="left" class="sr-only">What is left</h2>
       <p class="font-display text-8xl font-bold tabular-nums" :class="isOver ? 'text-link' : 'text-rust'" aria-live="polite" data-test="left">{{ page.left }}</p>
@@ -31,7 +31,7 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
     <section class="card" aria-labelledby="lines">
       <h2 id="lines" class="px-5 pt-4 text-xl">{{ counted(page.all, 'thing') }}, one by one</h2>
       <ul class="mt-2 divide-y divide-line">
-        <li v-for="(line, index) in page.lines" :key="index" class="grid grid-cols-[4.5rem_1fr] gap-x-3 px-5 py-2.5">
+        <li v-for="(line, index) in page.lines" :key="index" class="grid grid-cols-[4.5rem_minmax(0,1fr)] gap-x-3 px-5 py-2.5">
           <span class="font-semibold" :class="line.gone ? 'text-link' : 'text-rust'">{{ line.gone ? 'gone' : 'left' }}</span>
           <div>
             <p>{{ line.what }} <span class="text-soft">in {{ line.system }}</span></p>

@@ -212,7 +212,11 @@ class CloudAdapter(Adapter):
     @contextmanager
     def _http(self) -> Iterator[httpx.Client]:
         headers = {"Authorization": f"Bearer {self._secret}"}
-        with httpx.Client(base_url=self._settings["address"], headers=headers, timeout=CALL_SECONDS / 2) as http:
+        try:
+            made = httpx.Client(base_url=self._settings["address"], headers=headers, timeout=CALL_SECONDS / 2)
+        except httpx.InvalidURL as error:
+            raise _not_an_address(error) from error
+        with made as http:
             yield http
 
     def _call(self, http: httpx.Client, method: str, path: str, missing: bool = False, **given: Any) -> httpx.Response:
@@ -222,9 +226,7 @@ class CloudAdapter(Adapter):
             try:
                 answer = http.request(method, path, **given)
             except httpx.InvalidURL as error:
-                raise SystemRefused(
-                    f"The address can't be called: {error}.", "Give it as https://service.example."
-                ) from error
+                raise _not_an_address(error) from error
             except httpx.TransportError as error:
                 raise SystemDown(f"The service did not answer: {error}", "It will be tried again.") from error
             if answer.status_code != httpx.codes.TOO_MANY_REQUESTS:
@@ -238,6 +240,10 @@ class CloudAdapter(Adapter):
         if answer.is_error and not (missing and answer.status_code == httpx.codes.NOT_FOUND):
             raise SystemRefused(f"The service refused {method} {path}: {_said(answer)}", "Look at the key's rights.")
         return answer
+
+
+def _not_an_address(error: httpx.InvalidURL) -> SystemRefused:
+    return SystemRefused(f"The address can't be called: {error}.", "Give it as https://service.example.")
 
 
 def scopes_level(scope: str) -> FoundLevel:
