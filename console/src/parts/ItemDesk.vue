@@ -100,7 +100,9 @@ async function call(at: string, sent: unknown, goOn = true): Promise<void> {
   try {
     await send('POST', `${path.value}/${at}`, sent, { 'If-Match': `"${props.item.version}"` })
     clear()
-    // Told before the list is read again: a decided line may leave it, and this part with it.
+    // The next item can be decided while the list is read again.
+    isBusy.value = false
+    // Told before that: a decided line may leave it, and this part with it.
     if (goOn) emit('decided')
     await cache.invalidateQueries({ key: ['round'] })
     await cache.invalidateQueries({ key: ['items'] })
