@@ -37,7 +37,9 @@ def test_a_leaver_is_previewed_and_needs_successors(run: Run) -> None:
     assert all(f"{name}: Tobias Renn owns it; it needs a successor" in shown for name in owned)
     nobody = [word for name in owned for word in ("--successor", f"{name}=")]
     assert nobody
-    started = run("leaver", "start", "Tobias Renn", "--reason", "Test.", "--yes", *nobody, given="walk the long ridge\n")
+    started = run(
+        "leaver", "start", "Tobias Renn", "--reason", "Test.", "--yes", *nobody, given="walk the long ridge\n"
+    )
     assert (started.returncode, "Nobody would answer for" in started.stderr) == (1, True)
     assert found(run("leaver", "show", "Tobias Renn", "-o", "json"))["begun_at"] is None
     assert "let Tobias Renn leave" in run("leaver", "report", "Tobias Renn").stderr

@@ -522,8 +522,8 @@ def test_a_review_is_scheduled_with_its_next_dates_shown_as_one_types(signed_in:
     expect(box.get_by_role("button", name="Go on Yearly of all")).to_be_visible()
 
 
-def test_a_limit_shows_what_it_would_raise_before_it_is_kept(signed_in: Open) -> None:
-    """And a switched-off rule what it would clear; leaving the page keeps nothing."""
+def test_a_limit_shows_what_it_would_raise_before_it_is_kept(signed_in: Open, client: Client) -> None:
+    """And a switched-off rule what it would clear; leaving the page keeps nothing; what happens meanwhile loses nothing."""
     page = signed_in("administrator")
     page.goto("/rules")
     first = page.get_by_role("region", name="Grants and links").get_by_role("listitem").first
@@ -534,6 +534,12 @@ def test_a_limit_shows_what_it_would_raise_before_it_is_kept(signed_in: Open) ->
     expect(would.get_by_text(re.compile(r"\d+ raised"))).to_be_visible(timeout=20_000)
     first.get_by_role("checkbox", name=re.compile("^off")).check()
     expect(would.get_by_text(re.compile(r"\d+ cleared"))).to_be_visible(timeout=20_000)
+    (flag,) = client.list("flags", filter='state eq "open"', limit=1).rows
+    with page.expect_response(re.compile("/api/v1/rules$")):
+        client.assign_flags([flag.id], None)
+    settled(page)
+    expect(first.get_by_label("low")).to_have_value("10")
+    expect(first.get_by_role("checkbox", name=re.compile("^off"))).to_be_checked()
     page.reload()
     expect(first.get_by_label("low")).to_have_value("180")
 

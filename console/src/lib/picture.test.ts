@@ -31,6 +31,18 @@ describe('the picture of paths', () => {
     }
   })
 
+  it('leads ways that pass over a column between what stands there', () => {
+    const both = [path('a', ['team']), path('a'), path('b', ['team']), path('b'), ...['c', 'd', 'e', 'f'].map((one) => path(one))]
+    const drawn = picture(both, 'Box')
+    const beside = drawn.nodes.filter((node) => node.column === 1)
+    const passing = drawn.links.filter((link) => link.over.length)
+    expect(passing.map((link) => link.from).sort()).toEqual(['person:a', 'person:b'])
+    for (const stop of passing.flatMap((link) => link.over)) {
+      for (const node of beside) expect(Math.abs(node.y - stop.y)).toBeGreaterThanOrEqual(node.height / 2)
+    }
+    expect(drawn.nodes.some((node) => node.kind === 'lane')).toBe(false)
+  })
+
   it('has nothing but the account when nobody reaches it', () => {
     expect(picture([], 'Box').nodes).toHaveLength(1)
   })

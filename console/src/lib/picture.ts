@@ -25,6 +25,8 @@ export interface Link {
   reach: number
   count: number
   via: string
+  /** Where it crosses the columns that it passes over: between what stands there. */
+  over: { x: number; y: number }[]
 }
 
 export interface Picture {
@@ -37,6 +39,8 @@ export interface Picture {
 /** From so many holders with the same way in on, they are drawn as one bundle. */
 export const BUNDLED_FROM = 9
 const ROW = 40
+/** The room between two rows for ways that pass over a column. */
+const LANE = 14
 const COLUMN = 330
 
 const NOUNS: Record<string, [string, string]> = { person: ['person', 'people'], app: ['app', 'apps'], team: ['team', 'teams'], account: ['account', 'accounts'] }
@@ -95,7 +99,7 @@ export function picture(paths: Path[], account: string): Picture {
         const via = place === chain.length - 1 ? (path.part ? `${path.level} on ${path.part}` : path.level) : 'belongs'
         const link = links.get(`${id}>${to}`)
         if (link) link.reach = Math.max(link.reach, path.reach)
-        else links.set(`${id}>${to}`, { from: id, to, reach: path.reach, count: isBundle ? members.length : 1, via })
+        else links.set(`${id}>${to}`, { from: id, to, reach: path.reach, count: isBundle ? members.length : 1, via, over: [] })
       })
       if (isBundle && index === 0) break
     }
@@ -103,19 +107,37 @@ export function picture(paths: Path[], account: string): Picture {
   return placed([...nodes.values()], [...links.values()])
 }
 
+/** One lane in each column for all ways to the same end that pass over it. */
+function lanes(nodes: Node[], links: Link[]): { lane: Node; link: Link }[] {
+  const column = new Map(nodes.map((node) => [node.id, node.column]))
+  const made = new Map<string, Node>()
+  return links.flatMap((link) => {
+    const crossed = []
+    for (let at = (column.get(link.from) ?? 0) - 1; at > (column.get(link.to) ?? 0); at--) {
+      const id = `lane:${link.to}:${at}`
+      const lane = made.get(id) ?? { id, label: '', note: '', kind: 'lane', count: 1, reach: link.reach, outside: false, column: at, x: 0, y: 0, height: LANE, names: [] }
+      made.set(id, lane)
+      crossed.push({ lane, link })
+    }
+    return crossed
+  })
+}
+
 function placed(nodes: Node[], links: Link[]): Picture {
+  const crossed = lanes(nodes, links)
+  const standing = [...nodes, ...new Set(crossed.map(({ lane }) => lane))]
   const last = Math.max(...nodes.map((node) => node.column), 1)
   const rows = new Map<number, number>()
-  const next = new Map(links.map((link) => [link.from, link.to]))
+  const next = new Map([...links.map((link) => [link.from, link.to] as const), ...crossed.map(({ lane, link }) => [lane.id, link.to] as const)])
   const rank = (node: Node): number => -node.reach * 1000 - node.count
   // From the account outward, so that whoever comes in by a team stands beside it.
   const order = new Map<string, number>([['account', 0]])
   for (let column = 1; column <= last; column++) {
-    const here = nodes.filter((node) => node.column === column)
+    const here = standing.filter((node) => node.column === column)
     here.sort((a, b) => (order.get(next.get(a.id) ?? '') ?? 0) - (order.get(next.get(b.id) ?? '') ?? 0) || rank(a) - rank(b) || a.label.localeCompare(b.label))
     here.forEach((node, index) => {
       order.set(node.id, index)
-      node.height = ROW + Math.min(Math.sqrt(node.count - 1) * 4, 60)
+      if (node.kind !== 'lane') node.height = ROW + Math.min(Math.sqrt(node.count - 1) * 4, 60)
     })
     let y = 0
     for (const node of here) {
@@ -125,10 +147,11 @@ function placed(nodes: Node[], links: Link[]): Picture {
     rows.set(column, y)
   }
   const height = Math.max(...rows.values(), ROW * 2)
-  for (const node of nodes) {
+  for (const node of standing) {
     node.x = (last - node.column) * COLUMN
     if (node.column > 0) node.y += (height - (rows.get(node.column) ?? 0)) / 2
     else node.y = height / 2
   }
+  for (const { lane, link } of crossed) link.over.push({ x: lane.x, y: lane.y })
   return { nodes, links, width: last * COLUMN + 260, height }
 }

@@ -22,10 +22,18 @@ const file = ref('')
 const checked = ref<OwnRulesChecked | null>(null)
 const isLooking = ref(false)
 
-watch(data, (found) => {
+function offOf(page?: RulesPage): string[] {
+  return (page?.rules ?? []).filter((rule) => rule.off).map((rule) => rule.key)
+}
+
+// Read again while somebody changes something here: what they changed stays as they have it.
+watch(data, (found, before) => {
   if (!found) return
-  for (const limit of found.limits) limits[limit.name] = [...limit.values]
-  off.value = found.rules.filter((rule) => rule.off).map((rule) => rule.key)
+  const known = new Map((before?.limits ?? []).map((limit) => [limit.name, String(limit.values)]))
+  for (const limit of found.limits) {
+    if (!limits[limit.name] || String(limits[limit.name]) === known.get(limit.name)) limits[limit.name] = [...limit.values]
+  }
+  if (String(off.value) === String(offOf(before))) off.value = offOf(found)
 }, { immediate: true })
 
 const named = computed(() => new Map((data.value?.limits ?? []).map((limit) => [limit.name, limit])))
@@ -37,8 +45,7 @@ const changed = computed(() => {
   return found
 })
 const switched = computed(() => {
-  const before = (data.value?.rules ?? []).filter((rule) => rule.off).map((rule) => rule.key)
-  return [...before].sort().join() !== [...off.value].sort().join()
+  return offOf(data.value).sort().join() !== [...off.value].sort().join()
 })
 const wish = computed(() => ({
   ...(Object.keys(changed.value).length ? { limits: changed.value } : {}),

@@ -2,7 +2,7 @@
 import { computed, ref } from 'vue'
 
 import type { Path } from '@/data/types'
-import { picture, type Node } from '@/lib/picture'
+import { picture, type Link } from '@/lib/picture'
 
 const props = defineProps<{ paths: Path[]; account: string }>()
 const drawn = computed(() => picture(props.paths, props.account))
@@ -32,10 +32,20 @@ const lit = computed(() => {
 const MARGIN = 12
 const PILL = 210
 
-function curve(from: Node, to: Node): string {
-  const [x1, x2] = [from.x + PILL, to.x]
-  const middle = (x1 + x2) / 2
-  return `M${x1},${from.y} C${middle},${from.y} ${middle},${to.y} ${x2},${to.y}`
+/** From one to the other, straight through the lanes between what it passes over. */
+function curve(link: Link): string {
+  const from = byId.value.get(link.from)
+  const to = byId.value.get(link.to)
+  if (!from || !to) return ''
+  let at = { x: from.x + PILL, y: from.y }
+  let drawn = `M${at.x},${at.y}`
+  for (const stop of [...link.over, to]) {
+    const middle = (at.x + stop.x) / 2
+    drawn += ` C${middle},${at.y} ${middle},${stop.y} ${stop.x},${stop.y}`
+    if (stop !== to) drawn += ` L${stop.x + PILL},${stop.y}`
+    at = { x: stop.x + PILL, y: stop.y }
+  }
+  return drawn
 }
 
 function short(text: string, most: number): string {
@@ -59,7 +69,7 @@ function dim(...ids: string[]): boolean {
     >
       <g v-for="link in drawn.links" :key="`${link.from}>${link.to}`" :opacity="dim(link.from, link.to) ? 0.12 : 1">
         <path
-          :d="curve(byId.get(link.from)!, byId.get(link.to)!)"
+          :d="curve(link)"
           fill="none"
           :stroke="link.reach >= 3 ? 'var(--color-rust)' : 'var(--color-moss)'"
           :stroke-width="Math.min(1.5 + Math.sqrt(link.count), 12)"
