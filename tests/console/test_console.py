@@ -523,7 +523,7 @@ def test_a_review_is_scheduled_with_its_next_dates_shown_as_one_types(signed_in:
 
 
 def test_a_limit_shows_what_it_would_raise_before_it_is_kept(signed_in: Open, client: Client) -> None:
-    """And a switched-off rule what it would clear; leaving the page keeps nothing; what happens meanwhile loses nothing."""
+    """And a switched-off rule what it would clear; leaving keeps nothing, and what happens meanwhile loses nothing."""
     page = signed_in("administrator")
     page.goto("/rules")
     first = page.get_by_role("region", name="Grants and links").get_by_role("listitem").first
