@@ -109,7 +109,7 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
     flags.evaluate(unit, grants=ended, sessions=sessions)
     if grants:
         latching.evaluate(unit, {target.account_id for target in grants})
-        _tell(unit, grants)
+        _tell(unit, [locked[ident] for ident in ended])
 
 
 def _end_or_trim(
@@ -133,13 +133,14 @@ def _end_or_trim(
     unit.record(action, "grant", grant.id, title, grant.account_id, reason=revocation.reason, **unproved)
 
 
-def _tell(unit: Unit, targets: Sequence[RevocationTarget]) -> None:
+def _tell(unit: Unit, grants: Sequence[Grant]) -> None:
     """Tell those whose own access has ended."""
-    for target in targets:
-        grant = unit.db.get(Grant, target.grant_id) if target.grant_id else None
-        if grant is not None and grant.state == GrantState.ENDED and grant.ended_as != EndedAs.GIVEN_UP:
-            name = unit.db.get_one(Account, target.account_id).name
-            telling.tell(unit, [grant.person_id], "grant", f"Your access to {name} has ended.", "/mine")
+    over = [grant for grant in grants if grant.state == GrantState.ENDED and grant.ended_as != EndedAs.GIVEN_UP]
+    wanted = select(Account.id, Account.name).where(Account.id.in_({grant.account_id for grant in over}))
+    names = dict(unit.db.execute(wanted).all())
+    for grant in over:
+        sentence = f"Your access to {names[grant.account_id]} has ended."
+        telling.tell(unit, [grant.person_id], "grant", sentence, "/mine")
 
 
 def _trim(unit: Unit, grant: UUID, target: RevocationTarget) -> None:

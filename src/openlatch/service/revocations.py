@@ -183,7 +183,12 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     held = {grant.id: grant for grant in register.grants}
     terms = cut.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
     values = [held.get(grant.id) or cut.grant_value(grant, terms.get(grant.id, ())) for grant in grants]
+    levels = {term.level.id for value in values for term in value.terms}
+    known = select(Level).where(Level.id.in_(levels))
+    # Looked up one by one below; held here, so that they are read once.
+    kept = [*unit.db.scalars(known), *unit.db.scalars(select(Account).where(Account.id.in_(accounts)))]
     targets = [_target(unit, x, value, systems[x.account_id], wish) for x, value in zip(grants, values, strict=True)]
+    del kept
     live = [_live(session, systems[session.account_id]) for session in sessions]
     hangs = [] if wish.is_trim else _hangs(unit, grants)
     found = core.preview(register, targets, live, unit.now, parts, logins, hangs)
