@@ -9,26 +9,24 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import datetime
 from typing import Any, cast
 from uuid import UUID
 
 import orjson
 from sqlalchemy import CursorResult, Table, bindparam, func, select, text, update
-from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
 from openlatch.core.words import EndedAs, GrantState
-from openlatch.service import flags, latching, matching, using
+from openlatch.service import flags, latching, matching, presence
 from openlatch.service.context import Unit
-from openlatch.service.spool import Spool, instant
+from openlatch.service.spool import BLOCK, Spool, batches, instant
 from openlatch.store.database import at_large
-from openlatch.store.tables import Account, Grant, Level, Organisation, Resource, Session, System, Term
+from openlatch.store.tables import Account, Grant, Level, Organisation, Resource, System, Term
 
 # Somebody met in a system whom nobody has named: the account they reach is taken to matter until told otherwise.
 SENSITIVITY_OF_THE_UNKNOWN = 3
-BATCH = 2_000
 # What so many touch is put before the rules by the next pass over everything, which is faster then.
 MOST_AT_ONCE = 5_000
 # So many that differ are no longer looked up one by one.
@@ -115,25 +113,6 @@ _MAKE_TERMS = """
     from unnest(cast(:ids as uuid[]), cast(:grants as uuid[]), cast(:levels as uuid[]), cast(:parts as uuid[]),
         cast(:untils as timestamptz[])) i(id, grant_id, level_id, part_id, until)
 """
-_USED = """
-    select g.id, u.permission, u.day
-    from reading_used u join accounts a on a.system_id = :system and u.account in ('', a.handle)
-    join handles h on h.system_id = :system and h.name = u.holder
-    join grants g on g.account_id = a.id and g.holder_id = coalesce(h.person_id, h.app_id)
-        and g.state in ('active', 'suspended', 'revoking')
-    order by g.id, u.day
-"""
-# A login signs in once for all that it holds: its session counts where it reaches furthest.
-_PRESENT = """
-    select distinct on (p.key) p.*, h.person_id, h.app_id, g.account_id
-    from reading_presences p join handles h on h.system_id = :system and h.name = p.login
-    join grants g on g.holder_id = coalesce(h.person_id, h.app_id) and g.state in ('active', 'suspended', 'revoking')
-    join accounts a on a.id = g.account_id and a.system_id = :system
-    left join lateral (
-        select max(l.reach) as reach from terms t join levels l on l.id = t.level_id where t.grant_id = g.id
-    ) t on true
-    order by p.key, t.reach desc nulls last, a.handle desc, p.n
-"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,14 +143,14 @@ class Comparison:
         """Bring the register in line, and put every grant and session that changed before the rules."""
         self.look()
         accounts = set(self.db.scalars(text("select distinct on_account from differences")))
-        new = sum(self._record(rows) for rows in self._rows(_NEW))
-        for rows in self._rows(_CHANGED):
+        new = sum(self._record(rows) for rows in batches(self.db, _NEW, self.named))
+        for rows in batches(self.db, _CHANGED, self.named):
             self._follow(rows)
-        missing = sum(self._miss(rows) for rows in self._rows(_GONE))
+        missing = sum(self._miss(rows) for rows in batches(self.db, _GONE, self.named))
         with self._at_large():
             self.touched |= set(self.db.scalars(text(_SEE_ENDED), self.named))
-            seen, ended = self._sessions()
-            self._used()
+            seen, ended = presence.follow(self.unit, self.system)
+            self.touched |= presence.keep_use(self.unit, self.system)
             unrecorded, differing = self._count(~Grant.recorded), self._count(Grant.differs.is_not(None))
         self._put_down()
         self._evaluate(seen | ended, accounts | self.found)
@@ -225,11 +204,6 @@ class Comparison:
         live = (GrantState.ACTIVE, GrantState.SUSPENDED, GrantState.REVOKING)
         of_it = select(func.count(Grant.id)).join(Account, Account.id == Grant.account_id)
         return self.db.scalar(of_it.where(Account.system_id == self.system.id, Grant.state.in_(live), which)) or 0
-
-    def _rows(self, statement: str) -> Iterator[Sequence[Any]]:
-        """What a statement gives, in batches; nothing of it is changed while it is read."""
-        rows = self.db.execute(text(statement), self.named).all()
-        yield from (rows[start : start + BATCH] for start in range(0, len(rows), BATCH))
 
     def _levels(self) -> dict[str, Level]:
         known = {str(x.key): x for x in self.db.scalars(select(Level).where(Level.system_id == self.system.id))}
@@ -413,59 +387,11 @@ class Comparison:
 
     def _put_down(self) -> None:
         """What happened to grants, in the journal; a great many of them as they are written."""
-        if len(self.happened) > BATCH:
+        if len(self.happened) > BLOCK:
             self.unit.record_many("grant", self.happened)
             return
         for action, ident, name, account in self.happened:
             self.unit.record(action, "grant", ident, name, account)
-
-    # Sessions and use.
-
-    def _sessions(self) -> tuple[set[UUID], set[UUID]]:
-        """Sessions as the reading shows them; those it does not show any more have ended."""
-        seen: set[UUID] = set()
-        for rows in self._rows(_PRESENT):
-            made = [
-                {
-                    "id": new_id(), "organisation_id": self.organisation, "key": f"{self.system.key}:{row.key}",
-                    "account_id": row.account_id, "person_id": row.person_id, "app_id": row.app_id,
-                    "started_at": row.started_at, "device": row.device, "address": row.address,
-                    "last_seen_at": row.last_seen_at, "handle": {**row.handle, "login": row.login},
-                }
-                for row in rows
-            ]  # fmt: skip
-            statement = insert(Session)
-            new = {name: statement.excluded[name] for name in ("device", "address", "last_seen_at", "handle")}
-            upsert = statement.on_conflict_do_update(index_elements=["organisation_id", "key"], set_=new)
-            seen |= set(self.db.scalars(upsert.returning(Session.id), made))
-        gone = self.db.scalars(
-            select(Session)
-            .join(Account, Account.id == Session.account_id)
-            .where(
-                Account.system_id == self.system.id,
-                Session.ended_at.is_(None),
-                Session.handle != {},
-                Session.id.not_in(seen),
-            )
-        ).all()
-        for session in gone:
-            session.ended_at, session.ended_as = self.unit.now, session.ended_as or "signed_out"
-            self.unit.record("session.ended", "session", session.id, session.device, session.account_id)
-        return seen, {session.id for session in gone}
-
-    def _used(self) -> None:
-        """Days of use, in the compact form in which they are kept."""
-        for rows in self._rows(_USED):
-            last: dict[UUID, date] = {}
-            for ident, _, day in rows:
-                last[ident] = max(day, last.get(ident, day))
-            for ident, day in last.items():
-                at = min(datetime.combine(day, time(), UTC) + timedelta(days=1), self.unit.now)
-                used = update(Grant).where(Grant.id == ident)
-                later = func.greatest(func.coalesce(Grant.last_used_at, at), at)
-                self.db.execute(used.values(last_used_at=later))
-            using.keep(self.unit, [(ident, permission, day) for ident, permission, day in rows])
-            self.touched |= set(last)
 
 
 def _handle(row: Any) -> dict[str, Any]:

@@ -7,7 +7,7 @@ far: what goes over of each is a digest, and the whole of it only where that is 
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from hashlib import blake2b
 from itertools import chain
@@ -15,6 +15,7 @@ from types import TracebackType
 from typing import Any, BinaryIO, Self
 
 import orjson
+from sqlalchemy import text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import (
@@ -189,3 +190,9 @@ def _json(value: Any) -> str:
 def instant(written: str) -> datetime | None:
     """An instant as a spool writes it."""
     return datetime.fromisoformat(written) if written else None
+
+
+def batches(db: Db, statement: str, named: Mapping[str, Any]) -> Iterator[Sequence[Any]]:
+    """What a statement about a reading gives, some rows at a time; nothing of it is changed while it is read."""
+    rows = db.execute(text(statement), dict(named)).all()
+    yield from (rows[start : start + BLOCK] for start in range(0, len(rows), BLOCK))
