@@ -196,7 +196,15 @@ def _spaces(app: Flask, cloud: Cloud) -> None:
         role = request.get_json()["role"]
         if role not in ROLES:
             return jsonify(detail=f"There is no role {role}."), 400
-        cloud.change(lambda: cloud.state.members.setdefault(ident, {}).update({person: role}), ident)
+        held = cloud.state.members.setdefault(ident, {})
+        is_change = person in held
+
+        def work() -> None:
+            # A change that takes effect late does not bring back whoever was put out meanwhile.
+            if person in held or not is_change:
+                held[person] = role
+
+        cloud.change(work, ident)
         return jsonify(role=role)
 
     @app.delete("/spaces/<ident>/members/<person>")
