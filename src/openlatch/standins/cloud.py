@@ -179,6 +179,12 @@ def _user(ident: str, person: dict[str, Any]) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _give_role(held: dict[str, str], person: str, role: str, is_change: bool) -> None:
+    # A change that takes effect late does not bring back whoever was put out meanwhile.
+    if person in held or not is_change:
+        held[person] = role
+
+
 def _spaces(app: Flask, cloud: Cloud) -> None:
     @app.get("/spaces")
     def spaces() -> Any:
@@ -197,14 +203,7 @@ def _spaces(app: Flask, cloud: Cloud) -> None:
         if role not in ROLES:
             return jsonify(detail=f"There is no role {role}."), 400
         held = cloud.state.members.setdefault(ident, {})
-        is_change = person in held
-
-        def work() -> None:
-            # A change that takes effect late does not bring back whoever was put out meanwhile.
-            if person in held or not is_change:
-                held[person] = role
-
-        cloud.change(work, ident)
+        cloud.change(partial(_give_role, held, person, role, person in held), ident)
         return jsonify(role=role)
 
     @app.delete("/spaces/<ident>/members/<person>")
