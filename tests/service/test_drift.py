@@ -345,6 +345,32 @@ def person(unit: Unit, name: str, address: str | None = None, **marks: str) -> U
     return row.id
 
 
+def test_a_reading_that_is_asked_for_during_another_comes_after_it(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome], clock: Clock
+) -> None:
+    """What the other one has read by then may be what was before; asked for beforehand it is just one."""
+    told.found = [SharedAccount("box", "Box"), Login("ann", "Ann", False), hold("ann")]
+
+    def ask() -> None:
+        clock.forward(seconds=1)
+        with told.service.unit(organisation) as unit:  # type: ignore[attr-defined]
+            systems.ask_to_read(replace(unit, service=told.service), told.ident)  # type: ignore[attr-defined]
+
+    def due() -> list[UUID]:
+        with told.service.unit(organisation) as unit:  # type: ignore[attr-defined]
+            return systems.due(unit)
+
+    ask()
+    reader()
+    assert due() == []
+    told.meanwhile = ask
+    reader()
+    assert due() == [told.ident]  # type: ignore[attr-defined]
+    told.meanwhile = lambda: None
+    reader()
+    assert due() == []
+
+
 def test_people_are_told_by_rules_and_doubts_are_put_to_somebody(
     service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
 ) -> None:

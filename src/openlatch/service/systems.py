@@ -57,9 +57,13 @@ def adapter_for(service: Service, system: System) -> Adapter:
 
 
 def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:
-    """Have the worker read a system soon; ``fully`` also what it says has not changed."""
+    """Have the worker read a system soon; ``fully`` also what it says has not changed.
+
+    While it is being read already, it is read once more after that.
+    """
     system = _locked(unit, ident)
     adapter_for(unit.service, system)
+    system.next_read_at = unit.now
     if fully:
         system.read_fully_at = None
     unit.record("system.read_asked", "system", system.id, system.name)
@@ -130,7 +134,9 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
         with service.unit(viewer) as unit:
             system = unit.db.get_one(System, ident, with_for_update=True)
             system.read_at, system.down_since, system.reading_since = unit.now, None, None
-            system.next_read_at = unit.now + timedelta(minutes=system.read_every)
+            if system.next_read_at is None or not begun < system.next_read_at <= unit.now:
+                # Asked for meanwhile it is due again at once: what was read by then may be what was before.
+                system.next_read_at = unit.now + timedelta(minutes=system.read_every)
             outcome = Comparison(unit, system, spool, begun).carry_out()
             if fully:
                 system.read_fully_at = unit.now
