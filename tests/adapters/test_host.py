@@ -107,6 +107,8 @@ def test_sessions_of_systemd_are_told_once_and_hung_up(tmp_path: Path, monkeypat
     programs.mkdir()
     monkeypatch.setenv("PATH", f"{programs}:{os.environ['PATH']}")
     adapter = HostAdapter({"root": str(root), "sessions": "loginctl"}, "")
+    with pytest.raises(SystemRefused, match="tells of sessions"):
+        HostAdapter({"root": str(root), "sessions": "who"}, "").check()
     monkeypatch.setenv("PATH", str(programs))
     with pytest.raises(SystemRefused, match="loginctl is not installed"):
         Reading.of(adapter.read())

@@ -133,7 +133,8 @@ class HostAdapter(Adapter):
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
         self._root = Path(settings["root"])
-        self._asks_loginctl = settings.get("sessions", "utmp") == "loginctl"
+        self._sessions_by = str(settings.get("sessions") or "utmp")
+        self._asks_loginctl = self._sessions_by == "loginctl"
         self._folders = [f.strip() for f in str(settings.get("folders") or "").split(",") if f.strip()]
         try:
             self._zone = ZoneInfo(settings.get("time_zone") or "UTC")
@@ -150,6 +151,11 @@ class HostAdapter(Adapter):
             path = self._path(name)
             if path.exists() and not os.access(path, os.R_OK | os.W_OK):
                 raise SystemRefused(f"{path} may not be read and written.", "Give the service that right.")
+        told_by = self._sessions_by
+        if told_by not in ("utmp", "loginctl"):
+            raise SystemRefused(f"Nothing called {told_by!r} tells of sessions.", "Set sessions to utmp or loginctl.")
+        if self._asks_loginctl:
+            self._shown()
         if self._folders and shutil.which("getfacl") is None:
             raise SystemRefused("getfacl is not installed.", "Install Debian's package acl.")
 
@@ -310,9 +316,7 @@ class HostAdapter(Adapter):
         if self._asks_loginctl:
             # A session that both tell of is one: utmp knows its terminal, too.
             known = {record.process for record in records}
-            listed = sessions.listed(self._run(["loginctl", "list-sessions", "--no-legend", "--no-pager"]))
-            shown = self._run(["loginctl", "show-session", *sessions.SHOWN, *listed]) if listed else ""
-            records += [record for record in sessions.told(shown) if record.process not in known]
+            records += [record for record in sessions.told(self._shown()) if record.process not in known]
         for record in records:
             began = sessions.began(record.process)
             if began is None or record.user not in host.users:
@@ -327,6 +331,17 @@ class HostAdapter(Adapter):
                 last_seen_at=max(record.since, self._seen(record.line, record.since)),
                 handle={"process": record.process, "began": began},
             )
+
+    def _shown(self) -> str:
+        """What systemd shows of its sessions. One that ends between being listed and shown is a reason to ask again."""
+        for last in (False, True):
+            listed = sessions.listed(self._run(["loginctl", "list-sessions", "--no-legend", "--no-pager"]))
+            try:
+                return self._run(["loginctl", "show-session", *sessions.SHOWN, *listed]) if listed else ""
+            except SystemRefused:
+                if last:
+                    raise
+        return ""
 
     def _jobs(self, user: str) -> int:
         """How many lines of a user's table are jobs (crontab(5)): neither comments nor settings."""

@@ -69,7 +69,7 @@ class MailSessions:
                     "Set doveadm_password there to that of Open Latch's login.",
                 )
             ((kind, rows, _),) = answer.raise_for_status().json()
-        except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
+        except (httpx.HTTPError, httpx.InvalidURL, ValueError, TypeError) as error:
             raise SystemDown(
                 f"The mail server's administration did not answer: {error}",
                 "It will be tried again; look whether it can be reached, or set no address for it.",
@@ -77,6 +77,6 @@ class MailSessions:
         # Nobody to put out is an answer, too: what it calls code 68 (no such user).
         if kind == "doveadmResponse":
             return list(rows)
-        if kind == "error" and rows.get("exitCode") == 68:
+        if kind == "error" and isinstance(rows, dict) and rows.get("exitCode") == 68:
             return []
         raise SystemRefused(f"The mail server's administration refused {command}: {rows}", "Look at what it refused.")
