@@ -41,6 +41,9 @@ describe('the picture of paths', () => {
       for (const node of beside) expect(Math.abs(node.y - stop.y)).toBeGreaterThanOrEqual(node.height / 2)
     }
     expect(drawn.nodes.some((node) => node.kind === 'lane')).toBe(false)
+    const far = picture([...both, path('g', ['team']), path('g', [], { reach: 4 })], 'Box').links.filter((link) => link.over.length)
+    const heights = (isFar: boolean) => new Set(far.filter((link) => (link.reach >= 3) === isFar).map((link) => link.over[0]!.y))
+    expect([...heights(true)].some((y) => heights(false).has(y))).toBe(false)
   })
 
   it('has nothing but the account when nobody reaches it', () => {

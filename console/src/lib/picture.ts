@@ -107,14 +107,14 @@ export function picture(paths: Path[], account: string): Picture {
   return placed([...nodes.values()], [...links.values()])
 }
 
-/** One lane in each column for all ways to the same end that pass over it. */
+/** In each column one lane for all ways to the same end that pass over it; those that reach far have one of their own. */
 function lanes(nodes: Node[], links: Link[]): { lane: Node; link: Link }[] {
   const column = new Map(nodes.map((node) => [node.id, node.column]))
   const made = new Map<string, Node>()
   return links.flatMap((link) => {
     const crossed = []
     for (let at = (column.get(link.from) ?? 0) - 1; at > (column.get(link.to) ?? 0); at--) {
-      const id = `lane:${link.to}:${at}`
+      const id = `lane:${link.to}:${at}:${link.reach >= 3}`
       const lane = made.get(id) ?? { id, label: '', note: '', kind: 'lane', count: 1, reach: link.reach, outside: false, column: at, x: 0, y: 0, height: LANE, names: [] }
       made.set(id, lane)
       crossed.push({ lane, link })
