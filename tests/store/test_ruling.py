@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from collections.abc import Iterator
+from dataclasses import fields, is_dataclass
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import psycopg
@@ -11,19 +13,24 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from openlatch.core.rules import BOOKS, LIMITS, Book, Settings, Weights
-from openlatch.core.rules.rule import facts_of
-from openlatch.core.rules.terms import NumberFact, SaidFact, TrueFact
+from openlatch.core.rules.rule import Gathered, facts_of, meanings, said_of
+from openlatch.core.rules.terms import Count, Mark, Moment, NumberFact, SaidFact, Word
 from openlatch.launch.cluster import Cluster
-from openlatch.store.ruling.terms import ROOM, found
+from openlatch.store.ruling.terms import ROOM, found, with_facts
 
-BOUNDS = {
-    "breach_weight": (20, 80),
-    "reach": (1, 4),
-    "sensitivity": (1, 4),
-    "chain": (1, 9),
-    "rights_held": (0, 5),
-    "rights_used": (0, 5),
-}
+BOUNDS = {"reach": (1, 4), "sensitivity": (1, 4), "highest_reach": (1, 4), "breach_reach": (1, 4), "far_reach": (1, 4),
+          "far_sensitivity": (1, 4), "steps": (1, 9), "rights": (0, 5), "used": (0, 5)}  # fmt: skip
+NEVER_MISSING = {"given_at", "started_at", "last_seen_at", "sent_at"}
+NOW = datetime(2026, 3, 1, 9, tzinfo=UTC)
+# Instants at whole days from now, and just beside them.
+instants = st.builds(
+    lambda days, seconds: NOW + timedelta(days=days, seconds=seconds),
+    st.integers(-1200, 100), st.sampled_from([-1, 0, 1, 40_000]),
+)  # fmt: skip
+words = st.sampled_from(
+    ["active", "suspended", "pending", "ended", "person", "team", "app", "current", "leaving", "left", "", "Vendor",
+     "a@gmx.com", "a@example.org", "gmx.com", "a@gmx.com@b"]
+)  # fmt: skip
 limits = st.fixed_dictionaries({name: st.tuples(*[st.one_of(st.none(), st.integers(0, 400))] * 4) for name in LIMITS})
 weights = st.builds(Weights, outside=st.integers(0, 100), staleness=st.integers(0, 100), doubt=st.integers(0, 100))
 stands = st.builds(
@@ -31,38 +38,76 @@ stands = st.builds(
 )
 
 
-def worlds(book: Book) -> st.SearchStrategy[dict[str, Any]]:
-    """Facts about one subject; those that sentences name are instants or words."""
-    at = datetime(2026, 3, 1, tzinfo=UTC)
-    held: dict[str, st.SearchStrategy[Any]] = {}
+def parts(term: Any) -> Iterator[Any]:
+    """The columns that a term is made of."""
+    if isinstance(term, Count | Mark | Moment | Word):
+        yield term
+    elif is_dataclass(term):
+        for part in fields(term):
+            yield from parts(getattr(term, part.name))
+
+
+def columns_of(book: Book) -> dict[str, tuple[str, st.SearchStrategy[Any]]]:
+    """What is gathered of a subject, each with its type and the values that it can have."""
+    columns: dict[str, tuple[str, st.SearchStrategy[Any]]] = {}
     for name, fact in facts_of(book.facts).items():
-        if isinstance(fact, NumberFact):
-            held[name] = st.integers(*BOUNDS[name]) if name in BOUNDS else st.integers(-1, 1200)
-        elif isinstance(fact, TrueFact):
-            held[name] = st.booleans()
-        else:
-            held[name] = st.just(at if name.endswith(("_at", "since", "until", "used_before", "used_again")) else "x")
-    return st.fixed_dictionaries(held)
+        if isinstance(fact, SaidFact):
+            continue
+        if fact.means is None:
+            counts = isinstance(fact, NumberFact)
+            numbers = st.integers(*BOUNDS.get(name, (-1, 1200)))
+            columns[name] = ("int", numbers) if counts else ("bool", st.booleans())
+        for part in parts(fact.means):
+            match part:
+                case Moment("now"):
+                    columns["now"] = ("timestamptz", st.just(NOW))
+                case Moment(column):
+                    there = column in NEVER_MISSING
+                    columns[column] = ("timestamptz", instants if there else st.one_of(st.none(), instants))
+                case Word(column):
+                    columns[column] = ("text", st.one_of(st.none(), words))
+                case Count(column):
+                    numbers = st.integers(*BOUNDS.get(column, (-1, 1200)))
+                    columns[column] = ("int", st.one_of(st.none(), numbers))
+                case Mark(column):
+                    columns[column] = ("bool", st.one_of(st.none(), st.booleans()))
+    return columns
+
+
+def gathered(row: dict[str, Any]) -> dict[str, Any]:
+    """A row as the register gives it: without an end it is open, and with one it is not."""
+    return {**row, "open": row["until"] is None} if row.get("open") is not None else {**row, "until": None}
+
+
+def literal(value: Any) -> str:
+    """A value in SQL."""
+    return "null" if value is None else f"'{value}'"
 
 
 @pytest.mark.parametrize("book", BOOKS, ids=[book.subject for book in BOOKS])
 def test_a_rule_finds_the_same_in_sql_and_in_python(cluster: Cluster, book: Book) -> None:
-    """Over any facts, limits and weights: the same findings with the same scores, in the same order."""
-    facts = facts_of(book.facts)
-    computed = [name for name, fact in facts.items() if not isinstance(fact, SaidFact)]
-    with psycopg.connect(cluster.url("postgres")) as db:
+    """Over whatever is gathered, any limits and weights: the same facts, and the same findings with their scores."""
+    columns, means = columns_of(book), meanings(book.facts)
+    said = dict.fromkeys(said_of(book.facts))
+    names = ", ".join(columns)
+    typed = ", ".join(f"{name}::{kind} as {name}" for name, (kind, _) in columns.items())
+    worlds = st.fixed_dictionaries({name: values for name, (_, values) in columns.items()}).map(gathered)
+    with psycopg.connect(cluster.url("postgres"), options="-c timezone=UTC") as db:
 
-        @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
-        @given(st.lists(worlds(book), min_size=8, max_size=8), stands)
+        @settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+        @given(st.lists(worlds, min_size=8, max_size=8), stands)
         def check(rows: list[dict[str, Any]], stand: Settings) -> None:
-            values = ", ".join(f"({', '.join(str(row[n]) for n in computed)})" for row in rows)
-            what = found(book.rules, {n: n for n in computed}, stand)
-            query = f"select {what} from (values {values}) v({', '.join(computed)})"
-            in_sql = [row[0] for row in db.execute(query).fetchall()]  # type: ignore[call-overload]
-            in_python = [
-                [r.number * ROOM + f.score.total for r in book.rules if (f := r.find(row, stand)) is not None]
-                for row in rows
-            ]
-            assert in_sql == in_python
+            facts = with_facts({name: name for name in columns}, means, stand)
+            values = ", ".join(f"({', '.join(literal(row[name]) for name in columns)})" for row in rows)
+            worked_out = "".join(f", {facts[name]}" for name in means)
+            query = f"""
+                select {found(book.rules, facts, stand)}{worked_out}
+                from (select {typed} from (values {values}) v({names})) gathered
+            """.replace("%%", "%")
+            for row, (in_sql, *facts_in_sql) in zip(rows, db.execute(query).fetchall(), strict=True):  # type: ignore[call-overload]
+                told = Gathered({**said, **row}, means, stand)
+                assert dict(zip(means, facts_in_sql, strict=True)) == {name: told[name] for name in means}
+                points = ((rule.number, rule.points(told, stand)) for rule in book.rules)
+                assert in_sql == [number * ROOM + score.total for number, score in points if score is not None]
 
         check()

@@ -12,7 +12,7 @@ from sqlalchemy import func, select
 from openlatch.core.rules import BOOKS, LIMITS, RULES, Rule, Settings, Weights
 from openlatch.core.rules import own as core
 from openlatch.core.rules.handbook import limits_of
-from openlatch.core.rules.rule import facts_of
+from openlatch.core.rules.rule import facts_of, said_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags
 from openlatch.service.context import Unit
@@ -22,7 +22,7 @@ from openlatch.store.ruling.sources import SOURCES
 from openlatch.store.tables import Flag, Organisation, OwnRule
 
 ATTRIBUTES = {subject: LISTS[subject].attributes for subject in SOURCES}
-NAMES = {subject: tuple(source.told) for subject, source in SOURCES.items()}
+NAMES = {book.subject: said_of(book.facts) for book in BOOKS}
 MOST = 1_000_000
 
 
@@ -287,7 +287,6 @@ def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[dict[str, Any]]
                 "facts": [
                     {"name": name, "about": fact.about, "value": _plain(seen.facts[name])}
                     for name, fact in facts.items()
-                    if name in seen.facts
                 ],
                 "rules": [
                     {

@@ -1,17 +1,65 @@
 """What rules are told of each kind of subject. Everything comes from the register; nothing is asked for on the side.
 
-A number that can be missing is -1 then, and its sentence says so. Days are whole ones that have passed.
+A number that can be missing is -1 then, and its sentence says so. Days are whole ones that have passed. A fact is a
+column of what the store gathers (``store.ruling.sources``), or is worked out of some as written beside it.
 """
 
 from __future__ import annotations
 
+from openlatch.core.offering import FREE_MAIL
 from openlatch.core.rules.rule import number, said, truth
+from openlatch.core.rules.terms import (
+    NOW,
+    AtDomain,
+    AtLeast,
+    Between,
+    Count,
+    First,
+    If,
+    IsThere,
+    Known,
+    Later,
+    Latest,
+    Mark,
+    Moment,
+    Number,
+    Plain,
+    Truth,
+    Unit,
+    Word,
+)
+
+LIVE = ("active", "suspended", "revoking")
+
+
+def since(moment: Moment, unit: Unit = Unit.DAYS) -> Number:
+    """The days, or hours, since an instant; 0 when it lies ahead."""
+    return AtLeast(Between(unit, moment, NOW), 0)
+
+
+def since_perhaps(moment: Moment) -> Number:
+    """The days since an instant; -1 when it is missing."""
+    return If(IsThere(moment), since(moment), -1)
+
+
+def left(standing: Word, leaves_at: Moment) -> Truth:
+    """Whether a person has left by now; not so for one who is not there."""
+    gone = IsThere(leaves_at) & ~Later(leaves_at, NOW) | ~IsThere(leaves_at) & standing.among("left")
+    return IsThere(standing) & ~standing.among("current") & gone
+
+
+_STANDING, _LEAVES_AT = Word("standing"), Moment("leaves_at")
+_GIVEN_AT, _ENDED_AT, _SEEN_AT, _READ_AT = Moment("given_at"), Moment("ended_at"), Moment("seen_at"), Moment("read_at")
+_SINCE, _UNTIL = Moment("since"), Moment("until")
+
+
+_REACH = "How far it goes: 1 observe, 2 operate, 3 spend, 4 steward."
 
 
 class SubjectFacts:
     """What is told of every subject."""
 
-    reach = number("How far it goes: 1 observe, 2 operate, 3 spend, 4 steward.")
+    reach = number(_REACH)
     sensitivity = number("How sensitive the account is, 1 low to 4 critical.")
     inside = truth("Whether the holder is inside the trust boundary.")
     holder = said("The holder's name.")
@@ -21,38 +69,70 @@ class SubjectFacts:
 class GrantFacts(SubjectFacts):
     """One grant or link."""
 
-    live = truth("Whether it is active, suspended or being revoked.")
-    is_link = truth("Whether an app holds it.")
-    by_person = truth("Whether a person holds it.")
-    given_days = number("Days since it was given.")
-    idle_days = number("Days since it was last used; -1 when it never was.")
-    has_end = truth("Whether it ends by itself.")
-    window_days = number("Days from its start to its end; -1 without an end.")
+    reach = number(_REACH, Count("highest_reach", 1))
+    live = truth("Whether it is active, suspended or being revoked.", Word("state").among(*LIVE))
+    is_link = truth("Whether an app holds it.", Word("holder_kind").among("app"))
+    by_person = truth("Whether a person holds it.", Word("holder_kind").among("person"))
+    given_days = number("Days since it was given.", since(_GIVEN_AT))
+    idle_days = number("Days since it was last used; -1 when it never was.", since_perhaps(Moment("last_used_at")))
+    has_end = truth("Whether it ends by itself.", ~Mark("open", missing=True))
+    window_days = number(
+        "Days from its start to its end; -1 without an end.",
+        If(~Mark("open", missing=True), Between(Unit.DAYS, First(_SINCE, _GIVEN_AT), _UNTIL), -1),
+    )
     recorded = truth("Whether somebody recorded that it was given.")
-    missing = truth("Whether the system has lost it.")
+    missing = truth("Whether the system has lost it.", IsThere(Moment("missing_since")))
     differs = truth("Whether the system has something else than is recorded.")
-    contradicted = truth("Whether a read showed it after the system had said that it was gone.")
-    still_there = truth("Whether it has ended here and the system shows it all the same.")
+    contradicted = truth(
+        "Whether a read showed it after the system had said that it was gone.", IsThere(Moment("contradicted_at"))
+    )
+    still_there = truth(
+        "Whether it has ended here and the system shows it all the same.",
+        Word("state").among("ended") & Later(_SEEN_AT, _ENDED_AT) & IsThere(_READ_AT) & ~Later(_READ_AT, _SEEN_AT),
+    )
     emergency = truth("Whether it was opened in an emergency.")
-    emergency_hours = number("Hours since it was given.")
-    undecided_days = number("Days since a review left it undecided; -1 when none did.")
-    kept_unused = number("How many reviews kept it since it was last used.")
-    holder_left = truth("Whether the holder has left.")
-    leaves_in_days = number("Days until the holder leaves; -1 when they have no such day before them.")
-    outlives_holder = truth("Whether it goes on after the holder has left.")
-    giver_left = truth("Whether whoever gave it has left.")
+    emergency_hours = number("Hours since it was given.", since(_GIVEN_AT, Unit.HOURS))
+    undecided_days = number(
+        "Days since a review left it undecided; -1 when none did.", since_perhaps(Moment("left_undecided_at"))
+    )
+    kept_unused = number("How many reviews kept it since it was last used.", Count("kept", 0))
+    holder_left = truth("Whether the holder has left.", left(_STANDING, _LEAVES_AT))
+    leaves_in_days = number(
+        "Days until the holder leaves; -1 when they have no such day before them.",
+        If(_STANDING.among("leaving") & Later(_LEAVES_AT, NOW), Between(Unit.DAYS, NOW, _LEAVES_AT), -1),
+    )
+    outlives_holder = truth(
+        "Whether it goes on after the holder has left.", Mark("open", missing=False) | Later(_UNTIL, _LEAVES_AT)
+    )
+    giver_left = truth("Whether whoever gave it has left.", left(Word("giver_standing"), Moment("giver_left_at")))
     given_to_self = truth("Whether the holder gave it to themselves.")
-    private_address = truth("Whether the holder's address is at a mail service for everybody.")
-    rights_held = number("How many permissions it gives.")
-    rights_used = number("How many of them were used while watched lately.")
-    watched_days = number("Days since use of it has been watched by permission; -1 when it is not.")
-    dormant_days = number("Days of pause before it came into use again in the last 30 days; -1 without.")
-    pause_days = number("The longest pause after which it came into use again, in days; 0 without one.")
-    other_pause_days = number("The longest but one of such pauses.")
-    chain = number("Over how many steps the farthest person comes in by it; 1 for a person or an app.")
-    publisher_known = truth("Whether the app's publisher is known.")
-    grown = truth("Whether the level was given more permissions after the app was linked.")
-    credential_days = number("Age of the app's token in days; -1 when it is not known.")
+    private_address = truth(
+        "Whether the holder's address is at a mail service for everybody.",
+        AtDomain(Word("address"), tuple(sorted(FREE_MAIL))),
+    )
+    rights_held = number("How many permissions it gives.", Count("rights", 0))
+    rights_used = number("How many of them were used while watched lately.", Count("used", 0))
+    watched_days = number(
+        "Days since use of it has been watched by permission; -1 when it is not.", Count("watched", -1)
+    )
+    dormant_days = number(
+        "Days of pause before it came into use again in the last 30 days; -1 without.", Count("dormant", -1)
+    )
+    pause_days = number(
+        "The longest pause after which it came into use again, in days; 0 without one.", Count("longest_pause", 0)
+    )
+    other_pause_days = number("The longest but one of such pauses.", Count("other_pause", 0))
+    chain = number(
+        "Over how many steps the farthest person comes in by it; 1 for a person or an app.", Count("steps", 1)
+    )
+    publisher_known = truth("Whether the app's publisher is known.", Known(Word("publisher")))
+    grown = truth(
+        "Whether the level was given more permissions after the app was linked.",
+        Later(Moment("grown_at"), Latest(_GIVEN_AT, Moment("kept_at"))),
+    )
+    credential_days = number(
+        "Age of the app's token in days; -1 when it is not known.", since_perhaps(Moment("credential_since"))
+    )
     level = said("What it gives.")
     system = said("The system where the account lives.")
     given_at = said("When it was given.")
@@ -77,16 +157,19 @@ class GrantFacts(SubjectFacts):
 class SessionFacts(SubjectFacts):
     """One session."""
 
-    going_on = truth("Whether it has not ended.")
-    age_days = number("Days since it began.")
-    idle_days = number("Days since it was last seen.")
-    holder_left = truth("Whether the holder has left.")
-    apart_km = number("Kilometres to the farthest other session of the same sign-in at the same time; -1 without one.")
-    travel_km = number("Kilometres from the session before; -1 when a place is not known.")
-    travel_kmh = number("Kilometres an hour that this took; -1 when a place is not known.")
+    going_on = truth("Whether it has not ended.", ~IsThere(_ENDED_AT))
+    age_days = number("Days since it began.", since(Moment("started_at")))
+    idle_days = number("Days since it was last seen.", since(Moment("last_seen_at")))
+    holder_left = truth("Whether the holder has left.", left(_STANDING, _LEAVES_AT))
+    apart_km = number(
+        "Kilometres to the farthest other session of the same sign-in at the same time; -1 without one.",
+        Count("apart", -1),
+    )
+    travel_km = number("Kilometres from the session before; -1 when a place is not known.", Count("travel", -1))
+    travel_kmh = number("Kilometres an hour that this took; -1 when a place is not known.", Count("speed", -1))
     new_country = truth("Whether the holder was never seen in this country before, and was elsewhere.")
     new_device = truth("Whether the holder never used this device before, and used another.")
-    by_person = truth("Whether a person is signed in.")
+    by_person = truth("Whether a person is signed in.", Word("holder_kind").among("person"))
     device = said("The device.")
     place = said("Where it is.")
     country = said("The country.")
@@ -100,11 +183,15 @@ class SessionFacts(SubjectFacts):
 class AccountFacts(SubjectFacts):
     """One account."""
 
-    has_owner = truth("Whether it has an owner who is there.")
-    owner_left = truth("Whether its owner has left.")
-    stewards = number("How many people and teams besides the owner decide who else gets in.")
-    broken = number("How many facts break latches of it that are on.")
-    breach_weight = number("How much that weighs, in percent: 80 when one of those latches is on hold, else 20.")
+    reach = number(_REACH, Count("breach_reach", 4))
+    has_owner = truth("Whether it has an owner who is there.", IsThere(_STANDING) & ~left(_STANDING, _LEAVES_AT))
+    owner_left = truth("Whether its owner has left.", left(_STANDING, _LEAVES_AT))
+    stewards = number("How many people and teams besides the owner decide who else gets in.", Count("others", 0))
+    broken = number("How many facts break latches of it that are on.", Count("breaches", 0))
+    breach_weight = number(
+        "How much that weighs, in percent: 80 when one of those latches is on hold, else 20.",
+        If(Mark("firm", missing=False), Plain(80), 20),
+    )
     shared = truth("Whether anybody holds access to it besides its owner.")
     owner = said("The owner's name.")
     leaves_at = said("When the owner left.")
@@ -114,10 +201,14 @@ class AccountFacts(SubjectFacts):
 class PersonFacts(SubjectFacts):
     """One person, with all that they hold, themselves or in teams."""
 
-    gone = truth("Whether they have left.")
+    reach = number(_REACH, Count("far_reach", 1))
+    sensitivity = number("How sensitive the most sensitive of those accounts is.", Count("far_sensitivity", 1))
+    gone = truth("Whether they have left.", left(_STANDING, _LEAVES_AT))
     second_factor = truth("Whether they have a second factor.")
-    accounts = number("How many accounts they hold access to, for somebody outside; 0 for others.")
-    far_accounts = number("On how many accounts of high or critical sensitivity they can spend or steward.")
+    accounts = number("How many accounts they hold access to, for somebody outside; 0 for others.", Count("held", 0))
+    far_accounts = number(
+        "On how many accounts of high or critical sensitivity they can spend or steward.", Count("far", 0)
+    )
     together = truth("Whether they hold two permissions that must never be in one hand.")
     pair = said("Those two permissions.")
 
@@ -125,8 +216,9 @@ class PersonFacts(SubjectFacts):
 class OfferFacts(SubjectFacts):
     """One offer of access."""
 
+    reach = number(_REACH, Count("highest_reach", 4))
     waiting = truth("Whether it has not been answered, and its grant waits.")
-    waiting_days = number("Days since it was first sent.")
+    waiting_days = number("Days since it was first sent.", since(Moment("sent_at")))
     times_sent = number("How often it was sent.")
     sender = said("Who sent it.")
     sent_at = said("When it was first sent.")

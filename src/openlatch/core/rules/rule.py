@@ -71,7 +71,9 @@ class Rule:
         points = self.points(facts, settings)
         if points is None:
             return None
-        told = {**facts, "limit": self.when.limit.of(facts, settings) if self.when.limit else None}
+        told = {name: facts[name] for name in self.named if name != "limit"}
+        if self.when.limit is not None:
+            told["limit"] = self.when.limit.of(facts, settings)
         return Finding(_sentence(self.says, told), {name: _plain(told[name]) for name in self.named}, points)
 
     def points(self, facts: Facts, settings: Settings) -> Score | None:
@@ -134,28 +136,33 @@ def evaluate(rules: Sequence[Rule], facts: Facts, settings: Settings) -> Iterato
             yield rule, finding
 
 
-def number(about: str) -> NumberFact:
-    """A fact that is a whole number; it takes the name that it is given in its class."""
-    return cast(NumberFact, _Unnamed(NumberFact, about))
+def number(about: str, means: Number | None = None) -> NumberFact:
+    """A fact that is a whole number; it takes the name that it is given in its class.
+
+    ``means`` says how it comes from what is gathered; without, a column of its name is the fact.
+    """
+    return cast(NumberFact, _Unnamed(NumberFact, about, means))
 
 
-def truth(about: str) -> TrueFact:
+def truth(about: str, means: Truth | None = None) -> TrueFact:
     """A fact that holds or does not."""
-    return cast(TrueFact, _Unnamed(TrueFact, about))
+    return cast(TrueFact, _Unnamed(TrueFact, about, means))
 
 
 def said(about: str) -> SaidFact:
-    """A fact that is only named in sentences."""
-    return cast(SaidFact, _Unnamed(SaidFact, about))
+    """A fact that is only named in sentences: a column as it stands, which may be missing."""
+    return cast(SaidFact, _Unnamed(SaidFact, about, None))
 
 
 @dataclass(frozen=True, slots=True)
 class _Unnamed:
     kind: type
     about: str
+    means: Number | Truth | None
 
     def __set_name__(self, owner: type, name: str) -> None:
-        setattr(owner, name, self.kind(name, self.about))
+        means = () if self.means is None else (self.means,)
+        setattr(owner, name, self.kind(name, self.about, *means))
 
 
 def facts_of(kind: type) -> Mapping[str, NumberFact | TrueFact | SaidFact]:
@@ -164,6 +171,29 @@ def facts_of(kind: type) -> Mapping[str, NumberFact | TrueFact | SaidFact]:
     for place in reversed(kind.__mro__):
         found |= {n: f for n, f in vars(place).items() if isinstance(f, NumberFact | TrueFact | SaidFact)}
     return found
+
+
+def said_of(kind: type) -> tuple[str, ...]:
+    """The names of the facts about one kind of subject that sentences can name."""
+    return tuple(name for name, fact in facts_of(kind).items() if isinstance(fact, SaidFact))
+
+
+class Gathered(dict[str, Any]):
+    """What was gathered of one subject, by column; its facts are worked out as rules ask for them."""
+
+    def __init__(self, columns: Mapping[str, Any], means: Mapping[str, Number | Truth], settings: Settings) -> None:
+        super().__init__(columns)
+        self._means, self._settings = means, settings
+
+    def __missing__(self, name: str) -> int | bool:
+        value = self[name] = self._means[name].of(self, self._settings)
+        return value
+
+
+def meanings(kind: type) -> Mapping[str, Number | Truth]:
+    """What the facts about one kind of subject mean, by name; of those that are not columns as they stand."""
+    facts = facts_of(kind).items()
+    return {n: f.means for n, f in facts if not isinstance(f, SaidFact) and f.means is not None}
 
 
 def past(value: Number, limit: Number) -> Number:

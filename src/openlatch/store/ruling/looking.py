@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any
 from uuid import UUID
@@ -18,18 +18,20 @@ from sqlalchemy.dialects import postgresql
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core.rules import BOOKS, Rule, Settings
-from openlatch.core.rules.rule import Remedy, When
+from openlatch.core.rules.rule import Gathered, Remedy, When, meanings, said_of
 from openlatch.core.rules.terms import TrueFact
 from openlatch.store.database import ask, at_large
 from openlatch.store.lists import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
 from openlatch.store.lists_giving import OFFERS
-from openlatch.store.ruling.sources import SOURCES, Source
-from openlatch.store.ruling.terms import ROOM, found
+from openlatch.store.ruling.sources import NOW, SOURCES, Source
+from openlatch.store.ruling.terms import ROOM, found, with_facts
 
 # What an organisation's own rules are about, and the list whose attributes their filters use.
 LISTS = {"grant": GRANTS, "session": SESSIONS, "account": ACCOUNTS, "person": PEOPLE, "offer": OFFERS}
 _DIALECT: Dialect = postgresql.psycopg.dialect()  # type: ignore[no-untyped-call]
 _BUILT_IN = {book.subject: tuple(book.rules) for book in BOOKS}
+_SAID = {book.subject: said_of(book.facts) for book in BOOKS}
+_MEANINGS = {book.subject: meanings(book.facts) for book in BOOKS}
 # So many rows are asked for at once from a pass over everything.
 AT_ONCE = 20_000
 
@@ -56,7 +58,7 @@ class Own:
     @property
     def rule(self) -> Rule:
         """The rule as any other."""
-        named = tuple(name for name in SOURCES[self.subject].told if f"{{{name}" in self.says)
+        named = tuple(name for name in _SAID[self.subject] if f"{{{name}" in self.says)
         when = When(TrueFact(self.fact), self.urgency)
         return Rule(self.number, self.key, self.subject, self.title, self.about, Remedy(self.remedy), self.says, when,
                     named)  # fmt: skip
@@ -97,12 +99,12 @@ class Looked:
     @property
     def is_direct(self) -> bool:
         """Whether it is the grant of a person or an app, who hold it for themselves."""
-        return bool(self.facts.get("by_person") or self.facts.get("is_link"))
+        return bool(self.facts["by_person"] or self.facts["is_link"])
 
 
 def _columns(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
-    """The facts that rules compute with, each with its SQL."""
-    columns = dict(source.computed(ruling.settings))
+    """What facts are made of, each with its SQL."""
+    columns = dict(source.columns)
     for own in ruling.own:
         if own.subject == source.subject:
             matching = _matching(own)
@@ -125,10 +127,16 @@ def _matching(own: Own) -> str:
     return str(statement.compile(dialect=_DIALECT, compile_kwargs={"literal_binds": True}))
 
 
+def _found(source: Source, ruling: Ruling, columns: Mapping[str, str]) -> str:
+    """What the rules find on a row."""
+    facts = with_facts({**columns, "now": NOW}, _MEANINGS[source.subject], ruling.settings)
+    return found(ruling.rules(source.subject), facts, ruling.settings)
+
+
 @lru_cache(maxsize=64)
 def _differing(subject: str, ruling: Ruling) -> str:
     source = SOURCES[subject]
-    what = found(ruling.rules(subject), _columns(source, ruling, True), ruling.settings)
+    what = _found(source, ruling, _columns(source, ruling, True))
     return f"""
         select {source.ident} from {_rows(source, ruling, True)}
         left join findings f on f.subject_id = {source.ident}
@@ -147,29 +155,29 @@ def _looking(subject: str, ruling: Ruling, everything: bool, one: bool, of_grant
         # One grant has one account and at most one person: the plan knows that only when it is said so.
         which_ones = f"= ({touched})" if one else f"in ({touched})"
     columns = _columns(source, ruling, False)
-    facts = ", ".join(f"{sql} as {name}" for name, sql in {**columns, **source.told}.items())
+    gathered = ", ".join(f"{sql} as {name}" for name, sql in columns.items())
     # On one subject the rules are put here, which is faster than having the server prepare to; on many it sorts out
     # those on which nothing is found.
     what = f"coalesce({source.wanted}, false)"
     if not one:
-        what = f"case when {what} then {found(ruling.rules(subject), columns, ruling.settings)} else '{{}}' end"
-    gathered = f"""
-        select {source.ident} as subject_id, {source.account} as account_id, {source.holder} as holder_id, {facts},
+        what = f"case when {what} then {_found(source, ruling, columns)} else '{{}}' end"
+    looked = f"""
+        select {source.ident} as subject_id, {source.account} as account_id, {source.holder} as holder_id, {gathered},
             {what} as what, f.found as before, f.words as words
         from {_rows(source, ruling, False, everything)}
         left join findings f on f.subject_id = {source.ident}
         where {source.ident} {which_ones}
     """
     if one or everything:
-        return gathered
-    return f"select * from ({gathered}) looked where what <> '{{}}' or before is not null"
+        return looked
+    return f"select * from ({looked}) looked where what <> '{{}}' or before is not null"
 
 
 @lru_cache(maxsize=64)
 def _changing(subject: str, before: Ruling, after: Ruling) -> str:
     source = SOURCES[subject]
-    old = found(before.rules(subject), _columns(source, before, True), before.settings)
-    new = found(after.rules(subject), _columns(source, after, True), after.settings)
+    old = _found(source, before, _columns(source, before, True))
+    new = _found(source, after, _columns(source, after, True))
     return f"""
         select rule, count(*) filter (where was is null) as raised, count(*) filter (where becomes is null) as cleared,
             count(*) filter (where was is not null and becomes is not null) as rescored,
@@ -197,7 +205,7 @@ def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]
     """Every subject on which something else is found than was found before."""
     # One pass that hashes and sorts everything; what the usual setting leaves for it would go over the disk.
     with at_large(db).cursor(row_factory=tuple_row) as cursor:
-        cursor.execute(_differing(subject, ruling), {"now": now})
+        cursor.execute(_differing(subject, ruling), _at(now))
         return [row[0] for row in cursor]
 
 
@@ -224,10 +232,7 @@ def look_at(
     """The same for several kinds of subjects, in one go; of a kind of which one is asked, that one in any case."""
     questions = [_question(each, ruling, everything, now) for each in asked]
     rows = ask(db, questions, dict_row, kept=all(len(each.ids) == 1 for each in asked))
-    return [
-        [_looked(row, ruling.rules(each.subject), ruling.settings) for row in found]
-        for each, found in zip(asked, rows, strict=True)
-    ]
+    return [[_looked(row, each.subject, ruling, now) for row in found] for each, found in zip(asked, rows, strict=True)]
 
 
 _MEMBERS = """
@@ -251,22 +256,21 @@ def members(db: Db, grants: Sequence[UUID], now: datetime, most: int) -> list[UU
 def _question(asked: Asked, ruling: Ruling, everything: bool, now: datetime) -> tuple[str, dict[str, Any]]:
     one = len(asked.ids) == 1
     statement = _looking(asked.subject, ruling, everything, one, asked.of_grants)
-    return statement, {"now": now, "ids": asked.ids[0] if one else list(asked.ids)}
+    return statement, {**_at(now), "ids": asked.ids[0] if one else list(asked.ids)}
 
 
-def _looked(row: dict[str, Any], rules: Sequence[Rule], settings: Settings) -> Looked:
+def _at(now: datetime) -> dict[str, Any]:
+    return {"now": now, "today": now.astimezone(UTC).date()}
+
+
+def _looked(row: dict[str, Any], subject: str, ruling: Ruling, now: datetime) -> Looked:
     what = row.pop("what")
+    facts = Gathered({**row, "now": now}, _MEANINGS[subject], ruling.settings)
     if isinstance(what, bool):
-        points = ((rule.number, rule.points(row, settings)) for rule in rules) if what else ()
+        points = ((rule.number, rule.points(facts, ruling.settings)) for rule in ruling.rules(subject)) if what else ()
         what = [number * ROOM + score.total for number, score in points if score is not None]
     return Looked(
-        row.pop("subject_id"),
-        row.pop("account_id"),
-        row.pop("holder_id"),
-        row,
-        what,
-        row.pop("before") or [],
-        row.pop("words"),
+        row["subject_id"], row["account_id"], row["holder_id"], facts, what, row["before"] or [], row["words"]
     )
 
 
@@ -285,5 +289,5 @@ class Effect:
 def changing(db: Db, subject: str, before: Ruling, after: Ruling, now: datetime) -> list[Effect]:
     """What would be raised and cleared by other settings or own rules, with everything else as it is."""
     with at_large(db).cursor(row_factory=tuple_row) as cursor:
-        cursor.execute(_changing(subject, before, after), {"now": now})
+        cursor.execute(_changing(subject, before, after), _at(now))
         return [Effect(n, a, b, c, first or [], last or []) for n, a, b, c, first, last in cursor]

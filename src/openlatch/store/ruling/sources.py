@@ -1,9 +1,11 @@
-"""The facts of every kind of subject, as SQL over the register.
+"""Where the facts of every kind of subject come from, as SQL over the register.
 
-Each source says where its rows come from and what each fact is there. What has to be gathered from other tables is a
-*side*: for some subjects it is asked for beside each of them, for all of them it is gathered once and joined.
+Each source says where its rows are and what each column is there; facts are worked out of the columns
+(``core.rules.facts``). What has to be gathered from other tables is a *side*: for some subjects it is asked for beside
+each of them, for all of them it is gathered once and joined.
 
-Parameters of every statement: ``now``, an instant, and ``ids``, the subjects, where there are some.
+Parameters of every statement: ``now``, an instant; ``today``, its day in UTC; and ``ids``, the subjects, where there
+are some.
 """
 
 from __future__ import annotations
@@ -11,12 +13,13 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from openlatch.core.offering import FREE_MAIL
 from openlatch.core.rules import Settings
+from openlatch.core.rules import facts as core
+from openlatch.store.ruling.terms import quoted, texts
 
 NOW = "%(now)s::timestamptz"
-TODAY = f"({NOW} at time zone 'UTC')::date"
-LIVE = "('active', 'suspended', 'revoking')"
+TODAY = "%(today)s::date"
+LIVE = f"({texts(core.LIVE)})"
 # Use is looked at over this many days to tell which rights are needed.
 LOOKED_AT_DAYS = 180
 # A session that ended longer ago than this says nothing about where somebody usually is.
@@ -29,7 +32,7 @@ class Source:
     """Where the facts of one kind of subject come from.
 
     ``rows(settings, bulk, scored)`` is the FROM clause, ``scored`` whether what counts only for the score of findings
-    is gathered of all of them; ``wanted`` says of which rows something can be found.
+    is gathered of all of them; ``wanted`` says of which rows something can be found; facts are made of ``columns``.
     """
 
     subject: str
@@ -38,24 +41,7 @@ class Source:
     holder: str
     wanted: str
     rows: Callable[[Settings, bool, bool], str]
-    computed: Callable[[Settings], Mapping[str, str]]
-    told: Mapping[str, str]
-
-
-def days_since(column: str) -> str:
-    """Whole days since an instant; 0 when it lies ahead."""
-    return f"greatest(date_part('day', {NOW} - {column})::int, 0)"
-
-
-def days_until(column: str) -> str:
-    """Whole days until an instant."""
-    return f"date_part('day', {column} - {NOW})::int"
-
-
-def left(person: str) -> str:
-    """Whether a person who was joined has left by now."""
-    gone = f"case when {person}.leaves_at is null then {person}.standing = 'left' else {person}.leaves_at <= {NOW} end"
-    return f"coalesce({person}.standing <> 'current' and {gone}, false)"
+    columns: Mapping[str, str]
 
 
 def side(bulk: bool, name: str, key: str, to: str, query: str) -> str:
@@ -148,55 +134,6 @@ _RIGHTS = """(case when t.terms = 1 then t.rights else (
         jsonb_array_elements(ll.permissions) r where tt.grant_id = g.id) end)"""
 
 
-def _grant_facts(settings: Settings) -> Mapping[str, str]:
-    free = ", ".join(f"'{domain}'" for domain in sorted(FREE_MAIL))
-    known = "ap.publisher <> ''"
-    if settings.known_publishers:
-        known = f"ap.publisher in ({', '.join(quoted(p) for p in sorted(settings.known_publishers))})"
-    return {
-        "reach": "coalesce(t.reach, 1)",
-        "sensitivity": "a.sensitivity",
-        "inside": "coalesce(p.inside, not tm.partner, true)",
-        "live": f"(g.state in {LIVE})",
-        "is_link": "(g.app_id is not null)",
-        "by_person": "(g.person_id is not null)",
-        "given_days": days_since("g.given_at"),
-        "idle_days": f"(case when g.last_used_at is null then -1 else {days_since('g.last_used_at')} end)",
-        "has_end": "coalesce(not t.open, false)",
-        "window_days": "(case when t.open is not false then -1 else "
-        "date_part('day', t.until - coalesce(t.since, g.given_at))::int end)",
-        "recorded": "g.recorded",
-        "missing": "(g.missing_since is not null)",
-        "differs": "(g.differs is not null)",
-        "contradicted": "(g.contradicted_at is not null)",
-        "still_there": "(g.state = 'ended' and coalesce(g.seen_at > g.ended_at and g.seen_at >= y.read_at, false))",
-        "emergency": "g.emergency",
-        "emergency_hours": f"(date_part('epoch', {NOW} - g.given_at) / 3600)::int",
-        "undecided_days": "(case when g.left_undecided_at is null then -1 else "
-        f"{days_since('g.left_undecided_at')} end)",
-        "kept_unused": "coalesce(k.kept, 0)",
-        "holder_left": left("p"),
-        "leaves_in_days": f"(case when p.standing = 'leaving' and p.leaves_at > {NOW} then {days_until('p.leaves_at')} "
-        "else -1 end)",
-        "outlives_holder": "coalesce(t.open or t.until > p.leaves_at, false)",
-        "giver_left": left("b"),
-        "given_to_self": "coalesce(g.given_by_id = g.person_id, false)",
-        "private_address": f"coalesce(split_part(p.address, '@', 2) in ({free}), false)",
-        "rights_held": f"coalesce({_RIGHTS}, 0)",
-        "rights_used": "coalesce(u.used, 0)",
-        "watched_days": "coalesce(u.watched, -1)",
-        "dormant_days": f"(case when upper(u0.days) > {TODAY} - {LATELY_DAYS} "
-        f"and lower(u0.days) < {TODAY} - {LATELY_DAYS} then lower({_RECENT}) - upper({_EARLIER}) + 1 else -1 end)",
-        "pause_days": "coalesce(u0.pauses[1], 0)",
-        "other_pause_days": "coalesce(u0.pauses[2], 0)",
-        "chain": "(case when g.holder_kind in ('team', 'account') then coalesce(c.steps, 1) else 1 end)",
-        "publisher_known": f"coalesce({known}, false)",
-        "grown": "coalesce(t.grown_at > greatest(g.given_at, k.at), false)",
-        "credential_days": "(case when g.credential_since is null then -1 else "
-        f"{days_since('g.credential_since')} end)",
-    }
-
-
 GRANTS = Source(
     "grant",
     "g.id",
@@ -204,8 +141,33 @@ GRANTS = Source(
     "g.holder_id",
     f"(g.state in {LIVE} or (g.state = 'ended' and g.seen_at > g.ended_at))",
     _grant_rows,
-    _grant_facts,
     {
+        "state": "g.state",
+        "holder_kind": "g.holder_kind",
+        "highest_reach": "t.reach",
+        "sensitivity": "a.sensitivity",
+        "inside": "coalesce(p.inside, not tm.partner, true)",
+        "open": "t.open",
+        "since": "t.since",
+        "until": "t.until",
+        "recorded": "g.recorded",
+        "differs": "(g.differs is not null)",
+        "ended_at": "g.ended_at",
+        "read_at": "y.read_at",
+        "emergency": "g.emergency",
+        "kept": "k.kept",
+        "kept_at": "k.at",
+        "standing": "p.standing",
+        "giver_standing": "b.standing",
+        "given_to_self": "coalesce(g.given_by_id = g.person_id, false)",
+        "rights": _RIGHTS,
+        "used": "u.used",
+        "watched": "u.watched",
+        "dormant": f"(case when upper(u0.days) > {TODAY} - {LATELY_DAYS} "
+        f"and lower(u0.days) < {TODAY} - {LATELY_DAYS} then lower({_RECENT}) - upper({_EARLIER}) + 1 end)",
+        "longest_pause": "u0.pauses[1]",
+        "other_pause": "u0.pauses[2]",
+        "steps": "c.steps",
         "holder": "coalesce(p.name, tm.name, ap.name, ha.name)",
         "account": "a.name",
         "level": "coalesce(t.level, 'nothing')",
@@ -213,7 +175,6 @@ GRANTS = Source(
         "given_at": "g.given_at",
         "given_by": "b.name",
         "last_used_at": "g.last_used_at",
-        "until": "t.until",
         "leaves_at": "p.leaves_at",
         "giver_left_at": "b.leaves_at",
         "left_undecided_at": "g.left_undecided_at",
@@ -282,25 +243,6 @@ def _session_rows(settings: Settings, bulk: bool, scored: bool) -> str:
     """
 
 
-def _session_facts(settings: Settings) -> Mapping[str, str]:
-    return {
-        "reach": "1",
-        "sensitivity": "a.sensitivity",
-        "inside": "coalesce(p.inside, true)",
-        "going_on": "(s.ended_at is null)",
-        "age_days": days_since("s.started_at"),
-        "idle_days": days_since("s.last_seen_at"),
-        "holder_left": left("p"),
-        "apart_km": "coalesce(o.km, -1)::int",
-        "travel_km": "coalesce(w.travel, -1)::int",
-        # Less than a minute between two sessions is taken for one.
-        "travel_kmh": "coalesce(least(w.travel / greatest(w.hours, 0.0167), 999999), -1)::int",
-        "new_country": "coalesce(w.new_country, false)",
-        "new_device": "coalesce(w.new_device, false)",
-        "by_person": "(s.person_id is not null)",
-    }
-
-
 SESSIONS = Source(
     "session",
     "s.id",
@@ -308,8 +250,19 @@ SESSIONS = Source(
     "s.holder_id",
     "s.ended_at is null",
     _session_rows,
-    _session_facts,
     {
+        "reach": "1",
+        "sensitivity": "a.sensitivity",
+        "inside": "coalesce(p.inside, true)",
+        "holder_kind": "(case when s.person_id is not null then 'person' else 'app' end)",
+        "standing": "p.standing",
+        "ended_at": "s.ended_at",
+        "apart": "o.km::int",
+        "travel": "w.travel::int",
+        # Less than a minute between two sessions is taken for one.
+        "speed": "least(w.travel / greatest(w.hours, 0.0167), 999999)::int",
+        "new_country": "coalesce(w.new_country, false)",
+        "new_device": "coalesce(w.new_device, false)",
         "holder": "coalesce(p.name, ap.name)",
         "account": "a.name",
         "device": "coalesce(nullif(s.device, ''), 'an unknown device')",
@@ -345,20 +298,6 @@ def _account_rows(settings: Settings, bulk: bool, scored: bool) -> str:
     """
 
 
-def _account_facts(settings: Settings) -> Mapping[str, str]:
-    return {
-        "reach": "coalesce(x.reach, 4)",
-        "sensitivity": "a.sensitivity",
-        "inside": "true",
-        "has_owner": f"(a.owner_id is not null and not {left('p')})",
-        "owner_left": left("p"),
-        "stewards": "coalesce(st.stewards, 0)",
-        "broken": "coalesce(x.broken, 0)",
-        "breach_weight": "(case when x.firm then 80 else 20 end)",
-        "shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})",
-    }
-
-
 ACCOUNTS = Source(
     "account",
     "a.id",
@@ -366,8 +305,21 @@ ACCOUNTS = Source(
     "a.id",
     "true",
     _account_rows,
-    _account_facts,
-    {"holder": "a.name", "account": "a.name", "owner": "p.name", "leaves_at": "p.leaves_at", "breach": "x.words"},
+    {
+        "breach_reach": "x.reach",
+        "sensitivity": "a.sensitivity",
+        "inside": "true",
+        "standing": "p.standing",
+        "others": "st.stewards",
+        "breaches": "x.broken",
+        "firm": "x.firm",
+        "shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})",
+        "holder": "a.name",
+        "account": "a.name",
+        "owner": "p.name",
+        "leaves_at": "p.leaves_at",
+        "breach": "x.words",
+    },
 )
 
 
@@ -432,19 +384,6 @@ def _together(settings: Settings, bulk: bool) -> str:
     return _of_people(bulk, "n", "true", query)
 
 
-def _person_facts(settings: Settings) -> Mapping[str, str]:
-    return {
-        "reach": "coalesce(r.reach, 1)",
-        "sensitivity": "coalesce(r.sensitivity, 1)",
-        "inside": "p.inside",
-        "gone": left("p"),
-        "second_factor": "p.second_factor",
-        "accounts": "coalesce(w.accounts, 0)",
-        "far_accounts": "coalesce(r.accounts, 0)",
-        "together": "coalesce(n.both_held, false)",
-    }
-
-
 PEOPLE = Source(
     "person",
     "p.id",
@@ -452,8 +391,20 @@ PEOPLE = Source(
     "p.id",
     "p.recognised",
     _person_rows,
-    _person_facts,
-    {"holder": "p.name", "account": "null", "pair": "n.pair"},
+    {
+        "far_reach": "r.reach",
+        "far_sensitivity": "r.sensitivity",
+        "inside": "p.inside",
+        "standing": "p.standing",
+        "leaves_at": "p.leaves_at",
+        "second_factor": "p.second_factor",
+        "held": "w.accounts",
+        "far": "r.accounts",
+        "together": "coalesce(n.both_held, false)",
+        "holder": "p.name",
+        "account": "null",
+        "pair": "n.pair",
+    },
 )
 
 
@@ -471,17 +422,6 @@ def _offer_rows(settings: Settings, bulk: bool, scored: bool) -> str:
     """
 
 
-def _offer_facts(settings: Settings) -> Mapping[str, str]:
-    return {
-        "reach": "coalesce(t.reach, 4)",
-        "sensitivity": "a.sensitivity",
-        "inside": "p.inside",
-        "waiting": "(o.state in ('pending', 'run_out') and coalesce(g.state = 'pending', o.state = 'pending'))",
-        "waiting_days": days_since("o.created_at"),
-        "times_sent": "o.times_sent::int",
-    }
-
-
 OFFERS = Source(
     "offer",
     "o.id",
@@ -489,13 +429,17 @@ OFFERS = Source(
     "o.person_id",
     "o.state in ('pending', 'run_out')",
     _offer_rows,
-    _offer_facts,
-    {"holder": "p.name", "account": "a.name", "sender": "sn.name", "sent_at": "o.created_at"},
+    {
+        "highest_reach": "t.reach",
+        "sensitivity": "a.sensitivity",
+        "inside": "p.inside",
+        "waiting": "(o.state in ('pending', 'run_out') and coalesce(g.state = 'pending', o.state = 'pending'))",
+        "times_sent": "o.times_sent::int",
+        "holder": "p.name",
+        "account": "a.name",
+        "sender": "sn.name",
+        "sent_at": "o.created_at",
+    },
 )
 
 SOURCES: Mapping[str, Source] = {s.subject: s for s in (GRANTS, SESSIONS, ACCOUNTS, PEOPLE, OFFERS)}
-
-
-def quoted(text: str) -> str:
-    """Text as an SQL literal inside a statement with parameters."""
-    return "'" + text.replace("'", "''").replace("%", "%%") + "'"

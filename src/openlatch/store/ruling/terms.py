@@ -8,27 +8,43 @@ from functools import singledispatch
 from openlatch.core.rules import Rule, Settings
 from openlatch.core.rules.limits import NEVER
 from openlatch.core.rules.terms import (
+    Among,
+    AtDomain,
+    AtLeast,
+    Between,
     Both,
     Comparison,
+    Count,
     Difference,
     Either,
+    First,
+    If,
+    Instant,
+    IsThere,
+    Known,
+    Later,
+    Latest,
     Limit,
+    Mark,
+    Moment,
     Number,
     NumberFact,
     Past,
     Plain,
     TrueFact,
     Truth,
+    Unit,
     Unless,
 )
 
 Columns = Mapping[str, str]
+Term = Truth | Number | Instant
 # What was found is kept as one number: the rule's own, times this, plus the score.
 ROOM = 128
 
 
 @singledispatch
-def sql(term: Truth | Number, columns: Columns, settings: Settings) -> str:
+def sql(term: Term, columns: Columns, settings: Settings) -> str:
     """A term over columns that are named after the facts."""
     raise TypeError(f"no SQL for {term!r}")
 
@@ -84,6 +100,96 @@ def _(term: Past, columns: Columns, settings: Settings) -> str:
     # Rounded towards nothing here and downwards there: the same, since what is below nothing counts as nothing.
     over = f"({sql(term.value, columns, settings)} - {limit})::bigint * 50 / {limit}"
     return f"(least(greatest({over}, 0), 100) / 20 * 20)::int"
+
+
+# What facts are made of.
+
+
+@sql.register
+def _(term: Moment, columns: Columns, settings: Settings) -> str:
+    return columns[term.name]
+
+
+@sql.register
+def _(term: First, columns: Columns, settings: Settings) -> str:
+    return f"coalesce({sql(term.one, columns, settings)}, {sql(term.other, columns, settings)})"
+
+
+@sql.register
+def _(term: Latest, columns: Columns, settings: Settings) -> str:
+    # Of these, greatest() leaves out what is missing.
+    return f"greatest({sql(term.one, columns, settings)}, {sql(term.other, columns, settings)})"
+
+
+@sql.register
+def _(term: Count, columns: Columns, settings: Settings) -> str:
+    return f"coalesce({columns[term.name]}, {term.missing})"
+
+
+@sql.register
+def _(term: Mark, columns: Columns, settings: Settings) -> str:
+    return f"({columns[term.name]} is {'not false' if term.missing else 'true'})"
+
+
+@sql.register
+def _(term: IsThere, columns: Columns, settings: Settings) -> str:
+    return f"({columns[term.column.name]} is not null)"
+
+
+@sql.register
+def _(term: Among, columns: Columns, settings: Settings) -> str:
+    return f"(({columns[term.column.name]} in ({texts(term.words)})) is true)"
+
+
+@sql.register
+def _(term: AtDomain, columns: Columns, settings: Settings) -> str:
+    return f"((split_part({columns[term.column.name]}, '@', 2) in ({texts(term.domains)})) is true)"
+
+
+@sql.register
+def _(term: Known, columns: Columns, settings: Settings) -> str:
+    column = columns[term.column.name]
+    known = f"in ({texts(sorted(settings.known_publishers))})" if settings.known_publishers else "<> ''"
+    return f"(({column} {known}) is true)"
+
+
+@sql.register
+def _(term: Later, columns: Columns, settings: Settings) -> str:
+    return f"(({sql(term.one, columns, settings)} > {sql(term.other, columns, settings)}) is true)"
+
+
+@sql.register
+def _(term: Between, columns: Columns, settings: Settings) -> str:
+    passed = f"{sql(term.end, columns, settings)} - {sql(term.start, columns, settings)}"
+    if term.unit is Unit.DAYS:
+        return f"date_part('day', {passed})::int"
+    return f"trunc(date_part('epoch', {passed}) / 3600)::int"
+
+
+@sql.register
+def _(term: AtLeast, columns: Columns, settings: Settings) -> str:
+    return f"greatest({sql(term.value, columns, settings)}, {term.least})"
+
+
+@sql.register
+def _(term: If, columns: Columns, settings: Settings) -> str:
+    true, then = sql(term.true, columns, settings), sql(term.then, columns, settings)
+    return f"(case when {true} then {then} else {term.other} end)"
+
+
+def with_facts(columns: Columns, means: Mapping[str, Number | Truth], settings: Settings) -> Columns:
+    """Columns, and the facts that are worked out of them."""
+    return {**columns, **{name: sql(term, columns, settings) for name, term in means.items()}}
+
+
+def texts(values: Iterable[str]) -> str:
+    """Texts as SQL literals, with commas between, inside a statement with parameters."""
+    return ", ".join(quoted(value) for value in values)
+
+
+def quoted(text: str) -> str:
+    """Text as an SQL literal inside a statement with parameters."""
+    return "'" + text.replace("'", "''").replace("%", "%%") + "'"
 
 
 def by_four(column: str, values: Iterable[int]) -> str:
