@@ -11,11 +11,12 @@ from zoneinfo import ZoneInfo
 import pytest
 from sqlalchemy import select, text
 
-from openlatch.core.rules import Weights
+from openlatch.core.rules import BOOKS, Weights
+from openlatch.core.rules.rule import facts_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import digest, flags, importing, knowing, ruling
 from openlatch.service.ruling import Wish
-from openlatch.store.ruling import looking
+from openlatch.store.ruling import beside, looking
 from openlatch.store.ruling.terms import ROOM
 from openlatch.store.tables import Flag, Grant, Organisation, Person
 from tests.service.conftest import Small, mailed
@@ -249,7 +250,7 @@ def random_files(dice: random.Random) -> dict[str, str]:
 
 @pytest.mark.parametrize("seed", range(5))
 def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Small, seed: int) -> None:
-    """Gathered once for all or beside each, by SQL or by Python: the same findings."""
+    """Gathered once for all or beside each, by SQL or by Python: the same findings on the same facts."""
     for kind, written in random_files(random.Random(seed)).items():
         with small.service.unit(small.itself) as unit:
             report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
@@ -262,15 +263,20 @@ def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Sma
         stands = flags.ruling(unit)
         for subject, table in SUBJECTS.items():
             assert looking.differing(unit.db, stands, subject, unit.now) == []
-            for ident in unit.db.scalars(select(table.id)):
-                (seen,) = looking.look(unit.db, stands, subject, [ident], unit.now, everything=True)
-                found = [
-                    rule.number * ROOM + finding.score.total
-                    for rule in stands.rules(subject)
-                    if (finding := rule.find(seen.facts, stands.settings)) is not None
-                ]
-                assert seen.found == seen.before == found
-                spoken |= {number // ROOM for number in found}
+            ids = list(unit.db.scalars(select(table.id)))
+            together = looking.look(unit.db, stands, subject, ids, unit.now, everything=True)
+            whole = {seen.id: seen for seen in together}
+            for ident in ids:
+                around = beside.AROUND_A_GRANT if subject == "grant" else (subject,)
+                seen, *others = beside.look(unit.db, stands, around, ident, unit.now)
+                assert seen is not None
+                assert seen.found == seen.before == whole[ident].found
+                assert all(other is None or other.found == other.before for other in others)
+                (known,) = beside.look(unit.db, stands, (subject,), ident, unit.now, everything=True)
+                facts = facts_of(next(book.facts for book in BOOKS if book.subject == subject))
+                assert known is not None
+                assert {name: known.facts[name] for name in facts} == {name: whole[ident].facts[name] for name in facts}
+                spoken |= {number // ROOM for number in seen.found}
     assert len(spoken) > 20
 
 

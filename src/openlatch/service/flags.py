@@ -16,7 +16,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import flags as store
 from openlatch.store.lists import FLAGS
-from openlatch.store.ruling import looking
+from openlatch.store.ruling import beside, looking
 from openlatch.store.ruling.looking import Asked, Looked, Own, Ruling
 from openlatch.store.ruling.terms import ROOM
 from openlatch.store.tables import Flag, Organisation, OwnRule, Person
@@ -65,24 +65,38 @@ def evaluate(
     team: a few are looked at here, a great many by the worker soon after.
     """
     unit.db.flush()
-    asked = [
-        Asked(subject, sorted(set(ids)))
-        for subject, ids in (
-            ("grant", grants), ("session", sessions), ("account", accounts), ("person", people), ("offer", offers),
-        )
-        if ids
-    ]  # fmt: skip
-    if grants:
+    named = {"grant": grants, "session": sessions, "account": accounts, "person": people, "offer": offers}
+    asked = [Asked(subject, sorted(set(ids))) for subject, ids in named.items() if ids]
+    if len(grants) > 1:
         asked += [Asked(subject, sorted(set(grants)), of_grants=True) for subject in ("account", "person")]
-    looked = looking.look_at(unit.db, ruling(unit), asked, unit.now)
-    for one, seen in zip(asked, looked, strict=True):
-        _judge(unit, one.subject, [each for each in seen if each.counts])
-    if grants and not (len(grants) == 1 and looked[0] and looked[0][0].is_direct):
-        members = looking.members(unit.db, grants, unit.now, MOST_MEMBERS)
-        if len(members) > MOST_MEMBERS:
-            unit.wake("evaluate")
-        elif members:
-            evaluate(unit, people=members)
+    several = [each for each in asked if len(each.ids) > 1]
+    for each in asked:
+        if len(each.ids) == 1:
+            _look_beside(unit, each.subject, each.ids[0])
+    if several:
+        for each, seen in zip(several, looking.look_at(unit.db, ruling(unit), several, unit.now), strict=True):
+            _judge(unit, each.subject, seen)
+    if len(grants) > 1:
+        _look_at_members(unit, grants)
+
+
+def _look_beside(unit: Unit, subject: str, ident: UUID) -> None:
+    """Look at one subject; when it is a grant, at its account and the people who hold it too."""
+    subjects = beside.AROUND_A_GRANT if subject == "grant" else (subject,)
+    looked = beside.look(unit.db, ruling(unit), subjects, ident, unit.now)
+    for kind, seen in zip(subjects, looked, strict=True):
+        if seen is not None and seen.counts:
+            _judge(unit, kind, [seen])
+    if subject == "grant" and not (looked[0] is not None and looked[0].is_direct):
+        _look_at_members(unit, [ident])
+
+
+def _look_at_members(unit: Unit, grants: Sequence[UUID]) -> None:
+    members = looking.members(unit.db, grants, unit.now, MOST_MEMBERS)
+    if len(members) > MOST_MEMBERS:
+        unit.wake("evaluate")
+    elif members:
+        evaluate(unit, people=members)
 
 
 def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:

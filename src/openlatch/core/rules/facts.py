@@ -209,7 +209,9 @@ class PersonFacts(SubjectFacts):
     far_accounts = number(
         "On how many accounts of high or critical sensitivity they can spend or steward.", Count("far", 0)
     )
-    together = truth("Whether they hold two permissions that must never be in one hand.")
+    together = truth(
+        "Whether they hold two permissions that must never be in one hand.", Mark("both_held", missing=False)
+    )
     pair = said("Those two permissions.")
 
 

@@ -1,6 +1,7 @@
 """Looking at subjects with every rule: at all of them at once for what differs, and at a few for what is found.
 
-Both run the same statement but for where its rows are gathered (``sources``) and what it gives.
+Both run the same statement but for where its rows are gathered (``sources``) and what it gives. A single subject is
+looked at in another way (``beside``).
 """
 
 from __future__ import annotations
@@ -8,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 from uuid import UUID
 
@@ -64,7 +65,7 @@ class Own:
                     named)  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Ruling:
     """How an organisation's rules stand: the settings, and its own rules."""
 
@@ -75,8 +76,12 @@ class Ruling:
         """Every rule on one kind of subject."""
         return _BUILT_IN[subject] + tuple(own.rule for own in self.own if own.subject == subject)
 
-    def __hash__(self) -> int:
+    @cached_property
+    def _hash(self) -> int:
         return hash((str(self.settings.stored), self.own))
+
+    def __hash__(self) -> int:
+        return self._hash
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,9 +107,9 @@ class Looked:
         return bool(self.facts["by_person"] or self.facts["is_link"])
 
 
-def _columns(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
-    """What facts are made of, each with its SQL."""
-    columns = dict(source.columns)
+def columns_of(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
+    """What facts are made of, each with its SQL; with a column for each own rule, whether its filter matches."""
+    columns = {**source.columns, **source.far_columns}
     for own in ruling.own:
         if own.subject == source.subject:
             matching = _matching(own)
@@ -114,10 +119,13 @@ def _columns(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
     return columns
 
 
+def is_scored(subject: str, ruling: Ruling, everything: bool = False) -> bool:
+    """Whether all of a kind are scored: an own rule may find something on anybody."""
+    return everything or any(own.subject == subject for own in ruling.own)
+
+
 def _rows(source: Source, ruling: Ruling, bulk: bool, everything: bool = False) -> str:
-    """Where the rows come from. An own rule may find something on anybody, and is scored by how far they reach."""
-    scored = everything or any(own.subject == source.subject for own in ruling.own)
-    return source.rows(ruling.settings, bulk, scored)
+    return source.rows(ruling.settings, bulk, is_scored(source.subject, ruling, everything))
 
 
 def _matching(own: Own) -> str:
@@ -136,7 +144,7 @@ def _found(source: Source, ruling: Ruling, columns: Mapping[str, str]) -> str:
 @lru_cache(maxsize=64)
 def _differing(subject: str, ruling: Ruling) -> str:
     source = SOURCES[subject]
-    what = _found(source, ruling, _columns(source, ruling, True))
+    what = _found(source, ruling, columns_of(source, ruling, True))
     return f"""
         select {source.ident} from {_rows(source, ruling, True)}
         left join findings f on f.subject_id = {source.ident}
@@ -146,38 +154,30 @@ def _differing(subject: str, ruling: Ruling) -> str:
 
 
 @lru_cache(maxsize=64)
-def _looking(subject: str, ruling: Ruling, everything: bool, one: bool, of_grants: bool = False) -> str:
+def _looking(subject: str, ruling: Ruling, everything: bool, of_grants: bool = False) -> str:
     source = SOURCES[subject]
-    which_ones = "= %(ids)s" if one else "= any(%(ids)s)"
+    which_ones = "= any(%(ids)s)"
     if of_grants:
         column = {"account": "account_id", "person": "person_id"}[subject]
-        touched = f"select og.{column} from grants og where og.id {which_ones}"
-        # One grant has one account and at most one person: the plan knows that only when it is said so.
-        which_ones = f"= ({touched})" if one else f"in ({touched})"
-    columns = _columns(source, ruling, False)
+        which_ones = f"in (select og.{column} from grants og where og.id {which_ones})"
+    columns = columns_of(source, ruling, False)
     gathered = ", ".join(f"{sql} as {name}" for name, sql in columns.items())
-    # On one subject the rules are put here, which is faster than having the server prepare to; on many it sorts out
-    # those on which nothing is found.
-    what = f"coalesce({source.wanted}, false)"
-    if not one:
-        what = f"case when {what} then {_found(source, ruling, columns)} else '{{}}' end"
     looked = f"""
-        select {source.ident} as subject_id, {source.account} as account_id, {source.holder} as holder_id, {gathered},
-            {what} as what, f.found as before, f.words as words
+        select {source.ident} as id, {source.account} as account_id, {source.holder} as holder_id, {gathered},
+            case when {source.wanted} then {_found(source, ruling, columns)} else '{{}}' end as found,
+            f.found as before, f.words as words
         from {_rows(source, ruling, False, everything)}
         left join findings f on f.subject_id = {source.ident}
         where {source.ident} {which_ones}
     """
-    if one or everything:
-        return looked
-    return f"select * from ({looked}) looked where what <> '{{}}' or before is not null"
+    return looked if everything else f"select * from ({looked}) looked where found <> '{{}}' or before is not null"
 
 
 @lru_cache(maxsize=64)
 def _changing(subject: str, before: Ruling, after: Ruling) -> str:
     source = SOURCES[subject]
-    old = _found(source, before, _columns(source, before, True))
-    new = _found(source, after, _columns(source, after, True))
+    old = _found(source, before, columns_of(source, before, True))
+    new = _found(source, after, columns_of(source, after, True))
     return f"""
         select rule, count(*) filter (where was is null) as raised, count(*) filter (where becomes is null) as cleared,
             count(*) filter (where was is not null and becomes is not null) as rescored,
@@ -205,7 +205,7 @@ def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]
     """Every subject on which something else is found than was found before."""
     # One pass that hashes and sorts everything; what the usual setting leaves for it would go over the disk.
     with at_large(db).cursor(row_factory=tuple_row) as cursor:
-        cursor.execute(_differing(subject, ruling), _at(now))
+        cursor.execute(_differing(subject, ruling), instants(now))
         return [row[0] for row in cursor]
 
 
@@ -223,16 +223,21 @@ def look(
 ) -> list[Looked]:
     """These subjects with their facts: those on which something is or was found, or all of them."""
     (looked,) = look_at(db, ruling, [Asked(subject, ids)], now, everything)
-    return [seen for seen in looked if everything or seen.counts]
+    return looked
 
 
 def look_at(
     db: Db, ruling: Ruling, asked: Sequence[Asked], now: datetime, everything: bool = False
 ) -> list[list[Looked]]:
-    """The same for several kinds of subjects, in one go; of a kind of which one is asked, that one in any case."""
-    questions = [_question(each, ruling, everything, now) for each in asked]
-    rows = ask(db, questions, dict_row, kept=all(len(each.ids) == 1 for each in asked))
-    return [[_looked(row, each.subject, ruling, now) for row in found] for each, found in zip(asked, rows, strict=True)]
+    """The same for several kinds of subjects, in one go."""
+    questions = [
+        (_looking(each.subject, ruling, everything, each.of_grants), {**instants(now), "ids": list(each.ids)})
+        for each in asked
+    ]
+    return [
+        [judged(each.subject, ruling, row, now, row.pop("found")) for row in rows]
+        for each, rows in zip(asked, ask(db, questions, dict_row, kept=False), strict=True)
+    ]
 
 
 _MEMBERS = """
@@ -253,25 +258,21 @@ def members(db: Db, grants: Sequence[UUID], now: datetime, most: int) -> list[UU
     return [row[0] for row in rows]
 
 
-def _question(asked: Asked, ruling: Ruling, everything: bool, now: datetime) -> tuple[str, dict[str, Any]]:
-    one = len(asked.ids) == 1
-    statement = _looking(asked.subject, ruling, everything, one, asked.of_grants)
-    return statement, {**_at(now), "ids": asked.ids[0] if one else list(asked.ids)}
-
-
-def _at(now: datetime) -> dict[str, Any]:
+def instants(now: datetime) -> dict[str, Any]:
+    """The parameters of every statement: the instant, and its day."""
     return {"now": now, "today": now.astimezone(UTC).date()}
 
 
-def _looked(row: dict[str, Any], subject: str, ruling: Ruling, now: datetime) -> Looked:
-    what = row.pop("what")
-    facts = Gathered({**row, "now": now}, _MEANINGS[subject], ruling.settings)
-    if isinstance(what, bool):
-        points = ((rule.number, rule.points(facts, ruling.settings)) for rule in ruling.rules(subject)) if what else ()
-        what = [number * ROOM + score.total for number, score in points if score is not None]
+def judged(subject: str, ruling: Ruling, columns: Mapping[str, Any], now: datetime, found: list[int] | None) -> Looked:
+    """A subject with what was gathered of it, and with what the rules find on it, unless that is known."""
+    facts = Gathered({**columns, "now": now}, _MEANINGS[subject], ruling.settings)
+    if found is None:
+        points = ((rule.number, rule.points(facts, ruling.settings)) for rule in ruling.rules(subject))
+        found = [number * ROOM + score.total for number, score in points if score is not None]
     return Looked(
-        row["subject_id"], row["account_id"], row["holder_id"], facts, what, row["before"] or [], row["words"]
-    )
+        columns["id"], columns["account_id"], columns["holder_id"], facts, found, columns["before"] or [],
+        columns["words"],
+    )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -289,5 +290,5 @@ class Effect:
 def changing(db: Db, subject: str, before: Ruling, after: Ruling, now: datetime) -> list[Effect]:
     """What would be raised and cleared by other settings or own rules, with everything else as it is."""
     with at_large(db).cursor(row_factory=tuple_row) as cursor:
-        cursor.execute(_changing(subject, before, after), _at(now))
+        cursor.execute(_changing(subject, before, after), instants(now))
         return [Effect(n, a, b, c, first or [], last or []) for n, a, b, c, first, last in cursor]

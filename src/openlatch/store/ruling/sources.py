@@ -11,7 +11,8 @@ are some.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 from openlatch.core.rules import Settings
 from openlatch.core.rules import facts as core
@@ -27,21 +28,35 @@ REMEMBERED_DAYS = 400
 LATELY_DAYS = 30
 
 
+Gathering = Callable[[Settings, bool, bool], str]
+
+
 @dataclass(frozen=True, slots=True)
 class Source:
     """Where the facts of one kind of subject come from.
 
-    ``rows(settings, bulk, scored)`` is the FROM clause, ``scored`` whether what counts only for the score of findings
-    is gathered of all of them; ``wanted`` says of which rows something can be found; facts are made of ``columns``.
+    ``table`` has a row for each; ``wanted`` says of which rows something can be found. Facts are made of ``columns``,
+    from what ``joins(settings, bulk, scored)`` adds: ``scored`` is whether what counts only for the score of findings
+    is gathered of all of them. What is costly stands in ``far_columns`` and ``far_joins``; of a single subject it is
+    only asked when ``counts(row, settings, scored)`` says so of the rest.
     """
 
     subject: str
+    table: str
     ident: str
     account: str
     holder: str
     wanted: str
-    rows: Callable[[Settings, bool, bool], str]
+    joins: Gathering
     columns: Mapping[str, str]
+    far_joins: Gathering = lambda settings, bulk, scored: ""
+    far_columns: Mapping[str, str] = field(default_factory=dict)
+    counts: Callable[[Mapping[str, Any], Settings, bool], bool] = lambda row, settings, scored: False
+
+    def rows(self, settings: Settings, bulk: bool, scored: bool) -> str:
+        """The FROM clause for all that there is to gather."""
+        gathered = self.joins(settings, bulk, scored) + self.far_joins(settings, bulk, scored)
+        return f"{self.table} {gathered}"
 
 
 def side(bulk: bool, name: str, key: str, to: str, query: str) -> str:
@@ -99,7 +114,7 @@ _CHAIN = f"""
 """
 
 
-def _chain(bulk: bool) -> str:
+def _chain(settings: Settings, bulk: bool, scored: bool) -> str:
     if bulk:
         query = _CHAIN.format(only="true", key="top as key,", by="group by top")
         return f"left join ({query}) c on g.holder_kind in ('team', 'account') and c.key = g.holder_id"
@@ -108,9 +123,8 @@ def _chain(bulk: bool) -> str:
     return f"left join lateral ({_CHAIN.format(only=only, key='', by='')}) c on true"
 
 
-def _grant_rows(settings: Settings, bulk: bool, scored: bool) -> str:
+def _of_grants(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
-        grants g
         join accounts a on a.id = g.account_id
         join systems y on y.id = a.system_id
         left join people p on p.id = g.person_id
@@ -122,7 +136,6 @@ def _grant_rows(settings: Settings, bulk: bool, scored: bool) -> str:
         left join uses u0 on u0.grant_id = g.id and u0.permission = ''
         {side(bulk, "u", "uu.grant_id", "g.id", _USES)}
         {side(bulk, "k", "i.subject_id", "g.id", _KEPT)}
-        {_chain(bulk)}
     """
 
 
@@ -136,11 +149,12 @@ _RIGHTS = """(case when t.terms = 1 then t.rights else (
 
 GRANTS = Source(
     "grant",
+    "grants g",
     "g.id",
     "g.account_id",
     "g.holder_id",
     f"(g.state in {LIVE} or (g.state = 'ended' and g.seen_at > g.ended_at))",
-    _grant_rows,
+    _of_grants,
     {
         "state": "g.state",
         "holder_kind": "g.holder_kind",
@@ -167,7 +181,6 @@ GRANTS = Source(
         f"and lower(u0.days) < {TODAY} - {LATELY_DAYS} then lower({_RECENT}) - upper({_EARLIER}) + 1 end)",
         "longest_pause": "u0.pauses[1]",
         "other_pause": "u0.pauses[2]",
-        "steps": "c.steps",
         "holder": "coalesce(p.name, tm.name, ap.name, ha.name)",
         "account": "a.name",
         "level": "coalesce(t.level, 'nothing')",
@@ -189,6 +202,9 @@ GRANTS = Source(
         "used_before": f"(upper({_EARLIER}) - 1)::timestamptz",
         "used_again": f"lower({_RECENT})::timestamptz",
     },
+    _chain,
+    {"steps": "c.steps"},
+    lambda row, settings, scored: row["holder_kind"] in ("team", "account"),
 )
 
 
@@ -226,7 +242,7 @@ _APART = """
 """
 
 
-def _session_rows(settings: Settings, bulk: bool, scored: bool) -> str:
+def _of_sessions(settings: Settings, bulk: bool, scored: bool) -> str:
     among = (
         f"left join ({_AMONG.format(key='', only='true')}) w on w.id = s.id"
         if bulk
@@ -234,7 +250,6 @@ def _session_rows(settings: Settings, bulk: bool, scored: bool) -> str:
         "where x.id = s.id) w on true"
     )
     return f"""
-        sessions s
         join accounts a on a.id = s.account_id
         left join people p on p.id = s.person_id
         left join apps ap on ap.id = s.app_id
@@ -245,11 +260,12 @@ def _session_rows(settings: Settings, bulk: bool, scored: bool) -> str:
 
 SESSIONS = Source(
     "session",
+    "sessions s",
     "s.id",
     "s.account_id",
     "s.holder_id",
     "s.ended_at is null",
-    _session_rows,
+    _of_sessions,
     {
         "reach": "1",
         "sensitivity": "a.sensitivity",
@@ -289,10 +305,9 @@ _STEWARDS = f"""
 """
 
 
-def _account_rows(settings: Settings, bulk: bool, scored: bool) -> str:
+def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
-        accounts a
-        left join people p on p.id = a.owner_id
+        left join people ow on ow.id = a.owner_id
         left join breaches x on x.account_id = a.id
         {side(bulk, "st", "ts.steward_of", "a.id", _STEWARDS)}
     """
@@ -300,24 +315,25 @@ def _account_rows(settings: Settings, bulk: bool, scored: bool) -> str:
 
 ACCOUNTS = Source(
     "account",
+    "accounts a",
     "a.id",
     "a.id",
     "a.id",
     "true",
-    _account_rows,
+    _of_accounts,
     {
         "breach_reach": "x.reach",
         "sensitivity": "a.sensitivity",
         "inside": "true",
-        "standing": "p.standing",
+        "standing": "ow.standing",
         "others": "st.stewards",
         "breaches": "x.broken",
         "firm": "x.firm",
         "shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})",
         "holder": "a.name",
         "account": "a.name",
-        "owner": "p.name",
-        "leaves_at": "p.leaves_at",
+        "owner": "ow.name",
+        "leaves_at": "ow.leaves_at",
         "breach": "x.words",
     },
 )
@@ -348,21 +364,24 @@ _FAR = f"""
 """
 
 
-def _of_people(bulk: bool, name: str, who: str, query: str) -> str:
+def _reaching(bulk: bool, name: str, who: str, query: str) -> str:
     """A LEFT JOIN of what is gathered from all that people hold: of one, or at once of those of whom it counts."""
     gathered = _UP.format(who=who if bulk else f"pu.id = p.id and {who}") + query
     return f"left join {'' if bulk else 'lateral '}({gathered}) {name} on {name}.person_id = p.id"
 
 
-def _person_rows(settings: Settings, bulk: bool, scored: bool) -> str:
+def _far_of_people(settings: Settings, bulk: bool, scored: bool) -> str:
     # Where it counts for nothing but the score of other findings, it need not be gathered of everybody.
     far = "true" if settings.never_together or scored else "(not pu.second_factor or not pu.inside)"
     return f"""
-        people p
-        {_of_people(bulk, "w", "not pu.inside", _WIDE)}
-        {_of_people(bulk, "r", far, _FAR)}
+        {_reaching(bulk, "w", "not pu.inside", _WIDE)}
+        {_reaching(bulk, "r", far, _FAR)}
         {_together(settings, bulk)}
     """
+
+
+def _reach_counts(row: Mapping[str, Any], settings: Settings, scored: bool) -> bool:
+    return bool(settings.never_together or scored or not row["second_factor"] or not row["inside"])
 
 
 def _together(settings: Settings, bulk: bool) -> str:
@@ -381,39 +400,43 @@ def _together(settings: Settings, bulk: bool) -> str:
         from (values {pairs}) pairs(one, other) join held h on h.key = one
         join held o on o.person_id = h.person_id and o.key = other group by 1
     """
-    return _of_people(bulk, "n", "true", query)
+    return _reaching(bulk, "n", "true", query)
 
 
 PEOPLE = Source(
     "person",
+    "people p",
     "p.id",
     "null::uuid",
     "p.id",
     "p.recognised",
-    _person_rows,
+    lambda settings, bulk, scored: "",
     {
-        "far_reach": "r.reach",
-        "far_sensitivity": "r.sensitivity",
         "inside": "p.inside",
         "standing": "p.standing",
         "leaves_at": "p.leaves_at",
         "second_factor": "p.second_factor",
-        "held": "w.accounts",
-        "far": "r.accounts",
-        "together": "coalesce(n.both_held, false)",
         "holder": "p.name",
         "account": "null",
+    },
+    _far_of_people,
+    {
+        "far_reach": "r.reach",
+        "far_sensitivity": "r.sensitivity",
+        "held": "w.accounts",
+        "far": "r.accounts",
+        "both_held": "n.both_held",
         "pair": "n.pair",
     },
+    _reach_counts,
 )
 
 
 # Offers.
 
 
-def _offer_rows(settings: Settings, bulk: bool, scored: bool) -> str:
+def _of_offers(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
-        offers o
         join accounts a on a.id = o.account_id
         join people p on p.id = o.person_id
         left join grants g on g.id = o.grant_id
@@ -424,11 +447,12 @@ def _offer_rows(settings: Settings, bulk: bool, scored: bool) -> str:
 
 OFFERS = Source(
     "offer",
+    "offers o",
     "o.id",
     "o.account_id",
     "o.person_id",
     "o.state in ('pending', 'run_out')",
-    _offer_rows,
+    _of_offers,
     {
         "highest_reach": "t.reach",
         "sensitivity": "a.sensitivity",

@@ -1,0 +1,110 @@
+"""Looking at one subject after a change, and at those beside it that it touches, in one statement.
+
+The columns are gathered and the rules put to them here: having the server work sixty facts out of one row would take
+it longer than to find the row. What is costly to gather is asked for after that, of those for whom it counts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import lru_cache
+from typing import Any
+from uuid import UUID
+
+from psycopg.rows import tuple_row
+from sqlalchemy.orm import Session as Db
+
+from openlatch.store.database import ask, driver_of
+from openlatch.store.ruling.looking import Looked, Ruling, columns_of, instants, is_scored, judged
+from openlatch.store.ruling.sources import SOURCES
+
+# A grant with its account and the person who holds it: their tables are joined to it in any case.
+AROUND_A_GRANT = ("grant", "account", "person")
+_OF_EACH = ("id", "account_id", "holder_id", "wanted", "before", "words")
+
+
+@dataclass(frozen=True, slots=True)
+class _Gathering:
+    """A statement that gathers what is near, and the names of the columns of each subject, one after another."""
+
+    statement: str
+    names: tuple[tuple[str, ...], ...]
+
+
+def look(
+    db: Db, ruling: Ruling, subjects: tuple[str, ...], ident: UUID, now: datetime, everything: bool = False
+) -> list[Looked | None]:
+    """One subject by its id, and those of other kinds beside it; None for one that is not there."""
+    gathering = _near(subjects, ruling)
+    cursor = driver_of(db).cursor(row_factory=tuple_row, binary=True)
+    row = cursor.execute(gathering.statement, {**instants(now), "ids": ident}, prepare=True).fetchone()
+    if row is None:
+        return [None] * len(subjects)
+    near: list[dict[str, Any]] = []
+    start = 0
+    for names in gathering.names:
+        near.append(dict(zip(names, row[start : start + len(names)], strict=True)))
+        start += len(names)
+    _add_what_is_far(db, ruling, subjects, near, now, everything)
+    return [
+        None if columns["id"] is None else _looked(subject, ruling, columns, now)
+        for subject, columns in zip(subjects, near, strict=True)
+    ]
+
+
+@lru_cache(maxsize=64)
+def _near(subjects: tuple[str, ...], ruling: Ruling) -> _Gathering:
+    selected: list[str] = []
+    names: list[tuple[str, ...]] = []
+    joined: list[str] = []
+    for subject in subjects:
+        source = SOURCES[subject]
+        columns = columns_of(source, ruling, bulk=False)
+        near = {name: sql for name, sql in columns.items() if name not in source.far_columns}
+        found = f"f_{subject}"
+        selected += [source.ident, source.account, source.holder, source.wanted, f"{found}.found", f"{found}.words"]
+        selected += near.values()
+        names.append((*_OF_EACH, *near))
+        joined += [
+            source.joins(ruling.settings, False, False),
+            f"left join findings {found} on {found}.subject_id = {source.ident}",
+        ]
+    first = SOURCES[subjects[0]]
+    statement = f"select {', '.join(selected)} from {first.table} {' '.join(joined)} where {first.ident} = %(ids)s"
+    return _Gathering(statement, tuple(names))
+
+
+def _add_what_is_far(
+    db: Db, ruling: Ruling, subjects: Sequence[str], near: list[dict[str, Any]], now: datetime, everything: bool
+) -> None:
+    """Ask for what is costly of those for whom it counts; of the others it is missing."""
+    counting = []
+    for subject, columns in zip(subjects, near, strict=True):
+        source = SOURCES[subject]
+        scored = is_scored(subject, ruling, everything)
+        if columns["wanted"] and source.counts(columns, ruling.settings, scored):
+            counting.append((columns, subject, scored))
+        else:
+            columns |= dict.fromkeys(source.far_columns)
+    if not counting:
+        return
+    questions = [
+        (_far(subject, ruling, scored), {**instants(now), "ids": columns["id"]})
+        for columns, subject, scored in counting
+    ]
+    for (columns, subject, _), rows in zip(counting, ask(db, questions), strict=True):
+        columns |= dict(zip(SOURCES[subject].far_columns, rows[0], strict=True))
+
+
+@lru_cache(maxsize=64)
+def _far(subject: str, ruling: Ruling, scored: bool) -> str:
+    source = SOURCES[subject]
+    gathered = source.far_joins(ruling.settings, False, scored)
+    columns = ", ".join(source.far_columns.values())
+    return f"select {columns} from {source.table} {gathered} where {source.ident} = %(ids)s"
+
+
+def _looked(subject: str, ruling: Ruling, columns: Mapping[str, Any], now: datetime) -> Looked:
+    return judged(subject, ruling, columns, now, None if columns["wanted"] else [])
