@@ -69,25 +69,20 @@ _MOVE_HEAD = """
 
 
 # One entry, with its place and hash found by the database itself: most changes leave just one, and this way it goes
-# over in one trip. ``core.journal.seal`` says the same, and verifying finds it out if it did not.
+# over in one trip. Moving the head on locks it and gives the hash before. ``core.journal.seal`` says the same, and
+# verifying finds it out if it did not. Without a head there is no position, which the journal refuses.
 _SEAL_ONE = f"""
-    with head as (
-        select position + 1 as position, hash as previous from journal_heads
-        where organisation_id = %(organisation)s for update
-    ), sealed as (
-        select position, previous, sha256(convert_to(
-            %(before)s || position || %(between)s || encode(previous, 'hex') || %(after)s, 'UTF8')) as hash
-        from head
-    ), moved as (
-        update journal_heads h set position = s.position, hash = s.hash from sealed s
-        where h.organisation_id = %(organisation)s
+    with moved as (
+        update journal_heads set position = position + 1, previous = hash, hash = sha256(convert_to(
+            %(before)s || (position + 1) || %(between)s || encode(hash, 'hex') || %(after)s, 'UTF8'))
+        where organisation_id = %(organisation)s returning position, previous, hash
     ), entered as (
         insert into journal ({_COLUMNS})
         select %(organisation)s, position, %(at)s, %(actor_id)s, %(actor_name)s, %(action)s, %(subject_kind)s,
             %(subject_id)s, %(subject_name)s, %(account_id)s, %(facts)s::jsonb, previous, hash
-        from (select) always left join sealed on true
+        from (select) always left join moved on true
     )
-    select pg_notify(%(channel)s, replace(%(note)s, '"position": 0', '"position": ' || position)) from sealed
+    select pg_notify(%(channel)s, replace(%(note)s, '"position": 0', '"position": ' || position)) from moved
 """  # noqa: S608  constants
 
 

@@ -38,13 +38,17 @@ class JournalEntry(Base):
 
 
 class JournalHead(Base):
-    """The position and hash of the last entry; locked by whoever writes the next one."""
+    """The position and hash of the last entry; locked by whoever writes the next one.
+
+    ``previous`` is the hash that it follows, once a single entry was written: for the statement that wrote it.
+    """
 
     __tablename__ = "journal_heads"
 
     organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"), primary_key=True)
     position: Mapped[int] = mapped_column(BigInteger)
     hash: Mapped[bytes]
+    previous: Mapped[bytes | None]
 
 
 class Version(Base):
