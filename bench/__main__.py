@@ -30,6 +30,7 @@ MEASURES: tuple[Callable[[Bench], Result], ...] = (
     measures.importing,
     measures.every_rule,
     measures.one_change,
+    measures.one_change_of_what_is_given,
     measures.who_reaches_an_account,
     measures.can_one_person,
     measures.what_a_person_reaches,

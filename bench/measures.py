@@ -229,26 +229,21 @@ def _resident_now() -> int:
     return int(next(line for line in status.splitlines() if line.startswith("VmRSS")).split()[1])
 
 
-_CHANGE = "update grants set version = version + 1, recorded = %s where id = %s"
+_NOTE = "update grants set version = version + 1, recorded = %s where id = %s"
+_GIVE = "update terms set until = '2031-01-01'::timestamptz + random() * interval '1 day' where grant_id = %s"
 
 
 def one_change(bench: Bench) -> Result:
-    """Change one grant and bring its flags in line, with its journal, against one single-row commit.
+    """Note something of one grant and bring its flags in line, with its journal, against one single-row commit.
 
     The same statement on both sides. Most changes raise and clear nothing; in the notes also one that does each time,
     and what of it all is not the flags.
     """
-    with bench.owner() as db:
-        ids = [row[0] for row in db.execute("select id from grants where state = 'active' limit 300")]
+    ids = _active(bench)
     turn = itertools.cycle(ids)
 
     def change(recorded: bool, looks: bool = True) -> None:
-        with bench.service.unit(bench.viewer) as unit:
-            ident = next(turn)
-            driver_of(unit.db).execute(_CHANGE, [recorded, ident], prepare=True)
-            unit.record("grant.changed", "grant", ident, "bench")
-            if looks:
-                flags.evaluate(unit, grants=[ident])
+        _change_one(bench, next(turn), (_NOTE, [recorded]), "noted" if looks else "")
 
     # Each once, so that what was found before is put into words.
     for _ in ids:
@@ -256,7 +251,7 @@ def one_change(bench: Bench) -> Result:
     with psycopg.connect(bench.cluster.url("bench")) as db:
 
         def floor() -> None:
-            db.execute(_CHANGE, [True, next(turn)], prepare=True)
+            db.execute(_NOTE, [True, next(turn)], prepare=True)
             db.commit()
 
         taken, least = alternating(lambda: change(True), floor, 2 * ROUNDS)
@@ -266,6 +261,43 @@ def one_change(bench: Bench) -> Result:
         change(True)
     notes = [f"without looking at flags {without / least:.1f}; with a flag raised {raised / least:.1f}"]
     return Result("flags right after one change", taken / least, 3.0, "one single-row commit", notes)
+
+
+def one_change_of_what_is_given(bench: Bench) -> Result:
+    """The same for a change of what a grant gives, which touches its account and its holder too."""
+    ids = _active(bench)
+    turn = itertools.cycle(ids)
+
+    def change(looks: bool = True) -> None:
+        _change_one(bench, next(turn), (_GIVE, []), "grants" if looks else "")
+
+    for _ in ids:
+        change()
+    with psycopg.connect(bench.cluster.url("bench")) as db:
+
+        def floor() -> None:
+            db.execute(_GIVE, [next(turn)], prepare=True)
+            db.commit()
+
+        taken, least = alternating(change, floor, 2 * ROUNDS)
+        without = statistics.median(timed(lambda: change(looks=False)) for _ in range(2 * ROUNDS))
+    notes = [f"without looking at flags {without / least:.1f}"]
+    return Result("flags right after what is given changed", taken / least, 3.0, "one single-row commit", notes)
+
+
+def _active(bench: Bench) -> list[UUID]:
+    with bench.owner() as db:
+        return [row[0] for row in db.execute("select id from grants where state = 'active' limit 300")]
+
+
+def _change_one(bench: Bench, ident: UUID, change: tuple[str, list[Any]], looked_at_as: str) -> None:
+    """Change one grant in a transaction of the service, with its entry in the journal."""
+    statement, values = change
+    with bench.service.unit(bench.viewer) as unit:
+        driver_of(unit.db).execute(statement, [*values, ident], prepare=True)
+        unit.record("grant.changed", "grant", ident, "bench")
+        if looked_at_as:
+            flags.evaluate(unit, **{looked_at_as: [ident]})
 
 
 _REACHING = """

@@ -213,7 +213,7 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
             grants.append(step.grant_id)
     if grants:
         unit.db.execute(update(Grant).where(Grant.id.in_(grants)).values(contradicted_at=unit.now))
-        flags.evaluate(unit, grants=grants)
+        flags.evaluate(unit, noted=grants)
 
 
 def unfinished(unit: Unit) -> list[UUID]:

@@ -58,13 +58,20 @@ def evaluate(
     accounts: Sequence[UUID] = (),
     people: Sequence[UUID] = (),
     offers: Sequence[UUID] = (),
+    noted: Sequence[UUID] = (),
 ) -> None:
     """Put these before every rule, and write what changed; with grants also the accounts and people they touch.
 
     Called with the ids that a change touched, in the change's own transaction. A team's grant touches the people in the
-    team: a few are looked at here, a great many by the worker soon after.
+    team: a few are looked at here, a great many by the worker soon after. ``noted`` are grants that give what they gave
+    before: something was noted of them (used, seen, recorded, reviewed), which touches nothing else.
     """
     unit.db.flush()
+    alone = sorted(set(noted) - set(grants))
+    if len(alone) == 1:
+        _look_beside(unit, ("grant",), alone[0])
+    elif alone:
+        _judge(unit, "grant", looking.look(unit.db, ruling(unit), "grant", alone, unit.now))
     named = {"grant": grants, "session": sessions, "account": accounts, "person": people, "offer": offers}
     asked = [Asked(subject, sorted(set(ids))) for subject, ids in named.items() if ids]
     if len(grants) > 1:
@@ -72,7 +79,10 @@ def evaluate(
     several = [each for each in asked if len(each.ids) > 1]
     for each in asked:
         if len(each.ids) == 1:
-            _look_beside(unit, each.subject, each.ids[0])
+            subjects = beside.AROUND_A_GRANT if each.subject == "grant" else (each.subject,)
+            direct = _look_beside(unit, subjects, each.ids[0])
+            if each.subject == "grant" and not direct:
+                _look_at_members(unit, grants)
     if several:
         for each, seen in zip(several, looking.look_at(unit.db, ruling(unit), several, unit.now), strict=True):
             _judge(unit, each.subject, seen)
@@ -80,15 +90,13 @@ def evaluate(
         _look_at_members(unit, grants)
 
 
-def _look_beside(unit: Unit, subject: str, ident: UUID) -> None:
-    """Look at one subject; when it is a grant, at its account and the people who hold it too."""
-    subjects = beside.AROUND_A_GRANT if subject == "grant" else (subject,)
+def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID) -> bool:
+    """Look at one subject and those beside it; gives whether it is the grant of somebody who holds it themselves."""
     looked = beside.look(unit.db, ruling(unit), subjects, ident, unit.now)
     for kind, seen in zip(subjects, looked, strict=True):
         if seen is not None and seen.counts:
             _judge(unit, kind, [seen])
-    if subject == "grant" and not (looked[0] is not None and looked[0].is_direct):
-        _look_at_members(unit, [ident])
+    return subjects[0] == "grant" and looked[0] is not None and looked[0].is_direct
 
 
 def _look_at_members(unit: Unit, grants: Sequence[UUID]) -> None:

@@ -144,8 +144,10 @@ def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed],
     )
     unit.record("import.finished", "import", None, kind.name, read=read, changed=len(changed), bad=bad)
     ids = [change.id for change in changed]
-    if kind in (core.GRANTS, core.USE) and len(ids) <= ROWS_EVALUATED_AT_ONCE:
+    if kind is core.GRANTS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         flags.evaluate(unit, grants=ids)
+    elif used and len(ids) <= ROWS_EVALUATED_AT_ONCE:
+        flags.evaluate(unit, noted=ids)
     elif kind is core.SESSIONS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         flags.evaluate(unit, sessions=ids)
     else:

@@ -29,7 +29,7 @@ def note(unit: Unit, grants: Iterable[UUID]) -> None:
     unit.db.execute(update(Grant).where(Grant.id.in_(ids)).values(last_used_at=unit.now))
     today = unit.now.astimezone(UTC).date()
     keep(unit, [(ident, "", today) for ident in ids])
-    flags.evaluate(unit, grants=ids)
+    flags.evaluate(unit, noted=ids)
 
 
 def keep(unit: Unit, days: Sequence[tuple[UUID, str, date]]) -> None:

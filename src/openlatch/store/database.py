@@ -56,7 +56,9 @@ def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
 def _opened(engine: Engine, organisation: UUID | None) -> Session:
     session = Session(engine, expire_on_commit=False)
     try:
-        raw = driver_of(session)
+        raw = session.connection().connection.driver_connection
+        assert isinstance(raw, psycopg.Connection)
+        session.info["driver"] = raw
         # The beginning of the transaction goes over with it.
         with raw.pipeline():
             opened = raw.execute(_OPEN, {"id": str(organisation) if organisation else ""}, prepare=True)
@@ -111,8 +113,7 @@ def alone(engine: Engine, what: str) -> Iterator[bool]:
 def driver_of(db: Session) -> psycopg.Connection[Any]:
     """The driver's own connection of a transaction, with all changes so far sent over it."""
     db.flush()
-    raw = db.connection().connection.driver_connection
-    assert isinstance(raw, psycopg.Connection)
+    raw: psycopg.Connection[Any] = db.info["driver"]
     return raw
 
 

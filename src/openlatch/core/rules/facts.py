@@ -39,7 +39,7 @@ def since(moment: Moment, unit: Unit = Unit.DAYS) -> Number:
 
 def since_perhaps(moment: Moment) -> Number:
     """The days since an instant; -1 when it is missing."""
-    return If(IsThere(moment), since(moment), -1)
+    return If(IsThere(moment), since(moment), Plain(-1))
 
 
 def left(standing: Word, leaves_at: Moment) -> Truth:
@@ -78,7 +78,7 @@ class GrantFacts(SubjectFacts):
     has_end = truth("Whether it ends by itself.", ~Mark("open", missing=True))
     window_days = number(
         "Days from its start to its end; -1 without an end.",
-        If(~Mark("open", missing=True), Between(Unit.DAYS, First(_SINCE, _GIVEN_AT), _UNTIL), -1),
+        If(~Mark("open", missing=True), Between(Unit.DAYS, First(_SINCE, _GIVEN_AT), _UNTIL), Plain(-1)),
     )
     recorded = truth("Whether somebody recorded that it was given.")
     missing = truth("Whether the system has lost it.", IsThere(Moment("missing_since")))
@@ -99,7 +99,7 @@ class GrantFacts(SubjectFacts):
     holder_left = truth("Whether the holder has left.", left(_STANDING, _LEAVES_AT))
     leaves_in_days = number(
         "Days until the holder leaves; -1 when they have no such day before them.",
-        If(_STANDING.among("leaving") & Later(_LEAVES_AT, NOW), Between(Unit.DAYS, NOW, _LEAVES_AT), -1),
+        If(_STANDING.among("leaving") & Later(_LEAVES_AT, NOW), Between(Unit.DAYS, NOW, _LEAVES_AT), Plain(-1)),
     )
     outlives_holder = truth(
         "Whether it goes on after the holder has left.", Mark("open", missing=False) | Later(_UNTIL, _LEAVES_AT)
@@ -110,7 +110,10 @@ class GrantFacts(SubjectFacts):
         "Whether the holder's address is at a mail service for everybody.",
         AtDomain(Word("address"), tuple(sorted(FREE_MAIL))),
     )
-    rights_held = number("How many permissions it gives.", Count("rights", 0))
+    rights_held = number(
+        "How many permissions it gives.",
+        If(Count("terms", 0) > 1, Count("rights_of_all", 0), Count("rights_of_one", 0)),
+    )
     rights_used = number("How many of them were used while watched lately.", Count("used", 0))
     watched_days = number(
         "Days since use of it has been watched by permission; -1 when it is not.", Count("watched", -1)
@@ -190,7 +193,7 @@ class AccountFacts(SubjectFacts):
     broken = number("How many facts break latches of it that are on.", Count("breaches", 0))
     breach_weight = number(
         "How much that weighs, in percent: 80 when one of those latches is on hold, else 20.",
-        If(Mark("firm", missing=False), Plain(80), 20),
+        If(Mark("firm", missing=False), Plain(80), Plain(20)),
     )
     shared = truth("Whether anybody holds access to it besides its owner.")
     owner = said("The owner's name.")

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import lru_cache
 from string import Formatter
 from typing import Any, cast
 
@@ -206,22 +207,30 @@ def day(at: datetime) -> str:
     return f"{at.day} {at:%B %Y}"
 
 
-class _Words(Formatter):
-    def format_field(self, value: Any, spec: str) -> str:
-        match spec:
-            case "day":
-                return day(value) if value is not None else "an unknown day"
-            case "reach":
-                return Reach(value).plain
-            case "sensitivity":
-                return SENSITIVITY_WORDS[value]
-        if spec.startswith("#"):
-            return f"{value:,} {spec[1:]}{'s' * (value != 1)}"
-        return "nobody" if value is None else str(value)
-
-
 def _sentence(says: str, facts: Mapping[str, Any]) -> str:
-    return _Words().vformat(says, (), facts)
+    said = ""
+    for words, name, spec in _pieces(says):
+        said += words if name is None else words + _word(facts[name], spec)
+    return said
+
+
+@lru_cache(maxsize=1024)
+def _pieces(says: str) -> tuple[tuple[str, str | None, str], ...]:
+    """The pieces of a sentence: some words, then a fact and how it is written."""
+    return tuple((words, name, spec or "") for words, name, spec, _ in Formatter().parse(says))
+
+
+def _word(value: Any, spec: str) -> str:
+    match spec:
+        case "day":
+            return day(value) if value is not None else "an unknown day"
+        case "reach":
+            return Reach(value).plain
+        case "sensitivity":
+            return SENSITIVITY_WORDS[value]
+    if spec.startswith("#"):
+        return f"{value:,} {spec[1:]}{'s' * (value != 1)}"
+    return "nobody" if value is None else str(value)
 
 
 def _plain(value: Any) -> Any:

@@ -382,7 +382,7 @@ class If(Number):
 
     true: Truth
     then: Number
-    other: int
+    other: Number
 
     def of(self, facts: Facts, settings: Settings) -> int:
-        return self.then.of(facts, settings) if self.true.of(facts, settings) else self.other
+        return (self.then if self.true.of(facts, settings) else self.other).of(facts, settings)

@@ -129,7 +129,7 @@ def _some(unit: Unit, row: Round) -> int:
     unit.db.flush()
     kept = [item.grant_id for item in items if item.grant_id is not None and item.verdict == Verdict.KEEP]
     if kept:
-        flags.evaluate(unit, grants=kept)
+        flags.evaluate(unit, noted=kept)
     return len(items)
 
 

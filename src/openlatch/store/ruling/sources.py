@@ -59,15 +59,18 @@ class Source:
         return f"{self.table} {gathered}"
 
 
-def side(bulk: bool, name: str, key: str, to: str, query: str) -> str:
+def side(bulk: bool, name: str, key: str, to: str, query: str, subjects: str = "") -> str:
     """A LEFT JOIN of what is gathered from elsewhere; ``{only}`` in the query is where it is narrowed to one subject.
 
-    ``key`` is the column of the query by which it is grouped, ``to`` what it has to equal.
+    ``key`` is the column of the query by which it is grouped, ``to`` what it has to equal. A query that looks at the
+    subject itself calls it ``{it}``; for all of them their table ``subjects`` joins it there, as ``it``.
     """
     if bulk:
-        gathered = query.format(only="true", key=f"{key} as key,", by=f"group by {key}")
+        there = f"join {subjects} it on it.id = {key}" if subjects else ""
+        gathered = query.format(only="true", key=f"{key} as key,", by=f"group by {key}", it="it", there=there)
         return f"left join ({gathered}) {name} on {name}.key = {to}"
-    return f"left join lateral ({query.format(only=f'{key} = {to}', key='', by='')}) {name} on true"
+    gathered = query.format(only=f"{key} = {to}", key="", by="", it=to.partition(".")[0], there="")
+    return f"left join lateral ({gathered}) {name} on true"
 
 
 # Grants.
@@ -85,9 +88,9 @@ _USES = f"""
     from uses uu where uu.permission <> '' and {{only}} {{by}}
 """
 _KEPT = """
-    select {key} count(*) filter (where i.decided_at > coalesce(gg.last_used_at, gg.given_at)) as kept,
+    select {key} count(*) filter (where i.decided_at > coalesce({it}.last_used_at, {it}.given_at)) as kept,
         max(i.decided_at) as at
-    from items i join grants gg on gg.id = i.subject_id
+    from items i {there}
     where i.verdict = 'keep' and i.state = 'decided' and i.kind in ('grant', 'link') and {only} {by}
 """
 # From holders that stand for others down to the people: by how many steps the farthest of them comes in.
@@ -135,16 +138,16 @@ def _of_grants(settings: Settings, bulk: bool, scored: bool) -> str:
         {side(bulk, "t", "t.grant_id", "g.id", _TERMS)}
         left join uses u0 on u0.grant_id = g.id and u0.permission = ''
         {side(bulk, "u", "uu.grant_id", "g.id", _USES)}
-        {side(bulk, "k", "i.subject_id", "g.id", _KEPT)}
+        {side(bulk, "k", "i.subject_id", "g.id", _KEPT, "grants")}
     """
 
 
 # The days of use in and before the last month, where there was some in it.
 _RECENT = f"u0.days * datemultirange(daterange({TODAY} - {LATELY_DAYS}, null))"
 _EARLIER = f"u0.days * datemultirange(daterange(null, {TODAY} - {LATELY_DAYS}))"
-_RIGHTS = """(case when t.terms = 1 then t.rights else (
+_RIGHTS = """(
     select count(distinct r ->> 'key') from terms tt join levels ll on ll.id = tt.level_id,
-        jsonb_array_elements(ll.permissions) r where tt.grant_id = g.id) end)"""
+        jsonb_array_elements(ll.permissions) r where tt.grant_id = g.id)"""
 
 
 GRANTS = Source(
@@ -174,7 +177,8 @@ GRANTS = Source(
         "standing": "p.standing",
         "giver_standing": "b.standing",
         "given_to_self": "coalesce(g.given_by_id = g.person_id, false)",
-        "rights": _RIGHTS,
+        "terms": "t.terms",
+        "rights_of_one": "t.rights",
         "used": "u.used",
         "watched": "u.watched",
         "dormant": f"(case when upper(u0.days) > {TODAY} - {LATELY_DAYS} "
@@ -203,8 +207,8 @@ GRANTS = Source(
         "used_again": f"lower({_RECENT})::timestamptz",
     },
     _chain,
-    {"steps": "c.steps"},
-    lambda row, settings, scored: row["holder_kind"] in ("team", "account"),
+    {"steps": "c.steps", "rights_of_all": _RIGHTS},
+    lambda row, settings, scored: row["holder_kind"] in ("team", "account") or (row["terms"] or 0) > 1,
 )
 
 
@@ -298,8 +302,9 @@ SESSIONS = Source(
 
 _STEWARDS = f"""
     select {{key}} count(distinct gs.holder_id) as stewards from terms ts
-    join grants gs on gs.id = ts.grant_id join accounts sa on sa.id = ts.steward_of
-    where ts.steward_of is not null and gs.state in ('active', 'revoking') and gs.holder_id is distinct from sa.owner_id
+    join grants gs on gs.id = ts.grant_id {{there}}
+    where ts.steward_of is not null and gs.state in ('active', 'revoking')
+        and gs.holder_id is distinct from {{it}}.owner_id
         and ts.resource_id is null and ts.group_id is null
         and (ts.until is null or ts.until > {NOW}) and {{only}} {{by}}
 """
@@ -309,7 +314,7 @@ def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
         left join people ow on ow.id = a.owner_id
         left join breaches x on x.account_id = a.id
-        {side(bulk, "st", "ts.steward_of", "a.id", _STEWARDS)}
+        {side(bulk, "st", "ts.steward_of", "a.id", _STEWARDS, "accounts")}
     """
 
 
@@ -329,13 +334,15 @@ ACCOUNTS = Source(
         "others": "st.stewards",
         "breaches": "x.broken",
         "firm": "x.firm",
-        "shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})",
         "holder": "a.name",
         "account": "a.name",
         "owner": "ow.name",
         "leaves_at": "ow.leaves_at",
         "breach": "x.words",
     },
+    far_columns={"shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})"},
+    # It says something only of accounts like these (core.rules.accounts.owner_alone).
+    counts=lambda row, settings, scored: scored or (row["sensitivity"] >= 3 and not row["others"]),
 )
 
 

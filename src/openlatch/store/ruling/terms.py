@@ -173,8 +173,8 @@ def _(term: AtLeast, columns: Columns, settings: Settings) -> str:
 
 @sql.register
 def _(term: If, columns: Columns, settings: Settings) -> str:
-    true, then = sql(term.true, columns, settings), sql(term.then, columns, settings)
-    return f"(case when {true} then {then} else {term.other} end)"
+    true, then, other = (sql(part, columns, settings) for part in (term.true, term.then, term.other))
+    return f"(case when {true} then {then} else {other} end)"
 
 
 def with_facts(columns: Columns, means: Mapping[str, Number | Truth], settings: Settings) -> Columns:
