@@ -17,7 +17,7 @@ from uuid import UUID
 
 from openlatch.core.register import Account, Grant, Holder, Level, Membership, Part, Permission, Register, Term
 from openlatch.core.windows import ALWAYS, WeeklyHours, Window, open_at
-from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.core.words import GrantState, HolderKind, Reach, Standing
 
 
 class HopKind(StrEnum):
@@ -91,9 +91,11 @@ def everything_reached(register: Register, holder: Holder, at: datetime) -> list
     return sorted(found, key=order_of)
 
 
-def order_of(path: Path) -> tuple[int, int, list[str]]:
+def order_of(path: Path) -> tuple[int, int, str]:
     """Shortest first, then farthest reaching, then by words."""
-    return len(path.hops), -path.reach, [hop.words for hop in path.hops]
+    hops, level = path[2], path[3]
+    # What comes before every letter keeps hops apart. An owner, who has no level, reaches farthest.
+    return len(hops), -(Reach.STEWARD if level is None else level.reach), "\0".join([hop[4] for hop in hops])
 
 
 def paths_to(register: Register, holder: Holder, account: UUID, at: datetime) -> list[Path]:
@@ -309,21 +311,28 @@ def _behind(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail,
     elif holder.kind is HolderKind.ACCOUNT:
         _inward(looking, holder.id, term, trail, seen | {holder.id})
     else:
-        members = register.members_of.get(holder.id, ())
-        team = register.name_of(holder) if members else ""
-        further = seen | {holder.id}
-        for membership in members:
-            if not membership.window.contains(at):
-                continue
-            member = membership.member
-            if member.kind is HolderKind.PERSON:
-                # Most of all paths end here: the person is looked up once, for the name and for being there.
-                person = register.people.get(member.id)
-                if person is not None and not person.is_gone(at):
-                    hop = _belongs(membership, person.name, team)
-                    looking.arrive(member, term, _prefix(hop, trail))
-                    continue
+        _behind_team(looking, holder, term, trail, seen | {holder.id})
+
+
+def _behind_team(
+    looking: _Looking, holder: Holder, term: Term | None, trail: _Trail, further: frozenset[UUID]
+) -> None:
+    """Most of all paths end here, with a person in a team: what they share is worked out once."""
+    register, target, at, found = looking
+    hops, window, hours, revoking = trail
+    level, part = (None, None) if term is None else (term.level, term.part)
+    team, people = register.name_of(holder), register.people
+    for membership in register.members_of.get(holder.id, ()):
+        _, into, member, within = membership
+        if within is not ALWAYS and not within.contains(at):
+            continue
+        person = people.get(member.id) if member.kind is HolderKind.PERSON else None
+        if person is None:
             _behind(looking, member, term, _prefix(_belonging(register, membership), trail), further)
+        elif person.standing is Standing.CURRENT or not person.is_gone(at):
+            hop = Hop(HopKind.BELONGS, member, into, within, f"{person.name} belongs to {team}")
+            shared = window if within is ALWAYS else within.meet(window)
+            found.append(Path(member, target, (hop, *hops), level, shared, hours, revoking, part))
 
 
 # Hops and trails.
@@ -348,11 +357,7 @@ def _owning(register: Register, holder: Holder, account: Account) -> Hop:
 
 def _belonging(register: Register, membership: Membership) -> Hop:
     team = register.name_of(Holder(HolderKind.TEAM, membership.team))
-    return _belongs(membership, register.name_of(membership.member), team)
-
-
-def _belongs(membership: Membership, member: str, team: str) -> Hop:
-    words = f"{member} belongs to {team}"
+    words = f"{register.name_of(membership.member)} belongs to {team}"
     return Hop(HopKind.BELONGS, membership.member, membership.team, membership.window, words)
 
 

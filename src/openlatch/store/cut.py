@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Iterable, Sequence
 from datetime import time
-from itertools import chain
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -240,8 +239,8 @@ _HELD_TOWARDS = _READ_GRANTS.format(
 )
 _BELONGS_TOWARDS = f"{_BELONGS} and m.team_id = any(%(teams)s)"
 _MEMBERS = f"""
-    select {_MEMBERSHIP}, {_PERSON} from memberships m left join people p on p.id = m.person_id
-    where m.team_id = any(%(teams)s)
+    select m.id, m.team_id, m.member_team_id, m.since, m.until, {_PERSON}
+    from memberships m left join people p on p.id = m.person_id where m.team_id = any(%(teams)s)
 """  # noqa: S608  constants
 
 
@@ -266,9 +265,17 @@ def _behind(db: Db, met: Iterable[tuple[HolderKind, UUID]]) -> core.Register:
     statements = (_GIVEN, _MEMBERS, _READ_ACCOUNTS, _READ_PEOPLE, _READ_TEAMS, _READ_APPS)
     given, members, accounts, people, teams, apps = ask(db, [(statement, named) for statement in statements])
     known = {row[0]: _person(row) for row in people}
-    for row in chain((row[12:18] for row in given), (row[6:] for row in members)):
-        if row[0] is not None and row[0] not in known:
-            known[row[0]] = _person(row)
+    known |= {row[12]: _person(row[12:18]) for row in given if row[12] is not None}
+    belonging = []
+    for ident, team, nested, since, until, person, *row in members:
+        within = Window(since, until) if since is not None or until is not None else ALWAYS
+        if person is None:
+            member = core.Holder(HolderKind.TEAM, nested)
+        else:
+            member = core.Holder(HolderKind.PERSON, person)
+            if person not in known:
+                known[person] = _person((person, *row))
+        belonging.append(core.Membership(ident, team, member, within))
     linked = {row[3]: row[18] for row in given if row[18] is not None}
     return core.Register.of(
         people=known.values(),
@@ -276,7 +283,7 @@ def _behind(db: Db, met: Iterable[tuple[HolderKind, UUID]]) -> core.Register:
         apps=[core.App(*row) for row in {**dict(apps), **linked}.items()],
         accounts=[core.Account(i, name, owner, ZoneInfo(zone)) for i, name, owner, zone in accounts],
         grants=_with_terms(db, given),
-        memberships=[_membership(row) for row in members],
+        memberships=belonging,
     )
 
 
