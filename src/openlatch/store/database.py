@@ -59,9 +59,7 @@ def _opened(engine: Engine, organisation: UUID | None) -> Session:
         raw = session.connection().connection.driver_connection
         assert isinstance(raw, psycopg.Connection)
         session.info["driver"] = raw
-        # The beginning of the transaction goes over with it.
-        with raw.pipeline():
-            opened = raw.execute(_OPEN, {"id": str(organisation) if organisation else ""}, prepare=True)
+        opened = raw.execute(_OPEN, {"id": str(organisation) if organisation else ""}, prepare=True)
         _, session.info["ruling_version"] = opened.fetchone() or (None, None)
     except BaseException:
         session.close()

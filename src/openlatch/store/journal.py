@@ -135,9 +135,8 @@ def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[st
         "subject_name": subject["name"], "account_id": _uuid(subject["account"]),
         "facts": orjson.dumps(draft["facts"]).decode(), **told,
     }  # fmt: skip
-    with raw.pipeline():
-        raw.execute(_SEAL_ONE, values, prepare=True)
-        raw.commit()
+    raw.execute(_SEAL_ONE, values, prepare=True)
+    raw.commit()
 
 
 def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) -> dict[str, Any] | None:
