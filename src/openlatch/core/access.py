@@ -314,9 +314,7 @@ def _behind(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail,
         _behind_team(looking, holder, term, trail, seen | {holder.id})
 
 
-def _behind_team(
-    looking: _Looking, holder: Holder, term: Term | None, trail: _Trail, further: frozenset[UUID]
-) -> None:
+def _behind_team(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail, further: frozenset[UUID]) -> None:
     """Most of all paths end here, with a person in a team: what they share is worked out once."""
     register, target, at, found = looking
     hops, window, hours, revoking = trail

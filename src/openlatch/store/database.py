@@ -143,3 +143,11 @@ def ask(db: Session, questions: Sequence[Question], row_factory: Any = tuple_row
         if kept:
             raw.execute("set local plan_cache_mode = auto", prepare=True)
     return [cursor.fetchall() for cursor in cursors]
+
+
+def send(db: Session, statements: Sequence[Question]) -> None:
+    """Carry out several small statements that give nothing back, sent in one go."""
+    raw = driver_of(db)
+    with raw.pipeline():
+        for statement, named in statements:
+            raw.execute(statement, named, prepare=True)

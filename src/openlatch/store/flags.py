@@ -6,18 +6,19 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from hashlib import blake2b
-from typing import Any, cast
+from typing import Any, NamedTuple
 from uuid import UUID
 
-from sqlalchemy import Table, bindparam, delete, insert, select, text, update
-from sqlalchemy.dialects.postgresql import insert as upsert
+import orjson
+from sqlalchemy import update
 from sqlalchemy.orm import Session as Db
+from sqlalchemy.orm.util import identity_key
 
 from openlatch.core.ids import new_id
 from openlatch.core.rules import Finding, Rule
+from openlatch.store.database import ask, send
 from openlatch.store.ruling.looking import Looked
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.tables import Finding as FindingRow
 from openlatch.store.tables import Flag
 
 Found = Sequence[tuple[Rule, Finding]]
@@ -63,43 +64,92 @@ def write(db: Db, organisation: UUID, kind: str, looked: Iterable[tuple[Looked, 
     difference = Difference()
     if not changed:
         return difference
-    # Two that look at the same subject at once would both raise the same flag.
-    db.execute(text("select pg_advisory_xact_lock(hashtext('flags'), hashtext(:id))"), {"id": str(organisation)})
-    held = _held(db, [subject.id for subject, _, _ in changed])
+    held = _held(db, organisation, [subject.id for subject, _, _ in changed])
     fresh: list[dict[str, Any]] = []
     followed: list[dict[str, Any]] = []
-    gone: list[UUID] = []
     for subject, found, _ in changed:
         for rule, finding in found:
             row = held.pop((rule.key, subject.id), None)
             if row is None:
-                fresh.append(_values(organisation, kind, subject, rule, finding, now))
+                fresh.append(_values(subject, rule, finding))
                 told = Changed(fresh[-1]["id"], rule.key, subject.account, finding.sentence)
                 difference.raised.append(told)
             elif row.sentence != finding.sentence or row.score != finding.score.total:
                 followed.append(_follow(row, finding, now, difference))
-    for row in held.values():
-        gone.append(row.id)
-        difference.cleared.append(Changed(row.id, row.rule, row.account_id, row.sentence))
-    if fresh:
-        db.execute(insert(Flag), fresh)
-    if followed:
-        _update(db, followed)
-    if gone:
-        db.execute(update(Flag).where(Flag.id.in_(gone)).values(state="cleared", cleared_at=now))
-    _keep(db, organisation, kind, changed)
+    gone = [row.id for row in held.values()]
+    difference.cleared += [Changed(row.id, row.rule, row.account_id, row.sentence) for row in held.values()]
+    kept = [
+        {"subject_id": subject.id, "found": [rule.number * ROOM + finding.score.total for rule, finding in found],
+         "words": words}
+        for subject, found, words in changed if found
+    ]  # fmt: skip
+    quiet = [subject.id for subject, found, _ in changed if not found]
+    named = {"organisation": organisation, "kind": kind, "now": now}
+    written = ((_RAISE, fresh), (_FOLLOW, followed), (_KEEP, kept))
+    ended = ((_CLEAR, gone), (_FORGET, quiet))
+    send(db, [
+        *((statement, {**named, "rows": orjson.dumps(rows).decode()}) for statement, rows in written if rows),
+        *((statement, {**named, "ids": ids}) for statement, ids in ended if ids),
+    ])  # fmt: skip
+    for ident in [*gone, *(flag["id"] for flag in followed)]:
+        known = db.identity_map.get(identity_key(Flag, ident))
+        if known is not None:
+            db.expire(known)
     return difference
 
 
-def _held(db: Db, ids: Sequence[UUID]) -> dict[tuple[str, UUID], Any]:
-    columns = select(
-        Flag.rule, Flag.subject_id, Flag.id, Flag.sentence, Flag.score, Flag.severity, Flag.account_id, Flag.state,
-        Flag.accepted_severity, Flag.worse_at,
-    ).where(Flag.state != "cleared", Flag.subject_id.in_(ids))  # fmt: skip
-    return {(row.rule, row.subject_id): row for row in db.execute(columns)}
+# Rows go over as one JSON array, one or five thousand of them in the same statement.
+_FINDING = "severity smallint, score smallint, parts jsonb, facts jsonb, sentence text"
+_RAISE = f"""
+    insert into flags (id, organisation_id, subject_kind, raised_at, rule, subject_id, account_id, holder_id,
+        severity, score, parts, facts, sentence)
+    select r.id, %(organisation)s, %(kind)s, %(now)s, r.rule, r.subject_id, r.account_id, r.holder_id,
+        r.severity, r.score, r.parts, r.facts, r.sentence
+    from jsonb_to_recordset(%(rows)s::jsonb)
+        as r(id uuid, rule text, subject_id uuid, account_id uuid, holder_id uuid, {_FINDING})
+"""  # noqa: S608  constants
+_FOLLOW = f"""
+    update flags f set severity = r.severity, score = r.score, parts = r.parts, facts = r.facts,
+        sentence = r.sentence, worse_at = r.worse_at, state = r.state
+    from jsonb_to_recordset(%(rows)s::jsonb) as r(id uuid, worse_at timestamptz, state text, {_FINDING})
+    where f.id = r.id
+"""  # noqa: S608  constants
+_CLEAR = "update flags set state = 'cleared', cleared_at = %(now)s where id = any(%(ids)s)"
+_KEEP = """
+    insert into findings (subject_id, organisation_id, kind, found, words)
+    select r.subject_id, %(organisation)s, %(kind)s, r.found, r.words
+    from jsonb_to_recordset(%(rows)s::jsonb) as r(subject_id uuid, found int[], words bigint)
+    on conflict (subject_id) do update set found = excluded.found, words = excluded.words
+"""
+_FORGET = "delete from findings where subject_id = any(%(ids)s)"
+# Two that look at the same subject at once would both raise the same flag.
+_ALONE = "select pg_advisory_xact_lock(hashtext('flags'), hashtext(%(organisation)s::text))"
+_HELD = """
+    select rule, subject_id, id, sentence, score, severity, account_id, state, accepted_severity, worse_at
+    from flags where state <> 'cleared' and subject_id = any(%(subjects)s)
+"""
 
 
-def _follow(row: Any, finding: Finding, now: datetime, difference: Difference) -> dict[str, Any]:
+class _Held(NamedTuple):
+    rule: str
+    subject_id: UUID
+    id: UUID
+    sentence: str
+    score: int
+    severity: int
+    account_id: UUID | None
+    state: str
+    accepted_severity: int | None
+    worse_at: datetime | None
+
+
+def _held(db: Db, organisation: UUID, subjects: Sequence[UUID]) -> dict[tuple[str, UUID], _Held]:
+    """The flags that are on subjects, which nobody else brings in line until we are done."""
+    _, rows = ask(db, [(_ALONE, {"organisation": organisation}), (_HELD, {"subjects": list(subjects)})])
+    return {(row[0], row[1]): _Held(*row) for row in rows}
+
+
+def _follow(row: _Held, finding: Finding, now: datetime, difference: Difference) -> dict[str, Any]:
     """The new values of a flag that is found again, perhaps worse than before."""
     severity = int(finding.score.severity)
     told = Changed(row.id, row.rule, row.account_id, finding.sentence)
@@ -111,42 +161,10 @@ def _follow(row: Any, finding: Finding, now: datetime, difference: Difference) -
         difference.worse.append(told)
     return {
         **_findings(finding),
-        "flag": row.id,
+        "id": row.id,
         "worse_at": now if worse else row.worse_at,
         "state": "open" if back else row.state,
     }
-
-
-def _update(db: Db, followed: list[dict[str, Any]]) -> None:
-    # By a table, not by an entity: many rows in one go.
-    table = cast(Table, Flag.__table__)
-    names = [name for name in followed[0] if name != "flag"]
-    values = {name: bindparam(f"new_{name}", type_=table.c[name].type) for name in names}
-    statement = update(table).where(table.c.id == bindparam("flag")).values(values)
-    rows = [{"flag": r["flag"], **{f"new_{n}": r[n] for n in names}} for r in followed]
-    db.connection().execute(statement, rows)
-
-
-def _keep(db: Db, organisation: UUID, kind: str, changed: Sequence[tuple[Looked, Found, int]]) -> None:
-    """Put down what was found, for the next time."""
-    rows = [
-        {
-            "subject_id": subject.id,
-            "organisation_id": organisation,
-            "kind": kind,
-            "found": [rule.number * ROOM + finding.score.total for rule, finding in found],
-            "words": words,
-        }
-        for subject, found, words in changed
-        if found
-    ]
-    if rows:
-        statement = upsert(FindingRow)
-        new = {"found": statement.excluded.found, "words": statement.excluded.words}
-        db.execute(statement.on_conflict_do_update(index_elements=["subject_id"], set_=new), rows)
-    quiet = [subject.id for subject, found, _ in changed if not found]
-    if quiet:
-        db.execute(delete(FindingRow).where(FindingRow.subject_id.in_(quiet)))
 
 
 def open_again(db: Db, now: datetime) -> list[Changed]:
@@ -156,18 +174,13 @@ def open_again(db: Db, now: datetime) -> list[Changed]:
     return [Changed(*row) for row in rows]
 
 
-def _values(
-    organisation: UUID, kind: str, subject: Looked, rule: Rule, finding: Finding, now: datetime
-) -> dict[str, Any]:
+def _values(subject: Looked, rule: Rule, finding: Finding) -> dict[str, Any]:
     return {
         "id": new_id(),
-        "organisation_id": organisation,
         "rule": rule.key,
-        "subject_kind": kind,
         "subject_id": subject.id,
         "account_id": subject.account,
         "holder_id": subject.holder,
-        "raised_at": now,
         **_findings(finding),
     }
 
