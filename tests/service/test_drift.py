@@ -116,6 +116,19 @@ def open_rules(service: Service, viewer: Viewer) -> set[str]:
         return set(unit.db.scalars(select(Flag.rule).where(Flag.state == "open")))
 
 
+def test_a_reading_can_follow_a_great_many_entries_on_the_same_connection(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """Both use temporary tables, and how much memory those get can't be changed after the first."""
+    service.engine.dispose()
+    # Whichever of its connections the reading then takes.
+    with service.unit(organisation) as one, service.unit(organisation) as other:
+        for unit in (one, other):
+            unit.record_many("grant", [("grant.changed", unit.viewer.organisation, f"{n}", None) for n in range(200)])
+    told.found = [SharedAccount("box", "Box"), Login("ann", "Ann", False), hold("ann")]
+    assert reader().newly_unrecorded == 1
+
+
 @pytest.mark.parametrize("many", [comparing.MANY, -1], ids=["a few", "a great many"])
 def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
     many: int, service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome],

@@ -45,8 +45,6 @@ TABLES = {
 }
 # So many rows are put into words before they are written out.
 BLOCK = 2_000
-# Memory for temporary tables, so that a large reading is not written to disk a second time.
-_BUFFERS = "set local temp_buffers = '256MB'"
 # PostgreSQL's binary COPY (https://www.postgresql.org/docs/15/sql-copy.html): what begins and ends it, and what stands
 # before the number and before the digest of each row.
 _BEGIN, _END = b"PGCOPY\n\xff\r\n\0" + bytes(8), b"\xff\xff"
@@ -92,7 +90,6 @@ class Spool:
         Of holdings only their numbers and digests, in ``reading_shown``; the rest is ``load_holdings``'s.
         """
         raw = driver_of(db)
-        raw.execute(_BUFFERS)
         for name in TABLES.keys() - {"holdings"}:
             self._copy(db, name, self._lines(name))
         raw.execute("create temporary table reading_shown (n int, digest uuid) on commit drop")
