@@ -95,7 +95,7 @@ def check_password(service: Service, address: str, password: str, origin: str, c
         _check_code(service, sign_in, code, sources)
     with transaction(service.engine, sign_in.organisation_id) as db:
         db.execute(delete(SignInAttempt).where(SignInAttempt.source == sources[0]))
-        return replace(_viewer(db, sign_in, None, None, may_write=True), proved_at=now)
+        return replace(_viewer(db, sign_in.id, None, None, may_write=True), proved_at=now)
 
 
 def _check_code(service: Service, sign_in: SignIn, code: str, sources: list[bytes]) -> None:
@@ -168,17 +168,18 @@ def _refuse_too_many(db: Db, sources: list[bytes], now: datetime) -> None:
 
 
 def _viewer(
-    db: Db, sign_in: SignIn, credential: WebSession | ApiToken | None, visit: UUID | None, may_write: bool
+    db: Db, sign_in: UUID, credential: WebSession | ApiToken | None, visit: UUID | None, may_write: bool
 ) -> Viewer:
-    person = db.get_one(Person, sign_in.person_id)
+    wanted = select(SignIn, Person).join(Person, Person.id == SignIn.person_id).where(SignIn.id == sign_in)
+    known, person = db.execute(wanted).one()
     if person.standing == "left":
         raise NotAllowed("This person has left the organisation; their sign-in is closed.")
     return Viewer(
-        sign_in.organisation_id,
+        known.organisation_id,
         person.name,
         person.id,
-        sign_in.id,
-        sign_in.administrator,
+        known.id,
+        known.administrator,
         may_write,
         credential.id if credential else None,
         credential.proved_at if credential else None,
@@ -217,7 +218,7 @@ def viewer_of_session(service: Service, token: str, csrf: str | None) -> Viewer:
     if csrf is not None and not hmac.compare_digest(csrf_of(token), csrf):
         raise NotAllowed("The call does not carry this session's token.", "Reload the page and try again.")
     with transaction(service.engine, session.organisation_id) as db:
-        return _viewer(db, db.get_one(SignIn, session.sign_in_id), session, session.visit_id, may_write=True)
+        return _viewer(db, session.sign_in_id, session, session.visit_id, may_write=True)
 
 
 def csrf_of(token: str) -> str:
@@ -260,7 +261,7 @@ def viewer_of_token(service: Service, token: str) -> Viewer:
     if row is None or row.expires_at <= service.clock():
         raise NotSignedIn("The token is unknown or has run out.", "Make a new one: openlatch login.")
     with transaction(service.engine, row.organisation_id) as db:
-        return _viewer(db, db.get_one(SignIn, row.sign_in_id), row, row.visit_id, may_write=row.scope == "write")
+        return _viewer(db, row.sign_in_id, row, row.visit_id, may_write=row.scope == "write")
 
 
 def end_token(unit: Unit, ident: UUID) -> None:

@@ -13,10 +13,11 @@ import operator as operators
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import lru_cache
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, FromClause, Select, and_, bindparam, func, not_, or_, select
+from sqlalchemy import BindParameter, ColumnElement, FromClause, Select, and_, bindparam, func, not_, or_, select
 from sqlalchemy.orm import Session
 
 from openlatch.core.filters import (
@@ -126,9 +127,9 @@ class Listing:
         order = [key.desc() if descending else key.asc(), ident.desc() if descending else ident.asc()]
         if column.nullable:
             order[0] = order[0].nulls_last()
-        # Written into the statement: to the server a page of an unknown length is a tenth of everything, and it would make
-        # a new plan each time, which takes it longer than all the rest.
-        most = bindparam("most", query.limit + 1, literal_execute=True)
+        # Written into the statement: to the server a page of an unknown length is a tenth of everything, and it would
+        # make a new plan each time, which takes it longer than all the rest.
+        most: BindParameter[int] = bindparam("most", query.limit + 1, literal_execute=True)
         found = db.execute(statement.order_by(*order).limit(most)).mappings().all()
         flat = [dict(row) for row in found[: query.limit]]
         more = len(found) > query.limit
@@ -256,16 +257,24 @@ def _like(held: ColumnElement[Any], value: str, before: str, after: str) -> Colu
 def nested(row: Mapping[str, Any]) -> dict[str, Any]:
     """A row with dotted names as one with objects inside; an object without an id is null."""
     found: dict[str, Any] = {}
-    for name, value in row.items():
-        outer, _, inner = name.partition(".")
-        if inner:
-            found.setdefault(outer, {})[inner] = value
+    for outer, inner in _places(tuple(row)):
+        if not inner:
+            found[outer] = row[outer]
+        elif "id" in inner and row[inner["id"]] is None:
+            found[outer] = None
         else:
-            found[name] = value
-    for name, value in found.items():
-        if isinstance(value, dict) and "id" in value and value["id"] is None and f"{name}.id" in row:
-            found[name] = None
+            found[outer] = {name: row[whole] for name, whole in inner.items()}
     return found
+
+
+@lru_cache(maxsize=256)
+def _places(names: tuple[str, ...]) -> tuple[tuple[str, dict[str, str]], ...]:
+    """Where the values of dotted names go: each outer name, with its inner ones and what they are called in full."""
+    places: dict[str, dict[str, str]] = {}
+    for name in names:
+        outer, _, inner = name.partition(".")
+        places.setdefault(outer, {}).update({inner: name} if inner else {})
+    return tuple(places.items())
 
 
 def _encode(sort: str, value: Any, ident: UUID | int) -> str:
