@@ -28,11 +28,11 @@ def about(unit: Unit, person: UUID | None) -> list[dict[str, Any]]:
     if seen is None:
         raise NotFound("There is no such person, or you may not see them.")
     grants = unit.db.scalars(
-        select(Grant.id).where(Grant.person_id == who, Grant.state.in_(LIVE), unit.sight.grants()).limit(MOST)
+        select(Grant.id).where(Grant.holder_id == who, Grant.state.in_(LIVE), unit.sight.grants()).limit(MOST)
     ).all()
     sessions = unit.db.scalars(
         select(Session.id)
-        .where(Session.person_id == who, Session.ended_at.is_(None), unit.sight.sessions())
+        .where(Session.holder_id == who, Session.ended_at.is_(None), unit.sight.sessions())
         .limit(MOST)
     ).all()
     whole = unit.sight.everything or who == unit.viewer.person

@@ -114,8 +114,8 @@ def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
 
 def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any]]) -> revocations.Wish:
     endable = (GrantState.ACTIVE, GrantState.SUSPENDED)
-    grants = unit.db.scalars(select(Grant.id).where(Grant.person_id == person.id, Grant.state.in_(endable)))
-    sessions = unit.db.scalars(select(Session.id).where(Session.person_id == person.id, Session.ended_at.is_(None)))
+    grants = unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable)))
+    sessions = unit.db.scalars(select(Session.id).where(Session.holder_id == person.id, Session.ended_at.is_(None)))
     way = "droppable" if plan.drop else "lockable"
     shut = [login["id"] for login in logins if login[way]] if plan.lock or plan.drop else []
     return revocations.Wish(tuple(grants), tuple(sessions), logins=tuple(shut), drop=plan.drop)
@@ -148,7 +148,7 @@ def _can(unit: Unit, handle: Handle, system: System, kind: StepKind) -> bool:
 
 def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
     """The accounts that nobody would be left to answer for, or to use, without this person."""
-    held = select(Grant.account_id).where(Grant.person_id == person.id, Grant.state.in_(LIVE))
+    held = select(Grant.account_id).where(Grant.holder_id == person.id, Grant.state.in_(LIVE))
     accounts = unit.db.scalars(
         select(Account).where((Account.owner_id == person.id) | Account.id.in_(held)).order_by(Account.name)
     ).all()
@@ -161,7 +161,7 @@ def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
         .join(Level, Level.id == Term.level_id)
         .outerjoin(Person, Person.id == Grant.person_id)
         .where(Grant.account_id.in_(ids), Grant.state == GrantState.ACTIVE,
-               (func.coalesce(Person.standing, "current") != "left") | (Grant.person_id == person.id))
+               (func.coalesce(Person.standing, "current") != "left") | (Grant.holder_id == person.id))
         .group_by(Grant.account_id, Grant.id)
     )  # fmt: skip
     for account_id, holder, reach in rows:
@@ -289,7 +289,7 @@ def _hand_over(unit: Unit, person: Person, one: dict[str, Any], reason: str) -> 
 
 def _give_same(unit: Unit, person: Person, account: Account, to: UUID, reason: str) -> None:
     mine = select(Grant.id).where(
-        Grant.person_id == person.id, Grant.account_id == account.id, Grant.state == GrantState.ACTIVE
+        Grant.holder_id == person.id, Grant.account_id == account.id, Grant.state == GrantState.ACTIVE
     )
     held = cut.terms_of(unit.db, list(unit.db.scalars(mine)))
     terms = giving.taken_over((term for kept in held.values() for term in kept), unit.now)
@@ -403,7 +403,7 @@ def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) ->
         .join(System, System.id == Account.system_id)
         .outerjoin(Term, Term.grant_id == Grant.id)
         .outerjoin(Level, Level.id == Term.level_id)
-        .where(Grant.person_id == person, Grant.state.in_(LIVE) | Grant.id.in_(targets))
+        .where(Grant.holder_id == person, Grant.state.in_(LIVE) | Grant.id.in_(targets))
         .group_by(Grant.id, Account.name, System.name)
     ).all()
     answers = _proofs(unit, begun)
@@ -436,7 +436,7 @@ def _sessions_of(unit: Unit, person: UUID, ended: Any) -> list[dict[str, Any]]:
         select(Session, Account.name, System.name)
         .join(Account, Account.id == Session.account_id)
         .join(System, System.id == Account.system_id)
-        .where(Session.person_id == person, Session.ended_at.is_(None) | Session.id.in_(ended))
+        .where(Session.holder_id == person, Session.ended_at.is_(None) | Session.id.in_(ended))
     ).all()
     return [
         _line(system, "session", f"session on {row.device or 'a device'} in {account}", row.ended_at is not None,

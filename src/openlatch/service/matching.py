@@ -141,11 +141,11 @@ def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
     """What was found under a login is this person's from now on."""
     before = handle.person_id
     grants = unit.db.scalars(
-        select(Grant).where(Grant.person_id == before, Grant.state != GrantState.ENDED).with_for_update()
+        select(Grant).where(Grant.holder_id == before, Grant.state != GrantState.ENDED).with_for_update()
     ).all()
     for grant in grants:
         beside = select(Grant.id).where(
-            Grant.account_id == grant.account_id, Grant.person_id == person, Grant.state != GrantState.ENDED
+            Grant.account_id == grant.account_id, Grant.holder_id == person, Grant.state != GrantState.ENDED
         )
         if unit.db.scalars(beside).first() is not None:
             # They hold it already: the two are one, and the register's own is the one that stays.
@@ -154,7 +154,7 @@ def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
         else:
             grant.person_id = person
         grant.version += 1
-    unit.db.execute(update(Session).where(Session.person_id == before).values(person_id=person))
+    unit.db.execute(update(Session).where(Session.holder_id == before).values(person_id=person))
     handle.person_id = person
     unit.db.flush()
     flags.evaluate(unit, grants=[grant.id for grant in grants], people=[person])
@@ -188,7 +188,7 @@ def doubts(unit: Unit, system: UUID | None = None) -> list[dict[str, Any]]:
     counted = dict(
         unit.db.execute(
             select(Grant.person_id, func.count(Grant.id))
-            .where(Grant.person_id.in_([p.id for _, _, p in rows]), Grant.state != GrantState.ENDED)
+            .where(Grant.holder_id.in_([p.id for _, _, p in rows]), Grant.state != GrantState.ENDED)
             .group_by(Grant.person_id)
         ).all()
     )

@@ -35,7 +35,7 @@ def page(unit: Unit) -> dict[str, Any]:
     known = cut.around_holder(unit.db, me)
     paths = access.everything_reached(known, me, unit.now)
     grants = register.grants_on(unit, (grant for path in paths for grant in path.grants))
-    direct = set(unit.db.scalars(select(Grant.id).where(Grant.person_id == person.id)))
+    direct = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id)))
     rows = [
         {**register.path_row(unit, known, path, grants), "own": len(path.hops) == 1 and path.grants[-1:] != ()
          and path.grants[-1] in direct}

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from datetime import datetime, time, timedelta
+from datetime import date, datetime, time, timedelta
 from itertools import product
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import ColumnElement, Select, case, func, select
+from sqlalchemy import ColumnElement, FromClause, Select, case, func, select
 
 from openlatch.core.words import Reach
 from openlatch.errors import BadInput
 from openlatch.service.context import Unit
 from openlatch.store import lists
+from openlatch.store.database import at_large
 from openlatch.store.tables import Account, App, Grant, Level, Offer, Organisation, Person, Round, Team, Term
 
 # Danger counts a step for each reach and each sensitivity past the least, and one for standing outside: 0 to 7.
@@ -24,6 +25,7 @@ IDLES = (
     ("within 30 days", 0, 30), ("1 to 3 months", 30, 90), ("3 to 6 months", 90, 180), ("6 to 12 months", 180, 365),
     ("over a year", 365, None),
 )  # fmt: skip
+_UNTIL = [until for _, _, until in IDLES if until is not None]
 NEVER = "never"
 MOST_NAMES = 8
 LAST_YEAR = 2199
@@ -33,20 +35,18 @@ def risk_map(unit: Unit) -> dict[str, Any]:
     """How many live grants lie where, by danger and by how long they went unused; and the filters of each row and
     column, which together pick a region of the list of grants.
     """
-    reach = select(func.max(Level.reach)).join(Term, Term.level_id == Level.id).where(Term.grant_id == Grant.id)
-    inside = lists.holder_inside
-    danger = func.coalesce(reach.scalar_subquery(), 1) + Account.sensitivity - 2 + case((inside, 0), else_=1)
+    if unit.sight.everything:
+        at_large(unit.db)
+    reaches = _reaches(unit)
+    danger = func.coalesce(reaches.c.reach, 1) + Account.sensitivity - 2 + case((lists.holder_inside, 0), else_=1)
     band = case(*((danger <= most, place) for place, (_, _, most) in enumerate(DANGERS)), else_=len(DANGERS) - 1)
-    days = func.extract("epoch", unit.now - Grant.last_used_at) / 86400
-    idle = case(
-        (Grant.last_used_at.is_(None), len(IDLES)),
-        *((days < until, place) for place, (_, _, until) in enumerate(IDLES) if until is not None),
-        else_=len(IDLES) - 1,
-    )
+    unused = ((Grant.last_used_at > unit.now - timedelta(days=until), place) for place, until in enumerate(_UNTIL))
+    idle = case((Grant.last_used_at.is_(None), len(IDLES)), *unused, else_=len(IDLES) - 1)
     rows = unit.db.execute(
         select(band.label("danger"), idle.label("idle"), func.count())
         .select_from(Grant)
         .join(Account, Account.id == Grant.account_id)
+        .outerjoin(reaches, reaches.c.grant_id == Grant.id)
         .outerjoin(Person, Person.id == Grant.person_id)
         .outerjoin(Team, Team.id == Grant.team_id)
         .where(Grant.state.in_(lists.LIVE), lists.GRANTS.of(unit.viewer.organisation), unit.sight.grants())
@@ -59,6 +59,15 @@ def risk_map(unit: Unit) -> dict[str, Any]:
         "danger_filters": [_danger_filter(least, most) for _, least, most in DANGERS],
         "idle_filters": [*(_idle_filter(unit.now, since, until) for _, since, until in IDLES), "not (last_used_at pr)"],
     }
+
+
+def _reaches(unit: Unit) -> FromClause:
+    """How far grants go: of all of them at once, or of each that a viewer sees who does not see all."""
+    held = select(Term.grant_id, func.max(Level.reach).label("reach")).join(Level, Level.id == Term.level_id)
+    held = held.group_by(Term.grant_id)
+    if unit.sight.everything:
+        return held.subquery("reaches")
+    return held.where(Term.grant_id == Grant.id).correlate(Grant).lateral("reaches")
 
 
 def _danger_filter(least: int, most: int) -> str:
@@ -99,35 +108,30 @@ def ends(unit: Unit, since: datetime | None, months: int) -> dict[str, Any]:
     found: dict[str, dict[str, Any]] = defaultdict(
         lambda: {"grants": 0, "people": 0, "offers": 0, "rounds": 0, "names": []}
     )
-    for kind, name, at in _ending(unit, begin, end):
-        # The end of a last day is the first instant of the next: it belongs to the day before.
-        day = found[(at.astimezone(zone) - timedelta(microseconds=1)).date().isoformat()]
-        day[kind] += 1
-        if len(day["names"]) < MOST_NAMES:
-            day["names"].append(name)
+    for kind, name, day, count in _ending(unit, zone, begin, end):
+        there = found[day.isoformat()]
+        there[kind] += count
+        if len(there["names"]) < MOST_NAMES:
+            there["names"].append(name)
     return {"since": begin, "until": end, "days": [{"day": day, **rest} for day, rest in sorted(found.items())]}
 
 
-def _ending(unit: Unit, begin: datetime, end: datetime) -> Iterator[tuple[str, str, datetime]]:
+def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[tuple[str, str, date, int]]:
+    """What ends on which day, a few by their names: the last one named of a day's grants counts for those not named."""
+
     def within(at: Any) -> ColumnElement[bool]:
         held: ColumnElement[bool] = (at > begin) & (at <= end)
         return held
 
-    grants = (
-        select(lists.holder_name, Account.name, Term.until)
-        .select_from(Term)
-        .join(Grant, Grant.id == Term.grant_id)
-        .join(Account, Account.id == Grant.account_id)
-        .outerjoin(Person, Person.id == Grant.person_id)
-        .outerjoin(Team, Team.id == Grant.team_id)
-        .outerjoin(App, App.id == Grant.app_id)
-        .outerjoin(lists.holder_account, lists.holder_account.id == Grant.holder_account_id)
-        .where(Grant.state.in_(lists.LIVE), within(Term.until), unit.sight.grants())
-        .order_by(Term.until, Account.name)
-    )
-    for holder, account, at in unit.db.execute(grants):
-        if at is not None:
-            yield "grants", f"{holder} on {account}", at
+    def day_of(at: datetime) -> date:
+        # The end of a last day is the first instant of the next: it belongs to the day before.
+        return (at.astimezone(zone) - timedelta(microseconds=1)).date()
+
+    if unit.sight.everything:
+        at_large(unit.db)
+    for place, name, until, count in unit.db.execute(_grants_ending(unit, zone, within(Term.until))):
+        last = place == min(count, MOST_NAMES)
+        yield "grants", name, day_of(until), count - place + 1 if last else 1
     leaving = select(Person.name, Person.leaves_at).where(
         Person.standing == "leaving", within(Person.leaves_at), unit.sight.people()
     )
@@ -141,4 +145,36 @@ def _ending(unit: Unit, begin: datetime, end: datetime) -> Iterator[tuple[str, s
     for kind, words, statement in others:
         for name, at in unit.db.execute(statement):
             if at is not None:
-                yield kind, words.format(name), at
+                yield kind, words.format(name), day_of(at), 1
+
+
+def _grants_ending(unit: Unit, zone: ZoneInfo, within: ColumnElement[bool]) -> Select[int, str, datetime, int]:
+    """The first few grants that end on each day, by their place in it, with how many there are in all."""
+    day = func.date(func.timezone(zone.key, Term.until) - timedelta(microseconds=1))
+    ending = (
+        select(
+            Grant.person_id,
+            Grant.team_id,
+            Grant.app_id,
+            Grant.holder_account_id,
+            Account.name,
+            Term.until,
+            func.count().over(partition_by=day).label("count"),
+            func.row_number().over(partition_by=day, order_by=(Term.until, Account.name, Term.id)).label("place"),
+        )
+        .select_from(Term)
+        .join(Grant, Grant.id == Term.grant_id)
+        .join(Account, Account.id == Grant.account_id)
+        .where(Grant.state.in_(lists.LIVE), within, unit.sight.grants())
+        .subquery("ending")
+    )
+    return (
+        select(ending.c.place, lists.holder_name + " on " + ending.c.name, ending.c.until, ending.c.count)
+        .select_from(ending)
+        .outerjoin(Person, Person.id == ending.c.person_id)
+        .outerjoin(Team, Team.id == ending.c.team_id)
+        .outerjoin(App, App.id == ending.c.app_id)
+        .outerjoin(lists.holder_account, lists.holder_account.id == ending.c.holder_account_id)
+        .where(ending.c.place <= MOST_NAMES)
+        .order_by(ending.c.until, ending.c.place)
+    )

@@ -179,7 +179,7 @@ def app_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     """An app with its links: the accounts, what it may do there in plain words, who linked it, when it was used."""
     app = one(unit, "apps", ident)
     links = lists.GRANTS.page(
-        unit.db, ListQuery(limit=200), [unit.sight.grants(), Grant.app_id == ident, Grant.state.in_(lists.LIVE)]
+        unit.db, ListQuery(limit=200), [unit.sight.grants(), Grant.holder_id == ident, Grant.state.in_(lists.LIVE)]
     )
     return {**app, "grants": links.rows}
 

@@ -174,7 +174,7 @@ def _refuse_open(unit: Unit, account: Account) -> None:
     # Two at once by the same person: the second waits here, and then finds what the first opened.
     unit.db.get_one(Person, unit.viewer.person, with_for_update=True)
     held = select(Grant.id).where(
-        Grant.account_id == account.id, Grant.person_id == unit.viewer.person, Grant.emergency,
+        Grant.account_id == account.id, Grant.holder_id == unit.viewer.person, Grant.emergency,
         Grant.state == GrantState.ACTIVE,
     )  # fmt: skip
     if unit.db.scalar(held.limit(1)) is not None:

@@ -74,7 +74,7 @@ class Sight:
             return cls(False, None)
         holder = Holder(HolderKind.PERSON, person)
         paths = access.everything_reached(cut.around_holder(db, holder), holder, now)
-        own = db.scalars(select(Grant.id).where(Grant.person_id == person))
+        own = db.scalars(select(Grant.id).where(Grant.holder_id == person))
         return cls(
             False,
             person,
@@ -107,7 +107,7 @@ class Sight:
 
     def sessions(self) -> Condition:
         """Sessions in owned accounts, and one's own."""
-        mine = Session.person_id == self.person
+        mine = Session.holder_id == self.person
         return true() if self.everything else or_(Session.account_id.in_(self.owned), mine)
 
     def people(self) -> Condition:

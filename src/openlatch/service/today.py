@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from datetime import timedelta
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import Integer, func, select
 
 from openlatch.core.words import Severity
 from openlatch.service.context import Unit
 from openlatch.service.flags import title_of, with_title
 from openlatch.store import lists
+from openlatch.store.database import at_large
 from openlatch.store.listing import ListQuery
 from openlatch.store.lists_reviews import ROUNDS
 from openlatch.store.tables import (
@@ -34,6 +34,8 @@ WEEKS = 12
 def page(unit: Unit) -> dict[str, Any]:
     """The worst flags, items to decide, revocations on their way, ends to come and systems that do not answer."""
     db, sight = unit.db, unit.sight
+    if sight.everything:
+        at_large(db)
     open_flags = [sight.flags(), Flag.state == "open"]
     worst = lists.FLAGS.page(db, ListQuery(limit=6), open_flags)
     by_severity = dict(db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).all())
@@ -84,12 +86,14 @@ def _count(unit: Unit, table: Any, *where: Any) -> int:
 def _ends(unit: Unit) -> list[dict[str, Any]]:
     """How many grants end in each of the coming weeks, empty weeks included."""
     last = unit.now + timedelta(weeks=WEEKS)
-    ends = unit.db.scalars(
-        select(Term.until)
+    week = func.div(func.date_part("day", Term.until - unit.now).cast(Integer), 7).cast(Integer)
+    ends = (
+        select(week.label("week"), func.count())
         .join(Grant, Grant.id == Term.grant_id)
         .where(Term.until > unit.now, Term.until <= last, Grant.state == "active", unit.sight.grants())
+        .group_by("week")
     )
-    counted = Counter((until - unit.now).days // 7 for until in ends if until is not None)
+    counted = dict(unit.db.execute(ends).all())
     return [
         {"week_begins": (unit.now + timedelta(weeks=week)).date().isoformat(), "count": counted.get(week, 0)}
         for week in range(WEEKS)

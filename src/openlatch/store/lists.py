@@ -235,7 +235,7 @@ PEOPLE = Listing(
         "grants": number_column(
             counted(
                 select(func.count(Grant.id))
-                .where(Grant.person_id == Person.id, Grant.state.in_(LIVE))
+                .where(Grant.holder_id == Person.id, Grant.state.in_(LIVE))
                 .correlate(Person)
             ),
             "How many live grants they hold themselves.",
@@ -243,7 +243,7 @@ PEOPLE = Listing(
         "sessions": number_column(
             counted(
                 select(func.count(Session.id))
-                .where(Session.person_id == Person.id, Session.ended_at.is_(None))
+                .where(Session.holder_id == Person.id, Session.ended_at.is_(None))
                 .correlate(Person)
             ),
             "How many sessions of theirs are going on.",
@@ -274,7 +274,7 @@ TEAMS = Listing(
         ),
         "grants": number_column(
             counted(
-                select(func.count(Grant.id)).where(Grant.team_id == Team.id, Grant.state.in_(LIVE)).correlate(Team)
+                select(func.count(Grant.id)).where(Grant.holder_id == Team.id, Grant.state.in_(LIVE)).correlate(Team)
             ),
             "How many live grants it holds.",
         ),
@@ -293,11 +293,13 @@ APPS = Listing(
         "home_page": text_column(App.home_page, "Its home page."),
         "purpose": text_column(App.purpose, "What it is for."),
         "links": number_column(
-            counted(select(func.count(Grant.id)).where(Grant.app_id == App.id, Grant.state.in_(LIVE)).correlate(App)),
+            counted(
+                select(func.count(Grant.id)).where(Grant.holder_id == App.id, Grant.state.in_(LIVE)).correlate(App)
+            ),
             "How many accounts it is linked to.",
         ),
         "last_used_at": time_column(
-            select(func.max(Grant.last_used_at)).where(Grant.app_id == App.id).correlate(App).scalar_subquery(),
+            select(func.max(Grant.last_used_at)).where(Grant.holder_id == App.id).correlate(App).scalar_subquery(),
             "When any of its links was last used.",
         ),
         "open_flags": number_column(

@@ -57,7 +57,7 @@ def _closing(unit: Unit, ident: UUID) -> revocations.Wish | None:
     alone = select(Term.grant_id).where(Term.resource_id == ident)
     more = select(Term.grant_id).where(or_(Term.resource_id.is_(None), Term.resource_id != ident))
     outside = or_(
-        Grant.person_id.in_(select(Person.id).where(~Person.inside)),
+        Grant.holder_id.in_(select(Person.id).where(~Person.inside)),
         Grant.team_id.in_(select(Team.id).where(Team.partner)),
     )
     grants = unit.db.scalars(
