@@ -277,9 +277,9 @@ def test_the_matrix_and_the_difference_say_what_paths_say(real: Small) -> None:
     with real.service.unit(real.itself) as unit:
         told = reaching.differ(unit, box, before, unit.now, None)["shifts"]
         assert [s["holder"]["name"] for s in told] == ["Mara"]
-        assert reaching.who_can(unit, real.person("mara"), box, Question(permission="mail.share")) == []
-        assert reaching.who_can(unit, real.person("mara"), box, Question(before, permission="mail.share"))
-        shortest = reaching.everyone(unit, box, Question(before, shortest=True))
+        assert reaching.who_can(unit, real.person("mara"), box, Question(permission="mail.share"))["can"] is False
+        assert reaching.who_can(unit, real.person("mara"), box, Question(before, permission="mail.share"))["can"]
+        shortest = reaching.everyone(unit, box, Question(before, shortest=True))["paths"]
         assert sorted(path["holder"]["name"] for path in shortest) == sorted(rows)
         with pytest.raises(BadInput, match="Nobody knows yet"):
             reaching.everyone(unit, box, Question(believed=unit.now + timedelta(days=1)))

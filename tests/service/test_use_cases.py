@@ -66,6 +66,25 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
         reaching.who_can(unit, small.as_("owen").person or UUID(int=0), ident, reaching.Question())
 
 
+def test_an_account_page_with_very_many_paths_has_the_first_and_how_many_there_are(
+    small: Small, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is left out of it is in force all the same; and access can be asked for in part."""
+    box = small.account("box")
+    with small.service.unit(small.itself) as unit:
+        whole = register.account_page(unit, box)
+        monkeypatch.setattr(register, "MOST_PATHS", 1)
+        page = register.account_page(unit, box)
+        everyone, few = (reaching.everyone(unit, box, reaching.Question(limit=most)) for most in (None, 2))
+    assert whole["path_count"] == len(whole["paths"]) > 2
+    assert whole["app_count"] == len(
+        {path["holder"]["id"] for path in whole["paths"] if path["holder"]["kind"] == "app"}
+    )
+    assert page == {**whole, "paths": whole["paths"][:1]}
+    assert few == {**everyone, "paths": everyone["paths"][:2]}
+    assert few["count"] == len(everyone["paths"]) > 2
+
+
 def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
     """Whoever acts in Box pays from Ledger; an owner of another account does not learn of it."""
     mara = small.as_("mara")

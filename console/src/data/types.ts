@@ -127,6 +127,9 @@ export interface GrantRow {
 export interface AccountPage extends AccountRow {
   answers_for: boolean
   paths: Path[]
+  path_count: number
+  holder_count: number
+  app_count: number
   not_in_force: GrantRow[]
   parts: Part[]
   others: { name: string; reach: number; owns: boolean }[]

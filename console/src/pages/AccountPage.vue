@@ -36,7 +36,7 @@ const flags = useQuery({
 const owns = computed(() => !me.value?.inside && Boolean(me.value?.administrator || data.value?.owner?.id === me.value?.person.id))
 const isHandingOver = ref(false)
 const isDisconnecting = ref(false)
-const apps = computed(() => new Set((data.value?.paths ?? []).filter((path) => path.holder.kind === 'app').map((path) => path.holder.id)).size)
+const apps = computed(() => data.value?.app_count ?? 0)
 const emergency = ref<number | ''>('')
 const needs = ref<string[]>([])
 const failed = ref<unknown>(null)
@@ -57,12 +57,14 @@ async function setGiving(): Promise<void> {
   void refetch()
 }
 
+// So many paths can be read and drawn; the page of an account comes with as many.
+const MOST = 500
 const asOf = ref('')
 const knownOn = ref('')
 const noon = (written: string) => (written ? new Date(`${written}T12:00`).toISOString() : undefined)
 const then = useQuery({
   key: () => ['account', props.id, 'then', asOf.value, knownOn.value],
-  query: () => get<{ paths: Path[] }>(`/accounts/${props.id}/access`, { at: noon(asOf.value), believed: noon(knownOn.value) }),
+  query: () => get<{ paths: Path[]; count: number }>(`/accounts/${props.id}/access`, { at: noon(asOf.value), believed: noon(knownOn.value), limit: MOST }),
   enabled: () => asOf.value !== '',
 })
 const drawn = computed(() => (asOf.value ? (then.data.value?.paths ?? []) : (data.value?.paths ?? [])))
@@ -70,10 +72,11 @@ const ending = ref<Path | null>(null)
 const timed = computed(() => data.value?.paths.filter((path) => !path.owns) ?? [])
 const option = computed(() => (isDark.value, lanesOption(timed.value, Date.now())))
 const summary = computed(() => {
-  const paths = data.value?.paths ?? []
-  const holders = new Set(paths.map((path) => path.holder.id)).size
-  return `${counted(holders, 'person or app', 'people and apps')} by ${counted(paths.length, 'path')}`
+  if (!data.value) return ''
+  const { holder_count: holders, path_count: paths } = data.value
+  return `${counted(holders, 'person or app', 'people and apps')} by ${counted(paths, 'path')}`
 })
+const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.value?.path_count ?? 0)) - drawn.value.length)
 </script>
 
 <template>
@@ -108,6 +111,11 @@ const summary = computed(() => {
       <button v-if="asOf" class="link mb-2" @click="((asOf = ''), (knownOn = ''))">Back to now</button>
     </div>
     <ProblemNote v-if="asOf" :error="then.error.value" />
+    <p v-if="left > 0" class="card mb-5 px-5 py-3">
+      The first {{ drawn.length.toLocaleString('en') }} paths are here, the shortest and those that reach farthest;
+      {{ left.toLocaleString('en') }} more are not. <RouterLink class="link" :to="{ path: '/grants', query: { filter: `account.id eq &quot;${data.id}&quot;` } }">All grants on it</RouterLink>;
+      every path: <code class="font-mono">openlatch account access '{{ data.name }}'</code>
+    </p>
     <PathPicture v-if="data.answers_for && drawn.length" :paths="drawn" :account="data.name" class="mb-5" />
     <template v-if="asOf && data.answers_for">
       <h2 class="mb-2 text-xl">Who could reach it then</h2>

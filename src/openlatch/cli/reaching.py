@@ -63,13 +63,17 @@ def when_options(command: Any) -> Any:
         click.option("--believed", type=INSTANT, help="As it was known at this instant."),
         click.option("--permission", default="", help="Only who can do this one thing, by its key."),
         click.option("--shortest", is_flag=True, help="Only the shortest path of each."),
+        click.option("--limit", type=click.IntRange(1), help="So many paths at most, the shortest first."),
     ):
         command = option(command)
     return command
 
 
-def _question(at: datetime | None, believed: datetime | None, permission: str, shortest: bool) -> dict[str, Any]:
-    return {"at": _local(at), "believed": _local(believed), "permission": permission, "shortest": shortest}
+def _question(
+    at: datetime | None, believed: datetime | None, permission: str, shortest: bool, limit: int | None
+) -> dict[str, Any]:
+    about = {"permission": permission, "shortest": shortest, "limit": limit}
+    return {"at": _local(at), "believed": _local(believed), **about}
 
 
 def _local(at: datetime | None) -> datetime | None:

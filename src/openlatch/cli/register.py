@@ -166,6 +166,9 @@ def _write_account(found: wire.AccountPage) -> None:
     out.print(f"Sensitivity {sensitivity(found.sensitivity)}, owned by {owner}, "
               f"{found.sessions} sessions, {found.open_flags} open flags")  # fmt: skip
     show_rows(found.paths, PATHS, "table", "Nobody can reach it.")
+    if found.path_count > len(found.paths):
+        more = found.path_count - len(found.paths)
+        out.print(f"And {more:,} more paths. All of them: openlatch account access {found.name!r}")
     if found.not_in_force:
         out.print("Not in force:")
         show_rows(found.not_in_force, GRANTS, "table", "")

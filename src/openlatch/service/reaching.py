@@ -36,6 +36,7 @@ class Question:
     permission: str = ""
     resource: UUID | None = None
     shortest: bool = False
+    limit: int | None = None
 
 
 def _moment(unit: Unit, question: Question) -> Moment | None:
@@ -71,7 +72,7 @@ def _fits(register: Register, path: access.Path, question: Question, at: datetim
     return not question.permission or access.open_now(register, path, at)
 
 
-def _shown(unit: Unit, register: Register, paths: Iterable[access.Path], question: Question) -> list[dict[str, Any]]:
+def _shown(unit: Unit, register: Register, paths: Iterable[access.Path], question: Question) -> dict[str, Any]:
     at = question.at or unit.now
     found = [path for path in paths if _fits(register, path, question, at)]
     if question.shortest:
@@ -79,12 +80,14 @@ def _shown(unit: Unit, register: Register, paths: Iterable[access.Path], questio
         for path in found:
             first.setdefault(path.holder, path)
         found = list(first.values())
-    grants = grants_on(unit, (grant for path in found for grant in path.grants))
-    return [path_row(unit, register, path, grants, at) for path in found]
+    shown = found[: question.limit]
+    grants = grants_on(unit, (grant for path in shown for grant in path.grants))
+    rows = [path_row(unit, register, path, grants, at) for path in shown]
+    return {"can": bool(found), "paths": rows, "count": len(found)}
 
 
-def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> list[dict[str, Any]]:
-    """By which paths a person could act in an account; empty when by none."""
+def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict[str, Any]:
+    """By which paths a person could act in an account; none when they could not."""
     one(unit, "accounts", account)
     if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
         raise NotFound("There is no such person, or you may not see them.")
@@ -93,7 +96,7 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> list
     return _shown(unit, register, access.paths_to(register, holder, account, question.at or unit.now), question)
 
 
-def everyone(unit: Unit, account: UUID, question: Question) -> list[dict[str, Any]]:
+def everyone(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
     """Everyone who could act in an account, by every path. For whoever answers for it."""
     unit.sight.require_answers_for(account)
     one(unit, "accounts", account)
@@ -101,7 +104,7 @@ def everyone(unit: Unit, account: UUID, question: Question) -> list[dict[str, An
     return _shown(unit, register, access.everyone_reaching(register, account, question.at or unit.now), question)
 
 
-def everything(unit: Unit, person: UUID, question: Question) -> list[dict[str, Any]]:
+def everything(unit: Unit, person: UUID, question: Question) -> dict[str, Any]:
     """Everything that a person could act in, among the accounts that the viewer may see."""
     one(unit, "people", person)
     holder = Holder(HolderKind.PERSON, person)

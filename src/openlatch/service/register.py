@@ -19,6 +19,7 @@ from openlatch.service.context import Unit
 from openlatch.service.flags import with_title
 from openlatch.service.sight import Sight
 from openlatch.store import cut, lists, lists_giving, lists_reviews
+from openlatch.store.columns import among, not_among
 from openlatch.store.listing import Listing, ListQuery, Page
 from openlatch.store.tables import (
     Account,
@@ -78,12 +79,16 @@ def one(unit: Unit, name: str, ident: UUID) -> dict[str, Any]:
     return row
 
 
+# So many paths are on the page of an account; all of them are in its access (``reaching.everyone``).
+MOST_PATHS = 500
+
+
 def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     """An account with everyone and everything that can reach it, by every path.
 
     People who have left are among them while the system still has their access. Grants that give nothing now
     (offered, suspended, not begun, over) come apart from those that do. Somebody who only reaches the account sees
-    their own paths.
+    their own paths. Of very many paths the shortest and farthest reaching come, and how many there are.
     """
     account = one(unit, "accounts", ident)
     answers = unit.sight.everything or ident in unit.sight.owned
@@ -95,18 +100,24 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
         me = Holder(HolderKind.PERSON, unit.sight.person)
         register = cut.between(unit.db, me, ident)
         paths = access.paths_to(register, me, ident, unit.now)
-    grants = grants_on(unit, (grant for path in paths for grant in path.grants))
+    in_force = {grant for path in paths for grant in path.grants}
     idle = lists.GRANTS.page(
         unit.db,
         ListQuery(limit=200),
-        [unit.sight.grants(), Grant.account_id == ident, Grant.state != "ended", Grant.id.not_in(grants)],
+        [unit.sight.grants(), Grant.account_id == ident, Grant.state != "ended", not_among(Grant.id, in_force)],
     )
-    rows = [path_row(unit, register, path, grants) for path in paths]
+    holders = {path.holder for path in paths}
+    first = paths[:MOST_PATHS]
+    grants = grants_on(unit, (grant for path in first for grant in path.grants))
+    rows = [path_row(unit, register, path, grants) for path in first]
     stored = unit.db.get_one(Account, ident)
     return {
         **account,
         "answers_for": answers,
         "paths": rows,
+        "path_count": len(paths),
+        "holder_count": len(holders),
+        "app_count": sum(holder.kind is HolderKind.APP for holder in holders),
         "not_in_force": idle.rows,
         "parts": parts(unit, ident),
         "others": visits.others_inside(unit, ident) if unit.sight.inside == ident and not answers else [],
@@ -192,7 +203,7 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
     rows = unit.db.execute(
         select(Grant.id, Grant.last_used_at, Grant.given_at, Grant.state, Grant.recorded, Person.name.label("given_by"))
         .outerjoin(Person, Person.id == Grant.given_by_id)
-        .where(Grant.id.in_(wanted))
+        .where(among(Grant.id, wanted))
     )
     return {row.id: row for row in rows}
 

@@ -2,12 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
-from sqlalchemy import ColumnElement, Select
+from sqlalchemy import ARRAY, ColumnElement, Select, all_, any_, bindparam
 
 from openlatch.core.filters import Kind
 from openlatch.store.listing import Column
+
+
+def among(column: Any, ids: Iterable[Any]) -> ColumnElement[bool]:
+    """Whether a column is one of some values, however many: a statement can't have more than 65,535 parameters."""
+    found: ColumnElement[bool] = column == any_(_array(column, ids))
+    return found
+
+
+def not_among(column: Any, ids: Iterable[Any]) -> ColumnElement[bool]:
+    """Whether it is none of them."""
+    found: ColumnElement[bool] = column != all_(_array(column, ids))
+    return found
+
+
+def _array(column: Any, ids: Iterable[Any]) -> ColumnElement[Any]:
+    return bindparam(None, list(ids), type_=ARRAY(column.type))
 
 
 def id_column(expression: Any, sentence: str = "Its id.", nullable: bool = False) -> Column:

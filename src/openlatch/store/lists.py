@@ -516,9 +516,17 @@ SYSTEMS = Listing(
     searched=("name",),
 )
 
+# Counted at once for all levels: each may be given tens of thousands of times.
+_given = (
+    select(Term.level_id, func.count(func.distinct(Term.grant_id)).label("grants"))
+    .join(Grant, Grant.id == Term.grant_id)
+    .where(Grant.state.in_(LIVE))
+    .group_by(Term.level_id)
+    .subquery("given")
+)
 LEVELS = Listing(
     "levels",
-    Level.__table__.join(System, System.id == Level.system_id),
+    Level.__table__.join(System, System.id == Level.system_id).outerjoin(_given, _given.c.level_id == Level.id),
     {
         "id": id_column(Level.id),
         "key": word_column(Level.key, "The key that files name it by."),
@@ -528,12 +536,7 @@ LEVELS = Listing(
         "permissions": json_column(Level.permissions),
         "single": truth_column(Level.single, "Whether it is one permission given alone."),
         "grants": number_column(
-            counted(
-                select(func.count(func.distinct(Term.grant_id)))
-                .join(Grant, Grant.id == Term.grant_id)
-                .where(Term.level_id == Level.id, Grant.state.in_(LIVE))
-                .correlate(Level)
-            ),
+            func.coalesce(_given.c.grants, 0),
             "How many live grants give it.",
         ),
         "version": Column(Level.version, Kind.NUMBER, "", filtered=False),

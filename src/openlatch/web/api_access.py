@@ -28,28 +28,25 @@ def latch_setting(body: wire.SetLatch) -> latching.Setting:
 
 
 def _question(query: wire.Question) -> reaching.Question:
-    return reaching.Question(query.at, query.believed, query.permission, query.resource, query.shortest)
+    return reaching.Question(query.at, query.believed, query.permission, query.resource, query.shortest, query.limit)
 
 
 @api.add("GET", "/access", "By which paths a person can act in an account", wire.Paths, query=wire.WhoCan)
 def get_access(unit: Unit, query: wire.WhoCan) -> dict[str, Any]:
     """None when they can't. Of now, or of any instant, as it was known at any other."""
-    found = reaching.who_can(unit, query.person, query.account, _question(query))
-    return {"can": bool(found), "paths": found}
+    return reaching.who_can(unit, query.person, query.account, _question(query))
 
 
 @api.add("GET", "/accounts/<uuid:ident>/access", "Everyone who can act in an account", wire.Paths, query=wire.Question)
 def get_account_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """By every path, or by the shortest; all of it, or one permission on one resource."""
-    found = reaching.everyone(unit, ident, _question(query))
-    return {"can": bool(found), "paths": found}
+    return reaching.everyone(unit, ident, _question(query))
 
 
 @api.add("GET", "/people/<uuid:ident>/access", "Everything that a person can act in", wire.Paths, query=wire.Question)
 def get_person_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """Among the accounts that you may see."""
-    found = reaching.everything(unit, ident, _question(query))
-    return {"can": bool(found), "paths": found}
+    return reaching.everything(unit, ident, _question(query))
 
 
 @api.add("GET", "/accounts/<uuid:ident>/matrix", "Who can do what in an account", wire.Matrix, query=wire.Question)

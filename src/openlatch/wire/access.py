@@ -42,6 +42,7 @@ class Question(Request):
     permission: str = Field("", max_length=200, description="Only paths that give this permission.")
     resource: UUID | None = Field(None, description="Only paths that reach this resource.")
     shortest: bool = Field(False, description="Only the shortest path of each.")
+    limit: int | None = Field(None, ge=1, description="So many paths at most, the shortest first; left out, all.")
 
 
 class WhoCan(Question):

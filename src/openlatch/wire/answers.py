@@ -203,6 +203,7 @@ class Paths(Answer):
 
     can: bool
     paths: list[Path]
+    count: int = Field(description="How many paths there are, also those left out by a limit.")
 
 
 class GrantRow(Answer):
@@ -261,7 +262,10 @@ class AccountPage(AccountRow):
     """An account with everyone and everything that can reach it."""
 
     answers_for: bool = Field(description="Whether you answer for it; if not, only your own paths are here.")
-    paths: list[Path]
+    paths: list[Path] = Field(description="The first 500, the shortest and farthest reaching first.")
+    path_count: int = Field(description="How many paths there are in all.")
+    holder_count: int = Field(description="How many people and apps they start from.")
+    app_count: int = Field(description="How many of those are apps.")
     not_in_force: list[GrantRow] = Field(description="Grants that give nothing now.")
     parts: list[PartOf] = Field(description="Its resources and groups.")
     others: list[OtherDelegate] = Field(description="Who else is there, for a delegate who is inside.")

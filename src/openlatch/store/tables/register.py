@@ -294,6 +294,7 @@ class Term(Recorded, Owned, Base):
     __table_args__ = (
         CheckConstraint("num_nonnulls(resource_id, group_id) <= 1", name="one_part"),
         Index("ix_terms_grant_id", "grant_id"),
+        Index("ix_terms_level_id", "level_id"),
         Index("ix_terms_until", "organisation_id", "until"),
         Index("ix_terms_steward_of", "steward_of", postgresql_where=text("steward_of is not null")),
     )
@@ -441,6 +442,7 @@ class Flag(Owned, Base):
         Index("ix_flags_score", "organisation_id", "state", "score", "id"),
         Index("ix_flags_subject_id", "subject_id"),
         Index("ix_flags_account_id", "account_id"),
+        Index("ix_flags_holder_id", "holder_id"),
     )
 
     rule: Mapped[str]
