@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from uuid import UUID
 
 import pytest
 from sqlalchemy import func, select, text
 
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
-from openlatch.service import flags, reaching, register, revocations, signing_in, today
+from openlatch.service import flags, picturing, reaching, register, revocations, signing_in, today
 from openlatch.store.ruling import looking
 from openlatch.store.tables import (
     Account,
@@ -21,6 +21,7 @@ from openlatch.store.tables import (
     Person,
     Session,
     SignInAttempt,
+    Term,
     WebSession,
 )
 from openlatch.work import worker
@@ -83,6 +84,25 @@ def test_an_account_page_with_very_many_paths_has_the_first_and_how_many_there_a
     assert page == {**whole, "paths": whole["paths"][:1]}
     assert few == {**everyone, "paths": everyone["paths"][:2]}
     assert few["count"] == len(everyone["paths"]) > 2
+
+
+def test_the_calendar_of_ends_counts_what_it_does_not_name(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
+    """In the organisation's time zone: what ends with the first instant of a day belongs to the day before."""
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("update organisations set time_zone = 'Europe/Berlin'"))
+        terms = list(
+            unit.db.scalars(select(Term).join(Grant, Grant.id == Term.grant_id).where(Grant.state == "active"))
+        )
+        for n, term in enumerate(terms):
+            term.until = datetime(2026, 4, 1, 22, tzinfo=UTC) + timedelta(microseconds=n == len(terms) - 1)
+    assert len(terms) > 3
+    for most in (8, 2):
+        monkeypatch.setattr(picturing, "MOST_NAMES", most)
+        with small.service.unit(small.itself) as unit:
+            days = {row["day"]: row for row in picturing.ends(unit, unit.now, 3)["days"]}
+        assert days["2026-04-01"]["grants"] == len(terms) - 1
+        assert days["2026-04-02"]["grants"] == 1
+        assert len(days["2026-04-01"]["names"]) == min(most, len(terms) - 1)
 
 
 def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:

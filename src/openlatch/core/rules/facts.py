@@ -205,7 +205,10 @@ class PersonFacts(SubjectFacts):
     """One person, with all that they hold, themselves or in teams."""
 
     reach = number(_REACH, Count("far_reach", 1))
-    sensitivity = number("How sensitive the most sensitive of those accounts is.", Count("far_sensitivity", 1))
+    sensitivity = number(
+        "How sensitive the most sensitive account is on which they can spend or steward; 1 without one.",
+        Count("far_sensitivity", 1),
+    )
     gone = truth("Whether they have left.", left(_STANDING, _LEAVES_AT))
     second_factor = truth("Whether they have a second factor.")
     accounts = number("How many accounts they hold access to, for somebody outside; 0 for others.", Count("held", 0))
