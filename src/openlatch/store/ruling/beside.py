@@ -6,7 +6,7 @@ it longer than to find the row. What is costly to gather is asked for after that
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
@@ -49,7 +49,7 @@ def look(
         start += len(names)
     _add_what_is_far(db, ruling, subjects, near, now, everything)
     return [
-        None if columns["id"] is None else _looked(subject, ruling, columns, now)
+        None if columns["id"] is None else judged(subject, ruling, columns, now, None if columns["wanted"] else [])
         for subject, columns in zip(subjects, near, strict=True)
     ]
 
@@ -104,7 +104,3 @@ def _far(subject: str, ruling: Ruling, scored: bool) -> str:
     gathered = source.far_joins(ruling.settings, False, scored)
     columns = ", ".join(source.far_columns.values())
     return f"select {columns} from {source.table} {gathered} where {source.ident} = %(ids)s"
-
-
-def _looked(subject: str, ruling: Ruling, columns: Mapping[str, Any], now: datetime) -> Looked:
-    return judged(subject, ruling, columns, now, None if columns["wanted"] else [])
