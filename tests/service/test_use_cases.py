@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
+from typing import Any
 from uuid import UUID
 
+import psycopg
 import pytest
-from sqlalchemy import func, select, text
+from sqlalchemy import event, func, select, text
 
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
-from openlatch.service import flags, picturing, reaching, register, revocations, signing_in, today
+from openlatch.launch.cluster import Cluster
+from openlatch.service import flags, knowing, picturing, reaching, register, revocations, signing_in, today
+from openlatch.store.listing import ListQuery
+from openlatch.store.migrate import APP_ROLE
 from openlatch.store.ruling import looking
 from openlatch.store.tables import (
     Account,
@@ -45,6 +52,54 @@ def test_each_viewer_sees_what_is_theirs(small: Small) -> None:
     assert small.names(small.as_("mara"), "sessions") == {"Mara on Box", "Mara on Ledger"}
     assert small.names(small.as_("owen"), "sessions") == set()
     assert small.names(small.as_("edda"), "accounts") == {"Rota"}
+
+
+# With a million of each, reading all of one of these tables is what a page must never do.
+LARGE = ["grants", "terms", "sessions", "flags", "journal", "items"]
+
+
+def read_whole(plan: dict[str, Any], limited: bool = False) -> Iterator[str]:
+    """The large tables that a plan reads from end to end, but for a page that stops where it is full."""
+    if plan.get("One-Time Filter") == "false":
+        return
+    limited = plan.get("Parent Relationship") != "SubPlan" and (limited or plan["Node Type"] == "Limit")
+    led = re.findall(r"\b(\w+) (?:=|>|<|IS)", plan.get("Index Cond", "") + plan.get("Recheck Cond", ""))
+    # All of an organisation, or all in one state, is all there is.
+    if plan.get("Relation Name") in LARGE and not limited and set(led) <= {"organisation_id", "state"}:
+        yield f"{plan['Node Type']} on {plan['Relation Name']}"
+    for part in plan.get("Plans", ()):
+        yield from read_whole(part, limited)
+
+
+@pytest.mark.parametrize("who", ["", "ines", "owen"], ids=["an administrator", "an owner", "a delegate"])
+def test_no_page_of_a_list_reads_a_whole_table(small: Small, cluster: Cluster, database: str, who: str) -> None:
+    """Asked for again without indexes over all of an organisation: another has to lead to what is asked for."""
+    asked: list[tuple[str, Any]] = []
+    with small.service.unit(small.as_(who) if who else small.itself) as unit:
+        event.listen(unit.db.connection(), "before_cursor_execute", lambda *call: asked.append((call[2], call[3])))
+        for name in ("accounts", "people", "teams", "apps", "grants", "sessions", "flags", "offers", "journal"):
+            register.page(unit, name, ListQuery())
+        if who:
+            knowing.about(unit, None)
+    with psycopg.connect(cluster.url(database)) as db:
+        for table, index, constraint in db.execute(
+            "select i.indrelid::regclass::text, i.indexrelid::regclass::text, c.conname from pg_index i "
+            "join pg_attribute a on a.attrelid = i.indrelid and a.attnum = i.indkey[0] "
+            "join pg_attribute b on b.attrelid = i.indrelid and b.attnum = i.indkey[1] "
+            "left join pg_constraint c on c.conindid = i.indexrelid and c.contype in ('p', 'u') "
+            "where i.indrelid::regclass::text = any(%s) and a.attname = 'organisation_id' "
+            "and b.attname not like '%%_id'", [LARGE]
+        ).fetchall():  # fmt: skip
+            db.execute(f"alter table {table} drop constraint {constraint}" if constraint else f"drop index {index}")
+        db.execute("set local enable_seqscan = off")
+        db.execute(f"set local role {APP_ROLE}")
+        db.execute("select set_config('openlatch.organisation', %s, true)", [str(small.itself.organisation)])
+        for statement, values in asked:
+            if statement.startswith("SELECT"):
+                ((plan,),) = db.execute(f"explain (format json) {statement}", values).fetchone() or ()
+                assert list(read_whole(plan["Plan"])) == [], statement
+        db.rollback()
+    assert len(asked) > 8
 
 
 def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small) -> None:

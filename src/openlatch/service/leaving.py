@@ -96,7 +96,7 @@ def _person(unit: Unit, ident: UUID, lock: bool = False) -> Person:
 
 
 def _belongs(unit: Unit, person: UUID) -> Any:
-    return (Membership.person_id == person) & (Membership.until.is_(None) | (Membership.until > unit.now))
+    return (Membership.member_id == person) & (Membership.until.is_(None) | (Membership.until > unit.now))
 
 
 def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
@@ -389,7 +389,7 @@ def _lines(unit: Unit, person: Person) -> list[dict[str, Any]]:
             for team, until in unit.db.execute(
                 select(Team.name, Membership.until)
                 .join(Membership, Membership.team_id == Team.id)
-                .where(Membership.person_id == person.id)
+                .where(Membership.member_id == person.id)
                 .order_by(Team.name)
             )
         ),

@@ -176,7 +176,7 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     teams = unit.db.execute(
         select(Team.id, Team.name, Membership.since, Membership.until)
         .join(Membership, Membership.team_id == Team.id)
-        .where(Membership.person_id == ident, unit.sight.teams())
+        .where(Membership.member_id == ident, unit.sight.teams())
         .order_by(Team.name)
     )
     return {

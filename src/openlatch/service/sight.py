@@ -122,7 +122,7 @@ class Sight:
         """Teams that hold something on owned accounts, and one's own."""
         if self.everything:
             return true()
-        mine = select(Membership.team_id).where(Membership.person_id == self.person)
+        mine = select(Membership.team_id).where(Membership.member_id == self.person)
         return or_(Team.id.in_(self._holders(Grant.team_id)), Team.id.in_(mine))
 
     def apps(self) -> Condition:
@@ -148,7 +148,7 @@ class Sight:
     def my_items(self) -> Condition:
         """Items that are one's own: as reviewer, as second, in a team, or as deputy of somebody who is away."""
         teams = select(Membership.team_id).where(
-            Membership.person_id == self.person,
+            Membership.member_id == self.person,
             or_(Membership.since.is_(None), Membership.since <= self.now),
             or_(Membership.until.is_(None), Membership.until > self.now),
         )
