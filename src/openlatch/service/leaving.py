@@ -114,8 +114,11 @@ def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
 
 def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any]]) -> revocations.Wish:
     endable = (GrantState.ACTIVE, GrantState.SUSPENDED)
-    grants = unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable)))
-    sessions = unit.db.scalars(select(Session.id).where(Session.holder_id == person.id, Session.ended_at.is_(None)))
+    # In an order: rows that a reading touched come elsewhere otherwise, and the preview would seem to have changed.
+    held = select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable))
+    grants = unit.db.scalars(held.order_by(Grant.id))
+    going_on = select(Session.id).where(Session.holder_id == person.id, Session.ended_at.is_(None))
+    sessions = unit.db.scalars(going_on.order_by(Session.id))
     way = "droppable" if plan.drop else "lockable"
     shut = [login["id"] for login in logins if login[way]] if plan.lock or plan.drop else []
     return revocations.Wish(tuple(grants), tuple(sessions), logins=tuple(shut), drop=plan.drop)
