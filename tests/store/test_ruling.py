@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from openlatch.core.rules import BOOKS, LIMITS, Book, Settings, Weights
 from openlatch.core.rules.rule import Gathered, facts_of, meanings, said_of
-from openlatch.core.rules.terms import Count, Mark, Moment, NumberFact, SaidFact, Word
+from openlatch.core.rules.terms import InstantColumn, NumberColumn, NumberFact, SaidFact, TextColumn, TruthColumn
 from openlatch.launch.cluster import Cluster
 from openlatch.store.ruling.terms import ROOM, found, with_facts
 
@@ -40,7 +40,7 @@ stands = st.builds(
 
 def parts(term: Any) -> Iterator[Any]:
     """The columns that a term is made of."""
-    if isinstance(term, Count | Mark | Moment | Word):
+    if isinstance(term, NumberColumn | TruthColumn | InstantColumn | TextColumn):
         yield term
     elif is_dataclass(term):
         for part in fields(term):
@@ -59,17 +59,17 @@ def columns_of(book: Book) -> dict[str, tuple[str, st.SearchStrategy[Any]]]:
             columns[name] = ("int", numbers) if counts else ("bool", st.booleans())
         for part in parts(fact.means):
             match part:
-                case Moment("now"):
+                case InstantColumn("now"):
                     columns["now"] = ("timestamptz", st.just(NOW))
-                case Moment(column):
+                case InstantColumn(column):
                     there = column in NEVER_MISSING
                     columns[column] = ("timestamptz", instants if there else st.one_of(st.none(), instants))
-                case Word(column):
+                case TextColumn(column):
                     columns[column] = ("text", st.one_of(st.none(), words))
-                case Count(column):
+                case NumberColumn(column):
                     numbers = st.integers(*BOUNDS.get(column, (-1, 1200)))
                     columns[column] = ("int", st.one_of(st.none(), numbers))
-                case Mark(column):
+                case TruthColumn(column):
                     columns[column] = ("bool", st.one_of(st.none(), st.booleans()))
     return columns
 

@@ -13,44 +13,49 @@ from openlatch.core.rules.terms import (
     AtDomain,
     AtLeast,
     Between,
-    Count,
     First,
     If,
+    InstantColumn,
     IsThere,
     Known,
     Later,
     Latest,
-    Mark,
-    Moment,
     Number,
+    NumberColumn,
     Plain,
+    TextColumn,
+    TimeUnit,
     Truth,
-    Unit,
-    Word,
+    TruthColumn,
 )
 
 LIVE = ("active", "suspended", "revoking")
 
 
-def since(moment: Moment, unit: Unit = Unit.DAYS) -> Number:
+def since(moment: InstantColumn, unit: TimeUnit = TimeUnit.DAYS) -> Number:
     """The days, or hours, since an instant; 0 when it lies ahead."""
     return AtLeast(Between(unit, moment, NOW), 0)
 
 
-def since_perhaps(moment: Moment) -> Number:
+def since_perhaps(moment: InstantColumn) -> Number:
     """The days since an instant; -1 when it is missing."""
     return If(IsThere(moment), since(moment), Plain(-1))
 
 
-def left(standing: Word, leaves_at: Moment) -> Truth:
+def left(standing: TextColumn, leaves_at: InstantColumn) -> Truth:
     """Whether a person has left by now; not so for one who is not there."""
     gone = IsThere(leaves_at) & ~Later(leaves_at, NOW) | ~IsThere(leaves_at) & standing.among("left")
     return IsThere(standing) & ~standing.among("current") & gone
 
 
-_STANDING, _LEAVES_AT = Word("standing"), Moment("leaves_at")
-_GIVEN_AT, _ENDED_AT, _SEEN_AT, _READ_AT = Moment("given_at"), Moment("ended_at"), Moment("seen_at"), Moment("read_at")
-_SINCE, _UNTIL = Moment("since"), Moment("until")
+_STANDING, _LEAVES_AT = TextColumn("standing"), InstantColumn("leaves_at")
+_GIVEN_AT, _ENDED_AT, _SEEN_AT, _READ_AT = (
+    InstantColumn("given_at"),
+    InstantColumn("ended_at"),
+    InstantColumn("seen_at"),
+    InstantColumn("read_at"),
+)
+_SINCE, _UNTIL = InstantColumn("since"), InstantColumn("until")
 
 
 _REACH = "How far it goes: 1 observe, 2 operate, 3 spend, 4 steward."
@@ -69,72 +74,81 @@ class SubjectFacts:
 class GrantFacts(SubjectFacts):
     """One grant or link."""
 
-    reach = number(_REACH, Count("highest_reach", 1))
-    live = truth("Whether it is active, suspended or being revoked.", Word("state").among(*LIVE))
-    is_link = truth("Whether an app holds it.", Word("holder_kind").among("app"))
-    by_person = truth("Whether a person holds it.", Word("holder_kind").among("person"))
+    reach = number(_REACH, NumberColumn("highest_reach", 1))
+    live = truth("Whether it is active, suspended or being revoked.", TextColumn("state").among(*LIVE))
+    is_link = truth("Whether an app holds it.", TextColumn("holder_kind").among("app"))
+    by_person = truth("Whether a person holds it.", TextColumn("holder_kind").among("person"))
     given_days = number("Days since it was given.", since(_GIVEN_AT))
-    idle_days = number("Days since it was last used; -1 when it never was.", since_perhaps(Moment("last_used_at")))
-    has_end = truth("Whether it ends by itself.", ~Mark("open", missing=True))
+    idle_days = number(
+        "Days since it was last used; -1 when it never was.", since_perhaps(InstantColumn("last_used_at"))
+    )
+    has_end = truth("Whether it ends by itself.", ~TruthColumn("open", missing=True))
     window_days = number(
         "Days from its start to its end; -1 without an end.",
-        If(~Mark("open", missing=True), Between(Unit.DAYS, First(_SINCE, _GIVEN_AT), _UNTIL), Plain(-1)),
+        If(~TruthColumn("open", missing=True), Between(TimeUnit.DAYS, First(_SINCE, _GIVEN_AT), _UNTIL), Plain(-1)),
     )
     recorded = truth("Whether somebody recorded that it was given.")
-    missing = truth("Whether the system has lost it.", IsThere(Moment("missing_since")))
+    missing = truth("Whether the system has lost it.", IsThere(InstantColumn("missing_since")))
     differs = truth("Whether the system has something else than is recorded.")
     contradicted = truth(
-        "Whether a read showed it after the system had said that it was gone.", IsThere(Moment("contradicted_at"))
+        "Whether a read showed it after the system had said that it was gone.",
+        IsThere(InstantColumn("contradicted_at")),
     )
     still_there = truth(
         "Whether it has ended here and the system shows it all the same.",
-        Word("state").among("ended") & Later(_SEEN_AT, _ENDED_AT) & IsThere(_READ_AT) & ~Later(_READ_AT, _SEEN_AT),
+        TextColumn("state").among("ended")
+        & Later(_SEEN_AT, _ENDED_AT)
+        & IsThere(_READ_AT)
+        & ~Later(_READ_AT, _SEEN_AT),
     )
     emergency = truth("Whether it was opened in an emergency.")
-    emergency_hours = number("Hours since it was given.", since(_GIVEN_AT, Unit.HOURS))
+    emergency_hours = number("Hours since it was given.", since(_GIVEN_AT, TimeUnit.HOURS))
     undecided_days = number(
-        "Days since a review left it undecided; -1 when none did.", since_perhaps(Moment("left_undecided_at"))
+        "Days since a review left it undecided; -1 when none did.", since_perhaps(InstantColumn("left_undecided_at"))
     )
-    kept_unused = number("How many reviews kept it since it was last used.", Count("kept", 0))
+    kept_unused = number("How many reviews kept it since it was last used.", NumberColumn("kept", 0))
     holder_left = truth("Whether the holder has left.", left(_STANDING, _LEAVES_AT))
     leaves_in_days = number(
         "Days until the holder leaves; -1 when they have no such day before them.",
-        If(_STANDING.among("leaving") & Later(_LEAVES_AT, NOW), Between(Unit.DAYS, NOW, _LEAVES_AT), Plain(-1)),
+        If(_STANDING.among("leaving") & Later(_LEAVES_AT, NOW), Between(TimeUnit.DAYS, NOW, _LEAVES_AT), Plain(-1)),
     )
     outlives_holder = truth(
-        "Whether it goes on after the holder has left.", Mark("open", missing=False) | Later(_UNTIL, _LEAVES_AT)
+        "Whether it goes on after the holder has left.", TruthColumn("open", missing=False) | Later(_UNTIL, _LEAVES_AT)
     )
-    giver_left = truth("Whether whoever gave it has left.", left(Word("giver_standing"), Moment("giver_left_at")))
+    giver_left = truth(
+        "Whether whoever gave it has left.", left(TextColumn("giver_standing"), InstantColumn("giver_left_at"))
+    )
     given_to_self = truth("Whether the holder gave it to themselves.")
     private_address = truth(
         "Whether the holder's address is at a mail service for everybody.",
-        AtDomain(Word("address"), tuple(sorted(FREE_MAIL))),
+        AtDomain(TextColumn("address"), tuple(sorted(FREE_MAIL))),
     )
     rights_held = number(
         "How many permissions it gives.",
-        If(Count("terms", 0) > 1, Count("rights_of_all", 0), Count("rights_of_one", 0)),
+        If(NumberColumn("terms", 0) > 1, NumberColumn("rights_of_all", 0), NumberColumn("rights_of_one", 0)),
     )
-    rights_used = number("How many of them were used while watched lately.", Count("used", 0))
+    rights_used = number("How many of them were used while watched lately.", NumberColumn("used", 0))
     watched_days = number(
-        "Days since use of it has been watched by permission; -1 when it is not.", Count("watched", -1)
+        "Days since use of it has been watched by permission; -1 when it is not.", NumberColumn("watched", -1)
     )
     dormant_days = number(
-        "Days of pause before it came into use again in the last 30 days; -1 without.", Count("dormant", -1)
+        "Days of pause before it came into use again in the last 30 days; -1 without.", NumberColumn("dormant", -1)
     )
     pause_days = number(
-        "The longest pause after which it came into use again, in days; 0 without one.", Count("longest_pause", 0)
+        "The longest pause after which it came into use again, in days; 0 without one.",
+        NumberColumn("longest_pause", 0),
     )
-    other_pause_days = number("The longest but one of such pauses.", Count("other_pause", 0))
+    other_pause_days = number("The longest but one of such pauses.", NumberColumn("other_pause", 0))
     chain = number(
-        "Over how many steps the farthest person comes in by it; 1 for a person or an app.", Count("steps", 1)
+        "Over how many steps the farthest person comes in by it; 1 for a person or an app.", NumberColumn("steps", 1)
     )
-    publisher_known = truth("Whether the app's publisher is known.", Known(Word("publisher")))
+    publisher_known = truth("Whether the app's publisher is known.", Known(TextColumn("publisher")))
     grown = truth(
         "Whether the level was given more permissions after the app was linked.",
-        Later(Moment("grown_at"), Latest(_GIVEN_AT, Moment("kept_at"))),
+        Later(InstantColumn("grown_at"), Latest(_GIVEN_AT, InstantColumn("kept_at"))),
     )
     credential_days = number(
-        "Age of the app's token in days; -1 when it is not known.", since_perhaps(Moment("credential_since"))
+        "Age of the app's token in days; -1 when it is not known.", since_perhaps(InstantColumn("credential_since"))
     )
     level = said("What it gives.")
     system = said("The system where the account lives.")
@@ -161,18 +175,18 @@ class SessionFacts(SubjectFacts):
     """One session."""
 
     going_on = truth("Whether it has not ended.", ~IsThere(_ENDED_AT))
-    age_days = number("Days since it began.", since(Moment("started_at")))
-    idle_days = number("Days since it was last seen.", since(Moment("last_seen_at")))
+    age_days = number("Days since it began.", since(InstantColumn("started_at")))
+    idle_days = number("Days since it was last seen.", since(InstantColumn("last_seen_at")))
     holder_left = truth("Whether the holder has left.", left(_STANDING, _LEAVES_AT))
     apart_km = number(
         "Kilometres to the farthest other session of the same sign-in at the same time; -1 without one.",
-        Count("apart", -1),
+        NumberColumn("apart", -1),
     )
-    travel_km = number("Kilometres from the session before; -1 when a place is not known.", Count("travel", -1))
-    travel_kmh = number("Kilometres an hour that this took; -1 when a place is not known.", Count("speed", -1))
+    travel_km = number("Kilometres from the session before; -1 when a place is not known.", NumberColumn("travel", -1))
+    travel_kmh = number("Kilometres an hour that this took; -1 when a place is not known.", NumberColumn("speed", -1))
     new_country = truth("Whether the holder was never seen in this country before, and was elsewhere.")
     new_device = truth("Whether the holder never used this device before, and used another.")
-    by_person = truth("Whether a person is signed in.", Word("holder_kind").among("person"))
+    by_person = truth("Whether a person is signed in.", TextColumn("holder_kind").among("person"))
     device = said("The device.")
     place = said("Where it is.")
     country = said("The country.")
@@ -186,14 +200,14 @@ class SessionFacts(SubjectFacts):
 class AccountFacts(SubjectFacts):
     """One account."""
 
-    reach = number(_REACH, Count("breach_reach", 4))
+    reach = number(_REACH, NumberColumn("breach_reach", 4))
     has_owner = truth("Whether it has an owner who is there.", IsThere(_STANDING) & ~left(_STANDING, _LEAVES_AT))
     owner_left = truth("Whether its owner has left.", left(_STANDING, _LEAVES_AT))
-    stewards = number("How many people and teams besides the owner decide who else gets in.", Count("others", 0))
-    broken = number("How many facts break latches of it that are on.", Count("breaches", 0))
+    stewards = number("How many people and teams besides the owner decide who else gets in.", NumberColumn("others", 0))
+    broken = number("How many facts break latches of it that are on.", NumberColumn("breaches", 0))
     breach_weight = number(
         "How much that weighs, in percent: 80 when one of those latches is on hold, else 20.",
-        If(Mark("firm", missing=False), Plain(80), Plain(20)),
+        If(TruthColumn("firm", missing=False), Plain(80), Plain(20)),
     )
     shared = truth("Whether anybody holds access to it besides its owner.")
     owner = said("The owner's name.")
@@ -204,19 +218,21 @@ class AccountFacts(SubjectFacts):
 class PersonFacts(SubjectFacts):
     """One person, with all that they hold, themselves or in teams."""
 
-    reach = number(_REACH, Count("far_reach", 1))
+    reach = number(_REACH, NumberColumn("far_reach", 1))
     sensitivity = number(
         "How sensitive the most sensitive account is on which they can spend or steward; 1 without one.",
-        Count("far_sensitivity", 1),
+        NumberColumn("far_sensitivity", 1),
     )
     gone = truth("Whether they have left.", left(_STANDING, _LEAVES_AT))
     second_factor = truth("Whether they have a second factor.")
-    accounts = number("How many accounts they hold access to, for somebody outside; 0 for others.", Count("held", 0))
+    accounts = number(
+        "How many accounts they hold access to, for somebody outside; 0 for others.", NumberColumn("held", 0)
+    )
     far_accounts = number(
-        "On how many accounts of high or critical sensitivity they can spend or steward.", Count("far", 0)
+        "On how many accounts of high or critical sensitivity they can spend or steward.", NumberColumn("far", 0)
     )
     together = truth(
-        "Whether they hold two permissions that must never be in one hand.", Mark("both_held", missing=False)
+        "Whether they hold two permissions that must never be in one hand.", TruthColumn("both_held", missing=False)
     )
     pair = said("Those two permissions.")
 
@@ -224,9 +240,9 @@ class PersonFacts(SubjectFacts):
 class OfferFacts(SubjectFacts):
     """One offer of access."""
 
-    reach = number(_REACH, Count("highest_reach", 4))
+    reach = number(_REACH, NumberColumn("highest_reach", 4))
     waiting = truth("Whether it has not been answered, and its grant waits.")
-    waiting_days = number("Days since it was first sent.", since(Moment("sent_at")))
+    waiting_days = number("Days since it was first sent.", since(InstantColumn("sent_at")))
     times_sent = number("How often it was sent.")
     sender = said("Who sent it.")
     sent_at = said("When it was first sent.")

@@ -210,7 +210,7 @@ class Instant:
 
 
 @dataclass(frozen=True, slots=True)
-class Moment(Instant):
+class InstantColumn(Instant):
     """A column that is an instant."""
 
     name: str
@@ -221,7 +221,7 @@ class Moment(Instant):
 
 
 # The instant at which one looks.
-NOW = Moment("now")
+NOW = InstantColumn("now")
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,7 +249,7 @@ class Latest(Instant):
 
 
 @dataclass(frozen=True, slots=True)
-class Word:
+class TextColumn:
     """A column that is a text."""
 
     name: str
@@ -260,7 +260,7 @@ class Word:
 
 
 @dataclass(frozen=True, slots=True)
-class Count(Number):
+class NumberColumn(Number):
     """A column that is a whole number, and what stands when it is missing."""
 
     name: str
@@ -272,7 +272,7 @@ class Count(Number):
 
 
 @dataclass(frozen=True, slots=True)
-class Mark(Truth):
+class TruthColumn(Truth):
     """A column that holds or does not, and what stands when it is missing."""
 
     name: str
@@ -287,7 +287,7 @@ class Mark(Truth):
 class IsThere(Truth):
     """Whether a column is not missing."""
 
-    column: Moment | Word
+    column: InstantColumn | TextColumn
 
     def of(self, facts: Facts, settings: Settings) -> bool:
         return facts[self.column.name] is not None
@@ -297,7 +297,7 @@ class IsThere(Truth):
 class Among(Truth):
     """Whether a text is one of some; a missing one is none."""
 
-    column: Word
+    column: TextColumn
     words: tuple[str, ...]
 
     def of(self, facts: Facts, settings: Settings) -> bool:
@@ -308,7 +308,7 @@ class Among(Truth):
 class AtDomain(Truth):
     """Whether an address is at one of some domains; a missing one is at none."""
 
-    column: Word
+    column: TextColumn
     domains: tuple[str, ...]
 
     def of(self, facts: Facts, settings: Settings) -> bool:
@@ -320,7 +320,7 @@ class AtDomain(Truth):
 class Known(Truth):
     """Whether a publisher is one that the organisation knows, or any at all when it has named none."""
 
-    column: Word
+    column: TextColumn
 
     def of(self, facts: Facts, settings: Settings) -> bool:
         publisher = facts[self.column.name]
@@ -339,21 +339,21 @@ class Later(Truth):
         return one is not None and other is not None and one > other
 
 
-class Unit(StrEnum):
+class TimeUnit(StrEnum):
     """What time is counted in."""
 
     DAYS = "days"
     HOURS = "hours"
 
 
-_LENGTHS = {Unit.DAYS: timedelta(days=1), Unit.HOURS: timedelta(hours=1)}
+_LENGTHS = {TimeUnit.DAYS: timedelta(days=1), TimeUnit.HOURS: timedelta(hours=1)}
 
 
 @dataclass(frozen=True, slots=True)
 class Between(Number):
     """The whole days or hours from one instant to another, negative when the other is earlier; both are there."""
 
-    unit: Unit
+    unit: TimeUnit
     start: Instant
     end: Instant
 

@@ -14,26 +14,26 @@ from openlatch.core.rules.terms import (
     Between,
     Both,
     Comparison,
-    Count,
     Difference,
     Either,
     First,
     If,
     Instant,
+    InstantColumn,
     IsThere,
     Known,
     Later,
     Latest,
     Limit,
-    Mark,
-    Moment,
     Number,
+    NumberColumn,
     NumberFact,
     Past,
     Plain,
+    TimeUnit,
     TrueFact,
     Truth,
-    Unit,
+    TruthColumn,
     Unless,
 )
 
@@ -106,7 +106,7 @@ def _(term: Past, columns: Columns, settings: Settings) -> str:
 
 
 @sql.register
-def _(term: Moment, columns: Columns, settings: Settings) -> str:
+def _(term: InstantColumn, columns: Columns, settings: Settings) -> str:
     return columns[term.name]
 
 
@@ -122,12 +122,12 @@ def _(term: Latest, columns: Columns, settings: Settings) -> str:
 
 
 @sql.register
-def _(term: Count, columns: Columns, settings: Settings) -> str:
+def _(term: NumberColumn, columns: Columns, settings: Settings) -> str:
     return f"coalesce({columns[term.name]}, {term.missing})"
 
 
 @sql.register
-def _(term: Mark, columns: Columns, settings: Settings) -> str:
+def _(term: TruthColumn, columns: Columns, settings: Settings) -> str:
     return f"({columns[term.name]} is {'not false' if term.missing else 'true'})"
 
 
@@ -161,7 +161,7 @@ def _(term: Later, columns: Columns, settings: Settings) -> str:
 @sql.register
 def _(term: Between, columns: Columns, settings: Settings) -> str:
     passed = f"{sql(term.end, columns, settings)} - {sql(term.start, columns, settings)}"
-    if term.unit is Unit.DAYS:
+    if term.unit is TimeUnit.DAYS:
         return f"date_part('day', {passed})::int"
     return f"trunc(date_part('epoch', {passed}) / 3600)::int"
 
