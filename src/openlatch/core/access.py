@@ -93,9 +93,8 @@ def everything_reached(register: Register, holder: Holder, at: datetime) -> list
 
 def order_of(path: Path) -> tuple[int, int, str]:
     """Shortest first, then farthest reaching, then by words."""
-    hops, level = path[2], path[3]
-    # What comes before every letter keeps hops apart. An owner, who has no level, reaches farthest.
-    return len(hops), -(Reach.STEWARD if level is None else level.reach), "\0".join([hop[4] for hop in hops])
+    # What comes before every letter keeps hops apart.
+    return len(path.hops), -path.reach, "\0".join([hop.words for hop in path.hops])
 
 
 def paths_to(register: Register, holder: Holder, account: UUID, at: datetime) -> list[Path]:

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import register as core
 from openlatch.core.windows import ALWAYS, WeeklyHours, Window
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+from openlatch.store.columns import among
 from openlatch.store.database import ask
 from openlatch.store.tables import (
     Account,
@@ -179,7 +180,7 @@ def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
 
 def with_grants(db: Db, register: core.Register, ids: Sequence[UUID]) -> core.Register:
     """The same register with some grants more, and the people who hold them."""
-    more = _grants(db, _live().where(Grant.id.in_(ids)))
+    more = _grants(db, _live().where(among(Grant.id, ids)))
     unknown = {g.holder.id for g in more if g.holder.kind is HolderKind.PERSON} - set(register.people)
     return core.Register.of(
         people=[*register.people.values(), *_people(db, unknown)],
@@ -198,12 +199,12 @@ def _live() -> Select[UUID, UUID, str, UUID, str]:
 
 
 def _teams(db: Db, ids: Sequence[UUID]) -> list[core.Team]:
-    found = db.execute(select(Team.id, Team.name, Team.partner).where(Team.id.in_(ids)))
+    found = db.execute(select(Team.id, Team.name, Team.partner).where(among(Team.id, ids)))
     return [core.Team(i, name, partner) for i, name, partner in found]
 
 
 def _apps(db: Db, ids: Sequence[UUID]) -> list[core.App]:
-    return [core.App(i, name) for i, name in db.execute(select(App.id, App.name).where(App.id.in_(ids)))]
+    return [core.App(i, name) for i, name in db.execute(select(App.id, App.name).where(among(App.id, ids)))]
 
 
 # What a cut reads, each in one statement that the server keeps planned, sent together. Terms come with their grants.
@@ -349,12 +350,14 @@ def _with_terms(db: Db, rows: Sequence[Any]) -> list[core.Grant]:
 
 def _people(db: Db, ids: Iterable[UUID]) -> list[core.Person]:
     columns = select(Person.id, Person.name, Person.inside, Person.standing, Person.leaves_at, Person.second_factor)
-    found = db.execute(columns.where(Person.id.in_(list(ids))))
+    found = db.execute(columns.where(among(Person.id, ids)))
     return [core.Person(i, name, inside, Standing(word), left, second) for i, name, inside, word, left, second in found]
 
 
 def _accounts(db: Db, ids: Sequence[UUID]) -> list[core.Account]:
-    found = db.execute(select(Account.id, Account.name, Account.owner_id, Account.time_zone).where(Account.id.in_(ids)))
+    found = db.execute(
+        select(Account.id, Account.name, Account.owner_id, Account.time_zone).where(among(Account.id, ids))
+    )
     return [core.Account(i, name, owner, ZoneInfo(zone)) for i, name, owner, zone in found]
 
 
@@ -391,7 +394,7 @@ def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
     found: dict[UUID, list[core.Term]] = {}
     rows = db.execute(
         select(Term.grant_id, Term.since, Term.until, Term.hours, Term.resource_id, Term.group_id, Term.level_id)
-        .where(Term.grant_id.in_(grants))
+        .where(among(Term.grant_id, grants))
         .order_by(Term.id)
     ).all()
     parts = parts_of(db, {row.resource_id or row.group_id for row in rows} - {None})
