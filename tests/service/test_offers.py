@@ -19,7 +19,7 @@ from openlatch.service.context import Viewer
 from openlatch.service.giving import Choice, Single, weekly_hours
 from openlatch.service.latching import Setting
 from openlatch.service.offers import Proposal, To
-from openlatch.store import cut
+from openlatch.store import plain
 from openlatch.store.tables import Account, Grant, Offer, Person, SignIn, Team
 from openlatch.work import worker
 from tests.service.conftest import Small, link_to, mailed
@@ -272,7 +272,7 @@ def test_single_permissions_parts_and_hours_become_terms(small: Small) -> None:
     )
     offer = send(small, Proposal(small.account("box"), (To(person=small.person("owen")),), choice))
     with small.service.unit(small.itself) as unit:
-        terms = cut.terms_of(unit.db, [grant_of(small, offer)])[grant_of(small, offer)]
+        terms = plain.terms_of(unit.db, [grant_of(small, offer)])[grant_of(small, offer)]
     assert {(t.level.name, t.window.until.date() if t.window.until else None) for t in terms} == {
         ("Read", date(2026, 4, 30)), ("Let others in", date(2026, 3, 21)),
     }  # fmt: skip

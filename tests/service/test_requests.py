@@ -17,7 +17,7 @@ from openlatch.service.latching import Setting
 from openlatch.service.requests import Wish
 from openlatch.service.reviews import opening
 from openlatch.service.reviews.plans import Review
-from openlatch.store import cut
+from openlatch.store import plain
 from openlatch.store.tables import AccessRequest, Grant, Item
 from openlatch.work import worker
 from tests.service.conftest import Small
@@ -41,7 +41,7 @@ def test_the_owner_grants_less_and_for_a_shorter_time(small: Small) -> None:
         requests.grant(unit, ident, Choice(), "", None, None)
     with small.acting("ines") as unit:
         row = requests.grant(unit, ident, Choice(until=until + timedelta(days=9)), "Welcome.", None, 1)
-        term = cut.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]][0]
+        term = plain.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]][0]
     assert (row["state"], term.level.name, term.window.until) == ("granted", "Read", until)
     assert small.told("owen") == ["Ines granted your request for Box. Welcome."]
     with pytest.raises(Conflict, match="The request is granted"), small.acting("ines") as unit:
@@ -120,7 +120,7 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
     with small.acting("ines") as unit:
         row = requests.one(unit, ident)
         grant = unit.db.get_one(Grant, row["grant_id"])
-        (term,) = cut.terms_of(unit.db, [grant.id])[grant.id]
+        (term,) = plain.terms_of(unit.db, [grant.id])[grant.id]
     assert (row["state"], grant.state, grant.emergency) == ("granted", "active", True)
     assert term.window.until == small.clock() + timedelta(hours=4)
     assert "Owen opened Box in an emergency" in small.told("ines")[-1]

@@ -31,7 +31,7 @@ from openlatch.service.changing import (
     terms_of,
 )
 from openlatch.service.context import Unit
-from openlatch.store import cut, lists
+from openlatch.store import lists, plain
 from openlatch.store.tables import Account as AccountRow
 from openlatch.store.tables import Grant, JournalEntry, Level, Person, System
 
@@ -238,7 +238,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         return line_of(unit, f"is reduced to “{value.name}”", revocation_id=ident)
     with guarded(unit, grant) as warned:
         terms: dict[tuple[Any, ...], core.Term] = {}
-        for old in cut.terms_of(unit.db, [grant.id]).get(grant.id, []):
+        for old in plain.terms_of(unit.db, [grant.id]).get(grant.id, []):
             key = (old.part.id if old.part else None, old.window, old.hours)
             terms[key] = old._replace(level=value)
         for term in terms_of(unit, grant):
@@ -260,7 +260,7 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         raise BadInput("There is no such successor, or they have left.", "Choose another.", {"successor": "unknown"})
     if grant.holder_id == person.id:
         raise Conflict(f"{person.name} holds it already.", "Choose somebody else.")
-    terms = cut.terms_of(unit.db, [grant.id]).get(grant.id, [])
+    terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
     terms = [t for t in terms if t.window.until is None or t.window.until > unit.now]
     if not terms:
         raise Conflict("Its time is over; there is nothing to take over.", "Give the successor access of their own.")

@@ -22,7 +22,7 @@ from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, NotFound
 from openlatch.service import flags, telling
 from openlatch.service.context import Unit
-from openlatch.store import cut
+from openlatch.store import plain
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, ResourceGroup, System, Team, Term
 
 MOST_TERMS = 200
@@ -99,9 +99,9 @@ def terms_from(unit: Unit, account: Account, choice: Choice) -> list[core.Term]:
     if since is not None and until is not None and until <= since:
         raise BadInput("The window ends before it begins.", "Choose a later end.", {"until": "is not after since"})
     parts = _parts(unit, account, choice.parts)
-    found = [(cut.level_value(_level(unit, account, i)), until) for i in choice.levels]
+    found = [(plain.level_value(_level(unit, account, i)), until) for i in choice.levels]
     for single in choice.permissions:
-        level = cut.level_value(single_level(unit, account.system_id, single.key))
+        level = plain.level_value(single_level(unit, account.system_id, single.key))
         own = end_of(account, single.until, single.last_day, unit.now)
         found.append((level, own if own is not None else until))
     terms = [core.Term(level, Window(since, end), choice.hours, part) for level, end in found for part in parts]
@@ -128,7 +128,7 @@ def _parts(unit: Unit, account: Account, ids: Sequence[UUID]) -> list[core.Part 
     )
     if known != set(ids):
         raise BadInput("The account has no such part.", "Choose from its resources.", {"parts": "unknown"})
-    parts = cut.parts_of(unit.db, ids)
+    parts = plain.parts_of(unit.db, ids)
     return [parts[i] for i in dict.fromkeys(ids)]
 
 
@@ -138,7 +138,7 @@ def permissions_of(unit: Unit, system: UUID) -> dict[str, core.Permission]:
     for level in unit.db.scalars(
         select(Level).where(Level.system_id == system).order_by(Level.single.desc(), Level.id)
     ):
-        for permission in cut.level_value(level).permissions:
+        for permission in plain.level_value(level).permissions:
             found.setdefault(permission.key, permission)
     return found
 
@@ -241,7 +241,7 @@ def enter_into_force(unit: Unit, grant: Grant) -> None:
     owe(unit, grant, Owed.GIVE)
     unit.db.flush()
     flags.evaluate(unit, grants=[grant.id])
-    terms = cut.terms_of(unit.db, [grant.id]).get(grant.id, [])
+    terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
     if any(term.level.reach is Reach.STEWARD for term in terms):
         name, place = holder_name(unit, grant), account_of(unit, grant.account_id).name
         giver = unit.db.get(Person, grant.given_by_id) if grant.given_by_id else None

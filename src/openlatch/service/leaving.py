@@ -22,7 +22,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, latching, offers, revocations, telling
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
-from openlatch.store import cut, journal
+from openlatch.store import journal, plain
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     AccessRequest,
@@ -294,7 +294,7 @@ def _give_same(unit: Unit, person: Person, account: Account, to: UUID, reason: s
     mine = select(Grant.id).where(
         Grant.holder_id == person.id, Grant.account_id == account.id, Grant.state == GrantState.ACTIVE
     )
-    held = cut.terms_of(unit.db, list(unit.db.scalars(mine)))
+    held = plain.terms_of(unit.db, list(unit.db.scalars(mine)))
     terms = giving.taken_over((term for kept in held.values() for term in kept), unit.now)
     if not terms:
         return

@@ -15,7 +15,7 @@ from openlatch.core.words import HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, latching, offers, telling
 from openlatch.service.context import Unit
-from openlatch.store import cut, lists
+from openlatch.store import cut, lists, plain
 from openlatch.store.tables import Grant, Level, System, Term
 
 MOST_EFFECTS = 500
@@ -196,7 +196,7 @@ def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
     one, other = _found(unit, first), _found(unit, second)
     if one.system_id != other.system_id:
         raise BadInput("The two levels are of different systems.", "Compare levels of one system.")
-    found = comparing.compare(cut.level_value(one), cut.level_value(other))
+    found = comparing.compare(plain.level_value(one), plain.level_value(other))
     return {
         "first": {"id": one.id, "name": one.name, "reach": one.reach, "sentence": one.sentence},
         "second": {"id": other.id, "name": other.name, "reach": other.reach, "sentence": other.sentence},

@@ -27,7 +27,7 @@ from openlatch.service import giving, latching, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
 from openlatch.service.jsonable import jsonable
-from openlatch.store import cut, lists_giving
+from openlatch.store import cut, lists_giving, plain
 from openlatch.store.tables import (
     Account,
     Grant,
@@ -410,7 +410,7 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
 def details(unit: Unit, row: Offer) -> dict[str, Any]:
     """What an offer comes to, in plain sentences, for its sender and for whoever is to answer it."""
     account = unit.db.get_one(Account, row.account_id)
-    terms = cut.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []
+    terms = plain.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []
     known = giving.permissions_of(unit, account.system_id).values()
     able = offering.abilities([t.level for t in terms], known, frozenset())
     keeps = unit.db.get(Level, row.keeps_level_id) if row.keeps_level_id else None

@@ -20,7 +20,7 @@ from openlatch.errors import BadInput, NotFound
 from openlatch.service import latching
 from openlatch.service.context import Unit
 from openlatch.service.register import grants_on, one, path_row
-from openlatch.store import cut, past
+from openlatch.store import cut, past, plain
 from openlatch.store.past import Moment
 from openlatch.store.tables import Account, Grant, Level, Team
 
@@ -189,7 +189,7 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
         for account in reached:
             unit.sight.require_answers_for(account)
     before = cut.around_accounts(unit.db, reached, holders=extra)
-    levels = {level.id: cut.level_value(level) for level in unit.db.scalars(
+    levels = {level.id: plain.level_value(level) for level in unit.db.scalars(
         select(Level).where(Level.id.in_([w.level for w in wishes if w.level is not None])))}  # fmt: skip
     changes = [_change(unit, before, wish, levels) for wish in wishes if wish.kind != "latch"]
     after = supposing.suppose(before, changes)

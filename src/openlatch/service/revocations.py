@@ -23,7 +23,7 @@ from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
 from openlatch.service.previewing import Prepared, shown, with_fingerprint
 from openlatch.service.systems import adapter_for
-from openlatch.store import cut
+from openlatch.store import cut, plain
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     Account,
@@ -181,8 +181,8 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     systems = _systems(unit, accounts)
     register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
     held = {grant.id: grant for grant in register.grants}
-    terms = cut.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
-    values = [held.get(grant.id) or cut.grant_value(grant, terms.get(grant.id, ())) for grant in grants]
+    terms = plain.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
+    values = [held.get(grant.id) or plain.grant_value(grant, terms.get(grant.id, ())) for grant in grants]
     levels = {term.level.id for value in values for term in value.terms}
     known = select(Level).where(Level.id.in_(levels))
     # Looked up one by one below; held here, so that they are read once.
@@ -348,7 +348,7 @@ def _lower_level(unit: Unit, grant: Grant, system: System, ident: UUID | None, c
                 "Revoke it, and give the lower access instead; or trim the time.",
                 {"trim_level": "can't be set there"},
             )
-    return cut.level_value(level)
+    return plain.level_value(level)
 
 
 def _live(row: Session, system: System) -> core.LiveSession:

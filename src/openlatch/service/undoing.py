@@ -20,7 +20,7 @@ from openlatch.service import carrying, flags, giving, helping, latching, offers
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
 from openlatch.service.systems import adapter_for
-from openlatch.store import cut
+from openlatch.store import plain
 from openlatch.store.database import alone
 from openlatch.store.tables import (
     Account,
@@ -152,7 +152,7 @@ def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str
     except Conflict as error:
         return _line(unit, grant, refused=f"{error.detail} {error.remedy}".strip())
     account = unit.db.get_one(Account, grant.account_id)
-    terms = cut.terms_of(unit.db, [grant.id]).get(grant.id, [])
+    terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
     if any(term.level.reach is Reach.STEWARD for term in terms):
         unit.require_proof("Giving steward reach")
     if way == "offered":

@@ -39,8 +39,8 @@ def migrate(url: str, app_password: str) -> None:
             connection.execute(text(f"grant usage on all sequences in schema public to {APP_ROLE}"))
             # The journal can be added to and read, by anyone; nobody who serves requests can do more.
             connection.execute(text(f"revoke update, delete, truncate on journal from {APP_ROLE}"))
-            # Earlier versions of rows are written by triggers alone.
-            connection.execute(text(f"revoke insert, update, delete, truncate on versions from {APP_ROLE}"))
+            # Earlier versions of rows, and the versions of teams' members, are written by triggers alone.
+            connection.execute(text(f"revoke insert, update, delete, truncate on versions, rosters from {APP_ROLE}"))
     finally:
         engine.dispose()
 

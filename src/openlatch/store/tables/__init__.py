@@ -37,6 +37,7 @@ from openlatch.store.tables.register import (
     OwnRule,
     Person,
     Place,
+    Roster,
     Session,
     System,
     Team,
@@ -61,6 +62,6 @@ __all__ = [
     "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Mark", "Membership", "Notice",
     "Occurrence", "Offer", "Organisation", "OwnRule", "Person", "Place", "Question", "Resource",
     "ResourceGroup", "ResourceInGroup",
-    "Revocation", "RevocationTarget", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step", "System",
-    "Team", "Term", "Use", "Version", "Visit", "WebSession",
+    "Revocation", "RevocationTarget", "Roster", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step",
+    "System", "Team", "Term", "Use", "Version", "Visit", "WebSession",
 ]  # fmt: skip

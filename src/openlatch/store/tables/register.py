@@ -85,6 +85,18 @@ class Membership(Recorded, Owned, Base):
     until: Mapped[datetime | None]
 
 
+class Roster(Base):
+    """That a team's members, and what counts of them on a path, are still those that they were: another ``version``
+    each time they change (the database sees to it), so that they can be kept in memory.
+    """
+
+    __tablename__ = "rosters"
+
+    team_id: Mapped[UUID] = mapped_column(primary_key=True)
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    version: Mapped[UUID]
+
+
 class System(Keyed, Base):
     """Where accounts really live. ``secret`` is encrypted with a key that is not in the database.
 

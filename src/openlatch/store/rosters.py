@@ -1,0 +1,63 @@
+"""Who belongs to which team, kept in memory between questions.
+
+Most paths into an account end with the members of some team. There are many of them, the same in every question, and
+they seldom change: reading them takes longer than everything else together. The database gives a team another version
+with every change to its members or to what counts of them (migration 0011), in the same transaction; so whatever a
+transaction may see, committed or its own, has a version of its own.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from typing import Any, NamedTuple
+from uuid import UUID
+
+from openlatch.core import register as core
+from openlatch.core.words import HolderKind
+from openlatch.store.kept import Kept
+from openlatch.store.plain import PERSON, person_value, window_value
+
+# Half a kilobyte each.
+MOST_MEMBERS = 50_000
+READ = f"""
+    select m.id, m.team_id, m.member_team_id, m.since, m.until, {PERSON}
+    from memberships m left join people p on p.id = m.person_id where m.team_id = any(%(teams)s)
+"""  # noqa: S608  constants
+
+Versions = Mapping[UUID, UUID | None]
+
+
+class Roster(NamedTuple):
+    """The members of one team, and the people among them."""
+
+    members: tuple[core.Membership, ...]
+    people: dict[UUID, core.Person]
+
+
+_kept: Kept[tuple[UUID, UUID], Roster] = Kept(MOST_MEMBERS, lambda roster: 1 + len(roster.members))
+
+
+def known(versions: Versions) -> dict[UUID, Roster]:
+    """The members of those teams of which they are known, in these versions."""
+    found = _kept.some((team, version) for team, version in versions.items() if version is not None)
+    return {team: roster for (team, _), roster in found.items()}
+
+
+def made(rows: Iterable[Any], teams: Iterable[UUID], versions: Versions) -> dict[UUID, Roster]:
+    """The members of these teams out of the rows that ``READ`` gave, which was asked after the versions; kept."""
+    members: dict[UUID, list[core.Membership]] = defaultdict(list)
+    people: dict[UUID, dict[UUID, core.Person]] = defaultdict(dict)
+    known: dict[UUID, core.Person] = {}
+    for ident, team, nested, since, until, person, *row in rows:
+        if person is None:
+            member = core.Holder(HolderKind.TEAM, nested)
+        else:
+            member = core.Holder(HolderKind.PERSON, person)
+            if person not in known:
+                known[person] = person_value((person, *row))
+            people[team][person] = known[person]
+        members[team].append(core.Membership(ident, team, member, window_value(since, until)))
+    found = {team: Roster(tuple(members[team]), people[team]) for team in teams}
+    _kept.put({(team, version): found[team] for team in found if (version := versions[team]) is not None})
+    return found
