@@ -8,13 +8,14 @@ from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
+from psycopg.rows import tuple_row
 from sqlalchemy import text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
 from openlatch.core.words import HolderKind
 from openlatch.store import rosters
-from openlatch.store.database import ask
+from openlatch.store.database import ask, driver_of
 from openlatch.store.plain import (
     GRANT_WITH_TERM,
     MEMBERSHIP,
@@ -60,40 +61,37 @@ _INWARD = """
     select kind, id, (select version from rosters where team_id = met.id) from met
     """
 # From one holder to one account: every step onward, and then back from the account over those steps. Seen from an
-# account that tens of thousands share there would be far more to look at.
-_BETWEEN = """
-    with recursive steps(origin, kind, id) as (
-        select cast(null as uuid), %(kind)s::text, %(holder)s::uuid
+# account that tens of thousands share there would be far more to look at. What is known of a step is looked up row by
+# row ("offset 0"): the server takes there to be a great many.
+_BETWEEN = f"""
+    with recursive steps(origin, kind, id, edge) as (
+        select cast(null as uuid), %(kind)s::text, %(holder)s::uuid, cast(null as uuid)
         union
-        select s.id, next.kind, next.id from steps s cross join lateral (
-            select 'team' as kind, team_id as id from memberships where s.kind <> 'account' and member_id = s.id
+        select s.id, next.kind, next.id, next.edge from steps s cross join lateral (
+            select 'team' as kind, team_id as id, id as edge from memberships
+            where s.kind <> 'account' and member_id = s.id
             union all
-            select 'account', account_id from grants
+            select 'account', account_id, id from grants
             where holder_id = s.id and state in ('active', 'revoking', 'suspended')
             union all
-            select 'account', id from accounts where s.kind = 'person' and owner_id = s.id
+            select 'account', id, null from accounts where s.kind = 'person' and owner_id = s.id
         ) next
     ), towards(id) as (
         select %(account)s::uuid union select s.origin from towards t join steps s on s.id = t.id
     )
-    select met.kind, met.id, known.* from (
-        select s.kind, s.id from steps s join towards t on t.id = s.id
-        union select 'account', %(account)s union select %(kind)s, %(holder)s
-    ) met cross join lateral (
-        select a.name, a.owner_id, a.time_zone, cast(null as bool) as partner, cast(null as bool) as inside,
-            cast(null as text) as standing, cast(null as timestamptz) as leaves_at, cast(null as bool) as second_factor
-        from accounts a where met.kind = 'account' and a.id = met.id
-        union all
-        select p.name, null, null, null, p.inside, p.standing, p.leaves_at, p.second_factor
-        from people p where met.kind = 'person' and p.id = met.id
-        union all
-        select t.name, null, null, t.partner, null, null, null, null from teams t
-        where met.kind = 'team' and t.id = met.id
-        union all
-        select ap.name, null, null, null, null, null, null, null from apps ap
-        where met.kind = 'app' and ap.id = met.id
-    ) known
-"""
+    select {GRANT_WITH_TERM}, {MEMBERSHIP}, {PERSON}, s.id, a.name, a.owner_id, a.time_zone, tm.name, tm.partner, ap.name
+    from steps s
+    left join lateral (select * from accounts where s.kind = 'account' and id = s.id offset 0) a on true
+    left join lateral (select * from grants where s.kind = 'account' and id = s.edge offset 0) g on true
+    left join lateral (select * from terms where grant_id = g.id offset 0) t on true
+    left join lateral (select *, xmin, ctid from levels where id = t.level_id offset 0) l on true
+    left join lateral (select * from teams where s.kind = 'team' and id = s.id offset 0) tm on true
+    left join lateral (select * from memberships where s.kind = 'team' and id = s.edge offset 0) m on true
+    left join lateral (select * from people where s.kind = 'person' and id = s.id offset 0) p on true
+    left join lateral (select * from apps where s.kind = 'app' and id = s.id offset 0) ap on true
+    where s.edge is null and s.origin is null or s.id in (select id from towards)
+    order by g.id, t.id
+"""  # noqa: S608  constants
 
 
 def _met(db: Db, statement: str, kinds: Sequence[str], ids: Sequence[UUID]) -> list[tuple[HolderKind, UUID]]:
@@ -109,24 +107,25 @@ def around_holder(db: Db, holder: core.Holder) -> core.Register:
 
 def between(db: Db, holder: core.Holder, account: UUID) -> core.Register:
     """The part that ``access.paths_to`` needs for one holder and one account."""
-    (rows,) = ask(db, [(_BETWEEN, {"kind": holder.kind.value, "holder": holder.id, "account": account})])
-    met: dict[str, list[Any]] = {kind.value: [] for kind in HolderKind}
+    named = {"kind": holder.kind.value, "holder": holder.id, "account": account}
+    rows = driver_of(db).cursor(row_factory=tuple_row, binary=True).execute(_BETWEEN, named, prepare=True).fetchall()
+    people, teams, apps, accounts, grants, memberships = [], [], [], [], [], []
     for row in rows:
-        met[row[0]].append(row)
-    named = {
-        "everyone": [row[1] for row in rows],
-        "accounts": [row[1] for row in met["account"]],
-        "teams": [row[1] for row in met["team"]],
-    }
-    held, belongs = ask(db, [(_HELD_TOWARDS, named), (_BELONGS_TOWARDS, named)])
-    return core.Register.of(
-        people=[person_value((ident, name, *row)) for _, ident, name, _, _, _, *row in met["person"]],
-        teams=[core.Team(row[1], row[2], row[5]) for row in met["team"]],
-        apps=[core.App(row[1], row[2]) for row in met["app"]],
-        accounts=[core.Account(row[1], row[2], row[3], ZoneInfo(row[4])) for row in met["account"]],
-        grants=grants_with_terms(db, held),
-        memberships=map(membership_value, belongs),
-    )
+        membership, person = row[12:18], row[18:24]
+        ident, account_name, owner, zone, team_name, partner, app_name = row[24:]
+        if row[0] is not None:
+            grants.append(row)
+        if membership[0] is not None:
+            memberships.append(membership_value(membership))
+        if account_name is not None:
+            accounts.append(core.Account(ident, account_name, owner, ZoneInfo(zone)))
+        elif team_name is not None:
+            teams.append(core.Team(ident, team_name, partner))
+        elif app_name is not None:
+            apps.append(core.App(ident, app_name))
+        elif person[0] is not None:
+            people.append(person_value(person))
+    return core.Register.of(people, teams, apps, accounts, grants_with_terms(db, grants), memberships)
 
 
 def around_accounts(
@@ -215,11 +214,6 @@ _GIVEN_INDIRECTLY = _READ_GRANTS.format(
     column="account_id", of="accounts", more="", joined="", also=" and g.holder_kind in ('team', 'account')"
 )
 _THESE = _READ_GRANTS.format(column="id", of="grants", more="", joined="", also="")
-# On the way from one holder to one account: only what leads on towards it.
-_HELD_TOWARDS = _READ_GRANTS.format(
-    column="holder_id", of="everyone", more="", joined="", also=" and g.account_id = any(%(accounts)s)"
-)
-_BELONGS_TOWARDS = f"{_BELONGS} and m.team_id = any(%(teams)s)"
 
 
 def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]]) -> core.Register:
