@@ -117,8 +117,8 @@ def opening_a_round(bench: Bench) -> Result:
     with bench.owner() as db:
         count = db.execute("select count(*) from items where round_id = %s", [ident]).fetchone()
         db.rollback()
-        taken, least = alternating(lambda: _open(bench), lambda: _by_hand(db, ident), TRIES)
-        _, copied = alternating(lambda: None, lambda: _bare(db, ident), TRIES)
+        taken, least = alternating(lambda: _open(bench), lambda: _by_hand(db, ident), rounds=TRIES)
+        _, copied = alternating(lambda: None, lambda: _bare(db, ident), rounds=TRIES)
     notes = [f"{count[0] if count else 0:,} items", f"{taken / copied:.2f} of copying the finished rows once more"]
     return Result("open a round", taken / least, 3.0, "one INSERT ... SELECT of its rows' facts by hand", notes)
 
@@ -133,7 +133,7 @@ def a_page_of_items(bench: Bench) -> Result:
     def grants(unit: Unit) -> None:
         register.page(unit, "grants", ListQuery(filter='state eq "active" and account.sensitivity le 2', limit=50))
 
-    taken, least = alternating(lambda: _in_unit(bench, page), lambda: _in_unit(bench, grants), ROUNDS)
+    taken, least = alternating(lambda: _in_unit(bench, page), lambda: _in_unit(bench, grants), rounds=ROUNDS)
     return Result("a page of 50 items of a round", taken / least, 1.5, "a page of 50 grants")
 
 

@@ -79,7 +79,8 @@ _BETWEEN = f"""
     ), towards(id) as (
         select %(account)s::uuid union select s.origin from towards t join steps s on s.id = t.id
     )
-    select {GRANT_WITH_TERM}, {MEMBERSHIP}, {PERSON}, s.id, a.name, a.owner_id, a.time_zone, tm.name, tm.partner, ap.name
+    select {GRANT_WITH_TERM}, {MEMBERSHIP}, {PERSON},
+        s.id, a.name, a.owner_id, a.time_zone, tm.name, tm.partner, ap.name
     from steps s
     left join lateral (select * from accounts where s.kind = 'account' and id = s.id offset 0) a on true
     left join lateral (select * from grants where s.kind = 'account' and id = s.edge offset 0) g on true
