@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from typing import Any, TypeVar
 from uuid import UUID
 
+import orjson
 import psycopg
 from psycopg.rows import tuple_row
 from sqlalchemy import Connection, Engine, create_engine, text
@@ -34,6 +35,7 @@ def engine_for(url: str, pool_size: int = 8) -> Engine:
         # Compiling the rules would take the server far longer than carrying them out. A page read out of order costs
         # hardly more than the next one on today's disks; taken for more, small questions read whole tables. And
         # starting a helper takes longer than a small question; who asks a large one allows for helpers (``at_large``).
+        json_deserializer=orjson.loads,
         connect_args={"connect_timeout": 10, "options": " ".join(f"-c {setting}" for setting in _SETTINGS)},
     )
 

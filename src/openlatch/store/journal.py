@@ -18,10 +18,11 @@ from openlatch.store.tables import JournalEntry, JournalHead
 
 # Row-level security allows no COPY into the journal itself, so many entries go through a temporary table.
 FEW = 100
-_COLUMNS = (
-    "organisation_id, position, at, actor_id, actor_name, action, subject_kind, subject_id, subject_name, "
-    "account_id, facts, previous, hash"
-)
+_EXPORTED = (
+    "position", "at", "actor_id", "actor_name", "action", "subject_kind", "subject_id", "subject_name", "account_id",
+    "facts", "previous", "hash",
+)  # fmt: skip
+_COLUMNS = ", ".join(("organisation_id", *_EXPORTED))
 
 
 def stamp(at: datetime) -> str:
@@ -171,24 +172,23 @@ def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
 
 def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None) -> Iterator[dict[str, Any]]:
     """Every entry from the first one, or those that fit, as they were sealed. Streams; nothing is held in memory."""
-    wanted = select(JournalEntry) if where is None else select(JournalEntry).where(where)
-    rows = db.scalars(wanted.order_by(JournalEntry.position).execution_options(yield_per=1000))
-    for row in rows:
+    # Columns, not objects: there are millions.
+    wanted = select(*(getattr(JournalEntry, name) for name in _EXPORTED)).order_by(JournalEntry.position)
+    if where is not None:
+        wanted = wanted.where(where)
+    rows = db.execute(wanted.execution_options(yield_per=5_000))
+    written = str(organisation)
+    for position, at, actor, actor_name, action, kind, subject, name, account, facts, previous, hashed in rows:
         yield {
-            "organisation": str(organisation),
-            "position": row.position,
-            "at": stamp(row.at),
-            "actor": {"id": _text(row.actor_id), "name": row.actor_name},
-            "action": row.action,
-            "subject": {
-                "kind": row.subject_kind,
-                "id": _text(row.subject_id),
-                "name": row.subject_name,
-                "account": _text(row.account_id),
-            },
-            "facts": row.facts,
-            "previous": row.previous.hex(),
-            "hash": row.hash.hex(),
+            "organisation": written,
+            "position": position,
+            "at": stamp(at),
+            "actor": {"id": _text(actor), "name": actor_name},
+            "action": action,
+            "subject": {"kind": kind, "id": _text(subject), "name": name, "account": _text(account)},
+            "facts": facts,
+            "previous": previous.hex(),
+            "hash": hashed.hex(),
         }
 
 

@@ -18,7 +18,7 @@ from openlatch.core.words import HolderKind
 from openlatch.store.kept import Kept
 from openlatch.store.plain import PERSON, person_value, window_value
 
-# Half a kilobyte each.
+# Some six hundred bytes each.
 MOST_MEMBERS = 50_000
 READ = f"""
     select m.id, m.team_id, m.member_team_id, m.since, m.until, {PERSON}
