@@ -13,12 +13,12 @@ from sqlalchemy import select
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, NotSignedIn, ProofNeeded, TooMany
-from openlatch.service import answering, latching, myself, offers, register, settings, signing_in
+from openlatch.service import answering, latching, myself, offers, proposing, register, settings, signing_in
 from openlatch.service.answering import Answer
 from openlatch.service.context import Viewer
 from openlatch.service.giving import Choice, Single, weekly_hours
 from openlatch.service.latching import Setting
-from openlatch.service.offers import Proposal, To
+from openlatch.service.proposing import Proposal, To
 from openlatch.store import plain
 from openlatch.store.tables import Account, Grant, Offer, Person, SignIn, Team
 from openlatch.work import worker
@@ -51,7 +51,7 @@ def grant_of(small: Small, offer: UUID) -> UUID:
 def test_somebody_new_reads_the_offer_signs_up_on_the_way_and_has_access(small: Small) -> None:
     """From the preview to the owner's notice; nothing is given before they accept."""
     with small.acting("ines") as unit:
-        shown = offers.preview(unit, propose(small, last_day=date(2026, 3, 31)))
+        shown = proposing.preview(unit, propose(small, last_day=date(2026, 3, 31)))
         assert shown["words"] == "“Read”, to the end of 31 March 2026"
         (to,) = shown["to"]
         assert [r["sentence"] for r in to["can"]] == ["Read it"]
@@ -296,10 +296,10 @@ def test_a_latch_holds_an_offer_when_it_is_sent_and_when_it_is_accepted(small: S
     with pytest.raises(Held):
         send(small, propose(small, To(address="x@example.com", name="X")))
     with small.acting("ines") as unit:
-        shown = offers.preview(unit, propose(small, To(address="x@example.com", name="X")))
+        shown = proposing.preview(unit, propose(small, To(address="x@example.com", name="X")))
         assert [b["mode"] for b in shown["to"][0]["latches"]] == ["hold"]
         latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, box))
-        assert offers.preview(unit, propose(small))["to"][0]["meets"] == ["No outsider may spend"]
+        assert proposing.preview(unit, propose(small))["to"][0]["meets"] == ["No outsider may spend"]
 
 
 def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:

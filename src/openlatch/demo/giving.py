@@ -17,7 +17,7 @@ from openlatch.service.answering import Answer
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice, Single, weekly_hours
 from openlatch.service.latching import Setting
-from openlatch.service.offers import Proposal, To
+from openlatch.service.proposing import Proposal, To
 from openlatch.service.requests import Wish
 from openlatch.store.tables import Account, Level, Offer, Person, Resource, ResourceGroup
 

@@ -17,7 +17,7 @@ from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.words import EndedAs, GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
-from openlatch.service import giving, latching, offers, signing_in, telling
+from openlatch.service import giving, latching, offers, proposing, signing_in, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.store import cut
@@ -92,7 +92,7 @@ def _shown(unit: Unit, row: Offer, viewer: Viewer | None, by_link: bool) -> dict
         "runs_out_at": row.runs_out_at,
         "has_sign_in": has,
         "signed_in": viewer is not None and viewer.person == person.id,
-        "lacking": offers.unmet(unit, account, person, by_link),
+        "lacking": proposing.unmet(unit, account, person, by_link),
         "suggested_password": "" if has else signing_in.suggest_password(),
     }
 
@@ -202,7 +202,7 @@ def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> dict[str, A
     offers.refuse_outdated(row, version)
     account = giving.account_of(unit, row.account_id, lock=True)
     person = unit.db.get_one(Person, row.person_id)
-    lacking = offers.unmet(unit, account, person, by_link)
+    lacking = proposing.unmet(unit, account, person, by_link)
     if lacking:
         raise Conflict(f"Not yet: {'; '.join(lacking)}.", "Set that up under “My access”, then accept.")
     row.state = move(OFFERS, "offer", OfferState(row.state), OfferState.ACCEPTED)

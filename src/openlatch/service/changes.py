@@ -19,7 +19,7 @@ from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded
-from openlatch.service import drifting, flags, giving, offers, revocations, telling
+from openlatch.service import drifting, flags, giving, revocations, telling
 from openlatch.service.changing import (
     Change,
     ChangeKind,
@@ -31,6 +31,7 @@ from openlatch.service.changing import (
     terms_of,
 )
 from openlatch.service.context import Unit
+from openlatch.service.jsonable import fingerprint
 from openlatch.store import lists, plain
 from openlatch.store.tables import Account as AccountRow
 from openlatch.store.tables import Grant, JournalEntry, Level, Person, System
@@ -46,7 +47,7 @@ def preview(unit: Unit, change: Change) -> dict[str, Any]:
     """What a change would do to each grant, without doing it."""
     lines = [_tried(unit, change, ident, keep=False) for ident in _selection(unit, change)]
     shown = {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
-    return {**shown, "needs_proof": _needs_proof(unit, change, lines), "fingerprint": offers.fingerprint(shown)}
+    return {**shown, "needs_proof": _needs_proof(unit, change, lines), "fingerprint": fingerprint(shown)}
 
 
 def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:

@@ -1,10 +1,13 @@
-"""Values as JSON holds them."""
+"""Values as JSON holds them, and a hash of them."""
 
 from __future__ import annotations
 
+import hashlib
 from datetime import datetime
 from typing import Any
 from uuid import UUID
+
+import rfc8785
 
 
 def jsonable(value: Any) -> Any:
@@ -16,3 +19,8 @@ def jsonable(value: Any) -> Any:
     if isinstance(value, UUID):
         return str(value)
     return value.isoformat() if isinstance(value, datetime) else value
+
+
+def fingerprint(shown: Any) -> str:
+    """By which to say later that this is what was seen."""
+    return hashlib.sha256(rfc8785.dumps(jsonable(shown))).hexdigest()[:32]

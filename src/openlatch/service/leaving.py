@@ -21,7 +21,7 @@ from openlatch.core.words import EndedAs, GrantState, HolderKind, Reach, Standin
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, latching, offers, revocations, telling
 from openlatch.service.context import Unit
-from openlatch.service.jsonable import jsonable
+from openlatch.service.jsonable import fingerprint, jsonable
 from openlatch.store import journal, plain
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
@@ -85,7 +85,7 @@ def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
         "revocation": found,
         "needs_proof": True,
     }
-    return {**shown, "fingerprint": offers.fingerprint(jsonable(shown))}
+    return {**shown, "fingerprint": fingerprint(jsonable(shown))}
 
 
 def _person(unit: Unit, ident: UUID, lock: bool = False) -> Person:

@@ -13,8 +13,9 @@ from openlatch.core import comparing
 from openlatch.core import register as core
 from openlatch.core.words import HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags, giving, latching, offers, telling
+from openlatch.service import flags, giving, latching, telling
 from openlatch.service.context import Unit
+from openlatch.service.jsonable import fingerprint
 from openlatch.store import cut, lists, plain
 from openlatch.store.tables import Grant, Level, System, Term
 
@@ -131,7 +132,7 @@ def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:
         "latches": [latching.shown(b) for b in latching.supposed(unit, before, after, accounts)],
         "reach": int(max(p.reach for p in permissions)),
     }
-    return {**shown, "fingerprint": offers.fingerprint(shown)}
+    return {**shown, "fingerprint": fingerprint(shown)}
 
 
 def _effect(register: core.Register, effect: comparing.Effect) -> dict[str, Any]:

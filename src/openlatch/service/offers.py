@@ -9,269 +9,36 @@ from __future__ import annotations
 import hashlib
 import secrets
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
-from uuid import UUID, uuid4
+from uuid import UUID
 from zoneinfo import ZoneInfo
 
-import rfc8785
 from sqlalchemy import select
 
-from openlatch.core import access, latches, offering
+from openlatch.core import latches, offering
 from openlatch.core import register as core
-from openlatch.core.register import Holder, Register
+from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.words import EndedAs, GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import giving, latching, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
-from openlatch.service.jsonable import jsonable
-from openlatch.store import cut, lists_giving, plain
+from openlatch.service.proposing import Candidate, Proposal, To, breaches, candidate, preview, sentence, settings_of
+from openlatch.store import lists_giving, plain
 from openlatch.store.tables import (
     Account,
     Grant,
-    Handle,
     Level,
-    Membership,
     Offer,
     Organisation,
     Person,
     SignIn,
-    Team,
     Term,
 )
 
 OFFER_HOURS = 48
-MOST_HOLDERS = 100
 MOST_TIMES_SENT = 10
-PREREQUISITES = {
-    "confirmed_address": "They have confirmed their address",
-    "second_factor": "They have a second factor",
-    "takes_offers": "They take offers",
-}
-
-
-@dataclass(frozen=True, slots=True)
-class To:
-    """Whom an offer is for: a person or a team known here, or somebody by address (with a name) or handle."""
-
-    person: UUID | None = None
-    team: UUID | None = None
-    address: str = ""
-    name: str = ""
-    handle: str = ""
-    inside: bool | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Proposal:
-    """An offer before it is sent."""
-
-    account: UUID
-    to: tuple[To, ...]
-    choice: Choice
-    reason: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class _Candidate:
-    """Whom an offer would go to: the holder, and the person who answers (the holder, or a team's speaker)."""
-
-    holder: Holder
-    name: str
-    address: str
-    inside: bool
-    person: Person | None
-
-
-def settings_of(unit: Unit) -> dict[str, Any]:
-    """The organisation's settings about giving access."""
-    return dict(unit.db.get_one(Organisation, unit.viewer.organisation).settings)
-
-
-# Before sending.
-
-
-def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
-    """What an offer would come to for each of those it is for, in plain sentences. Nothing happens yet.
-
-    Besides what they could do and could not: what it adds, by which paths they have something already, which latches
-    it breaks, what they need before they can accept, and what to look at twice about the address.
-    """
-    unit.sight.require_answers_for(proposal.account)
-    account = giving.account_of(unit, proposal.account)
-    terms = giving.terms_from(unit, account, proposal.choice)
-    known = giving.permissions_of(unit, account.system_id).values()
-    shown = [_shown(unit, account, _candidate(unit, account, to), terms, list(known)) for to in _some(proposal)]
-    found = {
-        "account": {"id": account.id, "name": account.name},
-        "words": giving.terms_in_words(terms, ZoneInfo(account.time_zone)),
-        "offers": len(shown),
-        "terms": len(terms),
-        "resources": len({r for t in terms if t.part for r in t.part.resources}),
-        "needs_proof": any(t.level.reach is Reach.STEWARD for t in terms),
-        "to": shown,
-    }
-    return {**found, "fingerprint": fingerprint(found)}
-
-
-def fingerprint(shown: Any) -> str:
-    """By which to say later that this is what was seen."""
-    return hashlib.sha256(rfc8785.dumps(jsonable(shown))).hexdigest()[:32]
-
-
-def _some(proposal: Proposal) -> Sequence[To]:
-    if not proposal.to:
-        raise BadInput("Nobody is named.", "Name at least one person or team.", {"to": "is empty"})
-    if len(proposal.to) > MOST_HOLDERS:
-        raise BadInput(f"{len(proposal.to)} are too many at once.", f"At most {MOST_HOLDERS}; or make a team.")
-    return proposal.to
-
-
-def _candidate(unit: Unit, account: Account, to: To) -> _Candidate:
-    if to.team is not None:
-        return _team(unit, to.team)
-    person = _known_person(unit, account, to)
-    if person is not None:
-        if not person.address:
-            raise BadInput(f"{person.name} has no address to send an offer to.", "Put one down first.")
-        return _Candidate(Holder(HolderKind.PERSON, person.id), person.name, person.address, person.inside, person)
-    address = to.address.strip().lower()
-    name, at, domain = address.partition("@")
-    if not (name and at and "." in domain) or any(c in address for c in " ,;<>"):
-        raise BadInput(f"{address!r} is not an address.", "Write it as name@example.org.", {"to": "no address"})
-    if not to.name.strip():
-        raise BadInput(f"Nobody here has the address {address}.", "Give their name too.", {"to": "has no name"})
-    inside = domain in inside_domains(unit)
-    if to.inside is not None and unit.sight.everything:
-        inside = to.inside
-    return _Candidate(Holder(HolderKind.PERSON, uuid4()), to.name.strip(), address, inside, None)
-
-
-def _known_person(unit: Unit, account: Account, to: To) -> Person | None:
-    if to.person is not None:
-        found = unit.db.get(Person, to.person)
-        if found is None:
-            raise BadInput("There is no such person.", "Choose another, or give an address.", {"to": "unknown"})
-    elif to.handle:
-        found = unit.db.scalars(
-            select(Person)
-            .join(Handle, Handle.person_id == Person.id)
-            .where(Handle.system_id == account.system_id, Handle.name == to.handle)
-        ).first()
-        if found is None:
-            raise BadInput(f"Nobody is known as {to.handle!r} there.", "Give an address instead.", {"to": "unknown"})
-    else:
-        found = unit.db.scalars(select(Person).where(Person.address == to.address.strip().lower())).first()
-    if found is not None and found.standing == "left":
-        raise BadInput(f"{found.name} has left.", "Offer it to somebody else.", {"to": "has left"})
-    return found
-
-
-def _team(unit: Unit, ident: UUID) -> _Candidate:
-    team = unit.db.get(Team, ident)
-    if team is None:
-        raise BadInput("There is no such team.", "Choose another.", {"to": "unknown"})
-    speaker = unit.db.get(Person, team.speaker_id) if team.speaker_id else None
-    if speaker is None or not speaker.address:
-        raise BadInput(f"Nobody speaks for {team.name}.", "Say who does, then offer it.", {"to": "has no speaker"})
-    holder = Holder(HolderKind.TEAM, team.id)
-    return _Candidate(holder, team.name, speaker.address, not team.partner, speaker)
-
-
-def inside_domains(unit: Unit) -> list[str]:
-    """The domains whose addresses are taken to be inside."""
-    return [str(d).lower() for d in settings_of(unit).get("inside_domains", [])]
-
-
-def _shown(
-    unit: Unit, account: Account, to: _Candidate, terms: Sequence[core.Term], known: Sequence[core.Permission]
-) -> dict[str, Any]:
-    already = _paths_of(unit, to.holder, account.id)
-    able = offering.abilities([t.level for t in terms], known, access.rights_of(already))
-    others = unit.db.scalars(select(Person.address).where(Person.address.is_not(None), Person.id != to.holder.id))
-    broken = _breaches(unit, account, to, terms)
-    warnings = offering.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
-    people = 1
-    if to.holder.kind is HolderKind.TEAM:
-        people = len(unit.db.scalars(select(Membership.id).where(Membership.team_id == to.holder.id)).all())
-    return {
-        "holder": {"kind": to.holder.kind, "id": to.holder.id if to.person else None, "name": to.name},
-        "address": to.address,
-        "inside": to.inside,
-        "known": to.person is not None,
-        "people": people,
-        "can": [_sentence(p) for p in able.can],
-        "adds": [_sentence(p) for p in able.new],
-        "cannot": [_sentence(p) for p in able.cannot],
-        "reach": int(able.reach),
-        "already": [path.words for path in already],
-        "latches": [latching.shown(b) for b in broken],
-        "meets": sorted(
-            {x.words for x in latching.in_force(unit, [account.id]).get(account.id, [])}
-            - {b.latch.words for b in broken}
-        ),
-        "prerequisites": _prerequisites(unit, account, to.person),
-        "warnings": warnings,
-    }
-
-
-def _sentence(permission: core.Permission) -> dict[str, Any]:
-    return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
-
-
-def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[access.Path]:
-    return access.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
-
-
-def _breaches(unit: Unit, account: Account, to: _Candidate, terms: Sequence[core.Term]) -> list[latches.Breach]:
-    """What the latches of the account, and of those that are reached through it, would say to this grant."""
-    accounts = cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account.id)])
-    if not latching.in_force(unit, accounts):
-        return []
-    register = cut.around_accounts(unit.db, accounts)
-    after = supposing(register, to.holder, to.name, to.inside, to.person, account.id, terms)
-    return latching.supposed(unit, register, after, accounts)
-
-
-def supposing(
-    register: Register, holder: Holder, name: str, inside: bool, person: Person | None, account: UUID,
-    terms: Sequence[core.Term],
-) -> Register:  # fmt: skip
-    """The register as it would be with one more grant, to somebody who may not be in it yet."""
-    people, teams = dict(register.people), dict(register.teams)
-    if holder.kind is HolderKind.TEAM:
-        teams.setdefault(holder.id, core.Team(holder.id, name, not inside))
-    else:
-        second = person.second_factor if person else False
-        people.setdefault(holder.id, core.Person(holder.id, name, inside, second_factor=second))
-    grant = core.Grant(uuid4(), account, holder, GrantState.ACTIVE, tuple(terms))
-    return Register.of(
-        people.values(), teams.values(), register.apps.values(), register.accounts.values(),
-        (*register.grants, grant), register.memberships,
-    )  # fmt: skip
-
-
-def _prerequisites(unit: Unit, account: Account, person: Person | None) -> list[dict[str, Any]]:
-    wanted = [*settings_of(unit).get("prerequisites", []), *account.prerequisites]
-    # Accepting by the link that was sent to an address confirms it.
-    met = {
-        "confirmed_address": True,
-        "second_factor": person is not None and person.second_factor,
-        "takes_offers": person is None or not person.refuses_offers,
-    }
-    keys = [k for k in PREREQUISITES if k in wanted or k == "takes_offers"]
-    return [{"key": key, "sentence": PREREQUISITES[key], "met": met[key]} for key in keys]
-
-
-def unmet(unit: Unit, account: Account, person: Person, by_link: bool) -> list[str]:
-    """What somebody still lacks to accept, in words."""
-    lacking = [p["sentence"] for p in _prerequisites(unit, account, person) if not p["met"]]
-    wanted = [*settings_of(unit).get("prerequisites", []), *account.prerequisites]
-    if "confirmed_address" in wanted and not by_link and person.address_confirmed_at is None:
-        lacking.append(PREREQUISITES["confirmed_address"])
-    return lacking
 
 
 # Sending.
@@ -290,11 +57,11 @@ def send(unit: Unit, proposal: Proposal, seen: str = "") -> list[UUID]:
         unit.require_proof("Offering steward reach")
     account = giving.account_of(unit, proposal.account)
     terms = giving.terms_from(unit, account, proposal.choice)
-    return [_send(unit, account, _candidate(unit, account, to), terms, proposal.reason) for to in proposal.to]
+    return [_send(unit, account, candidate(unit, account, to), terms, proposal.reason) for to in proposal.to]
 
 
-def _send(unit: Unit, account: Account, to: _Candidate, terms: Sequence[core.Term], reason: str) -> UUID:
-    latching.refuse(latches.held(_breaches(unit, account, to, terms)))
+def _send(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term], reason: str) -> UUID:
+    latching.refuse(latches.held(breaches(unit, account, to, terms)))
     if to.person is not None and to.person.refuses_offers:
         raise BadInput(f"{to.name} does not take offers.", "Ask them to; or offer it to somebody else.")
     if to.person is not None and to.person.id == account.owner_id and to.holder.kind is HolderKind.PERSON:
@@ -308,10 +75,10 @@ def _send(unit: Unit, account: Account, to: _Candidate, terms: Sequence[core.Ter
 
 def offer_again(unit: Unit, account: Account, person: UUID, terms: Sequence[core.Term], reason: str) -> UUID:
     """Offer somebody just these terms, which they have to agree to; gives the offer's id."""
-    return _send(unit, account, _candidate(unit, account, To(person=person)), terms, reason)
+    return _send(unit, account, candidate(unit, account, To(person=person)), terms, reason)
 
 
-def _make_person(unit: Unit, to: _Candidate) -> Person:
+def _make_person(unit: Unit, to: Candidate) -> Person:
     person = Person(
         organisation_id=unit.viewer.organisation, name=to.name, address=to.address, inside=to.inside, recognised=True
     )
@@ -420,8 +187,8 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
         words = giving.terms_in_words(terms, ZoneInfo(account.time_zone))
     return {
         "words": words,
-        "can": [_sentence(p) for p in able.can],
-        "cannot": [_sentence(p) for p in able.cannot] if row.kind == "access" else [],
+        "can": [sentence(p) for p in able.can],
+        "cannot": [sentence(p) for p in able.cannot] if row.kind == "access" else [],
         "reach": int(Reach.STEWARD if row.kind == "ownership" else able.reach),
         "parts": sorted({t.part.name for t in terms if t.part}),
         "keeps": keeps.name if keeps else None,
@@ -505,8 +272,8 @@ def change(unit: Unit, ident: UUID, choice: Choice, version: int | None) -> dict
     person = unit.db.get_one(Person, row.person_id)
     name = giving.holder_name(unit, grant)
     holder = Holder(HolderKind(grant.holder_kind), grant.holder_id)
-    candidate = _Candidate(holder, name, row.address, person.inside, person)
-    latching.refuse(latches.held(_breaches(unit, account, candidate, terms)))
+    candidate = Candidate(holder, name, row.address, person.inside, person)
+    latching.refuse(latches.held(breaches(unit, account, candidate, terms)))
     for term in unit.db.scalars(select(Term).where(Term.grant_id == grant.id)):
         unit.db.delete(term)
     unit.db.flush()

@@ -7,7 +7,7 @@ from typing import Any
 from uuid import UUID
 
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import giving, offers
+from openlatch.service import giving, offers, proposing
 from openlatch.service.context import Unit
 from openlatch.store import lists
 from openlatch.store.tables import Organisation, Person, Team
@@ -15,10 +15,10 @@ from openlatch.store.tables import Organisation, Person, Team
 
 def shown(unit: Unit) -> dict[str, Any]:
     """How the organisation gives access."""
-    held = offers.settings_of(unit)
+    held = proposing.settings_of(unit)
     return {
         "offer_hours": offers.hours_to_answer(unit),
-        "inside_domains": offers.inside_domains(unit),
+        "inside_domains": proposing.inside_domains(unit),
         "prerequisites": list(held.get("prerequisites", [])),
     }
 

@@ -19,6 +19,7 @@ from openlatch.service import (
     levels,
     myself,
     offers,
+    proposing,
     requests,
     settings,
     signing_in,
@@ -42,15 +43,15 @@ def _choice(body: Any) -> giving.Choice:
 # Offers.
 
 
-def _proposal(body: wire.OfferProposal) -> offers.Proposal:
-    to = tuple(offers.To(t.person, t.team, t.address, t.name, t.handle, t.inside) for t in body.to)
-    return offers.Proposal(body.account, to, _choice(body), body.reason)
+def _proposal(body: wire.OfferProposal) -> proposing.Proposal:
+    to = tuple(proposing.To(t.person, t.team, t.address, t.name, t.handle, t.inside) for t in body.to)
+    return proposing.Proposal(body.account, to, _choice(body), body.reason)
 
 
 @api.add("POST", "/offers/preview", "What an offer would come to", wire.OfferPreview, body=wire.OfferProposal)
 def preview_offer(unit: Unit, body: wire.OfferProposal) -> dict[str, Any]:
     """For each of those it is for. Nothing happens yet."""
-    return offers.preview(unit, _proposal(body))
+    return proposing.preview(unit, _proposal(body))
 
 
 @api.add("POST", "/offers", "Send an offer", wire.OffersSent, body=wire.OfferSend, status=201)
