@@ -223,9 +223,13 @@ def test_a_changed_line_changes_its_row_and_says_so(service: Service, organisati
     assert (report.added, report.changed, report.unchanged) == (0, 1, 1)
     moved = bring(service, organisation, "grants", BASE["grants"].replace("9999-12-31", "2026-04-01"))
     assert (moved.added, moved.changed) == (0, 1)
-    older = bring(service, organisation, "use", BASE["use"].replace("03-09", "02-01"))
-    assert older.changed == 0
+    older = BASE["use"].replace("03-09", "02-01")
+    assert [bring(service, organisation, "use", older).changed for _ in range(2)] == [1, 0]
     with service.unit(organisation) as unit:
+        assert (
+            f"{unit.db.scalars(select(Grant.last_used_at).where(Grant.last_used_at.is_not(None))).one():%m-%d}"
+            == "03-09"
+        )
         unit.db.execute(text("update grants set state = 'ended', ended_as = 'revoked', ended_at = now()"))
     assert bring(service, organisation, "grants", BASE["grants"].replace("ines,2026", "mara,2026")).changed == 0
 

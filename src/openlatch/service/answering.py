@@ -17,7 +17,7 @@ from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.words import EndedAs, GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
-from openlatch.service import giving, latching, offers, proposing, signing_in, telling
+from openlatch.service import flags, giving, latching, offers, proposing, signing_in, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.store import cut
@@ -243,6 +243,7 @@ def _take_over(unit: Unit, row: Offer, account: Account, person: Person) -> None
             )  # fmt: skip
             unit.record("grant.given", "grant", kept.id, account.name, account.id)
             giving.enter_into_force(unit, kept)
+    flags.evaluate_owner(unit, account.id, [before, person.id])
     old = unit.db.get(Person, before) if before else None
     unit.record("account.handed_over", "account", account.id, account.name, account.id,
                 before=old.name if old else None, now=person.name)  # fmt: skip

@@ -78,6 +78,7 @@ def _give_owner(unit: Unit, account: Account, change: Change) -> str:
     account.owner_id = person.id
     account.version += 1
     unit.record("account.owned", "account", account.id, account.name, account.id, owner=person.name)
+    flags.evaluate_owner(unit, account.id, [person.id])
     telling.tell(unit, [person.id], "account", f"You own {account.name} from now on.", f"/accounts/{account.id}")
     return f"; {person.name} owns {account.name} from now on"
 

@@ -24,6 +24,7 @@ from openlatch.store.tables import Flag, Organisation, OwnRule, Person
 CHUNK = 5_000
 MOST_AT_ONCE = 1_000
 MOST_MEMBERS = 200
+MOST_TOUCHED = 500
 _BUILT_IN = {rule.key: rule for rule in RULES}
 
 
@@ -63,40 +64,91 @@ def evaluate(
     """Put these before every rule, and write what changed; with grants also the accounts and people they touch.
 
     Called with the ids that a change touched, in the change's own transaction. A team's grant touches the people in the
-    team: a few are looked at here, a great many by the worker soon after. ``noted`` are grants that give what they gave
-    before: something was noted of them (used, seen, recorded, reviewed), which touches nothing else.
+    team, a grant on an account as which one acts elsewhere those by which one does, and a session the others of its
+    holder: a few are looked at here, a great many by the worker soon after. ``noted`` are grants that give what they
+    gave before: something was noted of them (used, seen, recorded, reviewed), which touches nothing else.
     """
     unit.db.flush()
-    alone = sorted(set(noted) - set(grants))
-    if len(alone) == 1:
-        _look_beside(unit, ("grant",), alone[0])
-    elif alone:
-        _judge(unit, "grant", looking.look(unit.db, ruling(unit), "grant", alone, unit.now))
-    named = {"grant": grants, "session": sessions, "account": accounts, "person": people, "offer": offers}
-    asked = [Asked(subject, sorted(set(ids))) for subject, ids in named.items() if ids]
+    _look_at(unit, [Asked("grant", sorted(set(noted) - set(grants)))])
+    named = {"session": _with_others(unit, sessions), "account": accounts, "person": people, "offer": offers}
+    asked = [Asked(subject, sorted(set(ids))) for subject, ids in named.items()]
+    if len(grants) == 1:
+        _look_around(unit, grants[0])
+    elif grants:
+        ids = sorted(set(grants))
+        asked += [Asked("grant", ids), *(Asked(subject, ids, of_grants=True) for subject in ("account", "person"))]
+    _look_at(unit, asked)
     if len(grants) > 1:
-        asked += [Asked(subject, sorted(set(grants)), of_grants=True) for subject in ("account", "person")]
-    several = [each for each in asked if len(each.ids) > 1]
+        _look_at_members(unit, grants)
+        _look_further_on(unit, grants)
+
+
+def _look_at(unit: Unit, asked: Sequence[Asked]) -> None:
+    """Look at subjects: at each of which there is one by itself, at all others together."""
+    several = [each for each in asked if len(each.ids) > 1 or (each.ids and each.of_grants)]
     for each in asked:
-        if len(each.ids) == 1:
-            subjects = beside.AROUND_A_GRANT if each.subject == "grant" else (each.subject,)
-            direct = _look_beside(unit, subjects, each.ids[0])
-            if each.subject == "grant" and not direct:
-                _look_at_members(unit, grants)
+        if len(each.ids) == 1 and not each.of_grants:
+            _look_beside(unit, (each.subject,), each.ids[0])
     if several:
         for each, seen in zip(several, looking.look_at(unit.db, ruling(unit), several, unit.now), strict=True):
             _judge(unit, each.subject, seen)
-    if len(grants) > 1:
-        _look_at_members(unit, grants)
 
 
-def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID) -> bool:
-    """Look at one subject and those beside it; gives whether it is the grant of somebody who holds it themselves."""
+def _with_others(unit: Unit, sessions: Sequence[UUID]) -> Sequence[UUID]:
+    """Sessions with the others of their holders; when these are a great many, the worker looks at them."""
+    if not sessions:
+        return sessions
+    others = looking.of_same_holders(unit.db, sessions, MOST_TOUCHED)
+    if len(others) > MOST_TOUCHED:
+        unit.wake("evaluate")
+        return sessions
+    return [*sessions, *others]
+
+
+def evaluate_person(unit: Unit, person: UUID, reached: Sequence[UUID]) -> None:
+    """Put somebody who left or came back before every rule, and all that is said of who is there and who is not.
+
+    ``reached`` are the accounts that they can, or could, act in. When it is a great many, the worker looks at them.
+    """
+    unit.db.flush()
+    grants, sessions = looking.of_person(unit.db, person, reached, MOST_TOUCHED)
+    if max(len(grants), len(sessions), len(reached)) > MOST_TOUCHED:
+        unit.wake("evaluate")
+        evaluate(unit, people=[person])
+    else:
+        evaluate(unit, grants, sessions, reached, [person])
+
+
+def evaluate_owner(unit: Unit, account: UUID, owners: Iterable[UUID | None]) -> None:
+    """Put an account that has changed hands before every rule, with its owners and what one acts in as it."""
+    evaluate(unit, accounts=[account], people=[owner for owner in owners if owner is not None])
+    _look_further_on(unit, accounts=[account])
+
+
+def _look_around(unit: Unit, grant: UUID) -> None:
+    """Look at one grant, with its account and its holder, and at whatever else it touches."""
+    seen = _look_beside(unit, beside.AROUND_A_GRANT, grant)
+    if seen is None or not seen.is_direct:
+        _look_at_members(unit, [grant])
+    if seen is not None and seen.leads_on:
+        _look_further_on(unit, [grant])
+
+
+def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID) -> Looked | None:
+    """Look at one subject and those beside it; gives what was seen of the first."""
     looked = beside.look(unit.db, ruling(unit), subjects, ident, unit.now)
     for kind, seen in zip(subjects, looked, strict=True):
         if seen is not None and seen.counts:
             _judge(unit, kind, [seen])
-    return subjects[0] == "grant" and looked[0] is not None and looked[0].is_direct
+    return looked[0]
+
+
+def _look_further_on(unit: Unit, grants: Sequence[UUID] = (), accounts: Sequence[UUID] = ()) -> None:
+    further = looking.led_on(unit.db, grants, accounts, MOST_TOUCHED)
+    if len(further) > MOST_TOUCHED:
+        unit.wake("evaluate")
+    elif further:
+        evaluate(unit, noted=further)
 
 
 def _look_at_members(unit: Unit, grants: Sequence[UUID]) -> None:

@@ -22,7 +22,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, latching, offers, revocations, telling
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import fingerprint, jsonable
-from openlatch.store import journal, plain
+from openlatch.store import cut, journal, plain
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     AccessRequest,
@@ -257,6 +257,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
             {"successors": "is missing"},
         )  # fmt: skip
     before = {"standing": person.standing, "leaves_at": person.leaves_at}
+    reached = cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
     handed = [_hand_over(unit, person, one, reason) for one in shown["accounts"] if one["successor"]]
     wish = _wish(unit, plan, person, shown["logins"])
     ended = _leave_teams(unit, person, reason)
@@ -267,7 +268,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     ident = revocations.start(unit, wish, reason, cause="left", leaver=person)
     row = unit.db.get_one(Revocation, ident)
     row.preview = {**row.preview, "leaving": jsonable({**before, "handed": handed, "memberships": ended})}
-    flags.evaluate(unit, people=[person.id])
+    flags.evaluate_person(unit, person.id, reached)
     return page(unit, person.id)
 
 
@@ -284,7 +285,7 @@ def _hand_over(unit: Unit, person: Person, one: dict[str, Any], reason: str) -> 
             unit, [to["id"]], "account", f"You own {account.name} from now on; {person.name} has left.",
             f"/accounts/{account.id}",
         )  # fmt: skip
-        flags.evaluate(unit, accounts=[account.id])
+        flags.evaluate_owner(unit, account.id, [person.id, to["id"]])
     else:
         _give_same(unit, person, account, to["id"], reason)
     return {"account": one["account"], "to": to, "owned": one["owned"]}

@@ -20,7 +20,7 @@ from openlatch.service import carrying, flags, giving, helping, latching, offers
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
 from openlatch.service.systems import adapter_for
-from openlatch.store import plain
+from openlatch.store import cut, plain
 from openlatch.store.database import alone
 from openlatch.store.tables import (
     Account,
@@ -219,7 +219,7 @@ def _come_back(unit: Unit, row: Revocation) -> None:
             unit.record("membership.put_back", "membership", membership.id, f"{person.name} in {team}")
     unit.record("person.back", "person", person.id, person.name, undoes=row.id)
     unit.db.flush()
-    flags.evaluate(unit, people=[person.id])
+    flags.evaluate_person(unit, person.id, cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)]))
 
 
 def _also(unit: Unit, row: Revocation) -> list[str]:

@@ -205,6 +205,41 @@ _BEFORE = {
         """,
         "update terms t set since = r.since, until = r.until from rewindowed r where t.id = r.id",
     ),
+    "use": (
+        """
+        create temporary table used on commit drop as
+        select g.id as grant_id, s.permission, s.last_used_at, s.account || '|' || s.holder as name
+        from staged s join accounts a on a.key = s.account
+        left join people p on s.holder_kind = 'person' and p.key = s.holder
+        left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
+        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
+        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
+        join grants g on g.account_id = a.id and g.state <> 'ended'
+            and g.holder_id = coalesce(p.id, tm.id, ap.id, h.id)
+        """,
+        "analyze used",
+        # Days of use are a set: the same file twice adds nothing. A permission counts for the grants that give it, and
+        # whatever was used counts under no permission too.
+        "create temporary table newly_used (grant_id uuid) on commit drop",
+        """
+        with days as (
+            select grant_id, '' as permission, last_used_at::date as day from used
+            union
+            select n.grant_id, n.permission, n.last_used_at::date from used n
+            where n.permission <> '' and exists (
+                select 1 from terms t join levels l on l.id = t.level_id where t.grant_id = n.grant_id
+                    and l.permissions @> jsonb_build_array(jsonb_build_object('key', n.permission)))
+        ), kept as (
+            insert into uses as u (id, organisation_id, grant_id, permission, days)
+            select gen_random_uuid(), :organisation, grant_id, permission, range_agg(daterange(day, day + 1))
+            from days group by grant_id, permission
+            on conflict (grant_id, permission) do update set days = u.days + excluded.days
+                where not u.days @> excluded.days
+            returning grant_id
+        )
+        insert into newly_used select distinct grant_id from kept
+        """,
+    ),
 }
 _AFTER = {
     # Left out, a manager stays as they are.
@@ -216,41 +251,6 @@ _AFTER = {
     ),
     # Where sessions that go on are is found anew.
     "places": ("update sessions set address = address where ended_at is null and address <> ''",),
-    # Days of use are a set: the same file twice adds nothing. A permission counts for the grants that give it, and
-    # whatever was used counts under no permission too.
-    "use": (
-        """
-        insert into uses as u (id, organisation_id, grant_id, permission, days)
-        select gen_random_uuid(), :organisation, g.id, '',
-               range_agg(daterange(s.last_used_at::date, s.last_used_at::date + 1))
-        from staged s join accounts a on a.key = s.account
-        left join people p on s.holder_kind = 'person' and p.key = s.holder
-        left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
-        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
-        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
-        join grants g on g.account_id = a.id and g.state <> 'ended'
-            and g.holder_id = coalesce(p.id, tm.id, ap.id, h.id)
-        group by g.id
-        on conflict (grant_id, permission) do update set days = u.days + excluded.days
-        """,
-        """
-        insert into uses as u (id, organisation_id, grant_id, permission, days)
-        select gen_random_uuid(), :organisation, g.id, s.permission,
-               range_agg(daterange(s.last_used_at::date, s.last_used_at::date + 1))
-        from staged s join accounts a on a.key = s.account
-        left join people p on s.holder_kind = 'person' and p.key = s.holder
-        left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
-        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
-        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
-        join grants g on g.account_id = a.id and g.state <> 'ended'
-            and g.holder_id = coalesce(p.id, tm.id, ap.id, h.id)
-        where s.permission <> '' and exists (
-            select 1 from terms t join levels l on l.id = t.level_id
-            where t.grant_id = g.id and l.permissions @> jsonb_build_array(jsonb_build_object('key', s.permission)))
-        group by g.id, s.permission
-        on conflict (grant_id, permission) do update set days = u.days + excluded.days
-        """,
-    ),
     # Groups come into being with the resources that name them. A file adds to groups; it takes nothing out.
     "resources": (
         """
@@ -419,16 +419,12 @@ _UPSERTS = {
             or (t.ended_at is null and excluded.ended_at is not null)
         returning id, xmax = 0, key, account_id
     """,
+    # What was used last never goes backwards; days that were not known yet are a change, too.
     "use": """
-        update grants t set last_used_at = s.last_used_at, version = t.version + 1
-        from (select account, holder_kind, holder, max(last_used_at) as last_used_at from staged group by 1, 2, 3) s
-        join accounts a on a.key = s.account
-        left join people p on s.holder_kind = 'person' and p.key = s.holder
-        left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
-        left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
-        left join accounts h on s.holder_kind = 'account' and h.key = s.holder
-        where t.account_id = a.id and t.holder_id = coalesce(p.id, tm.id, ap.id, h.id) and t.state <> 'ended'
-            and s.last_used_at > coalesce(t.last_used_at, '-infinity')
-        returning t.id, false, s.account || '|' || s.holder, t.account_id
+        update grants t set last_used_at = greatest(t.last_used_at, u.last_used_at), version = t.version + 1
+        from (select grant_id, max(last_used_at) as last_used_at, max(name) as name from used group by 1) u
+        where t.id = u.grant_id and (u.last_used_at > coalesce(t.last_used_at, '-infinity')
+            or t.id in (select grant_id from newly_used))
+        returning t.id, false, u.name, t.account_id
     """,
 }

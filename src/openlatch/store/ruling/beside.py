@@ -23,6 +23,8 @@ from openlatch.store.ruling.sources import SOURCES
 # A grant with its account and the person who holds it: their tables are joined to it in any case.
 AROUND_A_GRANT = ("grant", "account", "person")
 _OF_EACH = ("id", "account_id", "holder_id", "wanted", "before", "words")
+# Whether one acts elsewhere as the account of a grant: then what comes of a change does not end with it.
+_LEADS_ON = "exists (select from grants h where h.holder_id = g.account_id and h.state <> 'ended')"
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +38,10 @@ class _Gathering:
 def look(
     db: Db, ruling: Ruling, subjects: tuple[str, ...], ident: UUID, now: datetime, everything: bool = False
 ) -> list[Looked | None]:
-    """One subject by its id, and those of other kinds beside it; None for one that is not there."""
+    """One subject by its id, and those of other kinds beside it; None for one that is not there.
+
+    A grant with others beside it tells by the column ``leads_on`` whether one acts elsewhere as its account.
+    """
     gathering = _near(subjects, ruling)
     cursor = driver_of(db).cursor(row_factory=tuple_row, binary=True)
     row = cursor.execute(gathering.statement, {**instants(now), "ids": ident}, prepare=True).fetchone()
@@ -67,6 +72,9 @@ def _near(subjects: tuple[str, ...], ruling: Ruling) -> _Gathering:
         selected += [source.ident, source.account, source.holder, source.wanted, f"{found}.found", f"{found}.words"]
         selected += near.values()
         names.append((*_OF_EACH, *near))
+        if subject == "grant" and len(subjects) > 1:
+            selected.append(_LEADS_ON)
+            names[-1] += ("leads_on",)
         joined += [
             source.joins(ruling.settings, False, False),
             f"left join findings {found} on {found}.subject_id = {source.ident}",

@@ -102,6 +102,11 @@ class Looked:
         return bool(self.found or self.before)
 
     @property
+    def leads_on(self) -> bool:
+        """Whether it is a grant on an account as which one acts elsewhere; only known of one looked at by itself."""
+        return bool(self.facts["leads_on"])
+
+    @property
     def is_direct(self) -> bool:
         """Whether it is the grant of a person or an app, who hold it for themselves."""
         return bool(self.facts["by_person"] or self.facts["is_link"])
@@ -255,6 +260,59 @@ _MEMBERS = """
 def members(db: Db, grants: Sequence[UUID], now: datetime, most: int) -> list[UUID]:
     """The people in the teams that hold these grants, and in the teams in them; no more than one above ``most``."""
     (rows,) = ask(db, [(_MEMBERS, {"grants": list(grants), "now": now, "most": most + 1})])
+    return [row[0] for row in rows]
+
+
+_LED_ON = """
+    with recursive onward(account) as (
+        select unnest(%(accounts)s::uuid[])
+        union
+        select account_id from grants where id = any(%(grants)s)
+        union
+        select g.account_id from onward o join grants g on g.holder_id = o.account and g.state <> 'ended'
+    )
+    select g.id from onward o join grants g on g.holder_id = o.account and g.state <> 'ended' limit %(most)s
+"""
+
+
+def led_on(db: Db, grants: Sequence[UUID], accounts: Sequence[UUID], most: int) -> list[UUID]:
+    """The grants by which one acts further on as these accounts and as those of these grants; no more than one above
+    ``most``. How people come in by them changes with who can act in the accounts.
+    """
+    (rows,) = ask(db, [(_LED_ON, {"grants": list(grants), "accounts": list(accounts), "most": most + 1})])
+    return [row[0] for row in rows]
+
+
+_OF_PERSON = """
+    select id from grants where holder_id = %(person)s and state <> 'ended'
+    union select id from grants where given_by_id = %(person)s and state <> 'ended'
+    union select id from grants
+    where account_id = any(%(accounts)s) and holder_kind in ('team', 'account') and state <> 'ended'
+    limit %(most)s
+"""
+_SIGNED_IN = "select id from sessions where person_id = %(person)s and ended_at is null limit %(most)s"
+
+
+def of_person(db: Db, person: UUID, accounts: Sequence[UUID], most: int) -> tuple[list[UUID], list[UUID]]:
+    """The grants that somebody holds or gave, with those of teams and accounts on the accounts that they reach, and
+    their sessions; of each no more than one above ``most``. What is said of these changes with whether they are there.
+    """
+    named = {"person": person, "accounts": list(accounts), "most": most + 1}
+    grants, sessions = ask(db, [(_OF_PERSON, named), (_SIGNED_IN, named)])
+    return [row[0] for row in grants], [row[0] for row in sessions]
+
+
+_OF_SAME_HOLDERS = """
+    select id from sessions where ended_at is null
+        and holder_id in (select holder_id from sessions where id = any(%(sessions)s)) limit %(most)s
+"""
+
+
+def of_same_holders(db: Db, sessions: Sequence[UUID], most: int) -> list[UUID]:
+    """Everything that the holders of these sessions are signed in by; no more than one above ``most``. A session is
+    looked at beside the others of its holder: from where, by what, and at the same time.
+    """
+    (rows,) = ask(db, [(_OF_SAME_HOLDERS, {"sessions": list(sessions), "most": most + 1})])
     return [row[0] for row in rows]
 
 

@@ -1,0 +1,180 @@
+"""Flags never lag behind what somebody does: whatever it was, a pass over everything finds nothing new."""
+
+from __future__ import annotations
+
+import io
+import random
+from collections.abc import Callable
+from datetime import timedelta
+from uuid import UUID
+
+import pytest
+from sqlalchemy import select
+
+from openlatch.core.rules import RULES
+from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
+from openlatch.service import (
+    answering,
+    changes,
+    flags,
+    helping,
+    importing,
+    leaving,
+    levels,
+    offers,
+    register,
+    requests,
+    revocations,
+    undoing,
+    using,
+)
+from openlatch.service.changing import Change, ChangeKind
+from openlatch.service.context import Unit
+from openlatch.store.ruling import looking
+from openlatch.store.ruling.terms import ROOM
+from openlatch.store.tables import Account, Grant, Offer, Person, Revocation, Session, Step
+from tests.service.conftest import Small
+
+DAY = timedelta(days=1)
+Move = Callable[[Unit], None]
+
+
+def standing(unit: Unit) -> dict[str, list[str]]:
+    """The subjects on which a pass over everything would find something else than what stands, with what it would."""
+    unit.db.flush()
+    found = {}
+    for subject in looking.LISTS:
+        ids = looking.differing(unit.db, flags.ruling(unit), subject, unit.now)
+        seen = looking.look(unit.db, flags.ruling(unit), subject, ids, unit.now)
+        if seen:
+            found[subject] = [f"{_said(one.before)} but {_said(one.found)} on {one.id}" for one in seen]
+    return found
+
+
+def _said(found: list[int]) -> list[str]:
+    keys = {rule.number: rule.key for rule in RULES}
+    return [f"{keys[number // ROOM]} {number % ROOM}" for number in found]
+
+
+def bring(unit: Unit, kind: str, written: str) -> None:
+    report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+    assert report.kept, report.errors
+
+
+def brings(kind: str, written: str) -> Move:
+    return lambda unit: bring(unit, kind, written)
+
+
+def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  a list of small ones
+    """What can be done that flags have to follow at once."""
+
+    def some(unit: Unit, *states: str) -> UUID:
+        found = unit.db.scalars(select(Grant.id).where(Grant.state.in_(states)).order_by(Grant.key, Grant.id)).all()
+        if not found:
+            raise NotFound("There is none.")
+        return dice.choice(found)
+
+    def change(kind: ChangeKind, state: str, **how: object) -> Move:
+        def act(unit: Unit) -> None:
+            changes.carry_out(unit, Change(kind, "Test.", (some(unit, state),), **how))  # type: ignore[arg-type]
+
+        return act
+
+    def note(unit: Unit) -> None:
+        using.note(unit, [some(unit, "active")])
+
+    def end_session(unit: Unit) -> None:
+        ident = unit.db.scalars(select(Session.id).where(Session.ended_at.is_(None)).order_by(Session.key)).first()
+        if ident is not None:
+            revocations.start(unit, revocations.Wish(sessions=(ident,)), "Test.")
+
+    def do_steps(unit: Unit) -> None:
+        for ident in unit.db.scalars(select(Revocation.id).where(Revocation.confirmed_at.is_(None))).all():
+            waiting = select(Step.id).where(Step.revocation_id == ident, Step.state == "by_hand")
+            for step in unit.db.scalars(waiting.order_by(Step.position)).all():
+                helping.done_by_hand(unit, ident, step, "Taken out of the list.")
+
+    def grow(unit: Unit) -> None:
+        ident = small.level(dice.choice(["read", "run"]))
+        row = register.one(unit, "levels", ident)
+        held = [p["key"] for p in row["permissions"]]
+        new = [*held, "mail.share"] if "mail.share" not in held else ["mail.read"]
+        draft = levels.Draft(row["name"], row["sentence"], tuple(new))
+        levels.change(unit, ident, draft, levels.preview(unit, ident, draft)["fingerprint"], row["version"])
+
+    def emergency(unit: Unit) -> None:
+        unit.viewer = small.as_("owen")
+        wish = requests.Wish("The pipe has burst.", small.account("box"), level=small.level("read"), emergency=True)
+        requests.ask(unit, wish)
+
+    def leave(unit: Unit) -> None:
+        person = small.person(dice.choice(["owen", "mara"]))
+        heirs = {one["account"]["id"]: small.person("ines") for one in
+                 leaving.preview(unit, leaving.Plan(person))["accounts"]}  # fmt: skip
+        leaving.start(unit, leaving.Plan(person, heirs), "The season is over.")
+
+    def undo(unit: Unit) -> None:
+        ident = unit.db.scalars(select(Revocation.id).where(Revocation.undone_at.is_(None))).first()
+        if ident is not None:
+            undoing.undo(unit, ident, "Ended by mistake.")
+
+    def change_hands(unit: Unit) -> None:
+        to = small.person(dice.choice(["mara", "owen"]))
+        unit.db.get_one(Person, to).address_confirmed_at = unit.now
+        offer = offers.offer_ownership(unit, small.account("box"), to, small.level("run"), "")["id"]
+        row = unit.db.get_one(Offer, offer)
+        answering._accept(unit, offer, row.version, by_link=True)
+
+    holder, account = dice.choice(["ines", "mara", "owen", "edda"]), dice.choice(["box", "rota", "ledger"])
+    level = "pay" if account == "ledger" else dice.choice(["read", "run"])
+    day = f"2026-0{dice.randrange(1, 4)}-0{dice.randrange(1, 9)}"
+    return {
+        "give": brings("grants", f"account,holder,level,given_by,given_at\n{account},{holder},{level},ines,{day}\n"),
+        "give a team": brings("grants", "account,holder_kind,holder,level,given_by,given_at\n"
+                                       f"{account},team,wardens,{level},ines,{day}\n"),
+        "use": brings("use", f"account,holder,permission,last_used_at\nbox,mara,mail.read,{day}\n"),
+        "sign in": brings("sessions", f"key,account,holder,device,address,started_at\ns{dice.randrange(9)},{account},"
+                                     f"{holder},Desk,192.0.{dice.randrange(3)}.9,{day}T08:00:00Z\n"),
+        "note": note,
+        "suspend": change(ChangeKind.SUSPEND, "active"),
+        "resume": change(ChangeKind.RESUME, "suspended"),
+        "set an end": change(ChangeKind.SET_END, "active", until=small.clock() + dice.randrange(2, 900) * DAY),
+        "take the end away": change(ChangeKind.SET_END, "active", no_end=True),
+        "change the level": change(ChangeKind.SET_LEVEL, "active", level=small.level(level)),
+        "replace": change(ChangeKind.REPLACE, "active", successor=small.person("mara")),
+        "end": change(ChangeKind.END, "active"),
+        "end a session": end_session,
+        "do the steps": do_steps,
+        "change what a level holds": grow,
+        "an emergency": emergency,
+        "leave": leave,
+        "come back": undo,
+        "change hands": change_hands,
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_after_any_history_a_pass_over_everything_finds_nothing_new(small: Small, seed: int) -> None:
+    dice = random.Random(seed)
+    with small.service.unit(small.itself) as unit:
+        bring(
+            unit,
+            "places",
+            "network,place,country,latitude,longitude\n192.0.0.0/24,A,AA,50,0\n"
+            "192.0.1.0/24,B,AA,50,9\n192.0.2.0/24,C,CC,-30,120\n",
+        )
+    with small.service.unit(small.itself) as unit:
+        unit.db.get_one(Account, small.account("box")).emergency_hours = 4
+    flags.evaluate_all(small.service, small.itself.organisation)
+    done = []
+    for _ in range(18):
+        name = dice.choice(list(moves(small, random.Random(0))))
+        try:
+            with small.service.unit(small.itself) as unit:
+                moves(small, dice)[name](unit)
+        except (BadInput, Conflict, NotAllowed, NotFound):
+            continue
+        done.append(name)
+        with small.service.unit(small.itself) as unit:
+            assert standing(unit) == {}, done
+    assert len(set(done)) > 6
