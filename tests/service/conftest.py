@@ -14,10 +14,13 @@ from uuid import UUID
 import pytest
 from sqlalchemy import select
 
+from openlatch.core.rules import RULES
 from openlatch.launch.cluster import Cluster
 from openlatch.service import flags, importing, register, signing_in
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.listing import ListQuery
+from openlatch.store.ruling import looking
+from openlatch.store.ruling.terms import ROOM
 from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Notice, Person
 from tests.adapters.worlds import WORLDS, World
 from tests.conftest import Clock
@@ -156,6 +159,24 @@ def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
     with service.unit(organisation) as unit:
         unit.db.scalars(select(Person).where(Person.name == "Ada Admin")).one().key = "ada"
     return Small(service, organisation, clock)
+
+
+def lagging(unit: Unit) -> list[str]:
+    """The flags that a pass over everything would raise, clear or change now: they do not stand as they should."""
+    unit.db.flush()
+    keys = {rule.number: rule.key for rule in RULES}
+
+    def said(found: list[int]) -> list[str]:
+        return [f"{keys[number // ROOM]} {number % ROOM}" for number in found]
+
+    stands = flags.ruling(unit)
+    return [
+        f"{subject}: {said(seen.before)} should be {said(seen.found)} for {dict(seen.facts)}"
+        for subject in looking.LISTS
+        for seen in looking.look(
+            unit.db, stands, subject, looking.differing(unit.db, stands, subject, unit.now), unit.now
+        )
+    ]
 
 
 def mailed(service: Service, organisation: UUID) -> list[tuple[str, str, str]]:

@@ -35,6 +35,7 @@ from openlatch.store.tables import Flag, Grant, Handle, JournalEntry, Level, Mar
 from openlatch.work import worker
 from tests.adapters.worlds import World
 from tests.conftest import Clock
+from tests.service.conftest import lagging
 from tests.service.ending import connect, grant_of
 
 SEE = FoundLevel("see", "Seer", "Can see.", (("see", "See it", Reach.OBSERVE),))
@@ -281,6 +282,8 @@ def test_what_differs_is_brought_back_in_the_system(
     with service.unit(organisation) as unit:
         changes.carry_out(unit, Change(ChangeKind.RESTORE, "It was cut by mistake.", (ident,)))
     assert settling.settle(service, organisation.organisation, ident) is None
+    with service.unit(organisation) as unit:
+        assert lagging(unit) == []
     assert world.asked(world.goes) == before
     again = systems.read(service, organisation.organisation, system)
     assert again is not None

@@ -17,6 +17,7 @@ from openlatch.adapters import Adapter
 from openlatch.core.revocation import Move, wait_after
 from openlatch.core.words import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.service import flags
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
@@ -114,6 +115,7 @@ def _store(
                 grant.handle, grant.missing_since, grant.differs = {**grant.handle, **detail}, None, None
             action = "grant.given_there" if owed is Owed.GIVE else "grant.taken_there"
             unit.record(action, "grant", grant.id, name, grant.account_id, answer=answer)
+            flags.evaluate(unit, noted=[grant.id])
             return None
         tries = max(1, int((unit.now - (grant.owed_since or unit.now)).total_seconds()) // 2 + 1).bit_length()
         grant.owed_next_try_at = unit.now + wait_after(tries)

@@ -17,7 +17,7 @@ from openlatch.core.reviews import deciding as core
 from openlatch.core.reviews.assigning import About
 from openlatch.core.words import HolderKind, ItemState, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
-from openlatch.service import revocations, telling
+from openlatch.service import flags, revocations, telling
 from openlatch.service.context import Unit
 from openlatch.service.reviews import acting, people, rounds
 from openlatch.store import cut
@@ -47,6 +47,7 @@ def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dic
     """
     round_row, item = locked(unit, round_id, item_id, decision.version)
     _decide(unit, round_row, item, decision)
+    _look_again(unit, [item.id])
     return rounds.item(unit, round_id, item_id)
 
 
@@ -139,6 +140,12 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
     item.successor_id = decision.successor
 
 
+def _look_again(unit: Unit, items: Sequence[UUID]) -> None:
+    """Flags follow what was decided: what is kept again and again and not used is flagged."""
+    kept = select(Item.grant_id).where(Item.id.in_(items), Item.grant_id.is_not(None))
+    flags.evaluate(unit, noted=[ident for ident in unit.db.scalars(kept) if ident is not None])
+
+
 def _carry_out(unit: Unit, round_row: Round, item: Item) -> None:
     if item.verdict == Verdict.KEEP:
         return
@@ -206,6 +213,7 @@ def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, 
         sentence = f"{unit.viewer.name} does not agree about {words(item)}: {reason.strip()}"
         telling.tell(unit, [first], "review", sentence, f"/rounds/{round_row.id}")
     unit.db.flush()
+    _look_again(unit, [item.id])
     return rounds.item(unit, round_id, item_id)
 
 
@@ -226,6 +234,7 @@ def undo(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) 
     _forget(item)
     item.version += 1
     unit.db.flush()
+    _look_again(unit, [item.id])
     return rounds.item(unit, round_id, item_id)
 
 
@@ -314,7 +323,9 @@ def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: 
     core.refuse_waving_through(decision.verdict, (f"{item.position} {words(item)}" for item in flagged))
     if decision.verdict is Verdict.REVOKE and len(set(ids)) > revocations.BULK:
         unit.require_proof(f"Ending {len(set(ids))} grants at once")
-    return [_one_of_many(unit, round_id, one, decision) for one in sorted(picked, key=lambda p: p.id)]
+    lines = [_one_of_many(unit, round_id, one, decision) for one in sorted(picked, key=lambda p: p.id)]
+    _look_again(unit, ids)
+    return lines
 
 
 def _one_of_many(unit: Unit, round_id: UUID, one: Picked, decision: Decision) -> dict[str, Any]:
