@@ -113,7 +113,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
     def change_hands(unit: Unit) -> None:
         to = small.person(dice.choice(["mara", "owen"]))
         unit.db.get_one(Person, to).address_confirmed_at = unit.now
-        offer = offers.offer_ownership(unit, small.account("box"), to, small.level("run"), "")["id"]
+        offer = offers.offer_ownership(unit, small.account(dice.choice(["box", "rota"])), to, None, "")["id"]
         row = unit.db.get_one(Offer, offer)
         answering._accept(unit, offer, row.version, by_link=True)
 
