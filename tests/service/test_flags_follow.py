@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import itertools
 import random
 from collections.abc import Callable
 from datetime import timedelta
@@ -11,6 +12,7 @@ from uuid import UUID
 import pytest
 from sqlalchemy import select
 
+from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import (
@@ -19,6 +21,7 @@ from openlatch.service import (
     flags,
     helping,
     importing,
+    latching,
     leaving,
     levels,
     offers,
@@ -30,14 +33,32 @@ from openlatch.service import (
 )
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Unit
+from openlatch.service.latching import Setting
 from openlatch.service.reviews import deciding, opening
 from openlatch.service.reviews.deciding import Decision
 from openlatch.service.reviews.plans import Review
-from openlatch.store.tables import Account, Grant, Item, Offer, Person, Revocation, Session, Step
+from openlatch.store.tables import Account, Breach, Grant, Item, Offer, Person, Revocation, Session, Step
 from tests.service.conftest import Small, lagging
 
 DAY = timedelta(days=1)
+WARNS = (LatchKind.MOST_DELEGATES, LatchKind.NO_OUTSIDERS, LatchKind.TWO_STEWARDS, LatchKind.SECOND_FACTOR,
+         LatchKind.NO_SPEND_OUTSIDE, LatchKind.ONE_AT_A_TIME)  # fmt: skip
 Move = Callable[[Unit], None]
+
+
+def breaches(unit: Unit) -> dict[UUID, str]:
+    """What breaks latches, as it stands."""
+    return {row.account_id: row.words for row in unit.db.execute(select(Breach.account_id, Breach.words))}
+
+
+def looked_up(unit: Unit) -> dict[UUID, str]:
+    """What would stand if all of it were looked up now."""
+    point = unit.db.begin_nested()
+    latching.evaluate(unit)
+    unit.db.flush()
+    found = breaches(unit)
+    point.rollback()
+    return found
 
 
 def bring(unit: Unit, kind: str, written: str) -> None:
@@ -158,6 +179,8 @@ def test_after_any_history_a_pass_over_everything_finds_nothing_new(small: Small
         )
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Account, small.account("box")).emergency_hours = 4
+        for account, kind in itertools.product(("box", "ledger", "rota"), WARNS):
+            latching.switch(unit, Setting(kind, LatchMode.WARN, small.account(account), number=1))
     flags.evaluate_all(small.service, small.itself.organisation)
     done = []
     for _ in range(18):
@@ -170,4 +193,5 @@ def test_after_any_history_a_pass_over_everything_finds_nothing_new(small: Small
         done.append(name)
         with small.service.unit(small.itself) as unit:
             assert lagging(unit) == [], done
+            assert breaches(unit) == looked_up(unit), done
     assert len(set(done)) > 6

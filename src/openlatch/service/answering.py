@@ -20,7 +20,6 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSigned
 from openlatch.service import flags, giving, latching, offers, proposing, signing_in, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice
-from openlatch.store import cut
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, Grant, Offer, Organisation, Person, SignIn
 
@@ -219,8 +218,7 @@ def _come_into_force(unit: Unit, row: Offer, account: Account, person: Person) -
     assert row.grant_id is not None
     grant = unit.db.get_one(Grant, row.grant_id, with_for_update=True, populate_existing=True)
     holder = Holder(HolderKind(grant.holder_kind), grant.holder_id)
-    accounts = {account.id, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account.id)])}
-    with latching.guarded(unit, accounts):
+    with latching.guarded(unit, latching.touched(unit, [account.id])):
         giving.set_state(grant, GrantState.ACTIVE)
         unit.record("grant.accepted", "grant", grant.id, account.name, account.id, holder=holder.kind)
     # The sender gave it; that the holder is the one whose hands it passes through changes nothing about that.
@@ -232,7 +230,7 @@ def _come_into_force(unit: Unit, row: Offer, account: Account, person: Person) -
 
 def _take_over(unit: Unit, row: Offer, account: Account, person: Person) -> None:
     before = account.owner_id
-    with latching.guarded(unit, {account.id, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account.id)])}):
+    with latching.guarded(unit, latching.touched(unit, [account.id])):
         account.owner_id, account.version = person.id, account.version + 1
         unit.db.flush()
         if before is not None and row.keeps_level_id is not None:

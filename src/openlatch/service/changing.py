@@ -13,12 +13,10 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.core.latches import Breach
-from openlatch.core.register import Holder
-from openlatch.core.words import GrantState, HolderKind
+from openlatch.core.words import GrantState
 from openlatch.errors import Conflict
 from openlatch.service import latching, telling
 from openlatch.service.context import Unit
-from openlatch.store import cut
 from openlatch.store.tables import Account, Grant, Term
 
 
@@ -55,8 +53,7 @@ class Change:
 @contextmanager
 def guarded(unit: Unit, grant: Grant) -> Iterator[list[Breach]]:
     """Do within it what latches may refuse; gives what they warn of."""
-    accounts = {grant.account_id, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, grant.account_id)])}
-    with latching.guarded(unit, accounts) as warned:
+    with latching.guarded(unit, latching.touched(unit, [grant.account_id])) as warned:
         yield warned
 
 

@@ -108,7 +108,7 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
     ended = [target.grant_id for target in grants if target.grant_id is not None]
     flags.evaluate(unit, grants=ended, sessions=sessions)
     if grants:
-        latching.evaluate(unit, {target.account_id for target in grants})
+        latching.evaluate(unit, latching.touched(unit, {target.account_id for target in grants}))
         _tell(unit, [locked[ident] for ident in ended])
 
 

@@ -13,8 +13,8 @@ from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core import latches as core
 from openlatch.core.latches import Crowd, LatchKind, LatchMode
-from openlatch.core.register import Register
-from openlatch.core.words import GrantState, Reach
+from openlatch.core.register import Holder, Register
+from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Held, NotFound
 from openlatch.service import flags
 from openlatch.service.context import Unit
@@ -105,6 +105,11 @@ def supposed(
     was, will = crowds_in(unit, before, list(latched)), crowds_in(unit, after, list(latched))
     broken = [breach for a, latches in latched.items() for breach in core.newly_broken(latches, was[a], will[a])]
     return broken + supposedly
+
+
+def touched(unit: Unit, accounts: Iterable[UUID]) -> list[UUID]:
+    """These accounts and all in which one acts through them: those whose latches a change to them can break."""
+    return cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account) for account in accounts])
 
 
 @contextmanager

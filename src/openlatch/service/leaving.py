@@ -268,6 +268,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     ident = revocations.start(unit, wish, reason, cause="left", leaver=person)
     row = unit.db.get_one(Revocation, ident)
     row.preview = {**row.preview, "leaving": jsonable({**before, "handed": handed, "memberships": ended})}
+    latching.evaluate(unit, reached)
     flags.evaluate_person(unit, person.id, reached)
     return page(unit, person.id)
 
@@ -317,7 +318,6 @@ def _leave_teams(unit: Unit, person: Person, reason: str) -> list[dict[str, Any]
         unit.record("membership.ended", "membership", membership.id, f"{person.name} in {team}", reason=reason.strip())
     unit.db.execute(update(Team).where(Team.speaker_id == person.id).values(speaker_id=None))
     unit.db.flush()
-    latching.evaluate(unit)
     return ended
 
 

@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from openlatch.core import comparing
 from openlatch.core import register as core
-from openlatch.core.words import HolderKind, Reach
+from openlatch.core.words import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, latching, telling
 from openlatch.service.context import Unit
@@ -111,8 +111,7 @@ def _accounts(unit: Unit, level: UUID) -> list[UUID]:
         .where(Term.level_id == level, Grant.state.in_(lists.LIVE))
         .distinct()
     ).all()
-    onward = cut.onward(unit.db, [core.Holder(HolderKind.ACCOUNT, a) for a in held]) if held else []
-    return sorted({*held, *onward})
+    return latching.touched(unit, held)
 
 
 def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:

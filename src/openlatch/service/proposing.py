@@ -206,7 +206,7 @@ def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[access.Path]:
 
 def breaches(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term]) -> list[latches.Breach]:
     """What the latches of the account, and of those that are reached through it, would say to this grant."""
-    accounts = cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account.id)])
+    accounts = latching.touched(unit, [account.id])
     if not latching.in_force(unit, accounts):
         return []
     register = cut.around_accounts(unit.db, accounts)

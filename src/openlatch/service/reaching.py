@@ -183,8 +183,7 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
             f"{len(wishes)} changes were named.", f"Name 1 to {MOST_CHANGES}.", {"changes": "too few or many"}
         )
     touched, extra = _touched(unit, wishes)
-    reached = sorted({*touched, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, a) for a in touched])})
-    reached = sorted({*reached, *cut.onward(unit.db, extra)})
+    reached = sorted({*latching.touched(unit, touched), *cut.onward(unit.db, extra)})
     if not unit.sight.everything:
         for account in reached:
             unit.sight.require_answers_for(account)

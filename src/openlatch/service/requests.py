@@ -16,7 +16,7 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import giving, latching, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
-from openlatch.store import cut, lists_giving
+from openlatch.store import lists_giving
 from openlatch.store.tables import AccessRequest, Account, Grant, Level, Person
 
 STANDS_FOR = timedelta(days=14)
@@ -145,7 +145,7 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
         raise NotAllowed("An emergency does not open steward reach.", "Choose a level that reaches less far.")
     assert unit.viewer.person is not None
     _refuse_open(unit, account)
-    with latching.guarded(unit, _touched(unit, account)):
+    with latching.guarded(unit, latching.touched(unit, [account.id])):
         grant = giving.new_grant(
             unit,
             account,
@@ -179,10 +179,6 @@ def _refuse_open(unit: Unit, account: Account) -> None:
     )  # fmt: skip
     if unit.db.scalar(held.limit(1)) is not None:
         raise Conflict(f"{account.name} is open to you already, in an emergency.", "Use it while it lasts; then ask.")
-
-
-def _touched(unit: Unit, account: Account) -> set[UUID]:
-    return {account.id, *cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account.id)])}
 
 
 def one(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -239,7 +235,7 @@ def grant(
     # The state first: whoever comes second is told so, before anything is given.
     row.account_id = chosen
     _answer(unit, row, RequestState.GRANTED, words)
-    with latching.guarded(unit, _touched(unit, account)) as warned:
+    with latching.guarded(unit, latching.touched(unit, [account.id])) as warned:
         given = giving.new_grant(
             unit, account, Holder(HolderKind.PERSON, row.person_id), terms, GrantState.ACTIVE, reason=row.reason
         )

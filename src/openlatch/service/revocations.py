@@ -132,6 +132,8 @@ def start(
     for account in sorted(accounts):
         unit.record("revocation.started", "revocation", row.id, told["title"], account, reason=reason)
     unit.db.flush()
+    if grants:
+        latching.evaluate(unit, prepared.register.accounts)
     if prepared.preview.steps:
         unit.wake("carry_out", revocation=row.id)
     else:

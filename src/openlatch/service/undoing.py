@@ -159,7 +159,7 @@ def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str
         assert grant.person_id is not None
         kept = giving.taken_over(terms, unit.now)
         return _line(unit, grant, words, offer=offers.offer_again(unit, account, grant.person_id, kept, reason.strip()))
-    with latching.guarded(unit, {account.id}):
+    with latching.guarded(unit, latching.touched(unit, [account.id])):
         if grant.state == GrantState.ENDED:
             back = _again(unit, account, grant, target, terms, reason)
         else:
@@ -219,7 +219,9 @@ def _come_back(unit: Unit, row: Revocation) -> None:
             unit.record("membership.put_back", "membership", membership.id, f"{person.name} in {team}")
     unit.record("person.back", "person", person.id, person.name, undoes=row.id)
     unit.db.flush()
-    flags.evaluate_person(unit, person.id, cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)]))
+    reached = cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
+    latching.evaluate(unit, reached)
+    flags.evaluate_person(unit, person.id, reached)
 
 
 def _also(unit: Unit, row: Revocation) -> list[str]:
