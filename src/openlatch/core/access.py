@@ -134,9 +134,10 @@ def _leading_to(register: Register, account: UUID) -> frozenset[UUID]:
 def everyone_reaching(register: Register, account: UUID, at: datetime) -> list[Path]:
     """Every path by which a person or an app can act in an account at an instant, shortest first."""
     found: list[Path] = []
-    _inward(_Looking(register, account, at, found), account, None, _Trail(), frozenset())
+    order: list[tuple[int, int, str]] = []
+    _inward(_Looking(register, account, at, found, order), account, None, _Trail(), frozenset())
     # By its words the name of its holder comes first.
-    return sorted(found, key=order_of)
+    return [found[place] for place in sorted(range(len(found)), key=order.__getitem__)]
 
 
 def by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, list[Path]]:
@@ -272,15 +273,18 @@ def _arrive(
 
 
 class _Looking(NamedTuple):
-    """Looking for every path into an account at an instant; they are put into ``found``."""
+    """Looking for every path into an account at an instant; they are put into ``found``, with ``order_of`` each."""
 
     register: Register
     target: UUID
     at: datetime
     found: list[Path]
+    order: list[tuple[int, int, str]]
 
     def arrive(self, holder: Holder, term: Term | None, trail: _Trail) -> None:
-        self.found.append(_path(holder, self.target, term, trail))
+        path = _path(holder, self.target, term, trail)
+        self.found.append(path)
+        self.order.append(order_of(path))
 
 
 def _inward(looking: _Looking, account: UUID, term: Term | None, trail: _Trail, seen: frozenset[UUID]) -> None:
@@ -315,10 +319,12 @@ def _behind(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail,
 
 def _behind_team(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail, further: frozenset[UUID]) -> None:
     """Most of all paths end here, with a person in a team: what they share is worked out once."""
-    register, target, at, found = looking
+    register, target, at, found, order = looking
     hops, window, hours, revoking = trail
     level, part = (None, None) if term is None else (term.level, term.part)
     team, people = register.name_of(holder), register.people
+    length, reach = len(hops) + 1, -(Reach.STEWARD if level is None else level.reach)
+    rest = "".join(["\0" + hop.words for hop in hops])
     for membership in register.members_of.get(holder.id, ()):
         _, into, member, within = membership
         if within is not ALWAYS and not within.contains(at):
@@ -327,9 +333,11 @@ def _behind_team(looking: _Looking, holder: Holder, term: Term | None, trail: _T
         if person is None:
             _behind(looking, member, term, _prefix(_belonging(register, membership), trail), further)
         elif person.standing is Standing.CURRENT or not person.is_gone(at):
-            hop = Hop(HopKind.BELONGS, member, into, within, f"{person.name} belongs to {team}")
+            words = f"{person.name} belongs to {team}"
+            hop = Hop(HopKind.BELONGS, member, into, within, words)
             shared = window if within is ALWAYS else within.meet(window)
             found.append(Path(member, target, (hop, *hops), level, shared, hours, revoking, part))
+            order.append((length, reach, words + rest))
 
 
 # Hops and trails.

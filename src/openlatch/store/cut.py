@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import register as core
 from openlatch.core.words import HolderKind
 from openlatch.store import rosters
-from openlatch.store.database import ask, driver_of
+from openlatch.store.database import Question, ask, driver_of
 from openlatch.store.plain import (
     GRANT_WITH_TERM,
     MEMBERSHIP,
@@ -45,7 +45,7 @@ _OUTWARD = """
     """
 # Every team and account by which one comes to act as those named: members of teams, and whoever can act in accounts.
 # The people and apps at the ends come with what is read of these; members only, where they have another version.
-_INWARD = """
+_INWARD = f"""
     with recursive met(kind, id) as (
         select cast(k as text), i from unnest(%(kinds)s::text[], %(ids)s::uuid[]) as start(k, i)
         union
@@ -58,8 +58,13 @@ _INWARD = """
             where met.kind = 'team' and team_id = met.id and member_team_id is not null
         ) next
     )
-    select kind, id, (select version from rosters where team_id = met.id) from met
-    """
+    select met.kind, met.id, a.name, a.owner_id, a.time_zone, tm.name, tm.partner, r.version, {PERSON}
+    from met
+    left join lateral (select * from accounts where met.kind = 'account' and id = met.id offset 0) a on true
+    left join lateral (select * from teams where met.kind = 'team' and id = met.id offset 0) tm on true
+    left join lateral (select * from rosters where met.kind = 'team' and team_id = met.id offset 0) r on true
+    left join lateral (select * from people where id = a.owner_id offset 0) p on true
+    """  # noqa: S608  constants
 # From one holder to one account: every step onward, and then back from the account over those steps. Seen from an
 # account that tens of thousands share there would be far more to look at. What is known of a step is looked up row by
 # row ("offset 0"): the server takes there to be a great many.
@@ -237,26 +242,38 @@ def _behind(db: Db, kinds: Sequence[str], ids: Sequence[UUID]) -> core.Register:
     the teams, and the people and apps at the ends.
     """
     (rows,) = ask(db, [(_INWARD, {"kinds": list(kinds), "ids": list(ids)})])
-    named = _named((kind_value(kind), ident) for kind, ident, _ in rows)
-    versions = {ident: version for kind, ident, version in rows if kind == HolderKind.TEAM}
+    accounts, teams, versions, known, others = [], [], {}, {}, []
+    for kind, ident, account, owner, zone, team, partner, version, *person in rows:
+        if account is not None:
+            accounts.append(core.Account(ident, account, owner, ZoneInfo(zone)))
+            if owner is not None:
+                known[owner] = person_value(person)
+        elif team is not None:
+            teams.append(core.Team(ident, team, partner))
+            versions[ident] = version
+        else:
+            others.append((kind_value(kind), ident))
     found = rosters.known(versions)
     unknown = [team for team in versions if team not in found]
-    questions = [(statement, named) for statement in (_GIVEN, _READ_ACCOUNTS, _READ_PEOPLE, _READ_TEAMS, _READ_APPS)]
+    questions: list[Question] = [(_GIVEN, {"accounts": [account.id for account in accounts]})]
     if unknown:
         questions.append((rosters.READ, {"teams": unknown}))
-    given, accounts, people, teams, apps, *members = ask(db, questions)
+    if others:
+        questions += [(statement, _named(others)) for statement in (_READ_PEOPLE, _READ_APPS)]
+    given, *more = ask(db, questions)
     if unknown:
-        found |= rosters.made(members[0], unknown, versions)
-    known = {row[0]: person_value(row) for row in people}
+        found |= rosters.made(more.pop(0), unknown, versions)
+    people, apps = more or ((), ())
+    known |= {row[0]: person_value(row) for row in people}
     known |= {row[12]: person_value(row[12:18]) for row in given if row[12] is not None}
     for roster in found.values():
         known |= roster.people
     linked = {row[3]: row[18] for row in given if row[18] is not None}
     return core.Register.of(
         people=known.values(),
-        teams=[core.Team(*row) for row in teams],
+        teams=teams,
         apps=[core.App(*row) for row in {**dict(apps), **linked}.items()],
-        accounts=map(_account, accounts),
+        accounts=accounts,
         grants=grants_with_terms(db, given),
         memberships=chain.from_iterable(roster.members for roster in found.values()),
     )

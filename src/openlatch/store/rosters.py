@@ -9,7 +9,7 @@ transaction may see, committed or its own, has a version of its own.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any, NamedTuple
 from uuid import UUID
 
@@ -44,6 +44,14 @@ def known(versions: Versions) -> dict[UUID, Roster]:
     return {team: roster for (team, _), roster in found.items()}
 
 
+def _by_name(people: Mapping[UUID, core.Person]) -> Callable[[core.Membership], str]:
+    def name(membership: core.Membership) -> str:
+        person = people.get(membership.member.id)
+        return "" if person is None else person.name
+
+    return name
+
+
 def made(rows: Iterable[Any], teams: Iterable[UUID], versions: Versions) -> dict[UUID, Roster]:
     """The members of these teams out of the rows that ``READ`` gave, which was asked after the versions; kept."""
     members: dict[UUID, list[core.Membership]] = defaultdict(list)
@@ -58,6 +66,7 @@ def made(rows: Iterable[Any], teams: Iterable[UUID], versions: Versions) -> dict
                 known[person] = person_value((person, *row))
             people[team][person] = known[person]
         members[team].append(core.Membership(ident, team, member, window_value(since, until)))
-    found = {team: Roster(tuple(members[team]), people[team]) for team in teams}
+    # By name, which is how paths are sorted in the end: what is in order already is sorted sooner.
+    found = {team: Roster(tuple(sorted(members[team], key=_by_name(known))), people[team]) for team in teams}
     _kept.put({(team, version): found[team] for team in found if (version := versions[team]) is not None})
     return found
