@@ -202,7 +202,10 @@ def test_the_shorter_ways_of_asking_give_the_same(world: Register) -> None:
                    for h in map(person, range(3))}  # fmt: skip
         found = access.paths_into(world, map(person, range(3)), place, NOW)
         assert {h: {p.words for p in paths} for h, paths in found.items()} == reached
-        starts = {p.holder for p in access.everyone_reaching(world, place, NOW) if p.part is None}
+        paths = access.everyone_reaching(world, place, NOW)
+        # Keys that were made along the way are those of the paths.
+        assert paths == sorted(paths, key=access.order_of)
+        starts = {p.holder for p in paths if p.part is None}
         assert access.behind(world, account(n), NOW) == starts
 
 

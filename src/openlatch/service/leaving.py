@@ -85,7 +85,7 @@ def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
         "revocation": found,
         "needs_proof": True,
     }
-    return {**shown, "fingerprint": fingerprint(jsonable(shown))}
+    return {**shown, "fingerprint": fingerprint(shown)}
 
 
 def _person(unit: Unit, ident: UUID, lock: bool = False) -> Person:

@@ -14,14 +14,13 @@ from typing import Any, NamedTuple
 from uuid import UUID
 
 from openlatch.core import register as core
-from openlatch.core.words import HolderKind
 from openlatch.store.kept import Kept
-from openlatch.store.plain import PERSON, person_value, window_value
+from openlatch.store.plain import MEMBERSHIP, PERSON, membership_value, person_value
 
 # Some six hundred bytes each.
 MOST_MEMBERS = 50_000
 READ = f"""
-    select m.id, m.team_id, m.member_team_id, m.since, m.until, {PERSON}
+    select {MEMBERSHIP}, {PERSON}
     from memberships m left join people p on p.id = m.person_id where m.team_id = any(%(teams)s)
 """  # noqa: S608  constants
 
@@ -57,15 +56,14 @@ def made(rows: Iterable[Any], teams: Iterable[UUID], versions: Versions) -> dict
     members: dict[UUID, list[core.Membership]] = defaultdict(list)
     people: dict[UUID, dict[UUID, core.Person]] = defaultdict(dict)
     known: dict[UUID, core.Person] = {}
-    for ident, team, nested, since, until, person, *row in rows:
-        if person is None:
-            member = core.Holder(HolderKind.TEAM, nested)
-        else:
-            member = core.Holder(HolderKind.PERSON, person)
-            if person not in known:
-                known[person] = person_value((person, *row))
-            people[team][person] = known[person]
-        members[team].append(core.Membership(ident, team, member, window_value(since, until)))
+    for row in rows:
+        membership, person = membership_value(row[:6]), row[6:]
+        members[membership.team].append(membership)
+        ident = person[0]
+        if ident is not None:
+            if ident not in known:
+                known[ident] = person_value(person)
+            people[membership.team][ident] = known[ident]
     # By name, which is how paths are sorted in the end: what is in order already is sorted sooner.
     found = {team: Roster(tuple(sorted(members[team], key=_by_name(known))), people[team]) for team in teams}
     _kept.put({(team, version): found[team] for team in found if (version := versions[team]) is not None})
