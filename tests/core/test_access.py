@@ -258,3 +258,20 @@ def test_while_it_is_being_revoked_a_grant_still_gives() -> None:
     )
     (path,) = access.everything_reached(world, person(0), NOW)
     assert path.revoking
+
+
+def test_paths_are_sorted_by_length_then_reach_then_all_of_their_words() -> None:
+    """Also those of one person in one team, which differ only in what comes after that."""
+    look = Level(UUID(int=903), "A look", "Can see.", READ.permissions)
+    world = Register.of(
+        people=[Person(person(0).id, "Mara"), Person(person(1).id, "Ann")],
+        teams=[Team(team(0).id, "Wardens")],
+        accounts=[Account(account(0).id, "Sensors")],
+        memberships=[Membership(UUID(int=1 + n), team(0).id, person(n)) for n in range(2)],
+        grants=[grant(n, team(0), 0, level) for n, level in enumerate((READ, look, KEEP))],
+    )
+    found = access.everyone_reaching(world, account(0).id, NOW)
+    assert [(world.name_of(path.holder), level_name(path)) for path in found] == [
+        ("Ann", "Keeper"), ("Mara", "Keeper"),
+        ("Ann", "A look"), ("Ann", "Reader"), ("Mara", "A look"), ("Mara", "Reader"),
+    ]  # fmt: skip
