@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
+import os
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
@@ -14,6 +15,7 @@ from typing import Any
 import psycopg
 import pytest
 from cryptography.fernet import Fernet
+from hypothesis import HealthCheck, Phase, settings
 
 from openlatch.client import Client
 from openlatch.demo import loader
@@ -28,6 +30,21 @@ from openlatch.store.migrate import APP_ROLE, migrate
 KEY = Fernet.generate_key()
 ADAPTER_PASSWORD = "adapter password of the tests"
 _numbers = itertools.count(1)
+
+# How many examples property tests try: a few hundred in a usual run, ten thousand by `make test-nightly`.
+_SHARED = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]}
+settings.register_profile("quick", max_examples=200, **_SHARED)
+settings.register_profile("nightly", max_examples=10_000, **_SHARED)
+# Mutation testing only has to know that something failed.
+settings.register_profile("first", max_examples=100, phases=[Phase.explicit, Phase.generate], **_SHARED)
+settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "quick"))
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests that share a running demo go to the same process: the browser's have one, all others have another."""
+    for item in items:
+        if "stack" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.xdist_group("console" if "console" in item.nodeid else "demo"))
 
 
 @pytest.fixture(scope="session")
@@ -50,13 +67,24 @@ def cluster(folder: Path) -> Iterator[Cluster]:
     made.stop()
 
 
-@pytest.fixture
-def database(cluster: Cluster) -> str:
-    """The name of a fresh database."""
-    name = f"test_{next(_numbers)}"
+def clone(cluster: Cluster, template: str, name: str = "") -> str:
+    """The name of a new database with what is in a template."""
+    name = name or f"test_{next(_numbers)}"
     with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
-        db.execute(f"create database {name} template template_openlatch")  # type: ignore[call-overload]
+        db.execute(f"create database {name} template {template} strategy file_copy")  # type: ignore[call-overload]
     return name
+
+
+@pytest.fixture
+def template() -> str:
+    """The database that each test has a copy of: tables without rows, unless a test wants more."""
+    return "template_openlatch"
+
+
+@pytest.fixture
+def database(cluster: Cluster, template: str) -> str:
+    """The name of a fresh database."""
+    return clone(cluster, template)
 
 
 @pytest.fixture
@@ -84,20 +112,30 @@ def clock() -> Clock:
     return Clock()
 
 
+def service_on(cluster: Cluster, database: str, clock: Clock) -> Service:
+    """The service on a database, with a clock of the tests."""
+    url = cluster.url(database, APP_ROLE, "app-password")
+    return Service(engine_for(url, pool_size=4), Fernet(KEY), clock, signing_seed=KEY)
+
+
 @pytest.fixture
-def service(app_url: str, clock: Clock) -> Iterator[Service]:
+def service(cluster: Cluster, database: str, clock: Clock) -> Iterator[Service]:
     """The service on a fresh database, with a clock that stands still."""
-    made = Service(engine_for(app_url, pool_size=4), Fernet(KEY), clock, signing_seed=KEY)
+    made = service_on(cluster, database, clock)
     yield made
     made.engine.dispose()
 
 
-@pytest.fixture
-def organisation(service: Service) -> Viewer:
+def make_organisation(service: Service) -> Viewer:
     """An organisation without anything in it, seen by the service itself."""
     return signing_in.make_organisation(
         service, "Test", "test", "Europe/London", "Ada Admin", "ada@example.org", "a long password"
     )
+
+
+@pytest.fixture
+def organisation(service: Service) -> Viewer:
+    return make_organisation(service)
 
 
 @pytest.fixture(scope="session")

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, time, timedelta
 from typing import Any
 from uuid import UUID
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from openlatch.core import access, supposing
@@ -162,7 +162,6 @@ def outward(world: Register) -> Iterator[tuple[Holder, access.Path]]:
 STARTS = [person(0), person(1), person(2), app(0)]
 
 
-@settings(max_examples=10_000, deadline=None)
 @given(worlds())
 def test_rights_are_those_of_the_plain_reference(world: Register) -> None:
     """Whatever circles, diamonds, parts, hours and apps there are: what spreading out finds, no more and no less."""
@@ -179,7 +178,6 @@ def test_rights_are_those_of_the_plain_reference(world: Register) -> None:
                     assert access.can(world, start, place, key, resource, NOW) == expected
 
 
-@settings(max_examples=2000, deadline=None)
 @given(worlds())
 def test_the_same_paths_are_found_from_both_ends(world: Register) -> None:
     """Following a person outward and an account inward gives the same paths, hops and windows."""
@@ -192,7 +190,6 @@ def test_the_same_paths_are_found_from_both_ends(world: Register) -> None:
     assert forward == backward
 
 
-@settings(max_examples=2000, deadline=None)
 @given(worlds())
 def test_the_shorter_ways_of_asking_give_the_same(world: Register) -> None:
     """Paths to one account alone, and who is behind a holder without the paths."""
@@ -209,7 +206,6 @@ def test_the_shorter_ways_of_asking_give_the_same(world: Register) -> None:
         assert access.behind(world, account(n), NOW) == starts
 
 
-@settings(max_examples=2000, deadline=None)
 @given(worlds())
 def test_the_matrix_says_what_the_paths_say(world: Register) -> None:
     """Though it follows none: the same people and apps, the same permissions, on the whole or on a part."""

@@ -21,9 +21,10 @@ from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.listing import ListQuery
 from openlatch.store.ruling import looking
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Notice, Person
+from openlatch.store.database import transaction
+from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Notice, Organisation, Person
 from tests.adapters.worlds import WORLDS, World
-from tests.conftest import Clock
+from tests.conftest import Clock, clone, make_organisation, service_on
 
 PASSWORD = "a lake behind the hut"
 FILES = {
@@ -149,8 +150,12 @@ def make(
         world.stop()
 
 
-@pytest.fixture
-def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
+@pytest.fixture(scope="session")
+def small_template(cluster: Cluster) -> str:
+    """A database that holds the small register, made once and copied for each test."""
+    name = clone(cluster, "template_openlatch", "template_small")
+    service = service_on(cluster, name, Clock())
+    organisation = make_organisation(service)
     for kind, written in FILES.items():
         with service.unit(organisation) as unit:
             report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
@@ -158,6 +163,29 @@ def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
     flags.evaluate_all(service, organisation.organisation)
     with service.unit(organisation) as unit:
         unit.db.scalars(select(Person).where(Person.name == "Ada Admin")).one().key = "ada"
+    service.engine.dispose()
+    return name
+
+
+@pytest.fixture
+def template(request: pytest.FixtureRequest) -> str:
+    """Tests that use the small register start from a copy of it."""
+    if "small" in request.fixturenames:
+        return str(request.getfixturevalue("small_template"))
+    return "template_openlatch"
+
+
+@pytest.fixture
+def organisation(request: pytest.FixtureRequest, service: Service) -> Viewer:
+    """The organisation, seen by the service itself; empty unless the test uses the small register."""
+    if "small" not in request.fixturenames:
+        return make_organisation(service)
+    with transaction(service.engine, None) as db:
+        return Viewer.itself(db.scalars(select(Organisation.id)).one())
+
+
+@pytest.fixture
+def small(service: Service, organisation: Viewer, clock: Clock) -> Small:
     return Small(service, organisation, clock)
 
 

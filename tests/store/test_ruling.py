@@ -9,7 +9,7 @@ from typing import Any
 
 import psycopg
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from openlatch.core.rules import BOOKS, LIMITS, Book, Settings, Weights
@@ -94,7 +94,7 @@ def test_a_rule_finds_the_same_in_sql_and_in_python(cluster: Cluster, book: Book
     worlds = st.fixed_dictionaries({name: values for name, (_, values) in columns.items()}).map(gathered)
     with psycopg.connect(cluster.url("postgres"), options="-c timezone=UTC") as db:
 
-        @settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+        @settings(max_examples=settings().max_examples // 3)
         @given(st.lists(worlds, min_size=8, max_size=8), stands)
         def check(rows: list[dict[str, Any]], stand: Settings) -> None:
             facts = with_facts({name: name for name in columns}, means, stand)

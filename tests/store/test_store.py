@@ -11,7 +11,7 @@ import psycopg
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import create_engine, select, text
 from sqlalchemy.exc import DBAPIError
@@ -129,7 +129,6 @@ _filters = st.recursive(
 )
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(_rows, _filters)
 def test_a_filter_means_the_same_in_sql_and_in_python(
     service: Service, organisation: Viewer, rows: list[tuple[str, str | None, bool, int]], written: str
