@@ -32,12 +32,12 @@ QUIET: dict[str, dict[str, Any]] = {
     "session": {
         "reach": 1, "sensitivity": 2, "inside": True, "going_on": True, "age_days": 1, "idle_days": 0,
         "holder_left": False, "apart_km": -1, "travel_km": -1, "travel_kmh": -1, "new_country": False,
-        "new_device": False, "by_person": True, "holder": "Mara", "account": "Ledger", "device": "Phone",
+        "new_device": False, "by_person": True, "contradicted": False, "holder": "Mara", "account": "Ledger", "device": "Phone",
         "place": "Upper hut", "country": "PT", "other_place": "Porto", "before_place": "Oslo",
     },
     "account": {
         "reach": 4, "sensitivity": 3, "inside": True, "has_owner": True, "owner_left": False, "stewards": 1,
-        "broken": 0, "breach_weight": 20, "shared": True, "holder": "Ledger", "account": "Ledger", "owner": "Ines",
+        "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "holder": "Ledger", "account": "Ledger", "owner": "Ines",
         "breach": "“at most 3 delegates”: there are 5.",
     },
     "person": {
@@ -89,11 +89,13 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "new_country": ({"new_country": True}, {"new_country": True, "sensitivity": 3}, "from PT"),
     "new_device": ({"new_device": True, "sensitivity": 3}, {"new_device": True, "sensitivity": 4}, "never used before"),
     "left_signed_in": ({}, {"holder_left": True}, "is signed in to Ledger"),
+    "session_still_there": ({}, {"contradicted": True}, "was said to have ended, and a read on 1 March 2026 showed it"),
     "latch_broken": ({"breach_weight": 80}, {"broken": 1}, "breaks the latch “at most 3 delegates”"),
     "owner_left": ({}, {"owner_left": True}, "Ines, who owns Ledger, left"),
     "owner_alone": ({"stewards": 0, "sensitivity": 2}, {"stewards": 0}, "Only Ines decides"),
     "no_steward": ({"has_owner": False}, {"has_owner": False, "stewards": 0}, "Nobody answers for Ledger"),
     "many_stewards": ({"stewards": 6}, {"stewards": 7}, "7 people and teams decide"),
+    "part_still_open": ({}, {"reopened": 2}, "2 parts of Ledger had been closed"),
     "no_second_factor": ({"second_factor": False, "far_accounts": 0}, {"second_factor": False}, "on 2 accounts"),
     "outsider_wide": ({**OUT, "accounts": 8}, {**OUT, "accounts": 9}, "to 9 accounts; 8 are the limit"),
     "never_together": ({}, {"together": True}, "books.pay and books.check, which must never"),

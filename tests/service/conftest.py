@@ -18,10 +18,10 @@ from openlatch.core.rules import RULES
 from openlatch.launch.cluster import Cluster
 from openlatch.service import flags, importing, register, signing_in
 from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery
 from openlatch.store.ruling import looking
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.database import transaction
 from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Notice, Organisation, Person
 from tests.adapters.worlds import WORLDS, World
 from tests.conftest import Clock, clone, make_organisation, service_on

@@ -43,7 +43,7 @@ def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, t
         carrying.carry_out(service, viewer.organisation, revocation)
         with service.unit(viewer) as unit:
             state = str(helping.page(unit, revocation)["state"])
-        if state == "confirmed":
+        if state in ("confirmed", "done"):
             break
         clock.now += timedelta(minutes=1)
     return state

@@ -94,7 +94,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
             revocations.start(unit, revocations.Wish(sessions=(ident,)), "Test.")
 
     def do_steps(unit: Unit) -> None:
-        for ident in unit.db.scalars(select(Revocation.id).where(Revocation.confirmed_at.is_(None))).all():
+        for ident in unit.db.scalars(select(Revocation.id).where(Revocation.settled_at.is_(None))).all():
             waiting = select(Step.id).where(Step.revocation_id == ident, Step.state == "by_hand")
             for step in unit.db.scalars(waiting.order_by(Step.position)).all():
                 helping.done_by_hand(unit, ident, step, "Taken out of the list.")

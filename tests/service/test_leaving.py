@@ -146,11 +146,11 @@ def test_whoever_left_by_mistake_is_back_with_all_that_they_had(
         lines = undoing.undo(unit, revocation, "It was somebody else.")["lines"]
         assert [line["refused"] for line in lines] == [None]
         back = grant_of(unit, world, world.stays)
-        unlocking = unit.db.scalars(select(Revocation.id).where(Revocation.confirmed_at.is_(None))).one()
+        unlocking = unit.db.scalars(select(Revocation.id).where(Revocation.settled_at.is_(None))).one()
         assert unit.db.get_one(Person, ident).standing == Standing.CURRENT
         given = back.id
     assert settling.settle(service, organisation.organisation, given) is None
-    assert carry_on(service, organisation, clock, unlocking) == "confirmed"
+    assert carry_on(service, organisation, clock, unlocking) == "done"
     assert (world.asked(world.stays), world.locked(world.stays)) == (before, False)
     with pytest.raises(Conflict, match="undone already"), service.unit(organisation) as unit:
         undoing.undo(unit, revocation, "Twice.")
@@ -249,7 +249,7 @@ def test_a_step_that_is_skipped_leaves_no_proof(
     clock.forward(minutes=1)
     systems.read(service, organisation.organisation, system)
     with service.unit(organisation) as unit:
-        assert unit.db.get_one(Grant, grant).ended_as == "revoked"
+        assert unit.db.get_one(Grant, grant).ended_as == "contradicted"
         rules = set(unit.db.scalars(select(Flag.rule).where(Flag.state == "open")))
         assert {"still_there", "unrecorded"} <= rules
 

@@ -340,7 +340,7 @@ def test_a_round_ends_when_all_is_confirmed_or_explained_and_never_changes_again
     with small.service.unit(small.itself) as unit:
         page = rounds.page(unit, ident)
         assert (page["state"], page["revoked"], page["to_do"]) == ("closed", 2, 0)
-    assert items(small, ident)["Sync on Box"].outcome == "Confirmed: the system shows it gone."
+    assert items(small, ident)["Sync on Box"].outcome == "Stated: Open Latch says: Unlinked; the list is empty."
     for statement in (
         "update items set reason = 'Other.'",
         "delete from items",

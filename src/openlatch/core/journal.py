@@ -8,14 +8,16 @@ reordered.
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import orjson
 import rfc8785
 
 START = "0" * 64
+_HASH = re.compile("[0-9a-f]{64}")
 # The largest whole number that RFC 8785 allows (ECMAScript's largest safe one).
 _LARGEST = 2**53 - 1
 FIELDS = ("organisation", "position", "at", "actor", "action", "subject", "facts", "previous")
@@ -31,12 +33,17 @@ class Fault:
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """What a verification found: how many entries, the last position and hash, and every fault."""
+    """What a verification found: how many entries, the last position and hash, and every fault.
+
+    ``vouched`` is up to which position something kept outside vouches for them: a noted hash, or a signed head. What
+    lies beyond it holds together, and somebody who sealed it anew would not be noticed.
+    """
 
     entries: int
     position: int
     hash: str
     faults: tuple[Fault, ...]
+    vouched: int = 0
 
     @property
     def sound(self) -> bool:
@@ -83,23 +90,48 @@ def chain(entries: Iterable[dict[str, Any]], position: int, previous: str) -> It
         yield sealed
 
 
-def verify(entries: Iterable[Mapping[str, Any]], expected: tuple[int, str] | None = None) -> Verdict:
+class Watcher(Protocol):
+    """Something kept outside that the entries are held against (``tree_heads.Watch``)."""
+
+    def faults(self, entry: Mapping[str, Any]) -> Iterable[Fault]:
+        """What is wrong with the next entry."""
+        ...
+
+    def at_the_end(self) -> Iterable[Fault]:
+        """What is wrong once there are no more."""
+        ...
+
+    @property
+    def vouched(self) -> int:
+        """Up to which position it vouches for what was seen."""
+        ...
+
+
+def verify(
+    entries: Iterable[Mapping[str, Any]], expected: tuple[int, str] | None = None, heads: Watcher | None = None
+) -> Verdict:
     """Check a whole journal from its first entry, in the order given.
 
     ``expected`` is a position and hash noted earlier: the journal has to reach it, with that hash, or its end
-    was cut off or rewritten. Every fault is reported, not only the first.
+    was cut off or rewritten. ``heads`` are signed tree heads, watched as the entries go by. Every fault is reported,
+    not only the first.
     """
     faults: list[Fault] = []
     count, position, previous = 0, 0, START
-    met = expected is None or expected == (0, START)
+    met = 0 if expected == (0, START) else None
     for entry in entries:
         count += 1
         faults.extend(_faults_of(entry, position, previous))
+        if heads is not None and _HASH.fullmatch(str(entry["hash"])):
+            faults.extend(heads.faults(entry))
         position, previous = int(entry["position"]), str(entry["hash"])
-        met = met or (position, previous) == expected
-    if not met and expected is not None:
+        if (position, previous) == expected:
+            met = position
+    if expected is not None and met is None:
         faults.append(Fault(expected[0], f"the journal does not hold the hash {expected[1][:12]}… at this position"))
-    return Verdict(count, position, previous, tuple(faults))
+    if heads is not None:
+        faults.extend(heads.at_the_end())
+    return Verdict(count, position, previous, tuple(faults), max(met or 0, heads.vouched if heads is not None else 0))
 
 
 def _faults_of(entry: Mapping[str, Any], position: int, previous: str) -> Iterator[Fault]:

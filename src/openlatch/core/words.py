@@ -67,10 +67,48 @@ class GrantState(StrEnum):
     ENDED = "ended"
 
 
+class Proof(StrEnum):
+    """How the end of access is known, from the surest to the least sure.
+
+    *confirmed*: the system was asked again, and by its answer the access is gone. *stated*: a named person says that
+    they removed it. *unproved*: skipped, unreadable, or not understood. *contradicted*: a later reading shows it.
+    """
+
+    CONFIRMED = "confirmed"
+    STATED = "stated"
+    UNPROVED = "unproved"
+    CONTRADICTED = "contradicted"
+
+    @property
+    def mark(self) -> str:
+        """A sign for it that needs no colour."""
+        return _PROOF_MARKS[self]
+
+    @property
+    def plain(self) -> str:
+        """What it means, in a few words."""
+        return _PROOF_PLAIN[self]
+
+
+_PROOF_MARKS = {Proof.CONFIRMED: "✓", Proof.STATED: "“”", Proof.UNPROVED: "?", Proof.CONTRADICTED: "✗"}
+_PROOF_PLAIN = {
+    Proof.CONFIRMED: "the system was asked again and shows it gone",
+    Proof.STATED: "a person says that they removed it",
+    Proof.UNPROVED: "nothing shows that it is gone",
+    Proof.CONTRADICTED: "a later reading of the system shows it",
+}
+
+
 class EndedAs(StrEnum):
-    """How a grant came to its end."""
+    """How a grant came to its end.
+
+    A revocation ends as *revoked* only when it is confirmed; otherwise as what is known instead (``Proof``).
+    """
 
     REVOKED = "revoked"
+    STATED = "stated"
+    UNPROVED = "unproved"
+    CONTRADICTED = "contradicted"
     EXPIRED = "expired"
     DECLINED = "declined"
     WITHDRAWN = "withdrawn"

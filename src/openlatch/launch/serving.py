@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import logging
 import sys
+from pathlib import Path
 from typing import Any
 
 import structlog
@@ -52,7 +53,13 @@ def assemble(settings: Settings) -> Service:
     address = (settings.public_address or f"http://{settings.bind}").rstrip("/")
     seed = settings.secret_key.encode()
     return Service(
-        engine_for(settings.database_url), settings.cipher(), wake=queue.wake, address=address, signing_seed=seed
+        engine_for(settings.database_url),
+        settings.cipher(),
+        wake=queue.wake,
+        address=address,
+        signing_seed=seed,
+        tree_heads_file=Path(settings.tree_heads_file) if settings.tree_heads_file else None,
+        timestamp_authority=settings.timestamp_authority,
     )
 
 

@@ -25,6 +25,8 @@ class Settings:
     ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
     ``secret_key`` encrypts the secrets of systems (``openlatch new-key`` makes one). ``public_address`` is where people
     reach the console, which links in mail begin with; the ``smtp_`` settings say which server mail goes through.
+    ``tree_heads_file`` is where signed heads of the journal are appended, ``timestamp_authority`` the address of one by
+    RFC 3161 that stamps them.
     """
 
     database_url: str = ""
@@ -41,6 +43,8 @@ class Settings:
     smtp_password: str = ""
     smtp_starttls: int = 0
     mail_from: str = "openlatch@localhost"
+    tree_heads_file: str = ""
+    timestamp_authority: str = ""
 
     @classmethod
     def load(cls, environment: Mapping[str, str] = os.environ) -> Settings:

@@ -97,20 +97,21 @@ def _next(
     """
     with service.unit(viewer) as unit:
         row = unit.db.get_one(Revocation, revocation, with_for_update=True)
-        if row.confirmed_at is not None:
+        if row.settled_at is not None:
             return _Turn()
         steps = {
             step.id: (step, system)
             for step, system in unit.db.execute(
-                select(Step, Account.system_id).join(Account, Account.id == Step.account_id)
+                select(Step, System).join(Account, Account.id == Step.account_id)
+                .join(System, System.id == Account.system_id)
                 .where(Step.revocation_id == revocation).order_by(Step.position)
             )
         }  # fmt: skip
         own = [step for step, _ in steps.values()]
-        _put_down(unit, {step.id: step for step in own}, tried)
+        _put_down(unit, steps, tried)
         if tried and finishing.finish_if_done(unit, row, own):
             return _Turn()
-        tasks = [_task(step, system) for step, system in steps.values() if step.state not in core.OVER]
+        tasks = [_task(step, system.id) for step, system in steps.values() if step.state not in core.OVER]
         due = core.next_due([(t.kind, t.system, t.progress) for t in tasks], unit.now)
         if due is None:
             finishing.finish_if_done(unit, row, own)
@@ -184,16 +185,16 @@ def _words(error: OpenLatchError) -> str:
     return f"{error.detail} {error.remedy}".strip()
 
 
-def _put_down(unit: Unit, steps: Mapping[UUID, Step], tried: Sequence[_Tried]) -> None:
+def _put_down(unit: Unit, steps: Mapping[UUID, tuple[Step, System]], tried: Sequence[_Tried]) -> None:
     for one in tried:
-        _reopen(unit, [(steps[ident], shown) for ident, shown in one.wrong.items()])
-        step = steps[one.task.id]
+        _reopen(unit, [(steps[ident][0], shown) for ident, shown in one.wrong.items()])
+        step, system = steps[one.task.id]
         if step.state == StepState.SKIPPED:
             continue
         progress = one.after(unit.now)
         done = progress.state is StepState.DONE
         step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
-        step.done_at = unit.now if done else None
+        step.done_at, step.done_by = (unit.now, system.name) if done else (None, "")
         action = "step.done" if done else "step.waits"
         unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
     unit.db.flush()
@@ -207,7 +208,7 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
             continue
         progress = core.contradicted(core.Progress(StepState(step.state), step.tries), shown, unit.now)
         step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
-        step.done_at = None
+        step.done_at, step.done_by = None, ""
         unit.record("step.contradicted", "step", step.id, step.sentence, step.account_id, answer=step.answer)
         if step.grant_id is not None:
             grants.append(step.grant_id)

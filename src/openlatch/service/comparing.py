@@ -18,8 +18,8 @@ from sqlalchemy import CursorResult, Table, bindparam, func, select, text, updat
 
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
-from openlatch.core.words import EndedAs, GrantState
-from openlatch.service import flags, latching, matching, presence
+from openlatch.core.words import EndedAs, GrantState, Proof
+from openlatch.service import finishing, flags, latching, matching, presence
 from openlatch.service.context import Unit
 from openlatch.service.spool import BLOCK, Spool, batches, instant
 from openlatch.store.database import at_large
@@ -97,7 +97,8 @@ _SEE_ENDED = f"""
             and e.state = '{GrantState.ENDED}' and e.recorded
         where u.state in {_LIVE} and not u.recorded
         order by e.account_id, e.holder_id, e.ended_at desc nulls last
-    ) last where g.id = last.id returning g.id
+    ) last where g.id = last.id
+    returning g.id, (g.proof is not null and g.proof <> 'contradicted' and g.ended_at < :begun) as newly
 """  # noqa: S608  constants
 # Many rows in one go, by arrays of what is made here; a statement for each row takes ten times as long.
 _MAKE_GRANTS = """
@@ -136,6 +137,7 @@ class Comparison:
         self.db, self.organisation = unit.db, unit.viewer.organisation
         self.named = {"system": system.id, "now": unit.now, "begun": begun}
         self.touched: set[UUID] = set()
+        self.reopened: set[UUID] = set()
         self.many = False
         self.happened: list[tuple[str, UUID, str, UUID]] = []
 
@@ -148,12 +150,18 @@ class Comparison:
             self._follow(rows)
         missing = sum(self._miss(rows) for rows in batches(self.db, _GONE, self.named))
         with self._at_large():
-            self.touched |= set(self.db.scalars(text(_SEE_ENDED), self.named))
-            seen, ended = presence.follow(self.unit, self.system)
+            seen_ended = self.db.execute(text(_SEE_ENDED), self.named).all()
+            seen, ended = presence.follow(self.unit, self.system, self.begun)
             self.touched |= presence.keep_use(self.unit, self.system)
+            self.touched |= {row.id for row in seen_ended}
             unrecorded, differing = self._count(~Grant.recorded), self._count(Grant.differs.is_not(None))
+        newly = [row.id for row in seen_ended if row.newly]
+        if newly:
+            finishing.contradict(self.unit, newly, self.system.name)
         self._put_down()
         self._evaluate(seen | ended, accounts | self.found)
+        if self.reopened:
+            flags.evaluate(self.unit, accounts=sorted(self.reopened))
         return Outcome(
             self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended)
         )  # fmt: skip
@@ -271,9 +279,14 @@ class Comparison:
         self.db.flush()
         follow = (
             "update resources p set public = r.public from reading_parts r join accounts a on a.handle = r.account "
-            "where a.system_id = :system and p.account_id = a.id and p.key = r.handle and p.public <> r.public"
+            "where a.system_id = :system and p.account_id = a.id and p.key = r.handle and p.public <> r.public "
+            "returning p.id, p.account_id, p.public, p.proof"
         )
-        self.db.execute(text(follow), self.named)
+        changed = self.db.execute(text(follow), self.named).all()
+        reopened = [row.id for row in changed if row.public and row.proof in (Proof.CONFIRMED, Proof.STATED)]
+        if reopened:
+            finishing.contradict_parts(self.unit, reopened, self.system.name)
+            self.reopened = {row.account_id for row in changed if row.id in reopened}
         mine = select(Resource.account_id, Resource.key, Resource.id).join(Account, Account.id == Resource.account_id)
         found = self.db.execute(mine.where(Account.system_id == self.system.id, Resource.key.is_not(None)))
         return {(account, str(key)): part for account, key, part in found}
@@ -374,7 +387,11 @@ class Comparison:
         if gone:
             # Nobody vouches for unrecorded access: when the system does not have it any more, it has ended.
             ended = move(GRANTS, "grant", GrantState.ACTIVE, GrantState.ENDED)
-            over = {"state": ended, "ended_as": EndedAs.REVOKED, "ended_at": self.unit.now}
+            over = {
+                "state": ended, "ended_as": EndedAs.REVOKED, "ended_at": self.unit.now, "proof": Proof.CONFIRMED,
+                "proved_at": self.unit.now, "proved_by": self.system.name,
+                "proof_words": "A reading of the whole account does not show it any more.",
+            }  # fmt: skip
             self.db.execute(update(Grant).where(Grant.id.in_(gone)).values(over))
         for row in rows:
             action = "grant.missing" if row.recorded else "grant.gone"

@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from itertools import chain
+from pathlib import Path
 from typing import Any
 from uuid import UUID
 
@@ -41,7 +42,8 @@ class Service:
     """The service: its database, its clock, the key for secrets, how to wake the worker, the adapters.
 
     ``address`` is where people reach the console; links in mail begin with it. From ``signing_seed`` the key is made
-    that signs short-lived tokens.
+    that signs short-lived tokens. Signed heads of the journal go to ``tree_heads_file``, and are stamped by
+    ``timestamp_authority``, where these are set.
     """
 
     engine: Engine
@@ -51,6 +53,8 @@ class Service:
     adapters: Mapping[str, Maker] = field(default_factory=lambda: ADAPTERS)
     address: str = "http://127.0.0.1:8620"
     signing_seed: bytes = b""
+    tree_heads_file: Path | None = None
+    timestamp_authority: str = ""
     rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
 
     @contextmanager

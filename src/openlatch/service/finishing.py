@@ -1,18 +1,35 @@
-"""The end of a revocation: what the register says once the system has shown that access is gone."""
+"""The end of a revocation: what the register says once its steps are over, and how each end is known."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from datetime import datetime
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, and_, or_, select
 
 from openlatch.core import revocation as core
+from openlatch.core.revocations import proof
+from openlatch.core.revocations.proof import Evidence, StepOutcome
+from openlatch.core.rules.rule import day
 from openlatch.core.states import GRANTS, move
-from openlatch.core.words import EndedAs, GrantState, StepKind, StepState
+from openlatch.core.words import EndedAs, GrantState, ItemState, Proof, StepKind, StepState, Subject, Verdict
 from openlatch.service import flags, latching, telling
 from openlatch.service.context import Unit
-from openlatch.store.tables import Account, Grant, Level, Resource, Revocation, RevocationTarget, Session, Step, Term
+from openlatch.store.tables import (
+    Account,
+    Grant,
+    Item,
+    Level,
+    Resource,
+    Revocation,
+    RevocationTarget,
+    Round,
+    Session,
+    Step,
+    Term,
+)
+from openlatch.store.tables.base import Proved
 
 _ENDED_AS = {"expired": EndedAs.EXPIRED, "given_up": EndedAs.GIVEN_UP, "replaced": EndedAs.REPLACED}
 
@@ -22,7 +39,7 @@ def finish_if_done(unit: Unit, revocation: Revocation, own: Sequence[Step] | Non
 
     ``own`` are its steps, where they are at hand. Gives whether it is finished.
     """
-    if revocation.confirmed_at is not None:
+    if revocation.settled_at is not None:
         return True
     steps = _steps(unit, revocation) if own is None else own
     if core.is_finished(core.Progress(StepState(step.state)) for step in steps):
@@ -52,9 +69,12 @@ class _Steps:
     def __init__(self, steps: Sequence[Step]) -> None:
         self._of: dict[str, list[Step]] = {}
         self._reads: dict[UUID, list[Step]] = {}
+        self.of_logins: list[Step] = []
         for step in steps:
             if step.kind == StepKind.READ_AGAIN:
                 self._reads.setdefault(step.account_id, []).append(step)
+            elif step.kind in (StepKind.LOCK, StepKind.DROP):
+                self.of_logins.append(step)
             else:
                 self._of.setdefault(str(step.grant_id or step.session_id or step.detail.get("part")), []).append(step)
 
@@ -67,17 +87,45 @@ class _Steps:
         own = self.of(target)
         return bool(own) and all(step.state in core.OVER for step in (*own, *self._reads.get(target.account_id, ())))
 
+    def evidence(self, target: RevocationTarget, now: datetime) -> Evidence:
+        """How the end of a target is known."""
+        return proof.of_steps(_outcomes(self.of(target)), _outcomes(self._reads.get(target.account_id, ())), now)
+
+    def evidence_of_login(self, step: Step, now: datetime) -> Evidence:
+        """How it is known that a login was locked or dropped."""
+        return proof.of_steps(_outcomes([step]), _outcomes(self._reads.get(step.account_id, ())), now)
+
+
+def step_proof(step: Step, steps: Sequence[Step]) -> Proof | None:
+    """What a step of a revocation shows by itself, given all of its steps."""
+    reads = [s for s in steps if s.kind == StepKind.READ_AGAIN and s.account_id == step.account_id and s.id != step.id]
+    return proof.of_step(_outcomes([step])[0], _outcomes(reads))
+
+
+def _outcomes(steps: Iterable[Step]) -> list[StepOutcome]:
+    return [StepOutcome(StepKind(s.kind), StepState(s.state), s.answer, s.done_by, s.done_at) for s in steps]
+
 
 def finish(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None) -> None:
-    """Write down that all of it is gone, with the proof."""
+    """Settle a revocation whose steps are over: each of its ends with how it is known.
+
+    It is confirmed only when every one of them is; the journal keeps the counts apart.
+    """
     targets = _targets(unit, revocation)
     steps = _steps(unit, revocation) if own is None else own
-    _end(unit, revocation, targets, _Steps(steps))
-    revocation.confirmed_at = unit.now
+    by_target = _Steps(steps)
+    _end(unit, revocation, targets, by_target)
+    for step in by_target.of_logins:
+        step.proof = by_target.evidence_of_login(step, unit.now).proof
+    proofs = [Proof(known) for known in (*(t.proof for t in targets), *(s.proof for s in by_target.of_logins)) if known]
+    revocation.settled_at = unit.now
+    if all(known is Proof.CONFIRMED for known in proofs) and proofs:
+        revocation.confirmed_at = unit.now
+    action = "revocation.confirmed" if proof.weakest(proofs) in (None, Proof.CONFIRMED) else "revocation.settled"
     title = revocation.preview["title"]
-    proof = [{"step": step.sentence, "answer": step.answer} for step in steps]
+    shown = [{"step": step.sentence, "answer": step.answer} for step in steps]
     for account in sorted({target.account_id for target in targets}):
-        unit.record("revocation.confirmed", "revocation", revocation.id, title, account, proof=proof)
+        unit.record(action, "revocation", revocation.id, title, account, proof=shown, ends=proof.count(proofs))
     unit.db.flush()
 
 
@@ -90,18 +138,22 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
     rows = select(Grant).where(Grant.id.in_(named)).order_by(Grant.id).with_for_update()
     locked = {grant.id: grant for grant in unit.db.scalars(rows.execution_options(populate_existing=True))}
     for target in targets:
+        known = None if _is_kept_here(target) else steps.evidence(target, unit.now)
         if target.grant_id is not None:
             grant = locked[target.grant_id]
             if grant.state == GrantState.REVOKING:
-                _end_or_trim(unit, grant, target, revocation, steps.of(target))
+                _end_or_trim(unit, grant, target, revocation, known)
+                _keep(target, known)
                 grants.append(target)
-        elif target.session_id is not None:
+        elif target.session_id is not None and known is not None:
             session = unit.db.get_one(Session, target.session_id)
             if session.ended_at is None or session.ended_as == "signed_out":
-                _end_session(unit, session)
+                _end_session(unit, session, known)
                 sessions.append(session.id)
-        elif target.resource_id is not None:
-            _close(unit, unit.db.get_one(Resource, target.resource_id))
+            _keep(target, known)
+        elif target.resource_id is not None and known is not None:
+            _close(unit, unit.db.get_one(Resource, target.resource_id), known)
+            _keep(target, known)
     if not grants and not sessions:
         return
     unit.db.flush()
@@ -112,34 +164,54 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
         _tell(unit, [locked[ident] for ident in ended])
 
 
+def _is_kept_here(target: RevocationTarget) -> bool:
+    """A shorter time alone: the register keeps it, and ends the grant when it comes."""
+    return target.trim_until is not None and target.trim_level_id is None
+
+
+def _keep(row: Proved, known: Evidence | None) -> None:
+    """Keep with a record how its end is known."""
+    if known is not None:
+        row.proof, row.proved_at, row.proved_by, row.proof_words = known.proof, known.at, known.by, known.words
+
+
+def said(row: Proved) -> str:
+    """How an end is known, in a few words: "confirmed by Telemetry on 10 March 2026"."""
+    if row.proof is None or row.proved_at is None:
+        return ""
+    by = f" by {row.proved_by}" if row.proved_by else ""
+    return f"{row.proof}{by} on {day(row.proved_at)}"
+
+
 def _end_or_trim(
-    unit: Unit, grant: Grant, target: RevocationTarget, revocation: Revocation, steps: Sequence[Step]
+    unit: Unit, grant: Grant, target: RevocationTarget, revocation: Revocation, known: Evidence | None
 ) -> None:
     grant.version += 1
     grant.contradicted_at = None
-    if target.trim_level_id is None and target.trim_until is None:
+    if target.trim_level_id is None and target.trim_until is None and known is not None:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ENDED)
         grant.ended_at, grant.owed = unit.now, None
-        grant.ended_as = _ENDED_AS.get(revocation.cause, EndedAs.REVOKED)
-        action = f"grant.{grant.ended_as}"
+        cause = _ENDED_AS.get(revocation.cause, EndedAs.REVOKED)
+        grant.ended_as = proof.ended_as(cause, known.proof)
+        _keep(grant, known)
+        action = f"grant.{cause}" if grant.ended_as == cause else "grant.ended"
     else:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ACTIVE)
-        _trim(unit, grant.id, target)
+        if known is None or known.proof is not Proof.UNPROVED:
+            _trim(unit, grant.id, target)
         action = "grant.trimmed"
-    skipped = [step.answer for step in steps if step.state == StepState.SKIPPED]
-    # Nobody saw that it is gone; should a read show it, it is flagged as still there.
-    unproved = {"unproved": skipped} if skipped else {}
+    facts = {"proof": known.proof, "proved_by": known.by, "words": known.words} if known is not None else {}
     title = revocation.preview["title"]
-    unit.record(action, "grant", grant.id, title, grant.account_id, reason=revocation.reason, **unproved)
+    unit.record(action, "grant", grant.id, title, grant.account_id, reason=revocation.reason, **facts)
 
 
 def _tell(unit: Unit, grants: Sequence[Grant]) -> None:
-    """Tell those whose own access has ended."""
+    """Tell those whose own access has ended, and how that is known."""
     over = [grant for grant in grants if grant.state == GrantState.ENDED and grant.ended_as != EndedAs.GIVEN_UP]
     wanted = select(Account.id, Account.name).where(Account.id.in_({grant.account_id for grant in over}))
     names = dict(unit.db.execute(wanted).all())
     for grant in over:
-        sentence = f"Your access to {names[grant.account_id]} has ended."
+        sentence = f"Your access to {names[grant.account_id]} has ended ({said(grant)})."
         telling.tell(unit, [grant.person_id], "grant", sentence, "/mine")
 
 
@@ -153,13 +225,113 @@ def _trim(unit: Unit, grant: UUID, target: RevocationTarget) -> None:
             term.until = target.trim_until
 
 
-def _close(unit: Unit, part: Resource) -> None:
+def _close(unit: Unit, part: Resource, known: Evidence) -> None:
+    """A part is closed once the system or a person says so. What nobody looked at stays open in the register."""
     if not part.public:
         return
-    part.public = False
-    unit.record("resource.closed", "resource", part.id, part.name, part.account_id)
+    _keep(part, known)
+    part.public = known.proof is Proof.UNPROVED
+    action = "resource.not_closed" if part.public else "resource.closed"
+    unit.record(action, "resource", part.id, part.name, part.account_id, proof=known.proof, proved_by=known.by,
+                words=known.words)  # fmt: skip
 
 
-def _end_session(unit: Unit, session: Session) -> None:
-    session.ended_at, session.ended_as = session.ended_at or unit.now, "revoked"
-    unit.record("session.revoked", "session", session.id, session.device, session.account_id)
+def _end_session(unit: Unit, session: Session, known: Evidence) -> None:
+    session.ended_at = session.ended_at or unit.now
+    session.ended_as = proof.ended_as(EndedAs.REVOKED, known.proof)
+    _keep(session, known)
+    action = "session.revoked" if known.proof is Proof.CONFIRMED else "session.ended"
+    unit.record(action, "session", session.id, session.device, session.account_id, proof=known.proof,
+                proved_by=known.by, words=known.words)  # fmt: skip
+
+
+def contradict(unit: Unit, grants: Sequence[UUID], system: str) -> None:
+    """A reading shows access whose end was known: the end is contradicted, with all that was said on its account.
+
+    Its revocation is not confirmed any more; an item of a review that is still carried out is open again. The
+    evidence of a review that has ended stays as it is, and gets an addendum.
+    """
+    shown = _contradiction(unit, system)
+    rows = unit.db.execute(
+        select(Grant, Account.name).join(Account, Account.id == Grant.account_id)
+        .where(Grant.id.in_(grants)).order_by(Grant.id).with_for_update(of=Grant)
+    ).all()  # fmt: skip
+    for grant, account in rows:
+        before = said(grant) or "not known"
+        _keep(grant, shown)
+        if grant.ended_as in (EndedAs.REVOKED, EndedAs.STATED, EndedAs.UNPROVED):
+            grant.ended_as = EndedAs.CONTRADICTED
+        unit.record("grant.contradicted", "grant", grant.id, account, grant.account_id, before=before, system=system)
+        sentence = f"A reading of {system} shows access to {account} that had ended ({before})."
+        _tell_of_contradiction(unit, grant.account_id, sentence)
+    of_these = RevocationTarget.grant_id.in_(grants)
+    _contradict_targets(unit, of_these, shown)
+    _open_items_again(unit, Item.grant_id.in_(grants), shown)
+
+
+def contradict_sessions(unit: Unit, sessions: Sequence[UUID], system: str) -> None:
+    """A reading shows sessions that were known to have ended: they go on, and the end is contradicted."""
+    shown = _contradiction(unit, system)
+    wanted = select(Session).where(Session.id.in_(sessions)).order_by(Session.id).with_for_update()
+    for session in unit.db.scalars(wanted.execution_options(populate_existing=True)):
+        before = said(session) or "not known"
+        session.ended_at = session.ended_as = None
+        _keep(session, shown)
+        unit.record("session.contradicted", "session", session.id, session.device, session.account_id, before=before,
+                    system=system)  # fmt: skip
+        sentence = f"A reading of {system} shows a session that had ended ({before})."
+        _tell_of_contradiction(unit, session.account_id, sentence)
+    _contradict_targets(unit, RevocationTarget.session_id.in_(sessions), shown)
+    _open_items_again(unit, and_(Item.kind == Subject.SESSION, Item.subject_id.in_(sessions)), shown)
+
+
+def contradict_parts(unit: Unit, parts: Sequence[UUID], system: str) -> None:
+    """A reading shows parts open to anyone that were known to be closed."""
+    shown = _contradiction(unit, system)
+    for part in unit.db.scalars(select(Resource).where(Resource.id.in_(parts)).order_by(Resource.id)):
+        before = said(part) or "not known"
+        _keep(part, shown)
+        unit.record("resource.contradicted", "resource", part.id, part.name, part.account_id, before=before,
+                    system=system)  # fmt: skip
+        sentence = f"A reading of {system} shows {part.name} open to anyone, which had been closed ({before})."
+        _tell_of_contradiction(unit, part.account_id, sentence)
+    _contradict_targets(unit, RevocationTarget.resource_id.in_(parts), shown)
+    _open_items_again(unit, and_(Item.kind == Subject.EXPOSURE, Item.subject_id.in_(parts)), shown)
+
+
+def _contradiction(unit: Unit, system: str) -> Evidence:
+    return Evidence(Proof.CONTRADICTED, unit.now, system, f"A reading on {day(unit.now)} shows it.")
+
+
+def _tell_of_contradiction(unit: Unit, account: UUID, sentence: str) -> None:
+    answering = telling.administrators(unit) | telling.answerers(unit, account)
+    telling.tell(unit, sorted(answering), "flag", sentence, f"/accounts/{account}")
+
+
+def _contradict_targets(unit: Unit, which: ColumnElement[bool], shown: Evidence) -> None:
+    for target in unit.db.scalars(
+        select(RevocationTarget).where(which, RevocationTarget.proof.is_not(None)).order_by(RevocationTarget.id)
+    ):
+        _keep(target, shown)
+        unit.db.get_one(Revocation, target.revocation_id).confirmed_at = None
+    unit.db.flush()
+
+
+def _open_items_again(unit: Unit, which: ColumnElement[bool], shown: Evidence) -> None:
+    """Items whose end is contradicted have to be decided, or carried out, once more; not those of an ended round."""
+    wanted = (
+        select(Item, Round).join(Round, Round.id == Item.round_id)
+        .where(which, Item.verdict == Verdict.REVOKE, Round.ended_at.is_(None),
+               or_(Item.done_at.is_not(None), Item.revocation_id.is_not(None)))
+        .order_by(Item.id).with_for_update(of=Item)
+    )  # fmt: skip
+    for item, round_row in unit.db.execute(wanted).all():
+        _keep(item, shown)
+        item.done_at, item.revocation_id, item.version = None, None, item.version + 1
+        item.outcome = f"Contradicted: {shown.words}"
+        if round_row.closed_at is None:
+            item.state, item.verdict, item.reason = ItemState.UNDECIDED, None, ""
+            item.decided_by_id = item.decided_at = item.seconded_by_id = item.seconded_at = None
+        unit.record("item.contradicted", "item", item.id, f"{item.holder} on {item.account}", item.account_id,
+                    round=round_row.name, round_id=round_row.id, position=item.position)  # fmt: skip
+    unit.db.flush()

@@ -8,12 +8,12 @@ from uuid import UUID
 from sqlalchemy import select, update
 
 from openlatch.core.revocation import OVER
-from openlatch.core.words import StepKind, StepState
+from openlatch.core.words import Proof, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import finishing
+from openlatch.service import finishing, giving
 from openlatch.service.context import Unit
 from openlatch.store.lists import REVOCATIONS
-from openlatch.store.tables import Revocation, RevocationTarget, Step
+from openlatch.store.tables import Account, Grant, Resource, Revocation, RevocationTarget, Session, Step
 
 
 def page(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -22,14 +22,39 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
     row = REVOCATIONS.one(unit.db, ident, [unit.sight.revocations()])
     if row is None:
         raise NotFound("There is no such revocation, or you may not see it.")
-    steps = unit.db.scalars(select(Step).where(Step.revocation_id == ident).order_by(Step.position))
+    steps = unit.db.scalars(select(Step).where(Step.revocation_id == ident).order_by(Step.position)).all()
     stored = unit.db.get_one(Revocation, ident)
-    return {**row, "preview": stored.preview, "step_list": [_step_shown(step) for step in steps]}
+    shown = [_step_shown(step, finishing.step_proof(step, steps)) for step in steps]
+    return {**row, "preview": stored.preview, "step_list": shown, "ends": _ends(unit, ident)}
 
 
-def _step_shown(step: Step) -> dict[str, Any]:
-    names = ("id", "position", "kind", "sentence", "state", "tries", "answer", "next_try_at", "done_at")
-    return {name: getattr(step, name) for name in names}
+def _step_shown(step: Step, proof: Proof | None) -> dict[str, Any]:
+    names = ("id", "position", "kind", "sentence", "state", "tries", "answer", "next_try_at", "done_at", "done_by")
+    return {**{name: getattr(step, name) for name in names}, "proof": proof}
+
+
+def _ends(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+    """Each end of a revocation, with how it is known; nothing is known while it is being carried out."""
+    rows = unit.db.execute(
+        select(RevocationTarget, Account.name, Session.device, Resource.name.label("part"), Grant)
+        .join(Account, Account.id == RevocationTarget.account_id)
+        .outerjoin(Grant, Grant.id == RevocationTarget.grant_id)
+        .outerjoin(Session, Session.id == RevocationTarget.session_id)
+        .outerjoin(Resource, Resource.id == RevocationTarget.resource_id)
+        .where(RevocationTarget.revocation_id == ident)
+        .order_by(Account.name, RevocationTarget.id)
+    )
+    return [
+        {
+            "kind": "grant" if grant is not None else "session" if target.session_id else "exposure",
+            "what": f"{giving.holder_name(unit, grant)} on {account}" if grant is not None
+            else f"session on {device or 'an unknown device'} in {account}" if target.session_id
+            else f"{part} in {account}",
+            "proof": target.proof, "proved_at": target.proved_at, "proved_by": target.proved_by,
+            "words": target.proof_words,
+        }
+        for target, account, device, part, grant in rows
+    ]  # fmt: skip
 
 
 def retry(unit: Unit, ident: UUID) -> None:
@@ -53,7 +78,7 @@ def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
     if step.state != StepState.BY_HAND:
         raise Conflict(f"The step is {step.state}; it does not wait for hands.", "Look at it again.")
     step.state, step.done_at, step.tries = StepState.DONE, unit.now, step.tries + 1
-    step.answer = f"{unit.viewer.name} says: {proof.strip()}"
+    step.answer, step.done_by = f"{unit.viewer.name} says: {proof.strip()}", unit.viewer.name
     unit.record("step.done", "step", step.id, step.sentence, step.account_id, answer=step.answer, by_hand=True)
     unit.db.flush()
     finishing.finish_if_done(unit, revocation)
@@ -96,6 +121,7 @@ def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
             "Reading again is what proves that access is gone.", "Skip the steps that can't be done; then it asks less."
         )
     step.state, step.next_try_at = StepState.SKIPPED, None
+    step.done_at, step.done_by = unit.now, unit.viewer.name
     step.answer = f"Skipped by {unit.viewer.name}: {reason.strip()}"
     unit.record("step.skipped", "step", step.id, step.sentence, step.account_id, reason=reason.strip())
     unit.db.flush()

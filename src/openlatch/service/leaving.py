@@ -235,7 +235,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     unit.require_proof("Ending all that somebody has")
     person = _person(unit, plan.person, lock=True)
     going_on = select(Revocation.id).where(
-        Revocation.leaver_id == person.id, Revocation.confirmed_at.is_(None), Revocation.undone_at.is_(None)
+        Revocation.leaver_id == person.id, Revocation.settled_at.is_(None), Revocation.undone_at.is_(None)
     )
     if unit.db.scalars(going_on).first() is not None:
         raise Conflict(f"All that {person.name} has is being ended already.", "Look at how far it has come.")

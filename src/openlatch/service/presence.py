@@ -9,9 +9,11 @@ from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core.ids import new_id
-from openlatch.service import using
+from openlatch.core.words import Proof
+from openlatch.service import finishing, using
 from openlatch.service.context import Unit
 from openlatch.service.spool import batches
+from openlatch.store.columns import not_among
 from openlatch.store.tables import Account, Grant, Session, System
 
 # A login signs in once for all that it holds: its session counts where it reaches furthest.
@@ -35,9 +37,13 @@ _USED = """
 """
 
 
-def follow(unit: Unit, system: System) -> tuple[set[UUID], set[UUID]]:
-    """Sessions as the reading shows them, and those it does not show any more: they have ended."""
+def follow(unit: Unit, system: System, begun: datetime) -> tuple[set[UUID], set[UUID]]:
+    """Sessions as the reading that began then shows them, and those it does not show any more: they have ended.
+
+    What had ended before the reading began, and is shown by it all the same, is contradicted.
+    """
     seen: set[UUID] = set()
+    there: list[UUID] = []
     for rows in batches(unit.db, _PRESENT, {"system": system.id}):
         made = [
             {
@@ -51,12 +57,19 @@ def follow(unit: Unit, system: System) -> tuple[set[UUID], set[UUID]]:
         statement = insert(Session)
         new = {name: statement.excluded[name] for name in ("device", "address", "last_seen_at", "handle")}
         upsert = statement.on_conflict_do_update(index_elements=["organisation_id", "key"], set_=new)
-        seen |= set(unit.db.scalars(upsert.returning(Session.id), made))
+        for ident, ended_at in unit.db.execute(upsert.returning(Session.id, Session.ended_at), made):
+            seen.add(ident)
+            if ended_at is not None and ended_at < begun:
+                there.append(ident)
+    if there:
+        finishing.contradict_sessions(unit, there, system.name)
     mine = select(Session).join(Account, Account.id == Session.account_id).where(Account.system_id == system.id)
-    gone = mine.where(Session.ended_at.is_(None), Session.handle != {}, Session.id.not_in(seen))
+    gone = mine.where(Session.ended_at.is_(None), Session.handle != {}, not_among(Session.id, seen))
     ended = unit.db.scalars(gone).all()
     for session in ended:
         session.ended_at, session.ended_as = unit.now, session.ended_as or "signed_out"
+        session.proof, session.proved_at, session.proved_by = Proof.CONFIRMED, unit.now, system.name
+        session.proof_words = "A reading does not show it any more."
         unit.record("session.ended", "session", session.id, session.device, session.account_id)
     return seen, {session.id for session in ended}
 

@@ -41,7 +41,7 @@ def page(unit: Unit) -> dict[str, Any]:
     by_severity = dict(db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).all())
     by_rule = db.execute(select(Flag.rule, func.count()).where(*open_flags).group_by(Flag.rule)).all()
     going = lists.REVOCATIONS.page(
-        db, ListQuery(limit=6, filter="not (confirmed_at pr)", count=True), [sight.revocations()]
+        db, ListQuery(limit=6, filter="not (settled_at pr)", count=True), [sight.revocations()]
     )
     rounds = ROUNDS.page(db, ListQuery(limit=6, filter="not (closed_at pr)", sort="due_at"), [sight.rounds()])
     mine = select(func.count(Item.id)).join(Round, Round.id == Item.round_id)

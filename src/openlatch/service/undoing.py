@@ -282,9 +282,10 @@ def _stop(unit: Unit, row: Revocation, reason: str) -> None:
     for step in unit.db.scalars(select(Step).where(Step.revocation_id == row.id).with_for_update()):
         if step.state not in (StepState.DONE, StepState.SKIPPED):
             step.state, step.next_try_at = StepState.SKIPPED, None
+            step.done_at, step.done_by = unit.now, unit.viewer.name
             step.answer = f"Undone by {unit.viewer.name}: {reason.strip()}"
     row.undone_at, row.undone_by_id = unit.now, unit.viewer.person
-    row.confirmed_at = row.confirmed_at or unit.now
+    row.settled_at = row.settled_at or unit.now
     accounts = select(RevocationTarget.account_id).where(RevocationTarget.revocation_id == row.id).distinct()
     for account in sorted(unit.db.scalars(accounts)):
         unit.record("revocation.undone", "revocation", row.id, row.preview["title"], account, reason=reason.strip())

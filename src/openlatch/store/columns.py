@@ -72,6 +72,16 @@ def counted(statement: Select[int]) -> ColumnElement[int]:
     return statement.scalar_subquery()
 
 
+def proof_columns(table: Any) -> dict[str, Column]:
+    """How the end of something is known."""
+    return {
+        "proof": word_column(table.proof, "How its end is known: confirmed, stated, unproved or contradicted."),
+        "proved_at": Column(table.proved_at, Kind.TIME, "Since when that is known."),
+        "proved_by": text_column(table.proved_by, "The system or the person by whom it is known.", nullable=False),
+        "proof_words": text_column(table.proof_words, "What they answered or said.", nullable=False),
+    }
+
+
 def named_columns(prefix: str, table: Any, what: str) -> dict[str, Column]:
     """Something else by its id and name."""
     return {

@@ -6,12 +6,14 @@ from sqlalchemy import ColumnElement, and_, case, func, literal, null, select
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
+from openlatch.core.words import Proof
 from openlatch.store.columns import (
     counted,
     id_column,
     json_column,
     named_columns,
     number_column,
+    proof_columns,
     reach_column,
     text_column,
     time_column,
@@ -91,6 +93,7 @@ GRANTS = Listing(
         "state": word_column(Grant.state, "pending, active, suspended, revoking or ended."),
         "ended_as": word_column(Grant.ended_as, "How it ended."),
         "ended_at": time_column(Grant.ended_at, "When it ended."),
+        **proof_columns(Grant),
         "account.id": id_column(Account.id, "The id of the account."),
         "account.name": text_column(Account.name, "The name of the account.", sorted=True, nullable=False),
         "account.sensitivity": number_column(Account.sensitivity, "1 (low) to 4 (critical)."),
@@ -336,6 +339,7 @@ SESSIONS = Listing(
         "last_seen_at": time_column(Session.last_seen_at, "When it was last seen.", nullable=False),
         "ended_at": time_column(Session.ended_at, "When it ended; absent while it goes on."),
         "ended_as": word_column(Session.ended_as, "How it ended."),
+        **proof_columns(Session),
     },
     default_sort="-last_seen_at",
     searched=("holder.name", "account.name", "device", "place", "address"),
@@ -403,6 +407,15 @@ def _steps(*states: str) -> ColumnElement[int]:
     return counted((of_it.where(Step.state.in_(states)) if states else of_it).correlate(Revocation))
 
 
+def _ends(proof: Proof) -> ColumnElement[int]:
+    """How many ends of a revocation are known in one way: of grants, sessions, exposures and logins."""
+    of_targets = select(func.count(RevocationTarget.id)).where(
+        RevocationTarget.revocation_id == Revocation.id, RevocationTarget.proof == proof
+    )
+    of_logins = select(func.count(Step.id)).where(Step.revocation_id == Revocation.id, Step.proof == proof)
+    return counted(of_targets.correlate(Revocation)) + counted(of_logins.correlate(Revocation))
+
+
 REVOCATIONS = Listing(
     "revocations",
     Revocation.__table__.outerjoin(asker, asker.id == Revocation.asked_by_id).outerjoin(
@@ -414,19 +427,29 @@ REVOCATIONS = Listing(
         "reason": text_column(Revocation.reason, "Why."),
         **named_columns("asked_by", asker, "whoever asked for it"),
         "created_at": time_column(Revocation.created_at, "When it was asked for.", nullable=False),
-        "confirmed_at": time_column(Revocation.confirmed_at, "When a read showed that the access is gone."),
+        "settled_at": time_column(Revocation.settled_at, "When nothing of it was left to do."),
+        "confirmed_at": time_column(
+            Revocation.confirmed_at, "When its systems had shown that all of it is gone; absent unless each end is."
+        ),
         "state": word_column(
             case(
                 (Revocation.undone_at.is_not(None), "undone"),
-                (and_(Revocation.confirmed_at.is_not(None), _steps("skipped") > 0), "unproved"),
+                (_ends(Proof.CONTRADICTED) > 0, "contradicted"),
+                (and_(Revocation.settled_at.is_not(None), _ends(Proof.UNPROVED) > 0), "unproved"),
+                (and_(Revocation.settled_at.is_not(None), _ends(Proof.STATED) > 0), "stated"),
                 (Revocation.confirmed_at.is_not(None), "confirmed"),
+                (Revocation.settled_at.is_not(None), "done"),
                 (_steps("waiting") > 0, "waiting"),
                 (and_(_steps("by_hand") > 0, _steps("open") == 0), "by_hand"),
                 else_="carrying_out",
             ),
-            "carrying_out, waiting (a system did not answer), by_hand (waits for a person), confirmed, unproved (done, "
-            "with steps that were skipped) or undone.",
+            "carrying_out, waiting (a system did not answer), by_hand (waits for a person), undone, done (nothing had "
+            "to end), or the least sure proof of its ends: confirmed, stated, unproved or contradicted.",
         ),
+        **{
+            proof.value: number_column(_ends(proof), f"How many of its ends are {proof}: {proof.plain}.")
+            for proof in Proof
+        },
         "title": text_column(Revocation.preview["title"].astext, "What it does, in a few words."),
         "steps": number_column(_steps(), "How many steps it has."),
         "steps_done": number_column(_steps("done"), "How many are done."),

@@ -9,13 +9,14 @@ from sqlalchemy import ColumnElement, and_, case, exists, func, literal, or_, se
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
-from openlatch.core.words import Subject
+from openlatch.core.words import Proof, Subject
 from openlatch.store import lists
 from openlatch.store.columns import (
     id_column,
     json_column,
     named_columns,
     number_column,
+    proof_columns,
     reach_column,
     text_column,
     time_column,
@@ -62,9 +63,11 @@ _tallied = (
         func.count(Item.id).filter(Item.state == "decided").label("decided"),
         func.count(Item.id).filter(Item.state == "seconding").label("seconding"),
         *(
-            func.count(Item.id).filter(Item.state == "decided", Item.verdict == verdict).label(name)
+            func.count(Item.id).filter(Item.state == "decided", Item.verdict == verdict, ~Item.nothing_done).label(name)
             for verdict, name in (("keep", "kept"), ("trim", "trimmed"), ("revoke", "revoked"))
         ),
+        func.count(Item.id).filter(Item.nothing_done).label("nothing_done"),
+        *(func.count(Item.id).filter(Item.proof == proof).label(proof.value) for proof in Proof),
         func.count(Item.id).filter(Item.by_default).label("by_default"),
         func.count(Item.id).filter(Item.fate.is_not(None)).label("left_undecided"),
         func.count(Item.id).filter(Item.done_at.is_(None)).label("to_do"),
@@ -79,6 +82,8 @@ _COUNTS = {
     "kept": "How many are kept.",
     "trimmed": "How many are trimmed.",
     "revoked": "How many are revoked.",
+    "nothing_done": "For how many there was nothing that could be ended.",
+    **{proof.value: f"How many ends are {proof}: {proof.plain}." for proof in Proof},
     "by_default": "How many went to an administrator, since nobody in line might decide them.",
     "left_undecided": "How many nobody had decided when it was closed.",
     "to_do": "For how many something is left to decide or to carry out.",
@@ -202,6 +207,8 @@ ITEMS = Listing(
         "outcome": text_column(Item.outcome, "What came of it."),
         "explained": text_column(Item.explained, "Why it could not be shown to be carried out."),
         "done_at": time_column(Item.done_at, "When nothing was left to do for it."),
+        "nothing_done": truth_column(Item.nothing_done, "Whether there was nothing that could be ended."),
+        **proof_columns(Item),
         "asked": text_column(_asked.c.question, "The last question to the holder."),
         "asked_of": text_column(_asked.c.name, "Whom it was put to."),
         "answer": text_column(_asked.c.answer, "What they answered."),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, Literal, TypeVar
 from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -206,7 +206,22 @@ class Paths(Answer):
     count: int = Field(description="How many paths there are, also those left out by a limit.")
 
 
-class GrantRow(Answer):
+Proof = Literal["confirmed", "stated", "unproved", "contradicted"]
+
+
+class Proved(Answer):
+    """How an end is known; without a proof while it goes on, and for what never was there."""
+
+    proof: Proof | None = Field(
+        description="confirmed: the system was asked again and shows it gone. stated: a named person says so. "
+        "unproved: nothing shows it. contradicted: a later reading shows it."
+    )
+    proved_at: datetime | None = Field(description="Since when that is known.")
+    proved_by: str = Field(description="The system or the person by whom it is known.")
+    proof_words: str = Field(description="What they answered or said.")
+
+
+class GrantRow(Proved):
     """A grant."""
 
     id: UUID
@@ -330,7 +345,7 @@ class AppPage(AppRow):
     grants: list[GrantRow]
 
 
-class SessionRow(Answer):
+class SessionRow(Proved):
     """A session."""
 
     id: UUID
@@ -460,6 +475,19 @@ class StepRow(Answer):
     answer: str
     next_try_at: datetime | None
     done_at: datetime | None
+    done_by: str = Field(description="The person who did or skipped it, or the system that answered.")
+    proof: Proof | None = Field(description="What it shows by itself; a system's answer counts once it was read again.")
+
+
+class End(Answer):
+    """One end of a revocation, and how it is known; null while that is open."""
+
+    kind: Literal["grant", "session", "exposure"]
+    what: str
+    proof: Proof | None
+    proved_at: datetime | None
+    proved_by: str
+    words: str
 
 
 class RevocationRow(Answer):
@@ -470,8 +498,13 @@ class RevocationRow(Answer):
     reason: str
     asked_by: Named | None
     created_at: datetime
-    confirmed_at: datetime | None
+    settled_at: datetime | None
+    confirmed_at: datetime | None = Field(description="Only when each of its ends is confirmed.")
     state: str
+    confirmed: int
+    stated: int
+    unproved: int
+    contradicted: int
     title: str
     steps: int
     steps_done: int
@@ -486,6 +519,7 @@ class RevocationPage(RevocationRow):
 
     preview: Preview
     step_list: list[StepRow]
+    ends: list[End]
 
 
 class LevelRow(Named):

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
 
-__all__ = ["Evidence", "evidence_schema"]
+__all__ = ["Addenda", "Evidence", "evidence_schema"]
 
 
 class _Part(BaseModel):
@@ -45,6 +45,7 @@ class ScopePart(_Part):
     reviewers: list[dict[str, Any]]
     acts: Literal["when_decided", "at_close"]
     undecided: dict[str, str]
+    undecided_by: str = Field(description="Who or what set that.")
     second_from: int | None
 
 
@@ -67,24 +68,37 @@ class CompletenessPart(_Part):
     items: int
 
 
+class EndsPart(_Part):
+    """How many ends are known in which way. They are never added up."""
+
+    confirmed: int
+    stated: int
+    unproved: int
+    contradicted: int
+
+
 class TotalsPart(_Part):
-    """What was decided: kept, trimmed and revoked add up to the items."""
+    """What was decided: kept, trimmed, revoked and nothing_done add up to the items."""
 
     kept: int
     trimmed: int
     revoked: int
-    left_undecided: int
+    nothing_done: int = Field(description="Decided to be ended, where there was nothing that could be.")
+    ended: EndsPart
+    by_default: int = Field(description="Decided by nobody: what was set beforehand became of them.")
+    to_administrators: int = Field(description="Assigned to an administrator, since nobody in line might decide them.")
     seconded: int
     explained: int
-    by_default: int
 
 
 class ReviewerPart(_Part):
-    """How a reviewer went about it."""
+    """How a reviewer went about it. Whoever decided is credited; nobody is with what nobody decided."""
 
     name: str | None
-    items: int
-    decided: int
+    items: int = Field(description="Assigned to them.")
+    by_default: int = Field(description="Assigned to them, and decided by nobody.")
+    by_others: int = Field(description="Assigned to them, and decided by somebody else.")
+    decided: int = Field(description="Decided by them.")
     kept: int
     share_kept: float | None
     seconds_between: float | None
@@ -106,21 +120,33 @@ class DecisionPart(_Part):
 
 
 class StepPart(_Part):
-    """A step that was carried out, with what the system answered."""
+    """A step that was carried out: what the system answered, or who did or skipped it and what they said."""
 
     step: str
+    state: str
     answer: str
+    by: str
     at: datetime | None
 
 
 class CarriedOutPart(_Part):
-    """What came of the decision, and the proof."""
+    """What came of the decision, and how that is known.
+
+    ``proof`` is confirmed (the system was asked again and shows it), stated (a named person says so), unproved
+    (skipped, unreadable, or not understood), contradicted (a later reading shows otherwise), or null where nothing was
+    to end.
+    """
 
     outcome: str
     explained: str
     at: datetime | None
     revocation: UUID | None
-    proof: list[StepPart]
+    nothing_done: bool
+    proof: Literal["confirmed", "stated", "unproved", "contradicted"] | None
+    proved_at: datetime | None
+    proved_by: str
+    words: str
+    steps: list[StepPart]
 
 
 class QuestionPart(_Part):
@@ -156,11 +182,29 @@ class ExceptionPart(_Part):
     what: str
 
 
+class AddendumPart(_Part):
+    """What came to light after the round had ended. What was written at its end is left as it is."""
+
+    item: int
+    at: datetime
+    what: str
+    journal_position: int
+
+
+class Addenda(_Part):
+    """The addenda to the evidence of a review, oldest first."""
+
+    format: Literal["openlatch-review-addenda"]
+    version: Literal[1]
+    round: UUID
+    addenda: list[AddendumPart]
+
+
 class Evidence(_Part):
     """The evidence of a review."""
 
     format: Literal["openlatch-review-evidence"]
-    version: Literal[1]
+    version: Literal[2]
     organisation: NamedPart
     round: RoundPart
     scope: ScopePart

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from pydantic import AwareDatetime, Field, NaiveDatetime
 
-from openlatch.wire.answers import Answer, Named, Preview
+from openlatch.wire.answers import Answer, Named, Preview, Proved
 from openlatch.wire.requests import Request, Sentence
 
 __all__ = [
@@ -222,18 +222,29 @@ class RoundRow(ReviewRow):
     kept: int
     trimmed: int
     revoked: int
+    nothing_done: int
+    confirmed: int
+    stated: int
+    unproved: int
+    contradicted: int
     by_default: int
     left_undecided: int
     to_do: int
 
 
 class ReviewerProgress(Answer):
-    """How far a reviewer is, how much they kept and how fast they went; no name stands for items that nobody has."""
+    """How far a reviewer is, how much they kept and how fast they went; no name stands for items that nobody has.
+
+    What they decided counts for them, whoever an item is assigned to; what nobody decided counts for nobody.
+    """
 
     id: UUID | None
     name: str | None
-    items: int
-    decided: int
+    items: int = Field(description="Assigned to them.")
+    left: int = Field(description="Assigned to them, and undecided.")
+    by_default: int = Field(description="Assigned to them, and never decided by anybody.")
+    by_others: int = Field(description="Assigned to them, and decided by somebody else.")
+    decided: int = Field(description="Decided by them.")
     kept: int
     share_kept: float | None
     seconds_between: float | None = Field(description="The median of the seconds between decisions in a row.")
@@ -324,7 +335,7 @@ class HolderName(Answer):
     name: str
 
 
-class ItemRow(Answer):
+class ItemRow(Proved):
     """One line to be decided: the facts as they were when the round opened, and beside them what has changed since."""
 
     id: UUID
@@ -365,6 +376,7 @@ class ItemRow(Answer):
     outcome: str
     explained: str
     done_at: datetime | None
+    nothing_done: bool
     question: AskedOf | None
     version: int
 

@@ -29,6 +29,7 @@ from openlatch.service import (
     settling,
     systems,
     telling,
+    tree_heads,
     visits,
 )
 from openlatch.service.context import Service, Viewer
@@ -96,6 +97,7 @@ def look_round(service: Service) -> None:
             visits.end_those_without_access(unit)
             digest.send_when_due(unit)
         _look_at_reviews(service, viewer)
+        tree_heads.keep(service, viewer)
         with service.unit(viewer) as unit:
             named = {"organisation": str(organisation)}
             due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]

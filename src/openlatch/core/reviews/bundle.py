@@ -1,34 +1,37 @@
 """The evidence of a review as one file, and verifying it with nothing else at hand.
 
-The file is a ZIP archive whose members are stored in a fixed order, so that from its members it can be made again byte
-for byte. ``manifest.json`` names every other member with its SHA-256, the journal position at which the review ended
-with that entry's hash, and the hash over the items as they were frozen; ``manifest.sig`` is an Ed25519 signature over
-the manifest. So a single changed byte is found, wherever it is.
+The file is a ZIP archive whose members are stored in one order, that of the manifest, so that from its members it can
+be made again byte for byte. ``manifest.json`` names every other member with its SHA-256, the journal position at which
+the review ended with that entry's hash, and the hash over the items as they were frozen; ``manifest.sig`` is an Ed25519
+signature over the manifest. So a single changed byte is found, wherever it is. By whom a bundle was made only a key
+tells that the reader trusts: a bundle that somebody made and signed anew agrees with itself.
 """
 
 from __future__ import annotations
 
-import base64
-import binascii
 import hashlib
 import io
 import lzma
 import struct
 import zipfile
 import zlib
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import orjson
-from cryptography.exceptions import InvalidSignature
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 from openlatch.core import journal
+from openlatch.core.journal_tree import is_included
+from openlatch.core.tree_heads import is_signed, parse
+from openlatch.core.words import Proof
+from openlatch.errors import BadInput
 
 FORMAT = "openlatch-review-evidence"
-VERSION = 1
+VERSION = 2
 MANIFEST, SIGNATURE, EVIDENCE, JOURNAL = "manifest.json", "manifest.sig", "evidence.json", "journal.jsonl"
+HEAD, ADDENDA = "tree_head.json", "addenda.json"
 _LONG_AGO = (1980, 1, 1, 0, 0, 0)
 # Whatever a reader of archives and JSON can come upon in bytes that are not what they should be.
 _UNREADABLE = (
@@ -39,7 +42,10 @@ _UNREADABLE = (
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """What verifying a bundle came to: what it is about, and every fault."""
+    """What verifying a bundle came to: what it is about, every fault, and whether its signer is known.
+
+    ``addenda`` is how many things came to light after the review had ended.
+    """
 
     round: str
     items: int
@@ -47,11 +53,18 @@ class Finding:
     hash: str
     key: str
     faults: tuple[str, ...]
+    is_trusted: bool = False
+    addenda: int = 0
+
+    @property
+    def unaltered(self) -> bool:
+        """Whether it is as it was when somebody signed it, whoever that was."""
+        return not self.faults
 
     @property
     def sound(self) -> bool:
-        """Whether nothing is wrong."""
-        return not self.faults
+        """Whether it is unaltered, and signed by a key that the reader trusts."""
+        return self.unaltered and self.is_trusted
 
 
 def pack(members: Mapping[str, bytes]) -> bytes:
@@ -77,58 +90,81 @@ def describe(members: Mapping[str, bytes]) -> dict[str, dict[str, Any]]:
     return {name: {"bytes": len(c), "sha256": hashlib.sha256(c).hexdigest()} for name, c in members.items()}
 
 
-def verify(data: bytes, key: str = "") -> Finding:
+def verify(data: bytes, keys: Sequence[str] = ()) -> Finding:
     """Look whether a bundle is as it was made: whole, signed, and in agreement with itself and its journal entries.
 
-    ``key`` is the public key (the ``x`` of its JWK) that it has to be signed with; without one the key in the bundle
-    itself is used, which finds damage but not somebody who signs anew.
+    ``keys`` are the public keys (the ``x`` of a JWK) that the reader trusts; one of them has to have signed it. Without
+    any, the key in the bundle is used: that finds damage, and not somebody who signs anew, so it is never *sound*.
     """
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            names = [info.filename for info in archive.infolist()]
             members = {info.filename: archive.read(info) for info in archive.infolist()}
         manifest = orjson.loads(members[MANIFEST])
         signature = members[SIGNATURE]
         if not isinstance(manifest, dict) or manifest["format"] != FORMAT or manifest["version"] != VERSION:
             return _unreadable("it is not evidence of a review in a version known here")
-        return _verified(data, members, manifest, signature, key)
+        return _verified(data, names, members, manifest, signature, keys)
     except _UNREADABLE as error:
         return _unreadable(f"it can't be read: {type(error).__name__} {error}")
+    except BadInput as error:
+        return _unreadable(error.detail)
 
 
 def _unreadable(why: str) -> Finding:
     return Finding("", 0, 0, "", "", (why,))
 
 
-def _verified(data: bytes, members: dict[str, bytes], manifest: dict[str, Any], signature: bytes, key: str) -> Finding:
+def _verified(
+    data: bytes, names: Sequence[str], members: dict[str, bytes], manifest: dict[str, Any], signature: bytes,
+    keys: Sequence[str],
+) -> Finding:  # fmt: skip
     faults: list[str] = []
-    if pack(members) != data:
+    own = str(manifest["key"]["x"])
+    if list(names) != [MANIFEST, SIGNATURE, *manifest["files"]]:
+        faults.append("its members are not those of the manifest, in its order")
+    if pack({name: members[name] for name in dict.fromkeys(names)}) != data:
         faults.append("the archive holds something besides its members, or one of them twice")
-    faults += _signing(members[MANIFEST], signature, str(manifest["key"]["x"]), key)
+    if keys and own not in keys:
+        faults.append("it is signed with a key that is not trusted")
+    if not is_signed(own, signature, members[MANIFEST]):
+        faults.append("the manifest's signature is not right")
     faults += _members(members, manifest["files"])
     evidence = orjson.loads(members[EVIDENCE])
     entries = [orjson.loads(line) for line in members[JOURNAL].splitlines()]
     faults += _items(evidence, str(manifest["items_hash"]), int(manifest["items"]))
     faults += _entries(entries, manifest)
     faults += _agreeing(evidence, entries)
+    faults += _under_its_head(orjson.loads(members[HEAD]), manifest, own)
+    addenda = orjson.loads(members[ADDENDA])["addenda"] if ADDENDA in members else []
+    faults += _addenda(addenda, int(manifest["addenda"]), int(manifest["items"]))
     place = manifest["journal"]
     return Finding(
         str(manifest["round"]["name"]),
         int(manifest["items"]),
         int(place["position"]),
         str(place["hash"]),
-        str(manifest["key"]["x"]),
+        own,
         tuple(faults),
+        own in keys,
+        len(addenda),
     )
 
 
-def _signing(manifest: bytes, signature: bytes, own: str, wanted: str) -> Iterator[str]:
-    if wanted and wanted != own:
-        yield "it is signed with another key than the one that was asked for"
-    try:
-        raw = base64.urlsafe_b64decode((wanted or own) + "==")
-        Ed25519PublicKey.from_public_bytes(raw).verify(signature, manifest)
-    except (InvalidSignature, ValueError, binascii.Error):
-        yield "the manifest's signature is not right"
+def _under_its_head(proof: Mapping[str, Any], manifest: Mapping[str, Any], key: str) -> Iterator[str]:
+    """The entry with which the review ended is under a head of the whole journal, signed with the same key."""
+    head, place = parse(proof["head"]), manifest["journal"]
+    if head.key != key or not head.is_signed or head.organisation != manifest["organisation"]["id"]:
+        yield "the tree head is not signed with the key of the bundle"
+    path = [bytes.fromhex(one) for one in proof["inclusion"]]
+    index = int(place["position"]) - 1
+    if not is_included(bytes.fromhex(place["hash"]), index, head.size, path, head.root):
+        yield "the end of the review is not under the tree head"
+
+
+def _addenda(addenda: Sequence[Mapping[str, Any]], named: int, items: int) -> Iterator[str]:
+    if len(addenda) != named or any(not 1 <= int(one["item"]) <= items for one in addenda):
+        yield "the addenda are not those that the manifest names"
 
 
 def _members(members: Mapping[str, bytes], named: Mapping[str, Mapping[str, Any]]) -> Iterator[str]:
@@ -150,7 +186,11 @@ def _items(evidence: Mapping[str, Any], wanted: str, count: int) -> Iterator[str
         yield "the frozen items are not those with which the review opened"
     taken = sum(kind["items"] for kind in evidence["completeness"]["population"])
     totals = evidence["totals"]
-    if not len(items) == count == taken == totals["kept"] + totals["trimmed"] + totals["revoked"]:
+    decided = totals["kept"] + totals["trimmed"] + totals["revoked"] + totals["nothing_done"]
+    known = Counter(item["carried_out"]["proof"] for item in items)
+    if totals["ended"] != {proof.value: known[proof.value] for proof in Proof}:
+        yield "the counts of how ends are known are not those of the items"
+    if not len(items) == count == taken == decided:
         yield f"the counts do not add up: {len(items)} items, {taken} in the population, {count} in the manifest"
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from openlatch.core.rules.facts import AccountFacts, OfferFacts, PersonFacts
 from openlatch.core.rules.rule import Book, Limits, Remedy, When, past
+from openlatch.core.rules.score import CRITICAL_FROM
 
 ACCOUNTS = Book("account", AccountFacts)
 PEOPLE = Book("person", PersonFacts)
@@ -67,6 +68,17 @@ def no_steward(account: Account, limit: Limits) -> When:
 def many_stewards(account: Account, limit: Limits) -> When:
     """More people and teams than this decide who else gets in."""
     return When(account.stewards > limit.stewards, past(account.stewards, limit.stewards), limit=limit.stewards)
+
+
+@ACCOUNTS.rule(
+    66,
+    "Said to be closed, and open after all",
+    Remedy("Close it again, and look who opened it.", ""),
+    "{reopened:#part} of {account} had been closed to everyone outside, and a read shows it open again.",
+)
+def part_still_open(account: Account, limit: Limits) -> When:
+    """Something was closed to everyone outside, and a later read of the system shows it open."""
+    return When(account.reopened > 0, 100, least=CRITICAL_FROM)
 
 
 @PEOPLE.rule(

@@ -187,6 +187,10 @@ class SessionFacts(SubjectFacts):
     new_country = truth("Whether the holder was never seen in this country before, and was elsewhere.")
     new_device = truth("Whether the holder never used this device before, and used another.")
     by_person = truth("Whether a person is signed in.", TextColumn("holder_kind").among("person"))
+    contradicted = truth(
+        "Whether a read shows it although it was said to have ended.", TextColumn("proof").among("contradicted")
+    )
+    proved_at = said("When a read last showed it although it was said to have ended.")
     device = said("The device.")
     place = said("Where it is.")
     country = said("The country.")
@@ -210,6 +214,7 @@ class AccountFacts(SubjectFacts):
         If(TruthColumn("firm", missing=False), Plain(80), Plain(20)),
     )
     shared = truth("Whether anybody holds access to it besides its owner.")
+    reopened = number("How many parts were said to be closed and are open.", NumberColumn("reopened_parts", 0))
     owner = said("The owner's name.")
     leaves_at = said("When the owner left.")
     breach = said("What breaks a latch first, in words.")

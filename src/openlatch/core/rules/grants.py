@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from openlatch.core.rules.facts import GrantFacts
 from openlatch.core.rules.rule import Book, Limits, Remedy, When, past
+from openlatch.core.rules.score import CRITICAL_FROM
 from openlatch.core.rules.terms import Number, Truth
 from openlatch.core.words import Reach
 
@@ -100,13 +101,13 @@ def long_window(grant: Grant, limit: Limits) -> When:
 
 @GRANTS.rule(
     7,
-    "Ended, and still there in the system",
+    "Said to be gone, and there after all",
     Remedy("Revoke it again, and look why the system kept it.", ""),
     "“{level}” of {holder} on {account} has ended here, and {system} showed it on {seen_at:day} all the same.",
 )
 def still_there(grant: Grant, limit: Limits) -> When:
-    """It has ended in the register, and a later read of the system shows it."""
-    return When(grant.still_there, 100)
+    """It has ended in the register, and a later read of the system shows it: its end is contradicted."""
+    return When(grant.still_there, 100, least=CRITICAL_FROM)
 
 
 @GRANTS.rule(
@@ -263,4 +264,4 @@ def changed(grant: Grant, limit: Limits) -> When:
 )
 def contradicted(grant: Grant, limit: Limits) -> When:
     """It is being revoked, the system said that it was gone, and a read showed that it is not."""
-    return When(grant.live & grant.contradicted, 80)
+    return When(grant.live & grant.contradicted, 80, least=CRITICAL_FROM)

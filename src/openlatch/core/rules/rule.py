@@ -23,13 +23,14 @@ from openlatch.core.words import SENSITIVITY_WORDS, Reach
 class When:
     """When a rule speaks, how stale the subject is then, and how sure the finding is; both in percent.
 
-    ``limit`` is what the sentence may name as {limit}.
+    ``limit`` is what the sentence may name as {limit}. ``least`` is the score that the finding has at least.
     """
 
     true: Truth
     stale: Number | int = 0
     sure: Number | int = 100
     limit: Limit | None = None
+    least: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +84,7 @@ class Rule:
             return None
         return score(
             settings.weights, facts["reach"], facts["sensitivity"], facts["inside"],
-            self.stale.of(facts, settings), self.sure.of(facts, settings),
+            self.stale.of(facts, settings), self.sure.of(facts, settings), self.when.least,
         )  # fmt: skip
 
 

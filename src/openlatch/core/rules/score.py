@@ -7,8 +7,10 @@
 | outside     | 15 when the holder stands outside the trust boundary                             |
 | staleness   | 0 to 25: how far past its limit, in steps of a fifth, full at three times of it  |
 | doubt       | 0 to -20: how uncertain the finding is                                           |
+| urgency     | what is missing to the least score of a rule that has one                        |
 
-score = reach + sensitivity + outside + staleness x percent / 100 - doubt x (100 - confidence) / 100, within 0 to 100.
+score = reach + sensitivity + outside + staleness x percent / 100 - doubt x (100 - confidence) / 100, within 0 to 100,
+and no less than the rule's least score.
 From 75 it is critical, from 55 high, from 35 medium, and low below.
 """
 
@@ -19,7 +21,8 @@ from dataclasses import dataclass
 from openlatch.core.rules.limits import Weights
 from openlatch.core.words import Severity
 
-BANDS = ((75, Severity.CRITICAL), (55, Severity.HIGH), (35, Severity.MEDIUM), (0, Severity.LOW))
+CRITICAL_FROM = 75
+BANDS = ((CRITICAL_FROM, Severity.CRITICAL), (55, Severity.HIGH), (35, Severity.MEDIUM), (0, Severity.LOW))
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,11 +34,16 @@ class Score:
     outside: int
     staleness: int
     doubt: int = 0
+    least: int = 0
+
+    @property
+    def _sum(self) -> int:
+        return self.reach + self.sensitivity + self.outside + self.staleness - self.doubt
 
     @property
     def total(self) -> int:
-        """The sum, 0 to 100."""
-        return min(100, max(0, self.reach + self.sensitivity + self.outside + self.staleness - self.doubt))
+        """The sum, from the least score of its rule to 100."""
+        return min(100, max(self.least, self._sum))
 
     @property
     def severity(self) -> Severity:
@@ -51,6 +59,7 @@ class Score:
             "outside": self.outside,
             "staleness": self.staleness,
             "doubt": -self.doubt,
+            **({"urgency": self.least - self._sum} if self._sum < self.least else {}),
         }
 
 
@@ -59,12 +68,15 @@ def severity_of(total: int) -> Severity:
     return next(severity for floor, severity in BANDS if total >= floor)
 
 
-def score(weights: Weights, reach: int, sensitivity: int, inside: bool, stale: int, confidence: int) -> Score:
-    """The score of a flag. ``stale`` and ``confidence`` are percents."""
+def score(
+    weights: Weights, reach: int, sensitivity: int, inside: bool, stale: int, confidence: int, least: int = 0
+) -> Score:
+    """The score of a flag. ``stale`` and ``confidence`` are percents, ``least`` the least score of its rule."""
     return Score(
         weights.reach[reach - 1],
         weights.sensitivity[sensitivity - 1],
         0 if inside else weights.outside,
         weights.staleness * stale // 100,
         weights.doubt * (100 - confidence) // 100,
+        least,
     )

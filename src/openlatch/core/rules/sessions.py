@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from openlatch.core.rules.facts import SessionFacts
 from openlatch.core.rules.rule import Book, Limits, Remedy, When, past
+from openlatch.core.rules.score import CRITICAL_FROM
 
 SESSIONS = Book("session", SessionFacts)
 Session = type[SessionFacts]
@@ -90,3 +91,14 @@ def new_device(session: Session, limit: Limits) -> When:
 def left_signed_in(session: Session, limit: Limits) -> When:
     """A session of somebody who has left goes on."""
     return When(session.going_on & session.holder_left, 100)
+
+
+@SESSIONS.rule(
+    47,
+    "Said to have ended, and going on",
+    Remedy("End it again, and look why the system kept it.", END),
+    "The session of {holder} in {account} on {device} was said to have ended, and a read on {proved_at:day} showed it.",
+)
+def session_still_there(session: Session, limit: Limits) -> When:
+    """A session had ended in the register, and a later read of the system shows it."""
+    return When(session.going_on & session.contradicted, 100, least=CRITICAL_FROM)

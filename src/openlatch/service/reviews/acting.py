@@ -10,10 +10,12 @@ from sqlalchemy import and_, or_, select
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews.deciding import REVOKING
-from openlatch.core.words import FlagState, GrantState, Subject, Verdict
+from openlatch.core.rules.rule import day
+from openlatch.core.words import FlagState, GrantState, Proof, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
-from openlatch.service import changes, changing, flags, latching, offers, revocations
+from openlatch.service import changes, changing, finishing, flags, latching, offers, revocations
 from openlatch.service.context import Unit
+from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     Account,
     Flag,
@@ -23,6 +25,7 @@ from openlatch.store.tables import (
     Person,
     Resource,
     Revocation,
+    RevocationTarget,
     Round,
     Session,
     Team,
@@ -36,7 +39,7 @@ def wish_of(unit: Unit, item: Item) -> revocations.Wish | None:
     """What is to be ended or trimmed for an item; None when there is nothing left, or nothing that a system does."""
     kind = Subject(item.kind)
     if kind in OF_GRANTS:
-        grant = unit.db.get_one(Grant, item.grant_id)
+        grant = _as_it_is_now(unit, item)
         if grant.state in (GrantState.ENDED, GrantState.REVOKING):
             return None
         return revocations.Wish((grant.id,), trim_level=item.trim_level_id, trim_until=item.trim_until)
@@ -46,6 +49,17 @@ def wish_of(unit: Unit, item: Item) -> revocations.Wish | None:
     if kind is Subject.EXPOSURE:
         return _closing(unit, item.subject_id)
     return None
+
+
+def _as_it_is_now(unit: Unit, item: Item) -> Grant:
+    """The grant of an item; where a reading shows it although it had ended, what the reading shows instead."""
+    grant = unit.db.get_one(Grant, item.grant_id)
+    if grant.proof != Proof.CONTRADICTED:
+        return grant
+    there = select(Grant).where(
+        Grant.account_id == grant.account_id, Grant.holder_id == grant.holder_id, Grant.state.in_(LIVE)
+    )
+    return unit.db.scalars(there.order_by(Grant.given_at.desc())).first() or grant
 
 
 def _closing(unit: Unit, ident: UUID) -> revocations.Wish | None:
@@ -98,9 +112,10 @@ def act(unit: Unit, round_row: Round, item: Item) -> None:
         if wish is not None:
             item.revocation_id = revocations.start(trusted, wish, reason, cause="review")
             unit.db.flush()
-            _done_if_confirmed(unit, item)
-            return
-        _done(unit, item, "Kept." if item.verdict == Verdict.KEEP else _gone(kind))
+        elif item.verdict == Verdict.KEEP:
+            _done(unit, item, "Kept.")
+        else:
+            _ended_before(unit, item)
     elif kind is Subject.OWNERSHIP:
         _hand_over(unit, item, reason)
     elif kind is Subject.LATCH:
@@ -111,20 +126,39 @@ def act(unit: Unit, round_row: Round, item: Item) -> None:
         _done(unit, item, "The flag is open again.")
 
 
-def _gone(kind: Subject) -> str:
+def _ended_before(unit: Unit, item: Item) -> None:
+    """What is not there to be ended: said how, by whom and with which proof it had ended, and never guessed."""
+    kind = Subject(item.kind)
     if kind is Subject.EXPOSURE:
-        return "Whoever outside reaches it has more than this part."
-    return "It had ended by itself."
+        item.nothing_done = True
+        _done(unit, item, "Nothing was ended: whoever outside reaches it has more than this part.")
+        return
+    row: Grant | Session = (
+        unit.db.get_one(Session, item.subject_id) if kind is Subject.SESSION else unit.db.get_one(Grant, item.grant_id)
+    )
+    target = RevocationTarget.session_id if kind is Subject.SESSION else RevocationTarget.grant_id
+    last = unit.db.execute(
+        select(Revocation, Person.name)
+        .join(RevocationTarget, RevocationTarget.revocation_id == Revocation.id)
+        .outerjoin(Person, Person.id == Revocation.asked_by_id)
+        .where(target == row.id, Revocation.undone_at.is_(None))
+        .order_by(Revocation.created_at.desc())
+        .limit(1)
+    ).first()
+    if last is not None and last[0].settled_at is None:
+        # Somebody else began to end it: it is done when that is.
+        item.revocation_id = last[0].id
+        return
+    item.proof, item.proved_at = row.proof, row.proved_at
+    item.proved_by, item.proof_words = row.proved_by, row.proof_words
+    by = f" by {last[1]}" if last is not None and last[1] else ""
+    how = (row.ended_as or "ended").replace("_", " ")
+    when = f" on {day(row.ended_at)}" if row.ended_at else ""
+    _done(unit, item, f"It had ended before{when}, {how}{by}; {finishing.said(row) or 'how is not known'}.")
 
 
 def _done(unit: Unit, item: Item, outcome: str) -> None:
     item.outcome, item.done_at = outcome, unit.now
-
-
-def _done_if_confirmed(unit: Unit, item: Item) -> None:
-    revocation = unit.db.get_one(Revocation, item.revocation_id)
-    if revocation.confirmed_at is not None:
-        _done(unit, item, "Confirmed.")
 
 
 def _hand_over(unit: Unit, item: Item, reason: str) -> None:

@@ -11,16 +11,16 @@ from datetime import timedelta
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import ColumnElement, func, select, update
+from sqlalchemy import ColumnElement, func, select, text, update
 
 from openlatch.core.reviews.deciding import SHORTEST_REASON, fate_of
-from openlatch.core.words import Fate, ItemState, Reach, Subject, Verdict
+from openlatch.core.words import Fate, ItemState, Proof, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service import flags
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import acting, rounds
 from openlatch.service.reviews.deciding import words
-from openlatch.store.tables import Grant, Item, Offer, Revocation, Round
+from openlatch.store.tables import Grant, Item, Offer, Person, Revocation, Round, Schedule
 
 AT_ONCE = 100
 UNDECIDED = "Undecided when the round was closed."
@@ -50,11 +50,22 @@ def close(unit: Unit, ident: UUID, undecided: Mapping[str, str] | None = None) -
             f"{left} of {counts['items']} items are undecided.",
             "Decide them, or close the round saying what becomes of them (undecided: keep, suspend or revoke).",
         )
+    row.fates_by = _fates_by(unit, row, bool(undecided))
     row.undecided = {reach.word: wanted.get(reach.word, Fate.KEEP.value) for reach in Reach} if wanted else {}
     row.closed_at, row.closed_by_id = unit.now, unit.viewer.person
     unit.record("round.closed", "round", row.id, row.name, undecided=row.undecided, **counts)
     unit.wake("carry_round", round=row.id)
     return rounds.page(unit, ident)
+
+
+def _fates_by(unit: Unit, row: Round, now: bool) -> str:
+    """Who or what says what becomes of undecided items: whoever closes the round, its schedule, or who opened it."""
+    if now:
+        return f"as {unit.viewer.name} said when closing the round"
+    if row.schedule_id is not None:
+        return f"by the schedule “{unit.db.get_one(Schedule, row.schedule_id).name}”"
+    opener = unit.db.get(Person, row.opened_by_id) if row.opened_by_id else None
+    return f"as {opener.name if opener else unit.viewer.name} said when opening the round"
 
 
 def _counts(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -63,9 +74,13 @@ def _counts(unit: Unit, ident: UUID) -> dict[str, Any]:
             func.count(Item.id).label("items"),
             func.count(Item.id).filter(Item.state == "decided").label("decided"),
             *(
-                func.count(Item.id).filter(Item.state == "decided", Item.verdict == verdict).label(name)
+                func.count(Item.id)
+                .filter(Item.state == "decided", Item.verdict == verdict, ~Item.nothing_done)
+                .label(name)
                 for verdict, name in (("keep", "kept"), ("trim", "trimmed"), ("revoke", "revoked"))
             ),
+            func.count(Item.id).filter(Item.nothing_done).label("nothing_done"),
+            *(func.count(Item.id).filter(Item.proof == proof).label(proof.value) for proof in Proof),
             func.count(Item.id).filter(Item.fate.is_not(None)).label("left_undecided"),
             func.count(Item.id).filter(Item.explained != "").label("explained"),
         ).where(Item.round_id == ident)
@@ -157,19 +172,31 @@ def _settle(unit: Unit, row: Round, item: Item) -> None:
                 round=row.name, round_id=row.id, position=item.position)  # fmt: skip
 
 
+# An item is known by the least sure of the ends that its revocation made of it; by what, and in which words.
+_SETTLED = f"""
+    update items i set done_at = k.settled_at, proof = k.proof, proved_at = k.proved_at,
+        proved_by = coalesce(k.proved_by, ''), proof_words = coalesce(k.proof_words, ''),
+        outcome = case k.proof
+            when 'confirmed' then 'Confirmed: the system was asked again and shows it '
+                || case i.verdict when 'trim' then 'trimmed.' else 'gone.' end
+            when 'stated' then 'Stated: ' || k.proof_words
+            when 'unproved' then 'Unproved: nothing shows that it is done. ' || k.proof_words
+            when 'contradicted' then 'Contradicted: ' || k.proof_words
+            else case i.verdict when 'trim' then 'Trimmed; Open Latch ends it when its time comes.' else 'Done.' end end
+    from (
+        select distinct on (o.id) o.id, r.settled_at, t.proof, t.proved_at, t.proved_by, t.proof_words
+        from items o join revocations r on r.id = o.revocation_id
+        left join revocation_targets t on t.revocation_id = r.id
+            and (o.kind not in ('grant', 'link', 'session') or t.grant_id = o.grant_id or t.session_id = o.subject_id)
+        where o.round_id = :round and o.done_at is null and r.settled_at is not null
+        order by o.id, array_position(array[{", ".join(f"'{proof}'" for proof in Proof)}], t.proof) desc nulls last
+    ) k where k.id = i.id
+"""  # noqa: S608  constants
+
+
 def _look_what_is_done(unit: Unit, ident: UUID) -> None:
-    """Items whose revocation is confirmed or whose offer was answered."""
-    confirmed = (
-        update(Item)
-        .where(
-            Item.round_id == ident,
-            Item.done_at.is_(None),
-            Item.revocation_id == Revocation.id,
-            Revocation.confirmed_at.is_not(None),
-        )
-        .values(done_at=Revocation.confirmed_at, outcome="Confirmed: the system shows it gone.")
-    )
-    unit.db.execute(confirmed.execution_options(synchronize_session=False))
+    """Items whose revocation is settled or whose offer was answered."""
+    unit.db.execute(text(_SETTLED), {"round": ident})
     answered: Sequence[tuple[str, dict[str, Any]]] = (
         ("accepted", {"done_at": unit.now, "outcome": "Accepted."}),
         ("declined", {"outcome": "The successor declined."}),
@@ -209,9 +236,10 @@ def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str,
 def retry(unit: Unit, round_id: UUID, item_id: UUID) -> dict[str, Any]:
     """Try again to carry out what was refused before. Conflict when something of it is on its way."""
     row, item = _unfinished(unit, round_id, item_id)
-    if item.revocation_id is not None:
-        raise Conflict("Its revocation is on its way.", "Look at that, and retry its steps there.")
-    item.outcome, item.offer_id = "", None
+    going_on = unit.db.get(Revocation, item.revocation_id) if item.revocation_id else None
+    if going_on is not None and going_on.settled_at is None:
+        raise Conflict("Its revocation is being carried out.", "Look at that, and retry its steps there.")
+    item.outcome, item.offer_id, item.revocation_id = "", None, None
     unit.record("item.retried", "item", item.id, words(item), item.account_id, round_id=row.id)
     unit.db.flush()
     unit.wake("carry_round", round=row.id)

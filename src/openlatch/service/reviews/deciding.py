@@ -135,6 +135,11 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
     reach = Reach(level.reach) if level else None
     choice = core.Choice(decision.verdict, decision.reason, reach, decision.trim_until, decision.successor)
     core.refuse_unfit(undecided_of(unit, item), choice, unit.viewer.person, unit.now)
+    if Subject(item.kind) is Subject.EXPOSURE and decision.verdict is Verdict.REVOKE and not acting.wish_of(unit, item):
+        raise Conflict(
+            "Nothing of it can be ended here: whoever outside reaches it has more than this part.",
+            "Decide on their grants, and keep this item.",
+        )
     item.verdict, item.reason = decision.verdict, decision.reason.strip()
     item.trim_level_id, item.trim_until = decision.trim_level, decision.trim_until
     item.successor_id = decision.successor

@@ -14,19 +14,22 @@ from sqlalchemy import or_, select
 
 from openlatch.core.reviews import bundle
 from openlatch.core.spreadsheets import guarded
-from openlatch.core.words import Severity
+from openlatch.core.words import Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
-from openlatch.service import signing
+from openlatch.service import signing, tree_heads
 from openlatch.service.context import Unit
 from openlatch.service.reviews import report, rounds
 from openlatch.store import journal
+from openlatch.store.columns import among
 from openlatch.store.lists_reviews import ITEMS
 from openlatch.store.tables import Item, JournalEntry, Organisation, Person, Question, Round, Schedule, Step, Team
 
 CSV = "items.csv"
+# What comes back from the database has its keys in another order.
+_IN_ORDER = orjson.OPT_INDENT_2 | orjson.OPT_SORT_KEYS
 _ITEM_ACTIONS = (
     "item.decided", "item.seconded", "item.sent_back", "item.undone", "item.passed_on", "item.asked", "item.answered",
-    "item.settled", "item.not_carried_out", "item.explained", "item.retried",
+    "item.settled", "item.not_carried_out", "item.explained", "item.retried", "item.contradicted",
 )  # fmt: skip
 
 
@@ -34,7 +37,7 @@ def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
     """The bundle of a round that has ended, with a name for its file. Conflict while it has not ended.
 
     ``schema`` is the JSON Schema of its evidence, which goes into it. Made anew from what can't change any more, it
-    is the same every time.
+    is the same every time; what came to light afterwards is added as addenda, and changes nothing of the rest.
     """
     unit.sight.require_administrator()
     row = unit.db.get(Round, ident)
@@ -48,14 +51,19 @@ def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
     found = _evidence(unit, row)
     entries = _entries(unit, row)
     last = entries[-1]
+    addenda = _addenda(unit, row, int(last["position"]))
     members = {
         bundle.EVIDENCE: orjson.dumps(found, option=orjson.OPT_INDENT_2),
         CSV: _csv(found),
-        "report.html": report.html(found, last).encode(),
-        "report.pdf": report.pdf(found, last),
+        "report.html": report.html(found, last, addenda).encode(),
+        "report.pdf": report.pdf(found, last, addenda),
         bundle.JOURNAL: b"".join(orjson.dumps(entry) + b"\n" for entry in entries),
+        bundle.HEAD: orjson.dumps(tree_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
         "evidence.schema.json": schema,
     }
+    if addenda:
+        since = {"format": "openlatch-review-addenda", "version": 1, "round": str(row.id), "addenda": addenda}
+        members[bundle.ADDENDA] = orjson.dumps(since, option=orjson.OPT_INDENT_2)
     manifest = {
         "format": bundle.FORMAT,
         "version": bundle.VERSION,
@@ -63,6 +71,7 @@ def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
         "organisation": found["organisation"],
         "items": len(found["items"]),
         "items_hash": found["items_hash"],
+        "addenda": len(addenda),
         "journal": {"position": last["position"], "hash": last["hash"]},
         "files": bundle.describe(members),
         "key": signing.public(unit.service, signing.EVIDENCE),
@@ -111,6 +120,7 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
             "reviewers": [_place(unit, place) for place in row.reviewers],
             "acts": row.acts,
             "undecided": row.undecided,
+            "undecided_by": row.fates_by,
             "second_from": row.second_from,
         },
         "completeness": _completeness(row, len(items)),
@@ -118,16 +128,15 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
             "kept": page["kept"],
             "trimmed": page["trimmed"],
             "revoked": page["revoked"],
-            "left_undecided": page["left_undecided"],
+            "nothing_done": page["nothing_done"],
+            "ended": {proof.value: page[proof.value] for proof in Proof},
+            "by_default": page["left_undecided"],
+            "to_administrators": page["by_default"],
             "seconded": sum(item["decision"]["seconded_by"] is not None for item in items),
             "explained": sum(bool(item["carried_out"]["explained"]) for item in items),
-            "by_default": page["by_default"],
         },
-        "reviewers": [
-            {name: one[name] for name in ("name", "items", "decided", "kept", "share_kept", "seconds_between")}
-            for one in page["reviewers_progress"]
-        ],
-        "exceptions": [found for item in items for found in _exceptions(item)],
+        "reviewers": [{name: one[name] for name in _OF_REVIEWERS} for one in page["reviewers_progress"]],
+        "exceptions": [found for item in items for found in _exceptions(item, row.fates_by)],
         "items": items,
         "items_hash": row.items_hash.hex() if row.items_hash else "",
     }
@@ -186,7 +195,12 @@ def _item(one: dict[str, Any], proofs: dict[UUID, Any], questions: dict[UUID, An
             "explained": one["explained"],
             "at": _at(one["done_at"]),
             "revocation": str(one["revocation_id"]) if one["revocation_id"] else None,
-            "proof": proofs.get(one["revocation_id"], []),
+            "nothing_done": one["nothing_done"],
+            "proof": one["proof"],
+            "proved_at": _at(one["proved_at"]),
+            "proved_by": one["proved_by"],
+            "words": one["proof_words"],
+            "steps": proofs.get(one["revocation_id"], []),
         },
         "questions": questions.get(one["id"], []),
     }
@@ -197,12 +211,12 @@ def _proofs(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
     revocations = select(Item.revocation_id).where(Item.round_id == ident, Item.revocation_id.is_not(None))
     found: dict[UUID, list[dict[str, Any]]] = defaultdict(list)
     rows = unit.db.execute(
-        select(Step.revocation_id, Step.sentence, Step.answer, Step.done_at)
+        select(Step.revocation_id, Step.sentence, Step.state, Step.answer, Step.done_by, Step.done_at)
         .where(Step.revocation_id.in_(revocations))
         .order_by(Step.revocation_id, Step.position)
     )
-    for revocation, sentence, answer, at in rows:
-        found[revocation].append({"step": sentence, "answer": answer, "at": _at(at)})
+    for revocation, sentence, state, answer, by, at in rows:
+        found[revocation].append({"step": sentence, "state": state, "answer": answer, "by": by, "at": _at(at)})
     return found
 
 
@@ -220,16 +234,18 @@ def _questions(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
     return found
 
 
-def _exceptions(item: dict[str, Any]) -> list[dict[str, Any]]:
+def _exceptions(item: dict[str, Any], fates_by: str) -> list[dict[str, Any]]:
     """What an auditor will want to look at."""
-    decision, flags = item["decision"], item["facts"].get("flags", [])
+    decision, flags, done = item["decision"], item["facts"].get("flags", []), item["carried_out"]
     found = []
     if decision["fate"]:
-        found.append(f"Nobody decided; by the schedule: {decision['fate']}.")
+        found.append(f"Nobody decided; {fates_by}: {decision['fate']}.")
     elif decision["verdict"] == "keep" and any(flag["severity"] >= Severity.HIGH for flag in flags):
         found.append(f"Kept although highly flagged: {decision['reason']}")
-    if item["carried_out"]["explained"]:
-        found.append(f"Not shown to be carried out: {item['carried_out']['explained']}")
+    if done["explained"]:
+        found.append(f"Not shown to be carried out: {done['explained']}")
+    if done["proof"] not in (None, Proof.CONFIRMED) or item["carried_out"]["nothing_done"]:
+        found.append(done["outcome"])
     return [{"position": item["position"], "what": what} for what in found]
 
 
@@ -241,9 +257,33 @@ def _entries(unit: Unit, row: Round) -> list[dict[str, Any]]:
     return list(journal.export(unit.db, unit.viewer.organisation, wanted))
 
 
+def _addenda(unit: Unit, row: Round, position: int) -> list[dict[str, Any]]:
+    """What a later reading showed of things that the review had ended, oldest first."""
+    named = unit.db.execute(
+        select(Item.position, Item.grant_id, Item.subject_id)
+        .where(Item.round_id == row.id, Item.verdict != Verdict.KEEP)
+    ).all()  # fmt: skip
+    items = {item.grant_id or item.subject_id: item.position for item in named}
+    about = JournalEntry.action.in_(_CONTRADICTING) & among(JournalEntry.subject_id, items)
+    entries = journal.export(unit.db, unit.viewer.organisation, about & (JournalEntry.position > position))
+    return [
+        {
+            "item": items[UUID(entry["subject"]["id"])],
+            "at": entry["at"],
+            "what": f"Contradicted: a reading of {entry['facts']['system']} shows it. "
+            f"Before, its end was {entry['facts']['before']}.",
+            "journal_position": entry["position"],
+        }
+        for entry in entries
+    ]
+
+
+_CONTRADICTING = ("grant.contradicted", "session.contradicted", "resource.contradicted")
+_OF_REVIEWERS = ("name", "items", "by_default", "by_others", "decided", "kept", "share_kept", "seconds_between")
 COLUMNS = (
     "position", "kind", "account", "holder", "level", "reviewer", "assigned_as", "verdict", "reason", "by", "at",
-    "undecided", "trim_level", "trim_until", "seconded_by", "outcome", "explained", "done_at",
+    "undecided", "trim_level", "trim_until", "seconded_by", "outcome", "proof", "proved_at", "proved_by", "words",
+    "explained", "done_at",
 )  # fmt: skip
 
 
@@ -259,6 +299,7 @@ def _csv(found: dict[str, Any]) -> bytes:
             **{name: decision.get(name) for name in COLUMNS[7:]},
             "undecided": decision["fate"],
             "outcome": done["outcome"],
+            **{name: done[name] for name in ("proof", "proved_at", "proved_by", "words")},
             "explained": done["explained"],
             "done_at": done["at"],
         }

@@ -12,6 +12,9 @@ from fpdf.enums import TableBordersLayout, TextEmphasis
 from fpdf.fonts import FontFace
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
+from openlatch.core.revocations.proof import in_words
+from openlatch.core.words import Proof
+
 MOST_ITEMS = 2_000
 _FONT = "Source"
 _GREEN, _SOFT = (31, 77, 70), (74, 86, 82)
@@ -19,7 +22,7 @@ _VERDICTS = {"keep": "kept", "trim": "trimmed", "revoke": "revoked"}
 _FATES = {"keep": "kept and flagged", "suspend": "suspended", "revoke": "revoked"}
 
 
-def html(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> str:
+def html(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[Mapping[str, Any]] = ()) -> str:
     """The report as one page of HTML that fetches nothing."""
     # Made each time: it is made seldom.
     environment = Environment(
@@ -29,6 +32,9 @@ def html(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> str:
     return environment.get_template("report.html").render(
         e=evidence,
         last=last,
+        addenda=addenda,
+        proof=_proof_lines,
+        mark=lambda item: Proof(item["carried_out"]["proof"]).mark if item["carried_out"]["proof"] else "",
         summary=_summary(evidence),
         scope=_scope(evidence),
         percent=_percent,
@@ -38,6 +44,7 @@ def html(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> str:
         access=access.__getitem__,
         ended=_ended(evidence),
         items=evidence["items"][:MOST_ITEMS],
+        key=_KEY,
         left_out=max(0, len(evidence["items"]) - MOST_ITEMS),
     )
 
@@ -49,10 +56,13 @@ def _access(item: Mapping[str, Any]) -> str:
 def _summary(evidence: Mapping[str, Any]) -> str:
     totals, round_ = evidence["totals"], evidence["round"]
     said = f"{totals['kept']} kept, {totals['trimmed']} trimmed and {totals['revoked']} revoked"
-    more = f"; {totals['left_undecided']} of them undecided at the close" if totals["left_undecided"] else ""
+    nothing = f", and for {totals['nothing_done']} there was nothing to end" if totals["nothing_done"] else ""
+    more = f"; {totals['by_default']} of them undecided at the close" if totals["by_default"] else ""
     return (
-        f"Of {len(evidence['items'])} items {said}{more}. Opened {_when(round_['opened_at'])}, due "
-        f"{_when(round_['due_at'])}, closed {_when(round_['closed_at'])}, all carried out {_when(round_['ended_at'])}."
+        f"Of {len(evidence['items'])} items {said}{nothing}{more}. Ended or trimmed: {in_words(totals['ended'])}. "
+        f"Opened {_when(round_['opened_at'])}, due "
+        f"{_when(round_['due_at'])}, closed {_when(round_['closed_at'])}, nothing left to do "
+        f"{_when(round_['ended_at'])}."
     )
 
 
@@ -76,7 +86,7 @@ def _scope(evidence: Mapping[str, Any]) -> list[tuple[str, str]]:
     ]
     if scope["undecided"]:
         fates = ", ".join(f"{reach}: {fate}" for reach, fate in scope["undecided"].items())
-        found.append(("Undecided", fates))
+        found.append(("Undecided", f"{fates} ({scope['undecided_by']})" if scope["undecided_by"] else fates))
     if scope["second_from"]:
         found.append(("Second reviewer", f"from severity {scope['second_from']} of 4"))
     return found
@@ -143,7 +153,7 @@ class _Pages(FPDF):
         self.cell(0, 5, f"{self.page_no()} of {{nb}}", align="R")
 
 
-def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> bytes:
+def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[Mapping[str, Any]] = ()) -> bytes:
     """The report as PDF, the same each time that it is made of the same evidence."""
     round_ = evidence["round"]
     pages = _Pages(round_["name"])
@@ -156,6 +166,10 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> bytes:
     _line(pages, f"{evidence['organisation']['name']} · evidence of an access review", 9, soft=True)
     _line(pages, round_["name"], 20, bold=True)
     _line(pages, _summary(evidence), 10)
+    if addenda:
+        _head(pages, "Addenda: what came to light after the review had ended")
+        since = [(x["item"], _when(x["at"]), x["what"]) for x in addenda]
+        _table(pages, ("Item", "When", "What"), since, (14, 36, 124))
     _head(pages, "Scope")
     _table(pages, (), [(term, value) for term, value in _scope(evidence)], (36, 138))
     _head(pages, "Completeness")
@@ -165,17 +179,21 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> bytes:
     heads = ("Kind", "Live", "Not in scope", "In scope", "Besides", "Items")
     _table(pages, heads, kinds, (49, 25, 25, 25, 25, 25))
     _head(pages, "Who decided")
-    reviewers = [(r["name"] or "Nobody", r["items"], r["decided"], r["kept"], _percent(r["share_kept"]),
-                  _seconds(r["seconds_between"])) for r in evidence["reviewers"]]  # fmt: skip
-    heads = ("Reviewer", "Items", "Decided", "Kept", "Share kept", "Between")
-    _table(pages, heads, reviewers, (49, 25, 25, 25, 25, 25))
+    reviewers = [
+        (r["name"] or "Nobody", r["items"], r["decided"], r["by_others"], r["by_default"], r["kept"],
+         _percent(r["share_kept"]), _seconds(r["seconds_between"]))
+        for r in evidence["reviewers"]
+    ]  # fmt: skip
+    columns = ("Reviewer", "Assigned", "Decided", "By others", "By nobody", "Kept", "Share kept", "Between")
+    _table(pages, columns, reviewers, (40, 20, 19, 20, 20, 16, 21, 18))
     _head(pages, "Exceptions")
     access = {item["position"]: _access(item) for item in evidence["items"]}
     exceptions = [(x["position"], access[x["position"]], x["what"]) for x in evidence["exceptions"]]
     _table(pages, ("Item", "Access", "What"), exceptions, (14, 70, 90))
-    _head(pages, "What was ended or trimmed, and the proof")
-    ended = [(i["position"], _access(i), _decided(i), _proof(i)) for i in _ended(evidence)]
-    _table(pages, ("Item", "Access", "Decision", "Proof"), ended, (14, 50, 52, 58))
+    _head(pages, "What was ended or trimmed, and how that is known")
+    _line(pages, _KEY, 9, soft=True)
+    ended = [(i["position"], _access(i), _decided(i), "\n".join(_proof_lines(i))) for i in _ended(evidence)]
+    _table(pages, ("Item", "Access", "Decision", "How it is known"), ended, (14, 46, 48, 66))
     _head(pages, "Every item")
     rows = [(i["position"], i["holder"], i["account"], i["level"], _decided(i)) for i in evidence["items"][:MOST_ITEMS]]
     _table(pages, ("Item", "Holder", "Account", "Level", "Decision"), rows, (14, 34, 36, 26, 64))
@@ -188,10 +206,20 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any]) -> bytes:
     return bytes(pages.output())
 
 
-def _proof(item: Mapping[str, Any]) -> str:
+_KEY = ". ".join(f"{proof.value.capitalize()}: {proof.plain}" for proof in Proof) + "."
+
+
+def _proof_lines(item: Mapping[str, Any]) -> list[str]:
+    """How the end of an item is known, then each step: what a system answered, or who did or skipped it."""
     done = item["carried_out"]
-    steps = [f"{s['step']}: {s['answer']}" + (f" ({_when(s['at'])})" if s["at"] else "") for s in done["proof"]]
-    return "\n".join([*steps, done["explained"] or done["outcome"]])
+    known = [done["proof"].upper()] if done["proof"] else []
+    if known and (done["proved_by"] or done["proved_at"]):
+        known[0] += f", by {done['proved_by'] or 'nobody'}, {_when(done['proved_at'])}"
+    steps = [
+        f"{s['step']}: {s['answer'] or s['state']}" + (f" ({s['by'] or 'nobody'}, {_when(s['at'])})" if s["at"] else "")
+        for s in done["steps"]
+    ]
+    return [*known, done["outcome"], *([done["explained"]] if done["explained"] else []), *steps]
 
 
 def _line(pages: FPDF, text: str, size: float, bold: bool = False, soft: bool = False) -> None:

@@ -9,7 +9,6 @@ from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import aliased
 
 from openlatch.core.reviews.deciding import pace
 from openlatch.core.words import Reach, Subject
@@ -50,40 +49,49 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
-    """How far each reviewer is, how fast they went and how much they kept."""
-    decider = aliased(Person)
+    """How far each reviewer is, how fast they went and how much they kept.
+
+    Whoever decided is credited, whoever the item was assigned to; nobody is with what was settled by default.
+    """
     name = func.coalesce(Person.name, Team.name)
-    counted = unit.db.execute(
+    theirs = Item.decided_by_id == Item.reviewer_id
+    assigned = unit.db.execute(
         select(
-            name.label("name"),
             Item.reviewer_id,
+            name.label("name"),
             func.count(Item.id).label("items"),
-            func.count(Item.id).filter(Item.state != "undecided").label("decided"),
-            func.count(Item.id).filter(Item.verdict == "keep").label("kept"),
+            func.count(Item.id).filter(Item.state == "undecided").label("left"),
+            func.count(Item.id).filter(Item.fate.is_not(None)).label("by_default"),
+            func.count(Item.id).filter(Item.decided_by_id.is_not(None), theirs.is_not(True)).label("by_others"),
         )
         .select_from(Item)
         .outerjoin(Person, Person.id == Item.reviewer_id)
         .outerjoin(Team, Team.id == Item.reviewer_team_id)
         .where(Item.round_id == ident, unit.sight.items())
         .group_by(name, Item.reviewer_id)
-        .order_by(name)
     ).mappings()
-    moments: dict[str, list[datetime]] = defaultdict(list)
+    found = {(row["reviewer_id"], row["name"]): dict(row) for row in assigned}
+    decisions: dict[tuple[UUID, str], list[tuple[datetime, bool]]] = defaultdict(list)
     decided = unit.db.execute(
-        select(decider.name, Item.decided_at)
-        .join(decider, decider.id == Item.decided_by_id)
+        select(Person.id, Person.name, Item.decided_at, Item.verdict == "keep")
+        .join(Person, Person.id == Item.decided_by_id)
         .where(Item.round_id == ident, Item.decided_at.is_not(None), unit.sight.items())
     )
-    for who, at in decided:
+    for who, called, at, keeps in decided:
         assert at is not None
-        moments[who].append(at)
-    found = []
-    for row in counted:
-        own = pace(moments.get(row["name"], []), 0)
-        share = row["kept"] / row["decided"] if row["decided"] else None
-        shown = {"id": row["reviewer_id"], "name": row["name"], "items": row["items"], "decided": row["decided"]}
-        found.append({**shown, "kept": row["kept"], "share_kept": share, "seconds_between": own.seconds})
-    return found
+        decisions[who, called].append((at, bool(keeps)))
+    none = {"items": 0, "left": 0, "by_default": 0, "by_others": 0}
+    rows = []
+    for who, called in sorted(found.keys() | decisions.keys(), key=lambda pair: (pair[1] is None, pair[1] or "")):
+        own = decisions.get((who, called), []) if who is not None else []
+        kept = sum(1 for _, keeps in own if keeps)
+        counts = {**none, **{key: value for key, value in found.get((who, called), {}).items() if key in none}}
+        speed = pace([at for at, _ in own], kept)
+        rows.append(
+            {"id": who, "name": called, **counts, "decided": len(own), "kept": kept,
+             "share_kept": kept / len(own) if own else None, "seconds_between": speed.seconds}
+        )  # fmt: skip
+    return rows
 
 
 def progress(unit: Unit, ident: UUID) -> dict[str, Any]:

@@ -277,6 +277,8 @@ SESSIONS = Source(
         "holder_kind": "(case when s.person_id is not null then 'person' else 'app' end)",
         "standing": "p.standing",
         "ended_at": "s.ended_at",
+        "proof": "s.proof",
+        "proved_at": "s.proved_at",
         "apart": "o.km::int",
         "travel": "w.travel::int",
         # Less than a minute between two sessions is taken for one.
@@ -318,6 +320,10 @@ def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
     """
 
 
+_REOPENED = (
+    "(select count(*)::int from resources rp where rp.account_id = a.id and rp.public and rp.proof = 'contradicted')"
+)
+
 ACCOUNTS = Source(
     "account",
     "accounts a",
@@ -339,6 +345,7 @@ ACCOUNTS = Source(
         "owner": "ow.name",
         "leaves_at": "ow.leaves_at",
         "breach": "x.words",
+        "reopened_parts": _REOPENED,
     },
     far_columns={"shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})"},
     # It says something only of accounts like these (core.rules.accounts.owner_alone).

@@ -219,7 +219,7 @@ def found(rules: Iterable[Rule], columns: Columns, settings: Settings) -> str:
         stale = sql(rule.stale, columns, settings)
         sure = sql(rule.sure, columns, settings)
         points = f"{base} + {weights.staleness} * {stale} / 100 - {weights.doubt} * (100 - {sure}) / 100"
-        score = f"least(100, greatest(0, {points}))"
+        score = f"least(100, greatest({rule.when.least}, {points}))"
         each.append(f"case when {condition} then {rule.number * ROOM} + {score} end")
     return f"array_remove(array[{', '.join(each)}]::int[], null)" if each else "'{}'::int[]"
 

@@ -20,6 +20,7 @@ from openlatch.store.tables.keeping import (
     JournalHead,
     SignIn,
     SignInAttempt,
+    TreeHead,
     Version,
     WebSession,
 )
@@ -63,5 +64,5 @@ __all__ = [
     "Occurrence", "Offer", "Organisation", "OwnRule", "Person", "Place", "Question", "Resource",
     "ResourceGroup", "ResourceInGroup",
     "Revocation", "RevocationTarget", "Roster", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step",
-    "System", "Team", "Term", "Use", "Version", "Visit", "WebSession",
+    "System", "Team", "Term", "TreeHead", "Use", "Version", "Visit", "WebSession",
 ]  # fmt: skip

@@ -68,6 +68,18 @@ class Recorded:
     recorded_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
 
 
+class Proved:
+    """How the end of something is known (``core.words.Proof``): since when, by whom or which system, in which words.
+
+    Empty while it goes on, and for what never was there.
+    """
+
+    proof: Mapped[str | None]
+    proved_at: Mapped[datetime | None]
+    proved_by: Mapped[str] = mapped_column(server_default="")
+    proof_words: Mapped[str] = mapped_column(server_default="")
+
+
 class Keyed(Owned):
     """A record that files and programs name by a key of their own."""
 

@@ -9,11 +9,14 @@ from uuid import UUID
 from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from openlatch.store.tables.base import Base, Keyed, Owned, Recorded
+from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded
 
 
-class Resource(Recorded, Keyed, Base):
-    """A part of an account that can be shared alone. ``public`` when anyone at all can reach it."""
+class Resource(Recorded, Proved, Keyed, Base):
+    """A part of an account that can be shared alone. ``public`` when anyone at all can reach it.
+
+    Its proof says how it is known that it was closed to them.
+    """
 
     __tablename__ = "resources"
     __table_args__ = (

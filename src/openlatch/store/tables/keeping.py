@@ -51,6 +51,26 @@ class JournalHead(Base):
     previous: Mapped[bytes | None]
 
 
+class TreeHead(Owned, Base):
+    """A signed head over the journal's first ``size`` entries (``core.tree_heads``), the newest of which grows on.
+
+    ``peaks`` are what the next one is worked out from, ``hashes`` those of the entries since the one before, until they
+    are in the file that is kept elsewhere (``filed_at``). ``stamp`` is a time-stamp token (RFC 3161) over the head.
+    """
+
+    __tablename__ = "tree_heads"
+    __table_args__ = (UniqueConstraint("organisation_id", "size"),)
+
+    size: Mapped[int] = mapped_column(BigInteger)
+    peaks: Mapped[bytes]
+    hashes: Mapped[bytes | None]
+    head: Mapped[dict[str, Any]]
+    stamp: Mapped[bytes | None]
+    signed_at: Mapped[datetime]
+    filed_at: Mapped[datetime | None]
+    mailed_at: Mapped[datetime | None]
+
+
 class Version(Base):
     """A row of the register as it was from ``since`` until ``until``, when it was changed, or was ``gone``.
 

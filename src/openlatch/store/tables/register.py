@@ -21,7 +21,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY, CIDR, DATEMULTIRANGE, JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
-from openlatch.store.tables.base import Base, Keyed, Owned, Recorded
+from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded
 
 
 class Person(Recorded, Keyed, Base):
@@ -221,7 +221,7 @@ class Mark(Owned, Base):
     value: Mapped[str]
 
 
-class Grant(Recorded, Keyed, Base):
+class Grant(Recorded, Proved, Keyed, Base):
     """The fact that a holder may act in an account.
 
     ``owed`` is what its system still has to be brought to: ``give`` or ``take``; None when it is as it should be.
@@ -337,7 +337,7 @@ class Use(Owned, Base):
     pauses: Mapped[list[int]] = mapped_column(ARRAY(Integer), Computed("longest_pauses(days)", persisted=True))
 
 
-class Session(Keyed, Base):
+class Session(Proved, Keyed, Base):
     """A signed-in presence of a person or an app in an account. The database finds where its address is."""
 
     __tablename__ = "sessions"

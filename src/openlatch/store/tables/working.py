@@ -10,7 +10,7 @@ from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueC
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
-from openlatch.store.tables.base import Base, Owned
+from openlatch.store.tables.base import Base, Owned, Proved
 
 
 class Review:
@@ -69,6 +69,7 @@ class Round(Review, Owned, Base):
 
     ``population`` says how its items were taken, ``items_hash`` is the hash over them as they were frozen. Between
     ``closed_at`` and ``ended_at`` its decisions are being carried out; then the database refuses any change.
+    ``fates_by`` says who or what set the fate of undecided items: the schedule, whoever opened, or whoever closed it.
     """
 
     __tablename__ = "rounds"
@@ -87,14 +88,16 @@ class Round(Review, Owned, Base):
     due_at: Mapped[datetime]
     closed_at: Mapped[datetime | None]
     closed_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    fates_by: Mapped[str] = mapped_column(server_default="")
     ended_at: Mapped[datetime | None]
 
 
-class Item(Owned, Base):
+class Item(Proved, Owned, Base):
     """One line of a round, with the facts as they were when it opened; what lists go by has columns of its own.
 
     ``assigned_as`` says why it is this reviewer's; ``by_default`` when only an administrator was left to take it.
-    ``done_at``: nothing is left to do for it. ``explained`` says why, where access could not be shown to have ended.
+    ``done_at``: nothing is left to do for it. ``nothing_done``: there was nothing that could be ended. ``explained``
+    says why, where access could not be shown to have ended.
     """
 
     __tablename__ = "items"
@@ -145,6 +148,7 @@ class Item(Owned, Base):
     outcome: Mapped[str] = mapped_column(server_default="")
     explained: Mapped[str] = mapped_column(server_default="")
     done_at: Mapped[datetime | None]
+    nothing_done: Mapped[bool] = mapped_column(server_default="false")
     version: Mapped[int] = mapped_column(server_default="1")
 
 
@@ -178,8 +182,9 @@ class Calendar(Owned, Base):
 
 
 class Revocation(Owned, Base):
-    """Ending or trimming access: who asked for it, why, what was shown before, and whether it is confirmed.
+    """Ending or trimming access: who asked for it, why, what was shown before, and how far it is.
 
+    ``settled_at``: nothing is left to do. ``confirmed_at`` is set only when each of its ends is confirmed.
     ``leaver_id`` is whoever leaves, when it ends all that they had.
     """
 
@@ -194,13 +199,14 @@ class Revocation(Owned, Base):
     reason: Mapped[str]
     asked_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     preview: Mapped[dict[str, Any]]
+    settled_at: Mapped[datetime | None]
     confirmed_at: Mapped[datetime | None]
     leaver_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     undone_at: Mapped[datetime | None]
     undone_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
 
 
-class RevocationTarget(Owned, Base):
+class RevocationTarget(Proved, Owned, Base):
     """A grant or a session that a revocation ends, the trim that it makes, or a part that it closes to the public.
 
     ``was`` is the grant as it was before, so that it can be put back.
@@ -225,7 +231,10 @@ class RevocationTarget(Owned, Base):
 
 
 class Step(Owned, Base):
-    """One step of a revocation."""
+    """One step of a revocation. ``done_by`` is the person who did or skipped it, or the system that answered.
+
+    Steps that lock or drop a login are ends of their own, and have a ``proof``.
+    """
 
     __tablename__ = "steps"
     __table_args__ = (
@@ -245,5 +254,7 @@ class Step(Owned, Base):
     state: Mapped[str] = mapped_column(server_default="open")
     tries: Mapped[int] = mapped_column(server_default="0")
     answer: Mapped[str] = mapped_column(server_default="")
+    done_by: Mapped[str] = mapped_column(server_default="")
+    proof: Mapped[str | None]
     next_try_at: Mapped[datetime | None]
     done_at: Mapped[datetime | None]

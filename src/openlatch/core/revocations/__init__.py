@@ -1,0 +1,1 @@
+"""Ending access: how its end is known."""
