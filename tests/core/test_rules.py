@@ -32,12 +32,14 @@ QUIET: dict[str, dict[str, Any]] = {
     "session": {
         "reach": 1, "sensitivity": 2, "inside": True, "going_on": True, "age_days": 1, "idle_days": 0,
         "holder_left": False, "apart_km": -1, "travel_km": -1, "travel_kmh": -1, "new_country": False,
-        "new_device": False, "by_person": True, "contradicted": False, "holder": "Mara", "account": "Ledger", "device": "Phone",
+        "new_device": False, "by_person": True, "contradicted": False, "holder": "Mara", "account": "Ledger",
+        "device": "Phone",
         "place": "Upper hut", "country": "PT", "other_place": "Porto", "before_place": "Oslo",
     },
     "account": {
         "reach": 4, "sensitivity": 3, "inside": True, "has_owner": True, "owner_left": False, "stewards": 1,
-        "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "holder": "Ledger", "account": "Ledger", "owner": "Ines",
+        "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "holder": "Ledger", "account": "Ledger",
+        "owner": "Ines",
         "breach": "“at most 3 delegates”: there are 5.",
     },
     "person": {

@@ -83,6 +83,14 @@ class Small:
         with self.service.unit(self.itself) as unit:
             return unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
 
+    def grant_of(self, holder: str, account: str) -> UUID:
+        """The grant of a person on an account, by their keys."""
+        with self.service.unit(self.itself) as unit:
+            of = select(Grant.id).where(
+                Grant.person_id == self.person(holder), Grant.account_id == self.account(account)
+            )
+            return unit.db.scalars(of).one()
+
     def names(self, viewer: Viewer, kind: str, **query: Any) -> set[str]:
         """What a list shows to a viewer."""
         with self.service.unit(viewer) as unit:

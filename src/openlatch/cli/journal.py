@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
-from collections.abc import Iterator
+import zipfile
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
-from openlatch.cli import session
+from openlatch.cli import session, trust
 from openlatch.cli.output import Column, err, moment, out, output_option
 from openlatch.cli.register import list_command
 from openlatch.core import journal as core
+from openlatch.core import tree_heads
 from openlatch.errors import BadInput
 
+# What verifying ends with when nothing is altered, and nothing kept outside vouches for it.
+UNVOUCHED = 6
 ENTRIES: list[Column] = [
     ("No", lambda r: r.position),
     ("When", lambda r: moment(r.at)),
@@ -44,39 +49,104 @@ def journal_export(file: Path) -> None:
     out.print(f"{count} entries written to {file}.")
 
 
+@journal.command("heads")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+def journal_heads(file: Path) -> None:
+    """Take the signed tree heads of the journal away, one on each line of FILE.
+
+    Keep them where nobody who can change the database can change them: they are what an altered journal is found by.
+    """
+    with session.client() as service:
+        heads = service.tree_heads().heads
+    file.write_text("".join(head.model_dump_json() + "\n" for head in heads))
+    out.print(f"{len(heads)} signed heads written to {file}.")
+
+
 @journal.command("verify")
 @click.option(
     "--file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="An export, verified offline."
 )
 @click.option("--expect", default="", metavar="POSITION:HASH", help="A position and hash noted earlier.")
+@click.option(
+    "--head", "heads", multiple=True, type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="Signed tree heads that were kept elsewhere, or a bundle of evidence. Repeat it.",
+)  # fmt: skip
+@click.option("--key", default="", help="The public key that heads have to be signed with; left out, the trusted ones.")
 @output_option
-def journal_verify(file: Path | None, expect: str, output: str) -> int:
-    """Find an altered, missing or reordered entry. Works offline on an export."""
+def journal_verify(file: Path | None, expect: str, heads: tuple[Path, ...], key: str, output: str) -> int:
+    """Find an altered, missing or reordered entry. Works offline on an export.
+
+    Exit code 0: sound, as far as something kept outside vouches for it. 4: not sound. 6: nothing is altered within it,
+    but nothing kept outside vouches for it.
+    """
     expected = _expected(expect)
+    given = [head for path in heads for head in _heads(path)]
+    faults: list[core.Fault] = []
     if file is not None:
-        verdict = core.verify(_entries(file), expected)
+        entries: Iterable[dict[str, Any]] = _entries(file)
+        verdict = core.verify(entries, expected, tree_heads.Watch(_trusted(given, key, faults)))
     else:
         with session.client() as service, err.status("Verifying"):
             # Taken away and verified here: the service is not asked to vouch for itself.
-            head = service.verify_journal(*(expected or ()))
-            noted = expected or (head.position, head.hash)
-            verdict = core.verify((json.loads(line) for line in service.export_journal()), noted)
+            said = service.verify_journal(*(expected or ()))
+            given += [tree_heads.parse(head.model_dump(mode="json")) for head in service.tree_heads().heads]
+            watch = tree_heads.Watch(_trusted(given, key, faults))
+            entries = (json.loads(line) for line in service.export_journal())
+            verdict = core.verify(entries, expected, watch)
+        if verdict.position < said.head_position:
+            what = f"cut off: the journal's own head is at position {said.head_position}"
+            faults.append(core.Fault(verdict.position + 1, what))
+    verdict = dataclasses.replace(verdict, faults=(*faults, *verdict.faults))
     if output == "json":
-        found = {"sound": verdict.sound, "entries": verdict.entries, "position": verdict.position, "hash": verdict.hash}
-        faults = [{"position": f.position, "what": f.what} for f in verdict.faults]
-        print(json.dumps({**found, "faults": faults}, indent=2))
+        found = {"sound": verdict.sound, "entries": verdict.entries, "position": verdict.position, "hash": verdict.hash,
+                 "vouched": verdict.vouched, "heads": len(given)}  # fmt: skip
+        told = [{"position": f.position, "what": f.what} for f in verdict.faults]
+        print(json.dumps({**found, "faults": told}, indent=2))
     else:
-        _write(verdict)
-    return 0 if verdict.sound else 4
+        _write(verdict, len(given))
+    return 4 if not verdict.sound else 0 if verdict.vouched else UNVOUCHED
 
 
-def _write(verdict: core.Verdict) -> None:
+def _heads(path: Path) -> list[tree_heads.Head]:
+    """The heads in a file, or the one in a bundle of evidence. BadInput says what is wrong with it."""
+    content = path.read_bytes()
+    if not zipfile.is_zipfile(path):
+        try:
+            return tree_heads.read(content)
+        except BadInput as error:
+            raise BadInput(f"{path}: {error.detail}", error.remedy) from None
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return [tree_heads.parse(json.loads(archive.read("tree_head.json"))["head"])]
+    except (KeyError, ValueError, OSError, zipfile.BadZipFile) as error:
+        raise BadInput(
+            f"{path} holds no tree head: {error}", "Give a bundle of evidence, or a file of heads."
+        ) from None
+
+
+def _trusted(heads: Sequence[tree_heads.Head], key: str, faults: list[core.Fault]) -> list[tree_heads.Head]:
+    """The heads that vouch: rightly signed, by a trusted key. A forged one is a fault; without any key none do."""
+    faults += tree_heads.unsigned(heads)
+    keys = trust.keys(key)
+    if heads and not keys:
+        err.print("No key is trusted, so the signed heads vouch for nothing: openlatch evidence trust, or give --key.")
+    return [head for head in heads if head.is_signed and head.key in keys]
+
+
+def _write(verdict: core.Verdict, heads: int) -> None:
     for fault in verdict.faults[:50]:
         out.print(f"position {fault.position}: {fault.what}", markup=False)
-    if verdict.sound:
-        out.print(f"Sound: {verdict.entries} entries. Note this, to prove it later: {verdict.position}:{verdict.hash}")
-    else:
+    note = f"Note this, to prove it later: {verdict.position}:{verdict.hash}"
+    if not verdict.sound:
         out.print(f"Not sound: {len(verdict.faults)} faults in {verdict.entries} entries.")
+    elif verdict.vouched:
+        after = verdict.entries - verdict.vouched
+        more = f"; the {after} after it hold together" if after else ""
+        out.print(f"Sound up to position {verdict.vouched}{more}. {note}")
+    else:
+        out.print(f"Nothing is altered within it: {verdict.entries} entries. But nothing that was kept outside vouches")
+        out.print("for them: a journal that was sealed anew would look the same. Give --head, or --expect.")
+        out.print(note)
 
 
 def _expected(given: str) -> tuple[int, str] | None:
@@ -89,17 +159,26 @@ def _expected(given: str) -> tuple[int, str] | None:
 
 
 def _entries(file: Path) -> Iterator[dict[str, Any]]:
-    with file.open() as lines:
+    """The entries of an export. BadInput names the line that is none; an empty file is no journal."""
+    number = 0
+    with file.open("rb") as lines:
         for number, line in enumerate(lines, 1):
             try:
                 entry = json.loads(line)
-            except json.JSONDecodeError as error:
+            except (json.JSONDecodeError, UnicodeDecodeError) as error:
                 raise BadInput(
                     f"Line {number} of {file} is not JSON: {error}", "Use an export as it was written."
                 ) from None
-            if not isinstance(entry, dict) or "position" not in entry or "hash" not in entry:
+            if not _is_entry(entry):
                 raise BadInput(f"Line {number} of {file} is not a journal entry.", "Use an export as it was written.")
             yield entry
+    if not number:
+        raise BadInput(f"{file} is empty: there is no journal in it.", "Use an export as it was written.")
+
+
+def _is_entry(entry: Any) -> bool:
+    whole = isinstance(entry, dict) and type(entry.get("position")) is int
+    return whole and isinstance(entry.get("hash"), str)
 
 
 COMMANDS: dict[str, click.Command] = {"journal": journal}

@@ -6,6 +6,7 @@
 3  no service answered
 4  done, but something is not right: bad lines in an import, a journal that is not sound
 5  the question was answered with no
+6  nothing is altered, but nothing that is trusted vouches for it: evidence, a journal
 """
 
 from __future__ import annotations

@@ -10,12 +10,14 @@ from uuid import UUID
 import click
 
 from openlatch import wire
-from openlatch.cli import session
+from openlatch.cli import session, trust
 from openlatch.cli.output import Column, day, moment, out, output_option
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.core.reviews import bundle
 
+# What verifying ends with when nothing is altered, and no key is trusted.
+UNKNOWN_SIGNER = 6
 QUESTIONS: list[Column] = [
     ("ID", lambda q: str(q.id)),
     ("Account", lambda q: q.account.name),
@@ -42,33 +44,63 @@ def evidence_take(ident: UUID, to: Path) -> None:
     out.print(f"{len(content)} bytes written to {to}. Verify it: openlatch evidence verify {to}")
 
 
+@evidence.command("trust")
+@click.argument("key", required=False, default="")
+@click.option("--whose", default="", help="Whose key it is; left out, the address of the service.")
+@click.option("--replace", is_flag=True, help="Also when another key of theirs is trusted.")
+def evidence_trust(key: str, whose: str, replace: bool) -> None:
+    """Trust the key that the service signs with, or KEY, for all later verifying.
+
+    The first time is the one that counts: compare the key with what the organisation says by another way.
+    """
+    if key:
+        name = whose or "the key that you gave"
+    else:
+        with session.client() as service:
+            key, name = trust.of_service(service.published_keys()), whose or session.load().url
+    if trust.trust(key, name, replace):
+        out.print(f"Trusted from now on: {key}, of {name}. Compare it once with what they say by another way.")
+    else:
+        out.print(f"That key is trusted already: {trust.whose(key)}.")
+
+
 @evidence.command("verify")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option("--key", default="", help="The public key that it has to be signed with (x of its JSON Web Key).")
 @output_option
 def evidence_verify(file: Path, key: str, output: str) -> int:
-    """Find a single changed byte in a bundle of evidence. Needs no service and no network."""
-    found = bundle.verify(file.read_bytes(), key)
+    """Check that an evidence bundle is unaltered, and signed by a key that you trust. Needs no service and no network.
+
+    Exit code 0: sound. 4: altered. 6: unaltered, but by whom is not known, since no key is trusted.
+    """
+    found = bundle.verify(file.read_bytes(), trust.keys(key))
     if output == "json":
-        shown = {"sound": found.sound, "round": found.round, "items": found.items, "position": found.position,
-                 "hash": found.hash, "key": found.key, "faults": list(found.faults)}  # fmt: skip
+        shown = {"sound": found.sound, "unaltered": found.unaltered, "trusted": found.is_trusted, "round": found.round,
+                 "items": found.items, "position": found.position, "hash": found.hash, "key": found.key,
+                 "addenda": found.addenda, "faults": list(found.faults)}  # fmt: skip
         print(json.dumps(shown, indent=2, ensure_ascii=False))
     else:
-        _write(found, bool(key))
-    return 0 if found.sound else 4
+        _write(found)
+    return 0 if found.sound else UNKNOWN_SIGNER if found.unaltered else 4
 
 
-def _write(found: bundle.Finding, pinned: bool) -> None:
+def _write(found: bundle.Finding) -> None:
     for fault in found.faults[:50]:
         out.print(f"Fault: {fault}", markup=False)
-    if not found.sound:
+    if not found.unaltered:
         out.print(f"Not sound: {len(found.faults)} faults.")
         return
-    out.print(f"Sound: “{found.round}”, {found.items} items, ended at journal position {found.position}.")
+    about = f"“{found.round}”, {found.items} items, ended at journal position {found.position}"
+    if found.is_trusted:
+        out.print(f"Sound: {about}.")
+        out.print(f"Signed by {trust.whose(found.key)} ({found.key}).")
+    else:
+        out.print(f"Unaltered, but by whom is not known: {about}.")
+        out.print(f"It is signed with the key {found.key}, which anybody could have made.")
+        out.print("Trust the organisation's key first: openlatch evidence trust, or give it with --key.")
     out.print(f"That entry's hash: {found.hash}")
-    out.print(
-        f"Signed with the key {found.key}" + ("" if pinned else "; compare it with the service's, or give --key.")
-    )
+    if found.addenda:
+        out.print(f"{found.addenda} addenda: what came to light after the review had ended is in addenda.json.")
 
 
 @evidence.command("schema")

@@ -61,8 +61,16 @@ def settings_show(output: str) -> None:
 @click.option("--offer-hours", type=int, default=None, help="For how long an offer stands.")
 @click.option("--inside", "domains", multiple=True, help="A domain whose addresses are inside; takes the place of all.")
 @_NEEDS
+@click.option(
+    "--auditor",
+    "auditors",
+    multiple=True,
+    help="An address that signed heads of the journal are mailed to; takes the place of all.",
+)
 @output_option
-def settings_set(offer_hours: int | None, domains: tuple[str, ...], needs: tuple[str, ...], output: str) -> None:
+def settings_set(
+    offer_hours: int | None, domains: tuple[str, ...], needs: tuple[str, ...], auditors: tuple[str, ...], output: str
+) -> None:  # fmt: skip
     """Change it; what is not named stays, but for what people need."""
     with session.client() as service:
         held = service.settings()
@@ -71,6 +79,7 @@ def settings_set(offer_hours: int | None, domains: tuple[str, ...], needs: tuple
                 "offer_hours": offer_hours or held.offer_hours,
                 "inside_domains": list(domains) or held.inside_domains,
                 "prerequisites": list(needs),
+                "auditors": list(auditors) or None,
             }
         )
         found = service.set_settings(wish)
@@ -80,6 +89,7 @@ def settings_set(offer_hours: int | None, domains: tuple[str, ...], needs: tuple
 def _write(found: wire.Settings) -> None:
     out.print(f"Offers stand for {found.offer_hours} hours.")
     out.print(f"Inside: {', '.join(found.inside_domains) or 'no domain'}")
+    out.print(f"Signed heads of the journal are mailed to: {', '.join(found.auditors) or 'nobody'}")
     out.print(f"To accept, everybody needs: {', '.join(found.prerequisites).replace('_', ' ') or 'nothing'}")
 
 

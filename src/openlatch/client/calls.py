@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -181,6 +181,14 @@ class Client(Giving, Reviewing, Ruling, Ending):
         params = {"position": position, "hash": hash} if position is not None else {}
         found = self._transport.call("GET", "/journal/verify", params=params, timeout=httpx.Timeout(60, read=3600))
         return wire.JournalVerdict.model_validate(found)
+
+    def tree_heads(self) -> wire.TreeHeads:
+        """The signed heads of the journal, oldest first."""
+        return wire.TreeHeads.model_validate(self._transport.call("GET", "/journal/heads"))
+
+    def published_keys(self) -> Sequence[dict[str, str]]:
+        """The keys that the service signs with, as JSON Web Keys; ``purpose`` says what for."""
+        return self._transport.published("/.well-known/jwks.json")
 
     def export_journal(self) -> Iterator[str]:
         """The whole journal, line by line."""

@@ -71,6 +71,14 @@ class Transport:
         _refuse(response)
         return found
 
+    def published(self, path: str) -> list[dict[str, str]]:
+        """The keys of a JSON Web Key Set (RFC 7517), which anybody may ask for."""
+        with self._telling():
+            response = self._http.get(path)
+        _refuse(response)
+        keys: list[dict[str, str]] = response.json()["keys"]
+        return keys
+
     def content(self, path: str) -> bytes:
         """An answer that is not JSON, whole."""
         with self._telling():

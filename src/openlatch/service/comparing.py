@@ -88,13 +88,15 @@ _CHANGED = """
     where d.grant_id is not null and d.n is not null order by d.grant_id, d.n
 """
 _GONE = "select d.* from differences d where d.n is null order by d.grant_id"
-# What had ended here and is there all the same is marked with when it was seen: the last one that was recorded.
+# What had ended here and is there all the same is marked with when it was seen: the last one that was recorded, or that
+# a revocation ended.
 _SEE_ENDED = f"""
     update grants g set seen_at = :now from (
         select distinct on (e.account_id, e.holder_id) e.id
         from grants u join accounts a on a.id = u.account_id and a.system_id = :system
         join grants e on e.account_id = u.account_id and e.holder_id = u.holder_id
-            and e.state = '{GrantState.ENDED}' and e.recorded
+            and e.state = '{GrantState.ENDED}'
+            and (e.recorded or exists (select from revocation_targets t where t.grant_id = e.id))
         where u.state in {_LIVE} and not u.recorded
         order by e.account_id, e.holder_id, e.ended_at desc nulls last
     ) last where g.id = last.id

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
@@ -12,6 +13,8 @@ from openlatch.service.context import Unit
 from openlatch.store import lists
 from openlatch.store.tables import Organisation, Person, Team
 
+_ADDRESS = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
+
 
 def shown(unit: Unit) -> dict[str, Any]:
     """How the organisation gives access."""
@@ -20,18 +23,33 @@ def shown(unit: Unit) -> dict[str, Any]:
         "offer_hours": offers.hours_to_answer(unit),
         "inside_domains": proposing.inside_domains(unit),
         "prerequisites": list(held.get("prerequisites", [])),
+        "auditors": list(held.get("auditors", [])),
     }
 
 
-def change(unit: Unit, offer_hours: int, inside_domains: Sequence[str], prerequisites: Sequence[str]) -> dict[str, Any]:
-    """Set it."""
+def change(
+    unit: Unit,
+    offer_hours: int,
+    inside_domains: Sequence[str],
+    prerequisites: Sequence[str],
+    auditors: Sequence[str] | None = None,
+) -> dict[str, Any]:
+    """Set it; ``auditors`` left out stay as they are. BadInput for what is no domain or no address."""
     unit.sight.require_administrator()
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
     domains = sorted({d.strip().lower() for d in inside_domains if d.strip()})
     if any("." not in d or "@" in d for d in domains):
         raise BadInput("A domain can't be read.", "Write it as example.org.", {"inside_domains": "not a domain"})
+    wanted = (
+        row.settings.get("auditors", []) if auditors is None else sorted({a.strip() for a in auditors if a.strip()})
+    )
+    if any(not _ADDRESS.fullmatch(address) for address in wanted):
+        raise BadInput(
+            "An auditor's address can't be read.", "Write it as ada@example.org.", {"auditors": "no address"}
+        )
     row.settings = {
         **row.settings,
+        "auditors": wanted,
         "offer_hours": offer_hours,
         "inside_domains": domains,
         "prerequisites": list(prerequisites),

@@ -14,7 +14,8 @@ from flask import Response, request
 
 from openlatch import wire
 from openlatch.core import journal as chain
-from openlatch.service import flags, helping, importing, register, revocations, signing_in, today
+from openlatch.core import tree_heads as tree_heads_core
+from openlatch.service import flags, helping, importing, register, revocations, signing_in, today, tree_heads
 from openlatch.service.context import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -268,8 +269,16 @@ def verify_journal(unit: Unit, query: wire.VerifyOptions) -> dict[str, Any]:
     unit.sight.require_administrator()
     expected = journal.head(unit.db)
     noted = (query.position, query.hash.lower()) if query.position is not None and query.hash else expected
-    found = chain.verify(journal.export(unit.db, unit.viewer.organisation), noted)
-    return {**dataclasses.asdict(found), "sound": found.sound}
+    found = chain.verify(
+        journal.export(unit.db, unit.viewer.organisation), noted, tree_heads_core.Watch(tree_heads.every(unit))
+    )
+    return {**dataclasses.asdict(found), "sound": found.sound, "head_position": expected[0], "head_hash": expected[1]}
+
+
+@api.add("GET", "/journal/heads", "Signed tree heads over the journal", wire.TreeHeads)
+def journal_heads(unit: Unit) -> dict[str, Any]:
+    """To be kept elsewhere: each vouches for all entries up to it. openlatch journal verify --head takes them."""
+    return {"heads": tree_heads.listed(unit)}
 
 
 @api.add("GET", "/journal/export", "Take the whole journal away, as JSON Lines", None, open=True)

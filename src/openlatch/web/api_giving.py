@@ -153,7 +153,7 @@ def get_settings(unit: Unit) -> dict[str, Any]:
 @api.add("PUT", "/settings", "Set how the organisation gives access", wire.Settings, body=wire.SetSettings)
 def set_settings(unit: Unit, body: wire.SetSettings) -> dict[str, Any]:
     """For administrators."""
-    return settings.change(unit, body.offer_hours, body.inside_domains, list(body.prerequisites))
+    return settings.change(unit, body.offer_hours, body.inside_domains, list(body.prerequisites), body.auditors)
 
 
 # Requests.

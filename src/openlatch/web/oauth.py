@@ -81,7 +81,9 @@ def revoke() -> Response:
 @pages.get("/.well-known/jwks.json")
 def keys() -> Response:
     """The keys by which signatures can be checked: of tokens, and of the evidence of reviews."""
-    return _answer({"keys": [signing.public(the_service(), p) for p in (signing.TOKENS, signing.EVIDENCE)]})
+    service = the_service()
+    of = {"tokens": signing.TOKENS, "evidence": signing.EVIDENCE}
+    return _answer({"keys": [{**signing.public(service, key), "purpose": name} for name, key in of.items()]})
 
 
 @pages.get("/.well-known/oauth-authorization-server")

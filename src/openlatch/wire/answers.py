@@ -40,6 +40,8 @@ __all__ = [
     "SystemRow",
     "TeamRow",
     "Token",
+    "TreeHead",
+    "TreeHeads",
 ]
 
 Row = TypeVar("Row", bound=BaseModel)
@@ -615,8 +617,31 @@ class Fault(Answer):
 class JournalVerdict(Answer):
     """What a verification found. Note the position and the hash: they prove all up to there."""
 
-    sound: bool
+    sound: bool = Field(description="Whether nothing is wrong, by all that the service itself has to compare with.")
     entries: int
     position: int
     hash: str
     faults: list[Fault]
+    vouched: int = Field(description="Up to which position a noted hash or a signed tree head vouches for the entries.")
+    head_position: int = Field(description="How far the journal goes by its own head, entries or not.")
+    head_hash: str
+
+
+class TreeHead(Answer):
+    """A signed tree head (RFC 9162 hashing) over the journal's first entries; keep it where the database is not."""
+
+    format: Literal["openlatch-tree-head"]
+    version: Literal[1]
+    organisation: UUID
+    size: int
+    root: str
+    last: str
+    at: str
+    key: str = Field(description="The public key (x of its JSON Web Key) that it is signed with.")
+    signature: str = Field(description="Ed25519 over the canonical JSON (RFC 8785) of the rest, in base64url.")
+
+
+class TreeHeads(Answer):
+    """All of them, oldest first."""
+
+    heads: list[TreeHead]

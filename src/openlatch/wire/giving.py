@@ -680,6 +680,7 @@ class Settings(Answer):
     offer_hours: int
     inside_domains: list[str]
     prerequisites: list[str]
+    auditors: list[str] = Field(description="Addresses that signed heads of the journal are mailed to, once a day.")
 
 
 class SetSettings(Request):
@@ -688,3 +689,8 @@ class SetSettings(Request):
     offer_hours: int = Field(48, ge=1, le=2160)
     inside_domains: list[ShortText] = Field(default_factory=list, max_length=50)
     prerequisites: list[Literal["confirmed_address", "second_factor"]] = Field(default_factory=list)
+    auditors: list[ShortText] | None = Field(
+        None,
+        max_length=20,
+        description="Addresses that signed heads of the journal are mailed to; left out, as before.",
+    )

@@ -187,7 +187,9 @@ _SETTLED = f"""
         select distinct on (o.id) o.id, r.settled_at, t.proof, t.proved_at, t.proved_by, t.proof_words
         from items o join revocations r on r.id = o.revocation_id
         left join revocation_targets t on t.revocation_id = r.id
-            and (o.kind not in ('grant', 'link', 'session') or t.grant_id = o.grant_id or t.session_id = o.subject_id)
+            and (o.kind not in ('grant', 'link', 'session') or t.grant_id = o.grant_id or t.session_id = o.subject_id
+                or not exists (select from revocation_targets m where m.revocation_id = r.id
+                    and (m.grant_id = o.grant_id or m.session_id = o.subject_id)))
         where o.round_id = :round and o.done_at is null and r.settled_at is not null
         order by o.id, array_position(array[{", ".join(f"'{proof}'" for proof in Proof)}], t.proof) desc nulls last
     ) k where k.id = i.id
