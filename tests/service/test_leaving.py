@@ -80,7 +80,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
     with service.unit(organisation) as unit:
         halfway = leaving.page(unit, mara)
         assert 0 < halfway["left"] < begun["left"]
-        assert {line["system"] for line in halfway["lines"] if not line["gone"]} == {"Mail", "Books"}
+        assert {line["system"] for line in halfway["lines"] if not line["ended"]} == {"Mail", "Books"}
     with pytest.raises(Conflict, match="are left"), service.unit(organisation) as unit:
         leaving.report(unit, mara)
     with service.unit(organisation) as unit:
@@ -91,6 +91,10 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         proofs = {line["system"]: line["answer"] for line in report["lines"] if line["kind"] == "grant"}
         assert all("Read again" in proofs[name] for name in ("directory", "cloud"))
         assert "Taken out" in proofs["Mail"]
+        known = {line["system"]: line["proof"] for line in report["lines"] if line["kind"] in ("grant", "login")}
+        assert known == {"directory": "confirmed", "cloud": "confirmed", "Mail": "stated", "Books": "stated"}
+        assert (report["ends"]["unproved"], report["ends"]["contradicted"]) == (0, 0)
+        assert report["ends"]["stated"] == sum(line["proof"] == "stated" for line in report["lines"]) > 0
         assert (report["journal"]["position"], report["journal"]["hash"]) == journal.head(unit.db)
         assert chain.verify(journal.export(unit.db, organisation.organisation), journal.head(unit.db)).sound
     with pytest.raises(NotAllowed), small.acting("ines") as unit:

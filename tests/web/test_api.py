@@ -214,8 +214,8 @@ def test_a_step_by_hand_waits_for_a_person_and_their_word(client: Client) -> Non
     assert client.grant(grant.id).state == "revoking"
     for step in found.step_list:
         found = client.step_done(found.id, step.id, "Removed him in the calendar's settings.")
-    assert found.state == "confirmed"
-    assert client.grant(grant.id).ended_as == "revoked"
+    assert (found.state, found.confirmed, found.confirmed_at) == ("stated", 0, None)
+    assert (client.grant(grant.id).ended_as, client.grant(grant.id).proof) == ("stated", "stated")
     with pytest.raises(CallFailed, match="does not wait for hands"):
         client.step_done(found.id, found.step_list[0].id, "Again.")
     entries = client.list("journal", filter='action eq "step.done"', limit=1).rows

@@ -95,7 +95,7 @@ export interface Path {
   hours: string
 }
 
-export interface GrantRow {
+export interface GrantRow extends Proved {
   id: string
   state: string
   ended_as: string | null
@@ -174,7 +174,7 @@ export interface AppPage extends AppRow {
   grants: GrantRow[]
 }
 
-export interface SessionRow {
+export interface SessionRow extends Proved {
   id: string
   account: AccountOf
   holder: Holder
@@ -249,6 +249,9 @@ export interface ReviewerProgress {
   id: string | null
   name: string | null
   items: number
+  left: number
+  by_default: number
+  by_others: number
   decided: number
   kept: number
   share_kept: number | null
@@ -295,7 +298,7 @@ export interface ItemFacts {
   recommendation: { verdict: Verdict; reason: string; level: Named | null; until: string | null }
 }
 
-export interface ItemRow {
+export interface ItemRow extends Proved {
   id: string
   round_id: string
   position: number
@@ -381,16 +384,38 @@ export interface StepRow {
   answer: string
   next_try_at: string | null
   done_at: string | null
+  done_by: string
+  proof: Proof | null
 }
 
-export interface RevocationRow {
+export type Proof = 'confirmed' | 'stated' | 'unproved' | 'contradicted'
+export type Ends = Record<Proof, number>
+
+export interface Proved {
+  proof: Proof | null
+  proved_at: string | null
+  proved_by: string
+  proof_words: string
+}
+
+export interface End {
+  kind: 'grant' | 'session' | 'exposure'
+  what: string
+  proof: Proof | null
+  proved_at: string | null
+  proved_by: string
+  words: string
+}
+
+export interface RevocationRow extends Ends {
   id: string
   cause: string
   reason: string
   asked_by: Named | null
   created_at: string
+  settled_at: string | null
   confirmed_at: string | null
-  state: 'carrying_out' | 'waiting' | 'by_hand' | 'confirmed' | 'unproved' | 'undone'
+  state: 'carrying_out' | 'waiting' | 'by_hand' | 'done' | 'undone' | Proof
   title: string
   steps_skipped: number
   undone_at: string | null
@@ -403,6 +428,7 @@ export interface RevocationRow {
 export interface RevocationPage extends RevocationRow {
   preview: Preview
   step_list: StepRow[]
+  ends: End[]
 }
 
 export interface LevelRow extends Named {
@@ -465,9 +491,10 @@ export interface LeavingPage {
   begun_at: string | null
   left: number
   all: number
+  ends: Ends
   done_at: string | null
-  systems: { system: string; all: number; left: number; answer: string }[]
-  lines: { system: string; kind: string; what: string; gone: boolean; at: string | null; answer: string }[]
+  systems: { system: string; all: number; left: number; ends: Ends; answer: string }[]
+  lines: { system: string; kind: string; what: string; ended: boolean; at: string | null; proof: Proof | null; proved_by: string; answer: string }[]
   handed: { account: Named; to: Named; owned: boolean }[]
   revocations: string[]
 }
@@ -488,6 +515,7 @@ export interface JournalVerdict {
   position: number
   hash: string
   faults: { position: number; what: string }[]
+  vouched: number
 }
 
 export interface ImportReport {
@@ -707,6 +735,7 @@ export interface Settings {
   offer_hours: number
   inside_domains: string[]
   prerequisites: string[]
+  auditors: string[]
 }
 
 export interface ScheduleRow extends ReviewOf {

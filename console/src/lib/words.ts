@@ -1,3 +1,5 @@
+import type { Ends, Proof } from '@/data/types'
+
 /** The words of the register as people read them. */
 
 export const REACH_WORDS = ['', 'observe', 'operate', 'spend', 'steward'] as const
@@ -66,4 +68,18 @@ export function endingWords(rights: number, sessions: number): string {
 /** A word with underscores as people write it. */
 export function plain(word: string | null | undefined): string {
   return (word ?? '').replaceAll('_', ' ')
+}
+
+/** How the end of access is known: a sign that needs no colour, and what the word means. */
+export const PROOFS: Record<Proof, { mark: string; plain: string }> = {
+  confirmed: { mark: '✓', plain: 'The system was asked again and shows it gone.' },
+  stated: { mark: '“”', plain: 'A person says that they removed it.' },
+  unproved: { mark: '?', plain: 'Nothing shows that it is gone.' },
+  contradicted: { mark: '✗', plain: 'A later reading of the system shows it.' },
+}
+
+/** Counts of ends, each kind apart: "9 confirmed, 2 stated". */
+export function endsWords(ends: Ends): string {
+  const said = (Object.keys(PROOFS) as Proof[]).filter((proof) => ends[proof]).map((proof) => `${ends[proof]} ${proof}`)
+  return said.join(', ') || 'none'
 }

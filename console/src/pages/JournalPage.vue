@@ -54,7 +54,8 @@ function words(row: JournalRow): string {
   </PageHead>
   <ProblemNote :error="failed" />
   <div v-if="verdict" class="card mb-4 p-4" :class="verdict.sound ? 'border-moss' : 'border-rust bg-rust-wash'" role="status">
-    <p class="font-semibold">{{ verdict.sound ? `Sound: ${verdict.entries} entries.` : `Not sound: ${verdict.faults.length} faults.` }}</p>
+    <p class="font-semibold">{{ !verdict.sound ? `Not sound: ${verdict.faults.length} faults.` : verdict.vouched ? `Nothing is altered: ${verdict.entries} entries, the first ${verdict.vouched} vouched for by a signed head.` : `Nothing is altered within it: ${verdict.entries} entries.` }}</p>
+    <p v-if="verdict.sound" class="text-soft">This is the service’s own word. Who wants more than that takes the journal away and verifies it with heads that were kept elsewhere: <code>openlatch journal verify --file … --head …</code></p>
     <p v-if="verdict.sound" class="break-all text-soft">To prove it later, note this: {{ verdict.position }}:{{ verdict.hash }}</p>
     <ul><li v-for="fault in verdict.faults.slice(0, 20)" :key="fault.position + fault.what">Position {{ fault.position }}: {{ fault.what }}</li></ul>
   </div>

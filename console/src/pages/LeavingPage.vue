@@ -73,7 +73,7 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
   <template v-if="page.data.value && !isChoosing">
     <PageHead :title="`${page.data.value.person.name} leaves`" :about="`Begun ${moment(page.data.value.begun_at)}. Counted in the register as it is now.`">
       <RouterLink v-for="ident in page.data.value.revocations" :key="ident" :to="`/revocations/${ident}`" class="button">The steps</RouterLink>
-      <button v-if="page.data.value.left && page.data.value.lines.some((line) => !line.gone && line.kind === 'account')" class="button" @click="isAnew = true">Something came up since…</button>
+      <button v-if="page.data.value.left && page.data.value.lines.some((line) => !line.ended && line.kind === 'account')" class="button" @click="isAnew = true">Something came up since…</button>
     </PageHead>
     <CountDown :page="page.data.value" />
   </template>

@@ -5,10 +5,11 @@ import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import type { RevocationPage, StepRow } from '@/data/types'
-import { counted, moment } from '@/lib/words'
+import { counted, endsWords, moment } from '@/lib/words'
 import PageHead from '@/parts/PageHead.vue'
 import PreviewBox from '@/parts/PreviewBox.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
+import ProofMark from '@/parts/ProofMark.vue'
 import RevocationState from '@/parts/RevocationState.vue'
 import StateNote from '@/parts/StateNote.vue'
 import UndoDialog from '@/parts/UndoDialog.vue'
@@ -61,7 +62,7 @@ function isDone(step: StepRow): boolean {
             <div>
               <p class="font-medium">{{ step.sentence }}</p>
               <p v-if="step.answer" class="text-sm text-soft">{{ step.answer }}</p>
-              <p v-if="isDone(step)" class="text-sm text-soft">{{ moment(step.done_at) }}</p>
+              <p v-if="isDone(step) || step.state === 'skipped'" class="text-sm text-soft"><ProofMark v-if="step.proof" :proof="step.proof" :by="step.done_by" class="mr-2" />{{ moment(step.done_at) }}</p>
               <p v-else-if="step.state === 'waiting'" class="text-sm text-soft">Tried {{ counted(step.tries, 'time') }}; again {{ moment(step.next_try_at) }}</p>
               <form v-if="step.state === 'by_hand'" class="mt-2 flex flex-wrap gap-2" @submit.prevent="carry(`steps/${step.id}/done`, { proof: proofs[step.id] ?? '' })">
                 <input v-model="proofs[step.id]" required minlength="3" class="field max-w-md flex-1" :aria-label="`What was done: ${step.sentence}`" placeholder="What you did, and what you saw" />
@@ -80,8 +81,13 @@ function isDone(step: StepRow): boolean {
         </ol>
         <ProblemNote :error="failed" />
         <p v-if="data.undone_at" class="mt-3 font-semibold text-brass">Undone {{ moment(data.undone_at) }}.</p>
-        <p v-else-if="data.state === 'unproved'" class="mt-3 font-semibold text-brass">Done {{ moment(data.confirmed_at) }}, with {{ counted(data.steps_skipped, 'step') }} skipped: that all of it is gone is not proved.</p>
-        <p v-else-if="data.confirmed_at" class="mt-3 font-semibold text-link">Gone, confirmed {{ moment(data.confirmed_at) }}. The proof is in the journal.</p>
+        <p v-else-if="data.settled_at" class="mt-3 font-semibold" data-test="ended">Ended {{ moment(data.settled_at) }}: {{ endsWords(data) }}. How each is known is in the journal.</p>
+        <ul v-if="data.settled_at && data.ends.length" class="card mt-3 divide-y divide-line" aria-label="How each end is known">
+          <li v-for="(end, index) in data.ends" :key="index" class="px-5 py-2.5">
+            <p class="flex flex-wrap items-baseline gap-2"><ProofMark v-if="end.proof" :proof="end.proof" :by="end.proved_by" /><span v-else class="text-soft">kept by the register</span>{{ end.what }}</p>
+            <p v-if="end.words" class="text-sm text-soft">{{ moment(end.proved_at) }}: {{ end.words }}</p>
+          </li>
+        </ul>
       </section>
       <section class="card p-5" aria-labelledby="shown">
         <h2 id="shown" class="text-xl">What was shown before</h2>

@@ -3,7 +3,7 @@ import { RouterLink } from 'vue-router'
 
 import { useList } from '@/data/list'
 import type { RevocationRow } from '@/data/types'
-import { moment } from '@/lib/words'
+import { endsWords, moment } from '@/lib/words'
 import ListTools from '@/parts/ListTools.vue'
 import PageHead from '@/parts/PageHead.vue'
 import RecordTable from '@/parts/RecordTable.vue'
@@ -13,9 +13,10 @@ import StateNote from '@/parts/StateNote.vue'
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<RevocationRow>('revocations')
 const CHOICES = [
   { label: 'All', filter: '' },
-  { label: 'On the way', filter: 'not (confirmed_at pr)' },
+  { label: 'In progress', filter: 'not (settled_at pr)' },
   { label: 'By hand', filter: 'state eq "by_hand"' },
-  { label: 'Confirmed', filter: 'confirmed_at pr' },
+  { label: 'Confirmed', filter: 'state eq "confirmed"' },
+  { label: 'Not confirmed', filter: 'state eq "stated" or state eq "unproved" or state eq "contradicted"' },
 ]
 const COLUMNS = [
   { name: 'title', label: 'What' },
@@ -27,7 +28,7 @@ const COLUMNS = [
 </script>
 
 <template>
-  <PageHead title="Revocations" about="Access that was ended, and whether the system itself says that it is gone." />
+  <PageHead title="Revocations" about="Access that was ended, and how that is known: confirmed by the system, stated by a person, or not proved." />
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="revocations" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing like that was revoked." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Revocations" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
@@ -35,7 +36,7 @@ const COLUMNS = [
       <RouterLink :to="`/revocations/${row.id}`" class="link">{{ row.title }}</RouterLink>
       <p class="text-sm font-normal text-soft">{{ row.reason }}</p>
     </template>
-    <template #state="{ row }"><RevocationState :state="row.state" /></template>
+    <template #state="{ row }"><RevocationState :state="row.state" /><p v-if="row.settled_at" class="mt-1 text-sm text-soft">{{ endsWords(row) }}</p></template>
     <template #steps="{ row }">{{ row.steps_done }} of {{ row.steps }}</template>
     <template #asked="{ row }">{{ row.asked_by?.name ?? 'Open Latch' }}</template>
     <template #when="{ row }">{{ moment(row.created_at) }}</template>

@@ -81,7 +81,7 @@ const headline = computed(() => {
       </section>
       <section class="card p-5" aria-labelledby="going">
         <h2 id="going" class="text-xl">Revocations on the way</h2>
-        <p v-if="!data.revocations.length" class="mt-1 text-soft">None. Everything that was revoked is confirmed.</p>
+        <p v-if="!data.revocations.length" class="mt-1 text-soft">None is in progress.</p>
         <ul class="mt-2 space-y-2">
           <li v-for="row in data.revocations" :key="row.id">
             <RouterLink :to="`/revocations/${row.id}`" class="link">{{ row.title }}</RouterLink>

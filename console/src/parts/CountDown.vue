@@ -2,7 +2,9 @@
 import { computed } from 'vue'
 
 import type { LeavingPage } from '@/data/types'
-import { counted, moment } from '@/lib/words'
+import { counted, endsWords, moment } from '@/lib/words'
+
+import ProofMark from './ProofMark.vue'
 
 const props = defineProps<{ page: LeavingPage }>()
 const isOver = computed(() => props.page.left === 0)
@@ -15,11 +17,13 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
       <h2 id="left" class="sr-only">What is left</h2>
       <p class="font-display text-8xl font-bold tabular-nums" :class="isOver ? 'text-link' : 'text-rust'" aria-live="polite" data-test="left">{{ page.left }}</p>
       <p class="text-lg font-semibold">{{ isOver ? 'Nothing is left' : `left of ${page.all}` }}</p>
-      <p v-if="isOver" class="mt-1 text-soft">The last was gone {{ moment(page.done_at) }}. <a :href="report" download="leaver.json" class="link">Take the report away</a></p>
+      <p class="mt-1" data-test="ends">Ended: {{ endsWords(page.ends) }}</p>
+      <p v-if="isOver" class="mt-1 text-soft">The last ended {{ moment(page.done_at) }}. <a :href="report" download="leaver.json" class="link">Take the report away</a></p>
       <ul class="mt-4 space-y-3">
         <li v-for="one in page.systems" :key="one.system">
-          <p class="flex justify-between gap-3"><span class="font-medium">{{ one.system }}</span><span class="text-soft tabular-nums">{{ one.left ? `${one.left} of ${one.all} left` : `all ${one.all} gone` }}</span></p>
-          <progress :value="one.all - one.left" :max="one.all" class="mt-1 h-2 w-full" :aria-label="`How much is gone in ${one.system}`" />
+          <p class="flex justify-between gap-3"><span class="font-medium">{{ one.system }}</span><span class="text-soft tabular-nums">{{ one.left ? `${one.left} of ${one.all} left` : endsWords(one.ends) }}</span></p>
+          <progress :value="one.all - one.left" :max="one.all" class="mt-1 h-2 w-full" :aria-label="`How much has ended in ${one.system}`" />
+          <p v-if="one.left" class="text-sm text-soft">Ended: {{ endsWords(one.ends) }}</p>
           <p v-if="one.left && one.answer" class="text-sm text-soft">{{ one.answer }}</p>
         </li>
       </ul>
@@ -31,11 +35,12 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
     <section class="card" aria-labelledby="lines">
       <h2 id="lines" class="px-5 pt-4 text-xl">{{ counted(page.all, 'thing') }}, one by one</h2>
       <ul class="mt-2 divide-y divide-line">
-        <li v-for="(line, index) in page.lines" :key="index" class="grid grid-cols-[4.5rem_minmax(0,1fr)] gap-x-3 px-5 py-2.5">
-          <span class="font-semibold" :class="line.gone ? 'text-link' : 'text-rust'">{{ line.gone ? 'gone' : 'left' }}</span>
+        <li v-for="(line, index) in page.lines" :key="index" class="grid grid-cols-[7.5rem_minmax(0,1fr)] gap-x-3 px-5 py-2.5">
+          <span v-if="line.proof"><ProofMark :proof="line.proof" /></span>
+          <span v-else class="font-semibold" :class="line.ended ? 'text-soft' : 'text-rust'">{{ line.ended ? 'ended' : 'left' }}</span>
           <div>
             <p>{{ line.what }} <span class="text-soft">in {{ line.system }}</span></p>
-            <p v-if="line.gone || line.answer" class="text-sm text-soft">{{ [line.gone ? moment(line.at) : '', line.answer].filter(Boolean).join(': ') }}</p>
+            <p v-if="line.ended || line.answer" class="text-sm text-soft">{{ [line.ended ? moment(line.at) : '', line.proved_by ? `by ${line.proved_by}` : '', line.answer].filter(Boolean).join(': ') }}</p>
           </div>
         </li>
       </ul>

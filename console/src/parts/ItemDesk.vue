@@ -12,6 +12,7 @@ import { day } from '@/lib/words'
 import ItemFacts from './ItemFacts.vue'
 import PreviewBox from './PreviewBox.vue'
 import ProblemNote from './ProblemNote.vue'
+import ProofMark from './ProofMark.vue'
 
 const props = defineProps<{ item: ItemRow; closed: boolean; ended: boolean; acts: string }>()
 const emit = defineEmits<{ decided: []; undone: [] }>()
@@ -151,7 +152,7 @@ defineExpose({ begin, undo, isOpen, isGrant })
       <strong>{{ item.fate ? 'Nobody decided' : DONE_WORDS[item.verdict] }}</strong><template v-if="item.decided_by"> by {{ item.decided_by.name }}</template><template v-if="item.seconded_by">, {{ item.seconded_by.name }} agreed</template>{{ item.reason ? `: ${item.reason}` : '' }}
       <template v-if="item.trim_level"> To {{ item.trim_level.name }}.</template><template v-if="item.trim_until"> Until {{ day(item.trim_until) }}.</template><template v-if="item.successor"> To {{ item.successor.name }}.</template>
       <RouterLink v-if="item.revocation_id" :to="`/revocations/${item.revocation_id}`" class="link ml-2">See it carried out</RouterLink>
-      <span v-if="item.outcome || item.explained" class="block text-soft">{{ item.explained || item.outcome }}</span>
+      <span v-if="item.outcome || item.explained" class="block text-soft"><ProofMark v-if="item.proof" :proof="item.proof" :by="item.proved_by" class="mr-2" />{{ item.explained || item.outcome }}</span>
     </p>
     <div v-if="closed && !ended && !item.done_at && me?.administrator && doing !== 'explain'" class="mt-3 flex flex-wrap gap-2">
       <button v-if="!item.revocation_id" class="button" :disabled="isBusy" @click="retry">Try again</button>

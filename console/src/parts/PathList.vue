@@ -23,7 +23,7 @@ function endLabel(path: Path): string {
       <div class="min-w-0">
         <HolderName v-if="by === 'holder'" :holder="path.holder" class="font-medium" />
         <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>
-        <span v-if="path.left" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">has left</span>
+        <span v-if="path.left" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust" title="The system may still let them in.">has left; may still get in</span>
         <span v-if="!path.recorded" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">unrecorded</span>
         <span v-if="path.revoking" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">revoking</span>
         <p v-if="path.hops.length > 1" class="text-sm text-soft">{{ path.words }}</p>

@@ -1,11 +1,17 @@
 <script setup lang="ts">
+import type { Proof } from '@/data/types'
+import { PROOFS } from '@/lib/words'
+
 defineProps<{ state: string }>()
 const WORDS: Record<string, string> = {
   carrying_out: 'being carried out',
   waiting: 'waiting for the system',
   by_hand: 'waits for a person',
+  done: 'done',
   confirmed: 'confirmed gone',
-  unproved: 'done, not all proved',
+  stated: 'stated, not confirmed',
+  unproved: 'unproved',
+  contradicted: 'contradicted',
   undone: 'undone',
 }
 </script>
@@ -15,11 +21,11 @@ const WORDS: Record<string, string> = {
     class="rounded-sm px-2 py-0.5 text-sm font-semibold whitespace-nowrap"
     :class="{
       'bg-sky-wash text-link': state === 'confirmed',
-      'bg-brass-wash text-brass': state === 'by_hand' || state === 'carrying_out' || state === 'unproved' || state === 'undone',
-      'bg-rust-wash text-rust': state === 'waiting',
+      'bg-brass-wash text-brass': state === 'by_hand' || state === 'carrying_out' || state === 'stated' || state === 'unproved' || state === 'undone' || state === 'done',
+      'bg-rust-wash text-rust': state === 'waiting' || state === 'contradicted',
     }"
     data-test="state"
   >
-    {{ WORDS[state] ?? state }}
+    <span v-if="state in PROOFS" aria-hidden="true">{{ PROOFS[state as Proof].mark }}&nbsp;</span>{{ WORDS[state] ?? state }}
   </span>
 </template>

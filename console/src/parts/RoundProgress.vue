@@ -37,9 +37,10 @@ const label = computed(() => {
           <h2 class="text-xl">By reviewer</h2>
           <ul class="divide-y divide-line">
             <li v-for="one in data.by_reviewer" :key="one.name ?? ''" class="py-1.5">
-              <span class="flex gap-3"><span class="flex-1 font-medium">{{ one.name ?? 'Nobody yet' }}</span><span class="tabular-nums">{{ one.decided }} of {{ one.items }}</span></span>
-              <progress :value="one.decided" :max="one.items" class="h-1.5 w-full accent-moss" :aria-label="`Progress of ${one.name ?? 'nobody yet'}`" />
-              <span v-if="one.share_kept !== null" class="text-sm text-soft">{{ Math.round(one.share_kept * 100) }} % kept<template v-if="one.seconds_between !== null">, {{ Math.round(one.seconds_between) }} s between decisions</template></span>
+              <span class="flex gap-3"><span class="flex-1 font-medium">{{ one.name ?? 'Nobody yet' }}</span><span class="tabular-nums">{{ one.items ? `${one.left} of ${one.items} left` : `${one.decided} decided` }}</span></span>
+              <progress v-if="one.items" :value="one.items - one.left" :max="one.items" class="h-1.5 w-full accent-moss" :aria-label="`Progress of ${one.name ?? 'nobody yet'}`" />
+              <span v-if="one.by_others || one.by_default" class="block text-sm text-soft">{{ [one.by_others ? `${one.by_others} decided by others` : '', one.by_default ? `${one.by_default} decided by nobody` : ''].filter(Boolean).join(', ') }}</span>
+              <span v-if="one.share_kept !== null" class="text-sm text-soft">{{ one.decided }} decided, {{ Math.round(one.share_kept * 100) }} % kept<template v-if="one.seconds_between !== null">, {{ Math.round(one.seconds_between) }} s between decisions</template></span>
             </li>
           </ul>
         </div>

@@ -11,9 +11,10 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.output import Column, err, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, err, moment, out, output_option, proof, show_one, show_rows
 from openlatch.cli.revoking import WAIT_SECONDS, write_preview
 from openlatch.client import Client
+from openlatch.core.revocations.proof import in_words
 
 DRIFT: list[Column] = [
     ("ID", lambda r: str(r.id)),
@@ -33,8 +34,9 @@ DOUBTS: list[Column] = [
 LEFT: list[Column] = [
     ("System", lambda r: r.system),
     ("What", lambda r: r.what),
-    ("Gone", lambda r: moment(r.at) if r.gone else None),
-    ("What showed it", lambda r: r.answer),
+    ("Ended", lambda r: moment(r.at) if r.ended else None),
+    ("Proof", lambda r: proof(r.proof, r.proved_by)),
+    ("In which words", lambda r: r.answer),
 ]
 
 
@@ -191,9 +193,11 @@ def _write_page(found: wire.LeavingPage) -> None:
     if found.begun_at is None:
         out.print(f"Nobody has let {found.person.name} leave; they are {found.standing}, and have {found.left} things.")
     else:
-        out.print(Text(f"{found.person.name}: {found.left} of {found.all} left", style="bold"))
+        ended = in_words(found.ends.model_dump())
+        out.print(Text(f"{found.person.name}: {found.left} of {found.all} left; ended: {ended}", style="bold"))
     for one in found.systems:
-        out.print(f"  {one.system}: {one.all - one.left} of {one.all} gone{f'; {one.answer}' if one.left else ''}")
+        left = f"; {one.left} left{f': {one.answer}' if one.answer else ''}" if one.left else ""
+        out.print(f"  {one.system}: {in_words(one.ends.model_dump())}{left}")
     for handed in found.handed:
         out.print(f"  {handed.account.name} passed to {handed.to.name}")
     for ident in found.revocations if found.left else ():
@@ -222,14 +226,15 @@ def leaver_show(person: str, output: str) -> None:
 @click.argument("person")
 @output_option
 def leaver_report(person: str, output: str) -> None:
-    """What came of somebody's leaving, once nothing is left: what went when, and what showed it."""
+    """What came of somebody's leaving, once nothing is left: what ended when, and how that is known."""
     with session.client() as service:
         found = service.leaving_report(session.find(service, "people", person))
     if output == "csv":
         return show_rows(found.lines, LEFT, output, "")
 
     def write() -> None:
-        out.print(Text(f"{found.person.name} left, and nothing is left", style="bold"))
+        ended = in_words(found.ends.model_dump())
+        out.print(Text(f"{found.person.name} has left. Ended: {ended}", style="bold"))
         for asked in found.asked:
             out.print(f"Asked by {asked.by} at {moment(asked.at)}: {asked.reason}")
         for handed in found.handed:

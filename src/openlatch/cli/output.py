@@ -18,7 +18,7 @@ from rich.table import Table
 from rich.text import Text
 
 from openlatch.core.spreadsheets import guarded
-from openlatch.core.words import SENSITIVITY_WORDS, Reach, Severity
+from openlatch.core.words import SENSITIVITY_WORDS, Proof, Reach, Severity
 
 Column = tuple[str, Callable[[Any], Any]]
 out = Console(highlight=False, soft_wrap=not sys.stdout.isatty())
@@ -144,3 +144,10 @@ def sensitivity(value: int | None) -> str:
 def short(ident: Any) -> str:
     """An id as it can be typed again."""
     return str(ident)
+
+
+def proof(known: str | None, by: str = "") -> str | None:
+    """How an end is known: its mark, the word, and by whom or which system."""
+    if known is None:
+        return None
+    return f"{Proof(known).mark} {known}{f' by {by}' if by else ''}"

@@ -21,12 +21,13 @@ from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
 
 INSTANT = click.DateTime(["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"])
+LEFT = ", who has left; the system may still let them in"
 EVERYONE: list[Column] = [
     ("Who", lambda p: p.holder.name),
     ("Level", lambda p: p.level),
     ("Reach", lambda p: reach(p.reach)),
     ("Until", lambda p: p.until),
-    ("By which path", lambda p: p.words),
+    ("By which path", lambda p: p.words + LEFT * p.left),
 ]
 SHIFTS: list[Column] = [
     ("Who", lambda s: s.holder.name),
@@ -80,6 +81,14 @@ def _local(at: datetime | None) -> datetime | None:
     return at.astimezone() if at is not None else None
 
 
+def _show(found: wire.Paths, columns: list[Column], output: str, empty: str) -> None:
+    """Paths, and below them the access that ended here where nothing shows that it is gone."""
+    if found.paths or output != "table" or not found.ended:
+        show_rows(found.paths, columns, output, empty)
+    for sentence in found.ended if output == "table" else ():
+        out.print(sentence, markup=False)
+
+
 @click.command("who-can")
 @click.argument("person_name")
 @click.argument("account_name")
@@ -92,7 +101,7 @@ def who_can(person_name: str, account_name: str, output: str, **when: Any) -> No
             session.find(service, "people", person_name), session.find(service, "accounts", account_name),
             **_question(**when),
         )  # fmt: skip
-    show_rows(found.paths, REACHES, output, "They can't.")
+    _show(found, REACHES, output, "They can't.")
 
 
 @account.command("access")
@@ -103,7 +112,7 @@ def account_access(name_or_id: str, output: str, **when: Any) -> None:
     """Everyone who can act in an account, with the path."""
     with session.client() as service:
         found = service.account_access(session.find(service, "accounts", name_or_id), **_question(**when))
-    show_rows(found.paths, EVERYONE, output, "Nobody can.")
+    _show(found, EVERYONE, output, "Nobody can.")
 
 
 @person.command("access")
@@ -114,7 +123,7 @@ def person_access(name_or_id: str, output: str, **when: Any) -> None:
     """Everything that a person can act in, with the path."""
     with session.client() as service:
         found = service.person_access(session.find(service, "people", name_or_id), **_question(**when))
-    show_rows(found.paths, REACHES, output, "They can act in nothing.")
+    _show(found, REACHES, output, "They can act in nothing.")
 
 
 @account.command("matrix")

@@ -18,6 +18,7 @@ from openlatch.cli.output import (
     moment,
     out,
     output_option,
+    proof,
     reach,
     sensitivity,
     severity,
@@ -70,7 +71,7 @@ SESSIONS: list[Column] = [
     ("From", lambda r: r.place or r.address),
     ("Started", lambda r: moment(r.started_at)),
     ("Last seen", lambda r: moment(r.last_seen_at)),
-    ("Ended", lambda r: r.ended_as if r.ended_at else None),
+    ("Ended", lambda r: proof(r.proof, r.proved_by) or r.ended_as if r.ended_at else None),
 ]
 TEAMS: list[Column] = [
     ("Name", lambda r: r.name),
@@ -93,7 +94,14 @@ PATHS: list[Column] = [
     ("Until", lambda p: p.until),
     ("Given by", lambda p: p.given_by),
     ("Last used", lambda p: ago(p.last_used_at) if p.grant_id else None),
-    ("By", lambda p: p.words + (", being revoked" if p.revoking else "") + (", who has left" if p.left else "")),
+    (
+        "By",
+        lambda p: (
+            p.words
+            + (", being revoked" if p.revoking else "")
+            + (", who has left; the system may still let them in" if p.left else "")
+        ),
+    ),
 ]
 REACHES: list[Column] = [("Account", lambda p: p.account.name), *PATHS[1:]]
 

@@ -12,9 +12,10 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.output import Column, err, moment, out, output_option, show_one
+from openlatch.cli.output import Column, err, moment, out, output_option, proof, show_one
 from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
+from openlatch.core.revocations.proof import in_words
 from openlatch.core.words import Reach
 
 REVOCATIONS: list[Column] = [
@@ -29,7 +30,7 @@ REVOCATIONS: list[Column] = [
 STOPS = {"object": "left over", "job": "stops", "key": "stops", "others": "others lose"}
 WAIT_SECONDS = 120
 _YES = click.option("--yes", is_flag=True, help="Do not ask.")
-_WAIT = click.option("--wait/--no-wait", default=True, show_default=True, help="Wait until it is confirmed.")
+_WAIT = click.option("--wait/--no-wait", default=True, show_default=True, help="Wait until it is over.")
 _REASON = click.option("--reason", prompt="Why", help="Why.")
 
 
@@ -121,7 +122,7 @@ def write_preview(preview: wire.Preview) -> None:
 
 
 def _follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:
-    """Look again until it is confirmed, or can't go on by itself."""
+    """Look again until it is over, or can't go on by itself."""
     deadline = time.monotonic() + WAIT_SECONDS
     with err.status("Carrying out") as status:
         while found.state == "carrying_out" and time.monotonic() < deadline:
@@ -137,7 +138,8 @@ def write_revocation(found: wire.RevocationPage) -> None:
     out.print(f"Asked by {found.asked_by.name if found.asked_by else 'Open Latch'} at {moment(found.created_at)}: "
               f"{found.reason}")  # fmt: skip
     for step in found.step_list:
-        out.print(f"  {step.position}. {step.sentence}: {step.state.replace('_', ' ')}")
+        known = proof(step.proof, step.done_by)
+        out.print(f"  {step.position}. {step.sentence}: {known or step.state.replace('_', ' ')}")
         if step.answer:
             out.print(f"     {step.answer}")
         if step.next_try_at and step.state == "waiting":
@@ -146,9 +148,11 @@ def write_revocation(found: wire.RevocationPage) -> None:
             out.print(f"     when done: openlatch revocation done {found.id} {step.id} --proof …")
     if found.undone_at:
         out.print(f"Undone at {moment(found.undone_at)}.")
-    elif found.confirmed_at:
-        proved = f"; {found.steps_skipped} skipped, and not proved" if found.steps_skipped else ""
-        out.print(f"Confirmed at {moment(found.confirmed_at)}{proved}.")
+    elif found.settled_at:
+        counts = {word: getattr(found, word) for word in ("confirmed", "stated", "unproved", "contradicted")}
+        out.print(f"Over at {moment(found.settled_at)}. Ended: {in_words(counts)}.")
+        for end in found.ends if found.state != "confirmed" else ():
+            out.print(f"  {proof(end.proof, end.proved_by) or 'kept by the register'}: {end.what}", markup=False)
 
 
 @click.group()

@@ -21,7 +21,7 @@ from uuid import UUID
 from cryptography.fernet import Fernet
 from sqlalchemy import select
 
-from openlatch.demo import loader
+from openlatch.demo import endings, loader
 from openlatch.launch.cluster import Cluster
 from openlatch.launch.surroundings import Surroundings
 from openlatch.processes import CantStart, free_port, is_free
@@ -140,6 +140,8 @@ class Demo:
         self.around.connect(service, organisation)
         if not loader.has_played(service, organisation):
             loader.play(service, organisation)
+            administrator = loader.administrator(service, organisation)
+            endings.play(service, administrator, system.id, self.telemetry.url(telemetry.DATABASE))
 
     def _start_children(self, url: str, kept: Secrets) -> None:
         environment = {

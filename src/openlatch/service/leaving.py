@@ -6,7 +6,7 @@ register each time: what comes up later counts too.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -16,8 +16,9 @@ from sqlalchemy import func, select, update
 
 from openlatch.core.register import Holder
 from openlatch.core.revocation import OVER
+from openlatch.core.revocations import proof
 from openlatch.core.states import OfferState
-from openlatch.core.words import EndedAs, GrantState, HolderKind, Reach, Standing, StepKind, StepState
+from openlatch.core.words import EndedAs, GrantState, HolderKind, Proof, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, latching, offers, revocations, telling
 from openlatch.service.context import Unit
@@ -42,6 +43,7 @@ from openlatch.store.tables import (
     Team,
     Term,
 )
+from openlatch.store.tables.base import Proved
 
 
 @dataclass(frozen=True, slots=True)
@@ -341,14 +343,16 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
     unit.sight.require_administrator()
     person = _person(unit, ident)
     rows = _lines(unit, person)
-    left = [line for line in rows if not line["gone"]]
-    done = [line["at"] for line in rows if line["at"]]
+    left = [line for line in rows if not line["ended"]]
+    ended_at = [line["at"] for line in rows if line["at"]]
     systems: dict[str, dict[str, Any]] = {}
     for line in rows:
         one = systems.setdefault(line["system"], {"system": line["system"], "all": 0, "left": 0, "answer": ""})
         one["all"] += 1
-        one["left"] += not line["gone"]
-        one["answer"] = line["answer"] if not line["gone"] and line["answer"] else one["answer"]
+        one["left"] += not line["ended"]
+        one["answer"] = line["answer"] if not line["ended"] and line["answer"] else one["answer"]
+    for name, one in systems.items():
+        one["ends"] = _ends(line for line in rows if line["system"] == name)
     begun = _begun(unit, person.id)
     return {
         "person": {"id": person.id, "name": person.name},
@@ -356,12 +360,17 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
         "begun_at": begun[0].created_at if begun else None,
         "left": len(left),
         "all": len(rows),
-        "done_at": max(done, default=None) if rows and not left and begun else None,
+        "ends": _ends(rows),
+        "done_at": max(ended_at, default=None) if rows and not left and begun else None,
         "systems": sorted(systems.values(), key=lambda one: (-one["left"], one["system"])),
-        "lines": sorted(rows, key=lambda line: (line["gone"], line["system"], line["what"])),
+        "lines": sorted(rows, key=lambda line: (line["ended"], line["system"], line["what"])),
         "handed": [one for row in begun for one in row.preview.get("leaving", {}).get("handed", ())],
         "revocations": [row.id for row in begun],
     }
+
+
+def _ends(lines: Iterable[dict[str, Any]]) -> dict[str, int]:
+    return proof.count(Proof(line["proof"]) for line in lines if line["proof"])
 
 
 def _begun(unit: Unit, person: UUID) -> Sequence[Revocation]:
@@ -370,9 +379,16 @@ def _begun(unit: Unit, person: UUID) -> Sequence[Revocation]:
 
 
 def _line(
-    system: str, kind: str, what: str, gone: bool, at: datetime | None = None, answer: str = ""
-) -> dict[str, Any]:
-    return {"system": system, "kind": kind, "what": what, "gone": gone, "at": at, "answer": answer}
+    system: str, kind: str, what: str, ended: bool, at: datetime | None = None, answer: str = "",
+    known: Proved | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    shown = {"proof": known.proof, "proved_by": known.proved_by} if known is not None else _OPEN
+    return {"system": system, "kind": kind, "what": what, "ended": ended, "at": at, "answer": answer, **shown}
+
+
+_OPEN = {"proof": None, "proved_by": ""}
+# What is kept in the register alone ends when the register says so.
+_HERE = {"proof": Proof.CONFIRMED, "proved_by": "Open Latch"}
 
 
 def _lines(unit: Unit, person: Person) -> list[dict[str, Any]]:
@@ -389,9 +405,9 @@ def _lines(unit: Unit, person: Person) -> list[dict[str, Any]]:
             for account in unit.db.scalars(select(Account.name).where(Account.owner_id == person.id))
         ),
         *(
-            _line("Open Latch", "team", f"member of {team}", until is not None and until <= unit.now, until)
-            for team, until in unit.db.execute(
-                select(Team.name, Membership.until)
+            {**_line("Open Latch", "team", f"member of {team}", over, until), **(_HERE if over else _OPEN)}
+            for team, until, over in unit.db.execute(
+                select(Team.name, Membership.until, func.coalesce(Membership.until <= unit.now, False))
                 .join(Membership, Membership.team_id == Team.id)
                 .where(Membership.member_id == person.id)
                 .order_by(Team.name)
@@ -414,7 +430,7 @@ def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) ->
     return [
         _line(
             system, "grant", f"{level or 'nothing'} on {account}", grant.state == GrantState.ENDED, grant.ended_at,
-            answers.get(grant.id, ""),
+            answers.get(grant.id, ""), grant,
         )
         for grant, account, system, level in rows
     ]  # fmt: skip
@@ -444,7 +460,7 @@ def _sessions_of(unit: Unit, person: UUID, ended: Any) -> list[dict[str, Any]]:
     ).all()
     return [
         _line(system, "session", f"session on {row.device or 'a device'} in {account}", row.ended_at is not None,
-              row.ended_at)
+              row.ended_at, row.proof_words, row)
         for row, account, system in rows
     ]  # fmt: skip
 
@@ -457,13 +473,14 @@ def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[dict[str, Any]]:
         .where(Step.revocation_id.in_(begun), Step.kind.in_((StepKind.LOCK, StepKind.DROP)))
     ).all()
     return [
-        _line(system, "login", f"login {step.detail['login']}", step.state in OVER, step.done_at, step.answer)
+        {**_line(system, "login", f"login {step.detail['login']}", step.state in OVER, step.done_at, step.answer),
+         "proof": step.proof, "proved_by": step.done_by if step.proof else ""}
         for step, system in rows
-    ]
+    ]  # fmt: skip
 
 
 def report(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """What came of somebody's leaving: each thing with when it was gone and what showed it, and who took over.
+    """What came of somebody's leaving: each thing with when it ended and how that is known, and who took over.
 
     Conflict while something is left. With the journal's position, by which it can be proved later.
     """

@@ -8,16 +8,16 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, select
 
 from openlatch.core import access, supposing
 from openlatch.core.ids import new_id
 from openlatch.core.register import Holder, Permission, Register, Term
 from openlatch.core.supposing import Shift
 from openlatch.core.windows import Window
-from openlatch.core.words import GrantState, HolderKind, Standing
+from openlatch.core.words import GrantState, HolderKind, Proof, Standing
 from openlatch.errors import BadInput, NotFound
-from openlatch.service import latching
+from openlatch.service import finishing, giving, latching
 from openlatch.service.context import Unit
 from openlatch.service.register import grants_on, one, path_row
 from openlatch.store import cut, past, plain
@@ -72,9 +72,12 @@ def _fits(register: Register, path: access.Path, question: Question, at: datetim
     return not question.permission or access.open_now(register, path, at)
 
 
-def _shown(unit: Unit, register: Register, paths: Iterable[access.Path], question: Question) -> dict[str, Any]:
+def _shown(
+    unit: Unit, register: Register, paths: Iterable[access.Path], question: Question, ended: Iterable[str] = ()
+) -> dict[str, Any]:
     at = question.at or unit.now
     found = [path for path in paths if _fits(register, path, question, at)]
+    can = any(not _has_left(register, path.holder, at) for path in found)
     if question.shortest:
         first: dict[Holder, access.Path] = {}
         for path in found:
@@ -83,7 +86,26 @@ def _shown(unit: Unit, register: Register, paths: Iterable[access.Path], questio
     shown = found[: question.limit]
     grants = grants_on(unit, (grant for path in shown for grant in path.grants))
     rows = [path_row(unit, register, path, grants, at) for path in shown]
-    return {"can": bool(found), "paths": rows, "count": len(found)}
+    return {"can": can, "paths": rows, "count": len(found), "ended": list(ended)}
+
+
+def _has_left(register: Register, holder: Holder, at: datetime) -> bool:
+    person = register.people.get(holder.id) if holder.kind is HolderKind.PERSON else None
+    return person is not None and person.is_gone(at)
+
+
+def _unproved(unit: Unit, *which: ColumnElement[bool]) -> list[str]:
+    """Access that ended here, where nothing shows that it is gone: the system may still let them in."""
+    rows = unit.db.execute(
+        select(Grant, Account.name).join(Account, Account.id == Grant.account_id)
+        .where(Grant.state == GrantState.ENDED, Grant.proof == Proof.UNPROVED, *which)
+        .order_by(Account.name, Grant.ended_at.desc())
+    )  # fmt: skip
+    return [
+        f"{giving.holder_name(unit, grant)} on {account}: ended here, {finishing.said(grant)}; "
+        f"the system may still let them in."
+        for grant, account in rows
+    ]
 
 
 def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict[str, Any]:
@@ -92,27 +114,42 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict
     if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
         raise NotFound("There is no such person, or you may not see them.")
     moment, holder = _moment(unit, question), Holder(HolderKind.PERSON, person)
+    at = question.at or unit.now
     register = past.around_holder(unit.db, holder, moment) if moment else cut.between(unit.db, holder, account)
-    return _shown(unit, register, access.paths_to(register, holder, account, question.at or unit.now), question)
+    # Whoever has left is asked about as the systems have it: what they held there may still let them in.
+    held = register.as_held() if _has_left(register, holder, at) else register
+    ended = [] if moment else _unproved(unit, Grant.account_id == account, Grant.holder_id == person)
+    return _shown(unit, register, access.paths_to(held, holder, account, at), question, ended)
 
 
 def everyone(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
     """Everyone who could act in an account, by every path. For whoever answers for it."""
     unit.sight.require_answers_for(account)
     one(unit, "accounts", account)
-    register = _around_accounts(unit, [account], _moment(unit, question))
-    return _shown(unit, register, access.everyone_reaching(register, account, question.at or unit.now), question)
+    moment, at = _moment(unit, question), question.at or unit.now
+    register = _around_accounts(unit, [account], moment)
+    paths = access.everyone_reaching(register, account, at)
+    gone = [Holder(HolderKind.PERSON, person.id) for person in register.people.values() if person.is_gone(at)]
+    if gone:
+        left = access.paths_into(register.as_held(), gone, account, at).values()
+        paths = sorted([*paths, *(path for own in left for path in own)], key=access.order_of)
+    ended = [] if moment else _unproved(unit, Grant.account_id == account)
+    return _shown(unit, register, paths, question, ended)
 
 
 def everything(unit: Unit, person: UUID, question: Question) -> dict[str, Any]:
     """Everything that a person could act in, among the accounts that the viewer may see."""
     one(unit, "people", person)
-    holder = Holder(HolderKind.PERSON, person)
-    register = _around_holder(unit, holder, _moment(unit, question))
-    paths = access.everything_reached(register, holder, question.at or unit.now)
+    holder, at = Holder(HolderKind.PERSON, person), question.at or unit.now
+    moment = _moment(unit, question)
+    register = _around_holder(unit, holder, moment)
+    held = register.as_held() if _has_left(register, holder, at) else register
+    paths = access.everything_reached(held, holder, at)
+    theirs = [Grant.holder_id == person]
     if not unit.sight.everything and person != unit.sight.person:
         paths = [path for path in paths if path.account in unit.sight.owned]
-    return _shown(unit, register, paths, question)
+        theirs.append(Grant.account_id.in_(unit.sight.owned))
+    return _shown(unit, register, paths, question, [] if moment else _unproved(unit, *theirs))
 
 
 def matrix(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:

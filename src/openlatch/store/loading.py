@@ -384,15 +384,21 @@ _UPSERTS = {
         where (t.person_id, t.app_id) is distinct from (excluded.person_id, excluded.app_id)
         returning id, xmax = 0, name, null::uuid
     """,
-    # A grant that ended here stays ended: a file can't bring back what was revoked.
+    # A grant that ended here stays ended: a file can't bring back what was revoked. Nor is what a file says to have
+    # been revoked: no system was asked.
     "grants": """
         insert into grants as t (id, organisation_id, key, account_id, person_id, team_id, app_id, holder_account_id,
-            state, ended_as, ended_at, given_by_id, given_at, reason, last_used_at, credential_since)
+            state, ended_as, ended_at, given_by_id, given_at, reason, last_used_at, credential_since, proof, proved_at,
+            proof_words)
         select id, :organisation, key, account_id, person_id, team_id, app_id, holder_account_id, state,
-            case when state = 'ended' then coalesce(ended_as, 'revoked') end,
+            case when state = 'ended' then coalesce(nullif(ended_as, 'revoked'), 'unproved') end,
             case when state = 'ended' then coalesce(until, :now) end,
-            given_by_id, coalesce(given_at, since, :now), reason, last_used_at, credential_since
-        from resolved
+            given_by_id, coalesce(given_at, since, :now), reason, last_used_at, credential_since,
+            case when was_given then 'unproved' end, case when was_given then :now end,
+            case when was_given then 'Brought in a file; nobody looked in the system.' else '' end
+        from resolved cross join lateral (
+            select state = 'ended' and coalesce(ended_as, '') not in ('declined', 'withdrawn') as was_given
+        ) known
         on conflict (organisation_id, key) do update set given_by_id = excluded.given_by_id,
             reason = excluded.reason, last_used_at = greatest(t.last_used_at, excluded.last_used_at),
             credential_since = coalesce(excluded.credential_since, t.credential_since), version = t.version + 1
@@ -405,15 +411,20 @@ _UPSERTS = {
     """,
     "sessions": """
         insert into sessions as t (id, organisation_id, key, account_id, person_id, app_id, device, address, place,
-            started_at, last_seen_at, ended_at, ended_as)
+            started_at, last_seen_at, ended_at, ended_as, proof, proved_at, proof_words)
         select s.id, :organisation, s.key, a.id, p.id, ap.id, s.device, s.address, s.place, s.started_at,
-            coalesce(s.last_seen_at, s.started_at), s.ended_at, case when s.ended_at is not null then 'signed_out' end
+            coalesce(s.last_seen_at, s.started_at), s.ended_at,
+            case when s.ended_at is not null then 'signed_out' end,
+            case when s.ended_at is not null then 'unproved' end, case when s.ended_at is not null then :now end,
+            case when s.ended_at is not null then 'Brought in a file; nobody looked in the system.' else '' end
         from staged s join accounts a on a.key = s.account
         left join people p on s.holder_kind = 'person' and p.key = s.holder
         left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
         on conflict (organisation_id, key) do update set last_seen_at = excluded.last_seen_at,
             device = excluded.device, address = excluded.address, place = excluded.place,
-            ended_at = coalesce(t.ended_at, excluded.ended_at), ended_as = coalesce(t.ended_as, excluded.ended_as)
+            ended_at = coalesce(t.ended_at, excluded.ended_at), ended_as = coalesce(t.ended_as, excluded.ended_as),
+            proof = coalesce(t.proof, excluded.proof), proved_at = coalesce(t.proved_at, excluded.proved_at),
+            proof_words = case when t.proof is null then excluded.proof_words else t.proof_words end
         where (t.last_seen_at, t.device, t.address, t.place) is distinct from
             (excluded.last_seen_at, excluded.device, excluded.address, excluded.place)
             or (t.ended_at is null and excluded.ended_at is not null)

@@ -201,11 +201,15 @@ class Path(Answer):
 
 
 class Paths(Answer):
-    """By which paths somebody can act; none when they can't."""
+    """By which paths somebody can act; none when they can't.
+
+    Whoever has left can't by the register; the paths that their systems may still let them in by are marked ``left``.
+    """
 
     can: bool
     paths: list[Path]
     count: int = Field(description="How many paths there are, also those left out by a limit.")
+    ended: list[str] = Field(description="Access that ended here, where nothing shows that it is gone.")
 
 
 Proof = Literal["confirmed", "stated", "unproved", "contradicted"]

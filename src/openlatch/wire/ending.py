@@ -8,7 +8,7 @@ from uuid import UUID
 
 from pydantic import Field
 
-from openlatch.wire.answers import Answer, Named, Preview
+from openlatch.wire.answers import Answer, Named, Preview, Proof
 from openlatch.wire.requests import Request, Sentence
 
 __all__ = [
@@ -176,23 +176,35 @@ class LeavingPreview(Answer):
     fingerprint: str
 
 
+class Ends(Answer):
+    """How many ends are known in which way; they are never added up."""
+
+    confirmed: int
+    stated: int
+    unproved: int
+    contradicted: int
+
+
 class SystemProgress(Answer):
     """How far a leaving has come in one system."""
 
     system: str
     all: int
     left: int
+    ends: Ends
     answer: str
 
 
 class LeavingLine(Answer):
-    """One thing that a leaver had: whether it is gone, when, and what showed it."""
+    """One thing that a leaver had: whether it has ended, when, and how that is known."""
 
     system: str
     kind: str
     what: str
-    gone: bool
+    ended: bool
     at: datetime | None
+    proof: Proof | None
+    proved_by: str
     answer: str
 
 
@@ -212,6 +224,7 @@ class LeavingPage(Answer):
     begun_at: datetime | None
     left: int
     all: int
+    ends: Ends
     done_at: datetime | None
     systems: list[SystemProgress]
     lines: list[LeavingLine]
