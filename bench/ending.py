@@ -100,8 +100,7 @@ def comparing(bench: Bench) -> Result:
     made = Made(bench.size.grants)
     files = [_sorted(bench.folder / "one.csv", made)]
     service = replace(bench.service, adapters={"made": made})
-    with service.unit(bench.viewer) as unit:
-        ident = systems.connect(unit, "made", "Made", "made", {}, "").id
+    ident = systems.connect(service, bench.viewer, "made", "Made", "made", {}, "")
     first = timed(lambda: systems.read(service, bench.viewer.organisation, ident))
     made.later = True
     files.append(_sorted(bench.folder / "two.csv", made))

@@ -639,8 +639,7 @@ def connected(bench: Bench, server: Cluster) -> UUID:
         "database": telemetry.DATABASE,
         "user": telemetry.ADAPTER_LOGIN,
     }
-    with bench.service.unit(bench.viewer) as unit:
-        ident = systems.connect(unit, str(server.port), "Telemetry", "postgresql", settings, "bench").id
+    ident = systems.connect(bench.service, bench.viewer, str(server.port), "Telemetry", "postgresql", settings, "bench")
     assert systems.read(bench.service, bench.viewer.organisation, ident) is not None
     return ident
 

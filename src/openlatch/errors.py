@@ -10,6 +10,7 @@ OpenLatchError
 ├── NotFound            nothing of that name that the asker may see
 ├── Conflict            the thing is not in a state that allows this, or changed meanwhile
 │   └── Held            a latch holds: says which, the fact, and what would pass
+├── Collision           several changes met, and the database stopped this one; it can be tried again as it is
 ├── TooMany             asked too often; carries the seconds to wait
 ├── SystemDown          an outside system did not answer; worth trying again
 └── SystemRefused       an outside system answered no; trying again changes nothing
@@ -99,6 +100,14 @@ class Held(Conflict):
     def __init__(self, detail: str, remedy: str, breaches: list[dict[str, str]]) -> None:
         super().__init__(detail, remedy)
         self.breaches = breaches
+
+
+class Collision(OpenLatchError):
+    """Several changes met, and the database stopped this one; nothing of it was kept. Trying again may well do."""
+
+    status = 503
+    title = "Several changes met"
+    usual_remedy = "Nothing was changed; try again in a moment."
 
 
 class TooMany(OpenLatchError):

@@ -132,7 +132,10 @@ def test_axe_finds_nothing_on_any_page(
         expect(page.locator("[data-test=who]")).to_be_visible()
         refuse_faults(page, name)
         for screen in (size, other):
-            page.set_viewport_size(screen)
+            if screen is other:
+                page.set_viewport_size(screen)
+                page.goto(path)
+                settled(page)
             wider = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
             assert wider <= 0, f"{name} is {wider} px wider than the screen"
 
@@ -183,7 +186,7 @@ def test_access_ends_by_keyboard_alone_and_the_page_follows_without_a_reload(
         page.keyboard.press("Tab")
     page.keyboard.press("Enter")
     page.wait_for_url("**/revocations/**")
-    expect(page.locator("[data-test=state]")).to_have_text("confirmed gone", timeout=30_000)
+    expect(page.locator("[data-test=state]")).to_have_text(re.compile("confirmed gone"), timeout=30_000)
     expect(page.get_by_text("Read again: it is gone.")).to_be_visible()
     expect(row).to_have_count(0)
     with psycopg.connect(stack.telemetry.url(telemetry.DATABASE)) as db:
@@ -203,7 +206,7 @@ def test_a_system_that_is_down_is_told_on_the_page_and_waited_for(signed_in: Ope
     finally:
         stack.telemetry.start()
     page.get_by_role("button", name="Try now").click()
-    expect(page.locator("[data-test=state]")).to_have_text("confirmed gone", timeout=30_000)
+    expect(page.locator("[data-test=state]")).to_have_text(re.compile("confirmed gone"), timeout=30_000)
 
 
 def test_a_reviewer_goes_through_their_items_by_keyboard(signed_in: Open, places: dict[str, str]) -> None:
@@ -387,7 +390,7 @@ def test_the_journal_is_verified_from_its_page(signed_in: Open) -> None:
     """With what to note."""
     page = signed_in(path="/journal")
     page.get_by_role("button", name="Verify").click()
-    expect(page.get_by_text("Sound:")).to_be_visible()
+    expect(page.get_by_text("Nothing is altered")).to_be_visible()
 
 
 def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(

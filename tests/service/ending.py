@@ -15,8 +15,7 @@ from tests.conftest import Clock
 
 
 def connect(service: Service, viewer: Viewer, world: World) -> UUID:
-    with service.unit(viewer) as unit:
-        ident = systems.connect(unit, world.kind, world.kind, world.kind, world.settings, world.secret).id
+    ident = systems.connect(service, viewer, world.kind, world.kind, world.kind, world.settings, world.secret)
     assert systems.read(service, viewer.organisation, ident) is not None
     return ident
 

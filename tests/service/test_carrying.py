@@ -122,10 +122,9 @@ def world(service: Service, organisation: Viewer, server: Cluster, clock: Clock)
     for role, member in (("weather_readings", "w_voss"), ("weather_readings", "w_merrin"), ("hut_sensors", "k_varley")):
         with psycopg.connect(server.url(telemetry.DATABASE)) as db:
             db.execute(f"grant {role} to {member}")  # type: ignore[call-overload]
-    with service.unit(organisation) as unit:
-        system = systems.connect(
-            unit, "telemetry", "Telemetry", "postgresql", telemetry_settings(server), ADAPTER_PASSWORD
-        ).id
+    system = systems.connect(
+        service, organisation, "telemetry", "Telemetry", "postgresql", telemetry_settings(server), ADAPTER_PASSWORD
+    )
     made = World(service, organisation, server, system, clock)
     made.read()
     return made

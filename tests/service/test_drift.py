@@ -80,8 +80,7 @@ def told() -> Told:
 def reader(service: Service, organisation: Viewer, told: Told) -> Callable[[], Outcome]:
     """Reads the told system; its id is in ``told.ident``."""
     told_service = replace(service, adapters={"told": told})
-    with told_service.unit(organisation) as unit:
-        ident = systems.connect(unit, "told", "Told", "told", {}, "").id
+    ident = systems.connect(told_service, organisation, "told", "Told", "told", {}, "")
     told.ident, told.service = ident, told_service  # type: ignore[attr-defined]
 
     def read() -> Outcome:

@@ -92,7 +92,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         assert all("Read again" in proofs[name] for name in ("directory", "cloud"))
         assert "Taken out" in proofs["Mail"]
         known = {line["system"]: line["proof"] for line in report["lines"] if line["kind"] in ("grant", "login")}
-        assert known == {"directory": "confirmed", "cloud": "confirmed", "Mail": "stated", "Books": "stated"}
+        assert known == {"directory": "confirmed", "cloud": "confirmed", "Mail": "stated"}
         assert (report["ends"]["unproved"], report["ends"]["contradicted"]) == (0, 0)
         assert report["ends"]["stated"] == sum(line["proof"] == "stated" for line in report["lines"]) > 0
         assert (report["journal"]["position"], report["journal"]["hash"]) == journal.head(unit.db)

@@ -280,7 +280,12 @@ def test_the_matrix_and_the_difference_say_what_paths_say(real: Small) -> None:
         assert reaching.who_can(unit, real.person("mara"), box, Question(permission="mail.share"))["can"] is False
         assert reaching.who_can(unit, real.person("mara"), box, Question(before, permission="mail.share"))["can"]
         shortest = reaching.everyone(unit, box, Question(before, shortest=True))["paths"]
-        assert sorted(path["holder"]["name"] for path in shortest) == sorted(rows)
+        assert sorted(path["holder"]["name"] for path in shortest if not path["left"]) == sorted(rows)
+        # Whoever has left holds it still in the system, and is told.
+        assert [path["holder"]["name"] for path in shortest if path["left"]] == ["Edda"]
+        gone = reaching.who_can(unit, real.person("edda"), box, Question())
+        assert (gone["can"], [path["left"] for path in gone["paths"]]) == (False, [True])
+        assert reaching.everything(unit, real.person("edda"), Question())["paths"][0]["left"]
         with pytest.raises(BadInput, match="Nobody knows yet"):
             reaching.everyone(unit, box, Question(believed=unit.now + timedelta(days=1)))
 

@@ -220,10 +220,11 @@ def test_settings_that_do_not_work_are_refused_before_they_are_kept(
     """With what is missing."""
     world = make("directory")
     wrong = {**world.settings, "groups": "ou=nowhere,dc=example,dc=org"}
-    with pytest.raises(SystemRefused, match="can't read ou=nowhere"), service.unit(organisation) as unit:
-        systems.connect(unit, "d", "Directory", "directory", wrong, world.secret)
-    with pytest.raises(SystemDown), service.unit(organisation) as unit:
-        systems.connect(unit, "d", "Directory", "directory", {**world.settings, "port": 1}, world.secret)
+    with pytest.raises(SystemRefused, match="can't read ou=nowhere"):
+        systems.connect(service, organisation, "d", "Directory", "directory", wrong, world.secret)
+    away = {**world.settings, "port": 1}
+    with pytest.raises(SystemDown):
+        systems.connect(service, organisation, "d", "Directory", "directory", away, world.secret)
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(System)).all() == []
 
@@ -264,15 +265,14 @@ def test_a_mail_servers_administration_that_fails_is_told_with_what_to_do(
         ({"sessions": f"http://127.0.0.1:{port}"}, SystemDown, "administration did not answer"),
         ({"sessions": "http://"}, SystemDown, "administration did not answer"),
     ):
-        with pytest.raises(error, match=said), service.unit(organisation) as unit:
-            systems.connect(unit, "m", "M", "mailboxes", {**world.settings, **settings}, world.secret)
+        with pytest.raises(error, match=said):
+            systems.connect(service, organisation, "m", "M", "mailboxes", {**world.settings, **settings}, world.secret)
     sessions = mail_sessions.MailSessions(world.settings["sessions"], "wrong")
     with pytest.raises(SystemRefused, match="refused the password") as refused:
         sessions.going_on()
     assert "doveadm_password" in refused.value.remedy
     without = {name: value for name, value in world.settings.items() if name != "sessions"}
-    with service.unit(organisation) as unit:
-        ident = systems.connect(unit, "m", "M", "mailboxes", without, world.secret).id
+    ident = systems.connect(service, organisation, "m", "M", "mailboxes", without, world.secret)
     assert world.session is not None
     world.session()
     outcome = systems.read(service, organisation.organisation, ident)

@@ -81,9 +81,7 @@ def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, 
     adapter.check()
     reading = Reading.of(adapter.read())
     service = serving.assemble(Settings.load())
-    with service.unit(signing_in.service_viewer(service, slug)) as unit:
-        system = systems.connect(unit, key or name, name, kind, settings, password)
-        unit.wake("read_system", system=system.id)
+    systems.connect(service, signing_in.service_viewer(service, slug), key or name, name, kind, settings, password)
     click.echo(json.dumps({"accounts": len(reading.accounts), "grants": len(reading.holdings)}))
 
 

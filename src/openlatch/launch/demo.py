@@ -133,8 +133,10 @@ class Demo:
         viewer = Viewer.itself(organisation)
         with service.unit(viewer) as unit:
             system = unit.db.scalars(select(System).where(System.key == loader.TELEMETRY)).one()
-            if system.settings != settings:
-                systems.connect(unit, loader.TELEMETRY, loader.TELEMETRY, "postgresql", settings, kept.adapter_password)
+            is_known = system.settings == settings
+        if not is_known:
+            name, word = loader.TELEMETRY, kept.adapter_password
+            systems.connect(service, viewer, name, name, "postgresql", settings, word)
         systems.read(service, organisation, system.id)
         assert self.around is not None
         self.around.connect(service, organisation)

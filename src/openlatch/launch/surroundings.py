@@ -85,9 +85,9 @@ class Surroundings:
         for name, kind, settings in self.connections:
             with service.unit(viewer) as unit:
                 known = unit.db.scalars(select(System).where(System.key == name)).first()
-                if known is None or known.settings != settings:
-                    known = systems.connect(unit, name, name, kind, settings, self.secret)
-                ident = known.id
+                ident = known.id if known is not None and known.settings == settings else None
+            if ident is None:
+                ident = systems.connect(service, viewer, name, name, kind, settings, self.secret)
             systems.read(service, organisation, ident)
 
     def stop(self) -> None:

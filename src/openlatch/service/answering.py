@@ -17,7 +17,7 @@ from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.words import EndedAs, GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
-from openlatch.service import flags, giving, latching, offers, proposing, signing_in, telling
+from openlatch.service import flags, giving, latching, locks, offers, proposing, signing_in, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.store.database import transaction
@@ -106,6 +106,7 @@ def accept_by_link(
     """
     organisation, ident = _of_token(service, token, origin)
     with service.unit(Viewer.itself(organisation)) as unit:
+        locks.access(unit)
         row = unit.db.get_one(Offer, ident, with_for_update=True)
         _refuse_unanswerable(unit, row)
         person = unit.db.get_one(Person, row.person_id)
@@ -136,6 +137,7 @@ def _sign_up(unit: Unit, person: Person, address: str, password: str) -> SignIn:
 
 def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
     """Accept an offer in the console, as whoever it is for. Ownership is taken over by its link only."""
+    locks.access(unit)
     row = _mine(unit, ident)
     if row.kind == "ownership":
         raise NotAllowed("Ownership is taken over by the link that was sent to you.", "Open it from your mail.")

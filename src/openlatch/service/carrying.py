@@ -22,7 +22,7 @@ from openlatch.adapters import Adapter
 from openlatch.core import revocation as core
 from openlatch.core.words import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
-from openlatch.service import finishing, flags
+from openlatch.service import finishing, flags, locks, settling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.database import alone
@@ -73,14 +73,18 @@ def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetim
         viewer = Viewer.itself(organisation)
         adapters: dict[UUID, Adapter] = {}
         opened: set[UUID] = set()
-        turn = _next(service, viewer, revocation, adapters)
-        while turn.tasks:
-            system = turn.tasks[0].system
-            if system not in opened:
-                opened.add(system)
-                open_ones.enter_context(adapters[system].together())
-            turn = _next(service, viewer, revocation, adapters, _try(adapters[system], turn.tasks))
-        return turn.back
+        tried: Sequence[_Tried] = ()
+        while True:
+            # What a step changes nobody else gives meanwhile: leases on its grants, until it was tried.
+            with ExitStack() as leases:
+                turn = _next(service, viewer, revocation, adapters, leases, tried)
+                if not turn.tasks:
+                    return turn.back
+                system = turn.tasks[0].system
+                if system not in opened:
+                    opened.add(system)
+                    open_ones.enter_context(adapters[system].together())
+                tried = _try(adapters[system], turn.tasks)
 
 
 def name_of(revocation: UUID) -> str:
@@ -89,8 +93,9 @@ def name_of(revocation: UUID) -> str:
 
 
 def _next(
-    service: Service, viewer: Viewer, revocation: UUID, adapters: dict[UUID, Adapter], tried: Sequence[_Tried] = ()
-) -> _Turn:
+    service: Service, viewer: Viewer, revocation: UUID, adapters: dict[UUID, Adapter], leases: ExitStack,
+    tried: Sequence[_Tried] = (),
+) -> _Turn:  # fmt: skip
     """Commit what came of the steps that were tried, and take those to try now, with the try counted.
 
     What is proved is finished in the same transaction. The revocation's lock is that of all its steps.
@@ -117,7 +122,13 @@ def _next(
             finishing.finish_if_done(unit, row, own)
             waits = [step.next_try_at for step in own if step.next_try_at is not None]
             return _Turn(back=min(waits, default=None))
-        taken = [_counted(steps[task.id][0], task, own) for task in _together(tasks[due:], unit.now)]
+        wanted = list(_together(tasks[due:], unit.now))
+        grants = {steps[task.id][0].grant_id for task in wanted} - {None}
+        leased = {None, *leases.enter_context(locks.lease_on_grants(service, sorted(g for g in grants if g)))}
+        free = takewhile(lambda task: steps[task.id][0].grant_id in leased, wanted)
+        taken = [_counted(steps[task.id][0], task, own) for task in free]
+        if not taken:
+            return _Turn(back=unit.now + settling.AGAIN_AFTER)
         system = taken[0].system
         if system not in adapters:
             adapters[system] = adapter_for(service, unit.db.get_one(System, system))

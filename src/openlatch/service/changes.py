@@ -6,9 +6,6 @@ alone: one that is refused holds up no other.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import replace
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -19,7 +16,8 @@ from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded
-from openlatch.service import drifting, flags, giving, revocations, telling
+from openlatch.service import drifting, flags, giving, locks, revocations, telling
+from openlatch.service.attempt import attempt
 from openlatch.service.changing import (
     Change,
     ChangeKind,
@@ -39,10 +37,6 @@ from openlatch.store.tables import Grant, JournalEntry, Level, Person, System
 MOST = 1000
 
 
-class _TakeBack(Exception):
-    """A preview has seen what it wanted."""
-
-
 def preview(unit: Unit, change: Change) -> dict[str, Any]:
     """What a change would do to each grant, without doing it."""
     lines = [_tried(unit, change, ident, keep=False) for ident in _selection(unit, change)]
@@ -54,6 +48,7 @@ def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
     """Do it, with a line for each grant. Conflict when it would do something else than what was ``seen``."""
     if len(change.reason.strip()) < 3:
         raise BadInput("A change needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    locks.access(unit)
     if seen:
         shown = preview(unit, change)
         if seen != shown["fingerprint"]:
@@ -109,8 +104,8 @@ def _tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = 
         "steward": False,
     }
     try:
-        with _attempt(unit, keep):
-            done = _make(unit if keep else _trusted(unit), change, ident)
+        with attempt(unit, keep) as within:
+            done = _make(within, change, ident)
             # A revocation that is taken back again has no id worth telling.
             line |= done if keep else {**done, "revocation_id": None}
     except OpenLatchError as error:
@@ -118,30 +113,6 @@ def _tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = 
             raise
         line |= {"refused": error.detail, "remedy": error.remedy}
     return line
-
-
-def _trusted(unit: Unit) -> Unit:
-    """For a preview, which asks for no proof: nothing comes of it."""
-    return replace(unit, viewer=replace(unit.viewer, credential=None))
-
-
-@contextmanager
-def _attempt(unit: Unit, keep: bool) -> Iterator[None]:
-    """A savepoint: what fails in it, or is only tried, leaves no trace, in the journal or anywhere."""
-    entries, afterwards = len(unit.entries), len(unit.afterwards)
-    try:
-        with unit.db.begin_nested():
-            yield
-            unit.db.flush()
-            if not keep:
-                raise _TakeBack
-    except _TakeBack:
-        del unit.entries[entries:], unit.afterwards[afterwards:]
-        unit.db.expire_all()
-    except OpenLatchError:
-        del unit.entries[entries:], unit.afterwards[afterwards:]
-        unit.db.expire_all()
-        raise
 
 
 def _make(unit: Unit, change: Change, ident: UUID) -> dict[str, Any]:
@@ -289,6 +260,7 @@ def _end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 
 def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
     """Give up access that one holds oneself: it ends in the system like any other, without anyone's leave."""
+    locks.access(unit)
     grant = unit.db.get(Grant, ident, with_for_update=True, populate_existing=True)
     if grant is None or grant.person_id is None or grant.person_id != unit.viewer.person:
         raise NotFound("You hold no such grant yourself.", "What a team gives you, its speaker can end.")

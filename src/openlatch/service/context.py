@@ -20,7 +20,7 @@ from openlatch.adapters import ADAPTERS, Maker
 from openlatch.errors import NotAllowed, ProofNeeded
 from openlatch.service.sight import Sight
 from openlatch.store import journal
-from openlatch.store.database import transaction
+from openlatch.store.database import told_apart, transaction
 from openlatch.store.ruling.looking import Ruling
 
 CHANNEL = "openlatch_changes"
@@ -59,8 +59,11 @@ class Service:
 
     @contextmanager
     def unit(self, viewer: Viewer) -> Iterator[Unit]:
-        """One use case in one transaction. The journal is sealed and the change announced as it commits."""
-        with transaction(self.engine, viewer.organisation) as db:
+        """One use case in one transaction. The journal is sealed and the change announced as it commits.
+
+        Collision when others changed the same at the same time, Conflict when they made the same thing.
+        """
+        with told_apart(), transaction(self.engine, viewer.organisation) as db:
             unit = Unit(self, db, viewer, self.clock())
             yield unit
             unit.seal()
@@ -105,7 +108,10 @@ class Viewer:
 
 @dataclass
 class Unit:
-    """One transaction of one viewer, with the journal entries that it will leave."""
+    """One transaction of one viewer, with the journal entries that it will leave.
+
+    While it is ``trying``, what it does is rolled back at the end (``service.attempt``).
+    """
 
     service: Service
     db: Db
@@ -116,6 +122,7 @@ class Unit:
     bulk: list[Iterable[dict[str, Any]]] = field(default_factory=list)
     afterwards: list[Callable[[], None]] = field(default_factory=list)
     ruling: Ruling | None = None
+    trying: bool = False
     _sight: Sight | None = None
 
     @property
@@ -157,6 +164,16 @@ class Unit:
             behalf = {"id": there.owner, "name": there.owner_name, "account": there.account_name}
             facts = {**facts, "on_behalf_of": behalf}
         return journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
+
+    def marks(self) -> tuple[int, int, int, frozenset[str]]:
+        """How far it is: to be gone back to when what follows leaves no trace."""
+        return len(self.entries), len(self.bulk), len(self.afterwards), frozenset(self.kinds)
+
+    def back_to(self, marks: tuple[int, int, int, frozenset[str]]) -> None:
+        """Forget what was recorded, announced and woken since."""
+        entries, bulk, afterwards, kinds = marks
+        del self.entries[entries:], self.bulk[bulk:], self.afterwards[afterwards:]
+        self.kinds.intersection_update(kinds)
 
     def announce(self, kind: str) -> None:
         """Tell open consoles that something of a kind moved on, without an entry: how far a reading has come."""

@@ -13,7 +13,7 @@ from openlatch.core.revocations import proof
 from openlatch.core.revocations.proof import Evidence, StepOutcome
 from openlatch.core.rules.rule import day
 from openlatch.core.states import GRANTS, move
-from openlatch.core.words import EndedAs, GrantState, ItemState, Proof, StepKind, StepState, Subject, Verdict
+from openlatch.core.words import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
 from openlatch.service import flags, latching, telling
 from openlatch.service.context import Unit
 from openlatch.store.tables import (
@@ -199,6 +199,10 @@ def _end_or_trim(
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ACTIVE)
         if known is None or known.proof is not Proof.UNPROVED:
             _trim(unit, grant.id, target)
+        if (target.was or {}).get("owed") == Owed.GIVE:
+            # It had not been given in its system yet: what is left of it still has to be.
+            grant.owed, grant.owed_since, grant.owed_next_try_at = Owed.GIVE, unit.now, unit.now
+            unit.wake("settle", grant=grant.id)
         action = "grant.trimmed"
     facts = {"proof": known.proof, "proved_by": known.by, "words": known.words} if known is not None else {}
     title = revocation.preview["title"]

@@ -16,7 +16,7 @@ from openlatch.core.latches import Crowd, LatchKind, LatchMode
 from openlatch.core.register import Holder, Register
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Held, NotFound
-from openlatch.service import flags
+from openlatch.service import flags, locks
 from openlatch.service.context import Unit
 from openlatch.store import cut
 from openlatch.store.tables import Account, Breach, Latch, Resource
@@ -120,6 +120,7 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[core.B
     latch is on *hold* (Held; the transaction is not to be committed), and else is in the list once the change is
     made. The flags on broken latches follow in the same transaction.
     """
+    locks.access(unit)
     wanted = None if accounts is None else list(accounts)
     latched = in_force(unit, wanted) if wanted is None or wanted else {}
     before = crowds(unit, list(latched))
@@ -247,6 +248,7 @@ def preview(unit: Unit, setting: Setting) -> dict[str, Any]:
 
 def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
     """Set a latch to off, warn or hold. What breaks it already stays, and is flagged."""
+    locks.access(unit)
     shown_before = preview(unit, setting)
     where = and_(
         Latch.kind == setting.kind,

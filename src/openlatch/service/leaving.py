@@ -20,7 +20,7 @@ from openlatch.core.revocations import proof
 from openlatch.core.states import OfferState
 from openlatch.core.words import EndedAs, GrantState, HolderKind, Proof, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags, giving, latching, offers, revocations, telling
+from openlatch.service import flags, giving, latching, locks, offers, revocations, telling
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import fingerprint, jsonable
 from openlatch.store import cut, journal, plain
@@ -235,6 +235,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     """
     unit.sight.require_administrator()
     unit.require_proof("Ending all that somebody has")
+    locks.access(unit)
     person = _person(unit, plan.person, lock=True)
     going_on = select(Revocation.id).where(
         Revocation.leaver_id == person.id, Revocation.settled_at.is_(None), Revocation.undone_at.is_(None)

@@ -13,7 +13,7 @@ from openlatch.core import comparing
 from openlatch.core import register as core
 from openlatch.core.words import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags, giving, latching, telling
+from openlatch.service import flags, giving, latching, locks, telling
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import fingerprint
 from openlatch.store import cut, lists, plain
@@ -151,6 +151,7 @@ def _sentence(permission: core.Permission) -> dict[str, Any]:
 def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None) -> dict[str, Any]:
     """Change a level, at once for everybody who holds it. Held when a latch refuses; proof for steward reach."""
     unit.sight.require_administrator()
+    locks.access(unit)
     row = _found(unit, ident, lock=True)
     if version is not None and version != row.version:
         raise Conflict("Somebody changed the level meanwhile.", "Look at it again.")

@@ -13,7 +13,7 @@ from openlatch.core.ids import new_id
 from openlatch.core.matching import Candidate, MarkKind
 from openlatch.core.words import EndedAs, GrantState
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags
+from openlatch.service import flags, locks
 from openlatch.service.context import Unit
 from openlatch.store.tables import App, Grant, Handle, Person, Session, System
 
@@ -215,6 +215,7 @@ def _candidate(person: Person, by: str) -> dict[str, Any]:
 def decide(unit: Unit, ident: UUID, person: UUID | None) -> None:
     """Say who a login is: a person of the register, or nobody that it knows. Conflict when that was said already."""
     unit.sight.require_administrator()
+    locks.access(unit)
     handle = unit.db.get(Handle, ident, with_for_update=True)
     if handle is None:
         raise NotFound("There is no such login.")

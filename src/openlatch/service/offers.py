@@ -21,7 +21,7 @@ from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.words import EndedAs, GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
-from openlatch.service import giving, latching, telling
+from openlatch.service import giving, latching, locks, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
 from openlatch.service.proposing import Candidate, Proposal, To, breaches, candidate, preview, sentence, settings_of
@@ -50,6 +50,7 @@ def send(unit: Unit, proposal: Proposal, seen: str = "") -> list[UUID]:
     Held when a latch refuses, ProofNeeded before steward reach is offered, Conflict when what it comes to has changed
     since the preview with the fingerprint ``seen``, or when such an offer is pending already.
     """
+    locks.access(unit)
     shown = preview(unit, proposal)
     if seen and seen != shown["fingerprint"]:
         raise Conflict("What this offer comes to has changed since it was shown.", "Look at the preview again.")
@@ -261,6 +262,7 @@ def end(unit: Unit, row: Offer, then: OfferState, as_: EndedAs, answer: str) -> 
 
 def change(unit: Unit, ident: UUID, choice: Choice, version: int | None) -> dict[str, Any]:
     """Change what a pending offer is of. Whoever has opened it meanwhile has to read it again."""
+    locks.access(unit)
     row = _locked(unit, ident, version)
     if row.state != OfferState.PENDING or row.grant_id is None:
         raise Conflict(f"The offer is {row.state.replace('_', ' ')} and can't be changed.", "Send a new one.")

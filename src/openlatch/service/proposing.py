@@ -16,6 +16,7 @@ from openlatch.core.register import Holder, Register
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput
 from openlatch.service import giving, latching
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
 from openlatch.service.jsonable import fingerprint
@@ -79,8 +80,13 @@ def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
     """What an offer would come to for each of those it is for, in plain sentences. Nothing happens yet.
 
     Besides what they could do and could not: what it adds, by which paths they have something already, which latches
-    it breaks, what they need before they can accept, and what to look at twice about the address.
+    it breaks, what they need before they can accept, and what to look at twice about the address. No row is written.
     """
+    with attempt(unit, keep=False) as within:
+        return _looked_at(within, proposal)
+
+
+def _looked_at(unit: Unit, proposal: Proposal) -> dict[str, Any]:
     unit.sight.require_answers_for(proposal.account)
     account = giving.account_of(unit, proposal.account)
     terms = giving.terms_from(unit, account, proposal.choice)

@@ -13,7 +13,7 @@ from openlatch.core.register import Holder
 from openlatch.core.states import REQUESTS, RequestState, move
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
-from openlatch.service import giving, latching, telling
+from openlatch.service import giving, latching, locks, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
 from openlatch.store import lists_giving
@@ -48,6 +48,8 @@ def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
         raise NotAllowed("Only somebody who is signed in can ask.")
     if len(wish.reason.strip()) < 3:
         raise BadInput("A request needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    if wish.emergency:
+        locks.access(unit)
     account = _account(unit, wish)
     if account is not None and account.owner_id == unit.viewer.person:
         raise BadInput(f"{account.name} is your own.", "There is nobody to ask.", {"account": "is your own"})
@@ -220,6 +222,7 @@ def grant(
     unit: Unit, ident: UUID, choice: Choice, words: str, account_id: UUID | None, version: int | None
 ) -> dict[str, Any]:
     """Grant a request: as it was asked, or less, or for a shorter time. Never more than was asked."""
+    locks.access(unit)
     row = _to_answer(unit, ident, version)
     if row.person_id == unit.viewer.person:
         raise NotAllowed("Nobody grants their own request.", "Leave it to somebody else who answers for the account.")

@@ -18,7 +18,7 @@ from openlatch.core.register import Holder
 from openlatch.core.states import GRANTS, may_become, move
 from openlatch.core.words import GrantState, HolderKind, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
-from openlatch.service import finishing, latching
+from openlatch.service import finishing, latching, locks, settling
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
 from openlatch.service.previewing import Prepared, shown, with_fingerprint
@@ -100,6 +100,7 @@ def start(
         unit.require_proof(f"Ending {len(set(wish.grants))} grants at once")
     if len(reason.strip()) < 3:
         raise BadInput("A revocation needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    locks.access(unit)
     grants = _lock(unit, wish)
     prepared = _prepare(unit, wish, leaver.name if leaver else "", grants)
     told = with_fingerprint(shown(prepared))
@@ -120,6 +121,8 @@ def start(
         unit.db.add(_step_row(unit, row.id, position, step))
     for grant in grants:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.REVOKING)
+        # What is to be taken away is not given any more.
+        grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, ""
         grant.version += 1
         unit.record(
             "grant.revoking", "grant", grant.id, told["title"], grant.account_id, reason=reason, revocation=row.id
@@ -175,11 +178,16 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     sessions = _sessions(unit, wish, grants)
     public = select(Resource).where(Resource.id.in_(wish.parts)).order_by(Resource.id)
     parts = [core.PublicPart(x.id, x.account_id, x.name) for x in unit.db.scalars(public)] if wish.parts else []
+    if len(parts) != len(set(wish.parts)):
+        raise NotFound("There is no such part of an account, or you may not see it.")
     logins = lockable(unit, wish) if wish.logins else []
-    accounts = {g.account_id for g in grants} | {s.account_id for s in sessions} | {p.account for p in parts}
+    named = {s.account_id for s in sessions if s.id in wish.sessions}
+    accounts = {g.account_id for g in grants} | named | {p.account for p in parts}
     accounts |= {login.account for login in logins}
+    # Sessions that end along with a grant may stand in somebody else's account: that the grant is one's own suffices.
     for account in accounts:
         unit.sight.require_answers_for(account)
+    accounts |= {s.account_id for s in sessions}
     systems = _systems(unit, accounts)
     register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
     held = {grant.id: grant for grant in register.grants}
@@ -302,7 +310,7 @@ def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> c
     if wish.is_trim:
         trim = core.Trim(_lower_level(unit, row, system, wish.trim_level, connected), wish.trim_until)
     if not connected:
-        return core.Target(value, connected, row.handle, trim, can_return=False)
+        return core.Target(value, *_not_given_yet(unit, row, system, trim), can_return=False)
     adapter = adapter_for(unit.service, system)
     lower = trim.level if trim is not None else None
     kind = StepKind.REMOVE if lower is None else StepKind.REDUCE
@@ -310,6 +318,22 @@ def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> c
     moves = adapter.plan(kind, detail) if trim is None or lower is not None else ()
     back = StepKind.GIVE in adapter.can.steps and _can_give(unit, adapter, row, value)
     return core.Target(value, connected, row.handle, trim, moves, adapter.can.sessions_first, back)
+
+
+def _not_given_yet(
+    unit: Unit, row: Grant, system: System, trim: core.Trim | None
+) -> tuple[bool, dict[str, Any], core.Trim | None, tuple[core.Move, ...]]:
+    """How access is taken away that its system may not have yet: giving it was under way, and may have gone through.
+
+    By hand where we can't name it there.
+    """
+    by_hand = (False, row.handle, trim, ())
+    if trim is not None or row.owed is None or system.kind not in unit.service.adapters or system.secret is None:
+        return by_hand
+    adapter = adapter_for(unit.service, system)
+    details, _ = settling.holdings(unit, adapter, row, unit.db.get_one(Account, row.account_id), system)
+    moves = tuple(move for detail in details for move in adapter.plan(StepKind.REMOVE, detail))
+    return (True, details[0], trim, moves) if moves else by_hand
 
 
 def _can_give(unit: Unit, adapter: Adapter, row: Grant, value: Any) -> bool:
@@ -382,7 +406,8 @@ def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, A
     """Grants as they are before: their state, how their system names them, and their terms."""
     names = ("level_id", "resource_id", "group_id", "since", "until", "hours")
     found: dict[UUID, dict[str, Any]] = {
-        grant.id: {"state": str(grant.state), "handle": grant.handle, "terms": []} for grant in grants
+        grant.id: {"state": str(grant.state), "handle": grant.handle, "terms": [], "owed": grant.owed}
+        for grant in grants
     }
     terms = unit.db.scalars(select(Term).where(Term.grant_id.in_(found)).order_by(Term.id))
     for term in terms:

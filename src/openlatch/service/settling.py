@@ -7,7 +7,7 @@ nothing is done twice.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
@@ -17,19 +17,37 @@ from openlatch.adapters import Adapter
 from openlatch.core.revocation import Move, wait_after
 from openlatch.core.words import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.service import flags
+from openlatch.service import flags, locks
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
 from openlatch.store.waiting import is_over
 
+# Another change of the same grant in its system is under way: it is looked at again so long after.
+AGAIN_AFTER = timedelta(seconds=2)
+# In which state a grant has to be for its system to be brought to it.
+_FITTING = {Owed.GIVE: GrantState.ACTIVE, Owed.TAKE: GrantState.SUSPENDED}
+
 
 def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
-    """Try to settle what is owed for a grant; gives when to try again, or None when nothing is owed any more."""
-    viewer = Viewer.itself(organisation)
+    """Try to settle what is owed for a grant; gives when to try again, or None when nothing is owed any more.
+
+    Giving and taking away share a lease on the grant, and giving happens only while it is active: a revocation that
+    starts meanwhile is carried out after it, and takes away what was given.
+    """
+    with locks.lease_on_grants(service, [ident]) as leased:
+        if ident not in leased:
+            return service.clock() + AGAIN_AFTER
+        return _settle(service, Viewer.itself(organisation), ident)
+
+
+def _settle(service: Service, viewer: Viewer, ident: UUID) -> datetime | None:
     with service.unit(viewer) as unit:
-        grant = unit.db.get(Grant, ident)
+        grant = unit.db.get(Grant, ident, with_for_update=True)
         if grant is None or grant.owed is None:
+            return None
+        if grant.state != _FITTING[Owed(grant.owed)]:
+            grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, ""
             return None
         account = unit.db.get_one(Account, grant.account_id)
         system = unit.db.get_one(System, account.system_id)
@@ -57,6 +75,19 @@ def _moves(
         return adapter.plan(StepKind.REMOVE, grant.handle), ""
     if grant.handle and grant.differs is None and (there := adapter.again(grant.handle)) is not None:
         return (Move(StepKind.GIVE, there),), ""
+    details, lacking = holdings(unit, adapter, grant, account, system)
+    if lacking:
+        return (), lacking
+    if owed is Owed.TAKE:
+        return tuple(Move(StepKind.REMOVE, detail) for detail in details), ""
+    given = tuple(Move(StepKind.GIVE, detail) for detail in details)
+    return (*_instead(unit, adapter, grant), *given), ""
+
+
+def holdings(
+    unit: Unit, adapter: Adapter, grant: Grant, account: Account, system: System
+) -> tuple[list[dict[str, Any]], str]:
+    """How the system names what a grant gives, or what is lacking for that, in words."""
     login = grant.handle.get("login") or unit.db.scalar(
         select(Handle.name)
         .where(
@@ -66,33 +97,34 @@ def _moves(
         .order_by(Handle.name)
     )
     if not account.handle:
-        return (), f"{system.name} has not shown this account yet; have it read first."
+        return [], f"{system.name} has not shown this account yet; have it read first."
     if not login:
-        return (), f"The holder has no login in {system.name} that is known here; record it, or make one there."
-    held = unit.db.execute(
+        return [], f"The holder has no login in {system.name} that is known here; record it, or make one there."
+    # What is given on a part is given by the part's own name; on the whole account the farthest level counts.
+    wanted = {part or account.handle: level or "" for level, part in reversed(_held(unit, grant))}
+    try:
+        details = [adapter.holding(place, login, level) for place, level in sorted(wanted.items())]
+    except SystemRefused as error:
+        return [], f"{error.detail} {error.remedy}".strip()
+    return details, ""
+
+
+def _held(unit: Unit, grant: Grant) -> Sequence[Any]:
+    return unit.db.execute(
         select(Level.key, Resource.key.label("part"))
         .join(Term, Term.level_id == Level.id)
         .outerjoin(Resource, Resource.id == Term.resource_id)
         .where(Term.grant_id == grant.id)
         .order_by(Resource.key.nulls_first(), Level.reach.desc())
     ).all()
-    # What is given on a part is given by the part's own name; on the whole account the farthest level counts.
-    wanted = {part or account.handle: level or "" for level, part in reversed(held)}
-    try:
-        details = [adapter.holding(place, login, level) for place, level in sorted(wanted.items())]
-    except SystemRefused as error:
-        return (), f"{error.detail} {error.remedy}".strip()
-    if owed is Owed.TAKE:
-        return tuple(Move(StepKind.REMOVE, detail) for detail in details), ""
-    given = tuple(Move(StepKind.GIVE, detail) for detail in details)
-    return (*_instead(unit, adapter, grant, held), *given), ""
 
 
-def _instead(unit: Unit, adapter: Adapter, grant: Grant, held: Sequence[Any]) -> tuple[Move, ...]:
+def _instead(unit: Unit, adapter: Adapter, grant: Grant) -> tuple[Move, ...]:
     """What makes room for a grant that its system gives otherwise: less where it can be cut down, else nothing."""
     there = (grant.differs or {}).get("terms", ())
     if not there:
         return ()
+    held = _held(unit, grant)
     if len(there) == 1 and len(held) == 1 and there[0][1] is None and held[0].key is not None:
         shown = unit.db.get_one(Level, UUID(there[0][0])).key or ""
         if adapter.can_reduce(shown, held[0].key):

@@ -14,7 +14,7 @@ from uuid import UUID
 from sqlalchemy import func, or_, select, text, update
 
 from openlatch.adapters import Adapter
-from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
+from openlatch.errors import BadInput, NotAllowed, NotFound, SystemDown, SystemRefused
 from openlatch.service.comparing import Comparison, Outcome
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.spool import Spool
@@ -28,24 +28,33 @@ FULLY_EVERY = timedelta(days=1)
 MOST_MINUTES = 7 * 24 * 60
 
 
-def connect(unit: Unit, key: str, name: str, kind: str, settings: dict[str, Any], secret: str) -> System:
-    """Add a system, or change how it is reached. Its secret is encrypted before it is stored."""
-    unit.sight.require_administrator()
-    if kind not in unit.service.adapters:
-        raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(unit.service.adapters)}.")
-    # A secret that does not work is refused before it is kept, with what is missing.
-    unit.service.adapters[kind](settings, secret).check()
-    system = unit.db.scalars(select(System).where(System.key == key)).first()
-    if system is None:
-        system = System(organisation_id=unit.viewer.organisation, key=key, name=name)
-        unit.db.add(system)
-    system.name, system.kind, system.settings = name, kind, settings
-    system.secret = unit.service.cipher.encrypt(secret.encode())
-    # What was read elsewhere says nothing of what is here.
-    system.stamps, system.read_fully_at = {}, None
-    unit.db.flush()
-    unit.record("system.connected", "system", system.id, name, settings=settings)
-    return system
+def connect(
+    service: Service, viewer: Viewer, key: str, name: str, kind: str, settings: dict[str, Any], secret: str
+) -> UUID:
+    """Add a system, or change how it is reached; gives its id. Its secret is encrypted before it is stored.
+
+    It is tried first, outside any transaction: a secret that does not work is refused before it is kept, with what is
+    missing.
+    """
+    if not viewer.administrator:
+        raise NotAllowed("Only an administrator may do this.", "Ask an administrator of your organisation.")
+    if kind not in service.adapters:
+        raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(service.adapters)}.")
+    service.adapters[kind](settings, secret).check()
+    with service.unit(viewer) as unit:
+        unit.sight.require_administrator()
+        system = unit.db.scalars(select(System).where(System.key == key).with_for_update()).first()
+        if system is None:
+            system = System(organisation_id=unit.viewer.organisation, key=key, name=name)
+            unit.db.add(system)
+        system.name, system.kind, system.settings = name, kind, settings
+        system.secret = service.cipher.encrypt(secret.encode())
+        # What was read elsewhere says nothing of what is here.
+        system.stamps, system.read_fully_at = {}, None
+        unit.db.flush()
+        unit.record("system.connected", "system", system.id, name, settings=settings)
+        unit.wake("read_system", system=system.id)
+        return system.id
 
 
 def adapter_for(service: Service, system: System) -> Adapter:

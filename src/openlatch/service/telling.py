@@ -25,6 +25,7 @@ from openlatch.core.revocation import wait_after
 from openlatch.core.words import HolderKind, Reach
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import cut
+from openlatch.store.database import alone
 from openlatch.store.tables import Account, Mail, Notice, Person, SignIn
 from openlatch.store.waiting import is_over
 
@@ -174,37 +175,56 @@ def waiting(unit: Unit) -> bool:
 def send_due(service: Service, organisation: UUID, post: Post | None) -> int:
     """Send what waits in an organisation's outbox; gives how many were sent.
 
-    Each message is taken under a lock of its own and its outcome committed at once. A process killed between
-    sending and committing sends a message again: better twice than never.
+    Each message is taken in one transaction, sent in none, and its outcome committed in another. One worker at a time
+    sends for an organisation. A process killed between sending and committing sends a message again: better twice
+    than never.
     """
     sent = 0
     viewer = Viewer.itself(organisation)
-    for _ in range(MOST_AT_ONCE):
-        with service.unit(viewer) as unit:
-            due = select(Mail).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
-            row = unit.db.scalars(due.order_by(Mail.next_try_at).limit(1).with_for_update(skip_locked=True)).first()
-            if row is None:
-                return sent
-            sent += _send(unit, row, post)
+    with alone(service.engine, f"send mail {organisation}") as only_us:
+        for _ in range(MOST_AT_ONCE if only_us else 0):
+            taken = _take(service, viewer)
+            if taken is None:
+                break
+            ident, recipient, letter = taken
+            failure = _try(post, recipient, letter)
+            sent += failure is None
+            with service.unit(viewer) as unit:
+                _put_away(unit, unit.db.get_one(Mail, ident, with_for_update=True), failure)
     return sent
 
 
-def _send(unit: Unit, row: Mail, post: Post | None) -> int:
-    row.tries += 1
-    assert row.content is not None
-    letter = Letter(row.subject, **_content(unit, row.content))
+def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
+    """The next message that is due, with one try more; it is not due again for a while, whatever becomes of us."""
+    with service.unit(viewer) as unit:
+        due = select(Mail).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
+        row = unit.db.scalars(due.order_by(Mail.next_try_at).limit(1).with_for_update(skip_locked=True)).first()
+        if row is None:
+            return None
+        row.tries, row.next_try_at = row.tries + 1, unit.now + wait_after(row.tries + 1)
+        assert row.content is not None
+        return row.id, row.recipient, Letter(row.subject, **_content(unit, row.content))
+
+
+def _try(post: Post | None, recipient: str, letter: Letter) -> Exception | None:
+    """Send one message; gives what went wrong."""
     try:
         if post is None:
             raise OSError("no mail server is configured (smtp_host)")
-        post.send(row.recipient, letter)
+        post.send(recipient, letter)
     except (OSError, smtplib.SMTPException) as error:
-        row.answer, row.next_try_at = str(error)[:500], unit.now + wait_after(row.tries)
-        if isinstance(error, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
-            row.state, row.content = "failed", None
-            unit.record("mail.failed", "mail", row.id, row.subject, answer=row.answer)
-        return 0
-    row.state, row.sent_at, row.content, row.answer = "sent", unit.now, None, ""
-    return 1
+        return error
+    return None
+
+
+def _put_away(unit: Unit, row: Mail, failure: Exception | None) -> None:
+    if failure is None:
+        row.state, row.sent_at, row.content, row.answer = "sent", unit.now, None, ""
+        return
+    row.answer, row.next_try_at = str(failure)[:500], unit.now + wait_after(row.tries)
+    if isinstance(failure, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
+        row.state, row.content = "failed", None
+        unit.record("mail.failed", "mail", row.id, row.subject, answer=row.answer)
 
 
 def _content(unit: Unit, encrypted: bytes) -> dict[str, Any]:

@@ -16,7 +16,7 @@ from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
-from openlatch.service import carrying, flags, giving, helping, latching, offers
+from openlatch.service import carrying, flags, giving, helping, latching, locks, offers
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import jsonable
 from openlatch.service.systems import adapter_for
@@ -56,6 +56,7 @@ def undo(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
     with alone(unit.service.engine, carrying.name_of(ident)) as only_us:
         if not only_us:
             raise Conflict("A step is being carried out this moment.", "Try again in a moment.")
+        locks.access(unit)
         row = _undoable(unit, ident, lock=True)
         _come_back(unit, row)
         lines = [_put_back(unit, row, one, reason) for one in _targets(unit, row)]

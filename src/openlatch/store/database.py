@@ -11,10 +11,10 @@ import orjson
 import psycopg
 from psycopg.rows import tuple_row
 from sqlalchemy import Connection, Engine, create_engine, text
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import Session
 
-from openlatch.errors import SystemDown
+from openlatch.errors import Collision, Conflict, SystemDown
 
 Begun = TypeVar("Begun")
 # Temporary tables are kept in memory up to a size, so that a large reading or file is not written to disk twice.
@@ -112,6 +112,58 @@ def alone(engine: Engine, what: str) -> Iterator[bool]:
         finally:
             if taken:
                 connection.execute(text("select pg_advisory_unlock(hashtextextended(:key, 0))"), key)
+
+
+_TAKE_SOME = """
+    select name from unnest(cast(:names as text[])) name where pg_try_advisory_lock(hashtextextended(name, 0))
+"""
+_GIVE_BACK = "select pg_advisory_unlock(hashtextextended(name, 0)) from unnest(cast(:names as text[])) name"
+
+
+@contextmanager
+def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
+    """Those of these things that nobody else does now, among all processes, all on one connection.
+
+    Never waits. They end with the connection, so that nobody has to break one.
+    """
+    if not names:
+        yield []
+        return
+
+    def take() -> tuple[Connection, list[str]]:
+        connection = engine.connect().execution_options(isolation_level="AUTOCOMMIT")
+        try:
+            return connection, list(connection.scalars(text(_TAKE_SOME), {"names": list(names)}))
+        except BaseException:
+            connection.close()
+            raise
+
+    connection, taken = _fresh(engine, take)
+    with connection:
+        try:
+            yield taken
+        finally:
+            connection.execute(text(_GIVE_BACK), {"names": taken})
+
+
+# What the database says when several transactions met, and which of its constraints means what.
+_MET = (psycopg.errors.DeadlockDetected, psycopg.errors.SerializationFailure, psycopg.errors.LockNotAvailable)
+
+
+@contextmanager
+def told_apart() -> Iterator[None]:
+    """Errors of the database that others caused, as our own: Collision to be tried again, Conflict for a twin."""
+    try:
+        yield
+    except (DBAPIError, psycopg.Error) as error:
+        cause = error.orig if isinstance(error, DBAPIError) else error
+        if isinstance(cause, _MET):
+            raise Collision("Somebody else was changing the same.") from error
+        if isinstance(cause, psycopg.errors.UniqueViolation):
+            table = cause.diag.table_name or "records"
+            what = "person" if table == "people" else table.replace("_", " ").rstrip("s")
+            raise Conflict(f"There is such a {what} already, perhaps since a moment ago.", "Look again.") from error
+        raise
 
 
 def driver_of(db: Session) -> psycopg.Connection[Any]:

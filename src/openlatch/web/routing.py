@@ -7,6 +7,8 @@ path. What it returns is the answer; raising is how it says no.
 from __future__ import annotations
 
 import hashlib
+import random
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
@@ -19,7 +21,7 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 
-from openlatch.errors import BadInput, Conflict, NotAllowed, NotSignedIn
+from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn
 from openlatch.service import signing_in, visits
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.listing import Page
@@ -135,12 +137,26 @@ def _view(route: Route) -> Callable[..., Response]:
             given["query"] = _checked(route.query, request.args.to_dict())
         if who is None:
             return _as_response(route, route.handler(**given))
-        with the_service().unit(who) as unit:
-            once = route.method == "POST" and not route.streams
-            key = request.headers.get("Idempotency-Key") if once else None
-            return _once(route, unit, key, given) if key else _as_response(route, route.handler(unit, **given))
+        # What met others is tried again as it is; a body that was streamed is gone by then.
+        for wait in () if route.streams else _WAITS:
+            try:
+                return _answered(route, who, given)
+            except Collision:
+                time.sleep(wait * (1 + random.random()))  # noqa: S311  only so that two do not meet again
+        return _answered(route, who, given)
 
     return view
+
+
+# How long to wait before a call that met others is tried again, in seconds.
+_WAITS = (0.05, 0.2, 0.5)
+
+
+def _answered(route: Route, who: Viewer, given: dict[str, Any]) -> Response:
+    with the_service().unit(who) as unit:
+        once = route.method == "POST" and not route.streams
+        key = request.headers.get("Idempotency-Key") if once else None
+        return _once(route, unit, key, given) if key else _as_response(route, route.handler(unit, **given))
 
 
 def _json() -> Any:

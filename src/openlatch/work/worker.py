@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import signal
+import time
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
@@ -17,7 +18,7 @@ from procrastinate import App, PsycopgConnector
 from sqlalchemy import delete, select
 from structlog import get_logger
 
-from openlatch.errors import OpenLatchError
+from openlatch.errors import Collision, OpenLatchError
 from openlatch.service import (
     carrying,
     digest,
@@ -176,13 +177,23 @@ def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
     def run(**arguments: Any) -> None:
         started = datetime.now()
         try:
-            function(**arguments)
+            _retried(function, arguments)
         except OpenLatchError as error:
             log.error("task.failed", task=name, detail=error.detail, **arguments)
             raise
         log.info("task.done", task=name, seconds=round((datetime.now() - started).total_seconds(), 3), **arguments)
 
     return run
+
+
+def _retried(function: Callable[..., None], arguments: dict[str, Any]) -> None:
+    """Carry a task out; one that met others is tried again at once, and after that by the next look round."""
+    for wait in (0.1, 0.5):
+        try:
+            return function(**arguments)
+        except Collision:
+            time.sleep(wait)
+    return function(**arguments)
 
 
 def run(service: Service, url: str, post: telling.Post | None = None) -> None:

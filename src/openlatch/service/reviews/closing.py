@@ -16,7 +16,8 @@ from sqlalchemy import ColumnElement, func, select, text, update
 from openlatch.core.reviews.deciding import SHORTEST_REASON, fate_of
 from openlatch.core.words import Fate, ItemState, Proof, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
-from openlatch.service import flags
+from openlatch.service import flags, locks
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import acting, rounds
 from openlatch.service.reviews.deciding import words
@@ -107,6 +108,7 @@ def carry_on(service: Service, viewer: Viewer, ident: UUID) -> bool:
     """Carry out what a closed round still has to do; gives whether it has ended."""
     while True:
         with service.unit(viewer) as unit:
+            locks.access(unit)
             row = unit.db.get(Round, ident, with_for_update={"skip_locked": True}, populate_existing=True)
             if row is None or row.closed_at is None or row.ended_at is not None:
                 return row is not None and row.ended_at is not None
@@ -132,12 +134,10 @@ def _some(unit: Unit, row: Round) -> int:
     )
     items = unit.db.scalars(waiting).all()
     for item in items:
-        entries = len(unit.entries)
         try:
-            with unit.db.begin_nested():
+            with attempt(unit):
                 _carry_out(unit, row, item)
         except OpenLatchError as error:
-            del unit.entries[entries:]
             unit.db.refresh(item)
             item.outcome = f"It could not be carried out: {error.detail}"
             unit.record("item.not_carried_out", "item", item.id, words(item), item.account_id, why=error.detail)

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -17,7 +16,8 @@ from openlatch.core.reviews import deciding as core
 from openlatch.core.reviews.assigning import About
 from openlatch.core.words import HolderKind, ItemState, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
-from openlatch.service import flags, revocations, telling
+from openlatch.service import flags, locks, revocations, telling
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Unit
 from openlatch.service.reviews import acting, people, rounds
 from openlatch.store import cut
@@ -45,10 +45,17 @@ def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dic
     one gave, or somebody else's item; Conflict when the round is closed, the decision is being carried out, or somebody
     else changed the item meanwhile.
     """
+    _before_changes(unit, decision)
     round_row, item = locked(unit, round_id, item_id, decision.version)
     _decide(unit, round_row, item, decision)
     _look_again(unit, [item.id])
     return rounds.item(unit, round_id, item_id)
+
+
+def _before_changes(unit: Unit, decision: Decision) -> None:
+    """What ends or trims access locks the access of the organisation first, before any item."""
+    if decision.verdict is not Verdict.KEEP:
+        locks.access(unit)
 
 
 def locked(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) -> tuple[Round, Item]:
@@ -174,21 +181,11 @@ def preview(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> di
     """What a decision would do, without making it."""
     _, item = locked(unit, round_id, item_id)
     _refuse_started(item)
-    with _taken_back(unit):
-        _put(unit, item, decision)
+    with attempt(unit, keep=False) as within:
+        _put(within, item, decision)
         item.state = ItemState.DECIDED
         unit.db.flush()
-        return acting.preview(unit, item)
-
-
-@contextmanager
-def _taken_back(unit: Unit) -> Iterator[None]:
-    """Whatever is written inside is undone at the end."""
-    point = unit.db.begin_nested()
-    try:
-        yield
-    finally:
-        point.rollback()
+        return acting.preview(within, item)
 
 
 def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, version: int | None) -> dict[str, Any]:
@@ -196,6 +193,7 @@ def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, 
 
     NotAllowed for whoever made it; Conflict when it does not wait for a second.
     """
+    locks.access(unit)
     round_row, item = locked(unit, round_id, item_id, version)
     if item.state != ItemState.SECONDING:
         raise Conflict(f"The item is {item.state}; it does not wait for a second reviewer.", "Look at it again.")
@@ -318,6 +316,7 @@ def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: 
     """
     if not 1 <= len(picked) <= MOST_AT_ONCE:
         raise BadInput(f"{len(picked)} items are named.", f"Name 1 to {MOST_AT_ONCE}.", {"items": "out of range"})
+    _before_changes(unit, decision)
     rounds.require(unit, round_id)
     ids = [one.id for one in picked]
     flagged = unit.db.scalars(
@@ -335,13 +334,11 @@ def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: 
 
 def _one_of_many(unit: Unit, round_id: UUID, one: Picked, decision: Decision) -> dict[str, Any]:
     """Each in a part of the transaction of its own, so that one that can't be decided does not hold up the others."""
-    entries = len(unit.entries)
     try:
-        with unit.db.begin_nested():
+        with attempt(unit):
             round_row, item = locked(unit, round_id, one.id, one.version)
             _decide(unit, round_row, item, decision)
     except OpenLatchError as error:
-        del unit.entries[entries:]
         return {"id": one.id, "refused": f"{error.detail} {error.remedy}".strip()}
     return {"id": one.id, "refused": None}
 

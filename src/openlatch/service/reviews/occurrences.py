@@ -13,6 +13,7 @@ from sqlalchemy import select
 
 from openlatch.core.words import Happening, Subject
 from openlatch.errors import OpenLatchError
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import opening, plans
 from openlatch.store.lists import LIVE
@@ -80,7 +81,7 @@ def _open(unit: Unit, schedule: Schedule, kind: Happening, happened: Sequence[Oc
     review = plans.of_schedule(schedule, f"{schedule.name}: {event}")
     reason = opening.Reason(schedule.id, event, narrowed, grants)
     try:
-        with unit.db.begin_nested():
+        with attempt(unit):
             return [opening.open_round(unit, review, reason)]
     except OpenLatchError as error:
         schedule.answer = f"{event}: {error.detail}"

@@ -14,6 +14,7 @@ from openlatch.core.reviews import recurring as core
 from openlatch.core.words import SENSITIVITY_WORDS, Happening
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service import telling
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import opening, plans
 from openlatch.service.reviews.plans import Review
@@ -166,7 +167,7 @@ def open_round(service: Service, viewer: Viewer, ident: UUID) -> UUID | None:
         local = at.astimezone(ZoneInfo(row.time_zone))
         review = plans.of_schedule(row, f"{row.name}, {local:%-d %B %Y}")
         try:
-            with unit.db.begin_nested():
+            with attempt(unit):
                 opened = opening.open_round(unit, review, opening.Reason(row.id))
         except OpenLatchError as error:
             row.answer = f"{local:%-d %B %Y}: {error.detail}"

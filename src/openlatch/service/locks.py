@@ -1,0 +1,59 @@
+"""The lock discipline: who waits for whom, in one order, so that nobody waits in a circle.
+
+Locks are taken in this order, and never one that stands before another already held:
+
+1. **Leases** (``lease_on_grants``, ``store.database.alone``): one process carries out a revocation, reads a system,
+   signs a tree head, or changes what a grant gives in its system. A lease is a session-level advisory lock on a
+   connection of its own. It is held across calls to systems, and therefore nobody ever waits for it: whoever does not
+   get it comes back later.
+2. **The access lock** (``access``): one transaction at a time in an organisation may change who can do what. Latches
+   are checked under it against what is committed, so no two changes together break what each alone keeps. It is taken
+   before any row is locked, and held to the end of the transaction, across which nothing outside is called.
+3. **Rows**: rounds, items, revocations, offers, requests, accounts, then grants, those of one kind by their ids.
+4. **The head of the journal**, as the transaction commits.
+
+A preview takes no access lock: what it does is rolled back. Deadlocks that are left (foreign keys, unique indexes)
+are seen by the database, told as ``Collision``, and retried where the use case was called (``web.routing``, ``work``).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from uuid import UUID
+
+from sqlalchemy import text
+
+from openlatch.service.context import Service, Unit
+from openlatch.store.database import leases
+
+# So long a transaction waits for the access lock before it gives up with ``Collision``.
+LONGEST_WAIT = "30s"
+_TAKE = text(
+    "select set_config('lock_timeout', :wait, true), "
+    "pg_advisory_xact_lock(hashtextextended('access of ' || cast(:organisation as text), 0))"
+)
+
+
+def access(unit: Unit) -> None:
+    """Wait until nobody else changes who can do what in the organisation; held until the transaction ends.
+
+    Collision when somebody holds it for longer than ``LONGEST_WAIT``. Taking it again costs nothing.
+    """
+    if unit.trying or unit.db.info.get("access_locked"):
+        return
+    unit.db.execute(_TAKE, {"wait": LONGEST_WAIT, "organisation": str(unit.viewer.organisation)})
+    unit.db.info["access_locked"] = True
+
+
+def grant_lease(grant: UUID) -> str:
+    """The name of the lease on what a grant gives in its system: giving it and taking it away share it."""
+    return f"provision {grant}"
+
+
+@contextmanager
+def lease_on_grants(service: Service, grants: Iterable[UUID]) -> Iterator[frozenset[UUID]]:
+    """The grants among these whose access in their systems nobody else is changing now; nobody else does meanwhile."""
+    by_name = {grant_lease(grant): grant for grant in grants}
+    with leases(service.engine, list(by_name)) as taken:
+        yield frozenset(by_name[name] for name in taken)
