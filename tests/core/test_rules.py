@@ -38,7 +38,7 @@ QUIET: dict[str, dict[str, Any]] = {
     },
     "account": {
         "reach": 4, "sensitivity": 3, "inside": True, "has_owner": True, "owner_left": False, "stewards": 1,
-        "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "holder": "Ledger", "account": "Ledger",
+        "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "partial": False, "holder": "Ledger", "account": "Ledger",
         "owner": "Ines",
         "breach": "“at most 3 delegates”: there are 5.",
     },
@@ -97,6 +97,7 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "owner_alone": ({"stewards": 0, "sensitivity": 2}, {"stewards": 0}, "Only Ines decides"),
     "no_steward": ({"has_owner": False}, {"has_owner": False, "stewards": 0}, "Nobody answers for Ledger"),
     "many_stewards": ({"stewards": 6}, {"stewards": 7}, "7 people and teams decide"),
+    "read_in_part": ({}, {"partial": True}, "not all of Ledger can be read"),
     "part_still_open": ({}, {"reopened": 2}, "2 parts of Ledger had been closed"),
     "no_second_factor": ({"second_factor": False, "far_accounts": 0}, {"second_factor": False}, "on 2 accounts"),
     "outsider_wide": ({**OUT, "accounts": 8}, {**OUT, "accounts": 9}, "to 9 accounts; 8 are the limit"),

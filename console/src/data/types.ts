@@ -134,6 +134,14 @@ export interface AccountPage extends AccountRow {
   parts: Part[]
   others: { name: string; reach: number; owns: boolean }[]
   prerequisites: string[]
+  coverage: Coverage
+  partial_since: string | null
+}
+
+export interface Coverage {
+  looked_at: string[]
+  not_looked_at: string[]
+  unknown: string[]
 }
 
 export interface Part extends Named {
@@ -368,7 +376,8 @@ export interface Preview {
   sessions: { id: string; holder: string; account: string }[]
   apps_that_stop: string[]
   without_owner: string[]
-  stops: { kind: 'object' | 'job' | 'key' | 'others'; sentence: string }[]
+  stops: { kind: 'object' | 'job' | 'key' | 'others' | 'password'; sentence: string }[]
+  unknown?: string[]
   undo_alone: boolean
   steps: { kind: string; sentence: string }[]
   fingerprint: string
@@ -452,6 +461,7 @@ export interface SystemRow extends Named {
   changed: number
   doubts: number
   matching: [string, boolean][]
+  coverage: Partial<Coverage>
 }
 
 export interface Doubt {
@@ -496,6 +506,7 @@ export interface LeavingPage {
   systems: { system: string; all: number; left: number; ends: Ends; answer: string }[]
   lines: { system: string; kind: string; what: string; ended: boolean; at: string | null; proof: Proof | null; proved_by: string; answer: string }[]
   handed: { account: Named; to: Named; owned: boolean }[]
+  unknown: string[]
   revocations: string[]
 }
 

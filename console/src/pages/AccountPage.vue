@@ -8,7 +8,7 @@ import { me } from '@/data/me'
 import type { AccountPage, FlagRow, Path, Rows } from '@/data/types'
 import { lanesOption } from '@/lib/charts'
 import { isDark } from '@/lib/theme'
-import { SENSITIVITY_WORDS, counted, plain } from '@/lib/words'
+import { SENSITIVITY_WORDS, counted, moment, plain } from '@/lib/words'
 import ChartBox from '@/parts/ChartBox.vue'
 import ChangeDialog from '@/parts/ChangeDialog.vue'
 import HandOverDialog from '@/parts/HandOverDialog.vue'
@@ -146,6 +146,12 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       <section v-if="data.others.length" class="card p-5" aria-labelledby="others">
         <h2 id="others" class="mb-1 text-xl">Who else is here</h2>
         <ul><li v-for="other in data.others" :key="other.name" class="flex gap-3 py-1"><span class="flex-1">{{ other.name }}<span v-if="other.owns" class="text-soft">, the owner</span></span><ReachMark :reach="other.reach" /></li></ul>
+      </section>
+      <section v-if="data.coverage.looked_at?.length || data.coverage.not_looked_at?.length" class="card p-5" :class="{ 'border-rust': data.partial_since }" aria-labelledby="coverage">
+        <h2 id="coverage" class="mb-1 text-xl">What readings look at</h2>
+        <p v-if="data.partial_since" class="font-semibold text-rust">Read only in part since {{ moment(data.partial_since) }}: what is not shown may be there.</p>
+        <p v-if="data.coverage.looked_at?.length">{{ data.coverage.looked_at.join(', ') }}.</p>
+        <ul v-if="data.coverage.not_looked_at?.length" class="mt-1 list-disc pl-5 text-soft"><li v-for="gap in data.coverage.not_looked_at" :key="gap">Not looked at: {{ gap }}</li></ul>
       </section>
       <section v-if="data.parts.length" class="card p-5" aria-labelledby="parts">
         <h2 id="parts" class="mb-1 text-xl">Parts that can be shared alone</h2>

@@ -4,7 +4,7 @@ import type { Preview } from '@/data/types'
 import ReachMark from './ReachMark.vue'
 
 defineProps<{ preview: Preview }>()
-const HANGS = { object: 'Left over', job: 'Stops', key: 'A machine’s key', others: 'Others lose' } as const
+const HANGS = { object: 'Left over', job: 'Stops', key: 'A machine’s key', others: 'Others lose', password: 'Note' } as const
 </script>
 
 <template>
@@ -40,6 +40,10 @@ const HANGS = { object: 'Left over', job: 'Stops', key: 'A machine’s key', oth
       <ul class="mt-1 space-y-1">
         <li v-for="stop in preview.stops" :key="stop.sentence"><span class="font-semibold">{{ HANGS[stop.kind] }}:</span> {{ stop.sentence }}</li>
       </ul>
+    </section>
+    <section v-if="preview.unknown?.length" class="rounded-md bg-sunk p-3">
+      <h3 class="font-sans font-semibold">What readings do not look at</h3>
+      <ul class="mt-1 list-disc pl-5 text-sm"><li v-for="gap in preview.unknown" :key="gap">{{ gap }}</li></ul>
     </section>
     <p v-if="preview.without_owner.length" class="rounded-md bg-brass-wash p-3">
       Without an owner: {{ preview.without_owner.join(', ') }}.

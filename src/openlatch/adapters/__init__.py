@@ -25,6 +25,7 @@ from openlatch.adapters.contract import (
     Whole,
     whole,
 )
+from openlatch.adapters.coverage import Coverage, Gap, Why
 
 Maker = Callable[[dict[str, Any], str], Adapter]
 
@@ -56,9 +57,11 @@ __all__ = [
     "NOTHING",
     "Abilities",
     "Adapter",
+    "Coverage",
     "Found",
     "FoundLevel",
     "FoundPart",
+    "Gap",
     "Holding",
     "Login",
     "Maker",
@@ -69,6 +72,7 @@ __all__ = [
     "Unchanged",
     "Used",
     "Whole",
+    "Why",
     "class_of",
     "whole",
 ]

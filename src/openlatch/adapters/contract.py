@@ -14,13 +14,14 @@ from datetime import date, datetime
 from types import MappingProxyType
 from typing import Any, ClassVar, Protocol
 
+from openlatch.adapters.coverage import Coverage
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown
 
-# What can hang on a login: objects that it owns, jobs that nobody attends to, keys that machines come in by, and what
-# others do, or have done for them, by its consent.
-HANGS = ("object", "job", "key", "others")
+# What can hang on a login: objects that it owns, jobs that nobody attends to, keys that machines come in by, what
+# others do, or have done for them, by its consent, and a password that ends while other ways of signing in go on.
+HANGS = ("object", "job", "key", "others", "password")
 
 NOTHING: Mapping[str, str] = MappingProxyType({})
 # So long a system may take for one call before it counts as not answering, in seconds.
@@ -161,7 +162,7 @@ class Whole:
     """That the reading has come to its end: without it, what was not seen may be there all the same."""
 
 
-Found = FoundLevel | SharedAccount | Unchanged | FoundPart | Login | Holding | Presence | Used | Whole
+Found = FoundLevel | SharedAccount | Unchanged | FoundPart | Login | Holding | Presence | Used | Coverage | Whole
 
 
 def whole(found: Iterable[Found]) -> Iterator[Found]:
@@ -186,6 +187,7 @@ class Reading:
     holdings: tuple[Holding, ...] = ()
     presences: tuple[Presence, ...] = ()
     used: tuple[Used, ...] = ()
+    coverage: tuple[Coverage, ...] = ()
 
     @classmethod
     def of(cls, found: Iterable[Found]) -> Reading:
@@ -193,7 +195,7 @@ class Reading:
         sorted_out: dict[type, list[Any]] = {}
         for thing in whole(found):
             sorted_out.setdefault(type(thing), []).append(thing)
-        kinds = (FoundLevel, SharedAccount, Unchanged, FoundPart, Login, Holding, Presence, Used)
+        kinds = (FoundLevel, SharedAccount, Unchanged, FoundPart, Login, Holding, Presence, Used, Coverage)
         return cls(*(tuple(sorted_out.get(kind, ())) for kind in kinds))
 
 
@@ -213,7 +215,8 @@ class Adapter(Protocol):
         """Everything that there is, as it comes, with ``Whole`` at the end.
 
         ``since`` are the stamps of accounts at the last reading: what is held in one whose stamp is the same need not
-        be told again, only that it is ``Unchanged``.
+        be told again, only that it is ``Unchanged``. ``Coverage`` says of each account, and of the whole system, what
+        was looked at and what was not; what can't be understood is told there, and never taken for absence.
         """
         ...
 
@@ -242,5 +245,9 @@ class Adapter(Protocol):
         ...
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
-        """Look whether a step's effect is there: None when it is, else what the system shows instead."""
+        """Look whether a step's effect is there: None when it is, else what the system shows instead.
+
+        The system is asked by the name of the login for what it lets it do, wherever it can say that. SystemRefused
+        when its answer is not understood: that is never taken for absence.
+        """
         ...

@@ -27,7 +27,7 @@ REVOCATIONS: list[Column] = [
     ("When", lambda r: moment(r.created_at)),
 ]
 # How what stops, or is left over, is called.
-STOPS = {"object": "left over", "job": "stops", "key": "stops", "others": "others lose"}
+STOPS = {"object": "left over", "job": "stops", "key": "stops", "others": "others lose", "password": "note"}
 WAIT_SECONDS = 120
 _YES = click.option("--yes", is_flag=True, help="Do not ask.")
 _WAIT = click.option("--wait/--no-wait", default=True, show_default=True, help="Wait until it is over.")
@@ -112,13 +112,20 @@ def write_preview(preview: wire.Preview) -> None:
         out.print(f"  a session of {ending.holder} in {ending.account} ends")
     for app in preview.apps_that_stop:
         out.print(f"  {app} stops working there")
-    for stop in preview.stops:
-        out.print(f"  {STOPS[stop.kind]}: {stop.sentence}")
-    for account in preview.without_owner:
-        out.print(f"  {account} has no owner")
+    _write_besides(preview)
     out.print("  Steps:" if preview.steps else "  The register does it by itself; no system has to be changed.")
     for number, step in enumerate(preview.steps, 1):
         out.print(f"    {number}. {step.sentence}")
+
+
+def _write_besides(preview: wire.Preview) -> None:
+    """What hangs on it, and what nobody can see."""
+    for stop in preview.stops:
+        out.print(f"  {STOPS[stop.kind]}: {stop.sentence}")
+    for gap in preview.unknown:
+        out.print(f"  not looked at: {gap}", markup=False)
+    for account in preview.without_owner:
+        out.print(f"  {account} has no owner")
 
 
 def _follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:

@@ -183,6 +183,7 @@ def _set_end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
             if term.since is not None and end is not None and end <= term.since:
                 raise BadInput("It would end before it begins.", "Choose a later end, or end it.", {"until": "early"})
             term.until = end
+        grant.ends_here = True
         grant.version += 1
         unit.db.flush()
         note(unit, "grant.end_set", grant, change, until=end)

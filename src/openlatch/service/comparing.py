@@ -16,6 +16,7 @@ from uuid import UUID
 import orjson
 from sqlalchemy import CursorResult, Table, bindparam, func, select, text, update
 
+from openlatch.adapters import Coverage
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
 from openlatch.core.words import EndedAs, GrantState, Proof
@@ -73,7 +74,8 @@ DIFFERENCES = f"""
     where k.id is null
         or (k.apart and s.n is not null)
         or (k.apart and k.state = '{GrantState.ACTIVE}' and k.missing_since is null and k.owed is null
-            and k.handle in (select handle from reading_accounts))
+            and k.handle in (select handle from reading_accounts)
+            and not exists (select from reading_partial q where q.account in ('', k.handle)))
 """  # noqa: S608  constants
 # What began before a revocation was confirmed shows what is gone by now.
 _NEW = f"""
@@ -105,8 +107,8 @@ _SEE_ENDED = f"""
 # Many rows in one go, by arrays of what is made here; a statement for each row takes ten times as long.
 _MAKE_GRANTS = """
     insert into grants (id, organisation_id, account_id, person_id, app_id, holder_account_id, given_at, recorded,
-        reason, seen_at, shown, handle)
-    select i.id, :organisation, d.account_id, d.person_id, d.app_id, d.holder_account_id, :now, false, :reason,
+        ends_here, reason, seen_at, shown, handle)
+    select i.id, :organisation, d.account_id, d.person_id, d.app_id, d.holder_account_id, :now, false, false, :reason,
         :now, d.digest, d.handle::jsonb || jsonb_build_object('login', d.holder)
     from unnest(cast(:ids as uuid[]), cast(:ns as int[])) i(id, n) join differences d using (n)
 """
@@ -140,6 +142,7 @@ class Comparison:
         self.named = {"system": system.id, "now": unit.now, "begun": begun}
         self.touched: set[UUID] = set()
         self.reopened: set[UUID] = set()
+        self.covered: set[UUID] = set()
         self.many = False
         self.happened: list[tuple[str, UUID, str, UUID]] = []
 
@@ -162,8 +165,8 @@ class Comparison:
             finishing.contradict(self.unit, newly, self.system.name)
         self._put_down()
         self._evaluate(seen | ended, accounts | self.found)
-        if self.reopened:
-            flags.evaluate(self.unit, accounts=sorted(self.reopened))
+        if self.reopened | self.covered:
+            flags.evaluate(self.unit, accounts=sorted(self.reopened | self.covered))
         return Outcome(
             self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended)
         )  # fmt: skip
@@ -176,6 +179,7 @@ class Comparison:
         self.spool.load(self.db)
         self.levels = self._levels()
         self.found = self._accounts()
+        self._cover()
         self.parts = self._parts()
         matching.meet(self.unit, self.system)
         at_large(self.db)
@@ -259,6 +263,24 @@ class Comparison:
         for account in made:
             self.unit.record("account.found", "account", account.id, account.name, account.id)
         return {account.id for account in made}
+
+    def _cover(self) -> None:
+        """Keep with each account what the reading looked at, and since when it has been read only in part."""
+        everywhere = self.spool.coverage.get("", Coverage(""))
+        self.system.coverage = everywhere.shown
+        named = self.spool.coverage.keys() - {""}
+        wanted = select(Account).where(Account.system_id == self.system.id, Account.handle.in_(named))
+        for account in self.db.scalars(wanted):
+            told = self.spool.coverage[account.handle or ""]
+            if account.coverage != told.shown:
+                account.coverage = told.shown
+            is_partial = told.is_partial or everywhere.is_partial
+            if is_partial != (account.partial_since is not None):
+                account.partial_since = self.unit.now if is_partial else None
+                action = "account.read_in_part" if is_partial else "account.read_whole"
+                self.unit.record(action, "account", account.id, account.name, account.id, gaps=told.shown["unknown"])
+                self.covered.add(account.id)
+        self.db.flush()
 
     def _parts(self) -> dict[tuple[UUID, str], UUID]:
         """The parts of accounts, by account and part as the system names them."""

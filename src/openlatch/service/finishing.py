@@ -199,6 +199,7 @@ def _end_or_trim(
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ACTIVE)
         if known is None or known.proof is not Proof.UNPROVED:
             _trim(unit, grant.id, target)
+            grant.ends_here = grant.ends_here or target.trim_until is not None
         if (target.was or {}).get("owed") == Owed.GIVE:
             # It had not been given in its system yet: what is left of it still has to be.
             grant.owed, grant.owed_since, grant.owed_next_try_at = Owed.GIVE, unit.now, unit.now

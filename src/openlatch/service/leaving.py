@@ -365,9 +365,14 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
         "done_at": max(ended_at, default=None) if rows and not left and begun else None,
         "systems": sorted(systems.values(), key=lambda one: (-one["left"], one["system"])),
         "lines": sorted(rows, key=lambda line: (line["ended"], line["system"], line["what"])),
+        "unknown": revocations.unknown(unit, _accounts_of(unit, person.id)),
         "handed": [one for row in begun for one in row.preview.get("leaving", {}).get("handed", ())],
         "revocations": [row.id for row in begun],
     }
+
+
+def _accounts_of(unit: Unit, person: UUID) -> list[UUID]:
+    return list(unit.db.scalars(select(Grant.account_id).where(Grant.holder_id == person).distinct()))
 
 
 def _ends(lines: Iterable[dict[str, Any]]) -> dict[str, int]:

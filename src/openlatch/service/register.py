@@ -122,6 +122,8 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
         "parts": parts(unit, ident),
         "others": visits.others_inside(unit, ident) if unit.sight.inside == ident and not answers else [],
         "prerequisites": stored.prerequisites,
+        "coverage": stored.coverage,
+        "partial_since": stored.partial_since,
     }
 
 

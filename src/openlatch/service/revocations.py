@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -76,7 +76,20 @@ def preview(unit: Unit, wish: Wish, leaver: str = "") -> dict[str, Any]:
     _refuse_unfit(unit, wish, leaver)
     prepared = _prepare(unit, wish, leaver)
     broken = [latching.shown(breach) for breach in _breaches(unit, prepared, wish)]
-    return {**with_fingerprint(shown(prepared)), "latches": broken}
+    return {**with_fingerprint(shown(prepared)), "latches": broken, "unknown": unknown(unit, prepared.systems)}
+
+
+def unknown(unit: Unit, accounts: Iterable[UUID]) -> list[str]:
+    """What readings of these accounts did not look at: what may remain there without anybody seeing it."""
+    rows = unit.db.execute(
+        select(Account.name, Account.coverage, System.coverage).join(System, System.id == Account.system_id)
+        .where(Account.id.in_(list(accounts))).order_by(Account.name)
+    )  # fmt: skip
+    return [
+        f"{name}: {gap}"
+        for name, own, everywhere in rows
+        for gap in (*own.get("not_looked_at", ()), *everywhere.get("not_looked_at", ()))
+    ]
 
 
 def _breaches(unit: Unit, prepared: Prepared, wish: Wish) -> list[latches.Breach]:
@@ -431,10 +444,13 @@ def _step_row(unit: Unit, revocation: UUID, position: int, step: core.PlannedSte
 
 
 def expired(unit: Unit, most: int = 200) -> list[UUID]:
-    """Grants whose time is over, and which nobody has begun to end."""
+    """Grants whose time is over, and which nobody has begun to end.
+
+    Only those whose end the register gave: what a system tells of an end is the system's own to keep.
+    """
     over = select(Term.grant_id).where(Term.until <= unit.now)
     going_on = select(Term.grant_id).where(or_(Term.until.is_(None), Term.until > unit.now))
     due = select(Grant.id).where(
-        Grant.state.in_(("active", "suspended")), Grant.id.in_(over), Grant.id.not_in(going_on)
+        Grant.state.in_(("active", "suspended")), Grant.ends_here, Grant.id.in_(over), Grant.id.not_in(going_on)
     )
     return list(unit.db.scalars(due.order_by(Grant.id).limit(most)))

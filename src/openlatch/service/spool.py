@@ -19,6 +19,7 @@ from sqlalchemy import text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import (
+    Coverage,
     Found,
     FoundLevel,
     FoundPart,
@@ -59,6 +60,7 @@ class Spool:
 
     def __init__(self) -> None:
         self.levels: dict[str, FoundLevel] = {}
+        self.coverage: dict[str, Coverage] = {}
         self.counts: dict[str, int] = dict.fromkeys(TABLES, 0)
         self._files: dict[str, BinaryIO] = {}
         self._waiting: dict[str, list[bytes]] = {name: [] for name in (*TABLES, "shown")}
@@ -76,6 +78,9 @@ class Spool:
             if isinstance(thing, FoundLevel):
                 self.levels.setdefault(thing.key, thing)
                 continue
+            if isinstance(thing, Coverage):
+                self._cover(thing)
+                continue
             name, row = _row(thing)
             if name:
                 self._put(name, row)
@@ -83,6 +88,18 @@ class Spool:
                 tell(seen)
         for name in self._waiting:
             self._write(name)
+
+    def _cover(self, told: Coverage) -> None:
+        """Several tellings about one account are one."""
+        known = self.coverage.get(told.account, Coverage(told.account))
+        looked_at = dict.fromkeys((*known.looked_at, *told.looked_at))
+        gaps = dict.fromkeys((*known.gaps, *told.gaps))
+        self.coverage[told.account] = Coverage(told.account, tuple(looked_at), tuple(gaps))
+
+    @property
+    def partial(self) -> list[str]:
+        """The accounts of which something is unknown; the empty name stands for all of them."""
+        return [account for account, told in self.coverage.items() if told.is_partial]
 
     def load(self, db: Db) -> None:
         """Make the temporary tables ``reading_…``, which last until the transaction ends.
@@ -92,6 +109,8 @@ class Spool:
         raw = driver_of(db)
         for name in TABLES.keys() - {"holdings"}:
             self._copy(db, name, self._lines(name))
+        raw.execute("create temporary table reading_partial (account text) on commit drop")
+        raw.execute("insert into reading_partial select unnest(%s::text[])", [self.partial])
         raw.execute("create temporary table reading_shown (n int, digest uuid) on commit drop")
         with raw.cursor() as cursor, cursor.copy("copy reading_shown from stdin (format binary)") as copy:
             for block in chain((_BEGIN,), self._blocks("shown"), (_END,)):

@@ -150,9 +150,15 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
             if fully:
                 system.read_fully_at = unit.now
             system.stamps = dict(
-                unit.db.execute(text("select handle, stamp from reading_accounts where stamp <> ''")).all()
+                unit.db.execute(
+                    # What was read only in part is read again whole, whether it changes or not.
+                    text(
+                        "select handle, stamp from reading_accounts where stamp <> '' and handle not in "
+                        "(select account from reading_partial)"
+                    )
+                ).all()
             )
-            system.answer = _in_words(outcome, spool.counts["unchanged"])
+            system.answer = _in_words(outcome, spool.counts["unchanged"]) + _unknown(spool)
             unit.record("system.read", "system", system.id, system.name, answer=system.answer)
     return outcome
 
@@ -196,6 +202,15 @@ def _in_words(outcome: Outcome, unchanged: int) -> str:
         f"{outcome.differing} otherwise than recorded" if outcome.differing else "",
     ]
     return f"{seen}; {', '.join(filter(None, drift)) or 'all as recorded'}."
+
+
+def _unknown(spool: Spool) -> str:
+    """What a reading could not look at, in words; nothing where it was whole."""
+    gaps = dict.fromkeys(gap for told in spool.coverage.values() for gap in told.shown["unknown"])
+    if not gaps:
+        return ""
+    more = f", and {len(gaps) - 3} more" if len(gaps) > 3 else ""
+    return f" Read only in part: {'; '.join(list(gaps)[:3])}{more}."
 
 
 def _counted(count: int, what: str) -> str:

@@ -526,6 +526,7 @@ SYSTEMS = Listing(
             "How many of its logins may be somebody's, and wait for a person to say.",
         ),
         "matching": json_column(System.matching),
+        "coverage": json_column(System.coverage),
         "accounts": number_column(
             counted(select(func.count(Account.id)).where(Account.system_id == System.id).correlate(System)),
             "How many accounts live in it.",

@@ -279,6 +279,14 @@ class OtherDelegate(Answer):
     owns: bool
 
 
+class Coverage(Answer):
+    """What the last reading looked at, and what exists in such a system that it did not look at, with why."""
+
+    looked_at: list[str] = Field(default_factory=list)
+    not_looked_at: list[str] = Field(default_factory=list)
+    unknown: list[str] = Field(default_factory=list, description="Of that, what it could not see.")
+
+
 class AccountPage(AccountRow):
     """An account with everyone and everything that can reach it."""
 
@@ -291,6 +299,8 @@ class AccountPage(AccountRow):
     parts: list[PartOf] = Field(description="Its resources and groups.")
     others: list[OtherDelegate] = Field(description="Who else is there, for a delegate who is inside.")
     prerequisites: list[str]
+    coverage: Coverage
+    partial_since: datetime | None = Field(description="Since when readings could not understand all of it.")
 
 
 class PersonRow(Named):
@@ -463,6 +473,7 @@ class Preview(Answer):
     apps_that_stop: list[str]
     without_owner: list[str]
     stops: list[StopOf] = Field(default_factory=list, description="What stops, or is left over, besides.")
+    unknown: list[str] = Field(default_factory=list, description="What readings of the accounts did not look at.")
     undo_alone: bool
     steps: list[PlannedStep]
     fingerprint: str = ""
@@ -560,6 +571,7 @@ class SystemRow(Named):
     changed: int
     doubts: int
     matching: list[tuple[str, bool]]
+    coverage: Coverage
 
 
 class LineError(Answer):

@@ -228,6 +228,7 @@ class LeavingPage(Answer):
     done_at: datetime | None
     systems: list[SystemProgress]
     lines: list[LeavingLine]
+    unknown: list[str] = Field(description="What readings of the accounts concerned did not look at.")
     handed: list[Handed]
     revocations: list[UUID]
 

@@ -182,6 +182,15 @@ class ExceptionPart(_Part):
     what: str
 
 
+class CoveragePart(_Part):
+    """What readings of an account looked at, what they did not, and what of that they should have and could not."""
+
+    account: str
+    looked_at: list[str]
+    not_looked_at: list[str]
+    unknown: list[str]
+
+
 class AddendumPart(_Part):
     """What came to light after the round had ended. What was written at its end is left as it is."""
 
@@ -212,6 +221,7 @@ class Evidence(_Part):
     totals: TotalsPart
     reviewers: list[ReviewerPart]
     exceptions: list[ExceptionPart]
+    coverage: list[CoveragePart] = Field(description="Of accounts in systems that are read, when the round ended.")
     items: list[ItemPart]
     items_hash: str
 

@@ -81,6 +81,19 @@ def part_still_open(account: Account, limit: Limits) -> When:
     return When(account.reopened > 0, 100, least=CRITICAL_FROM)
 
 
+@ACCOUNTS.rule(
+    67,
+    "Read only in part",
+    Remedy("Look at the place that is named, mend it there or give the right to read it, and read the system.", ""),
+    "Since {partial_since:day} not all of {account} can be read ({unknown}): what is not shown may be there.",
+)
+def read_in_part(account: Account, limit: Limits) -> When:
+    """A reading met something that it could not understand, or may not see. What was known stays, and nothing there is
+    confirmed gone.
+    """
+    return When(account.partial, 60, 90)
+
+
 @PEOPLE.rule(
     70,
     "No second factor, far reach",

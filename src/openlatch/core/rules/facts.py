@@ -214,6 +214,9 @@ class AccountFacts(SubjectFacts):
         If(TruthColumn("firm", missing=False), Plain(80), Plain(20)),
     )
     shared = truth("Whether anybody holds access to it besides its owner.")
+    partial = truth("Whether a reading could not understand all of it.", IsThere(InstantColumn("partial_since")))
+    unknown = said("What the last reading could not look at.")
+    partial_since = said("Since when readings could not understand all of it.")
     reopened = number("How many parts were said to be closed and are open.", NumberColumn("reopened_parts", 0))
     owner = said("The owner's name.")
     leaves_at = said("When the owner left.")

@@ -21,7 +21,7 @@ from openlatch.service.attempt import attempt
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import acting, rounds
 from openlatch.service.reviews.deciding import words
-from openlatch.store.tables import Grant, Item, Offer, Person, Revocation, Round, Schedule
+from openlatch.store.tables import Account, Grant, Item, Offer, Person, Revocation, Round, Schedule, System
 
 AT_ONCE = 100
 UNDECIDED = "Undecided when the round was closed."
@@ -216,10 +216,28 @@ def _end_if_done(unit: Unit, row: Round) -> bool:
     to_do = select(Item.id).where(Item.round_id == row.id, Item.done_at.is_(None)).limit(1)
     if unit.db.scalar(to_do) is not None:
         return False
+    row.coverage = _coverage(unit, row.id)
     row.ended_at = unit.now
     digest = row.items_hash.hex() if row.items_hash else ""
     unit.record("round.ended", "round", row.id, row.name, items_hash=digest, **_counts(unit, row.id))
     return True
+
+
+def _coverage(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+    """What readings of the accounts in a round looked at, and what not, as it is when the round ends."""
+    accounts = select(Item.account_id).where(Item.round_id == ident)
+    rows = unit.db.execute(
+        select(Account.name, Account.coverage, System.coverage).join(System, System.id == Account.system_id)
+        .where(Account.id.in_(accounts)).order_by(Account.name)
+    )  # fmt: skip
+    return [
+        {"account": name, **{part: [*own.get(part, ()), *everywhere.get(part, ())] for part in _COVERED}}
+        for name, own, everywhere in rows
+        if own or everywhere
+    ]
+
+
+_COVERED = ("looked_at", "not_looked_at", "unknown")
 
 
 def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str, Any]:

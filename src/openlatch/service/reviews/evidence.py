@@ -137,6 +137,7 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
         },
         "reviewers": [{name: one[name] for name in _OF_REVIEWERS} for one in page["reviewers_progress"]],
         "exceptions": [found for item in items for found in _exceptions(item, row.fates_by)],
+        "coverage": row.coverage,
         "items": items,
         "items_hash": row.items_hash.hex() if row.items_hash else "",
     }

@@ -194,6 +194,11 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[
     _line(pages, _KEY, 9, soft=True)
     ended = [(i["position"], _access(i), _decided(i), "\n".join(_proof_lines(i))) for i in _ended(evidence)]
     _table(pages, ("Item", "Access", "Decision", "How it is known"), ended, (14, 46, 48, 66))
+    if evidence["coverage"]:
+        _head(pages, "What readings of the systems looked at")
+        covered = [(c["account"], ", ".join(c["looked_at"]), "; ".join(c["not_looked_at"]) or "nothing that is known")
+                   for c in evidence["coverage"]]  # fmt: skip
+        _table(pages, ("Account", "Looked at", "Not looked at"), covered, (40, 62, 72))
     _head(pages, "Every item")
     rows = [(i["position"], i["holder"], i["account"], i["level"], _decided(i)) for i in evidence["items"][:MOST_ITEMS]]
     _table(pages, ("Item", "Holder", "Account", "Level", "Decision"), rows, (14, 34, 36, 26, 64))

@@ -346,6 +346,8 @@ ACCOUNTS = Source(
         "leaves_at": "ow.leaves_at",
         "breach": "x.words",
         "reopened_parts": _REOPENED,
+        "partial_since": "a.partial_since",
+        "unknown": "a.coverage #>> '{unknown,0}'",
     },
     far_columns={"shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})"},
     # It says something only of accounts like these (core.rules.accounts.owner_alone).

@@ -124,11 +124,16 @@ class System(Keyed, Base):
     reading_since: Mapped[datetime | None]
     reading_seen: Mapped[int] = mapped_column(server_default="0")
     stamps: Mapped[dict[str, Any]] = mapped_column(server_default="{}", deferred=True)
+    coverage: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     matching: Mapped[list[Any]] = mapped_column(server_default="[]")
 
 
 class Account(Recorded, Keyed, Base):
-    """A shared account in a system."""
+    """A shared account in a system.
+
+    ``coverage`` is what the last reading looked at and what it did not; ``partial_since``: since when readings could
+    not understand all of it.
+    """
 
     __tablename__ = "accounts"
     __table_args__ = (
@@ -146,6 +151,8 @@ class Account(Recorded, Keyed, Base):
     time_zone: Mapped[str] = mapped_column(server_default="UTC")
     purpose: Mapped[str] = mapped_column(server_default="")
     handle: Mapped[str | None]
+    coverage: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    partial_since: Mapped[datetime | None]
     emergency_hours: Mapped[int | None]
     prerequisites: Mapped[list[Any]] = mapped_column(server_default="[]")
     version: Mapped[int] = mapped_column(server_default="1")
@@ -283,6 +290,7 @@ class Grant(Recorded, Proved, Keyed, Base):
     last_used_at: Mapped[datetime | None]
     credential_since: Mapped[datetime | None]
     recorded: Mapped[bool] = mapped_column(server_default="true")
+    ends_here: Mapped[bool] = mapped_column(server_default="true")
     seen_at: Mapped[datetime | None]
     missing_since: Mapped[datetime | None]
     shown: Mapped[UUID | None]

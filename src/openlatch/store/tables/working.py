@@ -89,6 +89,7 @@ class Round(Review, Owned, Base):
     closed_at: Mapped[datetime | None]
     closed_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     fates_by: Mapped[str] = mapped_column(server_default="")
+    coverage: Mapped[list[Any]] = mapped_column(server_default="[]")
     ended_at: Mapped[datetime | None]
 
 

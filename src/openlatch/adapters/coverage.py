@@ -1,0 +1,51 @@
+"""What a reading looked at, and what exists in such a system that it did not look at, with why."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Why(StrEnum):
+    """Why something was not looked at. Only what is not supported leaves a reading whole."""
+
+    NOT_SUPPORTED = "not supported"
+    NOT_PERMITTED = "not permitted"
+    NOT_UNDERSTOOD = "not understood"
+
+
+@dataclass(frozen=True, slots=True)
+class Gap:
+    """One kind of access, or one place, that was not looked at."""
+
+    what: str
+    why: Why
+    place: str = ""
+
+    @property
+    def words(self) -> str:
+        """It in words: "sudo rules in /etc/sudoers.d/x: not understood"."""
+        return f"{self.what}{f' in {self.place}' if self.place else ''}: {self.why.value}"
+
+
+@dataclass(frozen=True, slots=True)
+class Coverage:
+    """What a reading looked at in one account, or with no account in the whole system, and what it did not."""
+
+    account: str
+    looked_at: tuple[str, ...] = ()
+    gaps: tuple[Gap, ...] = ()
+
+    @property
+    def is_partial(self) -> bool:
+        """Whether something that it should have looked at is unknown: then what it does not show is not absent."""
+        return any(gap.why is not Why.NOT_SUPPORTED for gap in self.gaps)
+
+    @property
+    def shown(self) -> dict[str, list[str]]:
+        """As it is stored and shown."""
+        return {
+            "looked_at": list(self.looked_at),
+            "not_looked_at": [gap.words for gap in self.gaps],
+            "unknown": [gap.words for gap in self.gaps if gap.why is not Why.NOT_SUPPORTED],
+        }
