@@ -166,6 +166,7 @@ def telemetry_settings(cluster: Cluster) -> dict[str, Any]:
         "database": telemetry.DATABASE,
         "user": telemetry.ADAPTER_LOGIN,
         "app_prefix": "app_",
+        "sslmode": "disable",
     }
 
 

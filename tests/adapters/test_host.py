@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from openlatch.adapters import Reading
 from openlatch.adapters import host_files as files
+from openlatch.adapters import host_rules as rules
 from openlatch.adapters import host_sessions as sessions
 from openlatch.adapters.host import HostAdapter
 from openlatch.core.words import StepKind
@@ -59,7 +60,7 @@ def test_any_bytes_are_read_without_harm(content: bytes) -> None:
     for key in files.keys(content):
         assert key.fingerprint.startswith("SHA256:")
     assert files.without_key(content, "SHA256:none") == content
-    list(files.rules("x", content.decode("utf-8", "replace")))
+    assert b"".join(raw for _, raw in rules.logical_lines(content)) == content
     list(sessions.signed_in(content))
     list(sessions.told(content.decode("utf-8", "replace")))
 
@@ -82,13 +83,6 @@ def test_a_file_is_changed_in_one_go_with_a_copy_and_its_mode(tmp_path: Path) ->
     with pytest.raises(SystemRefused, match="leads out"):
         files.rewrite(tmp_path, tmp_path / "etc" / "link", lambda c: b"")
     assert outside.read_bytes() == b"x"
-
-
-def test_rules_of_sudo_are_told_from_what_is_none() -> None:
-    """Aliases, defaults and includes give nobody anything by themselves."""
-    text = "Defaults env_reset\n@include x\nUser_Alias CREW = ann\n# bob ALL=(ALL) ALL\nann ALL=(ALL:ALL) ALL\n"
-    text += "%maps host1 = (root) NOPASSWD: /usr/bin/ls, /usr/bin/df\n"
-    assert [(r.who, r.everything) for r in files.rules("x", text)] == [("ann", True), ("%maps", False)]
 
 
 LOGINCTL = """#!/bin/sh

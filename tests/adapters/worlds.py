@@ -16,6 +16,7 @@ import httpx
 import psycopg
 
 from openlatch.adapters import ADAPTERS, Adapter, Maker
+from openlatch.demo import loader
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
 from openlatch.standins import cloud, directory, host, mailboxes, telemetry
@@ -75,6 +76,9 @@ def postgresql(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         for who in ("c_abernethy", "m_oduya"):
             db.execute(f"grant heating_control to {who} with admin option")  # type: ignore[call-overload]
             db.execute(f"alter role {who} connection limit -1")  # type: ignore[call-overload]
+        for role, member, admits in loader.telemetry_plan()["members"]:
+            form = "grant {} to {} with admin option" if admits else "grant {} to {}"
+            db.execute(psycopg.sql.SQL(form).format(psycopg.sql.Identifier(role), psycopg.sql.Identifier(member)))
     opened = telemetry.OpenSessions("127.0.0.1", server.port)
 
     def session() -> tuple[str, Callable[[], bool]]:
@@ -134,8 +138,10 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     server = mailboxes.MailboxServer(folder / "mailboxes", secret=ADAPTER_PASSWORD)
     server.start()
     lists = [
-        ("Booking desk", "ann", "lrswipkxtea"), ("Booking desk", "bob", "lrs"),
-        ("Booking desk/Refunds", "ann", "lrswi"), ("Rescue", "anyone", "lr"),
+        ("Booking desk", "ann", "lrswipkxtea"), ("Booking desk", "bob", "lrs"), ("Booking desk/Refunds", "bob", "lrs"),
+        (r'Booking desk/Zw&APY-lf \"Uhr\" &- mehr', "bob", "lrs"), ("Booking desk/Refunds", "ann", "lrswipkxtea"),
+        (r'Booking desk/Zw&APY-lf \"Uhr\" &- mehr', "ann", "lrswipkxtea"),
+        ("Rescue", "anyone", "lr"),
     ]  # fmt: skip
     boxes = ["Booking desk", "Booking desk/Refunds", 'Booking desk/Zwölf "Uhr" & mehr', "Rescue"]
     encoded = [box.replace("&", "&-").replace("ö", "&APY-").replace('"', '\\"') for box in boxes]

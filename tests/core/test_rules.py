@@ -38,7 +38,8 @@ QUIET: dict[str, dict[str, Any]] = {
     },
     "account": {
         "reach": 4, "sensitivity": 3, "inside": True, "has_owner": True, "owner_left": False, "stewards": 1,
-        "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "partial": False, "holder": "Ledger", "account": "Ledger",
+        "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "partial": False,
+        "holder": "Ledger", "account": "Ledger",
         "owner": "Ines",
         "breach": "“at most 3 delegates”: there are 5.",
     },

@@ -318,6 +318,9 @@ def test_a_clock_that_is_put_back_or_on_holds_nothing_up(
         assert carrying.unfinished(unit) == []
         assert systems.due(unit) == []
         unit.db.get_one(Grant, grant).owed_next_try_at = clock.now + timedelta(seconds=4)
+        # One that the register gave ends by it; what a reading has found never does.
+        kept = grant_of(unit, world, world.stays)
+        kept.ends_here = True
     clock.now -= timedelta(days=1)
     with service.unit(organisation) as unit:
         assert carrying.unfinished(unit) == [revocation]

@@ -506,6 +506,7 @@ export interface LeavingPage {
   systems: { system: string; all: number; left: number; ends: Ends; answer: string }[]
   lines: { system: string; kind: string; what: string; ended: boolean; at: string | null; proof: Proof | null; proved_by: string; answer: string }[]
   handed: { account: Named; to: Named; owned: boolean }[]
+  remains: string[]
   unknown: string[]
   revocations: string[]
 }

@@ -27,6 +27,10 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
           <p v-if="one.left && one.answer" class="text-sm text-soft">{{ one.answer }}</p>
         </li>
       </ul>
+      <template v-if="page.remains.length">
+        <h3 class="mt-5 font-sans font-semibold">Remains, as for everybody there</h3>
+        <ul class="mt-1 list-disc pl-5 text-sm"><li v-for="path in page.remains" :key="path">{{ path }}</li></ul>
+      </template>
       <template v-if="page.unknown.length">
         <h3 class="mt-5 font-sans font-semibold">What readings do not look at</h3>
         <ul class="mt-1 list-disc pl-5 text-sm"><li v-for="gap in page.unknown" :key="gap">{{ gap }}</li></ul>

@@ -15,7 +15,6 @@ from typing import Any
 import httpx
 
 from openlatch.adapters.contract import (
-    CALL_SECONDS,
     NOTHING,
     Abilities,
     Adapter,
@@ -30,6 +29,7 @@ from openlatch.adapters.contract import (
     Used,
     Whole,
 )
+from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -175,19 +175,27 @@ class CloudAdapter(Adapter):
         """None when the service shows what the step wants."""
         with self._http() as http:
             if "token" in detail:
-                answer = self._call(http, "POST", "/oauth/introspect", data={"token": detail["token"]}).json()
+                answer = _told(self._call(http, "POST", "/oauth/introspect", data={"token": detail["token"]}))
+                if not isinstance(answer.get("active"), bool):
+                    raise _not_understood("/oauth/introspect")
                 return "the token is still good" if answer["active"] else None
             if kind is StepKind.END_SESSIONS:
                 there = any(row["id"] == detail["session"] for row in self._all(http, "/sessions"))
                 return f"the session {detail['session']} still goes on" if there else None
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 person = self._call(http, "GET", f"/scim/v2/Users/{detail['login']}", missing=True)
-                active = person.status_code != httpx.codes.NOT_FOUND and person.json().get("active", True)
+                told = _told(person)
+                if person.status_code == httpx.codes.NOT_FOUND and str(told.get("status")) != "404":
+                    # Somebody in between may say so, too: only the service's own word counts.
+                    raise _not_understood(f"/scim/v2/Users/{detail['login']}")
+                active = person.status_code != httpx.codes.NOT_FOUND and told.get("active", True)
                 if kind is StepKind.UNLOCK:
                     return None if active else f"{detail['login']} is switched off"
                 return f"{detail['login']} is still switched on" if active else None
             rows = self._all(http, f"/spaces/{detail['space']}/members")
-        role = next((row["role"] for row in rows if row["id"] == detail["person"]), None)
+        role = next((row.get("role") for row in rows if row["id"] == detail["person"]), None)
+        if role is not None and role not in _ORDER:
+            return f"they are still in the space, as {role}"
         if kind is StepKind.GIVE:
             there = role is not None and _ORDER[role] >= _ORDER[detail["role"]]
             return None if there else "they are not yet in the space as they should be"
@@ -201,9 +209,12 @@ class CloudAdapter(Adapter):
             found: dict[tuple[Any, ...], dict[str, Any]] = {}
             start, total = 1, 1
             while start <= total:
-                page = self._call(http, "GET", path, params={"startIndex": start, "count": PAGE}).json()
-                total = page["totalResults"]
-                found |= {tuple(row[name] for name in named): row for row in page["Resources"]}
+                page = _told(self._call(http, "GET", path, params={"startIndex": start, "count": PAGE}))
+                try:
+                    total = int(page["totalResults"])
+                    found |= {tuple(row[name] for name in named): row for row in page["Resources"]}
+                except (KeyError, TypeError, ValueError) as error:
+                    raise _not_understood(path) from error
                 start += PAGE
             if len(found) == total:
                 return list(found.values())
@@ -224,10 +235,10 @@ class CloudAdapter(Adapter):
         deadline = time.monotonic() + CALL_SECONDS
         while True:
             try:
-                answer = http.request(method, path, **given)
+                answer = asked(http, method, path, **given)
             except httpx.InvalidURL as error:
                 raise _not_an_address(error) from error
-            except httpx.TransportError as error:
+            except httpx.HTTPError as error:
                 raise SystemDown(f"The service did not answer: {error}", "It will be tried again.") from error
             if answer.status_code != httpx.codes.TOO_MANY_REQUESTS:
                 break
@@ -240,6 +251,21 @@ class CloudAdapter(Adapter):
         if answer.is_error and not (missing and answer.status_code == httpx.codes.NOT_FOUND):
             raise SystemRefused(f"The service refused {method} {path}: {_said(answer)}", "Look at the key's rights.")
         return answer
+
+
+def _told(answer: httpx.Response) -> dict[str, Any]:
+    """What is in an answer. SystemRefused when that is not understood: it is never taken for absence."""
+    try:
+        told = answer.json()
+    except ValueError as error:
+        raise _not_understood(answer.request.url.path) from error
+    if not isinstance(told, dict):
+        raise _not_understood(answer.request.url.path)
+    return told
+
+
+def _not_understood(path: str) -> SystemRefused:
+    return SystemRefused(f"The service's answer to {path} is not understood.", "Nothing is taken for gone.")
 
 
 def _not_an_address(error: httpx.InvalidURL) -> SystemRefused:

@@ -24,8 +24,6 @@ from openlatch.errors import SystemDown
 HANGS = ("object", "job", "key", "others", "password")
 
 NOTHING: Mapping[str, str] = MappingProxyType({})
-# So long a system may take for one call before it counts as not answering, in seconds.
-CALL_SECONDS = 20
 
 
 @dataclass(frozen=True, slots=True)

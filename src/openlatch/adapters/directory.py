@@ -1,25 +1,32 @@
 """Directories (LDAP v3): people are logins, groups are shared accounts, and groups in groups are nested.
 
-Reads groupOfNames and groupOfUniqueNames (RFC 4519) with their owners, inetOrgPerson (RFC 2798), the lock of a
-password policy (``pwdAccountLockedTime``) and the time of the last sign-in (``pwdLastSuccess`` or ``authTimestamp``),
-where the directory keeps them. Paged results (RFC 2696), so that its size limits do not cut a reading short.
+Reads groupOfNames, groupOfUniqueNames and organizationalRole (RFC 4519) with their owners, posixGroup (RFC 2307),
+inetOrgPerson (RFC 2798), the lock of a password policy (``pwdAccountLockedTime``) and the time of the last sign-in
+(``pwdLastSuccess`` or ``authTimestamp``), where the directory keeps them. Paged results (RFC 2696); other directories
+that this one points at are named and not asked, since they would be sent the password.
 """
 
 from __future__ import annotations
 
 import ssl
-from collections.abc import Iterator, Mapping, Sequence
+import struct
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
 
 import ldap3
 from ldap3.core import exceptions
-from ldap3.core.results import RESULT_NO_SUCH_OBJECT, RESULT_SUCCESS
-from ldap3.utils.dn import safe_dn
+from ldap3.core.results import (
+    RESULT_COMPARE_TRUE,
+    RESULT_INSUFFICIENT_ACCESS_RIGHTS,
+    RESULT_NO_SUCH_OBJECT,
+    RESULT_SIZE_LIMIT_EXCEEDED,
+    RESULT_SUCCESS,
+)
+from pyasn1.error import PyAsn1Error
 
 from openlatch.adapters.contract import (
-    CALL_SECONDS,
     NOTHING,
     Abilities,
     Adapter,
@@ -33,11 +40,13 @@ from openlatch.adapters.contract import (
     Used,
     Whole,
 )
+from openlatch.adapters.coverage import Coverage, Gap, Why
+from openlatch.adapters.directory_names import dn, is_below, without_uid
+from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, cut_off_after
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
-CONNECT_SECONDS = 5
 PAGE = 500
 MEMBER = FoundLevel(
     "member", "Member", "Has what the group gives.", (("belong", "Have what the group gives", Reach.OPERATE),)
@@ -56,11 +65,23 @@ LEVELS = (MEMBER, OWNER, BOTH)
 _HELD_BY = {"member": ("member",), "owner": ("owner",), "owning_member": ("member", "owner")}
 # A lock for good, as the password policy of directories writes it (draft-behera-ldap-password-policy, 5.3.3).
 LOCKED_FOR_GOOD = "000001010000Z"
-_GROUPS = "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))"
-_PEOPLE = "(objectClass=inetOrgPerson)"
-_OF_PEOPLE = ("uid", "cn", "mail", "employeeNumber", "pwdAccountLockedTime", "pwdLastSuccess", "authTimestamp")
-_TOLD = ("cn", "description", "entryCSN")
-_OF_GROUPS = (*_TOLD, "member", "uniqueMember", "owner")
+_KINDS = ("groupOfNames", "groupOfUniqueNames", "organizationalRole", "posixGroup")
+_GROUPS = f"(|{''.join(f'(objectClass={kind})' for kind in _KINDS)})"
+# Groups whose members are found by a search, and groups that are written down on their members: told, and not read.
+_OTHER_GROUPS = "(|(objectClass=groupOfURLs)(objectClass=dynamicGroup))"
+_PEOPLE = "(|(objectClass=inetOrgPerson)(objectClass=posixAccount))"
+# By attribute: what somebody whom it names is to the group.
+_SAYS = {"member": "member", "uniqueMember": "member", "roleOccupant": "member", "memberUid": "member",
+         "owner": "owner"}  # fmt: skip
+_OF_PEOPLE = ("uid", "cn", "mail", "employeeNumber", "gidNumber", "pwdAccountLockedTime", "pwdLastSuccess",
+              "authTimestamp")  # fmt: skip
+_TOLD = ("objectClass", "cn", "description", "gidNumber", "entryCSN")
+_OF_GROUPS = (*_TOLD, *_SAYS)
+_LOOKED_AT = ("members by member, uniqueMember, roleOccupant and memberUid", "owners", "primary groups", "locks")
+
+
+# What the library lets through when the other end does not speak LDAP, or is cut off within an answer.
+_NOT_LDAP = (IndexError, KeyError, TypeError, ValueError, AttributeError, struct.error, PyAsn1Error, OSError)
 
 
 class DirectoryAdapter(Adapter):
@@ -79,7 +100,7 @@ class DirectoryAdapter(Adapter):
         steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.LOCK, StepKind.UNLOCK}),
         rights=(
             "to read people and groups, with pwdAccountLockedTime and pwdLastSuccess",
-            "to write member and owner of groups",
+            "to write member, uniqueMember, roleOccupant, memberUid and owner of groups",
             "to write pwdAccountLockedTime of people, to lock them",
         ),
         use=True,
@@ -108,35 +129,41 @@ class DirectoryAdapter(Adapter):
         The stamp of a group is its entryCSN (draft-chu-ldap-csn): it moves with every change of the entry.
         """
         yield from LEVELS
+        world = _World(dn(self._settings["apps"]) if self._settings.get("apps") else "")
         with self._connection() as directory:
-            groups = list(_search(directory, self._settings["groups"], _GROUPS, _TOLD if since else _OF_GROUPS))
-            stamps = {dn(entry["dn"]): _first(entry, "entryCSN") for entry in groups}
+            entries = _search(directory, self._settings["groups"], _GROUPS, _TOLD if since else _OF_GROUPS)
+            groups = list(world.named(entries))
+            stamps = {entry["dn"]: _first(entry, "entryCSN") for entry in groups}
             same = {name for name, stamp in stamps.items() if stamp and since.get(name) == stamp}
-            changed = [entry for entry in groups if dn(entry["dn"]) not in same]
+            others = _search(directory, self._settings["groups"], _OTHER_GROUPS, ("cn",))
+            world.others = sum(entry["type"] == "searchResEntry" for entry in others)
+            people = list(world.named(_search(directory, self._settings["people"], _PEOPLE, _OF_PEOPLE)))
+            if world.apps:
+                found = _search(directory, self._settings["apps"], "(objectClass=applicationProcess)", ("cn",))
+                people += world.named(found)
+            world.meet(groups, people)
+            # Primary groups stand with people: a group that has not changed may have others in it by now.
+            same -= world.with_numbers
+            changed = [entry for entry in groups if entry["dn"] not in same]
             if since:
-                changed = [e for one in changed for e in _search(directory, one["dn"], _GROUPS, _OF_GROUPS, True)]
-            people = list(_search(directory, self._settings["people"], _PEOPLE, _OF_PEOPLE))
-            if self._settings.get("apps"):
-                people += _search(directory, self._settings["apps"], "(objectClass=applicationProcess)", ("cn",))
-        accounts = {dn(entry["dn"]): dn(entry["dn"]) for entry in groups}
-        logins = {dn(entry["dn"]): entry["attributes"] for entry in people}
+                again = [_search(directory, entry["dn"], _GROUPS, _OF_GROUPS, True) for entry in changed]
+                changed = [entry for found in again for entry in world.named(found)]
+            held = [(entry["dn"], world.members(entry)) for entry in changed]
+            world.look_up(directory, {holder for _, members in held for holder in members})
         for entry in groups:
-            name = dn(entry["dn"])
-            yield SharedAccount(name, _first(entry, "description") or _first(entry, "cn"), "group", stamps[name])
-            if name in same:
-                yield Unchanged(name)
-        for name, attributes in logins.items():
-            is_app = bool(self._settings.get("apps")) and name.endswith("," + dn(self._settings["apps"]))
-            marks = {"address": "mail", "uid": "uid", "employee": "employeeNumber"}
-            told = {mark: text for mark, key in marks.items() if (text := _text(attributes.get(key)))}
-            locked = bool(attributes.get("pwdAccountLockedTime"))
-            yield Login(name, _text(attributes.get("cn")) or name, is_app, told, locked)
+            yield SharedAccount(entry["dn"], _first(entry, "description") or _first(entry, "cn"), "group",
+                                stamps[entry["dn"]])  # fmt: skip
+            if entry["dn"] in same:
+                yield Unchanged(entry["dn"])
+        for name, attributes in world.logins.items():
+            yield world.login(name, attributes)
             last = _time(attributes)
             if last is not None:
                 # The directory tells that somebody signed in, and not by which group: it counts for all they are in.
                 yield Used("", name, last.date())
-        for entry in changed:
-            yield from _holdings(entry, accounts, logins)
+        for group, members in held:
+            yield from world.holdings(group, members)
+        yield from world.coverage([group for group, _ in held])
         yield Whole()
 
     def can_reduce(self, level: str, lower: str) -> bool:
@@ -170,21 +197,30 @@ class DirectoryAdapter(Adapter):
         with self._connection() as directory:
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 found = list(_search(directory, detail["login"], "(objectClass=*)", ("pwdAccountLockedTime",), True))
-                locked = found and found[0]["attributes"].get("pwdAccountLockedTime")
+                if not found:
+                    raise _not_shown(detail["login"])
+                locked = bool(found[0]["attributes"].get("pwdAccountLockedTime"))
                 if kind is StepKind.UNLOCK:
-                    return f"{detail['login']} is locked" if locked or not found else None
-                return None if locked or not found else f"{detail['login']} is not locked"
+                    return f"{detail['login']} is locked" if locked else None
+                return None if locked else f"{detail['login']} is not locked"
             group = self._group(directory, detail["group"])
-        held = _held(group, dn(detail["holder"]))
+            held = _held(directory, group, detail)
         if kind is StepKind.GIVE:
             wanted = set(_HELD_BY[detail["level_key"]])
             return None if wanted <= held else f"{detail['holder']} is not yet in {detail['group']} as it should be"
         left = held - set(_HELD_BY[detail["to"]]) if kind is StepKind.REDUCE else held
         return f"{detail['holder']} is still {' and '.join(sorted(left))} of {detail['group']}" if left else None
 
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """The values as they were written, attribute by attribute."""
+        return handle if handle.get("values") else None
+
     def _group(self, directory: ldap3.Connection, group: str) -> dict[str, Any]:
+        """A group with all who are named in it. SystemRefused when it is not shown: it may be there all the same."""
         found = list(_search(directory, group, "(objectClass=*)", _OF_GROUPS, True))
-        return found[0]["attributes"] if found else {}
+        if not found:
+            raise _not_shown(group)
+        return {"dn": group, **found[0]["attributes"]}
 
     @contextmanager
     def _connection(self) -> Iterator[ldap3.Connection]:
@@ -195,21 +231,23 @@ class DirectoryAdapter(Adapter):
             tls=ldap3.Tls(validate=ssl.CERT_REQUIRED), connect_timeout=CONNECT_SECONDS,
         )  # fmt: skip
         directory = ldap3.Connection(
-            server, settings["user"], self._secret, receive_timeout=CALL_SECONDS, auto_range=False, check_names=False
-        )
+            server, settings["user"], self._secret, receive_timeout=CALL_SECONDS, auto_range=False, check_names=False,
+            auto_referrals=False,
+        )  # fmt: skip
         try:
             directory.open()
             if tls == "starttls":
                 directory.start_tls()
             if not directory.bind():
                 raise exceptions.LDAPBindError(directory.result["description"])
-            yield directory
+            with cut_off_after(directory.socket.fileno):
+                yield directory
         except exceptions.LDAPBindError as error:
             raise SystemRefused(
                 f"The directory refused the sign-in of {settings['user']}: {error}",
                 "Look at the name and the password.",
             ) from error
-        except exceptions.LDAPException as error:
+        except (exceptions.LDAPException, *_NOT_LDAP) as error:
             raise SystemDown(
                 f"The directory did not answer: {error}", "It will be tried again; look whether it can be reached."
             ) from error
@@ -220,12 +258,116 @@ class DirectoryAdapter(Adapter):
                 directory.socket.close()
 
 
-def dn(name: str) -> str:
-    """A distinguished name in one form, so that two ways of writing it are equal (RFC 4514)."""
-    try:
-        return str(safe_dn(name)).lower()
-    except exceptions.LDAPInvalidDnError as error:
-        raise SystemRefused(f"{name!r} is no distinguished name: {error}.", "Look at where it comes from.") from error
+class _World:
+    """What a reading has met so far: who there is, and what it could not make out."""
+
+    def __init__(self, apps: str) -> None:
+        self.apps = apps
+        self.groups: dict[str, dict[str, Any]] = {}
+        self.logins: dict[str, dict[str, Any]] = {}
+        self.with_numbers: set[str] = set()
+        self.others = 0
+        self._by_uid: dict[str, list[str]] = {}
+        self._gaps: dict[str, list[Gap]] = {}
+
+    def named(self, entries: Iterable[dict[str, Any]]) -> Iterator[dict[str, Any]]:
+        """Entries by their names in one form. One that can't be made out is a gap; so is a pointer elsewhere."""
+        for entry in entries:
+            if entry["type"] == "searchResRef":
+                self._gap("", "what is in another directory", Why.NOT_SUPPORTED, " ".join(map(str, entry["uri"])))
+                continue
+            try:
+                name = dn(entry["dn"])
+                yield {**entry, "dn": name, "attributes": _values(entry["raw_attributes"])}
+            except SystemRefused:
+                # It is one entry: what is known of the others, and of this one from before, stays as it is.
+                self._gap("", "an entry whose name is not understood", Why.NOT_SUPPORTED, str(entry["dn"]))
+
+    def meet(self, groups: Iterable[dict[str, Any]], people: Iterable[dict[str, Any]]) -> None:
+        """Know groups and people by their names; people by their uid and their primary group, too."""
+        self.groups = {entry["dn"]: entry["attributes"] for entry in groups}
+        self.logins = {entry["dn"]: entry["attributes"] for entry in people if entry["dn"] not in self.groups}
+        self.with_numbers = {name for name, attributes in self.groups.items() if attributes.get("gidNumber")}
+        for name, attributes in self.logins.items():
+            for uid in attributes.get("uid", ()):
+                self._by_uid.setdefault(uid, []).append(name)
+
+    def members(self, entry: dict[str, Any]) -> dict[str, dict[str, list[str]]]:
+        """By holder, the attributes that name them in a group and the values as they are written there."""
+        group, found = entry["dn"], dict[str, dict[str, list[str]]]()
+        attributes = entry["attributes"]
+        kinds = {kind.lower() for kind in attributes.get("objectClass", ())}
+        if "groupofnames" in kinds and not attributes.get("member"):
+            # The standard asks for one: whoever is not shown may be there.
+            self._gap(group, "its members", Why.NOT_PERMITTED, "member")
+        for key in _SAYS:
+            for value in attributes.get(key, ()):
+                for holder in self._holders(group, key, value):
+                    found.setdefault(holder, {}).setdefault(key, []).append(value)
+        number = _first(entry, "gidNumber")
+        for name, person in self.logins.items() if number else ():
+            if number in person.get("gidNumber", ()):
+                found.setdefault(name, {}).setdefault("gidNumber", []).append(number)
+        return found
+
+    def _holders(self, group: str, key: str, value: str) -> list[str]:
+        if not value:
+            return []
+        if key == "memberUid":
+            named = self._by_uid.get(value, [])
+            if not named:
+                self._gap(group, "a member whose entry is not among the people", Why.NOT_SUPPORTED, value)
+            return named
+        try:
+            return [dn(without_uid(value) if key == "uniqueMember" else value)]
+        except SystemRefused:
+            self._gap(group, "a member", Why.NOT_UNDERSTOOD, value)
+            return []
+
+    def look_up(self, directory: ldap3.Connection, names: Iterable[str]) -> None:
+        """Who is named in groups and stands elsewhere in the directory."""
+        for name in sorted(set(names) - self.logins.keys() - self.groups.keys()):
+            found = list(_search(directory, name, "(objectClass=*)", (*_OF_PEOPLE, "objectClass"), True))
+            for entry in self.named(found):
+                kinds = {kind.lower() for kind in entry["attributes"].get("objectClass", ())}
+                if kinds & {kind.lower() for kind in _KINDS}:
+                    self._gap("", "who is in a group that stands elsewhere", Why.NOT_SUPPORTED, name)
+                self.logins[name] = entry["attributes"]
+            if not found:
+                self._gap("", "somebody named in a group, with no entry that is shown", Why.NOT_SUPPORTED, name)
+
+    def login(self, name: str, attributes: dict[str, Any]) -> Login:
+        """Somebody or something that signs in, with what they can be told by."""
+        is_app = bool(self.apps) and is_below(name, self.apps)
+        marks = {"uid": "uid", "employee": "employeeNumber"}
+        told = {mark: text for mark, key in marks.items() if (text := _text(attributes.get(key)))}
+        if attributes.get("mail"):
+            told["address"] = " ".join(attributes["mail"])
+        return Login(
+            name, _text(attributes.get("cn")) or name, is_app, told, bool(attributes.get("pwdAccountLockedTime"))
+        )
+
+    def holdings(self, group: str, members: Mapping[str, dict[str, list[str]]]) -> Iterator[Holding]:
+        """Who is in a group, who owns it, or both."""
+        for holder, by in sorted(members.items()):
+            if holder not in self.groups and holder not in self.logins:
+                continue
+            roles = {_SAYS.get(key, "member") for key in by}
+            level = BOTH if len(roles) == 2 else MEMBER if "member" in roles else OWNER
+            handle = {"group": group, "holder": holder, "level_key": level.key, "values": by}
+            yield Holding(group, holder, holder in self.groups, level.key, None, handle)
+
+    def coverage(self, read: Iterable[str]) -> Iterator[Coverage]:
+        """What was looked at, and what was not, in each group that was read and in all."""
+        for group in read:
+            yield Coverage(group, _LOOKED_AT, tuple(self._gaps.get(group, ())))
+        if self.others:
+            self._gap("", f"{self.others} groups whose members are found by a search", Why.NOT_SUPPORTED, "")
+        self._gap("", "who may change the directory itself (its access rules)", Why.NOT_SUPPORTED, "")
+        yield Coverage("", _LOOKED_AT, tuple(self._gaps.get("", ())))
+
+    def _gap(self, group: str, what: str, why: Why, place: str) -> None:
+        self._gaps.setdefault(group, []).append(Gap(what, why, place))
 
 
 def _search(
@@ -237,16 +379,29 @@ def _search(
     )
     for entry in pages:
         if entry.get("type") == "searchResEntry":
-            entry["attributes"] = {k: _values(v) for k, v in entry["raw_attributes"].items()}
+            yield {**entry, "attributes": _values(entry["raw_attributes"])} if only else entry
+        elif not only:
             yield entry
     code = directory.result["result"]
+    if code == RESULT_SIZE_LIMIT_EXCEEDED:
+        raise SystemRefused(
+            f"The directory shows only so many entries below {base} to Open Latch's login, and more are there.",
+            "Lift its limit for this login (in OpenLDAP: limits dn.exact=… size=unlimited); pages alone do not.",
+        )
     if code not in (RESULT_SUCCESS, RESULT_NO_SUCH_OBJECT):
         raise SystemRefused(f"The directory refused to show {base}: {directory.result['description']}.",
                             "Give the right to read it.")  # fmt: skip
 
 
-def _values(raw: Sequence[bytes]) -> list[str]:
-    return [value.decode("utf-8", "replace") for value in raw]
+def _values(raw: Mapping[str, Sequence[bytes]]) -> dict[str, list[str]]:
+    return {key: [value.decode(errors="backslashreplace") for value in values] for key, values in raw.items()}
+
+
+def _not_shown(name: str) -> SystemRefused:
+    return SystemRefused(
+        f"The directory does not show {name}: it may be gone, or hidden from Open Latch's login.",
+        "Look whether it is there. Nothing is taken for gone until then.",
+    )
 
 
 def _modify(directory: ldap3.Connection, name: str, changes: dict[str, Any]) -> None:
@@ -256,42 +411,94 @@ def _modify(directory: ldap3.Connection, name: str, changes: dict[str, Any]) -> 
         raise SystemRefused(f"The directory refused to change {name}: {said}.", "Give the right to write there.")
 
 
-def _held(group: dict[str, Any], holder: str) -> set[str]:
-    """Whether somebody is a member of a group, or its owner, or both."""
-    keys = {"member": "member", "uniqueMember": "member", "owner": "owner"}
-    return {name for key, name in keys.items() if holder in {dn(v) for v in group.get(key, ()) if v}}
+def _named(group: Mapping[str, Any], detail: Mapping[str, Any]) -> dict[str, list[str]]:
+    """By attribute, the values of a group that name a holder, as they are written there."""
+    holder, uids = dn(detail["holder"]), set(detail.get("values", {}).get("memberUid", ()))
+    found: dict[str, list[str]] = {}
+    for key in _SAYS:
+        for value in group.get(key, ()):
+            if key == "memberUid":
+                is_theirs = value in uids
+            else:
+                is_theirs = bool(value) and _is(without_uid(value) if key == "uniqueMember" else value, holder)
+            if is_theirs:
+                found.setdefault(key, []).append(value)
+    return found
+
+
+def _is(value: str, holder: str) -> bool:
+    try:
+        return dn(value) == holder
+    except SystemRefused:
+        # What can't be made out is no name of anybody's; the reading tells of it.
+        return False
+
+
+def _held(directory: ldap3.Connection, group: Mapping[str, Any], detail: Mapping[str, Any]) -> set[str]:
+    """What somebody is to a group: by its values, and by what the directory says when it is asked for them by name.
+
+    SystemRefused where it may not be asked, since values that are hidden from us may be there.
+    """
+    held = {_SAYS[key] for key in _named(group, detail)}
+    for key, says in _SAYS.items():
+        if says in held or key == "memberUid":
+            continue
+        directory.compare(group["dn"], key, detail["holder"])
+        code = directory.result["result"]
+        if code == RESULT_COMPARE_TRUE:
+            held.add(says)
+        elif code == RESULT_INSUFFICIENT_ACCESS_RIGHTS:
+            raise SystemRefused(
+                f"The directory does not let Open Latch's login ask for {key} of {group['dn']}.",
+                "Give it the right to read and compare that.",
+            )
+    number = detail.get("values", {}).get("gidNumber", ())
+    person = list(_search(directory, detail["holder"], "(objectClass=*)", ("gidNumber",), True)) if number else []
+    if number and set(number) & set(person[0]["attributes"].get("gidNumber", ()) if person else number):
+        held.add("member")
+    return held
 
 
 def _changes(kind: StepKind, detail: dict[str, Any], group: dict[str, Any]) -> dict[str, Any]:
     """What has to be changed in a group for a step; values are named as the group has them."""
-    holder = dn(detail["holder"])
-    members = "uniqueMember" if group.get("uniqueMember") else "member"
+    named = _named(group, detail)
     changes: dict[str, Any] = {}
     if kind is StepKind.GIVE:
-        for name in set(_HELD_BY[detail["level_key"]]) - _held(group, holder):
-            changes[members if name == "member" else "owner"] = [(ldap3.MODIFY_ADD, [detail["holder"]])]
+        for key, values in _wanted(detail, group).items():
+            lacking = [value for value in values if value not in named.get(key, ())]
+            if lacking and key in _SAYS:
+                changes[key] = [(ldap3.MODIFY_ADD, lacking)]
         return changes
     kept = set(_HELD_BY[detail["to"]]) if kind is StepKind.REDUCE else set()
-    for key in {members, "owner"}:
-        if ("owner" if key == "owner" else "member") in kept:
+    if detail.get("values", {}).get("gidNumber") and "member" not in kept:
+        raise SystemRefused(
+            f"{detail['group']} is the primary group of {detail['holder']}.",
+            "Give them another primary group (gidNumber), then have the directory read again.",
+        )
+    for key, gone in named.items():
+        if _SAYS[key] in kept:
             continue
-        gone = [value for value in group.get(key, ()) if value and dn(value) == holder]
-        if gone:
-            changes[key] = [(ldap3.MODIFY_DELETE, gone)]
-            if key == members and len(group[key]) == len(gone):
-                # A group may not be empty (RFC 4519, 3.5): the empty name stands for nobody.
-                changes[key].insert(0, (ldap3.MODIFY_ADD, [""]))
+        changes[key] = [(ldap3.MODIFY_DELETE, gone)]
+        if key in ("member", "uniqueMember") and len(group[key]) == len(gone):
+            # A group may not be empty (RFC 4519, 3.5 and 3.6): the empty name stands for nobody.
+            changes[key].insert(0, (ldap3.MODIFY_ADD, [""]))
     return changes
 
 
-def _holdings(entry: dict[str, Any], accounts: Mapping[str, str], logins: Mapping[str, Any]) -> Iterator[Holding]:
-    attributes, group = entry["attributes"], dn(entry["dn"])
-    members = {dn(m) for key in ("member", "uniqueMember") for m in attributes.get(key, ()) if m}
-    owners = {dn(o) for o in attributes.get("owner", ()) if o}
-    for holder in sorted(members | owners):
-        if holder in accounts or holder in logins:
-            level = BOTH if holder in members & owners else MEMBER if holder in members else OWNER
-            yield Holding(group, holder, holder in accounts, level.key, None, {"group": group, "holder": holder})
+def _wanted(detail: Mapping[str, Any], group: Mapping[str, Any]) -> dict[str, list[str]]:
+    """The values that give a holder what a step says, by attribute: as they were, or as this kind of group has them."""
+    if detail.get("values"):
+        return dict(detail["values"])
+    kinds = {kind.lower() for kind in group.get("objectClass", ())}
+    members = (
+        "uniqueMember" if "groupofuniquenames" in kinds
+        else "roleOccupant" if "organizationalrole" in kinds
+        else "member"
+    )  # fmt: skip
+    if members == "member" and "groupofnames" not in kinds:
+        raise SystemRefused(f"{detail['group']} takes its members by uid.", "Put them in by hand.")
+    keys = {"member": members, "owner": "owner"}
+    return {keys[name]: [detail["holder"]] for name in _HELD_BY[detail["level_key"]]}
 
 
 def _first(entry: dict[str, Any], key: str) -> str:

@@ -1,7 +1,7 @@
-"""Unix hosts: shared logins with their keys, groups, sudo rules and folders with access control lists.
+"""Unix hosts: logins with their keys, groups, rules of sudo and folders with access control lists.
 
 Works on a root folder, which is / for the host that the service runs on. A line of authorized_keys is a holder of the
-login that it lets in; the member of a group, the name in a sudo rule and the entry of an access control list are
+login that it lets in; the member of a group, whoever a rule of sudo names and the entry of an access control list are
 holders of those. Sessions are those of utmp(5).
 """
 
@@ -11,22 +11,24 @@ import os
 import re
 import shutil
 import subprocess
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
-from datetime import datetime
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import suppress
+from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from openlatch.adapters import host_files as files
+from openlatch.adapters import host_lists as lists
+from openlatch.adapters import host_rules as rules
 from openlatch.adapters import host_sessions as sessions
 from openlatch.adapters.contract import (
-    CALL_SECONDS,
     NOTHING,
     Abilities,
     Adapter,
     Found,
-    FoundLevel,
+    FoundPart,
     Holding,
     Login,
     Presence,
@@ -34,80 +36,42 @@ from openlatch.adapters.contract import (
     SharedAccount,
     Whole,
 )
+from openlatch.adapters.coverage import Coverage, Gap, Why
+from openlatch.adapters.host_holders import holders, left, not_told
+from openlatch.adapters.host_people import DOOR, People, groups_of, users_of
+from openlatch.adapters.host_words import (
+    AMOUNT_TO_ROOT,
+    AUTHORITY,
+    BY_KEY,
+    COMMAND,
+    EVERYTHING,
+    LEVELS,
+    LIKE_ROOT,
+    MEMBER,
+    NO_SHELL,
+    OWNER,
+    READ,
+    SHELL,
+    WRITE,
+)
+from openlatch.adapters.limits import CALL_SECONDS
 from openlatch.core.revocation import Move
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.words import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
-SHELL = FoundLevel(
-    "shell", "Whole login", "Can do all that the login can.",
-    (("shell", "Do everything that the login can do", Reach.OPERATE),),
-)  # fmt: skip
-COMMAND = FoundLevel(
-    "command", "One command", "Can run one fixed command as the login.",
-    (("command", "Run one fixed command as the login", Reach.OPERATE),),
-)  # fmt: skip
-MEMBER = FoundLevel(
-    "member", "Member", "Has what the group gives.", (("belong", "Have what the group gives", Reach.OPERATE),)
-)
-SOME = FoundLevel(
-    "some_commands", "Some commands", "Can run some commands as the administrator.",
-    (("administer_some", "Run some commands as the administrator", Reach.OPERATE),),
-)  # fmt: skip
-EVERYTHING = FoundLevel(
-    "everything", "Administrator", "Can do everything on the host, and let others in.",
-    (("administer", "Do everything on the host", Reach.STEWARD),),
-)  # fmt: skip
-_SEE = ("see", "See what is in the folder", Reach.OBSERVE)
-READ = FoundLevel("read", "Reader", "Can see what is in the folder.", (_SEE,))
-WRITE = FoundLevel(
-    "write", "Writer", "Can see and change what is in the folder.",
-    (_SEE, ("change", "Change what is in the folder", Reach.OPERATE)),
-)  # fmt: skip
-LEVELS = (SHELL, COMMAND, MEMBER, SOME, EVERYTHING, READ, WRITE)
 ADMINISTRATION = "administration"
 FIRST_ORDINARY = 1000
-_GROUPS_THAT_MATTER = ("sudo", "adm", "wheel")
-_NO_SHELL = ("nologin", "false", "sync")
-
-
-@dataclass(frozen=True, slots=True)
-class _Names:
-    """The users and groups of a host: passwd(5) and group(5) by name, and whose passwords are locked."""
-
-    users: dict[str, list[str]]
-    groups: dict[str, tuple[int, tuple[str, ...]]]
-    locked: frozenset[str]
-    jobs: dict[str, int]
-
-    def user(self, name: str) -> Login:
-        """A user as somebody who can sign in."""
-        fields = self.users.get(name)
-        told = fields[4].split(",")[0] if fields else ""
-        jobs = self.jobs.get(name, 0)
-        hangs = (("job", f"cron runs {jobs} job{'s' * (jobs != 1)} of theirs, with nobody there"),) if jobs else ()
-        marks = {"uid": fields[2]} if fields else {}
-        return Login(f"user:{name}", told or name, False, marks, name in self.locked, hangs)
-
-    def group(self, name: str) -> SharedAccount:
-        """A group as an account that its members act as."""
-        return SharedAccount(f"group:{name}", f"Group {name}", "group")
-
-    def user_of(self, number: str) -> str:
-        """The name of a user by number."""
-        return next((name for name, fields in self.users.items() if fields[2] == number), "")
-
-    def group_of(self, number: str) -> str:
-        """The name of a group by number."""
-        return next((name for name, (known, _) in self.groups.items() if str(known) == number), "")
-
-    def holding(self, who: str, account: str, level: FoundLevel, handle: dict[str, Any]) -> Iterator[Found]:
-        """That a user, or with a percent sign a group, holds something; nothing for names that the host lacks."""
-        if who.startswith("%") and who[1:] in self.groups:
-            yield self.group(who[1:])
-            yield Holding(account, f"group:{who[1:]}", True, level.key, None, handle)
-        elif who in self.users:
-            yield self.user(who)
-            yield Holding(account, f"user:{who}", False, level.key, None, handle)
+_KEYS = (".ssh/authorized_keys", ".ssh/authorized_keys2")
+_LOOKED_AT = (
+    "keys and certificate authorities of logins", "members of groups, primary groups too", "rules of sudo",
+    "users with the number 0", "owners, owning groups, lists and modes of the shared folders", "sessions",
+)  # fmt: skip
+# What sshd can be told that lets others in, and that is not looked at.
+_LETS_IN = {
+    "authorizedkeyscommand": "keys that a program gives (AuthorizedKeysCommand)",
+    "trustedusercakeys": "whoever a certificate authority lets in everywhere (TrustedUserCAKeys)",
+    "match": "what is set for some only (Match)",
+}
 
 
 class HostAdapter(Adapter):
@@ -122,8 +86,9 @@ class HostAdapter(Adapter):
     can = Abilities(
         steps=frozenset(StepKind) - {StepKind.DROP, StepKind.BY_HAND, StepKind.READ_AGAIN},
         rights=(
-            "to read etc/passwd, etc/group, etc/shadow, etc/sudoers.d, var/spool/cron/crontabs and run/utmp",
-            "to write those files, and .ssh/authorized_keys in the homes of shared logins",
+            "to read etc/passwd, etc/group, etc/shadow, etc/sudoers, etc/sudoers.d, etc/ssh/sshd_config, "
+            "var/spool/cron/crontabs, run/utmp and .ssh in the homes of logins (CAP_DAC_READ_SEARCH)",
+            "to write etc/group, etc/shadow, etc/sudoers, etc/sudoers.d and the keys of logins (CAP_DAC_OVERRIDE)",
             "to change the access control lists of the shared folders (CAP_FOWNER)",
             "to signal the processes of sessions (CAP_KILL)",
         ),
@@ -156,19 +121,31 @@ class HostAdapter(Adapter):
             raise SystemRefused(f"Nothing called {told_by!r} tells of sessions.", "Set sessions to utmp or loginctl.")
         if self._asks_loginctl:
             self._shown()
+        if shutil.which("cvtsudoers") is None:
+            raise SystemRefused("cvtsudoers is not installed.", "Install Debian's package sudo.")
         if self._folders and shutil.which("getfacl") is None:
             raise SystemRefused("getfacl is not installed.", "Install Debian's package acl.")
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """All logins with keys, groups, sudo rules, listed folders and sessions."""
+        """All logins with keys, groups, rules of sudo, listed folders and sessions."""
         yield from LEVELS
-        users = self._users()
-        host = _Names(users, self._groups(), self._locked(), {name: self._jobs(name) for name in users})
-        found = [*self._keys(host), *_members(host), *self._rules(host), *self._lists(host), *self._sessions(host)]
+        gaps: dict[str, list[Gap]] = {"": []}
+        host = self._people()
+        gaps[""] += [Gap("a line that names nobody", Why.NOT_SUPPORTED, place) for place in host.strange]
+        found = [
+            *self._keys(host, gaps), *_members(host), *self._rules(host, gaps), *self._lists(host, gaps),
+            *self._sessions(host),
+        ]  # fmt: skip
+        if any(isinstance(x, Holding) and x.holder == DOOR for x in found):
+            found += host.everyone()
         # The same group, or the same user, can be met in several places.
         yield from {x.handle: x for x in found if isinstance(x, SharedAccount)}.values()
+        yield from {(x.account, x.handle): x for x in found if isinstance(x, FoundPart)}.values()
         yield from {x.handle: x for x in found if isinstance(x, Login)}.values()
         yield from (x for x in found if isinstance(x, Holding | Presence))
+        gaps[""] += self._not_looked_at()
+        for account, there in gaps.items():
+            yield Coverage(account, _LOOKED_AT, tuple(there))
         yield Whole()
 
     def can_reduce(self, level: str, lower: str) -> bool:
@@ -188,7 +165,7 @@ class HostAdapter(Adapter):
         return (Move(kind, detail),)
 
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
-        """REMOVE and REDUCE change one file or list, END_SESSIONS hangs one process up, LOCK locks a password."""
+        """REMOVE and REDUCE change one file or list, END_SESSIONS hangs one process up, LOCK locks a login."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         if kind is StepKind.END_SESSIONS:
@@ -202,16 +179,40 @@ class HostAdapter(Adapter):
                 return self._change(detail["file"], lambda c: files.without_key(c, detail["fingerprint"]))
             case "member":
                 return self._change("etc/group", lambda c: _without_member(c, detail["group"], detail["user"]))
-            case "rule":
-                return self._change(detail["file"], lambda c: _without_line(c, detail["line"]))
+            case "rules":
+                return self._take_rules(detail)
+            case "list":
+                return self._take_entries(kind, detail)
+        raise _by_hand(detail)
+
+    def _take_rules(self, detail: dict[str, Any]) -> str:
+        changed = []
+        for rule in detail["rules"]:
+            if rule["left"] is None:
+                raise SystemRefused(
+                    f"The rule in {rule['file']} names {detail['who']} together with others, or by an alias: "
+                    f"{rule['raw'].strip()}",
+                    "Change the rule by hand with visudo, and have the host read again.",
+                )
+        for rule in detail["rules"]:
+            raw, rest = rule["raw"].encode("latin-1"), rule["left"].encode("latin-1")
+            self._change(rule["file"], partial(rules.replaced, line=raw, by=rest), rules.check)
+            changed.append(rule["file"])
+        return f"Changed {', '.join(dict.fromkeys(changed))}; copies of what was there are in {files.COPIES}."
+
+    def _take_entries(self, kind: StepKind, detail: dict[str, Any]) -> str:
         entry = f"{detail['of']}:{detail['number']}"
-        folder = self._path(detail["folder"])
-        for prefix in ("", "d:"):
-            if kind is StepKind.REDUCE:
-                self._setfacl(["-m", f"{prefix}{entry}:r-x"], folder, optional=bool(prefix))
-            else:
-                self._setfacl(["-x", f"{prefix}{entry}"], folder, optional=bool(prefix))
-        return f"Changed the access control list of {detail['folder']}."
+        for path, there in detail["entries"].items():
+            for rights, prefix in ((there["rights"], ""), (there["default"], "d:")):
+                if rights is None:
+                    continue
+                # The mask stays as it is: worked out anew, it could give others what it takes from them now.
+                if kind is StepKind.REDUCE:
+                    less = "".join(right for right in rights if right != "w")
+                    self._run(["setfacl", "-n", "-m", f"{prefix}{entry}:{less or '-'}", str(self._path(path))])
+                elif self._list_of(path) is not None:
+                    self._run(["setfacl", "-n", "-x", f"{prefix}{entry}", str(self._path(path))])
+        return f"Changed the access control list of {', '.join(detail['entries'])}."
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the file, list, lock or process is as the step wants it."""
@@ -219,99 +220,290 @@ class HostAdapter(Adapter):
             there = sessions.began(detail["process"]) == detail["began"]
             return f"process {detail['process']} is still there" if there else None
         if kind in (StepKind.LOCK, StepKind.UNLOCK):
-            name, locked = _plain(detail["login"]), _plain(detail["login"]) in self._locked()
-            if kind is StepKind.UNLOCK:
-                return f"{name} is locked" if locked else None
-            return None if locked or not self._path("etc/shadow").exists() else f"{name} is not locked"
-        if kind is StepKind.GIVE:
-            if detail["kind"] == "list":
-                there = self._acl(detail["folder"]).get((detail["of"], detail["number"])) == detail["rights"]
-            else:
-                there = self.confirm(StepKind.REMOVE, detail) is not None
-            return None if there else "what was there is not there yet"
+            return self._lock_wrong(kind, _plain(detail["login"]))
         match detail["kind"]:
             case "key":
                 there = any(
                     k.fingerprint == detail["fingerprint"] for k in files.keys(self._bytes(detail["file"], True))
                 )
-                return f"the key is still in {detail['file']}" if there else None
+                wrong = f"the key is still in {detail['file']}" if there else None
             case "member":
-                there = detail["user"] in self._groups().get(detail["group"], (0, ()))[1]
-                return f"{detail['user']} is still in the group {detail['group']}" if there else None
-            case "rule":
-                there = detail["line"].encode() in self._bytes(detail["file"], True).splitlines()
-                return f"the rule is still in {detail['file']}" if there else None
-        rights = self._acl(detail["folder"]).get((detail["of"], detail["number"]), "")
-        if kind is StepKind.REDUCE:
-            return f"{detail['name']} may still write in {detail['folder']}" if "w" in rights else None
-        return f"{detail['name']} is still in the list of {detail['folder']}" if rights else None
+                there = detail["user"] in groups_of(self._text("etc/group"))[0].get(detail["group"], (0, ()))[1]
+                wrong = f"{detail['user']} is still in the group {detail['group']}" if there else None
+            case "rules":
+                return self._rules_wrong(kind, detail)
+            case "list":
+                return self._list_wrong(kind, detail)
+            case _:
+                wrong = _by_hand(detail).detail
+        if kind is StepKind.GIVE:
+            return None if wrong else "what was there is not there yet"
+        return wrong
+
+    def _lock_wrong(self, kind: StepKind, name: str) -> str | None:
+        """What is wrong with a login after a step: a locked password alone keeps nobody out who has a key."""
+        if name not in users_of(self._text("etc/passwd"))[0]:
+            return None if kind is StepKind.LOCK else f"there is no user {name}"
+        fields = next((f for f in self._shadow() if f[0] == name), None)
+        if fields is None:
+            raise SystemRefused(f"{name} is not in etc/shadow.", "Lock the login where it is kept.")
+        shut, over = fields[1].startswith("!"), _is_over(fields)
+        if kind is StepKind.UNLOCK:
+            return f"{name} is locked" if shut or fields[7] == _OVER else None
+        if not shut:
+            return f"{name} is not locked"
+        return None if over else f"the password of {name} is locked, and keys still let them in"
+
+    def _rules_wrong(self, kind: StepKind, detail: Mapping[str, Any]) -> str | None:
+        found = rules.read(self._root, self._bytes)
+        if found.unreadable:
+            raise SystemRefused(
+                f"sudo's parser does not understand {', '.join(found.unreadable)}.",
+                "Mend that line, or take it out; until then nobody can say what the rules give.",
+            )
+        raws = {rule.raw.rstrip(b"\n") for rule in found.rules}
+        if kind is StepKind.GIVE:
+            lacking = [r for r in detail["rules"] if r["raw"].encode("latin-1").rstrip(b"\n") not in raws]
+            return f"a rule is not in {lacking[0]['file']} yet" if lacking else None
+        names = self._people()
+        still = [rule for rule in found.rules if detail["who"] in holders(names, found, rule)]
+        return f"a rule in {still[0].file} still names {detail['who']}" if still else None
+
+    def _list_wrong(self, kind: StepKind, detail: Mapping[str, Any]) -> str | None:
+        who = (detail["of"], detail["number"])
+        for path, there in detail["entries"].items():
+            one = self._list_of(path)
+            if one is None:
+                if kind is StepKind.GIVE:
+                    return f"there is no {path}"
+                continue
+            if kind is StepKind.GIVE:
+                if (one.entries.get(who), one.defaults.get(who)) != (there["rights"], there["default"]):
+                    return f"{detail['name']} has not yet in {path} what was there"
+            elif kind is StepKind.REDUCE:
+                if "w" in one.rights(who):
+                    return f"{detail['name']} may still write in {path}"
+            elif who in one.named():
+                return f"{detail['name']} is still in the list of {path}"
+        return None
 
     def _put_back(self, detail: dict[str, Any]) -> str:
         match detail["kind"]:
             case "key":
                 return self._change(detail["file"], lambda c: _with_line(c, detail["line"].encode("latin-1")))
-            case "rule":
-                return self._change(detail["file"], lambda c: _with_line(c, detail["line"].encode()))
             case "member":
-                return self._change("etc/group", lambda c: _with_member(c, detail["group"], detail["user"]))
-        entry = f"{detail['of']}:{detail['number']}:{detail['rights']}"
-        self._setfacl(["-m", entry], self._path(detail["folder"]), optional=False)
-        return f"Changed the access control list of {detail['folder']}."
+                return self._change("etc/group", lambda c: _with_member(c, detail))
+            case "rules":
+                for rule in detail["rules"]:
+                    raw, rest = rule["raw"].encode("latin-1"), (rule["left"] or "").encode("latin-1")
+                    self._change(rule["file"], partial(_with_rule, raw=raw, left=rest), rules.check)
+                return f"Changed {', '.join(dict.fromkeys(rule['file'] for rule in detail['rules']))}."
+        entry = f"{detail['of']}:{detail['number']}"
+        for path, there in detail["entries"].items():
+            for rights, prefix in ((there["rights"], ""), (there["default"], "d:")):
+                if rights is not None:
+                    self._run(["setfacl", "-n", "-m", f"{prefix}{entry}:{rights or '-'}", str(self._path(path))])
+        return f"Changed the access control list of {', '.join(detail['entries'])}."
 
     # Reading.
 
-    def _keys(self, host: _Names) -> Iterator[Found]:
+    def _people(self) -> People:
+        users, strange = users_of(self._text("etc/passwd"))
+        groups, none = groups_of(self._text("etc/group"))
+        with_keys = {name for name, fields in users.items() if self._has_keys(name, fields)}
+        locked = {f[0] for f in self._shadow() if f[1].startswith("!") and (_is_over(f) or f[0] not in with_keys)}
+        jobs = {name: self._jobs(name) for name in users}
+        return People(users, groups, frozenset(locked), jobs, (*strange, *none))
+
+    def _has_keys(self, name: str, fields: list[str]) -> bool:
+        """Whether a key lets a user in; taken to be so where the file can't be read."""
+        try:
+            return any(any(files.keys(self._bytes(file, True))) for file in self._key_files(name, fields))
+        except (SystemRefused, SystemDown):
+            return True
+
+    def _key_files(self, name: str, fields: list[str]) -> list[str]:
+        """Where sshd looks for a user's keys (sshd_config(5), AuthorizedKeysFile)."""
+        told = self._sshd().get("authorizedkeysfile")
+        patterns = told.split() if told else list(_KEYS)
+        home = fields[5].strip("/")
+        found = []
+        for pattern in patterns:
+            path = pattern.strip('"').replace("%%", "\0").replace("%h", f"/{home}").replace("%u", name)
+            path = path.replace("%U", fields[2]).replace("\0", "%")
+            if path != "none":
+                found.append(path.lstrip("/") if path.startswith("/") else f"{home}/{path}")
+        return found
+
+    def _sshd(self) -> dict[str, str]:
+        """What sshd is told, by keyword in small letters: the first one counts. What holds for some is left out."""
+        told: dict[str, str] = {}
+        extra = self._path("etc/ssh/sshd_config.d")
+        names = sorted(f"etc/ssh/sshd_config.d/{p.name}" for p in extra.glob("*.conf")) if extra.is_dir() else []
+        for file in [*names, "etc/ssh/sshd_config"]:
+            for line in self._text(file, True).splitlines():
+                words = re.match(r"\s*(\w+)\s*(?:\s|=)\s*(.+?)\s*$", line)
+                if words is None or line.lstrip().startswith("#"):
+                    continue
+                told.setdefault(words[1].lower(), words[2])
+                if words[1].lower() == "match":
+                    break
+        return told
+
+    def _not_looked_at(self) -> Iterator[Gap]:
+        for word, what in _LETS_IN.items():
+            if word in self._sshd():
+                yield Gap(what, Why.NOT_SUPPORTED, "etc/ssh/sshd_config")
+        switch = re.search(r"^passwd:(.*)$", self._text("etc/nsswitch.conf", True), re.MULTILINE)
+        if switch and set(switch[1].split()) - {"files", "compat", "systemd"}:
+            yield Gap(f"users from elsewhere ({switch[1].strip()})", Why.NOT_SUPPORTED, "etc/nsswitch.conf")
+        yield Gap("rules of other programs that let people act as root (polkit, doas)", Why.NOT_SUPPORTED)
+        yield Gap("folders that are not named in the settings", Why.NOT_SUPPORTED)
+
+    def _keys(self, host: People, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         for name, fields in host.users.items():
-            system_login = int(fields[2]) < FIRST_ORDINARY and name != "root"
-            if system_login or fields[6].rsplit("/", 1)[-1] in _NO_SHELL:
-                continue
-            file = f"{fields[5].lstrip('/')}/.ssh/authorized_keys"
             account = SharedAccount(f"login:{name}", fields[4].split(",")[0] or f"Login {name}", "login")
-            for key in files.keys(self._bytes(file, True)):
-                marks = {"fingerprint": key.fingerprint}
-                if "@" in key.comment and " " not in key.comment:
-                    marks["address"] = key.comment
-                level = COMMAND if "command" in key.options else SHELL
-                handle = {
-                    "kind": "key",
-                    "file": file,
-                    "fingerprint": key.fingerprint,
-                    "line": key.line.decode("latin-1"),
-                }
-                if "from" in key.options:
-                    handle["from"] = key.options["from"]
-                holder = f"key:{key.fingerprint}"
-                yield account
-                runs = key.options.get("command", "")
-                hangs = (("key", f"whoever has this key has {runs} run, likely a machine"),) if runs else ()
-                yield Login(holder, key.comment or key.fingerprint, False, marks, hangs=hangs)
-                yield Holding(account.handle, holder, False, level.key, key.until(self._zone), handle)
+            for file in self._key_files(name, fields):
+                try:
+                    content = self._bytes(file, True)
+                except (SystemRefused, SystemDown) as error:
+                    # One user's file that can't be read is that user's, and hides nothing else.
+                    yield account
+                    gaps.setdefault(account.handle, []).append(Gap(f"keys ({error.detail})", Why.NOT_UNDERSTOOD, file))
+                    continue
+                found = list(files.keys(content))
+                if found:
+                    yield account
+                    gaps.setdefault(account.handle, [])
+                if found and (other := files.passed_over(content)):
+                    lines = f"{other} line{'s' * (other != 1)} that sshd passes over"
+                    gaps[account.handle].append(Gap(lines, Why.NOT_SUPPORTED, file))
+                for key in found:
+                    yield from self._key(host, name, account.handle, file, key)
 
-    def _rules(self, host: _Names) -> Iterator[Found]:
-        folder = self._path("etc/sudoers.d")
-        for path in sorted(folder.iterdir()) if folder.is_dir() else ():
-            # sudo passes over names with a dot or a tilde at the end (sudoers(5)).
-            if "." in path.name or path.name.endswith("~") or not path.is_file():
+    def _key(self, host: People, name: str, account: str, file: str, key: files.Key) -> Iterator[Found]:
+        marks = {"fingerprint": key.fingerprint}
+        if "@" in key.comment and " " not in key.comment:
+            marks["address"] = key.comment
+        if "cert-authority" in key.options:
+            level = AUTHORITY
+        elif not host.has_shell(name):
+            level = NO_SHELL
+        else:
+            level = COMMAND if "command" in key.options else SHELL
+        handle = {"kind": "key", "file": file, "fingerprint": key.fingerprint, "line": key.line.decode("latin-1")}
+        for option in ("from", "principals"):
+            if option in key.options:
+                handle[option] = key.options[option]
+        holder, runs = f"key:{key.fingerprint}", key.options.get("command", "")
+        hangs = (("key", f"whoever has this key has {runs} run, likely a machine"),) if runs else ()
+        yield Login(holder, key.comment or key.fingerprint, False, marks, hangs=hangs)
+        yield Holding(account, holder, False, level.key, key.until(self._zone), handle)
+
+    def _rules(self, host: People, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
+        yield SharedAccount(ADMINISTRATION, "Administration of the host", "administration")
+        there = gaps.setdefault(ADMINISTRATION, [])
+        for name in host.users:
+            if host.is_root(name) and name != "root":
+                yield from host.holding(name, ADMINISTRATION, EVERYTHING, {"kind": "number 0", "user": name})
+        try:
+            found = rules.read(self._root, self._bytes)
+        except SystemRefused as error:
+            there.append(Gap(f"rules of sudo ({error.detail})", Why.NOT_PERMITTED, "etc/sudoers"))
+            return
+        there += [Gap("a rule of sudo", Why.NOT_UNDERSTOOD, place) for place in found.unreadable]
+        there += not_told(found)
+        held: dict[str, list[rules.Rule]] = {}
+        for rule in found.rules:
+            for who in holders(host, found, rule):
+                held.setdefault(who, []).append(rule)
+        for who, of in held.items():
+            if host.is_root(who.removeprefix("user:")):
                 continue
-            file = f"etc/sudoers.d/{path.name}"
-            for rule in files.rules(file, self._bytes(file).decode("utf-8", "replace")):
-                level = EVERYTHING if rule.everything else SOME
-                handle = {"kind": "rule", "file": file, "line": rule.line}
-                yield SharedAccount(ADMINISTRATION, "Administration of the host", "administration")
-                yield from host.holding(rule.who, ADMINISTRATION, level, handle)
+            level = BY_KEY[max((rule.level for rule in of), key=[rules.SOME, rules.AS_OTHERS, rules.EVERYTHING].index)]
+            lines = [{"file": r.file, "raw": r.raw.decode("latin-1"), "left": left(host, r, who)} for r in of]
+            handle: dict[str, Any] = {"kind": "rules", "who": who, "rules": lines}
+            if who == DOOR:
+                yield Holding(ADMINISTRATION, DOOR, True, level.key, None, handle)
+            else:
+                yield from host.holding(who.removeprefix("user:"), ADMINISTRATION, level, handle)
 
-    def _lists(self, host: _Names) -> Iterator[Found]:
+    def _lists(self, host: People, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         for folder in self._folders:
             account = f"folder:{folder}"
             yield SharedAccount(account, f"Folder {folder}", "folder")
-            for (of, number), rights in self._acl(folder).items():
-                name = host.user_of(number) if of == "user" else f"%{host.group_of(number)}"
-                level = WRITE if "w" in rights else READ
-                handle = {"kind": "list", "folder": folder, "of": of, "number": number, "name": name.lstrip("%"),
-                          "rights": rights}  # fmt: skip
-                yield from host.holding(name, account, level, handle)
+            gaps.setdefault(account, [])
+            try:
+                yield from self._list(host, account, folder)
+            except (SystemRefused, ValueError) as error:
+                said = error.detail if isinstance(error, SystemRefused) else str(error)
+                gaps[account].append(Gap(f"its list ({said})", Why.NOT_UNDERSTOOD, folder))
 
-    def _sessions(self, host: _Names) -> Iterator[Found]:
+    def _list(self, host: People, account: str, folder: str) -> Iterator[Found]:
+        top = self._list_of(folder)
+        if top is None:
+            raise SystemRefused(f"There is no {folder}.", "Look whether it is still shared.")
+        # Modes are not looked at inside: what is there gets in only whoever gets into the folder.
+        inside = self._inside(folder)
+        for one in inside:
+            yield FoundPart(account, one.path, one.path.removeprefix(folder).lstrip("/"), "folder")
+        for who in sorted(top.named().union(*(one.named() for one in inside))):
+            of, number = who
+            name = host.user_of(number) if of == "user" else f"%{host.group_of(number)}"
+            named = [one for one in (top, *inside) if who in one.named()]
+            entries = {one.path: {"rights": one.entries.get(who), "default": one.defaults.get(who)} for one in named}
+            handle = {"kind": "list", "folder": folder, "of": of, "number": number, "name": name.lstrip("%"),
+                      "entries": entries}  # fmt: skip
+            parts = tuple((one.path, _level_of(one.rights(who)).key) for one in named if one is not top)
+            level = _level_of(top.rights(who)) if who in top.named() else None
+            yield from host.holding(name, account, level, handle, parts)
+        # Open Latch's own user and group hold nothing that somebody else could take from them.
+        if top.owner not in ("0", str(os.geteuid())) and ("user", top.owner) not in top.named():
+            handle = {"kind": "owner", "folder": folder, "user": host.user_of(top.owner)}
+            yield from host.holding(host.user_of(top.owner), account, OWNER, handle)
+        masked = "".join(r for r in top.entries.get(("group", ""), "") if r in top.entries.get(("mask", ""), "rwx"))
+        is_ours = top.group in ("0", str(os.getegid())) or ("group", top.group) in top.named()
+        if not is_ours and set(masked) & {"r", "w"}:
+            handle = {"kind": "owning group", "folder": folder, "group": host.group_of(top.group)}
+            yield from host.holding(f"%{host.group_of(top.group)}", account, _level_of(masked), handle)
+        other = top.entries.get(("other", ""), "")
+        if set(other) & {"r", "w"} and "x" in other and self._can_be_reached(folder):
+            yield Holding(account, DOOR, True, _level_of(other).key, None, {"kind": "mode", "folder": folder})
+
+    def _can_be_reached(self, folder: str) -> bool:
+        """Whether everyone may go through the folders above one."""
+        path = self._path(folder).parent
+        while path not in (self._root, path.parent):
+            if not path.stat().st_mode & 0o001:
+                return False
+            path = path.parent
+        return True
+
+    def _list_of(self, folder: str) -> lists.List | None:
+        """The list of a folder, None where it is not there. SystemRefused when it can't be seen."""
+        path = self._path(folder)
+        try:
+            path.lstat()
+        except FileNotFoundError:
+            if self._root.is_dir():
+                return None
+            raise SystemDown(f"There is no {self._root}.", "Look whether the root folder is there.") from None
+        except OSError as error:
+            raise SystemRefused(f"{path} can't be seen: {error.strerror}.", "Give the right to.") from error
+        (one,) = lists.parse(self._run(["getfacl", "--absolute-names", "--numeric", str(path)]))
+        one.path = folder
+        return one
+
+    def _inside(self, folder: str) -> list[lists.List]:
+        """The lists of what is inside a folder, where there are any besides the modes."""
+        path = self._path(folder)
+        told = self._run(["getfacl", "-R", "-P", "--skip-base", "--absolute-names", "--numeric", str(path)])
+        found = [one for one in lists.parse(told) if one.path != str(path)]
+        for one in found:
+            one.path = f"{folder}{one.path.removeprefix(str(path))}"
+        return [one for one in found if one.named()]
+
+    def _sessions(self, host: People) -> Iterator[Found]:
         records = list(sessions.signed_in(self._bytes("run/utmp", True)))
         if self._asks_loginctl:
             # A session that both tell of is one: utmp knows its terminal, too.
@@ -353,50 +545,16 @@ class HostAdapter(Adapter):
         path = self._path(f"dev/{line}")
         return datetime.fromtimestamp(path.stat().st_atime, since.tzinfo) if path.exists() else since
 
-    def _users(self) -> dict[str, list[str]]:
-        """The fields of passwd(5) by name."""
-        lines = self._bytes("etc/passwd").decode("utf-8", "replace").splitlines()
-        split = [line.split(":") for line in lines if line.count(":") == 6 and not line.startswith("#")]
-        return {fields[0]: fields for fields in split if fields[2].isdigit()}
-
-    def _groups(self) -> dict[str, tuple[int, tuple[str, ...]]]:
-        """Number and members of each group of group(5)."""
-        found = {}
-        for line in self._bytes("etc/group").decode("utf-8", "replace").splitlines():
-            fields = line.split(":")
-            if len(fields) == 4 and fields[2].isdigit():
-                found[fields[0]] = int(fields[2]), tuple(m for m in fields[3].split(",") if m)
-        return found
-
-    def _locked(self) -> frozenset[str]:
-        """Those whose password is locked in shadow(5)."""
-        lines = self._bytes("etc/shadow", True).decode("utf-8", "replace").splitlines()
-        return frozenset(f[0] for line in lines if len(f := line.split(":")) > 1 and f[1].startswith("!"))
-
-    def _acl(self, folder: str) -> dict[tuple[str, str], str]:
-        """The named entries of a folder's list, with the rights that are left by its mask."""
-        done = self._run(["getfacl", "--absolute-names", "--omit-header", "--numeric", str(self._path(folder))])
-        found: dict[tuple[str, str], str] = {}
-        for line in done.splitlines():
-            entry, _, effective = line.partition("#effective:")
-            parts = entry.strip().split(":")
-            if len(parts) == 3 and parts[0] in ("user", "group") and parts[1]:
-                found[parts[0], parts[1]] = (effective or parts[2]).strip()
-        return found
+    def _shadow(self) -> list[list[str]]:
+        """The lines of shadow(5), each with its nine fields."""
+        split = (line.split(":") for line in self._text("etc/shadow", True).split("\n"))
+        return [fields for fields in split if len(fields) == 9]
 
     # Changing.
 
-    def _change(self, name: str, change: Any) -> str:
-        files.rewrite(self._root, self._path(name), change)
+    def _change(self, name: str, change: Callable[[bytes], bytes], check: Callable[[Path], None] | None = None) -> str:
+        files.rewrite(self._root, self._path(name), change, check)
         return f"Changed {name}; a copy of what was there is in {files.COPIES}."
-
-    def _setfacl(self, change: list[str], folder: Path, optional: bool) -> None:
-        try:
-            self._run(["setfacl", *change, str(folder)])
-        except SystemRefused:
-            # There need be no default entry; a named one that is not there is what was wanted.
-            if not optional:
-                raise
 
     def _run(self, command: list[str]) -> str:
         try:
@@ -413,10 +571,13 @@ class HostAdapter(Adapter):
     def _path(self, name: str) -> Path:
         return self._root / name.lstrip("/")
 
+    def _text(self, name: str, may_be_missing: bool = False) -> str:
+        return self._bytes(name, may_be_missing).decode("utf-8", "backslashreplace")
+
     def _bytes(self, name: str, may_be_missing: bool = False) -> bytes:
         try:
-            return self._path(name).read_bytes()
-        except FileNotFoundError as error:
+            return files.plain(self._path(name))
+        except (FileNotFoundError, NotADirectoryError) as error:
             if may_be_missing and self._root.is_dir():
                 return b""
             raise SystemDown(f"There is no {self._path(name)}.", "Look whether the root folder is there.") from error
@@ -424,15 +585,58 @@ class HostAdapter(Adapter):
             raise SystemRefused(f"{self._path(name)} can't be read: {error.strerror}.", "Give the right to.") from error
 
 
-def _members(host: _Names) -> Iterator[Found]:
+# The day of an account's end that a lock writes (shadow(5)): long over.
+_OVER = "1"
+
+
+def _is_over(fields: list[str]) -> bool:
+    """Whether an account has ended, by the days in shadow(5)."""
+    with suppress(ValueError):
+        return int(fields[7]) * 86_400 <= datetime.now(UTC).timestamp()
+    return False
+
+
+def _level_of(rights: str) -> Any:
+    return WRITE if "w" in rights else READ
+
+
+def _by_hand(detail: Mapping[str, Any]) -> SystemRefused:
+    """What can't be taken from somebody by changing one file or list."""
+    told = {
+        "primary": ("{user} has {group} as their primary group.", "Give them another with usermod -g."),
+        "number 0": (
+            "{user} has the number 0, and so is the administrator.",
+            "Give them another number, or take the user out.",
+        ),
+        "owner": ("{user} owns {folder}.", "Give it another owner with chown."),
+        "owning group": (
+            "{folder} belongs to the group {group}.",
+            "Give it another group with chgrp, or change its mode.",
+        ),
+        "mode": ("The mode of {folder} lets everyone in.", "Change its mode with chmod."),
+        "everyone": ("{user} has this as everyone does.", "Take it from everyone."),
+    }[detail["kind"]]
+    return SystemRefused(told[0].format(**detail), f"{told[1]} Then have the host read again.")
+
+
+def _members(host: People) -> Iterator[Found]:
+    primary: dict[str, list[str]] = {}
+    for name, fields in host.users.items():
+        primary.setdefault(host.group_of(fields[3]), []).append(name)
     for group, (number, members) in host.groups.items():
-        if number < FIRST_ORDINARY and group not in _GROUPS_THAT_MATTER:
+        # A group of a user's own, as systems make them, is nobody else's.
+        others = [name for name in primary.get(group, ()) if name != group and name not in members]
+        if not members and not (others and (group in AMOUNT_TO_ROOT or number >= FIRST_ORDINARY)):
+            if number >= FIRST_ORDINARY and group not in host.users:
+                yield host.group(group)
             continue
         yield host.group(group)
-        for user in members:
-            handle = {"kind": "member", "group": group, "user": user}
-            yield host.user(user)
-            yield Holding(f"group:{group}", f"user:{user}", False, MEMBER.key, None, handle)
+        level = LIKE_ROOT if group in AMOUNT_TO_ROOT else MEMBER
+        held = [(user, "member") for user in dict.fromkeys(members)] + [(user, "primary") for user in others]
+        for user, kind in held:
+            if user != "root":
+                handle = {"kind": kind, "group": group, "user": user, "members": list(members)}
+                yield from host.holding(user, f"group:{group}", level, handle)
 
 
 def _plain(handle: str) -> str:
@@ -451,31 +655,53 @@ def _without_member(content: bytes, group: str, user: str) -> bytes:
     return b"".join(cut(line) for line in content.splitlines(keepends=True))
 
 
-def _without_line(content: bytes, line: str) -> bytes:
-    return b"".join(each for each in content.splitlines(keepends=True) if each.rstrip(b"\r\n") != line.encode())
-
-
 def _with_line(content: bytes, line: bytes) -> bytes:
     """With a line at the end; one that ends without a line end gets it first."""
     return content + (b"\n" if content and not content.endswith(b"\n") else b"") + line.rstrip(b"\r\n") + b"\n"
 
 
-def _with_member(content: bytes, group: str, user: str) -> bytes:
+def _with_rule(content: bytes, raw: bytes, left: bytes) -> bytes:
+    """With a rule as it was: in the place of what was left of its line, else at the end; once."""
+    there = [line.rstrip(b"\n") for _, line in rules.logical_lines(content)]
+    if raw.rstrip(b"\n") in there:
+        return content
+    if left and left.rstrip(b"\n") in there:
+        return rules.replaced(content, left, raw)
+    return content + (b"\n" if content and not content.endswith(b"\n") else b"") + raw.rstrip(b"\n") + b"\n"
+
+
+def _with_member(content: bytes, detail: Mapping[str, Any]) -> bytes:
+    """With somebody in a group again, where they stood."""
+    user, order = detail["user"], list(detail.get("members", ()))
+
     def add(line: bytes) -> bytes:
         fields = line.split(b":")
-        if len(fields) != 4 or fields[0] != group.encode():
+        if len(fields) != 4 or fields[0] != detail["group"].encode():
             return line
         kept = fields[3].rstrip(b"\r\n")
-        return b":".join((*fields[:3], (kept + b"," if kept else b"") + user.encode() + fields[3][len(kept) :]))
+        members = [one.decode("utf-8", "surrogateescape") for one in kept.split(b",") if one]
+        later = order[order.index(user) + 1 :] if user in order else []
+        place = next((members.index(one) for one in later if one in members), len(members))
+        members.insert(place, user)
+        joined = ",".join(members).encode("utf-8", "surrogateescape")
+        return b":".join((*fields[:3], joined + fields[3][len(kept) :]))
 
     return b"".join(add(line) for line in content.splitlines(keepends=True))
 
 
 def _lock(content: bytes, name: str, on: bool) -> bytes:
+    """With a user's password locked and their account ended, as ``usermod -L -e 1`` does it, or neither."""
+
     def shut(line: bytes) -> bytes:
         fields = line.split(b":")
-        if fields[0] != name.encode() or len(fields) < 2 or fields[1].startswith(b"!") == on:
+        if fields[0] != name.encode() or len(fields) != 9:
             return line
-        return b":".join((fields[0], b"!" + fields[1] if on else fields[1][1:], *fields[2:]))
+        if on:
+            fields[1] = fields[1] if fields[1].startswith(b"!") else b"!" + fields[1]
+            fields[7] = fields[7] or _OVER.encode()
+        else:
+            fields[1] = fields[1].removeprefix(b"!")
+            fields[7] = b"" if fields[7] == _OVER.encode() else fields[7]
+        return b":".join(fields)
 
     return b"".join(shut(line) for line in content.splitlines(keepends=True))

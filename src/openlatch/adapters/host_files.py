@@ -11,6 +11,7 @@ import hashlib
 import os
 import re
 import shutil
+import stat
 import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -24,8 +25,8 @@ COPIES = "var/backups/open-latch"
 _KEY = re.compile(
     rb"(?:^|[ \t])(?P<kind>(?:ssh|ecdsa|sk)-[a-z0-9@.-]+)[ \t]+(?P<key>[A-Za-z0-9+/=]+)[ \t]*(?P<comment>.*)$"
 )
+LONGEST = 4_000_000
 _OPTION = re.compile(r'([a-zA-Z0-9-]+)(?:="((?:[^"\\]|\\.)*)")?(?:,|$)')
-_RULE = re.compile(r"^(?P<who>\S+)\s+(?P<hosts>[^=]+?)\s*=\s*(?P<what>.+)$")
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,23 +39,14 @@ class Key:
     options: dict[str, str]
 
     def until(self, zone: ZoneInfo) -> datetime | None:
-        """When it ends by itself, in UTC. Without a Z the time is the host's own."""
-        text = self.options.get("expiry-time", "")
-        if not text:
+        """When it ends by itself, in UTC. Without a Z the time is the host's own. None where it says none."""
+        digits = self.options.get("expiry-time", "").rstrip("Zz")
+        try:
+            at = datetime.strptime(digits.ljust(14, "0"), "%Y%m%d%H%M%S")
+        except ValueError:
+            # What is no time ends nothing by itself, as far as we can tell.
             return None
-        digits = text.rstrip("Zz")
-        at = datetime.strptime(digits.ljust(14, "0"), "%Y%m%d%H%M%S")
-        return at.replace(tzinfo=UTC if digits != text else zone).astimezone(UTC)
-
-
-@dataclass(frozen=True, slots=True)
-class Rule:
-    """One line of a sudoers file: who may do what as somebody else."""
-
-    file: str
-    line: str
-    who: str
-    everything: bool
+        return at.replace(tzinfo=UTC if digits != self.options["expiry-time"] else zone).astimezone(UTC)
 
 
 def keys(content: bytes) -> Iterator[Key]:
@@ -96,22 +88,35 @@ def without_key(content: bytes, fingerprint: str) -> bytes:
     return b"".join(line for line in content.splitlines(keepends=True) if line.rstrip(b"\r\n") not in gone)
 
 
-def rules(name: str, content: str) -> Iterator[Rule]:
-    """The rules of a sudoers file (sudoers(5)) for users and %groups; aliases, defaults and includes are none."""
-    for line in content.splitlines():
-        stripped = line.strip()
-        match = _RULE.match(stripped)
-        if not stripped or stripped.startswith(("#", "@", "Defaults")) or match is None or "_Alias" in match["who"]:
-            continue
-        command = match["what"].rsplit(":", 1)[-1].rsplit(")", 1)[-1].strip()
-        yield Rule(name, line, match["who"], command == "ALL")
+def passed_over(content: bytes) -> int:
+    """How many lines are neither a comment nor a key: sshd passes them over, as ssh-keygen does."""
+    lines = [line.strip() for line in content.splitlines()]
+    told = sum(bool(line) and not line.startswith(b"#") for line in lines)
+    return told - sum(1 for _ in keys(content))
 
 
-def rewrite(root: Path, path: Path, change: Callable[[bytes], bytes]) -> bool:
+def plain(path: Path) -> bytes:
+    """What is in a plain file. SystemRefused for what is none or too long; OSError where it can't be read.
+
+    A pipe is not waited for, and a device not read: whoever owns the folder could have put one there.
+    """
+    number = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    with os.fdopen(number, "rb") as file:
+        told = os.fstat(number)
+        if not stat.S_ISREG(told.st_mode):
+            raise SystemRefused(f"{path} is no plain file.", "Put a plain file there.")
+        if told.st_size > LONGEST:
+            raise SystemRefused(f"{path} is longer than {LONGEST} bytes.", "Look at what is in it.")
+        return file.read(LONGEST)
+
+
+def rewrite(
+    root: Path, path: Path, change: Callable[[bytes], bytes], check: Callable[[Path], None] | None = None
+) -> bool:
     """Change a file in one go, with its owner and mode kept and a copy put by; gives whether anything changed.
 
     The copy is named after its content, so that doing it again makes no other. SystemRefused when the file leads out
-    of the root, or may not be written.
+    of the root, or may not be written, or when ``check`` refuses the file that would take its place.
     """
     # Whoever owns the folder could have the service write elsewhere.
     if path.is_symlink() or not path.resolve().is_relative_to(root.resolve()):
@@ -133,6 +138,8 @@ def rewrite(root: Path, path: Path, change: Callable[[bytes], bytes]) -> bool:
                     os.fchown(file.fileno(), known.st_uid, known.st_gid)
                 file.flush()
                 os.fsync(file.fileno())
+                if check is not None:
+                    check(Path(file.name))
                 Path(file.name).replace(path)
             except BaseException:
                 Path(file.name).unlink(missing_ok=True)

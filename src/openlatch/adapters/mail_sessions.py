@@ -13,7 +13,8 @@ from typing import Any
 
 import httpx
 
-from openlatch.adapters.contract import CALL_SECONDS, Presence
+from openlatch.adapters.contract import Presence
+from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.errors import SystemDown, SystemRefused
 
 _ADMINISTRATOR = "doveadm"
@@ -59,10 +60,8 @@ class MailSessions:
 
     def _asked(self, command: str, parameters: dict[str, Any]) -> list[dict[str, str]]:
         try:
-            answer = httpx.post(
-                f"{self._address}/doveadm/v1", json=[[command, parameters, _TAG]], timeout=CALL_SECONDS,
-                auth=(_ADMINISTRATOR, self._secret),
-            )  # fmt: skip
+            with httpx.Client(auth=(_ADMINISTRATOR, self._secret), timeout=CALL_SECONDS / 2) as http:
+                answer = asked(http, "POST", f"{self._address}/doveadm/v1", json=[[command, parameters, _TAG]])
             if answer.status_code in (401, 403):
                 raise SystemRefused(
                     "The mail server's administration refused the password.",

@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import imaplib
 import re
+import socket
 import ssl
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager, suppress
 from typing import Any
 
 from openlatch.adapters.contract import (
-    CALL_SECONDS,
     NOTHING,
     Abilities,
     Adapter,
@@ -28,6 +28,10 @@ from openlatch.adapters.contract import (
     SharedAccount,
     Whole,
 )
+from openlatch.adapters.coverage import Coverage, Gap, Why
+from openlatch.adapters.limits import CALL_SECONDS, cut_off_after
+from openlatch.adapters.mail_lists import ANYONE, AUTHENTICATED, MailList, parse
+from openlatch.adapters.mail_lists import normal as key
 from openlatch.adapters.mail_sessions import MailSessions
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
@@ -56,8 +60,63 @@ NAMED = {
     "lrswipkxte": ("Keeper of the mail", "Can do everything but decide who gets in."),
     "lrswipkxtea": ("Master of the mailbox", "Can do everything, and decides who gets in."),
 }
-ANYONE = "anyone"
+# The account of everybody who signs in, in a mailbox that has rights for them.
+EVERYONE = "everyone:"
+# What is in a mailbox itself, outside its folders, as a part of it.
+INBOX = "inbox:"
+_BELONGS = FoundLevel(
+    "everyone", "Everyone", "Has what everybody has who signs in.",
+    (("everyone", "Have what everybody has who signs in", Reach.OBSERVE),),
+)  # fmt: skip
+_LOOKED_AT = (
+    "entries of logins",
+    "anyone and authenticated",
+    "groups by name",
+    "negative rights",
+    "the server's own list",
+)
+_GROUP = rb'(?:NIL|\((?:\((?:[^()"]|"(?:[^"\\]|\\.)*")*\))+\))'
+_SPACES = re.compile(rb"\s*%b\s+%b\s+(?P<shared>%b)\s*" % (_GROUP, _GROUP, _GROUP))
 _LINE = re.compile(rb'\((?P<flags>[^)]*)\) (?P<mark>"(?:[^"\\]|\\.)*"|NIL) (?P<name>.+)$')
+
+
+class _Mail(imaplib.IMAP4):
+    """A connection with a limit for all of it, from the greeting on."""
+
+    def __init__(self, host: str, port: int, watch: Callable[[socket.socket], None]) -> None:
+        self._watch = watch
+        super().__init__(host, port, timeout=CALL_SECONDS)
+
+    def open(self, host: str = "", port: int = 143, timeout: float | None = None) -> None:
+        """Connect, and be watched from then on."""
+        super().open(host, port, timeout)
+        self._watch(self.sock)
+
+
+class _SafeMail(imaplib.IMAP4_SSL):
+    """The same over TLS."""
+
+    def __init__(
+        self, host: str, port: int, watch: Callable[[socket.socket], None], context: ssl.SSLContext | None
+    ) -> None:
+        self._watch = watch
+        super().__init__(host, port, ssl_context=context, timeout=CALL_SECONDS)
+
+    def open(self, host: str = "", port: int | None = 993, timeout: float | None = None) -> None:
+        """Connect, and be watched from then on."""
+        super().open(host, port, timeout)
+        self._watch(self.sock)
+
+
+@contextmanager
+def closing(mail: imaplib.IMAP4) -> Iterator[None]:
+    """Sign out where that still works, and close the connection however it ends."""
+    try:
+        yield
+        mail.logout()
+    finally:
+        with suppress(OSError):
+            mail.shutdown()
 
 
 class MailboxAdapter(Adapter):
@@ -105,32 +164,69 @@ class MailboxAdapter(Adapter):
             self._sessions.going_on()
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """Every shared mailbox with its folders and lists."""
+        """Every shared mailbox with its folders and lists. A list that is not understood makes its mailbox partial."""
         with self._connection() as mail:
             prefix = self._prefix(mail)
             boxes = _mailboxes(mail, prefix)
-            lists = {name: _acl(mail, name) for name, _ in boxes}
-        tops = {name: _top(name, prefix, mark) for name, mark in boxes}
-        held: dict[tuple[str, str], dict[str, str]] = {}
-        for name, acl in lists.items():
-            for who, rights in acl.items():
-                held.setdefault((tops[name], who), {})[name] = rights
-        sets = {rights for parts in held.values() for rights in parts.values()}
-        yield from (level(rights) for rights in sorted(sets))
-        for account in dict.fromkeys(tops.values()):
-            yield SharedAccount(account, _decoded(account.removeprefix(prefix)), "mailbox")
-        for name, acl in lists.items():
-            shown = _decoded(name.removeprefix(tops[name])[1:]) or "Inbox"
-            if name != tops[name] or ANYONE in acl:
-                yield FoundPart(tops[name], name, shown, "folder", ANYONE in acl)
-        people = {pair: parts for pair, parts in held.items() if pair[1] != ANYONE}
-        for who in dict.fromkeys(who for _, who in people):
+            lists: dict[str, MailList] = {}
+            gaps: dict[str, list[Gap]] = {}
+            for name, mark in boxes:
+                try:
+                    lists[name] = _acl(mail, name)
+                except SystemRefused as error:
+                    gap = Gap("an access control list", _why(error), _decoded(name))
+                    gaps.setdefault(_top(name, prefix, mark), []).append(gap)
+        tops: dict[str, list[str]] = {}
+        for name, mark in boxes:
+            tops.setdefault(_top(name, prefix, mark), []).append(name)
+        known = dict.fromkeys(who for acl in lists.values() for who in acl.logins if who != self._settings["user"])
+        found = [thing for top, names in tops.items() for thing in self._account(top, names, prefix, lists, known)]
+        levels = {x.level for x in found if isinstance(x, Holding) and x.level}
+        levels |= {rights for x in found if isinstance(x, Holding) for _, rights in x.parts}
+        yield _BELONGS
+        yield from (level(rights) for rights in sorted(levels - {_BELONGS.key}))
+        yield from found
+        for who in known:
             yield self._login(who)
-        for (account, who), parts in people.items():
-            yield _holding(account, who, parts)
         if self._sessions is not None:
-            yield from self._sessions.presences({who for _, who in people})
+            yield from self._sessions.presences(set(known))
+        for top in tops:
+            yield Coverage(top, _LOOKED_AT, tuple(gaps.get(top, ())))
+        yield from _coverage(lists, self._sessions is not None)
         yield Whole()
+
+    def _account(
+        self, top: str, names: list[str], prefix: str, lists: Mapping[str, MailList], logins: Iterable[str]
+    ) -> Iterator[Found]:
+        """A shared mailbox: its folders, who holds what in each, and what everybody has who signs in."""
+        shown = _decoded(top.removeprefix(prefix))
+        yield SharedAccount(top, shown, "mailbox")
+        known = {name: lists[name] for name in names if name in lists}
+        for name, acl in known.items():
+            called = _decoded(name.removeprefix(top)[1:]) or "Inbox"
+            yield FoundPart(top, _part(name, top), called, "folder", bool(acl.own.get(ANYONE)))
+        everyone = {name: acl.for_everyone() for name, acl in known.items() if acl.for_everyone()}
+        door = f"{EVERYONE}{top}"
+        if everyone:
+            yield SharedAccount(door, f"Everyone who signs in and opens {shown}", "everyone")
+            boxes = [name for name, acl in known.items() if set(acl.own) & {ANYONE, AUTHENTICATED}]
+            yield _holding(top, door, everyone, known, {"who": ANYONE, "boxes": sorted(boxes)}, by_account=True)
+        for group in dict.fromkeys(group for acl in known.values() for group in acl.groups):
+            held = {name: acl.own[group] for name, acl in known.items() if acl.own.get(group)}
+            yield SharedAccount(f"group:{group}", f"Group {group.removeprefix('$')}", "group")
+            named = {"who": group, "boxes": sorted(held)}
+            yield _holding(top, f"group:{group}", held, known, named, by_account=True)
+        for who in logins:
+            named_in = sorted(name for name, acl in known.items() if who in acl.own or who in acl.everywhere)
+            held = {name: known[name].named(who) for name in named_in if known[name].named(who)}
+            if all(known[name].has_all_of_everyone(who) for name in everyone):
+                if everyone:
+                    yield Holding(door, who, False, _BELONGS.key, None, {"who": who, "everyone": top})
+            else:
+                # What is left to them of what everyone has is theirs alone, as it is like nobody else's.
+                held |= {name: known[name].effective(who) for name in everyone if known[name].effective(who)}
+            if held:
+                yield _holding(top, who, held, known, {"who": who, "boxes": named_in or sorted(held)})
 
     def _login(self, who: str) -> Login:
         domain = self._settings.get("domain")
@@ -141,8 +237,14 @@ class MailboxAdapter(Adapter):
         return set(lower) < set(level)
 
     def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
-        """An entry in the list of the mailbox."""
+        """An entry in the list of one folder, or in those of a mailbox and all folders in it."""
+        if account.startswith(INBOX):
+            return {"who": login, "boxes": [account.removeprefix(INBOX)], "rights": level, "only": "yes"}
         return {"who": login, "boxes": [account], "rights": level}
+
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """The entries as they were, folder by folder."""
+        return handle if "given" in handle else None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
         """One move for each folder, those inside before those around them."""
@@ -159,31 +261,51 @@ class MailboxAdapter(Adapter):
         if kind is StepKind.END_SESSIONS:
             return self._told_of_sessions().end(detail)
         who = detail["who"]
+        if "everyone" in detail:
+            raise _for_everyone(who)
         with self._connection() as mail:
-            for box in detail["boxes"]:
+            boxes = self._meant(mail, detail)
+            for box in boxes:
+                acl = _acl(mail, box)
                 if kind is StepKind.REMOVE:
-                    _said(mail.deleteacl(_quoted(box), _quoted(who)), f"DELETEACL {box} {who}")
+                    for one in (ANYONE, AUTHENTICATED) if who == ANYONE else (who,):
+                        if acl.has_narrower_entry(one):
+                            raise SystemRefused(
+                                f"Without their entry {one} would have what everyone has on {_decoded(box)}.",
+                                "Take the rights of everyone away first.",
+                            )
+                        _said(_call(mail, "DELETEACL", box, one), f"DELETEACL {box} {one}")
                 else:
-                    held = _acl(mail, box).get(who, "")
-                    wanted = detail["rights"] if kind is StepKind.GIVE else _in_both(held, detail["to"])
-                    _said(mail.setacl(_quoted(box), _quoted(who), wanted), f"SETACL {box} {who}")
+                    given = _given(detail, box) if kind is StepKind.GIVE else ""
+                    wanted = given or _in_both(acl.own.get(who, ""), detail["to"])
+                    _said(_call(mail, "SETACL", box, who, wanted), f"SETACL {box} {who}")
         what = "Removed" if kind is StepKind.REMOVE else "Set"
-        return f"{what} the entry of {who} on {', '.join(_decoded(box) for box in detail['boxes'])}."
+        return f"{what} the entry of {who} on {', '.join(_decoded(box) for box in boxes)}."
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the lists are as the step wants them, or the session is gone."""
         if kind is StepKind.END_SESSIONS:
             return self._told_of_sessions().wrong(detail)
         who = detail["who"]
+        if "everyone" in detail:
+            return f"{who} has what everyone has in {_decoded(detail['everyone'])}"
         with self._connection() as mail:
-            for box in detail["boxes"]:
-                held = set(_acl(mail, box).get(who, ""))
-                allowed = {StepKind.REMOVE: "", StepKind.REDUCE: detail.get("to", "")}.get(kind)
-                if allowed is None and not set(detail["rights"]) <= held:
-                    return f"{who} does not hold {detail['rights']} on {_decoded(box)} yet"
-                if allowed is not None and held - set(allowed):
-                    return f"{who} still holds {''.join(r for r in RIGHTS if r in held)} on {_decoded(box)}"
+            there = {name for name, _ in _mailboxes(mail, self._prefix(mail))}
+            for box in self._meant(mail, detail):
+                # A mailbox that is not there any more gives nobody anything; one that is hidden from us may.
+                wrong = _wrong(kind, detail, box, _acl(mail, box)) if box in there else _missing(mail, kind, box)
+                if wrong is not None:
+                    return wrong
         return None
+
+    def _meant(self, mail: imaplib.IMAP4, detail: Mapping[str, Any]) -> list[str]:
+        """The folders that a step is about: those that it names, and all in a mailbox that is given as a whole."""
+        if "rights" not in detail or "only" in detail:
+            return list(detail["boxes"])
+        prefix = self._prefix(mail)
+        there = _mailboxes(mail, prefix)
+        whole = [name for name, mark in there if _top(name, prefix, mark) in detail["boxes"]]
+        return sorted({*detail["boxes"], *whole})
 
     def _told_of_sessions(self) -> MailSessions:
         if self._sessions is None:
@@ -197,26 +319,35 @@ class MailboxAdapter(Adapter):
         if self._settings.get("prefix"):
             return str(self._settings["prefix"])
         (answer,) = _said(mail.namespace(), "NAMESPACE")
-        spaces = re.findall(rb'\(\("((?:[^"\\]|\\.)*)" "(.)"\)', answer.split(b") ", 1)[-1])
+        shared = _SPACES.fullmatch(answer)
+        spaces = re.findall(rb'\("((?:[^"\\]|\\.)*)" (?:"(?:[^"\\]|\\.)*"|NIL)', shared["shared"]) if shared else []
         if not spaces:
             raise SystemRefused("The mail server names no shared mailboxes.", "Set what their names begin with.")
-        return str(spaces[-1][0].decode("ascii", "replace"))
+        if len(spaces) > 1:
+            told = ", ".join(space.decode("ascii", "replace") for space in spaces)
+            raise SystemRefused(f"The mail server has several shared namespaces: {told}.",
+                                "Set the prefix of one, and connect the others as systems of their own.")  # fmt: skip
+        return str(spaces[0].decode("ascii", "replace"))
 
     @contextmanager
     def _connection(self) -> Iterator[imaplib.IMAP4]:
         settings = self._settings
         host, port, tls = settings["host"], int(settings["port"]), settings.get("tls", "starttls")
         try:
-            context = ssl.create_default_context() if tls != "none" else None
-            if tls == "always":
-                mail: imaplib.IMAP4 = imaplib.IMAP4_SSL(host, port, ssl_context=context, timeout=CALL_SECONDS)
-            else:
-                mail = imaplib.IMAP4(host, port, timeout=CALL_SECONDS)
-            with mail:
-                if tls == "starttls":
-                    mail.starttls(context)
-                self._sign_in(mail)
-                yield mail
+            with ExitStack() as limited:
+
+                def watch(sock: socket.socket) -> None:
+                    limited.enter_context(cut_off_after(sock.fileno))
+
+                context = ssl.create_default_context() if tls != "none" else None
+                mail: imaplib.IMAP4 = (
+                    _SafeMail(host, port, watch, context) if tls == "always" else _Mail(host, port, watch)
+                )
+                with closing(mail):
+                    if tls == "starttls":
+                        mail.starttls(context)
+                    self._sign_in(mail)
+                    yield mail
         except (OSError, imaplib.IMAP4.abort) as error:
             raise SystemDown(
                 f"The mail server did not answer: {error}", "It will be tried again; look whether it can be reached."
@@ -236,21 +367,76 @@ class MailboxAdapter(Adapter):
             ) from error
 
 
-def _holding(account: str, who: str, parts: dict[str, str]) -> Holding:
-    """What somebody holds on a mailbox; what a folder has from the mailbox above it is not a part of its own."""
-    whole = key(parts[account]) if account in parts else ""
-    some = ((name, key(rights)) for name, rights in sorted(parts.items()) if name != account)
-    handle = {"who": who, "boxes": sorted(parts)}
-    return Holding(account, who, False, whole, None, handle, tuple(pair for pair in some if pair[1] != whole))
+def _wrong(kind: StepKind, detail: Mapping[str, Any], box: str, acl: MailList) -> str | None:
+    """What a list shows instead of what a step wants: looked for by name, in the list and in the server's own."""
+    who = detail["who"]
+    names = (ANYONE, AUTHENTICATED) if who == ANYONE else (who,)
+    held = set().union(*(acl.own.get(one, "") + acl.everywhere.get(one, "") for one in names))
+    if kind is StepKind.GIVE:
+        lacking = set(key(_given(detail, box))) - set(acl.effective(who))
+        return f"{who} does not hold {_given(detail, box)} on {_decoded(box)} yet" if lacking else None
+    left = held - set(detail.get("to", "") if kind is StepKind.REDUCE else "")
+    if not left:
+        return None
+    by = ", by the server's own list" if any(acl.everywhere.get(one) for one in names) else ""
+    return f"{who} still holds {''.join(right for right in RIGHTS if right in left)} on {_decoded(box)}{by}"
 
 
-def key(rights: str) -> str:
-    """A set of rights as a level's key, in the order of the standard.
+def _missing(mail: imaplib.IMAP4, kind: StepKind, box: str) -> str | None:
+    """What it means that the server does not list a mailbox. SystemRefused when it may be there and hidden from us."""
+    answer, data = _call(mail, "GETACL", box)
+    said = b" ".join(part for part in data if isinstance(part, bytes)).upper()
+    if answer == "NO" and b"[NONEXISTENT]" in said:
+        return f"there is no mailbox {_decoded(box)}" if kind is StepKind.GIVE else None
+    raise SystemRefused(
+        f"The mail server does not show the mailbox {_decoded(box)} any more.",
+        "Give Open Latch's login the rights l and a on it; until then nothing is known of it.",
+    )
 
-    The obsolete c and d stand for what they came to, where the server has nothing newer (RFC 4314, 2.1.1).
-    """
-    spread = rights if set("kxte") & set(rights) else rights.replace("c", "kx").replace("d", "xte")
-    return "".join(right for right in RIGHTS if right in spread)
+
+def _for_everyone(who: str) -> SystemRefused:
+    return SystemRefused(
+        f"{who} has this as everyone does; it can't be taken from one alone.", "Take the rights of everyone away."
+    )
+
+
+def _why(error: SystemRefused) -> Why:
+    return Why.NOT_UNDERSTOOD if "not understood" in error.detail else Why.NOT_PERMITTED
+
+
+def _coverage(lists: Mapping[str, MailList], sessions: bool) -> Iterator[Coverage]:
+    """What is true of the whole server: groups are only names here, and so is whoever stands in no list."""
+    groups = sorted({group for acl in lists.values() for group in acl.groups})
+    gaps = [Gap("who belongs to a group", Why.NOT_SUPPORTED, group) for group in groups]
+    gaps.append(Gap("logins that stand in no list", Why.NOT_SUPPORTED))
+    gaps.append(Gap("who administers the server itself", Why.NOT_SUPPORTED))
+    if not sessions:
+        gaps.append(Gap("sessions", Why.NOT_SUPPORTED))
+    yield Coverage("", ("shared namespaces",), tuple(gaps))
+
+
+def _holding(
+    account: str, who: str, held: Mapping[str, str], known: Mapping[str, MailList], handle: dict[str, Any],
+    by_account: bool = False,
+) -> Holding:  # fmt: skip
+    """What somebody holds in a mailbox: on all of its folders alike, or on some of them."""
+    rights = {name: key(given) for name, given in held.items()}
+    handle = {**handle, "given": {name: given for name, given in sorted(rights.items()) if name in handle["boxes"]}}
+    alike = set(rights.values())
+    if len(alike) == 1 and rights.keys() >= known.keys():
+        return Holding(account, who, by_account, alike.pop(), None, handle)
+    parts = tuple((_part(name, account), given) for name, given in sorted(rights.items()))
+    return Holding(account, who, by_account, "", None, handle, parts)
+
+
+def _part(name: str, top: str) -> str:
+    """What a folder is called as a part: what is in the mailbox itself and in no folder of it is told apart."""
+    return f"{INBOX}{name}" if name == top else name
+
+
+def _given(detail: Mapping[str, Any], box: str) -> str:
+    """The rights that a step gives on a folder."""
+    return str(detail["given"].get(box, "") if "given" in detail else detail["rights"])
 
 
 def level(rights: str) -> FoundLevel:
@@ -273,7 +459,8 @@ def _in_both(held: str, lower: str) -> str:
 def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[tuple[str, str]]:
     """The mailboxes below a prefix, each with what separates its parts."""
     found = []
-    for line in _said(mail.list('""', _quoted(prefix + "*")), f"LIST {prefix}*"):
+    listed = mail.list('""', _quoted(prefix + "*"))  # type: ignore[arg-type]
+    for line in _said(listed, f"LIST {prefix}*"):
         if line is None:
             continue
         # A name with odd characters comes as a literal: the line, and the name after it.
@@ -288,22 +475,21 @@ def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[tuple[str, str]]:
     return sorted(found)
 
 
-def _acl(mail: imaplib.IMAP4, box: str) -> dict[str, str]:
-    """Who holds which rights on a mailbox, groups, negative rights and the server's own left out."""
-    _, answer = mail.getacl(_quoted(box))
-    words = _words(b" ".join(part if isinstance(part, bytes) else b"" for part in answer or []))
-    pairs = zip(words[1::2], words[2::2], strict=False)
-    return {who: key(rights) for who, rights in pairs if not who.startswith(("-", "$", "#")) and key(rights)}
+def _acl(mail: imaplib.IMAP4, box: str) -> MailList:
+    """The list of a mailbox. SystemRefused when it may not be seen, or is not understood."""
+    return parse(box, _said(_call(mail, "GETACL", box), f"GETACL {box}"))
 
 
-def _words(line: bytes) -> list[str]:
-    """Atoms and quoted strings of an answer, in turn."""
-    found = re.findall(rb'"((?:[^"\\]|\\.)*)"|(\S+)', line)
-    return [(re.sub(rb"\\(.)", rb"\1", quoted) or atom).decode("utf-8", "replace") for quoted, atom in found]
+def _call(mail: imaplib.IMAP4, command: str, *words: str) -> tuple[str, list[Any]]:
+    """A command of RFC 4314 with its arguments quoted, and the untagged answer to it."""
+    kind, data = mail._simple_command(command, *map(_quoted, words))
+    if command == "GETACL":
+        kind, data = mail._untagged_response(kind, data, "ACL")
+    return kind, data
 
 
 def _one(mail: imaplib.IMAP4, command: str, box: str) -> bytes:
-    answer = _said(mail.myrights(_quoted(box)), f"{command} {box}")
+    answer = _said(mail.myrights(_quoted(box)), f"{command} {box}")  # type: ignore[arg-type]
     return bytes(answer[0])
 
 
@@ -315,11 +501,11 @@ def _said(answer: tuple[str, list[Any]], what: str) -> list[Any]:
     return data
 
 
-def _quoted(text: str) -> str:
-    """Text as a quoted string (RFC 3501, 4.3), whatever stands in it."""
-    if "\r" in text or "\n" in text or "\0" in text or not text.isascii():
+def _quoted(text: str) -> bytes:
+    """Text as a quoted string (RFC 3501, 4.3), whatever stands in it; UTF-8 where the server's names are that."""
+    if "\r" in text or "\n" in text or "\0" in text:
         raise SystemRefused(f"{text!r} can't be the name of a mailbox or login.", "Look at where it comes from.")
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    return b'"' + text.replace("\\", "\\\\").replace('"', '\\"').encode() + b'"'
 
 
 def _top(name: str, prefix: str, mark: str) -> str:

@@ -1,16 +1,17 @@
 """PostgreSQL servers: login roles are people or apps, shared roles are accounts, memberships are grants.
 
-Rights on databases, schemas and tables, and of roles as such, are in ``postgresql_rights``. The rights that this
-needs, and no more: CREATEROLE (to take memberships away), and membership in pg_read_all_stats
-(to see sessions) and pg_signal_backend (to end them). See https://www.postgresql.org/docs/15/ chapters 22
-(roles), 28.2 (pg_stat_activity) and 9.27.2 (pg_terminate_backend).
+Predefined roles, and logins that others are members of, are accounts too. Rights on objects, and of roles as such, are
+in ``postgresql_rights``. The rights that this needs, and no more: CREATEROLE (to take memberships away), and membership
+in pg_read_all_stats (to see sessions) and pg_signal_backend (to end them). See https://www.postgresql.org/docs/15/
+chapters 22 (roles), 28.2 (pg_stat_activity) and 9.27.2 (pg_terminate_backend).
 """
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from datetime import UTC
 from typing import Any, LiteralString
 
 import psycopg
@@ -23,7 +24,6 @@ from openlatch.adapters.contract import (
     Abilities,
     Adapter,
     Found,
-    FoundLevel,
     Holding,
     Login,
     Presence,
@@ -31,40 +31,46 @@ from openlatch.adapters.contract import (
     SharedAccount,
     Whole,
 )
+from openlatch.adapters.coverage import Coverage, Gap, Why
+from openlatch.adapters.limits import (
+    CALL_SECONDS,
+    CONNECT_SECONDS,
+    READING_SECONDS,
+    STATEMENT_SECONDS,
+    cut_off_after,
+)
+from openlatch.adapters.postgresql_words import MEMBERSHIPS, predefined_level, rights_of
 from openlatch.core.revocation import Move
-from openlatch.core.windows import is_far_away
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.words import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
-CONNECT_SECONDS = 5
-STATEMENT_SECONDS = 20
-
-_SEE = ("see", "See the data in its tables", Reach.OBSERVE)
-_CHANGE = ("change", "Add, change and delete data in its tables", Reach.OPERATE)
-_ADMIT = ("admit", "Let others in and put them out", Reach.STEWARD)
-LEVELS = (
-    FoundLevel("reader", "Reader", "Can see the data, and change nothing.", (_SEE,)),
-    FoundLevel("operator", "Operator", "Can see and change the data.", (_SEE, _CHANGE)),
-    FoundLevel("keeper", "Keeper", "Can see and change the data, and let others in.", (_SEE, _CHANGE, _ADMIT)),
-)
-
+# A predefined role begins with this; no other role may.
+_PREDEFINED = "pg_"
 _ROLES: LiteralString = """
-    select rolname as name, rolcanlogin as can_login, rolsuper, rolcreaterole, rolcreatedb, rolreplication,
-           rolbypassrls, rolconnlimit as connections,
-           case when isfinite(rolvaliduntil) then rolvaliduntil end as valid_until,
-           coalesce(shobj_description(oid, 'pg_authid'), '') as comment
-    from pg_roles where rolname !~ '^pg_' order by rolname
+    select oid::text as oid, rolname as name, rolcanlogin as can_login, rolsuper, rolcreaterole, rolcreatedb,
+           rolreplication, rolbypassrls, rolconnlimit as connections, rolinherit as inherits,
+           to_char(case when isfinite(rolvaliduntil) then rolvaliduntil end at time zone 'utc', 'YYYY-MM-DD HH24:MI')
+               as password_until,
+           coalesce(shobj_description(oid, 'pg_authid'), '') as comment,
+           exists (select from pg_auth_members m where m.roleid = r.oid) as has_members
+    from pg_roles r order by rolname
 """
 _MEMBERS: LiteralString = """
-    select role.rolname as account, member.rolname as holder, bool_or(m.admin_option) as admits
+    select role.rolname as account, member.rolname as holder,
+        role.oid::text as role_oid, member.oid::text as member_oid,
+        {options}
+        bool_or(m.admin_option) as admits
     from pg_auth_members m join pg_roles role on role.oid = m.roleid join pg_roles member on member.oid = m.member
-    where role.rolname !~ '^pg_' and member.rolname !~ '^pg_'
-    group by 1, 2 order by 1, 2
+    where member.rolname !~ '^pg_'
+    group by 1, 2, 3, 4 order by 1, 2
 """
+# From version 16 on, what a member has by being one is said for each membership.
+_OPTIONS: LiteralString = "bool_or(m.inherit_option) as inherits, bool_or(m.set_option) as sets,"
 _CHANGERS: LiteralString = """
     select distinct grantee.rolname as name
-    from pg_class c cross join lateral aclexplode(c.relacl) acl join pg_roles grantee on grantee.oid = acl.grantee
-    where acl.privilege_type in ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE')
+    from pg_class c cross join lateral aclexplode(coalesce(c.relacl, acldefault('r', c.relowner))) acl
+    join pg_roles grantee on grantee.oid = acl.grantee
+    where acl.privilege_type in ('INSERT', 'UPDATE', 'DELETE', 'TRUNCATE') and c.relkind in ('r', 'v', 'm', 'p', 'f')
 """
 _RIGHTS: LiteralString = """
     select rolcreaterole or rolsuper as "CREATEROLE",
@@ -76,16 +82,48 @@ _SESSIONS: LiteralString = """
     select pid, usename as login, application_name as program, coalesce(host(client_addr), 'local') as address,
            backend_start as started, coalesce(state_change, backend_start) as seen
     from pg_stat_activity
-    where backend_type = 'client backend' and usename is not null and pid <> pg_backend_pid() order by pid
+    where backend_type in ('client backend', 'walsender') and usename is not null and pid <> pg_backend_pid()
+    order by pid
 """
-
-
+# A membership, and whether the member has the role by any way: looked up by the role itself, since one that was dropped
+# and made anew is somebody else.
+_MEMBERSHIP: LiteralString = """
+    select r.oid is not null and u.oid is not null as are_there,
+        exists (select from pg_auth_members m where m.roleid = r.oid and m.member = u.oid) as is_member,
+        exists (select from pg_auth_members m where m.roleid = r.oid and m.member = u.oid and m.admin_option) as admits,
+        u.rolsuper as everything, pg_has_role(u.oid, r.oid, 'member') as has_it,
+        exists (select from pg_auth_members m where m.member = u.oid and m.roleid <> r.oid
+            and pg_has_role(m.roleid, r.oid, 'member')) as by_another
+    from (select) one
+    left join pg_roles r on r.rolname = %(role)s and (%(role_oid)s::text is null or r.oid::text = %(role_oid)s)
+    left join pg_roles u on u.rolname = %(member)s and (%(member_oid)s::text is null or u.oid::text = %(member_oid)s)
+"""
+_GRANTORS: LiteralString = """
+    select g.rolname as name from pg_auth_members m join pg_roles g on g.oid = m.grantor
+    where m.roleid = (select oid from pg_roles where rolname = %s)
+        and m.member = (select oid from pg_roles where rolname = %s) order by 1
+"""
 # A login is locked by its connection limit: it stays a login, and what it holds stays in sight.
 _OF_LOGINS: dict[StepKind, LiteralString] = {
     StepKind.LOCK: "alter role {} connection limit 0",
     StepKind.UNLOCK: "alter role {} connection limit -1",
     StepKind.DROP: "drop role {}",
 }
+_REFUSED = re.compile(
+    r"authentication failed|no pg_hba\.conf entry|no password supplied|(role|database|user) .* does not exist|"
+    r"not permitted to log in|certificate|SSL|too many connections for role", re.IGNORECASE
+)  # fmt: skip
+_LOOKED_AT = (
+    "memberships, with those in predefined roles and in logins", "attributes of roles", "owners", "databases",
+    "schemas", "tables and views", "columns", "sequences", "functions", "types", "languages", "large objects",
+    "foreign servers", "tablespaces", "parameters", "rights of PUBLIC", "sessions",
+)  # fmt: skip
+
+
+_MEMBERSHIP_KEYS = frozenset(level.key for level in MEMBERSHIPS)
+_OTHERS: LiteralString = """
+    select datname from pg_database where datallowconn and not datistemplate and datname <> current_database()
+"""
 
 
 class PostgresqlAdapter(Adapter):
@@ -106,6 +144,13 @@ class PostgresqlAdapter(Adapter):
         Setting("port", "Its port.", 5432),
         Setting("database", "A database on it."),
         Setting("user", "Open Latch's login there."),
+        Setting(
+            "sslmode",
+            "How the connection is encrypted, and whether the server has to prove who it is: verify-full, verify-ca, "
+            "require or disable. Only verify-full keeps the password from whoever stands in between.",
+            "verify-full",
+        ),
+        Setting("sslrootcert", "The file with the certificates that the server's is checked against.", ""),
         Setting("app_prefix", "Logins whose names begin with it are apps.", "app_"),
         Setting(
             "rights", "What is read besides memberships: all (databases, schemas, tables, attributes) or none.", "all"
@@ -144,37 +189,68 @@ class PostgresqlAdapter(Adapter):
         return (*moves[:-1], Move(kind, moves[-1].detail))
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """All roles, memberships and sessions, in one snapshot."""
-        with self._connection() as db:
-            roles = db.execute(_ROLES).fetchall()
-            members = db.execute(_MEMBERS).fetchall()
-            changers = {row["name"] for row in db.execute(_CHANGERS)}
-            sessions = db.execute(_SESSIONS).fetchall()
+        """All roles, memberships, rights and sessions, in one snapshot."""
+        with self._connection(READING_SECONDS) as db:
+            options = _OPTIONS if db.info.server_version >= 160000 else ""
+            with cut_off_after(db.fileno, CALL_SECONDS):
+                roles = db.execute(_ROLES).fetchall()
+                members = db.execute(_MEMBERS.replace("{options}", options)).fetchall()
+                changers = {row["name"] for row in db.execute(_CHANGERS)}
+                sessions = db.execute(_SESSIONS).fetchall()
             own = self._settings["user"]
             logins = {r["name"]: r for r in roles if r["can_login"] and r["name"] != own}
-            shared = {r["name"]: r for r in roles if not r["can_login"]}
+            shared = {r["name"]: r for r in roles if not r["can_login"] and not r["name"].startswith(_PREDEFINED)}
             besides = self._settings.get("rights", "all") == "all"
             found = list(rights.holdings(db, {**logins, **shared}, set(logins))) if besides else []
             hangs = rights.hanging(db)
+            others = [r["datname"] for r in db.execute(_OTHERS)] if besides else []
+        members = [m for m in members if m["holder"] in logins or m["holder"] in shared]
         prefix = self._settings.get("app_prefix") or "\0"
-        yield from LEVELS
-        for name, role in shared.items():
-            yield SharedAccount(name, role["comment"])
+        yield from MEMBERSHIPS
+        named = {r["name"]: r for r in roles}
+        joined = {m["account"] for m in members}
+        for name in [*shared, *(name for name in named if name in joined and name != own and name not in shared)]:
+            predefined = name.startswith(_PREDEFINED)
+            yield SharedAccount(name, named[name]["comment"] or name, "predefined role" if predefined else "role")
         for name, role in logins.items():
-            locked, hanging = role["connections"] == 0, hangs.get(name, ())
-            yield Login(name, role["comment"], name.startswith(prefix), {"uid": name}, locked, hanging)
+            hanging = (*hangs.get(name, ()), *_password(role))
+            marks = {"uid": name, "identity": role["oid"]}
+            yield Login(name, role["comment"], name.startswith(prefix), marks, _is_locked(role), hanging)
         yield from found
+        for name, admits in sorted({(m["account"], m["admits"]) for m in members if _is_predefined(m)}):
+            yield predefined_level(name, admits)
         for member in members:
-            if member["account"] in shared and (member["holder"] in logins or member["holder"] in shared):
-                yield _holding(member, logins.get(member["holder"]), shared[member["account"]], changers)
+            if member["account"] == own:
+                continue
+            is_login = member["holder"] in logins
+            holding = _holding(member, is_login, named[member["account"]], changers)
+            yield from rights.also_as_account(named[member["holder"]], holding) if is_login else (holding,)
         for session in sessions:
             if session["login"] in logins:
                 yield _presence(session)
+        yield from self._coverage(others, besides)
         yield Whole()
 
+    def _coverage(self, others: list[str], besides: bool) -> Iterator[Coverage]:
+        gaps = [Gap("what is in it: schemas, tables and the rest", Why.NOT_SUPPORTED, f"database {o}") for o in others]
+        gaps.append(Gap("who is let in from where (pg_hba.conf)", Why.NOT_SUPPORTED))
+        gaps.append(Gap("rights by row policies, one by one", Why.NOT_SUPPORTED))
+        if not besides:
+            gaps.append(Gap("rights besides memberships, as set", Why.NOT_SUPPORTED))
+        if self._settings.get("sslmode", "verify-full") != "verify-full":
+            gaps.append(Gap("whether the server is the one that it says it is (sslmode)", Why.NOT_SUPPORTED))
+        yield Coverage("", _LOOKED_AT if besides else ("memberships", "sessions"), tuple(gaps))
+
     def can_reduce(self, level: str, lower: str) -> bool:
-        """Only the right to let others in can be taken from a membership; the rest is the shared role's."""
-        return level == "keeper" and lower in ("operator", "reader")
+        """Rights on a place to fewer; of a membership only the right to let others in, the rest is the role's."""
+        if level in _MEMBERSHIP_KEYS or lower in _MEMBERSHIP_KEYS:
+            return level == "keeper" and lower in ("operator", "reader")
+        if level.endswith("*") and level.startswith(_PREDEFINED):
+            return lower == level.rstrip("*")
+        if not level or not lower or "owner" in (level, lower) or level.startswith("is ") or lower.startswith("is "):
+            return False
+        held, left = rights_of(level), rights_of(lower)
+        return level != lower and all(one in held and (held[one] or not admits) for one, admits in left.items())
 
     def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
         """A membership, with the admin option for a keeper; or rights on one place, or of a role as such.
@@ -183,9 +259,14 @@ class PostgresqlAdapter(Adapter):
         """
         if account == rights.SERVER:
             return {"holder": login, "attributes": level.removeprefix("is ").split("+")}
-        if account.partition(":")[0] in ("table", "schema", "database"):
+        if account.partition(":")[0] in rights.KINDS:
             return {"holder": login, "place": account, "level_key": level}
-        return {"role": account, "member": login, **({"admits": "yes"} if level == "keeper" else {})}
+        admits = level == "keeper" or level.endswith("*")
+        return {"role": account, "member": login, **({"admits": "yes"} if admits else {})}
+
+    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+        """Just what was there: privilege by privilege, with the grant options; a membership with its options."""
+        return handle if "given" in handle or "attributes" in handle or "member_oid" in handle else None
 
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
         """GIVE, REMOVE and REDUCE act on a membership, END_SESSIONS on one server process."""
@@ -205,15 +286,7 @@ class PostgresqlAdapter(Adapter):
                 return f"Carried out: {statement.as_string(db)}"
             if "holder" in detail:
                 return rights.apply(db, kind, detail)
-            role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
-            forms: dict[StepKind, LiteralString] = {
-                StepKind.GIVE: "grant {} to {} with admin option" if detail.get("admits") else "grant {} to {}",
-                StepKind.REDUCE: "revoke admin option for {} from {}",
-            }
-            form = forms.get(kind, "revoke {} from {}")
-            statement = sql.SQL(form).format(role, member)
-            db.execute(statement)
-            return f"Carried out: {statement.as_string(db)}"
+            return rights.carry_out(db, list(_membership_statements(db, kind, detail)))
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the membership is there (GIVE), or is gone, or its admin option or the session is."""
@@ -226,26 +299,15 @@ class PostgresqlAdapter(Adapter):
                 return f"server process {detail['pid']} is still there" if alive else None
             if kind in _OF_LOGINS:
                 role = db.execute(
-                    "select rolcanlogin and rolconnlimit <> 0 as open from pg_roles where rolname = %s",
+                    "select rolcanlogin and rolconnlimit <> 0 as open, rolcanlogin and rolsuper as everything "
+                    "from pg_roles where rolname = %s",
                     [detail["login"]],
                 ).fetchone()
-                return _login_wrong(kind, detail["login"], role["open"] if role else None)
+                return _login_wrong(kind, detail["login"], role)
             if "holder" in detail:
                 return rights.confirm(db, kind, detail)
-            row = db.execute(
-                # Both looked up first, so that a server of many roles is not searched for each membership.
-                "select bool_or(admin_option) as admits from pg_auth_members "
-                "where roleid = (select oid from pg_roles where rolname = %s) "
-                "and member = (select oid from pg_roles where rolname = %s) having count(*) > 0",
-                [detail["role"], detail["member"]],
-            ).fetchone()
-        if kind is StepKind.GIVE:
-            there = row is not None and (row["admits"] or not detail.get("admits"))
-            return None if there else f"{detail['member']} is not yet a member of {detail['role']} as it should be"
-        if row is None or (kind is StepKind.REDUCE and not row["admits"]):
-            return None
-        what = "may still let others into" if kind is StepKind.REDUCE else "is still a member of"
-        return f"{detail['member']} {what} {detail['role']}"
+            row = db.execute(_MEMBERSHIP, {"role_oid": None, "member_oid": None, **detail}).fetchone()
+        return _membership_wrong(kind, detail, row or {})
 
     @contextmanager
     def together(self) -> Iterator[None]:
@@ -263,17 +325,23 @@ class PostgresqlAdapter(Adapter):
             kept.close()
 
     @contextmanager
-    def _connection(self) -> Iterator[psycopg.Connection[dict[str, Any]]]:
+    def _connection(self, seconds: float = CALL_SECONDS) -> Iterator[psycopg.Connection[dict[str, Any]]]:
         try:
             if not self._is_together:
-                with self._connect(autocommit=False) as db:
+                with self._connect(autocommit=False) as db, cut_off_after(db.fileno, seconds):
                     yield db
                 return
             if self._kept is None or self._kept.closed:
                 self._kept = self._connect(autocommit=True)
-            yield self._kept
+            with cut_off_after(self._kept.fileno, seconds):
+                yield self._kept
         except psycopg.OperationalError as error:
             self._let_go()
+            if _REFUSED.search(str(error)):
+                raise SystemRefused(
+                    f"The PostgreSQL server did not let {self._settings['user']} in: {_first_line(error)}",
+                    "Look at the name, the password, sslmode and the server's pg_hba.conf.",
+                ) from error
             raise SystemDown(
                 f"The PostgreSQL server did not answer: {_first_line(error)}",
                 "It will be tried again; look whether the server runs and can be reached.",
@@ -292,7 +360,13 @@ class PostgresqlAdapter(Adapter):
             dbname=self._settings["database"],
             user=self._settings["user"],
             password=self._secret,
+            sslmode=self._settings.get("sslmode") or "verify-full",
+            sslrootcert=self._settings.get("sslrootcert") or None,
             connect_timeout=CONNECT_SECONDS,
+            keepalives_idle=CONNECT_SECONDS,
+            keepalives_interval=CONNECT_SECONDS,
+            keepalives_count=3,
+            tcp_user_timeout=STATEMENT_SECONDS * 1000,
             application_name="open latch",
             options=f"-c statement_timeout={STATEMENT_SECONDS * 1000} -c timezone=UTC "
             "-c default_transaction_isolation=repeatable\\ read",
@@ -301,36 +375,93 @@ class PostgresqlAdapter(Adapter):
         )
 
 
-def _login_wrong(kind: StepKind, name: str, is_open: bool | None) -> str | None:
-    """What is wrong with a login after a step. One that is not there (None) is as good as locked."""
+def _membership_statements(
+    db: psycopg.Connection[dict[str, Any]], kind: StepKind, detail: dict[str, Any]
+) -> Iterator[sql.Composed]:
+    """A membership given, taken or reduced. From version 16 on there is one for each who gave it."""
+    role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
+    if kind is StepKind.GIVE:
+        options = [name for name in ("admin", "inherit", "set") if name in detail.get("options", {})]
+        form: LiteralString = "grant {} to {} with admin option" if detail.get("admits") else "grant {} to {}"
+        if options:
+            given = sql.SQL(", ").join(
+                sql.SQL("{} {}").format(sql.SQL(name), sql.SQL("true" if detail["options"][name] else "false"))
+                for name in ("admin", "inherit", "set") if name in detail["options"]
+            )  # fmt: skip
+            yield sql.SQL("grant {} to {} with {}").format(role, member, given)
+            return
+        yield sql.SQL(form).format(role, member)
+        return
+    form = "revoke admin option for {} from {}" if kind is StepKind.REDUCE else "revoke {} from {}"
+    if db.info.server_version < 160000:
+        yield sql.SQL(form).format(role, member)
+        return
+    for row in db.execute(_GRANTORS, [detail["role"], detail["member"]]).fetchall():
+        yield sql.SQL(form + " granted by {}").format(role, member, sql.Identifier(row["name"]))
+
+
+def _membership_wrong(kind: StepKind, detail: Mapping[str, Any], row: Mapping[str, Any]) -> str | None:
+    """What is wrong with a membership, by what is recorded and by what the server says that the member has."""
+    who, role = detail["member"], detail["role"]
+    if kind is StepKind.GIVE:
+        there = row.get("is_member") and (row["admits"] or not detail.get("admits"))
+        return None if there else f"{who} is not yet a member of {role} as it should be"
+    if not row.get("are_there"):
+        return None
+    if kind is StepKind.REDUCE:
+        return f"{who} may still let others into {role}" if row["admits"] else None
+    if row["is_member"]:
+        return f"{who} is still a member of {role}"
+    if row["has_it"] and not row["everything"] and not row["by_another"]:
+        return f"the server still says that {who} has {role}"
+    return None
+
+
+def _is_locked(role: Mapping[str, Any]) -> bool:
+    """Whether the server lets a login in nowhere: a connection limit does not hold a superuser."""
+    return bool(role["connections"] == 0 and not role["rolsuper"])
+
+
+def _password(role: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
+    """When a login's password ends, which ends nothing that it holds."""
+    until = role["password_until"]
+    return (("password", f"its password is no longer taken from {until} UTC on"),) if until else ()
+
+
+def _is_predefined(member: Mapping[str, Any]) -> bool:
+    return str(member["account"]).startswith(_PREDEFINED)
+
+
+def _login_wrong(kind: StepKind, name: str, role: Mapping[str, Any] | None) -> str | None:
+    """What is wrong with a login after a step. One that is not there is as good as locked."""
     if kind is StepKind.DROP:
-        return None if is_open is None else f"the login {name} is still there"
+        return None if role is None else f"the login {name} is still there"
     if kind is StepKind.UNLOCK:
-        return None if is_open else f"{name} may not sign in"
-    return f"{name} may still sign in" if is_open else None
+        return None if role and role["open"] else f"{name} may not sign in"
+    if role is None:
+        return None
+    if role["everything"]:
+        return f"{name} is a superuser, whom a connection limit does not keep out; take that away first"
+    return f"{name} may still sign in" if role["open"] else None
 
 
 def _first_line(error: Exception) -> str:
     return next(iter(str(error).splitlines()), type(error).__name__)
 
 
-def _holding(
-    member: dict[str, Any], login: dict[str, Any] | None, account: dict[str, Any], changers: set[str]
-) -> Holding:
-    level = "reader"
-    if account["name"] in changers:
-        level = "operator"
-    if member["admits"] or account["rolcreaterole"] or account["rolsuper"]:
+def _holding(member: Mapping[str, Any], is_login: bool, account: Mapping[str, Any], changers: set[str]) -> Holding:
+    name = member["account"]
+    if _is_predefined(member):
+        level = predefined_level(name, member["admits"]).key
+    elif member["admits"] or account["rolcreaterole"] or account["rolsuper"]:
         level = "keeper"
-    until: datetime | None = login["valid_until"].astimezone(UTC) if login and login["valid_until"] else None
-    return Holding(
-        account=member["account"],
-        holder=member["holder"],
-        holder_is_account=login is None,
-        level=level,
-        until=None if until and is_far_away(until) else until,
-        handle={"role": member["account"], "member": member["holder"]},
-    )
+    else:
+        level = "operator" if name in changers else "reader"
+    handle = {"role": name, "member": member["holder"], "role_oid": member["role_oid"],
+              "member_oid": member["member_oid"], **({"admits": "yes"} if member["admits"] else {})}  # fmt: skip
+    if "sets" in member:
+        handle["options"] = {"admin": member["admits"], "inherit": member["inherits"], "set": member["sets"]}
+    return Holding(name, member["holder"], not is_login, level, None, handle)
 
 
 def _presence(row: dict[str, Any]) -> Presence:

@@ -1,77 +1,147 @@
-"""Rights in a PostgreSQL server besides memberships: attributes of roles, and grants on databases, schemas and tables.
+"""Rights in a PostgreSQL server besides memberships: attributes of roles, owners, and grants on objects by name.
 
-What a role may do to everything (superuser, making roles and databases, replication, passing row policies by) are
-holdings of an account called the server. Databases are accounts too, with schemas and tables as their parts. See
-https://www.postgresql.org/docs/15/ chapters 5.7 (privileges), 5.8 (row security) and 22.2 (role attributes).
+What a role may do to everything is a holding of an account called the server. Databases are accounts too, with what is
+in them as their parts; what every login has (PUBLIC) is an account that all logins are in. The server's own functions
+are asked for what a role may do: see https://www.postgresql.org/docs/15/functions-info.html, table 9.66.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any, LiteralString
 
 import psycopg
 from psycopg import sql
 
-from openlatch.adapters.contract import Found, FoundLevel, FoundPart, Holding, SharedAccount
-from openlatch.core.words import Reach, StepKind
+from openlatch.adapters.contract import Found, FoundPart, Holding, SharedAccount
+from openlatch.adapters.postgresql_words import (
+    ATTRIBUTES,
+    EVERYONE,
+    OWNER,
+    attribute_level,
+    key_of,
+    rights_level,
+    rights_of,
+)
+from openlatch.core.words import StepKind
 from openlatch.errors import SystemRefused
 
 Db = psycopg.Connection[dict[str, Any]]
 SERVER = "server"
-# By the attribute's column in pg_roles: the word that sets it, the permission, how far it goes.
-ATTRIBUTES: dict[str, tuple[LiteralString, str, Reach]] = {
-    "rolsuper": ("superuser", "Do everything on the server, whatever else is set", Reach.STEWARD),
-    "rolcreaterole": ("createrole", "Make logins and let them in", Reach.STEWARD),
-    "rolcreatedb": ("createdb", "Make databases", Reach.OPERATE),
-    "rolreplication": ("replication", "Copy the whole server", Reach.OBSERVE),
-    "rolbypassrls": ("bypassrls", "See and change all rows, past their policies", Reach.OPERATE),
+PUBLIC = "everyone:"
+# By kind: what GRANT calls it, and the function that tells what a role may do with it, by oid.
+KINDS: dict[str, tuple[LiteralString, LiteralString]] = {
+    "table": ("table", "has_table_privilege"),
+    "column": ("table", "has_column_privilege"),
+    "sequence": ("sequence", "has_sequence_privilege"),
+    "function": ("routine", "has_function_privilege"),
+    "schema": ("schema", "has_schema_privilege"),
+    "database": ("database", "has_database_privilege"),
+    "type": ("type", "has_type_privilege"),
+    "language": ("language", "has_language_privilege"),
+    "foreign server": ("foreign server", "has_server_privilege"),
+    "foreign data wrapper": ("foreign data wrapper", "has_foreign_data_wrapper_privilege"),
+    "tablespace": ("tablespace", "has_tablespace_privilege"),
+    "parameter": ("parameter", "has_parameter_privilege"),
+    "large object": ("large object", ""),
 }
-_NAMES = {"superuser": "Superuser", "createrole": "Makes roles", "createdb": "Makes databases",
-          "replication": "Copies the server", "bypassrls": "Passes row policies by"}  # fmt: skip
-GUEST = FoundLevel(
-    "guest", "Guest", "Can connect, and use what is open to everybody.",
-    (("connect", "Connect to the database", Reach.OBSERVE),),
-)  # fmt: skip
-MAKER = FoundLevel(
-    "maker", "Maker", "Can make new objects there.", (("make", "Make new objects there", Reach.OPERATE),)
-)
-_GIVES: dict[tuple[str, str], LiteralString] = {
-    ("table", "reader"): "grant select on table {} to {}",
-    ("table", "operator"): "grant select, insert, update, delete on table {} to {}",
-    ("table", "keeper"): "grant select, insert, update, delete on table {} to {} with grant option",
-    ("schema", "maker"): "grant usage, create on schema {} to {}",
-    ("database", "maker"): "grant connect, create on database {} to {}",
-    ("database", "guest"): "grant connect on database {} to {}",
-}
-_TAKES: dict[str, LiteralString] = {
-    "table": "revoke {}all on table {} from {}",
-    "schema": "revoke {}all on schema {} from {}",
-    "database": "revoke {}all on database {} from {}",
-}
-_RIGHTS: LiteralString = """
-    with given as (
-        select 'table' as kind, format('%%I.%%I', n.nspname, c.relname) as name, a.*, c.relowner as owner,
-            c.relrowsecurity as by_policy
-        from pg_class c join pg_namespace n on n.oid = c.relnamespace cross join lateral aclexplode(c.relacl) a
-        where c.relkind in ('r', 'v', 'm', 'p', 'f') and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
-        union all
-        select 'schema', n.nspname, a.*, n.nspowner, false from pg_namespace n cross join lateral aclexplode(n.nspacl) a
-        where n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
-        union all
-        select 'database', d.datname, a.*, d.datdba, false from pg_database d cross join lateral aclexplode(d.datacl) a
-        where d.datallowconn and not d.datistemplate
-    )
-    select g.kind, g.name, coalesce(r.rolname, '') as holder, g.by_policy, bool_or(g.is_grantable) as admits,
-        array_agg(g.privilege_type) as rights
-    from given g left join pg_roles r on r.oid = g.grantee
-    where g.grantee <> g.owner and (%(holder)s::text is null or r.rolname = %(holder)s)
-        and (%(kind)s::text is null or (g.kind = %(kind)s and g.name = %(name)s))
-    group by 1, 2, 3, 4 order by 1, 2, 3
+# Every object that rights can be given on, or that has an owner. ``ours`` is what is not the server's own.
+_OBJECTS: LiteralString = """
+    select case c.relkind when 'S' then 'sequence' else 'table' end as kind, c.oid, 0 as part,
+        format('%%I.%%I', n.nspname, c.relname) as name, format('%%I.%%I', n.nspname, c.relname) as quoted,
+        ''::text as col, c.relowner as owner, c.relacl as acl, n.nspname !~ '^pg_|^information_schema$' as ours,
+        c.relrowsecurity as warned
+    from pg_class c join pg_namespace n on n.oid = c.relnamespace where c.relkind in ('r', 'v', 'm', 'p', 'f', 'S')
+    union all
+    select 'column', c.oid, a.attnum, format('%%I.%%I.%%I', n.nspname, c.relname, a.attname),
+        format('%%I.%%I', n.nspname, c.relname), format('(%%I)', a.attname), c.relowner, a.attacl,
+        n.nspname !~ '^pg_|^information_schema$', c.relrowsecurity
+    from pg_attribute a join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace
+    where {columns} and not a.attisdropped and a.attnum > 0
+    union all
+    select 'function', p.oid, 0, named, named, '', p.proowner, coalesce(p.proacl, acldefault('f', p.proowner)),
+        n.nspname !~ '^pg_|^information_schema$', p.prosecdef
+    from pg_proc p join pg_namespace n on n.oid = p.pronamespace cross join lateral
+        format('%%I.%%I(%%s)', n.nspname, p.proname, pg_get_function_identity_arguments(p.oid)) named
+    where p.proacl is not null or n.nspname !~ '^pg_|^information_schema$'
+    union all
+    select 'type', t.oid, 0, format('%%I.%%I', n.nspname, t.typname), format('%%I.%%I', n.nspname, t.typname), '',
+        t.typowner, t.typacl, n.nspname !~ '^pg_|^information_schema$', false
+    from pg_type t join pg_namespace n on n.oid = t.typnamespace
+    where t.typelem = 0
+        and (t.typrelid = 0 or exists (select from pg_class c where c.oid = t.typrelid and c.relkind = 'c'))
+    union all
+    select 'schema', n.oid, 0, n.nspname, quote_ident(n.nspname), '', n.nspowner, n.nspacl,
+        n.nspname !~ '^pg_|^information_schema$', false from pg_namespace n
+    union all
+    select 'database', d.oid, 0, d.datname, quote_ident(d.datname), '', d.datdba, d.datacl,
+        d.datallowconn and not d.datistemplate, false from pg_database d
+    union all
+    select 'language', l.oid, 0, l.lanname, quote_ident(l.lanname), '', l.lanowner, l.lanacl, true, false
+    from pg_language l
+    union all
+    select 'foreign server', s.oid, 0, s.srvname, quote_ident(s.srvname), '', s.srvowner, s.srvacl, true, false
+    from pg_foreign_server s
+    union all
+    select 'foreign data wrapper', w.oid, 0, w.fdwname, quote_ident(w.fdwname), '', w.fdwowner, w.fdwacl, true, false
+    from pg_foreign_data_wrapper w
+    union all
+    select 'tablespace', s.oid, 0, s.spcname, quote_ident(s.spcname), '', s.spcowner, s.spcacl,
+        s.spcname !~ '^pg_', false from pg_tablespace s
+    union all
+    select 'large object', o.oid, 0, o.oid::text, o.oid::text, '', o.lomowner, o.lomacl, true, false
+    from pg_largeobject_metadata o
 """
-_WHICH: LiteralString = """
-    select n.nspname as schema, c.relname as name from pg_class c join pg_namespace n on n.oid = c.relnamespace
-    where c.oid = to_regclass(%s)
+_PARAMETERS: LiteralString = """
+    union all
+    select 'parameter', coalesce(p.oid, 0), 0, coalesce(p.parname, s.name), quote_ident(coalesce(p.parname, s.name)),
+        '', 10::oid, p.paracl, true, false
+    from pg_parameter_acl p full join pg_settings s on lower(s.name) = p.parname
+"""
+# What is given by name, and what is owned; the server's first superuser owns everything without being told.
+_GIVEN: LiteralString = """
+    select o.kind, o.name, a.grantee as who, coalesce(r.rolname, '') as holder, o.warned, o.ours,
+        lower(a.privilege_type) as privilege, a.is_grantable as admits, a.grantor <> o.owner as by_other
+    from objects o cross join lateral aclexplode(o.acl) a left join pg_roles r on r.oid = a.grantee
+    where a.grantee <> o.owner
+    union all
+    select o.kind, o.name, o.owner, r.rolname, o.warned, o.ours, 'owner', false, false
+    from objects o join pg_roles r on r.oid = o.owner where o.owner <> 10 and o.ours and o.kind <> 'column'
+    order by 1, 2, 4
+"""
+_ONE: LiteralString = """
+    select o.*, (select rolname from pg_roles where oid = o.owner) as owned_by from objects o
+    where o.kind = %(kind)s and o.name = %(name)s
+"""
+_BY_NAME: LiteralString = """
+    select a.privilege_type as privilege, bool_or(a.is_grantable) as admits,
+        array_agg(distinct g.rolname order by g.rolname) as grantors
+    from objects o cross join lateral aclexplode(o.acl) a left join pg_roles g on g.oid = a.grantor
+    where o.kind = %(kind)s and o.name = %(name)s and a.grantee = %(who)s and a.grantee <> o.owner group by 1
+"""
+# Whom else rights come to an end for, when somebody's are taken who gave them on.
+_GIVEN_ON: LiteralString = """
+    select distinct coalesce(r.rolname, 'every login') as name
+    from objects o cross join lateral aclexplode(o.acl) a left join pg_roles r on r.oid = a.grantee
+    where o.kind = %(kind)s and o.name = %(name)s and a.grantor = %(who)s and a.grantor <> o.owner order by 1
+"""
+# Why a role may still do what was taken from it by name: by another door, which is a path of its own.
+_DOORS: LiteralString = """
+    select exists (
+        select from pg_roles r where r.oid = %(who)s and (r.rolsuper
+            or pg_has_role(r.oid, (select owner from objects where kind = %(kind)s and name = %(name)s), 'usage')
+            or pg_has_role(r.oid, 'pg_read_all_data', 'usage') or pg_has_role(r.oid, 'pg_write_all_data', 'usage'))
+    ) or exists (
+        select from objects o cross join lateral aclexplode(o.acl) a
+        where ((o.kind = %(kind)s and o.name = %(name)s) or (o.kind = 'table' and o.oid = %(oid)s
+                and %(kind)s = 'column'))
+            and a.privilege_type = %(privilege)s and a.grantee <> %(who)s
+            and (a.grantee = 0 or pg_has_role(%(who)s::oid, a.grantee, 'usage'))
+    ) or exists (
+        select from objects o cross join lateral aclexplode(o.acl) a
+        where o.kind = 'table' and o.oid = %(oid)s and %(kind)s = 'column'
+            and a.privilege_type = %(privilege)s and a.grantee = %(who)s
+    ) as found
 """
 # What hangs on a role, in all databases (pg_shdepend): what it owns, and the policies that name it.
 _HANGS: LiteralString = """
@@ -103,93 +173,200 @@ def hanging(db: Db) -> dict[str, tuple[tuple[str, str], ...]]:
     return {holder: tuple(words) for holder, words in found.items()}
 
 
-def attribute_level(names: list[str]) -> FoundLevel:
-    """The level of a role with these attributes."""
-    of = {word: (word, sentence, reach) for word, sentence, reach in ATTRIBUTES.values()}
-    said = ", ".join(of[name][1][0].lower() + of[name][1][1:] for name in names)
-    return FoundLevel(f"is {'+'.join(names)}", ", ".join(_NAMES[n] for n in names), f"Can {said}.",
-                      tuple(of[name] for name in names))  # fmt: skip
+def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -> Iterator[Found]:
+    """The server and the databases, who holds what in them, and what every login has.
 
-
-def holdings(db: Db, roles: dict[str, dict[str, Any]], logins: set[str]) -> Iterator[Found]:
-    """The server and the databases, and who holds what in them. ``roles`` are logins and shared roles by name."""
-    given: dict[tuple[str, str], dict[str, str]] = {}
-    places: dict[str, FoundPart] = {}
-    yield from (GUEST, MAKER)
+    ``roles`` are logins and shared roles by name; a login that others are members of acts as an account, too.
+    """
     yield SharedAccount(SERVER, "The database server", "server")
     for name, role in roles.items():
         held = [word for column, (word, _, _) in ATTRIBUTES.items() if role[column]]
         if held:
             yield attribute_level(held)
             handle = {"holder": name, "attributes": held}
-            yield Holding(SERVER, name, name not in logins, attribute_level(held).key, None, handle)
+            yield from also_as_account(
+                role, Holding(SERVER, name, name not in logins, attribute_level(held).key, None, handle)
+            )
     current = db.info.dbname
-    for row in db.execute(_RIGHTS, {"holder": None, "kind": None, "name": None}).fetchall():
-        level, account = _level(row), f"database:{row['name'] if row['kind'] == 'database' else current}"
-        place = f"{row['kind']}:{row['name']}"
-        if not level or (row["holder"] and row["holder"] not in roles):
+    given: dict[tuple[str, str], dict[str, list[tuple[str, bool]]]] = {}
+    parts: dict[str, FoundPart] = {}
+    for row in db.execute(_with_objects(db, _GIVEN), {}).fetchall():
+        public = row["who"] == 0
+        if (public and not _is_open(row)) or (not public and row["holder"] not in roles):
             continue
+        account = f"database:{row['name'] if row['kind'] == 'database' else current}"
+        place = f"{row['kind']}:{row['name']}"
         if row["kind"] != "database":
-            seen = places.get(place)
-            rows = " (only the rows that its policies show)" if row["by_policy"] else ""
-            public = not row["holder"] or (seen is not None and seen.public)
-            places[place] = FoundPart(account, place, f"{row['name']}{rows}", row["kind"], public)
-        if row["holder"]:
-            given.setdefault((account, row["holder"]), {})[place] = level
+            seen = parts.get(place)
+            is_public = public or (seen is not None and seen.public)
+            parts[place] = FoundPart(account, place, f"{row['name']}{_warning(row)}", row["kind"], is_public)
+        rights = given.setdefault((account, row["holder"]), {}).setdefault(place, [])
+        rights.append((row["privilege"], row["admits"]))
     for account in dict.fromkeys([f"database:{current}", *(account for account, _ in given)]):
         yield SharedAccount(account, f"Database {account.partition(':')[2]}", "database")
-    yield from places.values()
-    for (account, holder), held_there in given.items():
-        parts = tuple((place, level) for place, level in held_there.items() if place != account)
-        handle = {"holder": holder, "places": sorted(held_there)}
-        yield Holding(account, holder, holder not in logins, held_there.get(account, ""), None, handle, parts)
+    yield from parts.values()
+    keys = {who: {place: _key(rights) for place, rights in held.items()} for who, held in given.items()}
+    yield from (rights_level(key) for key in sorted({key for held in keys.values() for key in held.values()}))
+    for (account, holder), places in keys.items():
+        given_there: dict[str, Any] = {
+            "holder": holder,
+            "places": sorted(places),
+            "given": dict(sorted(places.items())),
+        }
+        there = tuple((place, level) for place, level in places.items() if place != account)
+        if holder:
+            is_account = holder not in logins
+            one = Holding(account, holder, is_account, places.get(account, ""), None, given_there, there)
+            yield from also_as_account(roles[holder], one)
+            continue
+        door = f"{PUBLIC}{account}"
+        yield EVERYONE
+        yield SharedAccount(door, f"Every login that may connect to {account.partition(':')[2]}", "everyone")
+        yield Holding(account, door, True, places.get(account, ""), None, given_there, there)
+        for login in sorted(logins):
+            yield Holding(door, login, False, EVERYONE.key, None, {"holder": login, "everyone": account})
 
 
-def _level(row: dict[str, Any]) -> str:
-    """The level that rights on a place come to; empty when they give nothing by themselves."""
-    rights = set(row["rights"])
-    if row["kind"] == "table":
-        changes = rights & {"INSERT", "UPDATE", "DELETE", "TRUNCATE", "TRIGGER", "REFERENCES"}
-        return "keeper" if row["admits"] else "operator" if changes else "reader"
-    if "CREATE" in rights:
-        return "maker"
-    # Everybody may connect and look up names, unless that was taken away: only what was given by name is somebody's.
-    return "guest" if row["kind"] == "database" and "CONNECT" in rights and row["holder"] else ""
+def also_as_account(role: Mapping[str, Any], holding: Holding) -> Iterator[Holding]:
+    """What a login holds; once more for those who are members of it and so may do the same."""
+    yield holding
+    if role["can_login"] and role["has_members"]:
+        yield Holding(holding.account, holding.holder, True, holding.level, None, holding.handle, holding.parts)
+
+
+def _is_open(row: Mapping[str, Any]) -> bool:
+    """Whether a right of every login is told: what the server gives everybody on everything by itself is not."""
+    if not row["ours"]:
+        return False
+    if row["kind"] == "function":
+        return bool(row["warned"])
+    return row["privilege"] not in ("connect", "temporary", "usage") or row["kind"] in ("foreign server", "sequence")
+
+
+def _warning(row: Mapping[str, Any]) -> str:
+    if not row["warned"]:
+        return ""
+    if row["kind"] == "function":
+        return " (runs with the rights of its owner)"
+    return " (only the rows that its policies show)"
+
+
+def _key(rights: list[tuple[str, bool]]) -> str:
+    return OWNER.key if (OWNER.key, False) in rights else key_of(rights)
+
+
+def _with_objects(db: Db, query: LiteralString) -> LiteralString:
+    parameters = _PARAMETERS if db.info.server_version >= 150000 else ""
+    # Columns that have rights of their own are few; one that a step names may have none any more.
+    columns = "true" if "%(kind)s" in query else "a.attacl is not null"
+    return "with objects as (" + _OBJECTS.replace("{columns}", columns) + parameters + ") " + query
 
 
 def apply(db: Db, kind: StepKind, detail: dict[str, Any]) -> str:
-    """Change the attributes of a role, or its rights on one place."""
-    holder = sql.Identifier(detail["holder"])
+    """Change the attributes of a role, or its rights on places: all in one transaction, or nothing."""
+    if "everyone" in detail:
+        raise SystemRefused(
+            f"{detail['holder']} has this as every login has; it can't be taken from one alone.",
+            "Take the rights of PUBLIC away.",
+        )
     if "attributes" in detail:
         known = {word for word, _, _ in ATTRIBUTES.values()}
         no = "" if kind is StepKind.GIVE else "no"
         words = [sql.SQL(f"{no}{word}") for word in detail["attributes"] if word in known]
-        statement = sql.SQL("alter role {} {}").format(holder, sql.SQL(" ").join(words))
-    else:
-        what, _, _ = detail["place"].partition(":")
-        place = _named(db, detail["place"])
-        if kind is StepKind.GIVE:
-            statement = sql.SQL(_GIVES[what, detail["level_key"]]).format(place, holder)
-        else:
-            only = sql.SQL("grant option for " if kind is StepKind.REDUCE else "")
-            statement = sql.SQL(_TAKES[what]).format(only, place, holder)
-    db.execute(statement)
-    return f"Carried out: {statement.as_string(db)}"
+        holder = sql.Identifier(detail["holder"])
+        return carry_out(db, [sql.SQL("alter role {} {}").format(holder, sql.SQL(" ").join(words))])
+    statements = [one for place in _places(detail) for one in _statements(db, kind, detail, place)]
+    return carry_out(db, statements)
 
 
-def _named(db: Db, place: str) -> sql.Composable:
-    kind, _, name = place.partition(":")
-    if kind != "table":
-        return sql.Identifier(name)
-    row = db.execute(_WHICH, [name]).fetchone()
+def carry_out(db: Db, statements: list[sql.Composed]) -> str:
+    """Carry statements out in one transaction, and say which."""
+    with db.transaction():
+        for statement in statements:
+            db.execute(statement)
+    return "Carried out: " + "; ".join(statement.as_string(db) for statement in statements)
+
+
+def _places(detail: Mapping[str, Any]) -> list[str]:
+    return list(detail["places"]) if "places" in detail else [detail["place"]]
+
+
+def _statements(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> Iterator[sql.Composed]:
+    """The statements that bring rights on one place to what a step wants, privilege by privilege."""
+    what, _, name = place.partition(":")
+    row = db.execute(_with_objects(db, _ONE), {"kind": what, "name": name}).fetchone()
     if row is None:
-        raise SystemRefused(f"There is no table {name}.", "Have the server read again.")
-    return sql.Identifier(row["schema"], row["name"])
+        raise SystemRefused(f"There is no {what} {name}.", "Have the server read again.")
+    who = _oid(db, detail["holder"])
+    holder = sql.Identifier(detail["holder"]) if detail["holder"] else sql.SQL("public")
+    target = sql.SQL(f"on {KINDS[what][0]} {row['quoted']}")
+    column = sql.SQL(row["col"])
+    wanted = rights_of(_level(detail, place)) if kind is not StepKind.REMOVE else {}
+    if OWNER.key.upper() in wanted or (kind is not StepKind.GIVE and row["owner"] == who):
+        raise SystemRefused(
+            f"{detail['holder']} owns the {what} {name}; rights of an owner can't be taken away.",
+            f"Give it another owner: alter {KINDS[what][0]} {row['quoted']} owner to …; then have the server read.",
+        )
+    if kind is StepKind.GIVE:
+        for right, admits in wanted.items():
+            form = "grant {}{} {} to {} with grant option" if admits else "grant {}{} {} to {}"
+            yield sql.SQL(form).format(_word(right), column, target, holder)
+        return
+    held = {r["privilege"]: r for r in db.execute(_with_objects(db, _BY_NAME),
+                                                  {"kind": what, "name": name, "who": who})}  # fmt: skip
+    _refuse_given_on(db, what, name, who, held)
+    for right, there in held.items():
+        if right in wanted and (wanted[right] or not there["admits"]):
+            continue
+        form = "revoke grant option for {}{} {} from {}" if right in wanted else "revoke {}{} {} from {}"
+        # A right ends only by whoever gave it; where that is not the owner, we act as they.
+        for grantor in there["grantors"]:
+            statement = sql.SQL(form).format(_word(right), column, target, holder)
+            if grantor == row["owned_by"] or grantor is None:
+                yield statement
+            else:
+                yield sql.SQL("set local role {}").format(sql.Identifier(grantor))
+                yield statement
+                yield sql.SQL("set local role none").format()
+
+
+def _refuse_given_on(db: Db, what: str, name: str, who: int, held: Mapping[str, Mapping[str, Any]]) -> None:
+    if not any(there["admits"] for there in held.values()):
+        return
+    values = {"kind": what, "name": name, "who": who}
+    others = [row["name"] for row in db.execute(_with_objects(db, _GIVEN_ON), values)]
+    if others:
+        raise SystemRefused(
+            f"{', '.join(others)} would lose their rights on {name} with it: they were given on.",
+            "Give them those rights by the owner first, or take theirs away first; then try again.",
+        )
+
+
+def _level(detail: Mapping[str, Any], place: str) -> str:
+    given = detail.get("given", {})
+    return str(given.get(place) or detail.get("to") or detail["level_key"])
+
+
+def _word(right: str) -> sql.SQL:
+    """A privilege as it is written; only words that the server itself uses get this far."""
+    if not right.replace(" ", "").isalpha():
+        raise SystemRefused(f"{right} is no privilege.", "Have the server read again.")
+    return sql.SQL(right)
+
+
+def _oid(db: Db, role: str) -> int:
+    """A role's number; 0 for PUBLIC, -1 where there is none of that name."""
+    if not role:
+        return 0
+    row = db.execute("select oid from pg_roles where rolname = %s", [role]).fetchone()
+    return row["oid"] if row else -1
 
 
 def confirm(db: Db, kind: StepKind, detail: dict[str, Any]) -> str | None:
-    """None when attributes or rights are as a step wants them."""
+    """None when attributes or rights are as a step wants them, by what is given and by what the server says."""
     who = detail["holder"]
+    if "everyone" in detail:
+        return f"{who} has what every login has in {detail['everyone'].partition(':')[2]}"
     if "attributes" in detail:
         role = db.execute("select * from pg_roles where rolname = %s", [who]).fetchone() or {}
         held = {word for column, (word, _, _) in ATTRIBUTES.items() if role.get(column)}
@@ -198,13 +375,49 @@ def confirm(db: Db, kind: StepKind, detail: dict[str, Any]) -> str | None:
             return f"{who} has not yet {', '.join(sorted(lacking))}" if lacking else None
         still = held & set(detail["attributes"])
         return f"{who} still has {', '.join(sorted(still))}" if still else None
-    what, _, name = detail["place"].partition(":")
-    row = db.execute(_RIGHTS, {"holder": who, "kind": what, "name": name}).fetchone()
-    level = _level(row) if row else ""
+    return next((wrong for place in _places(detail) if (wrong := _wrong(db, kind, detail, place))), None)
+
+
+def _wrong(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> str | None:
+    """What is wrong with the rights of a role on one place."""
+    what, _, name = place.partition(":")
+    oid, who = _oid(db, detail["holder"]), detail["holder"] or "every login"
+    values = {"kind": what, "name": name, "who": oid}
+    row = db.execute(_with_objects(db, _ONE), values).fetchone()
+    held = {r["privilege"]: r["admits"] for r in db.execute(_with_objects(db, _BY_NAME), values)}
     if kind is StepKind.GIVE:
-        order = ("", "guest", "reader", "maker", "operator", "keeper")
-        there = order.index(level) >= order.index(detail["level_key"])
-        return None if there else f"{who} can't yet use {name} as it should be"
-    if not level or (kind is StepKind.REDUCE and level != "keeper"):
+        wanted = rights_of(_level(detail, place))
+        if "OWNER" in wanted:
+            return None if row and row["owner"] == oid else f"{who} does not own {name}"
+        lacking = [right for right, admits in wanted.items() if right not in held or (admits and not held[right])]
+        return f"{who} has not yet {', '.join(lacking).lower()} on {name}" if lacking else None
+    if row is None or oid == -1:
         return None
-    return f"{who} is still {level} of {name}"
+    if row["owner"] == oid:
+        return f"{who} owns {name}"
+    wanted = rights_of(_level(detail, place)) if kind is StepKind.REDUCE else {}
+    left = [right for right, admits in held.items() if right not in wanted or (admits and not wanted[right])]
+    if left:
+        return f"{who} still has {', '.join(sorted(left)).lower()} on {name}"
+    taken = set(rights_of(detail.get("given", {}).get(place) or "")) - set(wanted) - {""}
+    return _asked(db, values, row, who, taken) if oid else None
+
+
+def _asked(db: Db, values: dict[str, Any], row: Mapping[str, Any], who: str, taken: set[str]) -> str | None:
+    """What the server itself says that a role may do, where no other door explains it."""
+    function = KINDS[row["kind"]][1]
+    if not function:
+        return None
+    named = row["name"] if row["kind"] == "parameter" else row["oid"]
+    for right in sorted(taken - {"OWNER"}):
+        place = (
+            "%s::oid, %s::smallint" if row["kind"] == "column" else "%s" if row["kind"] == "parameter" else "%s::oid"
+        )
+        given = [values["who"], named, *([row["part"]] if row["kind"] == "column" else []), right]
+        asked = db.execute(f"select {function}(%s::oid, {place}, %s) as may", given).fetchone()
+        if asked is None or not asked["may"]:
+            continue
+        doors = db.execute(_with_objects(db, _DOORS), {**values, "oid": row["oid"], "privilege": right}).fetchone()
+        if doors is None or not doors["found"]:
+            return f"the server still says that {who} may {right.lower()} on {row['name']}"
+    return None

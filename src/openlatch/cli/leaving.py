@@ -200,6 +200,10 @@ def _write_page(found: wire.LeavingPage) -> None:
         out.print(f"  {one.system}: {in_words(one.ends.model_dump())}{left}")
     for handed in found.handed:
         out.print(f"  {handed.account.name} passed to {handed.to.name}")
+    for path in found.remains:
+        out.print(f"  remains, as for everybody there: {path}", markup=False)
+    for gap in found.unknown:
+        out.print(f"  not looked at: {gap}", markup=False)
     for ident in found.revocations if found.left else ():
         out.print(f"  steps: openlatch revocation show {ident}")
 

@@ -129,6 +129,7 @@ class Demo:
             "database": telemetry.DATABASE,
             "user": telemetry.ADAPTER_LOGIN,
             "app_prefix": "app_",
+            "sslmode": "disable",
         }
         viewer = Viewer.itself(organisation)
         with service.unit(viewer) as unit:
@@ -155,6 +156,7 @@ class Demo:
             "OPENLATCH_SMTP_HOST": "127.0.0.1",
             "OPENLATCH_SMTP_PORT": str(self.mail.smtp_port),
             "OPENLATCH_MAIL_FROM": "access@hollinfell.example.org",
+            "OPENLATCH_TREE_HEADS_FILE": str(self.folder / "tree-heads.jsonl"),
         }
         environment.pop("OPENLATCH_CONFIG", None)
         for name in ("serve", "worker"):

@@ -45,7 +45,7 @@ def spare_the_collector() -> None:
     gc.set_threshold(50_000, 20, 50)
 
 
-def assemble(settings: Settings) -> Service:
+def assemble(settings: Settings, connections: int = 16) -> Service:
     """The service with its database, its key, and the queue to wake the worker by."""
     spare_the_collector()
     settings.require("database_url", "secret_key")
@@ -53,7 +53,7 @@ def assemble(settings: Settings) -> Service:
     address = (settings.public_address or f"http://{settings.bind}").rstrip("/")
     seed = settings.secret_key.encode()
     return Service(
-        engine_for(settings.database_url),
+        engine_for(settings.database_url, connections // 2),
         settings.cipher(),
         wake=queue.wake,
         address=address,
@@ -122,4 +122,4 @@ def serve(settings: Settings) -> None:
 def work(settings: Settings) -> None:
     """Work in the background until told to stop."""
     configure_logging()
-    worker.run(assemble(settings), settings.database_url, post_of(settings))
+    worker.run(assemble(settings, worker.CONNECTIONS), settings.database_url, post_of(settings))

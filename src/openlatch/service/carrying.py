@@ -77,7 +77,7 @@ def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetim
         while True:
             # What a step changes nobody else gives meanwhile: leases on its grants, until it was tried.
             with ExitStack() as leases:
-                turn = _next(service, viewer, revocation, adapters, leases, tried)
+                turn = _next(service, viewer, revocation, adapters, open_ones, leases, tried)
                 if not turn.tasks:
                     return turn.back
                 system = turn.tasks[0].system
@@ -93,8 +93,8 @@ def name_of(revocation: UUID) -> str:
 
 
 def _next(
-    service: Service, viewer: Viewer, revocation: UUID, adapters: dict[UUID, Adapter], leases: ExitStack,
-    tried: Sequence[_Tried] = (),
+    service: Service, viewer: Viewer, revocation: UUID, adapters: dict[UUID, Adapter], rooms: ExitStack,
+    leases: ExitStack, tried: Sequence[_Tried] = (),
 ) -> _Turn:  # fmt: skip
     """Commit what came of the steps that were tried, and take those to try now, with the try counted.
 
@@ -125,11 +125,13 @@ def _next(
         wanted = list(_together(tasks[due:], unit.now))
         grants = {steps[task.id][0].grant_id for task in wanted} - {None}
         leased = {None, *leases.enter_context(locks.lease_on_grants(service, sorted(g for g in grants if g)))}
+        system = wanted[0].system
+        if system not in adapters and not rooms.enter_context(service.rooms.enter(system)):
+            return _Turn(back=unit.now + settling.AGAIN_AFTER)
         free = takewhile(lambda task: steps[task.id][0].grant_id in leased, wanted)
         taken = [_counted(steps[task.id][0], task, own) for task in free]
         if not taken:
             return _Turn(back=unit.now + settling.AGAIN_AFTER)
-        system = taken[0].system
         if system not in adapters:
             adapters[system] = adapter_for(service, unit.db.get_one(System, system))
     return _Turn(taken)

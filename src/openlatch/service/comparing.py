@@ -107,10 +107,13 @@ _SEE_ENDED = f"""
 # Many rows in one go, by arrays of what is made here; a statement for each row takes ten times as long.
 _MAKE_GRANTS = """
     insert into grants (id, organisation_id, account_id, person_id, app_id, holder_account_id, given_at, recorded,
-        ends_here, reason, seen_at, shown, handle)
-    select i.id, :organisation, d.account_id, d.person_id, d.app_id, d.holder_account_id, :now, false, false, :reason,
+        ends_here, by_system, reason, seen_at, shown, handle)
+    select i.id, :organisation, d.account_id, d.person_id, d.app_id, d.holder_account_id, :now, a.kind = 'everyone',
+        false, a.kind = 'everyone',
+        case when a.kind = 'everyone' then 'It comes with signing in there.' else :reason end,
         :now, d.digest, d.handle::jsonb || jsonb_build_object('login', d.holder)
     from unnest(cast(:ids as uuid[]), cast(:ns as int[])) i(id, n) join differences d using (n)
+        join accounts a on a.id = d.account_id
 """
 _MAKE_TERMS = """
     insert into terms (id, organisation_id, grant_id, level_id, resource_id, until)
@@ -252,7 +255,7 @@ class Comparison:
                 system_id=self.system.id,
                 name=found.comment or f"{found.handle} in {self.system.name}",
                 kind=found.kind,
-                sensitivity=SENSITIVITY_OF_THE_UNKNOWN,
+                sensitivity=1 if found.kind == "everyone" else SENSITIVITY_OF_THE_UNKNOWN,
                 time_zone=zone,
                 handle=found.handle,
             )

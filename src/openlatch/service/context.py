@@ -18,6 +18,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
 from openlatch.errors import NotAllowed, ProofNeeded
+from openlatch.service.rooms import Rooms
 from openlatch.service.sight import Sight
 from openlatch.store import journal
 from openlatch.store.database import told_apart, transaction
@@ -56,6 +57,7 @@ class Service:
     tree_heads_file: Path | None = None
     timestamp_authority: str = ""
     rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
+    rooms: Rooms = field(default_factory=Rooms)
 
     @contextmanager
     def unit(self, viewer: Viewer) -> Iterator[Unit]:

@@ -14,6 +14,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select, update
 
+from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.revocation import OVER
 from openlatch.core.revocations import proof
@@ -117,7 +118,7 @@ def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
 def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any]]) -> revocations.Wish:
     endable = (GrantState.ACTIVE, GrantState.SUSPENDED)
     # In an order: rows that a reading touched come elsewhere otherwise, and the preview would seem to have changed.
-    held = select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable))
+    held = select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable), ~Grant.by_system)
     grants = unit.db.scalars(held.order_by(Grant.id))
     going_on = select(Session.id).where(Session.holder_id == person.id, Session.ended_at.is_(None))
     sessions = unit.db.scalars(going_on.order_by(Session.id))
@@ -153,7 +154,7 @@ def _can(unit: Unit, handle: Handle, system: System, kind: StepKind) -> bool:
 
 def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
     """The accounts that nobody would be left to answer for, or to use, without this person."""
-    held = select(Grant.account_id).where(Grant.holder_id == person.id, Grant.state.in_(LIVE))
+    held = select(Grant.account_id).where(Grant.holder_id == person.id, Grant.state.in_(LIVE), ~Grant.by_system)
     accounts = unit.db.scalars(
         select(Account).where((Account.owner_id == person.id) | Account.id.in_(held)).order_by(Account.name)
     ).all()
@@ -365,10 +366,24 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
         "done_at": max(ended_at, default=None) if rows and not left and begun else None,
         "systems": sorted(systems.values(), key=lambda one: (-one["left"], one["system"])),
         "lines": sorted(rows, key=lambda line: (line["ended"], line["system"], line["what"])),
+        "remains": _by_other_doors(unit, person.id),
         "unknown": revocations.unknown(unit, _accounts_of(unit, person.id)),
         "handed": [one for row in begun for one in row.preview.get("leaving", {}).get("handed", ())],
         "revocations": [row.id for row in begun],
     }
+
+
+def _by_other_doors(unit: Unit, person: UUID) -> list[str]:
+    """What a system lets everybody do who signs in: named, since it can't be taken from one alone."""
+    holder = Holder(HolderKind.PERSON, person)
+    register = cut.around_holder(unit.db, holder).as_held()
+    given = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person, Grant.by_system)))
+    paths = [p for p in access.everything_reached(register, holder, unit.now) if given & set(p.grants)]
+    return [
+        f"{path.level.name} on {register.accounts[path.account].name}, because {path.words}"
+        for path in paths
+        if path.level is not None and len(path.hops) > 1
+    ]
 
 
 def _accounts_of(unit: Unit, person: UUID) -> list[UUID]:
@@ -429,7 +444,7 @@ def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) ->
         .join(System, System.id == Account.system_id)
         .outerjoin(Term, Term.grant_id == Grant.id)
         .outerjoin(Level, Level.id == Term.level_id)
-        .where(Grant.holder_id == person, Grant.state.in_(LIVE) | Grant.id.in_(targets))
+        .where(Grant.holder_id == person, ~Grant.by_system, Grant.state.in_(LIVE) | Grant.id.in_(targets))
         .group_by(Grant.id, Account.name, System.name)
     ).all()
     answers = _proofs(unit, begun)

@@ -27,19 +27,30 @@ _FOLLOW = """
     where h.system_id = :system and h.name = r.handle
         and (h.marks, h.locked, h.hangs) is distinct from (r.marks, r.locked, r.hangs)
 """
+# A login that was dropped and made anew under the same name is somebody else's, until a person says whose.
+_MADE_ANEW = """
+    update handles h set name = h.name || ' (until ' || to_char(:now at time zone 'utc', 'YYYY-MM-DD HH24:MI:SS') || ')'
+    from reading_logins r where h.system_id = :system and h.name = r.handle
+        and h.marks ->> 'identity' <> r.marks ->> 'identity'
+    returning r.handle, h.person_id
+"""
 # Those met here whom nobody has named yet: perhaps the register knows them by now.
 _UNNAMED = """
     select h.id, r.handle, r.comment, r.is_app, r.marks, h.candidates from handles h
     join people p on p.id = h.person_id and not p.recognised join reading_logins r on r.handle = h.name
     where h.system_id = :system and not h.settled and not r.is_app
-        and (h.candidates <> '[]' or r.handle in (select login from bearers)) order by h.name
+        and (h.candidates <> '[]' or r.handle in (select login from bearers))
+        and not exists (
+            select from handles o where o.system_id = h.system_id and starts_with(o.name, h.name || ' (until '))
+    order by h.name
 """
 # Who in the register bears a mark that the reading tells of a login.
 _BEARERS = """
     create temporary table bearers on commit drop as
     with told as (select handle, comment, marks from reading_logins where not is_app)
-    select t.handle as login, 'address' as kind, lower(p.address) as value, p.id as person
-    from told t join people p on lower(p.address) = lower(trim(t.marks ->> 'address')) where p.recognised
+    select t.handle as login, 'address' as kind, lower(trim(t.marks ->> 'address')) as value, p.id as person
+    from told t join people p on lower(p.address) = any (string_to_array(lower(trim(t.marks ->> 'address')), ' '))
+    where p.recognised
     union all
     select t.handle, 'name', lower(p.name), p.id
     from told t join people p on lower(p.name) = lower(trim(t.comment)) where p.recognised
@@ -52,6 +63,8 @@ _BEARERS = """
 def meet(unit: Unit, system: System) -> None:
     """Put the logins of a reading (the table ``reading_logins``) into the register, told by the system's rules."""
     named = {"system": system.id}
+    renewed = unit.db.execute(text(_MADE_ANEW), {**named, "now": unit.now})
+    anew: dict[str, UUID | None] = {row.handle: row.person_id for row in renewed}
     unit.db.execute(text(_FOLLOW), named)
     unit.db.execute(text(_BEARERS))
     unnamed = unit.db.execute(text(_UNNAMED), named).all()
@@ -72,6 +85,9 @@ def meet(unit: Unit, system: System) -> None:
     handles: list[Handle] = []
     for row in new:
         found = core.Match(None) if row.is_app else core.match(_marks(row), rules, bearers)
+        if row.handle in anew:
+            found = _perhaps(anew[row.handle])
+            unit.record("login.made_anew", "system", system.id, system.name, login=row.handle)
         handle = Handle(organisation_id=unit.viewer.organisation, system_id=system.id, name=row.handle,
                         marks=row.marks, locked=row.locked, hangs=row.hangs)  # fmt: skip
         _meet(unit, system, row, handle, found, taken)
@@ -115,6 +131,11 @@ def _meet(unit: Unit, system: System, row: Any, handle: Handle, found: core.Matc
             Person(id=handle.person_id, organisation_id=organisation, name=name, inside=False, recognised=False)
         )
         unit.record("person.found", "person", handle.person_id, row.handle)
+
+
+def _perhaps(person: UUID | None) -> core.Match:
+    """Nobody for sure; perhaps whose login of that name it was."""
+    return core.Match(None, (Candidate(person, MarkKind.UID),) if person else ())
 
 
 def _kept(candidates: Sequence[Candidate]) -> list[dict[str, str]]:

@@ -174,6 +174,10 @@ def _lock(unit: Unit, wish: Wish) -> list[Grant]:
         raise NotFound("There is no such grant, or you may not see it.")
     for grant in grants:
         unit.sight.require_answers_for(grant.account_id)
+        if grant.by_system:
+            raise Conflict(
+                "It comes with signing in there, as for everybody.", "End what everybody has, or lock the login."
+            )
         if not may_become(GRANTS, GrantState(grant.state), GrantState.REVOKING):
             raise Conflict(
                 f"The grant is {grant.state} and can't be revoked now.",

@@ -7,6 +7,7 @@ nothing is done twice.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import ExitStack
 from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
@@ -38,10 +39,11 @@ def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None
     with locks.lease_on_grants(service, [ident]) as leased:
         if ident not in leased:
             return service.clock() + AGAIN_AFTER
-        return _settle(service, Viewer.itself(organisation), ident)
+        with ExitStack() as rooms:
+            return _settle(service, Viewer.itself(organisation), ident, rooms)
 
 
-def _settle(service: Service, viewer: Viewer, ident: UUID) -> datetime | None:
+def _settle(service: Service, viewer: Viewer, ident: UUID, rooms: ExitStack) -> datetime | None:
     with service.unit(viewer) as unit:
         grant = unit.db.get(Grant, ident, with_for_update=True)
         if grant is None or grant.owed is None:
@@ -52,6 +54,8 @@ def _settle(service: Service, viewer: Viewer, ident: UUID) -> datetime | None:
         account = unit.db.get_one(Account, grant.account_id)
         system = unit.db.get_one(System, account.system_id)
         owed, version = Owed(grant.owed), grant.version
+        if not rooms.enter_context(service.rooms.enter(system.id)):
+            return unit.now + AGAIN_AFTER
         adapter = adapter_for(service, system)
         moves, lacking = _moves(unit, adapter, grant, account, system, owed)
     detail = next((move.detail for move in moves if move.kind is StepKind.GIVE), {})

@@ -120,8 +120,15 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
 
     None when it did not answer, which is noted on it, or when it is being read already.
     """
-    with alone(service.engine, f"read {ident}") as only_us:
-        return _read(service, Viewer.itself(organisation), ident) if only_us else None
+    viewer = Viewer.itself(organisation)
+    with alone(service.engine, f"read {ident}") as only_us, service.rooms.enter(ident) as has_room:
+        if only_us and has_room:
+            return _read(service, viewer, ident)
+    if only_us:
+        with service.unit(viewer) as unit:
+            # Others are waiting on it: it stays due, and is read by whoever looks round next.
+            unit.db.execute(update(System).where(System.id == ident).values(next_read_at=unit.now))
+    return None
 
 
 def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:

@@ -20,6 +20,8 @@ _SETTINGS = """
 include /etc/ldap/schema/core.schema
 include /etc/ldap/schema/cosine.schema
 include /etc/ldap/schema/inetorgperson.schema
+include /etc/ldap/schema/nis.schema
+include /etc/ldap/schema/dyngroup.schema
 modulepath /usr/lib/ldap
 moduleload back_mdb
 moduleload ppolicy
@@ -36,7 +38,8 @@ lastbind on
 overlay ppolicy
 ppolicy_default "cn=policy,{base}"
 access to attrs=userPassword by anonymous auth by * none
-access to attrs=member,owner,pwdAccountLockedTime by dn.exact="{adapter}" write by users read
+access to attrs=member,uniqueMember,roleOccupant,memberUid,owner,pwdAccountLockedTime
+  by dn.exact="{adapter}" write by users read
 access to * by dn.exact="{adapter}" read by users read
 """
 

@@ -38,6 +38,9 @@ def prepare(root: Path, plan: dict[str, Any], base: datetime) -> None:
         folder = root / "home" / name / ".ssh"
         folder.mkdir(mode=0o700, exist_ok=True)
         (folder / "authorized_keys").write_text("".join(f"{_dated(line, base)}\n" for line in lines))
+    for name in plan.get("unreadable", ()):
+        # A folder where the keys should be: nobody can tell who has some.
+        (root / "home" / name / ".ssh/authorized_keys").mkdir(parents=True)
     for name, lines in plan.get("jobs", {}).items():
         (root / "var/spool/cron/crontabs").mkdir(parents=True, exist_ok=True)
         (root / "var/spool/cron/crontabs" / name).write_text("".join(f"{line}\n" for line in lines))

@@ -22,6 +22,7 @@ protocols = imap
 listen = 127.0.0.1
 ssl = no
 disable_plaintext_auth = no
+auth_username_chars =
 default_internal_user = {user}
 default_internal_group = {group}
 default_login_user = {user}

@@ -323,8 +323,8 @@ class Scope:
 
 
 SCOPES = {
-    Subject.GRANT: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_(None))),
-    Subject.LINK: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_not(None))),
+    Subject.GRANT: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_(None), ~Grant.by_system)),
+    Subject.LINK: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_not(None), ~Grant.by_system)),
     Subject.SESSION: Scope(lists.SESSIONS, Session.ended_at.is_(None)),
     Subject.EXPOSURE: Scope(EXPOSURES, or_(Resource.public, outsiders > 0)),
     Subject.OWNERSHIP: Scope(OWNERSHIPS, Account.owner_id.is_not(None)),

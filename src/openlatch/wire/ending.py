@@ -228,6 +228,7 @@ class LeavingPage(Answer):
     done_at: datetime | None
     systems: list[SystemProgress]
     lines: list[LeavingLine]
+    remains: list[str] = Field(description="What their systems let everybody do who signs in, and so them too.")
     unknown: list[str] = Field(description="What readings of the accounts concerned did not look at.")
     handed: list[Handed]
     revocations: list[UUID]

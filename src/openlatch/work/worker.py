@@ -7,9 +7,12 @@ no harm, and the looking round (``look_round``) finds whatever nobody was woken 
 from __future__ import annotations
 
 import asyncio
+import os
 import signal
+import threading
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
@@ -39,6 +42,12 @@ from openlatch.store.database import transaction
 from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, WebSession
 
 log = get_logger()
+# So many things at once: most of them wait for a system, and each system has room for a few (service/rooms.py).
+AT_ONCE = 16
+# Each may hold a lock and a lease of its own while it waits, and opens transactions besides.
+CONNECTIONS = 3 * AT_ONCE
+# What goes on when it is told to stop has so long to come to its end; every step can be taken up again by the next.
+SECONDS_TO_STOP = 20.0
 
 
 def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Callable[..., None]]:
@@ -197,23 +206,40 @@ def _retried(function: Callable[..., None], arguments: dict[str, Any]) -> None:
 
 
 def run(service: Service, url: str, post: telling.Post | None = None) -> None:
-    """Work until SIGTERM or SIGINT; jobs going on then are finished first."""
+    """Work until SIGTERM or SIGINT; what goes on then has ``SECONDS_TO_STOP`` to end, and is cut off after that.
+
+    Being cut off is as being killed: leases end with their connections, and the tables say what is still to be done.
+    """
     asyncio.run(_run(make_app(service, url, post)))
 
 
 async def _run(app: App) -> None:
+    loop = asyncio.get_running_loop()
+    loop.set_default_executor(ThreadPoolExecutor(AT_ONCE + 4, thread_name_prefix="task"))
     async with app.open_async():
         await _forget_dead_workers(app)
         task = asyncio.ensure_future(
-            app.run_worker_async(concurrency=2, install_signal_handlers=False, fetch_job_polling_interval=2.0)
+            app.run_worker_async(concurrency=AT_ONCE, install_signal_handlers=False, fetch_job_polling_interval=2.0)
         )
-        loop = asyncio.get_running_loop()
+
+        def stop() -> None:
+            # A thread that hangs in a call can't be told to end, and keeps the process from ending.
+            cut_off = threading.Timer(SECONDS_TO_STOP, _cut_off)
+            cut_off.daemon = True
+            cut_off.start()
+            task.cancel()
+
         for number in (signal.SIGTERM, signal.SIGINT):
-            loop.add_signal_handler(number, task.cancel)
+            loop.add_signal_handler(number, stop)
         try:
             await task
         except asyncio.CancelledError:
             log.info("worker.stopped")
+
+
+def _cut_off() -> None:
+    log.warning("worker.cut_off", seconds=SECONDS_TO_STOP)
+    os._exit(0)
 
 
 async def _forget_dead_workers(app: App) -> None:

@@ -75,7 +75,10 @@ class GrantFacts(SubjectFacts):
     """One grant or link."""
 
     reach = number(_REACH, NumberColumn("highest_reach", 1))
-    live = truth("Whether it is active, suspended or being revoked.", TextColumn("state").among(*LIVE))
+    live = truth(
+        "Whether it is active, suspended or being revoked, and somebody gave it.",
+        TextColumn("state").among(*LIVE) & ~TruthColumn("by_system", missing=False),
+    )
     is_link = truth("Whether an app holds it.", TextColumn("holder_kind").among("app"))
     by_person = truth("Whether a person holds it.", TextColumn("holder_kind").among("person"))
     given_days = number("Days since it was given.", since(_GIVEN_AT))

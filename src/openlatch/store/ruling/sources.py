@@ -159,6 +159,7 @@ GRANTS = Source(
     f"(g.state in {LIVE} or (g.state = 'ended' and g.seen_at > g.ended_at))",
     _of_grants,
     {
+        "by_system": "g.by_system",
         "state": "g.state",
         "holder_kind": "g.holder_kind",
         "highest_reach": "t.reach",

@@ -234,7 +234,8 @@ class Grant(Recorded, Proved, Keyed, Base):
     ``owed`` is what its system still has to be brought to: ``give`` or ``take``; None when it is as it should be.
     ``shown`` is a digest of what the last read showed; the database forgets it when the grant changes. ``differs`` is
     what the system has instead of what is recorded. ``contradicted_at``: a read showed that it is not gone, though the
-    system had said so.
+    system had said so. ``ends_here``: the register gave its end and keeps it. ``by_system``: it comes with signing in
+    there, as for everybody, and nobody gave it.
     """
 
     __tablename__ = "grants"
@@ -291,6 +292,7 @@ class Grant(Recorded, Proved, Keyed, Base):
     credential_since: Mapped[datetime | None]
     recorded: Mapped[bool] = mapped_column(server_default="true")
     ends_here: Mapped[bool] = mapped_column(server_default="true")
+    by_system: Mapped[bool] = mapped_column(server_default="false")
     seen_at: Mapped[datetime | None]
     missing_since: Mapped[datetime | None]
     shown: Mapped[UUID | None]

@@ -18,6 +18,7 @@ def upgrade() -> None:
     op.add_column('accounts', sa.Column('partial_since', sa.DateTime(timezone=True), nullable=True))
     op.add_column('rounds', sa.Column('coverage', JSONB(), server_default='[]', nullable=False))
     op.add_column('grants', sa.Column('ends_here', sa.Boolean(), server_default='true', nullable=False))
+    op.add_column('grants', sa.Column('by_system', sa.Boolean(), server_default='false', nullable=False))
     op.execute(
         "update grants g set ends_here = false where g.state <> 'ended' and exists (select from journal j "
         "where j.subject_id = g.id and j.action = 'grant.found')"
@@ -26,6 +27,7 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     """Ends that a system told are kept by the register again."""
+    op.drop_column('grants', 'by_system')
     op.drop_column('grants', 'ends_here')
     op.drop_column('rounds', 'coverage')
     op.drop_column('accounts', 'partial_since')

@@ -1,0 +1,63 @@
+"""Who gets into a folder: its owner and owning group, access control lists with their mask, what is inside, and modes.
+
+See acl(5): an entry counts as far as the mask leaves it, and default entries are what is made there later gets.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+
+_MASK = ("mask", "")
+
+
+@dataclass(slots=True)
+class List:
+    """The list of one folder or file: by kind and number, rights as they are written; the owner's have no number."""
+
+    path: str
+    owner: str
+    group: str
+    entries: dict[tuple[str, str], str] = field(default_factory=dict)
+    defaults: dict[tuple[str, str], str] = field(default_factory=dict)
+
+    def named(self) -> set[tuple[str, str]]:
+        """Who has an entry of their own, or will have one in what is made there."""
+        return {who for who in (*self.entries, *self.defaults) if who[0] in ("user", "group") and who[1]}
+
+    def rights(self, who: tuple[str, str]) -> str:
+        """What somebody may do there, or in what is made there: of r, w and x, what the masks leave."""
+        both = (self.entries, self.defaults)
+        given = {right for there in both for right in there.get(who, "") if right in there.get(_MASK, "rwx")}
+        return "".join(right for right in "rwx" if right in given)
+
+
+def parse(text: str) -> list[List]:
+    """The lists in what getfacl tells of one folder or more, with numbers for names. ValueError when it is not that."""
+    found: list[List] = []
+    for line in text.splitlines():
+        if not line.strip():
+            continue
+        if line.startswith("# file: "):
+            found.append(List(_plain(line.removeprefix("# file: ")), "", ""))
+        elif line.startswith("# owner: "):
+            found[-1].owner = line.removeprefix("# owner: ")
+        elif line.startswith("# group: "):
+            found[-1].group = line.removeprefix("# group: ")
+        elif not line.startswith("#"):
+            _entry(found[-1], line)
+    return found
+
+
+def _entry(one: List, line: str) -> None:
+    entry = line.partition("#effective:")[0]
+    words = entry.strip().removeprefix("default:").split(":")
+    if len(words) != 3 or set(words[2]) - set("rwx-"):
+        raise ValueError(f"an entry is not understood: {line!r}")
+    into = one.defaults if entry.startswith("default:") else one.entries
+    into[words[0], words[1]] = words[2].replace("-", "")
+
+
+def _plain(name: str) -> str:
+    """A name as getfacl writes it, with odd characters in octal."""
+    return re.sub(r"\\([0-7]{3})", lambda match: chr(int(match[1], 8)), name)
