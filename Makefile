@@ -5,7 +5,7 @@ OPENLATCH := $(VENV)/bin/openlatch
 BUILT := src/openlatch/web/built/index.html
 CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/package-lock.json -type f 2>/dev/null)
 
-.PHONY: demo demo-reset test lint bench console screenshots lock clean
+.PHONY: demo demo-reset test test-nightly lint bench console screenshots lock clean
 
 demo: .make/postgresql .make/systems .make/run $(BUILT)
 	@exec $(OPENLATCH) demo
@@ -19,7 +19,11 @@ test: .make/postgresql .make/systems .make/chromium .make/dev $(BUILT)
 	$(VENV)/bin/mypy
 	$(VENV)/bin/lint-imports
 	cd console && npx vue-tsc --noEmit && npx vitest run
-	$(VENV)/bin/pytest
+	$(VENV)/bin/pytest -n 2 --dist loadgroup
+
+# The same tests, with fifty times as many examples of each property.
+test-nightly: .make/postgresql .make/systems .make/chromium .make/dev $(BUILT)
+	HYPOTHESIS_PROFILE=nightly $(VENV)/bin/pytest -n 2 --dist loadgroup
 
 bench: .make/postgresql .make/systems .make/dev
 	$(VENV)/bin/python -m bench $(ARGS)
@@ -63,10 +67,11 @@ $(BUILT): .make/node $(CONSOLE)
 # The servers of the other systems. Without them the demo goes on and says so; their tests would fail.
 .make/systems:
 	@mkdir -p .make
-	@for program in slapd ldapsearch dovecot getfacl ssh-keygen; do \
+	@for program in slapd ldapsearch dovecot getfacl ssh-keygen cvtsudoers openssl; do \
 		PATH="$$PATH:/usr/sbin" command -v $$program >/dev/null || missing=yes; \
 	done; \
 	if [ -n "$$missing" ]; then deploy/install-debian slapd ldap-utils dovecot-imapd acl openssh-client \
+			sudo openssl \
 		|| { echo "A directory and a mail server could not be had from Debian; going on without."; exit 0; }; fi; \
 	touch $@
 
