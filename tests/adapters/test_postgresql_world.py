@@ -294,6 +294,19 @@ def test_a_superuser_is_not_locked_by_a_limit(adapter: PostgresqlAdapter, db: ps
     db.execute("alter role w_super connection limit -1")
 
 
+def test_what_can_not_be_taken_is_said_before_it_has_to_be(
+    server: Cluster, adapter: PostgresqlAdapter, db: psycopg.Connection[Any]
+) -> None:
+    """With what is needed for it; a superuser can take everything."""
+    able = Reading.of(adapter.read()).coverage
+    assert [one for told in able for one in told.unable] == []
+    db.execute("alter role open_latch nosuperuser")
+    told = [one for told in Reading.of(adapter.read()).coverage for one in told.unable]
+    (owners,) = [one for one in told if one.startswith("rights on")]
+    assert owners.endswith("of telemetry_owner: make Open Latch's login a member of telemetry_owner")
+    assert any("w_bypass, w_super: only a superuser can" in one for one in told)
+
+
 def test_what_every_login_has_is_a_door_that_is_named(adapter: PostgresqlAdapter) -> None:
     """Also for one who holds nothing by name; and it can't be taken from them alone."""
     reading = Reading.of(adapter.read())

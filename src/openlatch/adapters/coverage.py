@@ -35,6 +35,9 @@ class Coverage:
     account: str
     looked_at: tuple[str, ...] = ()
     gaps: tuple[Gap, ...] = ()
+    """What it did not look at."""
+    unable: tuple[str, ...] = ()
+    """What Open Latch's login could not change there, and what it would need for that."""
 
     @property
     def is_partial(self) -> bool:

@@ -203,6 +203,7 @@ class PostgresqlAdapter(Adapter):
             besides = self._settings.get("rights", "all") == "all"
             found = list(rights.holdings(db, {**logins, **shared}, set(logins))) if besides else []
             hangs = rights.hanging(db)
+            unable = tuple(rights.unable(db)) if besides else ()
             others = [r["datname"] for r in db.execute(_OTHERS)] if besides else []
         members = [m for m in members if m["holder"] in logins or m["holder"] in shared]
         prefix = self._settings.get("app_prefix") or "\0"
@@ -228,10 +229,10 @@ class PostgresqlAdapter(Adapter):
         for session in sessions:
             if session["login"] in logins:
                 yield _presence(session)
-        yield from self._coverage(others, besides)
+        yield from self._coverage(others, besides, unable)
         yield Whole()
 
-    def _coverage(self, others: list[str], besides: bool) -> Iterator[Coverage]:
+    def _coverage(self, others: list[str], besides: bool, unable: tuple[str, ...]) -> Iterator[Coverage]:
         gaps = [Gap("what is in it: schemas, tables and the rest", Why.NOT_SUPPORTED, f"database {o}") for o in others]
         gaps.append(Gap("who is let in from where (pg_hba.conf)", Why.NOT_SUPPORTED))
         gaps.append(Gap("rights by row policies, one by one", Why.NOT_SUPPORTED))
@@ -239,7 +240,7 @@ class PostgresqlAdapter(Adapter):
             gaps.append(Gap("rights besides memberships, as set", Why.NOT_SUPPORTED))
         if self._settings.get("sslmode", "verify-full") != "verify-full":
             gaps.append(Gap("whether the server is the one that it says it is (sslmode)", Why.NOT_SUPPORTED))
-        yield Coverage("", _LOOKED_AT if besides else ("memberships", "sessions"), tuple(gaps))
+        yield Coverage("", _LOOKED_AT if besides else ("memberships", "sessions"), tuple(gaps), unable)
 
     def can_reduce(self, level: str, lower: str) -> bool:
         """Rights on a place to fewer; of a membership only the right to let others in, the rest is the role's."""

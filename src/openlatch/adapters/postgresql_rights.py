@@ -143,6 +143,20 @@ _DOORS: LiteralString = """
             and a.privilege_type = %(privilege)s and a.grantee = %(who)s
     ) as found
 """
+# Rights that were given by name on what belongs to a role whose rights we have not: nobody but its owner takes them.
+_NOT_OURS: LiteralString = """
+    select case r.rolname when 'pg_database_owner' then pg_get_userbyid(d.datdba) else r.rolname end as owner,
+        count(distinct (o.kind, o.name)) as count
+    from pg_database d cross join objects o cross join lateral aclexplode(o.acl) a join pg_roles r on r.oid = o.owner
+    where d.datname = current_database() and a.grantee <> o.owner and a.grantee <> 0 and o.ours and not pg_has_role(current_user, o.owner, 'usage')
+        and a.grantee in (select oid from pg_roles g where g.rolname !~ '^pg_' and g.rolname <> current_user)
+    group by 1 order by 1
+"""
+_ATTRIBUTED: LiteralString = """
+    select string_agg(rolname, ', ' order by rolname) as names from pg_roles
+    where (rolsuper or rolreplication or rolbypassrls) and rolname !~ '^pg_' and oid <> 10
+        and not (select rolsuper from pg_roles where rolname = current_user)
+"""
 # What hangs on a role, in all databases (pg_shdepend): what it owns, and the policies that name it.
 _HANGS: LiteralString = """
     select r.rolname as holder, s.deptype::text as how, coalesce(d.datname, 'the server') as place, count(*) as count
@@ -171,6 +185,16 @@ def hanging(db: Db) -> dict[str, tuple[tuple[str, str], ...]]:
         words = f"gets {row['rights']} on whatever {row['maker']} makes, by default"
         found.setdefault(row["holder"], []).append(("object", words))
     return {holder: tuple(words) for holder, words in found.items()}
+
+
+def unable(db: Db) -> Iterator[str]:
+    """What our login could not take away, and what it would need."""
+    for row in db.execute(_with_objects(db, _NOT_OURS), {}):
+        objects = f"{row['count']} object{'s' * (row['count'] != 1)}"
+        yield f"rights on {objects} of {row['owner']}: make Open Latch's login a member of {row['owner']}"
+    attributed = db.execute(_ATTRIBUTED).fetchone()
+    if attributed and attributed["names"]:
+        yield f"superuser, replication and bypassrls of {attributed['names']}: only a superuser can"
 
 
 def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -> Iterator[Found]:

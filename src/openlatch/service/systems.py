@@ -165,7 +165,7 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
                     )
                 ).all()
             )
-            system.answer = _in_words(outcome, spool.counts["unchanged"]) + _unknown(spool)
+            system.answer = _in_words(outcome, spool.counts["unchanged"]) + _unknown(spool) + _unable(spool)
             unit.record("system.read", "system", system.id, system.name, answer=system.answer)
     return outcome
 
@@ -218,6 +218,12 @@ def _unknown(spool: Spool) -> str:
         return ""
     more = f", and {len(gaps) - 3} more" if len(gaps) > 3 else ""
     return f" Read only in part: {'; '.join(list(gaps)[:3])}{more}."
+
+
+def _unable(spool: Spool) -> str:
+    """What could not be taken away there if it had to be, in words, and what is needed for that."""
+    lacking = dict.fromkeys(one for told in spool.coverage.values() for one in told.unable)
+    return f" Open Latch can't take away: {'; '.join(lacking)}." if lacking else ""
 
 
 def _counted(count: int, what: str) -> str:
