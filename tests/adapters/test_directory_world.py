@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import subprocess
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -77,7 +77,9 @@ def shown(reading: Reading, group: str, who: str) -> set[str]:
 
 
 def test_what_a_reading_says_is_what_the_directory_says(
-    server: directory.DirectoryServer, adapter: DirectoryAdapter
+    server: directory.DirectoryServer,
+    adapter: DirectoryAdapter,
+    record_testsuite_property: Callable[[str, object], None],
 ) -> None:
     """Whatever way a name is written in, and whatever attribute it stands in."""
     reading = Reading.of(adapter.read())
@@ -89,6 +91,7 @@ def test_what_a_reading_says_is_what_the_directory_says(
         for group in groups:
             assert shown(reading, group, who) == asked(server, group, who), (group, who)
             compared += len(ASKED)
+    record_testsuite_property("facts in the directory", compared)
     assert compared >= 200
     by_uid = {(h.account, h.holder) for h in reading.holdings}
     ann = dn(directory.named("ann"))

@@ -6,6 +6,7 @@ import os
 import re
 import subprocess
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -162,7 +163,9 @@ def test_rules_of_sudo_are_those_that_sudo_finds(root: Path, adapter: HostAdapte
 
 
 @pytest.mark.skipif(not KERNEL, reason="only root can ask the kernel as somebody else")
-def test_who_gets_into_a_folder_is_what_the_kernel_says(root: Path, adapter: HostAdapter) -> None:
+def test_who_gets_into_a_folder_is_what_the_kernel_says(
+    root: Path, adapter: HostAdapter, record_testsuite_property: Callable[[str, object], None]
+) -> None:
     """By owner, owning group, named entries within the mask, and modes; entries inside are parts."""
     reading = Reading.of(adapter.read())
     compared = 0
@@ -177,6 +180,7 @@ def test_who_gets_into_a_folder_is_what_the_kernel_says(root: Path, adapter: Hos
                     continue
                 assert bool(levels & wanted) == may(user, right, path), (user, right, path, levels)
                 compared += 1
+    record_testsuite_property("facts in folders of the host", compared)
     assert compared >= 60
     assert shown(reading, "dan", "folder:/srv/drop")[""] == {"write"}
     assert shown(reading, "eve", "folder:/srv/drop")[""] == {"write"}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import imaplib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -105,7 +105,7 @@ def shown(reading: Reading, who: str) -> dict[str, str]:
 
 
 def test_what_a_reading_says_is_what_the_server_says_to_each_login(
-    server: mailboxes.MailboxServer, adapter: MailboxAdapter
+    server: mailboxes.MailboxServer, adapter: MailboxAdapter, record_testsuite_property: Callable[[str, object], None]
 ) -> None:
     """Names that come as literals, negative rights, narrower entries, and what everybody has who signs in."""
     reading = Reading.of(adapter.read())
@@ -117,6 +117,7 @@ def test_what_a_reading_says_is_what_the_server_says_to_each_login(
             says = told(server, who)
             assert shown(reading, who) == says, who
             compared += len(says) * len(RIGHTS)
+    record_testsuite_property("facts in mail", compared)
     assert compared >= 200
     # One who stands in no list has what everybody has: the door is there, and says who is behind it.
     assert told(server, "gus")["Open"] == "lrs"

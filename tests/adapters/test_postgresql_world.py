@@ -179,12 +179,12 @@ def logins_of(db: psycopg.Connection[Any]) -> list[str]:
 
 
 def test_what_a_reading_says_is_what_the_server_says(
-    adapter: PostgresqlAdapter, db: psycopg.Connection[Any], record_property: Callable[[str, object], None]
+    adapter: PostgresqlAdapter, db: psycopg.Connection[Any], record_testsuite_property: Callable[[str, object], None]
 ) -> None:
     """For each login, object and right: nothing that is not so, and nothing left out."""
     reading = Reading.of(adapter.read())
     compared, wrong, missing = facts(db, reading, logins_of(db))
-    record_property("facts", f"postgresql: {compared} compared, {len(wrong)} wrong, {len(missing)} missing")
+    record_testsuite_property("facts in PostgreSQL", compared)
     assert (wrong, missing) == ([], [])
     assert compared > 1000
     held = {(h.account, h.holder): h for h in reading.holdings if not h.holder_is_account}

@@ -210,6 +210,32 @@ def test_a_login_that_is_somebody_elses_is_looked_up_again(
     assert drift(service, organisation) == {("Ann", "missing"), ("Bob", "unrecorded")}
 
 
+def test_a_login_that_was_made_anew_is_somebody_else_until_a_person_says(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """Though it has the name, the address and all the rights of the one before; and again at the next reading."""
+    with service.unit(organisation) as unit:
+        ann = person(unit, "Ann Lee", "ann@example.org")
+    box = SharedAccount("box", "Box")
+
+    def login(identity: str) -> Login:
+        return Login("ann", "Ann Lee", False, {"address": "ann@example.org", "identity": identity})
+
+    told.found = [box, login("16401"), hold("ann")]
+    reader()
+    adopt_all(service, organisation)
+    told.found = [box, login("16777"), hold("ann")]
+    for _ in range(2):
+        reader()
+        with service.unit(organisation) as unit:
+            now = unit.db.scalars(select(Handle).where(Handle.name == "ann")).one()
+            before = unit.db.scalars(select(Handle).where(Handle.name.like("ann (until %"))).one()
+            assert before.person_id == ann
+            assert now.person_id != ann
+            assert now.candidates == [{"person": str(ann), "by": "uid"}]
+    assert ("Ann Lee", "missing") in drift(service, organisation)
+
+
 def test_odd_names_come_through_as_they_are(
     service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
 ) -> None:

@@ -16,7 +16,7 @@ const report = computed(() => `/api/v1/people/${props.page.person.id}/leaving/re
     <section class="card p-5" aria-labelledby="left">
       <h2 id="left" class="sr-only">What is left</h2>
       <p class="font-display text-8xl font-bold tabular-nums" :class="isOver ? 'text-link' : 'text-rust'" aria-live="polite" data-test="left">{{ page.left }}</p>
-      <p class="text-lg font-semibold">{{ isOver ? 'Nothing is left' : `left of ${page.all}` }}</p>
+      <p class="text-lg font-semibold">{{ isOver ? 'Nothing is left to do' : `left of ${page.all}` }}</p>
       <p class="mt-1" data-test="ends">Ended: {{ endsWords(page.ends) }}</p>
       <p v-if="isOver" class="mt-1 text-soft">The last ended {{ moment(page.done_at) }}. <a :href="report" download="leaver.json" class="link">Take the report away</a></p>
       <ul class="mt-4 space-y-3">

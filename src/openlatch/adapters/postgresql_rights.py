@@ -148,7 +148,8 @@ _NOT_OURS: LiteralString = """
     select case r.rolname when 'pg_database_owner' then pg_get_userbyid(d.datdba) else r.rolname end as owner,
         count(distinct (o.kind, o.name)) as count
     from pg_database d cross join objects o cross join lateral aclexplode(o.acl) a join pg_roles r on r.oid = o.owner
-    where d.datname = current_database() and a.grantee <> o.owner and a.grantee <> 0 and o.ours and not pg_has_role(current_user, o.owner, 'usage')
+    where d.datname = current_database() and a.grantee <> o.owner and a.grantee <> 0 and o.ours
+        and not pg_has_role(current_user, o.owner, 'usage')
         and a.grantee in (select oid from pg_roles g where g.rolname !~ '^pg_' and g.rolname <> current_user)
     group by 1 order by 1
 """
