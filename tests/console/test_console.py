@@ -187,7 +187,7 @@ def test_access_ends_by_keyboard_alone_and_the_page_follows_without_a_reload(
     page.keyboard.press("Enter")
     page.wait_for_url("**/revocations/**")
     expect(page.locator("[data-test=state]")).to_have_text(re.compile("confirmed gone"), timeout=30_000)
-    expect(page.get_by_text("Read again: it is gone.")).to_be_visible()
+    expect(page.get_by_text("Read again: it is gone.", exact=True)).to_be_visible()
     expect(row).to_have_count(0)
     with psycopg.connect(stack.telemetry.url(telemetry.DATABASE)) as db:
         found = db.execute("select count(*) from pg_stat_activity where usename = 'old_admin'").fetchone()
