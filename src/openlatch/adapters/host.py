@@ -366,10 +366,11 @@ class HostAdapter(Adapter):
             for file in self._key_files(name, fields):
                 try:
                     content = self._bytes(file, True)
-                except (SystemRefused, SystemDown) as error:
+                except (SystemRefused, SystemDown):
                     # One user's file that can't be read is that user's, and hides nothing else.
                     yield account
-                    gaps.setdefault(account.handle, []).append(Gap(f"keys ({error.detail})", Why.NOT_UNDERSTOOD, file))
+                    gap = Gap("keys, in what is no plain file or can't be read", Why.NOT_UNDERSTOOD, file)
+                    gaps.setdefault(account.handle, []).append(gap)
                     continue
                 found = list(files.keys(content))
                 if found:

@@ -101,13 +101,16 @@ def plain(path: Path) -> bytes:
     A pipe is not waited for, and a device not read: whoever owns the folder could have put one there.
     """
     number = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
-    with os.fdopen(number, "rb") as file:
+    try:
         told = os.fstat(number)
         if not stat.S_ISREG(told.st_mode):
             raise SystemRefused(f"{path} is no plain file.", "Put a plain file there.")
         if told.st_size > LONGEST:
             raise SystemRefused(f"{path} is longer than {LONGEST} bytes.", "Look at what is in it.")
-        return file.read(LONGEST)
+        with os.fdopen(number, "rb", closefd=False) as file:
+            return file.read(LONGEST)
+    finally:
+        os.close(number)
 
 
 def rewrite(
