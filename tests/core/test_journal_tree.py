@@ -56,12 +56,12 @@ def test_roots_and_proofs_are_those_of_the_standard(count: int, data: st.DataObj
         assert not journal_tree.is_consistent(before, count, other, root, proof)
 
 
-def head(rows: list[dict[str, Any]], since: int | None = None) -> tree_heads.Head:
+def head(rows: list[dict[str, Any]], since: int | None = None, whose: str = "o") -> tree_heads.Head:
     """A signed head over entries, perhaps with the hashes of those after a position."""
     tree = Tree()
     for row in rows:
         tree.append(bytes.fromhex(row["hash"]))
-    made = tree_heads.sign(KEY, PUBLIC, "o", tree, rows[-1]["hash"], "2026-03-10T12:00:00.000000Z")
+    made = tree_heads.sign(KEY, PUBLIC, whose, tree, rows[-1]["hash"], "2026-03-10T12:00:00.000000Z")
     if since is not None:
         made["hashes"] = [row["hash"] for row in rows[since:]]
     return tree_heads.parse(made)
@@ -86,6 +86,16 @@ def test_a_journal_that_was_sealed_anew_is_found_and_the_first_entry_named(at: i
     low, high = (1, 8) if at < 8 else (9, 9) if at == 8 else (10, 20)
     assert (f"between positions {low} and {high}" in fault.what) or (low == high and "at position 9" in fault.what)
     assert not journal.verify(forged, heads=tree_heads.Watch([head(whole)])).sound
+
+
+def test_heads_of_another_organisation_say_nothing_of_this_one() -> None:
+    """They stand in the same file: neither does the journal differ from them, nor do they vouch for it."""
+    whole = entries(12)
+    others = head(resealed(whole, 3), 0, whose="p")
+    verdict = journal.verify(whole, heads=tree_heads.Watch([others]))
+    assert (verdict.faults, verdict.vouched) == ((), 0)
+    verdict = journal.verify(whole, heads=tree_heads.Watch([others, head(whole[:7])]))
+    assert (verdict.faults, verdict.vouched) == ((), 7)
 
 
 def test_an_end_that_was_cut_off_is_found_and_what_is_vouched_for_is_told() -> None:

@@ -99,21 +99,32 @@ def read(content: bytes) -> list[Head]:
 
 
 class Watch:
-    """Holds a journal against heads while its entries go by, in their order."""
+    """Holds a journal against heads while its entries go by, in their order.
+
+    A file of heads may have those of other organisations in it; they say nothing of this journal.
+    """
 
     def __init__(self, heads: Sequence[Head]) -> None:
         self._tree = Tree()
+        self._heads = heads
         self._waiting = sorted(heads, key=lambda head: head.size)
         self._known: dict[int, bytes] = {}
+        self._agreed = 0
+        self._named = False
+
+    def _keep_those_of(self, organisation: str) -> None:
+        self._waiting = sorted(
+            (head for head in self._heads if head.organisation == organisation), key=lambda head: head.size
+        )
         for head in self._waiting:
             first = head.size - len(head.hashes) + 1
             for position, known in enumerate(head.hashes, first):
                 self._known.setdefault(position, known)
-        self._agreed = 0
-        self._named = False
 
     def faults(self, entry: Mapping[str, Any]) -> Iterator[Fault]:
         """What is wrong with the next entry, by the heads."""
+        if not self._tree.size:
+            self._keep_those_of(str(entry["organisation"]))
         entry_hash = bytes.fromhex(str(entry["hash"]))
         self._tree.append(entry_hash)
         position = self._tree.size
