@@ -28,7 +28,7 @@ from openlatch.core.words import Verdict
 from openlatch.errors import Conflict, NotAllowed, NotFound
 from openlatch.service import helping, signing
 from openlatch.service.context import Service
-from openlatch.service.reviews import calendar, closing, deciding, evidence, opening
+from openlatch.service.reviews import calendar, closing, deciding, evidence, opening, rounds
 from openlatch.service.reviews.plans import Review, named
 from openlatch.store.tables import Account, Item, Person, Revocation, Step
 from openlatch.work import worker
@@ -101,6 +101,9 @@ def test_a_bundle_says_what_was_reviewed_decided_and_carried_out(small: Small, e
     (mara,) = [one for one in found["reviewers"] if one["name"] == "Mara"]
     assert (mara["decided"], mara["kept"], mara["by_default"], mara["by_others"]) == (2, 1, 1, 0)
     assert all(one["share_kept"] is None for one in found["reviewers"] if one["name"] != "Mara")
+    with small.service.unit(small.itself) as unit:
+        page = rounds.page(unit, ended)
+    assert (page["items"], page["decided"], page["left_undecided"]) == (4, 2, 2)
     assert (shown["Sync"]["decision"]["verdict"], shown["Sync"]["decision"]["by"]) == ("keep", "Mara")
     assert shown["Sync"]["questions"][0]["question"] == "Still needed?"
     told = [x["what"] for x in found["exceptions"]]

@@ -60,7 +60,7 @@ trim_level = aliased(Level)
 _tallied = (
     select(
         func.count(Item.id).label("items"),
-        func.count(Item.id).filter(Item.state == "decided").label("decided"),
+        func.count(Item.id).filter(Item.state == "decided", Item.fate.is_(None)).label("decided"),
         func.count(Item.id).filter(Item.state == "seconding").label("seconding"),
         *(
             func.count(Item.id).filter(Item.state == "decided", Item.verdict == verdict, ~Item.nothing_done).label(name)
@@ -77,7 +77,7 @@ _tallied = (
 )
 _COUNTS = {
     "items": "How many items it has.",
-    "decided": "How many are decided.",
+    "decided": "How many somebody has decided.",
     "seconding": "How many wait for a second reviewer.",
     "kept": "How many are kept.",
     "trimmed": "How many are trimmed.",
