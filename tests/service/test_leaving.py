@@ -81,6 +81,9 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         halfway = leaving.page(unit, mara)
         assert 0 < halfway["left"] < begun["left"]
         assert {line["system"] for line in halfway["lines"] if not line["ended"]} == {"Mail", "Books"}
+        # A login that was locked counts when the system has shown it so, as everything does.
+        locked = [line for line in halfway["lines"] if line["kind"] == "login" and line["ended"]]
+        assert {line["proof"] for line in locked} == {"confirmed"}
     with pytest.raises(Conflict, match="are left"), service.unit(organisation) as unit:
         leaving.report(unit, mara)
     with service.unit(organisation) as unit:

@@ -51,6 +51,7 @@ def finish_if_done(unit: Unit, revocation: Revocation, own: Sequence[Step] | Non
     by_target = _Steps(steps)
     proved = [target for target in _targets(unit, revocation) if by_target.prove(target)]
     _end(unit, revocation, proved, by_target)
+    _prove_logins(unit, by_target)
     return False
 
 
@@ -87,6 +88,10 @@ class _Steps:
         own = self.of(target)
         return bool(own) and all(step.state in core.OVER for step in (*own, *self._reads.get(target.account_id, ())))
 
+    def is_over(self, login: Step) -> bool:
+        """Whether a login was locked or dropped and what is there read again, or that is given up."""
+        return all(step.state in core.OVER for step in (login, *self._reads.get(login.account_id, ())))
+
     def evidence(self, target: RevocationTarget, now: datetime) -> Evidence:
         """How the end of a target is known."""
         return proof.of_steps(_outcomes(self.of(target)), _outcomes(self._reads.get(target.account_id, ())), now)
@@ -115,8 +120,7 @@ def finish(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None
     steps = _steps(unit, revocation) if own is None else own
     by_target = _Steps(steps)
     _end(unit, revocation, targets, by_target)
-    for step in by_target.of_logins:
-        step.proof = by_target.evidence_of_login(step, unit.now).proof
+    _prove_logins(unit, by_target)
     proofs = [Proof(known) for known in (*(t.proof for t in targets), *(s.proof for s in by_target.of_logins)) if known]
     revocation.settled_at = unit.now
     if all(known is Proof.CONFIRMED for known in proofs) and proofs:
@@ -127,6 +131,13 @@ def finish(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None
     for account in sorted({target.account_id for target in targets}):
         unit.record(action, "revocation", revocation.id, title, account, proof=shown, ends=proof.count(proofs))
     unit.db.flush()
+
+
+def _prove_logins(unit: Unit, steps: _Steps) -> None:
+    """Keep how it is known that logins were locked or dropped, of those where that is over."""
+    for step in steps.of_logins:
+        if steps.is_over(step):
+            step.proof = steps.evidence_of_login(step, unit.now).proof
 
 
 def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget], steps: _Steps) -> None:

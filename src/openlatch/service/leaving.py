@@ -16,7 +16,6 @@ from sqlalchemy import func, select, update
 
 from openlatch.core import access
 from openlatch.core.register import Holder
-from openlatch.core.revocation import OVER
 from openlatch.core.revocations import proof
 from openlatch.core.states import OfferState
 from openlatch.core.words import EndedAs, GrantState, HolderKind, Proof, Reach, Standing, StepKind, StepState
@@ -494,7 +493,7 @@ def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[dict[str, Any]]:
         .where(Step.revocation_id.in_(begun), Step.kind.in_((StepKind.LOCK, StepKind.DROP)))
     ).all()
     return [
-        {**_line(system, "login", f"login {step.detail['login']}", step.state in OVER, step.done_at, step.answer),
+        {**_line(system, "login", f"login {step.detail['login']}", step.proof is not None, step.done_at, step.answer),
          "proof": step.proof, "proved_by": step.done_by if step.proof else ""}
         for step, system in rows
     ]  # fmt: skip
