@@ -286,6 +286,52 @@ def test_a_role_that_was_dropped_and_made_anew_is_somebody_else(
     db.execute("drop role w_again")
 
 
+def test_what_has_another_name_by_now_is_not_gone(adapter: PostgresqlAdapter, db: psycopg.Connection[Any]) -> None:
+    """Roles and tables keep their rights when they are renamed; what was dropped has none."""
+    db.execute("create role w_old login createdb")
+    db.execute("create table w_moves (id int)")
+    db.execute("grant select on w_moves to w_old")
+    db.execute("grant w_shared to w_old")
+    held = [h for h in Reading.of(adapter.read()).holdings if h.holder == "w_old" and "everyone" not in h.handle]
+    moves = [move for holding in held for move in adapter.plan(StepKind.REMOVE, holding.handle)]
+    assert len(moves) == 3
+    (of_table,) = [move for move in moves if "place" in move.detail]
+    for change, back in (
+        ("alter role w_old rename to w_new", "alter role w_new rename to w_old"),
+        ("alter table w_moves rename to w_moved", "alter table w_moved rename to w_moves"),
+    ):
+        db.execute(change.encode())
+        for move in moves if "role" in change else [of_table]:
+            with pytest.raises(SystemRefused, match="by now"):
+                adapter.confirm(move.kind, move.detail)
+        db.execute(back.encode())
+    for nobody in ("w_new", "w_never"):
+        with pytest.raises(SystemRefused, match="renamed"):
+            adapter.confirm(StepKind.LOCK, {"login": nobody})
+        with pytest.raises(SystemRefused, match="renamed"):
+            adapter.confirm(StepKind.REMOVE, {"role": "w_shared", "member": nobody})
+    db.execute("drop table w_moves")
+    assert adapter.confirm(of_table.kind, of_table.detail) is None
+    db.execute("drop role w_old")
+    assert [adapter.confirm(move.kind, move.detail) for move in moves] == [None] * 3
+
+
+def test_a_session_that_is_hidden_from_us_is_not_gone(
+    server: Cluster, adapter: PostgresqlAdapter, db: psycopg.Connection[Any]
+) -> None:
+    """Without the right to see it the server shows that there is a process, and not since when."""
+    opened = telemetry.OpenSessions("127.0.0.1", server.port)
+    opened.open([("s_bakke", "psql")])
+    (presence,) = [p for p in Reading.of(adapter.read()).presences if p.login == "s_bakke"]
+    db.execute("alter role open_latch nosuperuser")
+    db.execute("revoke pg_read_all_stats from open_latch")
+    with pytest.raises(SystemRefused, match="does not show"):
+        adapter.confirm(StepKind.END_SESSIONS, presence.handle)
+    db.execute("grant pg_read_all_stats to open_latch")
+    assert "still there" in str(adapter.confirm(StepKind.END_SESSIONS, presence.handle))
+    opened.close()
+
+
 def test_a_superuser_is_not_locked_by_a_limit(adapter: PostgresqlAdapter, db: psycopg.Connection[Any]) -> None:
     """The server lets them in all the same: so it is not confirmed, and not told as locked."""
     adapter.apply(StepKind.LOCK, {"login": "w_super"})

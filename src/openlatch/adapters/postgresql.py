@@ -95,8 +95,8 @@ _MEMBERSHIP: LiteralString = """
         exists (select from pg_auth_members m where m.member = u.oid and m.roleid <> r.oid
             and pg_has_role(m.roleid, r.oid, 'member')) as by_another
     from (select) one
-    left join pg_roles r on r.rolname = %(role)s and (%(role_oid)s::text is null or r.oid::text = %(role_oid)s)
-    left join pg_roles u on u.rolname = %(member)s and (%(member_oid)s::text is null or u.oid::text = %(member_oid)s)
+    left join pg_roles r on r.oid = %(role)s
+    left join pg_roles u on u.oid = %(member)s
 """
 _GRANTORS: LiteralString = """
     select g.rolname as name from pg_auth_members m join pg_roles g on g.oid = m.grantor
@@ -293,11 +293,7 @@ class PostgresqlAdapter(Adapter):
         """None when the membership is there (GIVE), or is gone, or its admin option or the session is."""
         with self._connection() as db:
             if kind is StepKind.END_SESSIONS:
-                alive = db.execute(
-                    "select 1 from pg_stat_activity where pid = %s and backend_start = %s",
-                    [detail["pid"], detail["started"]],
-                ).fetchone()
-                return f"server process {detail['pid']} is still there" if alive else None
+                return _session_wrong(db, detail)
             if kind in _OF_LOGINS:
                 role = db.execute(
                     "select rolcanlogin and rolconnlimit <> 0 as open, rolcanlogin and rolsuper as everything "
@@ -307,7 +303,10 @@ class PostgresqlAdapter(Adapter):
                 return _login_wrong(kind, detail["login"], role)
             if "holder" in detail:
                 return rights.confirm(db, kind, detail)
-            row = db.execute(_MEMBERSHIP, {"role_oid": None, "member_oid": None, **detail}).fetchone()
+            numbers = {
+                one: rights.number_of(db, detail[one], detail.get(f"{one}_oid", "")) for one in ("role", "member")
+            }
+            row = db.execute(_MEMBERSHIP, numbers).fetchone()
         return _membership_wrong(kind, detail, row or {})
 
     @contextmanager
@@ -376,6 +375,18 @@ class PostgresqlAdapter(Adapter):
         )
 
 
+def _session_wrong(db: psycopg.Connection[dict[str, Any]], detail: Mapping[str, Any]) -> str | None:
+    """Whether a server process is still there; its number alone is used again."""
+    row = db.execute(
+        "select backend_start is null as is_hidden, backend_start = %s as is_it from pg_stat_activity where pid = %s",
+        [detail["started"], detail["pid"]],
+    ).fetchone()
+    if row is not None and row["is_hidden"]:
+        raise SystemRefused("The server does not show since when its processes run.",
+                            "Make Open Latch's login a member of pg_read_all_stats again.")  # fmt: skip
+    return f"server process {detail['pid']} is still there" if row is not None and row["is_it"] else None
+
+
 def _membership_statements(
     db: psycopg.Connection[dict[str, Any]], kind: StepKind, detail: dict[str, Any]
 ) -> Iterator[sql.Composed]:
@@ -434,13 +445,13 @@ def _is_predefined(member: Mapping[str, Any]) -> bool:
 
 
 def _login_wrong(kind: StepKind, name: str, role: Mapping[str, Any] | None) -> str | None:
-    """What is wrong with a login after a step. One that is not there is as good as locked."""
+    """What is wrong with a login after a step. SystemRefused where one that is to be locked is not there."""
     if kind is StepKind.DROP:
         return None if role is None else f"the login {name} is still there"
     if kind is StepKind.UNLOCK:
         return None if role and role["open"] else f"{name} may not sign in"
     if role is None:
-        return None
+        raise SystemRefused(f"There is no login {name}; it may have been renamed.", "Have the server read again.")
     if role["everything"]:
         return f"{name} is a superuser, whom a connection limit does not keep out; take that away first"
     return f"{name} may still sign in" if role["open"] else None

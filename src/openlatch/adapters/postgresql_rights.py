@@ -100,18 +100,21 @@ _PARAMETERS: LiteralString = """
 """
 # What is given by name, and what is owned; the server's first superuser owns everything without being told.
 _GIVEN: LiteralString = """
-    select o.kind, o.name, a.grantee as who, coalesce(r.rolname, '') as holder, o.warned, o.ours,
+    select o.kind, o.name, o.oid, a.grantee as who, coalesce(r.rolname, '') as holder, o.warned, o.ours,
         lower(a.privilege_type) as privilege, a.is_grantable as admits, a.grantor <> o.owner as by_other
     from objects o cross join lateral aclexplode(o.acl) a left join pg_roles r on r.oid = a.grantee
     where a.grantee <> o.owner
     union all
-    select o.kind, o.name, o.owner, r.rolname, o.warned, o.ours, 'owner', false, false
+    select o.kind, o.name, o.oid, o.owner, r.rolname, o.warned, o.ours, 'owner', false, false
     from objects o join pg_roles r on r.oid = o.owner where o.owner <> 10 and o.ours and o.kind <> 'column'
-    order by 1, 2, 4
+    order by 1, 2, 5
 """
 _ONE: LiteralString = """
     select o.*, (select rolname from pg_roles where oid = o.owner) as owned_by from objects o
     where o.kind = %(kind)s and o.name = %(name)s
+"""
+_BY_NUMBER: LiteralString = """
+    select o.name from objects o where o.kind = %(kind)s and o.oid = %(oid)s
 """
 _BY_NAME: LiteralString = """
     select a.privilege_type as privilege, bool_or(a.is_grantable) as admits,
@@ -208,19 +211,23 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
         held = [word for column, (word, _, _) in ATTRIBUTES.items() if role[column]]
         if held:
             yield attribute_level(held)
-            handle = {"holder": name, "attributes": held}
+            handle = {"holder": name, "holder_oid": role["oid"], "attributes": held}
             yield from also_as_account(
                 role, Holding(SERVER, name, name not in logins, attribute_level(held).key, None, handle)
             )
     current = db.info.dbname
     given: dict[tuple[str, str], dict[str, list[tuple[str, bool]]]] = {}
     parts: dict[str, FoundPart] = {}
+    numbers: dict[str, int] = {}
     for row in db.execute(_with_objects(db, _GIVEN), {}).fetchall():
         public = row["who"] == 0
         if (public and not _is_open(row)) or (not public and row["holder"] not in roles):
             continue
         account = f"database:{row['name'] if row['kind'] == 'database' else current}"
         place = f"{row['kind']}:{row['name']}"
+        if row["kind"] != "parameter":
+            # Those are told by their names, which nobody can change.
+            numbers[place] = row["oid"]
         if row["kind"] != "database":
             seen = parts.get(place)
             is_public = public or (seen is not None and seen.public)
@@ -237,6 +244,9 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
             "holder": holder,
             "places": sorted(places),
             "given": dict(sorted(places.items())),
+            "in": current,
+            "oids": {place: numbers[place] for place in sorted(places) if place in numbers},
+            **({"holder_oid": roles[holder]["oid"]} if holder else {}),
         }
         there = tuple((place, level) for place, level in places.items() if place != account)
         if holder:
@@ -322,7 +332,7 @@ def _statements(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -
     row = db.execute(_with_objects(db, _ONE), {"kind": what, "name": name}).fetchone()
     if row is None:
         raise SystemRefused(f"There is no {what} {name}.", "Have the server read again.")
-    who = _oid(db, detail["holder"])
+    who = number_of(db, detail["holder"], detail.get("holder_oid", ""))
     holder = sql.Identifier(detail["holder"]) if detail["holder"] else sql.SQL("public")
     target = sql.SQL(f"on {KINDS[what][0]} {row['quoted']}")
     column = sql.SQL(row["col"])
@@ -379,12 +389,37 @@ def _word(right: str) -> sql.SQL:
     return sql.SQL(right)
 
 
-def _oid(db: Db, role: str) -> int:
-    """A role's number; 0 for PUBLIC, -1 where there is none of that name."""
+def number_of(db: Db, role: str, known: str = "") -> int:
+    """A role's number: 0 for PUBLIC, -1 when the server does not have the role of a ``known`` number any more.
+
+    SystemRefused when that role has another name by now, or when there is none of this name and no number to tell it
+    by: a role that was renamed still has all that it had.
+    """
     if not role:
         return 0
-    row = db.execute("select oid from pg_roles where rolname = %s", [role]).fetchone()
-    return row["oid"] if row else -1
+    row = db.execute("select oid, rolname from pg_roles where oid::text = %s or (%s = '' and rolname = %s)",
+                     [known, known, role]).fetchone()  # fmt: skip
+    if row is not None and row["rolname"] == role:
+        return int(row["oid"])
+    if row is None and known:
+        return -1
+    said = f"is called {row['rolname']} by now" if row else "is not there, and may have been renamed"
+    raise SystemRefused(f"The role {role} {said}.", "Have the server read again.")
+
+
+def _refuse_moved(db: Db, detail: Mapping[str, Any], place: str) -> None:
+    """SystemRefused where a place that is not there by its name may be there all the same."""
+    what, _, name = place.partition(":")
+    within, number = detail.get("in"), detail.get("oids", {}).get(place)
+    if what != "database" and within and within != db.info.dbname:
+        raise SystemRefused(
+            f"{name} is in the database {within}, and {db.info.dbname} is asked.", "Connect it with that."
+        )
+    row = db.execute(_with_objects(db, _BY_NUMBER), {"kind": what, "oid": number}).fetchone() if number else None
+    if row is not None:
+        raise SystemRefused(f"The {what} {name} is called {row['name']} by now.", "Have the server read again.")
+    if number is None:
+        raise SystemRefused(f"There is no {what} {name}; it may have been renamed.", "Have the server read again.")
 
 
 def confirm(db: Db, kind: StepKind, detail: dict[str, Any]) -> str | None:
@@ -393,7 +428,8 @@ def confirm(db: Db, kind: StepKind, detail: dict[str, Any]) -> str | None:
     if "everyone" in detail:
         return f"{who} has what every login has in {detail['everyone'].partition(':')[2]}"
     if "attributes" in detail:
-        role = db.execute("select * from pg_roles where rolname = %s", [who]).fetchone() or {}
+        number = number_of(db, who, detail.get("holder_oid", ""))
+        role = db.execute("select * from pg_roles where oid = %s", [number]).fetchone() or {}
         held = {word for column, (word, _, _) in ATTRIBUTES.items() if role.get(column)}
         if kind is StepKind.GIVE:
             lacking = set(detail["attributes"]) - held
@@ -406,7 +442,7 @@ def confirm(db: Db, kind: StepKind, detail: dict[str, Any]) -> str | None:
 def _wrong(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> str | None:
     """What is wrong with the rights of a role on one place."""
     what, _, name = place.partition(":")
-    oid, who = _oid(db, detail["holder"]), detail["holder"] or "every login"
+    oid, who = number_of(db, detail["holder"], detail.get("holder_oid", "")), detail["holder"] or "every login"
     values = {"kind": what, "name": name, "who": oid}
     row = db.execute(_with_objects(db, _ONE), values).fetchone()
     held = {r["privilege"]: r["admits"] for r in db.execute(_with_objects(db, _BY_NAME), values)}
@@ -416,7 +452,10 @@ def _wrong(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> str
             return None if row and row["owner"] == oid else f"{who} does not own {name}"
         lacking = [right for right, admits in wanted.items() if right not in held or (admits and not held[right])]
         return f"{who} has not yet {', '.join(lacking).lower()} on {name}" if lacking else None
-    if row is None or oid == -1:
+    if oid == -1:
+        return None
+    if row is None:
+        _refuse_moved(db, detail, place)
         return None
     if row["owner"] == oid:
         return f"{who} owns {name}"
