@@ -42,16 +42,19 @@ def cut_off_after(number: Callable[[], int], seconds: float = READING_SECONDS) -
 
     ``number`` gives the file descriptor of the socket. A limit of the server's own does not hold one that stalls.
     """
-    timer = threading.Timer(seconds, _shut, [number])
+    # A descriptor of our own: that of the connection may be closed, and be another's, by the time that it is needed.
+    watched = socket.socket(fileno=os.dup(number()))
+    timer = threading.Timer(seconds, _shut, [watched])
     timer.daemon = True
     timer.start()
     try:
         yield
     finally:
         timer.cancel()
+        watched.close()
 
 
-def _shut(number: Callable[[], int]) -> None:
-    # The connection may have been closed in the same moment: then there is nothing to cut off.
-    with suppress(OSError, ValueError), socket.socket(fileno=os.dup(number())) as one:
-        one.shutdown(socket.SHUT_RDWR)
+def _shut(watched: socket.socket) -> None:
+    # It may be over in the same moment: then there is nothing to cut off.
+    with suppress(OSError):
+        watched.shutdown(socket.SHUT_RDWR)

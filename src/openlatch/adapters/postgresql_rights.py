@@ -206,15 +206,7 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
 
     ``roles`` are logins and shared roles by name; a login that others are members of acts as an account, too.
     """
-    yield SharedAccount(SERVER, "The database server", "server")
-    for name, role in roles.items():
-        held = [word for column, (word, _, _) in ATTRIBUTES.items() if role[column]]
-        if held:
-            yield attribute_level(held)
-            handle = {"holder": name, "holder_oid": role["oid"], "attributes": held}
-            yield from also_as_account(
-                role, Holding(SERVER, name, name not in logins, attribute_level(held).key, None, handle)
-            )
+    yield from _attributes(roles, logins)
     current = db.info.dbname
     given: dict[tuple[str, str], dict[str, list[tuple[str, bool]]]] = {}
     parts: dict[str, FoundPart] = {}
@@ -260,6 +252,19 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
         yield Holding(account, door, True, places.get(account, ""), None, given_there, there)
         for login in sorted(logins):
             yield Holding(door, login, False, EVERYONE.key, None, {"holder": login, "everyone": account})
+
+
+def _attributes(roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -> Iterator[Found]:
+    """The server as an account, and what roles may do there whatever else is set."""
+    yield SharedAccount(SERVER, "The database server", "server")
+    for name, role in roles.items():
+        held = [word for column, (word, _, _) in ATTRIBUTES.items() if role[column]]
+        if held:
+            yield attribute_level(held)
+            handle = {"holder": name, "holder_oid": role["oid"], "attributes": held}
+            yield from also_as_account(
+                role, Holding(SERVER, name, name not in logins, attribute_level(held).key, None, handle)
+            )
 
 
 def also_as_account(role: Mapping[str, Any], holding: Holding) -> Iterator[Holding]:
