@@ -296,6 +296,32 @@ def test_one_users_file_does_not_keep_the_host_from_being_read(root: Path, adapt
         adapter.confirm(StepKind.REMOVE, {"kind": "key", "file": "home/ann/.ssh/authorized_keys", "fingerprint": "x"})
 
 
+def test_what_was_moved_or_renamed_is_not_gone(root: Path, adapter: HostAdapter) -> None:
+    """A home with its keys, a group, a folder, what is inside one, a user."""
+    held = {(h.account, h.holder): h for h in Reading.of(adapter.read()).holdings}
+
+    def confirm(account: str, holder: str) -> str | None:
+        (move,) = adapter.plan(StepKind.REMOVE, held[account, holder].handle)
+        return adapter.confirm(move.kind, move.detail)
+
+    (key,) = [holder for account, holder in held if account == "login:ann"]
+    (root / "home/ann").rename(root / "home/anne")
+    passwd = root / "etc/passwd"
+    passwd.write_text(passwd.read_text().replace("/home/ann:", "/home/anne:"))
+    assert "home/anne" in str(confirm("login:ann", key))
+    group = root / "etc/group"
+    group.write_text(group.read_text().replace("maps:", "charts:"))
+    with pytest.raises(SystemRefused, match="called charts by now"):
+        confirm("group:maps", "user:gus")
+    (root / "srv/open/inside").rename(root / "srv/open/elsewhere")
+    assert "/srv/open/elsewhere" in str(confirm("folder:/srv/open", "user:cy"))
+    (root / "srv/maps").rename(root / "srv/charts")
+    with pytest.raises(SystemRefused, match="moved"):
+        confirm("folder:/srv/maps", "user:bob")
+    with pytest.raises(SystemRefused, match="renamed"):
+        adapter.confirm(StepKind.LOCK, {"login": "user:nobody-here"})
+
+
 def test_a_locked_password_alone_locks_nobody_out_who_has_a_key(root: Path, adapter: HostAdapter) -> None:
     """So the account is ended, too; and is as it was afterwards."""
     shadow = root / "etc/shadow"

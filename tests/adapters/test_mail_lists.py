@@ -184,6 +184,19 @@ def test_a_list_that_is_not_understood_is_not_an_empty_list(answer: list[Any]) -
         parse("Shared/Desk", answer)
 
 
+def test_a_mailbox_that_is_not_shown_any_more_is_not_gone(
+    server: mailboxes.MailboxServer, adapter: MailboxAdapter
+) -> None:
+    """Renamed, everybody still gets in by the new name; the server says of it what it says of one that is deleted."""
+    detail = {"who": "flo", "boxes": ["Shared/Desk/Refunds"]}
+    with signed_in(server, mailboxes.ADAPTER_LOGIN, ADAPTER_PASSWORD) as mail:
+        mail.rename(quoted("Shared/Desk/Refunds"), quoted("Shared/Desk/Elsewhere"))
+        with pytest.raises(SystemRefused, match="does not show"):
+            adapter.confirm(StepKind.REMOVE, detail)
+        mail.rename(quoted("Shared/Desk/Elsewhere"), quoted("Shared/Desk/Refunds"))
+    assert "still holds" in str(adapter.confirm(StepKind.REMOVE, detail))
+
+
 def test_one_list_that_may_not_be_seen_makes_its_mailbox_partial(
     server: mailboxes.MailboxServer, adapter: MailboxAdapter, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -176,7 +176,10 @@ class HostAdapter(Adapter):
             return self._put_back(detail)
         match detail["kind"]:
             case "key":
-                return self._change(detail["file"], lambda c: files.without_key(c, detail["fingerprint"]))
+                changed = self._files_with_key(detail, kind)
+                return " ".join(
+                    self._change(f, partial(files.without_key, fingerprint=detail["fingerprint"])) for f in changed
+                )
             case "member":
                 return self._change("etc/group", lambda c: _without_member(c, detail["group"], detail["user"]))
             case "rules":
@@ -201,18 +204,26 @@ class HostAdapter(Adapter):
         return f"Changed {', '.join(dict.fromkeys(changed))}; copies of what was there are in {files.COPIES}."
 
     def _take_entries(self, kind: StepKind, detail: dict[str, Any]) -> str:
-        entry = f"{detail['of']}:{detail['number']}"
-        for path, there in detail["entries"].items():
-            for rights, prefix in ((there["rights"], ""), (there["default"], "d:")):
-                if rights is None:
+        """The mask stays as it is: worked out anew, it could give others what it takes from them now."""
+        entry, who = f"{detail['of']}:{detail['number']}", (detail["of"], detail["number"])
+        changed = []
+        for one in self._with_entry(detail):
+            changed.append(one.path)
+            for there, prefix in ((one.entries, ""), (one.defaults, "d:")):
+                if who not in there:
                     continue
-                # The mask stays as it is: worked out anew, it could give others what it takes from them now.
-                if kind is StepKind.REDUCE:
-                    less = "".join(right for right in rights if right != "w")
-                    self._run(["setfacl", "-n", "-m", f"{prefix}{entry}:{less or '-'}", str(self._path(path))])
-                elif self._list_of(path) is not None:
-                    self._run(["setfacl", "-n", "-x", f"{prefix}{entry}", str(self._path(path))])
-        return f"Changed the access control list of {', '.join(detail['entries'])}."
+                less = there[who].replace("w", "") or "-"
+                change = ["-m", f"{prefix}{entry}:{less}"] if kind is StepKind.REDUCE else ["-x", f"{prefix}{entry}"]
+                self._run(["setfacl", "-n", *change, str(self._path(one.path))])
+        return f"Changed the access control list of {', '.join(changed)}."
+
+    def _with_entry(self, detail: Mapping[str, Any]) -> list[lists.List]:
+        """The lists in a folder that name somebody by now, its own first: what is inside may have been moved."""
+        folder, who = detail["folder"], (detail["of"], detail["number"])
+        top = self._list_of(folder)
+        if top is None:
+            raise SystemRefused(f"There is no {folder}; it may have been moved.", "Have the host read again.")
+        return [one for one in (top, *self._inside(folder)) if who in one.named()]
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the file, list, lock or process is as the step wants it."""
@@ -223,13 +234,10 @@ class HostAdapter(Adapter):
             return self._lock_wrong(kind, _plain(detail["login"]))
         match detail["kind"]:
             case "key":
-                there = any(
-                    k.fingerprint == detail["fingerprint"] for k in files.keys(self._bytes(detail["file"], True))
-                )
-                wrong = f"the key is still in {detail['file']}" if there else None
+                there = self._files_with_key(detail, kind)
+                wrong = f"the key is still in {' and '.join(there)}" if there else None
             case "member":
-                there = detail["user"] in groups_of(self._text("etc/group"))[0].get(detail["group"], (0, ()))[1]
-                wrong = f"{detail['user']} is still in the group {detail['group']}" if there else None
+                wrong = self._member_wrong(detail)
             case "rules":
                 return self._rules_wrong(kind, detail)
             case "list":
@@ -240,10 +248,31 @@ class HostAdapter(Adapter):
             return None if wrong else "what was there is not there yet"
         return wrong
 
+    def _files_with_key(self, detail: Mapping[str, Any], kind: StepKind) -> list[str]:
+        """Where a key lets somebody in as a user: in its file, and wherever sshd looks for that user's keys by now."""
+        named = [detail["file"]]
+        fields = users_of(self._text("etc/passwd"))[0].get(detail.get("user", ""))
+        if fields is not None and kind is not StepKind.GIVE:
+            named += self._key_files(detail["user"], fields)
+        return [
+            file for file in dict.fromkeys(named)
+            if any(key.fingerprint == detail["fingerprint"] for key in files.keys(self._bytes(file, True)))
+        ]  # fmt: skip
+
+    def _member_wrong(self, detail: Mapping[str, Any]) -> str | None:
+        groups = groups_of(self._text("etc/group"))[0]
+        there = groups.get(detail["group"])
+        other = next((name for name, (number, _) in groups.items() if number == detail.get("number")), None)
+        if other is not None and other != detail["group"]:
+            raise SystemRefused(f"The group {detail['group']} is called {other} by now.", "Have the host read again.")
+        if there is not None and detail["user"] in there[1]:
+            return f"{detail['user']} is still in the group {detail['group']}"
+        return None
+
     def _lock_wrong(self, kind: StepKind, name: str) -> str | None:
         """What is wrong with a login after a step: a locked password alone keeps nobody out who has a key."""
         if name not in users_of(self._text("etc/passwd"))[0]:
-            return None if kind is StepKind.LOCK else f"there is no user {name}"
+            raise SystemRefused(f"There is no user {name}; they may have been renamed.", "Have the host read again.")
         fields = next((f for f in self._shadow() if f[0] == name), None)
         if fields is None:
             raise SystemRefused(f"{name} is not in etc/shadow.", "Lock the login where it is kept.")
@@ -271,21 +300,18 @@ class HostAdapter(Adapter):
 
     def _list_wrong(self, kind: StepKind, detail: Mapping[str, Any]) -> str | None:
         who = (detail["of"], detail["number"])
-        for path, there in detail["entries"].items():
-            one = self._list_of(path)
-            if one is None:
-                if kind is StepKind.GIVE:
-                    return f"there is no {path}"
-                continue
-            if kind is StepKind.GIVE:
+        named = {one.path: one for one in self._with_entry(detail)}
+        if kind is StepKind.GIVE:
+            for path, there in detail["entries"].items():
+                one = named.get(path, lists.List(path, "", ""))
                 if (one.entries.get(who), one.defaults.get(who)) != (there["rights"], there["default"]):
                     return f"{detail['name']} has not yet in {path} what was there"
-            elif kind is StepKind.REDUCE:
-                if "w" in one.rights(who):
-                    return f"{detail['name']} may still write in {path}"
-            elif who in one.named():
-                return f"{detail['name']} is still in the list of {path}"
-        return None
+            return None
+        still = [path for path, one in named.items() if kind is StepKind.REMOVE or "w" in one.rights(who)]
+        if not still:
+            return None
+        what = "may still write in" if kind is StepKind.REDUCE else "is still in the list of"
+        return f"{detail['name']} {what} {', '.join(still)}"
 
     def _put_back(self, detail: dict[str, Any]) -> str:
         match detail["kind"]:
@@ -392,7 +418,8 @@ class HostAdapter(Adapter):
             level = NO_SHELL
         else:
             level = COMMAND if "command" in key.options else SHELL
-        handle = {"kind": "key", "file": file, "fingerprint": key.fingerprint, "line": key.line.decode("latin-1")}
+        handle = {"kind": "key", "user": name, "file": file, "fingerprint": key.fingerprint,
+                  "line": key.line.decode("latin-1")}  # fmt: skip
         for option in ("from", "principals"):
             if option in key.options:
                 handle[option] = key.options[option]
@@ -636,7 +663,7 @@ def _members(host: People) -> Iterator[Found]:
         held = [(user, "member") for user in dict.fromkeys(members)] + [(user, "primary") for user in others]
         for user, kind in held:
             if user != "root":
-                handle = {"kind": kind, "group": group, "user": user, "members": list(members)}
+                handle = {"kind": kind, "group": group, "user": user, "number": number, "members": list(members)}
                 yield from host.holding(user, f"group:{group}", level, handle)
 
 

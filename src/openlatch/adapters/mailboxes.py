@@ -292,8 +292,9 @@ class MailboxAdapter(Adapter):
         with self._connection() as mail:
             there = {name for name, _ in _mailboxes(mail, self._prefix(mail))}
             for box in self._meant(mail, detail):
-                # A mailbox that is not there any more gives nobody anything; one that is hidden from us may.
-                wrong = _wrong(kind, detail, box, _acl(mail, box)) if box in there else _missing(mail, kind, box)
+                if box not in there:
+                    raise _not_shown(box)
+                wrong = _wrong(kind, detail, box, _acl(mail, box))
                 if wrong is not None:
                     return wrong
         return None
@@ -382,15 +383,11 @@ def _wrong(kind: StepKind, detail: Mapping[str, Any], box: str, acl: MailList) -
     return f"{who} still holds {''.join(right for right in RIGHTS if right in left)} on {_decoded(box)}{by}"
 
 
-def _missing(mail: imaplib.IMAP4, kind: StepKind, box: str) -> str | None:
-    """What it means that the server does not list a mailbox. SystemRefused when it may be there and hidden from us."""
-    answer, data = _call(mail, "GETACL", box)
-    said = b" ".join(part for part in data if isinstance(part, bytes)).upper()
-    if answer == "NO" and b"[NONEXISTENT]" in said:
-        return f"there is no mailbox {_decoded(box)}" if kind is StepKind.GIVE else None
-    raise SystemRefused(
-        f"The mail server does not show the mailbox {_decoded(box)} any more.",
-        "Give Open Latch's login the rights l and a on it; until then nothing is known of it.",
+def _not_shown(box: str) -> SystemRefused:
+    """A mailbox that the server does not list may be gone, renamed or hidden: it answers the same to all three."""
+    return SystemRefused(
+        f"The mail server does not show the mailbox {_decoded(box)} any more: it is gone, renamed or hidden from us.",
+        "Look whether it is there, and give Open Latch's login the rights l and a on it. Nothing is taken for gone.",
     )
 
 
@@ -466,7 +463,11 @@ def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[tuple[str, str]]:
         # A name with odd characters comes as a literal: the line, and the name after it.
         head, name = line if isinstance(line, tuple) else (line, b"")
         match = _LINE.match(head)
-        if match is None or b"\\noselect" in match["flags"].lower() or b"\\nonexistent" in match["flags"].lower():
+        if match is None:
+            raise SystemRefused(
+                f"The mail server's list of mailboxes is not understood: {head!r}.", "Tell us what it is."
+            )
+        if b"\\noselect" in match["flags"].lower() or b"\\nonexistent" in match["flags"].lower():
             continue
         shown = name or match["name"]
         if not name and shown.startswith(b'"'):
