@@ -157,6 +157,32 @@ def test_what_is_hidden_from_us_is_not_gone(server: directory.DirectoryServer, h
         assert coverage[dn(group)].is_partial
 
 
+def test_whoever_is_named_in_another_way_by_now_is_not_gone(
+    server: directory.DirectoryServer, adapter: DirectoryAdapter
+) -> None:
+    """By their uid, by their primary group; and a person who was renamed may be there by the new name."""
+    eve, group = directory.named("eve"), directory.group("posix")
+    detail = {"group": group, "holder": eve}
+    assert adapter.confirm(StepKind.REMOVE, detail) is None
+    change(server, f"dn: {group}\nchangetype: modify\nadd: memberUid\nmemberUid: eve\n")
+    assert "still member" in str(adapter.confirm(StepKind.REMOVE, detail))
+    adapter.apply(StepKind.REMOVE, detail)
+    assert adapter.confirm(StepKind.REMOVE, detail) is None
+    ann = {"group": directory.group("primary"), "holder": directory.named("ann")}
+    assert "still member" in str(adapter.confirm(StepKind.REMOVE, ann))
+    change(server, f"dn: {eve}\nchangetype: modrdn\nnewrdn: uid=evelyn\ndeleteoldrdn: 1\n")
+    with pytest.raises(SystemRefused, match="may be gone, renamed"):
+        adapter.confirm(StepKind.REMOVE, {"group": directory.group("unique"), "holder": eve})
+
+
+def change(server: directory.DirectoryServer, text: str) -> None:
+    """Change the directory as its owner, by LDIF."""
+    file = server.folder / "change.ldif"
+    file.write_text(text)
+    done = tool(server, "ldapmodify", "-f", str(file))
+    assert done.returncode == 0, done.stderr
+
+
 def server_settings(server: directory.DirectoryServer) -> str:
     return (server.folder / "slapd.conf").read_text()
 

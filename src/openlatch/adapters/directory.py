@@ -188,7 +188,7 @@ class DirectoryAdapter(Adapter):
                 _modify(directory, detail["login"], {"pwdAccountLockedTime": [(ldap3.MODIFY_REPLACE, time)]})
                 return f"{'Locked' if kind is StepKind.LOCK else 'Unlocked'} {detail['login']}."
             group = self._group(directory, detail["group"])
-            changes = _changes(kind, detail, group)
+            changes = _changes(kind, _with_entry(directory, detail), group)
             _modify(directory, detail["group"], changes)
             return f"Changed {', '.join(changes)} of {detail['group']}."
 
@@ -204,7 +204,7 @@ class DirectoryAdapter(Adapter):
                     return f"{detail['login']} is locked" if locked else None
                 return None if locked else f"{detail['login']} is not locked"
             group = self._group(directory, detail["group"])
-            held = _held(directory, group, detail)
+            held = _held(directory, group, _with_entry(directory, detail))
         if kind is StepKind.GIVE:
             wanted = set(_HELD_BY[detail["level_key"]])
             return None if wanted <= held else f"{detail['holder']} is not yet in {detail['group']} as it should be"
@@ -399,7 +399,7 @@ def _values(raw: Mapping[str, Sequence[bytes]]) -> dict[str, list[str]]:
 
 def _not_shown(name: str) -> SystemRefused:
     return SystemRefused(
-        f"The directory does not show {name}: it may be gone, or hidden from Open Latch's login.",
+        f"The directory does not show {name}: it may be gone, renamed, or hidden from Open Latch's login.",
         "Look whether it is there. Nothing is taken for gone until then.",
     )
 
@@ -413,7 +413,7 @@ def _modify(directory: ldap3.Connection, name: str, changes: dict[str, Any]) -> 
 
 def _named(group: Mapping[str, Any], detail: Mapping[str, Any]) -> dict[str, list[str]]:
     """By attribute, the values of a group that name a holder, as they are written there."""
-    holder, uids = dn(detail["holder"]), set(detail.get("values", {}).get("memberUid", ()))
+    holder, uids = dn(detail["holder"]), {*detail.get("values", {}).get("memberUid", ()), *detail.get("uids", ())}
     found: dict[str, list[str]] = {}
     for key in _SAYS:
         for value in group.get(key, ()):
@@ -452,11 +452,21 @@ def _held(directory: ldap3.Connection, group: Mapping[str, Any], detail: Mapping
                 f"The directory does not let Open Latch's login ask for {key} of {group['dn']}.",
                 "Give it the right to read and compare that.",
             )
-    number = detail.get("values", {}).get("gidNumber", ())
-    person = list(_search(directory, detail["holder"], "(objectClass=*)", ("gidNumber",), True)) if number else []
-    if number and set(number) & set(person[0]["attributes"].get("gidNumber", ()) if person else number):
+    if set(group.get("gidNumber", ())) & set(detail.get("numbers", ())):
         held.add("member")
     return held
+
+
+def _with_entry(directory: ldap3.Connection, detail: dict[str, Any]) -> dict[str, Any]:
+    """A step with what groups may name its holder by besides their DN: their uid, and the number of a group.
+
+    SystemRefused when their entry is not shown: renamed, they may be in the group by another name.
+    """
+    found = list(_search(directory, detail["holder"], "(objectClass=*)", ("uid", "gidNumber"), True))
+    if not found:
+        raise _not_shown(detail["holder"])
+    entry = found[0]["attributes"]
+    return {**detail, "uids": entry.get("uid", []), "numbers": entry.get("gidNumber", [])}
 
 
 def _changes(kind: StepKind, detail: dict[str, Any], group: dict[str, Any]) -> dict[str, Any]:
@@ -470,7 +480,7 @@ def _changes(kind: StepKind, detail: dict[str, Any], group: dict[str, Any]) -> d
                 changes[key] = [(ldap3.MODIFY_ADD, lacking)]
         return changes
     kept = set(_HELD_BY[detail["to"]]) if kind is StepKind.REDUCE else set()
-    if detail.get("values", {}).get("gidNumber") and "member" not in kept:
+    if set(group.get("gidNumber", ())) & set(detail.get("numbers", ())) and "member" not in kept:
         raise SystemRefused(
             f"{detail['group']} is the primary group of {detail['holder']}.",
             "Give them another primary group (gidNumber), then have the directory read again.",
