@@ -227,6 +227,10 @@ def test_evidence_is_taken_and_a_changed_byte_found_offline(run: Run, tmp_path: 
         "evidence", "trust", "A" * 43, "--whose", found(run("evidence", "verify", str(file), "-o", "json"))["key"]
     )
     assert forged.returncode == 0
+    for nonsense in ("nonsense", "A" * 42, "ü" * 43):
+        bad = run("evidence", "trust", nonsense)
+        assert (bad.returncode, "is no public key" in bad.stderr) == (1, True)
+        assert run("evidence", "verify", str(file), "--key", nonsense, **nowhere).returncode == 1
     other = run("evidence", "verify", str(file), "--key", "A" * 43, **nowhere)
     assert (other.returncode, "a key that is not trusted" in other.stdout) == (4, True)
     held = bytearray(file.read_bytes())

@@ -48,6 +48,23 @@ def test_heads_go_into_a_file_at_intervals_and_name_the_first_altered_entry(smal
     assert not chain.verify(rows[:-1], heads=core.Watch(heads)).sound
 
 
+def test_a_file_that_can_not_be_written_holds_up_nothing_and_gets_all_heads_later(small: Small, tmp_path: Path) -> None:
+    """The mail goes out all the same."""
+    place = tmp_path / "away" / "heads.jsonl"
+    service = replace(small.service, tree_heads_file=place)
+    with small.acting_as_administrator("ines") as unit:
+        settings.change(unit, 48, [], [], ["audit@example.net"])
+    tree_heads.keep(service, small.itself)
+    with small.service.unit(small.itself) as unit:
+        row = tree_heads.last(unit)
+        assert row is not None
+        assert (row.filed_at, row.mailed_at is not None) == (None, True)
+    place.parent.mkdir()
+    tree_heads.keep(service, small.itself)
+    (head,) = core.read(place.read_bytes())
+    assert (head.size, len(head.hashes)) == (row.size, row.size)
+
+
 def test_an_end_that_was_cut_off_in_the_database_is_found_by_its_own_head(
     small: Small, cluster: Cluster, database: str
 ) -> None:

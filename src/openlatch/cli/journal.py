@@ -59,7 +59,7 @@ def journal_heads(file: Path) -> None:
     with session.client() as service:
         heads = service.tree_heads().heads
     file.write_text("".join(head.model_dump_json() + "\n" for head in heads))
-    out.print(f"{len(heads)} signed heads written to {file}.")
+    out.print(f"Signed heads written to {file}: {len(heads)}.")
 
 
 @journal.command("verify")
@@ -130,6 +130,9 @@ def _trusted(heads: Sequence[tree_heads.Head], key: str, faults: list[core.Fault
     keys = trust.keys(key)
     if heads and not keys:
         err.print("No key is trusted, so the signed heads vouch for nothing: openlatch evidence trust, or give --key.")
+    strange = sorted({head.key for head in heads if head.key not in keys}) if keys else []
+    if strange:
+        err.print(f"Left out: heads signed by a key that is not trusted ({', '.join(strange)}).")
     return [head for head in heads if head.is_signed and head.key in keys]
 
 
@@ -138,14 +141,14 @@ def _write(verdict: core.Verdict, heads: int) -> None:
         out.print(f"position {fault.position}: {fault.what}", markup=False)
     note = f"Note this, to prove it later: {verdict.position}:{verdict.hash}"
     if not verdict.sound:
-        out.print(f"Not sound: {len(verdict.faults)} faults in {verdict.entries} entries.")
+        out.print(f"Not sound. Faults: {len(verdict.faults)}. Entries: {verdict.entries}.")
     elif verdict.vouched:
         after = verdict.entries - verdict.vouched
         more = f"; the {after} after it hold together" if after else ""
         out.print(f"Sound up to position {verdict.vouched}{more}. {note}")
     else:
-        out.print(f"Nothing is altered within it: {verdict.entries} entries. But nothing that was kept outside vouches")
-        out.print("for them: a journal that was sealed anew would look the same. Give --head, or --expect.")
+        out.print(f"Its {verdict.entries} entries fit together. But nothing that was kept outside vouches for them: a")
+        out.print("journal that was sealed anew would look the same. Give --head or --expect.")
         out.print(note)
 
 

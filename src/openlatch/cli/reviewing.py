@@ -59,7 +59,7 @@ def evidence_trust(key: str, whose: str, replace: bool) -> None:
         with session.client() as service:
             key, name = trust.of_service(service.published_keys()), whose or session.load().url
     if trust.trust(key, name, replace):
-        out.print(f"Trusted from now on: {key}, of {name}. Compare it once with what they say by another way.")
+        out.print(f"Trusted from now on: {key} ({name}). Ask them, by phone or in person, whether it is theirs.")
     else:
         out.print(f"That key is trusted already: {trust.whose(key)}.")
 
@@ -88,7 +88,7 @@ def _write(found: bundle.Finding) -> None:
     for fault in found.faults[:50]:
         out.print(f"Fault: {fault}", markup=False)
     if not found.unaltered:
-        out.print(f"Not sound: {len(found.faults)} faults.")
+        out.print(f"Not sound. Faults: {len(found.faults)}.")
         return
     about = f"“{found.round}”, {found.items} items, ended at journal position {found.position}"
     if found.is_trusted:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import binascii
 import json
 from collections.abc import Iterable
 from datetime import UTC, datetime
@@ -9,6 +11,8 @@ from pathlib import Path
 
 from openlatch.cli import session
 from openlatch.errors import BadInput, Conflict
+
+_BYTES_OF_KEY = 32
 
 
 def path() -> Path:
@@ -20,19 +24,30 @@ def kept() -> dict[str, dict[str, str]]:
     """The keys that are trusted (``x`` of their JSON Web Keys), each with whose it is and since when."""
     try:
         found: dict[str, dict[str, str]] = json.loads(path().read_text())
+        return {key: {"whose": about["whose"], "since": about["since"]} for key, about in found.items()}
     except FileNotFoundError:
         return {}
-    except json.JSONDecodeError as error:
+    except (ValueError, AttributeError, TypeError, KeyError) as error:
         raise BadInput(f"{path()} can't be read: {error}", "Mend it, or delete it and trust the keys anew.") from None
-    return found
+
+
+def checked(key: str) -> str:
+    """A public key as it was given. BadInput when it is none: 32 bytes as base64url (RFC 8037)."""
+    try:
+        raw = base64.b64decode(key.strip() + "=" * (-len(key.strip()) % 4), altchars=b"-_", validate=True)
+    except (binascii.Error, ValueError):
+        raw = b""
+    if len(raw) != _BYTES_OF_KEY:
+        raise BadInput(f"{key!r} is no public key.", "Give the x of the JSON Web Key, 43 letters and digits.")
+    return key.strip().rstrip("=")
 
 
 def trust(key: str, whose: str, replace: bool) -> bool:
-    """Keep a key as somebody's; gives whether it is new.
+    """Keep a key as somebody's; gives whether it is new. BadInput when it is none.
 
     Conflict when another key is kept as theirs: that is what a forged one looks like, unless they have a new one.
     """
-    keys = kept()
+    key, keys = checked(key), kept()
     if key in keys:
         return False
     others = [known for known, about in keys.items() if about["whose"] == whose]
@@ -48,8 +63,8 @@ def trust(key: str, whose: str, replace: bool) -> bool:
 
 
 def keys(given: str) -> list[str]:
-    """The keys to verify with: the one given, else those that are kept."""
-    return [given] if given else list(kept())
+    """The keys to verify with: the one given, else those that are kept. BadInput when what was given is none."""
+    return [checked(given)] if given else list(kept())
 
 
 def whose(key: str) -> str:

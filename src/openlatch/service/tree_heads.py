@@ -113,7 +113,12 @@ def _file(service: Service, viewer: Viewer) -> None:
         rows = unit.db.scalars(waiting).all()
         if not rows:
             return
-        _append(path, [{**row.head, "hashes": [h.hex() for h in _split(row.hashes or b"")]} for row in rows])
+        try:
+            _append(path, [{**row.head, "hashes": [h.hex() for h in _split(row.hashes or b"")]} for row in rows])
+        except OSError as error:
+            # They stay waiting; nothing else that is due has to wait with them.
+            log.error("tree_head.not_filed", file=str(path), detail=str(error))
+            return
         for row in rows:
             row.filed_at, row.hashes = unit.now, None
 
