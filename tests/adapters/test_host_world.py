@@ -157,7 +157,7 @@ def test_rules_of_sudo_are_those_that_sudo_finds(root: Path, adapter: HostAdapte
     assert shown(reading, "toor", "administration") == {"": {"everything"}}
     (coverage,) = [c for c in reading.coverage if c.account == "administration"]
     assert [gap.words for gap in coverage.gaps] == [
-        "a netgroup that a rule of sudo names: nightshift in etc/sudoers: not supported"
+        "a netgroup that a sudo rule names: nightshift in etc/sudoers: not supported"
     ]
     assert not coverage.is_partial
 
@@ -241,7 +241,7 @@ def test_what_is_confirmed_gone_is_gone_and_comes_back_byte_by_byte(root: Path, 
         assert not differ, (holding.handle, before["lists"], after["lists"])
         gone += 1
     assert gone >= 14
-    assert {"number 0", "mode", "everyone", "primary", "rules"} <= refused
+    assert {"uid 0", "mode", "everyone", "primary", "rules"} <= refused
 
 
 def test_taking_an_entry_leaves_the_mask_as_it_is(root: Path, adapter: HostAdapter) -> None:

@@ -127,7 +127,7 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       <span class="ml-2 font-sans text-base font-normal text-soft">{{ summary }}</span>
     </h2>
     <PathList v-if="data.paths.length" :paths="data.paths" by="holder" :can-end="data.answers_for" @end="ending = $event" />
-    <StateNote v-else status="success" empty empty-text="Nobody can reach it." />
+    <StateNote v-else status="success" empty :empty-text="data.partial_since ? 'Nobody is known to reach it. Not all of it could be read, so somebody may.' : 'Nobody is known to reach it.'" />
     <template v-if="data.not_in_force.length">
       <h2 class="mt-6 mb-2 text-xl">Not in force</h2>
       <ul class="card divide-y divide-line">
@@ -150,7 +150,7 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       <section v-if="data.coverage.looked_at?.length || data.coverage.not_looked_at?.length" class="card p-5" :class="{ 'border-rust': data.partial_since }" aria-labelledby="coverage">
         <h2 id="coverage" class="mb-1 text-xl">What readings look at</h2>
         <p v-if="data.partial_since" class="font-semibold text-rust">Read only in part since {{ moment(data.partial_since) }}: what is not shown may be there.</p>
-        <p v-if="data.coverage.looked_at?.length">{{ data.coverage.looked_at.join(', ') }}.</p>
+        <p v-if="data.coverage.looked_at?.length">Looked at: {{ data.coverage.looked_at.join(', ') }}.</p>
         <ul v-if="data.coverage.not_looked_at?.length" class="mt-1 list-disc pl-5 text-soft"><li v-for="gap in data.coverage.not_looked_at" :key="gap">Not looked at: {{ gap }}</li></ul>
       </section>
       <section v-if="data.parts.length" class="card p-5" aria-labelledby="parts">

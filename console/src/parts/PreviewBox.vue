@@ -24,7 +24,7 @@ const HANGS = { object: 'Left over', job: 'Stops', key: 'A machine’s key', oth
           <span class="flex-1">{{ path.level }}: {{ path.words }}</span>
         </li>
       </ul>
-      <p v-else class="mt-1 text-soft">No other path remains.</p>
+      <p v-else class="mt-1 text-soft">No other path is known.</p>
     </section>
     <section v-if="preview.sessions.length">
       <h3 class="font-sans font-semibold">Sessions that end</h3>

@@ -19,6 +19,6 @@ const known = computed(() => PROOFS[props.proof])
     :title="known.plain"
   >
     <span aria-hidden="true">{{ known.mark }}</span>
-    <span>{{ proof }}<template v-if="by"> by {{ by }}</template></span>
+    <span>{{ proof }}<template v-if="by && proof !== 'unproved'"> by {{ by }}</template></span>
   </span>
 </template>

@@ -1,7 +1,7 @@
-"""Unix hosts: logins with their keys, groups, rules of sudo and folders with access control lists.
+"""Unix hosts: logins with their keys, groups, sudo rules and folders with access control lists.
 
 Works on a root folder, which is / for the host that the service runs on. A line of authorized_keys is a holder of the
-login that it lets in; the member of a group, whoever a rule of sudo names and the entry of an access control list are
+login that it lets in; the member of a group, whoever a sudo rule names and the entry of an access control list are
 holders of those. Sessions are those of utmp(5).
 """
 
@@ -63,8 +63,8 @@ ADMINISTRATION = "administration"
 FIRST_ORDINARY = 1000
 _KEYS = (".ssh/authorized_keys", ".ssh/authorized_keys2")
 _LOOKED_AT = (
-    "keys and certificate authorities of logins", "members of groups, primary groups too", "rules of sudo",
-    "users with the number 0", "owners, owning groups, lists and modes of the shared folders", "sessions",
+    "keys and certificate authorities of logins", "members of groups, primary groups too", "sudo rules",
+    "users with UID 0", "owners, owning groups, lists and modes of the shared folders", "sessions",
 )  # fmt: skip
 # What sshd can be told that lets others in, and that is not looked at.
 _LETS_IN = {
@@ -127,7 +127,7 @@ class HostAdapter(Adapter):
             raise SystemRefused("getfacl is not installed.", "Install Debian's package acl.")
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """All logins with keys, groups, rules of sudo, listed folders and sessions."""
+        """All logins with keys, groups, sudo rules, listed folders and sessions."""
         yield from LEVELS
         gaps: dict[str, list[Gap]] = {"": []}
         host = self._people()
@@ -433,13 +433,13 @@ class HostAdapter(Adapter):
         there = gaps.setdefault(ADMINISTRATION, [])
         for name in host.users:
             if host.is_root(name) and name != "root":
-                yield from host.holding(name, ADMINISTRATION, EVERYTHING, {"kind": "number 0", "user": name})
+                yield from host.holding(name, ADMINISTRATION, EVERYTHING, {"kind": "uid 0", "user": name})
         try:
             found = rules.read(self._root, self._bytes)
         except SystemRefused as error:
-            there.append(Gap(f"rules of sudo ({error.detail})", Why.NOT_PERMITTED, "etc/sudoers"))
+            there.append(Gap(f"sudo rules ({error.detail})", Why.NOT_PERMITTED, "etc/sudoers"))
             return
-        there += [Gap("a rule of sudo", Why.NOT_UNDERSTOOD, place) for place in found.unreadable]
+        there += [Gap("a sudo rule", Why.NOT_UNDERSTOOD, place) for place in found.unreadable]
         there += not_told(found)
         held: dict[str, list[rules.Rule]] = {}
         for rule in found.rules:
@@ -632,8 +632,8 @@ def _by_hand(detail: Mapping[str, Any]) -> SystemRefused:
     """What can't be taken from somebody by changing one file or list."""
     told = {
         "primary": ("{user} has {group} as their primary group.", "Give them another with usermod -g."),
-        "number 0": (
-            "{user} has the number 0, and so is the administrator.",
+        "uid 0": (
+            "{user} has UID 0, and so is the administrator.",
             "Give them another number, or take the user out.",
         ),
         "owner": ("{user} owns {folder}.", "Give it another owner with chown."),

@@ -1,4 +1,4 @@
-"""Whom the rules of sudo give something on a host: users, groups, or everyone."""
+"""Whom sudo rules give something on a host: users, groups, or everyone."""
 
 from __future__ import annotations
 
@@ -69,4 +69,4 @@ def not_told(found: Rules) -> Iterator[Gap]:
     for rule in found.rules:
         for one in found.named(rule):
             for what in one.keys() & {"netgroup", "nonunixgroup", "nonunixgid"}:
-                yield Gap(f"a {what} that a rule of sudo names: {one[what]}", Why.NOT_SUPPORTED, rule.file)
+                yield Gap(f"a {what} that a sudo rule names: {one[what]}", Why.NOT_SUPPORTED, rule.file)

@@ -39,7 +39,7 @@ class People:
         fields = self.users.get(name)
         if fields is None:
             number = name.removeprefix("uid:")
-            told = f"No user any more (number {number})" if number != name else name
+            told = f"No user any more (UID {number})" if number != name else name
             return Login(name if number != name else f"user:{name}", told, False)
         jobs = (self.jobs or {}).get(name, 0)
         hangs = (("job", f"cron runs {jobs} job{'s' * (jobs != 1)} of theirs, with nobody there"),) if jobs else ()

@@ -1,4 +1,4 @@
-"""Rules of sudo: read through sudo's own parser (``cvtsudoers``), line by line, and written back byte by byte.
+"""Sudo rules: read through sudo's own parser (``cvtsudoers``), line by line, and written back byte by byte.
 
 Each logical line is put before the parser by itself, so that one that it can't read is one line and no more. See
 sudoers(5) and cvtsudoers(1); both are in Debian's package sudo.

@@ -58,11 +58,14 @@ MEMBERSHIPS = (
 _CHANGES = ("delete", "insert", "select", "update")
 # Sets that have a name of their own; every other set is named by what is in it.
 _KNOWN = {
-    ("select",): ("Can read", "reads"),
-    _CHANGES: ("Can read and change", "changes"),
-    ("connect",): ("Can connect", "connects"),
-    ("connect", "temporary"): ("Can connect", "connects"),
-    ("create", "usage"): ("Can use it and make objects", "makes"),
+    ("select",): "Can read",
+    _CHANGES: "Can read and change",
+    ("connect",): "Can connect",
+    ("connect", "temporary"): "Can connect",
+    ("create", "usage"): "Can use it and make objects",
+    ("create",): "Can make objects",
+    ("usage",): "Can use it",
+    ("execute",): "Can call it",
 }
 # What membership in each predefined role comes to, and how far it goes. One that is not here is told by its name.
 PREDEFINED: dict[str, tuple[str, Reach]] = {
@@ -110,7 +113,7 @@ def rights_level(key: str) -> FoundLevel:
     permissions = [(f"may {right}", *PRIVILEGES.get(right, (f"Have the right {right}", Reach.OPERATE)))
                    for right in plain]  # fmt: skip
     starred = [right.rstrip("*") for right in rights if right.endswith("*")]
-    name = _KNOWN.get(plain, ("Has " + ", ".join(plain), ""))[0]
+    name = _KNOWN.get(plain, "Has " + ", ".join(plain))
     said = ", ".join(_small(sentence) for _, sentence, _ in permissions)
     if starred:
         on = "them" if len(starred) == len(plain) else ", ".join(starred)

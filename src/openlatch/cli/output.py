@@ -147,7 +147,8 @@ def short(ident: Any) -> str:
 
 
 def proof(known: str | None, by: str = "") -> str | None:
-    """How an end is known: its mark, the word, and by whom or which system."""
+    """How an end is known: its mark, the word, and by whom or which system; what is unproved is known by nobody."""
     if known is None:
         return None
+    by = "" if known == Proof.UNPROVED else by
     return f"{Proof(known).mark} {known}{f' by {by}' if by else ''}"

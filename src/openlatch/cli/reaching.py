@@ -101,7 +101,7 @@ def who_can(person_name: str, account_name: str, output: str, **when: Any) -> No
             session.find(service, "people", person_name), session.find(service, "accounts", account_name),
             **_question(**when),
         )  # fmt: skip
-    _show(found, REACHES, output, "They can't.")
+    _show(found, REACHES, output, "No path is known by which they can.")
 
 
 @account.command("access")

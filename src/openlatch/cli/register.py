@@ -173,7 +173,9 @@ def _write_account(found: wire.AccountPage) -> None:
     out.print(Text(found.name, style="bold"), f"in {found.system.name}; {found.purpose}")
     out.print(f"Sensitivity {sensitivity(found.sensitivity)}, owned by {owner}, "
               f"{found.sessions} sessions, {found.open_flags} open flags")  # fmt: skip
-    show_rows(found.paths, PATHS, "table", "Nobody can reach it.")
+    show_rows(found.paths, PATHS, "table", "Nobody is known to reach it.")
+    if found.partial_since:
+        out.print("Not all of it could be read: what is not shown may be there.")
     if found.path_count > len(found.paths):
         more = found.path_count - len(found.paths)
         out.print(f"And {more:,} more paths. All of them: openlatch account access {found.name!r}")

@@ -190,7 +190,7 @@ def said(row: Proved) -> str:
     """How an end is known, in a few words: "confirmed by Telemetry on 10 March 2026"."""
     if row.proof is None or row.proved_at is None:
         return ""
-    by = f" by {row.proved_by}" if row.proved_by else ""
+    by = f" by {row.proved_by}" if row.proved_by and row.proof != Proof.UNPROVED else ""
     return f"{row.proof}{by} on {day(row.proved_at)}"
 
 

@@ -89,31 +89,6 @@ def _fresh(engine: Engine, begin: Callable[[], Begun]) -> Begun:
         raise SystemDown("The register's database does not answer.", "Try again in a moment.") from error
 
 
-_TAKE = "select pg_try_advisory_lock(hashtextextended(:key, 0))"
-
-
-@contextmanager
-def alone(engine: Engine, what: str) -> Iterator[bool]:
-    """Whether we are the only ones who do this now, among all processes. The lock ends with its connection."""
-    key = {"key": what}
-
-    def take() -> tuple[Connection, bool]:
-        connection = engine.connect().execution_options(isolation_level="AUTOCOMMIT")
-        try:
-            return connection, bool(connection.scalar(text(_TAKE), key))
-        except BaseException:
-            connection.close()
-            raise
-
-    connection, taken = _fresh(engine, take)
-    with connection:
-        try:
-            yield taken
-        finally:
-            if taken:
-                connection.execute(text("select pg_advisory_unlock(hashtextextended(:key, 0))"), key)
-
-
 _TAKE_SOME = """
     select name from unnest(cast(:names as text[])) name where pg_try_advisory_lock(hashtextextended(name, 0))
 """
@@ -144,6 +119,13 @@ def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
             yield taken
         finally:
             connection.execute(text(_GIVE_BACK), {"names": taken})
+
+
+@contextmanager
+def alone(engine: Engine, what: str) -> Iterator[bool]:
+    """Whether we are the only ones who do this now, among all processes: a lease on one thing."""
+    with leases(engine, [what]) as taken:
+        yield bool(taken)
 
 
 # What the database says when several transactions met, and which of its constraints means what.

@@ -219,7 +219,8 @@ def _proof_lines(item: Mapping[str, Any]) -> list[str]:
     done = item["carried_out"]
     known = [done["proof"].upper()] if done["proof"] else []
     if known and (done["proved_by"] or done["proved_at"]):
-        known[0] += f", by {done['proved_by'] or 'nobody'}, {_when(done['proved_at'])}"
+        by = f", by {done['proved_by']}" if done["proved_by"] and done["proof"] != Proof.UNPROVED else ""
+        known[0] += f"{by}, {_when(done['proved_at'])}"
     steps = [
         f"{s['step']}: {s['answer'] or s['state']}" + (f" ({s['by'] or 'nobody'}, {_when(s['at'])})" if s["at"] else "")
         for s in done["steps"]

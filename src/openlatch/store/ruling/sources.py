@@ -79,7 +79,7 @@ def side(bulk: bool, name: str, key: str, to: str, query: str, subjects: str = "
 _TERMS = """
     select {key} max(l.reach) as reach, bool_or(t.until is null) as open, max(t.until) as until,
         min(t.since) as since, count(*) as terms, sum(jsonb_array_length(l.permissions)) as rights,
-        max(l.grown_at) as grown_at, string_agg(l.name, ', ' order by l.name) as level
+        max(l.grown_at) as grown_at, string_agg(distinct l.name, ', ' order by l.name) as level
     from terms t join levels l on l.id = t.level_id where {only} {by}
 """
 _USES = f"""
