@@ -135,6 +135,22 @@ def test_what_is_confirmed_gone_is_gone_and_comes_back_as_it_was(
     assert sorted(map(str, after.holdings)) == sorted(map(str, before.holdings))
 
 
+def test_what_can_not_be_changed_is_said_before_it_has_to_be(server: directory.DirectoryServer) -> None:
+    """By asking for what changes nothing: with the documented rights nothing is lacking."""
+    whole = ("ldapsearch", "-LLL", "-o", "ldif-wrap=no", "-b", directory.BASE)
+    before = tool(server, *whole).stdout
+    able = Reading.of(DirectoryAdapter(directory.usual(server), ADAPTER_PASSWORD).read())
+    assert [one for told in able.coverage for one in told.unable] == []
+    assert tool(server, *whole).stdout == before
+    reader = f"cn=reader,{directory.APPS}"
+    with server.signed_in(directory.OWNER) as owner:
+        owner.add(reader, ["applicationProcess", "simpleSecurityObject"], {"userPassword": ADAPTER_PASSWORD})
+    theirs = DirectoryAdapter({**directory.usual(server), "user": reader}, ADAPTER_PASSWORD)
+    told = [one for c in Reading.of(theirs.read()).coverage for one in c.unable]
+    for what in ("member of", "uniqueMember of", "roleOccupant of", "memberUid of", "owner of", "locking people"):
+        assert any(one.startswith(what) and "the right to write it" in one for one in told), (what, told)
+
+
 @pytest.mark.parametrize(
     "hidden", ['attrs=member by dn.exact="{who}" none by * read', 'dn.subtree="{group}" by * none']
 )

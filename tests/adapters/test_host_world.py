@@ -7,17 +7,19 @@ import re
 import subprocess
 import tempfile
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
 
-from openlatch.adapters import Reading
+from openlatch.adapters import Reading, host
 from openlatch.adapters import host_files as files
 from openlatch.adapters import host_rules as rules
 from openlatch.adapters.coverage import Why
 from openlatch.adapters.host import HostAdapter
+from openlatch.adapters.host_rights import FOWNER, KILL, unable
 from openlatch.core.words import StepKind
-from openlatch.errors import SystemRefused
+from openlatch.errors import SystemDown, SystemRefused
 from tests.adapters.worlds import KEYS
 
 DATA = Path(__file__).parent / "data"
@@ -334,3 +336,48 @@ def test_a_locked_password_alone_locks_nobody_out_who_has_a_key(root: Path, adap
     assert next(x for x in Reading.of(adapter.read()).logins if x.handle == "user:ann").locked
     adapter.apply(StepKind.UNLOCK, {"login": "user:ann"})
     assert shadow.read_bytes() == before
+
+
+def test_what_can_not_be_changed_is_said_before_it_has_to_be(root: Path, adapter: HostAdapter) -> None:
+    """By the capabilities of the service and the owners of files; an administrator can change everything."""
+    folder, keys = root / "srv/maps", root / "home/ann/.ssh/authorized_keys"
+    own = folder.stat().st_uid + 1
+    lacking = list(unable([folder], [keys], lambda _: None, 0, own))
+    assert [one.partition(":")[0] for one in lacking] == [
+        "sudo rules", "lists of folders", f"lists of {folder}", f"keys in {keys}",
+        "keys of others (a file that is replaced keeps its owner)", "sessions of others",
+    ]  # fmt: skip
+    held = ~(1 << KILL | 1 << FOWNER)
+    assert len(list(unable([folder], [keys], held=held, own=own))) == 2
+    if KERNEL:
+        assert [one for c in Reading.of(adapter.read()).coverage for one in c.unable] == []
+
+
+FAULTS = ["exit 1", "exit 0", "echo nonsense", "head -c 4000 /dev/urandom", "echo '{\"User_Specs\": 3}'", "sleep 5",
+          "kill -9 $$", "echo 'user::rwx'"]  # fmt: skip
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+@pytest.mark.parametrize("program", ["getfacl", "setfacl", "cvtsudoers", "visudo"])
+def test_no_fault_of_a_program_is_taken_for_gone(
+    root: Path, adapter: HostAdapter, program: str, fault: str, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    """What is there is there, or unknown; and the host is read all the same, in part."""
+    before = Reading.of(adapter.read()).holdings
+    for module in (host, rules):
+        monkeypatch.setattr(module, "CALL_SECONDS", 0.3)
+    (tmp_path / "broken").mkdir()
+    broken = tmp_path / "broken" / program
+    broken.write_text(f"#!/bin/sh\n{fault}\n")
+    broken.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{broken.parent}:{os.environ['PATH']}")
+    asked = 0
+    for holding in before:
+        for move in adapter.plan(StepKind.REMOVE, holding.handle):
+            with suppress(SystemRefused, SystemDown):
+                assert adapter.confirm(move.kind, move.detail) is not None, holding
+            asked += 1
+    assert asked >= 20
+    with suppress(SystemDown):
+        there = {(h.account, h.holder) for h in Reading.of(adapter.read()).holdings}
+        assert {("login:ann", h.holder) for h in before if h.account == "login:ann"} <= there

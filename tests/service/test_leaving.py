@@ -293,3 +293,13 @@ def test_what_hangs_on_a_login_is_told_before_it_ends(
             grant = grant_of(unit, world, who).id
             stops = revocations.preview(unit, revocations.Wish((grant,)))["stops"]
             assert any(words in stop["sentence"] and who in stop["sentence"] for stop in stops)
+
+
+def test_what_others_lose_with_it_is_told_before_it_ends(small: Small) -> None:
+    """As the system's last reading says, and in undoing that it does not come back."""
+    sentence = "una loses select on huts.readings, which mara gave on"
+    with small.service.unit(small.itself) as unit:
+        grant = small.grant_of("mara", "box")
+        unit.db.get_one(Grant, grant).handle = {"also_ends": [sentence]}
+        stops = revocations.preview(unit, revocations.Wish((grant,)))["stops"]
+        assert {"kind": "others", "sentence": sentence} in stops

@@ -11,6 +11,7 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import date, datetime
 from typing import Any
+from urllib.parse import quote
 
 import httpx
 
@@ -29,6 +30,7 @@ from openlatch.adapters.contract import (
     Used,
     Whole,
 )
+from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
@@ -48,6 +50,13 @@ LEVELS = (
     FoundLevel("full", "Full member", "Can do everything, pay, and let others in.", (_SEE, _CHANGE, _PAY, _ADMIT)),
 )
 _ORDER = {level.key: place for place, level in enumerate(LEVELS)}
+_LOOKED_AT = ("people and whether they are switched on", "members of spaces", "tokens of apps", "sessions", "activity")
+_NOT_LOOKED_AT = (
+    Gap("what is shared within a space, item by item", Why.NOT_SUPPORTED),
+    Gap("how people sign in, and where else by the same way", Why.NOT_SUPPORTED),
+)
+_OF_TOKENS = ("space", "app", "scope", "person")
+_OF_SESSIONS = ("person", "device", "address", "started_at", "last_seen_at")
 SCOPES = {"read": _SEE, "write": _CHANGE, "pay": _PAY, "admit": _ADMIT}
 
 
@@ -80,23 +89,29 @@ class CloudAdapter(Adapter):
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Everybody, all spaces with their members, tokens, sessions and activity.
 
-        A space's version moves with its members and its tokens.
+        A space's version moves with its members and its tokens. What is not understood makes its space partial.
         """
+        gaps: dict[str, list[Gap]] = {}
         with self._http() as http:
             people = {row["id"]: row for row in self._all(http, "/scim/v2/Users")}
             spaces = self._all(http, "/spaces")
             same = {s["id"] for s in spaces if s.get("version") and since.get(s["id"]) == s["version"]}
-            members = {s["id"]: self._all(http, f"/spaces/{s['id']}/members") for s in spaces if s["id"] not in same}
-            tokens = self._all(http, "/tokens")
-            sessions = self._all(http, "/sessions")
+            members = {s["id"]: self._members(http, s["id"], gaps) for s in spaces if s["id"] not in same}
+            tokens = _complete(self._all(http, "/tokens"), _OF_TOKENS, "a token", gaps)
+            sessions = _complete(self._all(http, "/sessions"), _OF_SESSIONS, "a session", gaps)
             activity = self._all(http, "/activity", ("space", "who", "day", "permission"))
         yield from LEVELS
-        yield from (scopes_level(scope) for scope in sorted({token["scope"] for token in tokens}))
+        yield from (
+            _other_role(role) for role in sorted({r["role"] for m in members.values() for r in m} - set(_ORDER))
+        )
+        links = list(_links([token for token in tokens if token["space"] not in same]))
+        yield from (scopes_level(scopes) for scopes in sorted({link.level.partition(" ")[2] for link in links}))
         for space in spaces:
-            yield SharedAccount(space["id"], space["name"], "space", space.get("version", ""))
+            yield SharedAccount(space["id"], str(space.get("name") or space["id"]), "space", space.get("version", ""))
             if space["id"] in same:
                 yield Unchanged(space["id"])
-        names = {space["id"]: space["name"] for space in spaces}
+            yield Coverage(space["id"], _LOOKED_AT, tuple(gaps.get(space["id"], ())))
+        names = {space["id"]: str(space.get("name") or space["id"]) for space in spaces}
         for ident, person in people.items():
             address = next((mail["value"] for mail in person.get("emails", ()) if mail.get("value")), "")
             told = {"address": address, "employee": person.get("externalId", "")}
@@ -106,20 +121,31 @@ class CloudAdapter(Adapter):
                 for t in tokens
                 if t["person"] == ident
             )
-            yield Login(ident, person["displayName"], False, marks, not person.get("active", True), hangs)
+            called = str(person.get("displayName") or person.get("userName") or ident)
+            yield Login(ident, called, False, marks, person.get("active") is False, hangs)
         for app in dict.fromkeys(token["app"] for token in tokens):
             yield Login(f"app:{app}", app, True)
         for space, rows in members.items():
             for row in rows:
                 handle = {"space": space, "person": row["id"], "role": row["role"]}
                 yield Holding(space, row["id"], False, row["role"], None, handle)
-        yield from _links([token for token in tokens if token["space"] not in same])
+        yield from links
         for session in sessions:
             yield _presence(session)
         for used in activity:
             who = used["who"] if used["who"] in people else f"app:{used['who']}"
             yield Used(used["space"], who, date.fromisoformat(used["day"]), used["permission"])
+        yield Coverage("", _LOOKED_AT, (*_NOT_LOOKED_AT, *gaps.get("", ())))
         yield Whole()
+
+    def _members(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[dict[str, Any]]:
+        """The members of one space; one whose members can't be read leaves the others readable."""
+        try:
+            rows = self._all(http, f"/spaces/{_segment(space)}/members")
+        except SystemRefused as error:
+            gaps.setdefault(space, []).append(Gap(f"members ({error.detail})", Why.NOT_PERMITTED))
+            return []
+        return _complete([{**row, "space": space} for row in rows], ("role",), "a member", gaps)
 
     def can_reduce(self, level: str, lower: str) -> bool:
         """To any role below; a token's scopes can't be cut, only ended."""
@@ -151,7 +177,7 @@ class CloudAdapter(Adapter):
                 self._call(http, "POST", "/oauth/revoke", data={"token": detail["token"]})
                 return "Revoked the token."
             if kind is StepKind.END_SESSIONS:
-                self._call(http, "DELETE", f"/sessions/{detail['session']}")
+                self._call(http, "DELETE", f"/sessions/{_segment(detail['session'])}")
                 return f"Ended the session {detail['session']}."
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
                 on = kind is StepKind.UNLOCK
@@ -159,9 +185,9 @@ class CloudAdapter(Adapter):
                     "schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
                     "Operations": [{"op": "replace", "path": "active", "value": on}],
                 }
-                self._call(http, "PATCH", f"/scim/v2/Users/{detail['login']}", json=body)
+                self._call(http, "PATCH", f"/scim/v2/Users/{_segment(detail['login'])}", json=body)
                 return f"Switched {detail['login']} {'on' if on else 'off'}."
-            path = f"/spaces/{detail['space']}/members/{detail['person']}"
+            path = f"/spaces/{_segment(detail['space'])}/members/{_segment(detail['person'])}"
             if kind is StepKind.REMOVE:
                 answer = self._call(http, "DELETE", path)
                 return (
@@ -183,17 +209,19 @@ class CloudAdapter(Adapter):
                 there = any(row["id"] == detail["session"] for row in self._all(http, "/sessions"))
                 return f"the session {detail['session']} still goes on" if there else None
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
-                person = self._call(http, "GET", f"/scim/v2/Users/{detail['login']}", missing=True)
+                person = self._call(http, "GET", f"/scim/v2/Users/{_segment(detail['login'])}", missing=True)
                 told = _told(person)
-                if person.status_code == httpx.codes.NOT_FOUND and str(told.get("status")) != "404":
-                    # Somebody in between may say so, too: only the service's own word counts.
+                is_gone = person.status_code == httpx.codes.NOT_FOUND
+                # Somebody in between may say that they are not there, too: only the service's own word counts.
+                understood = str(told.get("status")) == "404" if is_gone else isinstance(told.get("active"), bool)
+                if not understood:
                     raise _not_understood(f"/scim/v2/Users/{detail['login']}")
-                active = person.status_code != httpx.codes.NOT_FOUND and told.get("active", True)
+                active = not is_gone and told["active"]
                 if kind is StepKind.UNLOCK:
                     return None if active else f"{detail['login']} is switched off"
                 return f"{detail['login']} is still switched on" if active else None
-            rows = self._all(http, f"/spaces/{detail['space']}/members")
-        role = next((row.get("role") for row in rows if row["id"] == detail["person"]), None)
+            rows = self._all(http, f"/spaces/{_segment(detail['space'])}/members")
+        role = next((str(row.get("role")) for row in rows if row["id"] == detail["person"]), None)
         if role is not None and role not in _ORDER:
             return f"they are still in the space, as {role}"
         if kind is StepKind.GIVE:
@@ -253,6 +281,27 @@ class CloudAdapter(Adapter):
         return answer
 
 
+def _segment(name: str) -> str:
+    """A name as one segment of a path (RFC 3986, 3.3). SystemRefused for one that would be taken for another path."""
+    if name in ("", ".", ".."):
+        raise SystemRefused(f"“{name}” can't be named in a path.", "Change it in the service.")
+    return quote(name, safe="")
+
+
+def _complete(
+    rows: list[dict[str, Any]], wanted: tuple[str, ...], what: str, gaps: dict[str, list[Gap]]
+) -> list[dict[str, Any]]:
+    """The rows that say all that is wanted, as text; each of the others is a gap in its space."""
+    found = []
+    for row in rows:
+        if all(isinstance(row.get(name), str) for name in wanted):
+            found.append(row)
+        else:
+            gap = Gap(what, Why.NOT_UNDERSTOOD, str(row["id"]))
+            gaps.setdefault(str(row.get("space") or ""), []).append(gap)
+    return found
+
+
 def _told(answer: httpx.Response) -> dict[str, Any]:
     """What is in an answer. SystemRefused when that is not understood: it is never taken for absence."""
     try:
@@ -272,6 +321,12 @@ def _not_an_address(error: httpx.InvalidURL) -> SystemRefused:
     return SystemRefused(f"The address can't be called: {error}.", "Give it as https://service.example.")
 
 
+def _other_role(role: str) -> FoundLevel:
+    """A role that is not known here, which may be able to do anything."""
+    does = (f"role {role}", f"Do whatever the role “{role}” stands for", Reach.STEWARD)
+    return FoundLevel(role, role, f"Has the role “{role}”, which is not known here.", (does,))
+
+
 def scopes_level(scope: str) -> FoundLevel:
     """The scopes of a token as a level, each scope a permission; one that is not known may do anything."""
     names = scope.split()
@@ -281,14 +336,16 @@ def scopes_level(scope: str) -> FoundLevel:
 
 
 def _links(tokens: list[dict[str, Any]]) -> Iterator[Holding]:
-    """What apps hold: one link for each app and space, with all its tokens; the widest scopes count."""
+    """What apps hold: one link for each app and space, with all its tokens and all that they let it do together."""
     of: dict[tuple[str, str], list[dict[str, Any]]] = {}
     for token in tokens:
         of.setdefault((token["space"], token["app"]), []).append(token)
     for (space, app), held in of.items():
         widest = max(held, key=lambda token: (len(token["scope"].split()), token["scope"]))
+        scopes = widest["scope"].split()
+        scopes += sorted({scope for token in held for scope in token["scope"].split()} - set(scopes))
         handle = {"tokens": sorted(token["id"] for token in held), "consented_by": widest["person"]}
-        yield Holding(space, f"app:{app}", False, f"scopes {widest['scope']}", None, handle)
+        yield Holding(space, f"app:{app}", False, f"scopes {' '.join(scopes)}", None, handle)
 
 
 def _presence(session: dict[str, Any]) -> Presence:

@@ -118,6 +118,8 @@ class Holding:
     """That a login, or another shared account, may act in a shared account, or in parts of it.
 
     ``level`` is for the whole account, and empty when only parts are held; ``parts`` are pairs of part and level.
+    ``handle`` is how steps name it. Where removing it takes something from others, ``also_ends`` in it says so, in
+    sentences that a preview shows.
     """
 
     account: str

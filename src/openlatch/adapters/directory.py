@@ -42,6 +42,7 @@ from openlatch.adapters.contract import (
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.directory_names import dn, is_below, without_uid
+from openlatch.adapters.directory_rights import unable
 from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, cut_off_after
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
@@ -150,6 +151,8 @@ class DirectoryAdapter(Adapter):
                 changed = [entry for found in again for entry in world.named(found)]
             held = [(entry["dn"], world.members(entry)) for entry in changed]
             world.look_up(directory, {holder for _, members in held for holder in members})
+            written = [(entry["dn"], entry["attributes"]) for entry in changed]
+            world.unable = tuple(unable(directory, written, [entry["dn"] for entry in people], tuple(_SAYS)))
         for entry in groups:
             yield SharedAccount(entry["dn"], _first(entry, "description") or _first(entry, "cn"), "group",
                                 stamps[entry["dn"]])  # fmt: skip
@@ -157,7 +160,7 @@ class DirectoryAdapter(Adapter):
                 yield Unchanged(entry["dn"])
         for name, attributes in world.logins.items():
             yield world.login(name, attributes)
-            last = _time(attributes)
+            last = world.signed_in(name, attributes)
             if last is not None:
                 # The directory tells that somebody signed in, and not by which group: it counts for all they are in.
                 yield Used("", name, last.date())
@@ -267,6 +270,7 @@ class _World:
         self.logins: dict[str, dict[str, Any]] = {}
         self.with_numbers: set[str] = set()
         self.others = 0
+        self.unable: tuple[str, ...] = ()
         self._by_uid: dict[str, list[str]] = {}
         self._gaps: dict[str, list[Gap]] = {}
 
@@ -347,6 +351,14 @@ class _World:
             name, _text(attributes.get("cn")) or name, is_app, told, bool(attributes.get("pwdAccountLockedTime"))
         )
 
+    def signed_in(self, name: str, attributes: dict[str, Any]) -> datetime | None:
+        """When somebody signed in last; None when it is not kept, or not understood."""
+        try:
+            return _time(attributes)
+        except ValueError:
+            self._gap("", "when somebody signed in last", Why.NOT_SUPPORTED, name)
+            return None
+
     def holdings(self, group: str, members: Mapping[str, dict[str, list[str]]]) -> Iterator[Holding]:
         """Who is in a group, who owns it, or both."""
         for holder, by in sorted(members.items()):
@@ -364,7 +376,7 @@ class _World:
         if self.others:
             self._gap("", f"{self.others} groups whose members are found by a search", Why.NOT_SUPPORTED, "")
         self._gap("", "who may change the directory itself (its access rules)", Why.NOT_SUPPORTED, "")
-        yield Coverage("", _LOOKED_AT, tuple(self._gaps.get("", ())))
+        yield Coverage("", _LOOKED_AT, tuple(self._gaps.get("", ())), self.unable)
 
     def _gap(self, group: str, what: str, why: Why, place: str) -> None:
         self._gaps.setdefault(group, []).append(Gap(what, why, place))

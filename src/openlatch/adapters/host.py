@@ -39,6 +39,7 @@ from openlatch.adapters.contract import (
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.host_holders import holders, left, not_told
 from openlatch.adapters.host_people import DOOR, People, groups_of, users_of
+from openlatch.adapters.host_rights import unable
 from openlatch.adapters.host_words import (
     AMOUNT_TO_ROOT,
     AUTHORITY,
@@ -144,8 +145,10 @@ class HostAdapter(Adapter):
         yield from {x.handle: x for x in found if isinstance(x, Login)}.values()
         yield from (x for x in found if isinstance(x, Holding | Presence))
         gaps[""] += self._not_looked_at()
+        files_with_keys = {self._path(x.handle["file"]) for x in found if isinstance(x, Holding) and "line" in x.handle}
+        lacking = tuple(unable([self._path(folder) for folder in self._folders], sorted(files_with_keys)))
         for account, there in gaps.items():
-            yield Coverage(account, _LOOKED_AT, tuple(there))
+            yield Coverage(account, _LOOKED_AT, tuple(there), () if account else lacking)
         yield Whole()
 
     def can_reduce(self, level: str, lower: str) -> bool:
@@ -463,9 +466,8 @@ class HostAdapter(Adapter):
             gaps.setdefault(account, [])
             try:
                 yield from self._list(host, account, folder)
-            except (SystemRefused, ValueError) as error:
-                said = error.detail if isinstance(error, SystemRefused) else str(error)
-                gaps[account].append(Gap(f"its list ({said})", Why.NOT_UNDERSTOOD, folder))
+            except SystemRefused as error:
+                gaps[account].append(Gap(f"its list ({error.detail})", Why.NOT_UNDERSTOOD, folder))
 
     def _list(self, host: People, account: str, folder: str) -> Iterator[Found]:
         top = self._list_of(folder)
@@ -518,15 +520,17 @@ class HostAdapter(Adapter):
             raise SystemDown(f"There is no {self._root}.", "Look whether the root folder is there.") from None
         except OSError as error:
             raise SystemRefused(f"{path} can't be seen: {error.strerror}.", "Give the right to.") from error
-        (one,) = lists.parse(self._run(["getfacl", "--absolute-names", "--numeric", str(path)]))
-        one.path = folder
-        return one
+        found = _lists(self._run(["getfacl", "--absolute-names", "--numeric", str(path)]))
+        if len(found) != 1:
+            raise SystemRefused(f"getfacl tells nothing of {path}.", "Nothing is taken for gone.")
+        found[0].path = folder
+        return found[0]
 
     def _inside(self, folder: str) -> list[lists.List]:
         """The lists of what is inside a folder, where there are any besides the modes."""
         path = self._path(folder)
         told = self._run(["getfacl", "-R", "-P", "--skip-base", "--absolute-names", "--numeric", str(path)])
-        found = [one for one in lists.parse(told) if one.path != str(path)]
+        found = [one for one in _lists(told) if one.path != str(path)]
         for one in found:
             one.path = f"{folder}{one.path.removeprefix(str(path))}"
         return [one for one in found if one.named()]
@@ -586,7 +590,9 @@ class HostAdapter(Adapter):
 
     def _run(self, command: list[str]) -> str:
         try:
-            done = subprocess.run(command, capture_output=True, text=True, timeout=CALL_SECONDS, check=False)
+            done = subprocess.run(
+                command, capture_output=True, text=True, errors="backslashreplace", timeout=CALL_SECONDS, check=False
+            )
         except FileNotFoundError as error:
             package = "systemd, or set sessions to utmp" if command[0] == "loginctl" else "acl"
             raise SystemRefused(f"{command[0]} is not installed.", f"Install Debian's package {package}.") from error
@@ -622,6 +628,14 @@ def _is_over(fields: list[str]) -> bool:
     with suppress(ValueError):
         return int(fields[7]) * 86_400 <= datetime.now(UTC).timestamp()
     return False
+
+
+def _lists(told: str) -> list[lists.List]:
+    """What getfacl tells. SystemRefused when that is not understood."""
+    try:
+        return lists.parse(told)
+    except ValueError as error:
+        raise SystemRefused(f"What getfacl tells is not understood: {error}.", "Nothing is taken for gone.") from error
 
 
 def _level_of(rights: str) -> Any:

@@ -38,6 +38,8 @@ def parse(text: str) -> list[List]:
     for line in text.splitlines():
         if not line.strip():
             continue
+        if not found and not line.startswith("# file: "):
+            raise ValueError(f"a line is not understood: {line!r}")
         if line.startswith("# file: "):
             found.append(List(_plain(line.removeprefix("# file: ")), "", ""))
         elif line.startswith("# owner: "):
@@ -46,6 +48,10 @@ def parse(text: str) -> list[List]:
             found[-1].group = line.removeprefix("# group: ")
         elif not line.startswith("#"):
             _entry(found[-1], line)
+    for one in found:
+        # Every list has these three (acl(5)): without them it was cut off.
+        if not one.owner or not {("user", ""), ("group", ""), ("other", "")} <= one.entries.keys():
+            raise ValueError(f"the list of {one.path} is not whole")
     return found
 
 

@@ -162,7 +162,19 @@ def _parsed(raw: bytes) -> dict[str, Any] | None:
         told = json.loads(done.stdout.decode("utf-8", "backslashreplace"))
     except ValueError:
         return None
-    return told if isinstance(told, dict) else None
+    return told if isinstance(told, dict) and _has_form(told) else None
+
+
+def _has_form(told: dict[str, Any]) -> bool:
+    """Whether it is what cvtsudoers writes: what is not is not understood."""
+    aliases = [told.get(f"{kind}_Aliases", {}) for kind in ("User", "Runas", "Command")]
+    specs = told.get("User_Specs", [])
+    return (
+        all(isinstance(one, dict) and all(isinstance(names, list) for names in one.values()) for one in aliases)
+        and isinstance(specs, list)
+        and all(isinstance(spec, dict) and isinstance(spec.get("User_List"), list)
+                and isinstance(spec.get("Cmnd_Specs"), list) for spec in specs)
+    )  # fmt: skip
 
 
 def _level(found: Rules, specs: Sequence[dict[str, Any]]) -> str:

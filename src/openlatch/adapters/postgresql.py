@@ -47,7 +47,8 @@ from openlatch.errors import SystemDown, SystemRefused
 # A predefined role begins with this; no other role may.
 _PREDEFINED = "pg_"
 _ROLES: LiteralString = """
-    select oid::text as oid, rolname as name, rolcanlogin as can_login, rolsuper, rolcreaterole, rolcreatedb,
+    select oid::text as oid, rolname as name, rolcanlogin or rolsuper and rolconnlimit = 0 as can_login,
+        rolcanlogin as is_let_in, rolsuper, rolcreaterole, rolcreatedb,
            rolreplication, rolbypassrls, rolconnlimit as connections, rolinherit as inherits,
            to_char(case when isfinite(rolvaliduntil) then rolvaliduntil end at time zone 'utc', 'YYYY-MM-DD HH24:MI')
                as password_until,
@@ -103,7 +104,10 @@ _GRANTORS: LiteralString = """
     where m.roleid = (select oid from pg_roles where rolname = %s)
         and m.member = (select oid from pg_roles where rolname = %s) order by 1
 """
-# A login is locked by its connection limit: it stays a login, and what it holds stays in sight.
+# A login is locked by its connection limit: it stays a login, and what it holds stays in sight. A superuser is let in
+# whatever the limit is; it loses LOGIN, too, and is told from roles without one by its limit.
+_LOCK_SUPERUSER: LiteralString = "alter role {} nologin connection limit 0"
+_UNLOCK_SUPERUSER: LiteralString = "alter role {} login connection limit -1"
 _OF_LOGINS: dict[StepKind, LiteralString] = {
     StepKind.LOCK: "alter role {} connection limit 0",
     StepKind.UNLOCK: "alter role {} connection limit -1",
@@ -282,7 +286,7 @@ class PostgresqlAdapter(Adapter):
                 )
                 return f"Ended server process {detail['pid']}."
             if kind in _OF_LOGINS:
-                statement = sql.SQL(_OF_LOGINS[kind]).format(sql.Identifier(detail["login"]))
+                statement = sql.SQL(_of_login(db, kind, detail["login"])).format(sql.Identifier(detail["login"]))
                 db.execute(statement)
                 return f"Carried out: {statement.as_string(db)}"
             if "holder" in detail:
@@ -296,8 +300,8 @@ class PostgresqlAdapter(Adapter):
                 return _session_wrong(db, detail)
             if kind in _OF_LOGINS:
                 role = db.execute(
-                    "select rolcanlogin and rolconnlimit <> 0 as open, rolcanlogin and rolsuper as everything "
-                    "from pg_roles where rolname = %s",
+                    "select rolsuper, rolcanlogin and (rolconnlimit <> 0 or rolsuper) as let_in from pg_roles "
+                    "where rolname = %s",
                     [detail["login"]],
                 ).fetchone()
                 return _login_wrong(kind, detail["login"], role)
@@ -375,6 +379,14 @@ class PostgresqlAdapter(Adapter):
         )
 
 
+def _of_login(db: psycopg.Connection[dict[str, Any]], kind: StepKind, login: str) -> LiteralString:
+    """The statement of a step on a login: a superuser's lock takes more."""
+    row = db.execute("select rolsuper from pg_roles where rolname = %s", [login]).fetchone()
+    if row and row["rolsuper"] and kind is not StepKind.DROP:
+        return _LOCK_SUPERUSER if kind is StepKind.LOCK else _UNLOCK_SUPERUSER
+    return _OF_LOGINS[kind]
+
+
 def _session_wrong(db: psycopg.Connection[dict[str, Any]], detail: Mapping[str, Any]) -> str | None:
     """Whether a server process is still there; its number alone is used again."""
     row = db.execute(
@@ -431,7 +443,7 @@ def _membership_wrong(kind: StepKind, detail: Mapping[str, Any], row: Mapping[st
 
 def _is_locked(role: Mapping[str, Any]) -> bool:
     """Whether the server lets a login in nowhere: a connection limit does not hold a superuser."""
-    return bool(role["connections"] == 0 and not role["rolsuper"])
+    return bool(role["connections"] == 0 and not (role["rolsuper"] and role["is_let_in"]))
 
 
 def _password(role: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
@@ -449,12 +461,12 @@ def _login_wrong(kind: StepKind, name: str, role: Mapping[str, Any] | None) -> s
     if kind is StepKind.DROP:
         return None if role is None else f"the login {name} is still there"
     if kind is StepKind.UNLOCK:
-        return None if role and role["open"] else f"{name} may not sign in"
+        return None if role and role["let_in"] else f"{name} may not sign in"
     if role is None:
         raise SystemRefused(f"There is no login {name}; it may have been renamed.", "Have the server read again.")
-    if role["everything"]:
-        return f"{name} is a superuser, whom a connection limit does not keep out; take that away first"
-    return f"{name} may still sign in" if role["open"] else None
+    if role["let_in"] and role["rolsuper"]:
+        return f"{name} is a superuser, whom a connection limit does not keep out"
+    return f"{name} may still sign in" if role["let_in"] else None
 
 
 def _first_line(error: Exception) -> str:

@@ -14,6 +14,7 @@ import psycopg
 from psycopg import sql
 
 from openlatch.adapters.contract import Found, FoundPart, Holding, SharedAccount
+from openlatch.adapters.postgresql_grantors import Item, is_known, lost, sentences
 from openlatch.adapters.postgresql_words import (
     ATTRIBUTES,
     EVERYONE,
@@ -101,11 +102,12 @@ _PARAMETERS: LiteralString = """
 # What is given by name, and what is owned; the server's first superuser owns everything without being told.
 _GIVEN: LiteralString = """
     select o.kind, o.name, o.oid, a.grantee as who, coalesce(r.rolname, '') as holder, o.warned, o.ours,
-        lower(a.privilege_type) as privilege, a.is_grantable as admits, a.grantor <> o.owner as by_other
+        lower(a.privilege_type) as privilege, a.is_grantable as admits, pg_get_userbyid(a.grantor) as grantor,
+        pg_get_userbyid(o.owner) as owned_by
     from objects o cross join lateral aclexplode(o.acl) a left join pg_roles r on r.oid = a.grantee
     where a.grantee <> o.owner
     union all
-    select o.kind, o.name, o.oid, o.owner, r.rolname, o.warned, o.ours, 'owner', false, false
+    select o.kind, o.name, o.oid, o.owner, r.rolname, o.warned, o.ours, 'owner', false, '', r.rolname
     from objects o join pg_roles r on r.oid = o.owner where o.owner <> 10 and o.ours and o.kind <> 'column'
     order by 1, 2, 5
 """
@@ -122,11 +124,12 @@ _BY_NAME: LiteralString = """
     from objects o cross join lateral aclexplode(o.acl) a left join pg_roles g on g.oid = a.grantor
     where o.kind = %(kind)s and o.name = %(name)s and a.grantee = %(who)s and a.grantee <> o.owner group by 1
 """
-# Whom else rights come to an end for, when somebody's are taken who gave them on.
-_GIVEN_ON: LiteralString = """
-    select distinct coalesce(r.rolname, 'every login') as name
+# The access list of one place, by which to tell who else loses a right with whoever gave it on.
+_ITEMS: LiteralString = """
+    select lower(a.privilege_type) as privilege, coalesce(r.rolname, '') as grantee,
+        pg_get_userbyid(a.grantor) as grantor, a.is_grantable as admits
     from objects o cross join lateral aclexplode(o.acl) a left join pg_roles r on r.oid = a.grantee
-    where o.kind = %(kind)s and o.name = %(name)s and a.grantor = %(who)s and a.grantor <> o.owner order by 1
+    where o.kind = %(kind)s and o.name = %(name)s and a.grantee <> o.owner
 """
 # Why a role may still do what was taken from it by name: by another door, which is a path of its own.
 _DOORS: LiteralString = """
@@ -211,12 +214,17 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
     given: dict[tuple[str, str], dict[str, list[tuple[str, bool]]]] = {}
     parts: dict[str, FoundPart] = {}
     numbers: dict[str, int] = {}
+    items: dict[str, list[Item]] = {}
+    owners: dict[str, str] = {}
     for row in db.execute(_with_objects(db, _GIVEN), {}).fetchall():
         public = row["who"] == 0
+        place = f"{row['kind']}:{row['name']}"
+        if row["privilege"] != OWNER.key:
+            items.setdefault(place, []).append(Item(row["privilege"], row["holder"], row["grantor"], row["admits"]))
+            owners[place] = row["owned_by"]
         if (public and not _is_open(row)) or (not public and row["holder"] not in roles):
             continue
         account = f"database:{row['name'] if row['kind'] == 'database' else current}"
-        place = f"{row['kind']}:{row['name']}"
         if row["kind"] != "parameter":
             # Those are told by their names, which nobody can change.
             numbers[place] = row["oid"]
@@ -232,6 +240,7 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
     keys = {who: {place: _key(rights) for place, rights in held.items()} for who, held in given.items()}
     yield from (rights_level(key) for key in sorted({key for held in keys.values() for key in held.values()}))
     for (account, holder), places in keys.items():
+        given_on = _given_on(holder, places, items, owners)
         given_there: dict[str, Any] = {
             "holder": holder,
             "places": sorted(places),
@@ -239,6 +248,7 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
             "in": current,
             "oids": {place: numbers[place] for place in sorted(places) if place in numbers},
             **({"holder_oid": roles[holder]["oid"]} if holder else {}),
+            **({"given_on": given_on, "also_ends": sentences(given_on, holder)} if given_on else {}),
         }
         there = tuple((place, level) for place, level in places.items() if place != account)
         if holder:
@@ -252,6 +262,19 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
         yield Holding(account, door, True, places.get(account, ""), None, given_there, there)
         for login in sorted(logins):
             yield Holding(door, login, False, EVERYONE.key, None, {"holder": login, "everyone": account})
+
+
+def _given_on(
+    holder: str, places: Mapping[str, str], items: Mapping[str, list[Item]], owners: Mapping[str, str]
+) -> dict[str, dict[str, list[str]]]:
+    """By place: what others lose when all that a role has there is taken from it."""
+    found = {}
+    for place in sorted(places):
+        there = items.get(place, ())
+        if holder and any(item.grantor == holder for item in there):
+            others = lost(there, owners[place], holder, {item.privilege for item in there if item.grantee == holder})
+            found.update({place: others} if others else {})
+    return found
 
 
 def _attributes(roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -> Iterator[Found]:
@@ -354,14 +377,14 @@ def _statements(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -
         return
     held = {r["privilege"]: r for r in db.execute(_with_objects(db, _BY_NAME),
                                                   {"kind": what, "name": name, "who": who})}  # fmt: skip
-    _refuse_given_on(db, what, name, who, held)
+    cascade = sql.SQL(" cascade" if _loses(db, kind, detail, place, held, wanted) else "")
     for right, there in held.items():
         if right in wanted and (wanted[right] or not there["admits"]):
             continue
-        form = "revoke grant option for {}{} {} from {}" if right in wanted else "revoke {}{} {} from {}"
+        form = "revoke grant option for {}{} {} from {}{}" if right in wanted else "revoke {}{} {} from {}{}"
         # A right ends only by whoever gave it; where that is not the owner, we act as they.
         for grantor in there["grantors"]:
-            statement = sql.SQL(form).format(_word(right), column, target, holder)
+            statement = sql.SQL(form).format(_word(right), column, target, holder, cascade)
             if grantor == row["owned_by"] or grantor is None:
                 yield statement
             else:
@@ -370,16 +393,31 @@ def _statements(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -
                 yield sql.SQL("set local role none").format()
 
 
-def _refuse_given_on(db: Db, what: str, name: str, who: int, held: Mapping[str, Mapping[str, Any]]) -> None:
-    if not any(there["admits"] for there in held.values()):
-        return
-    values = {"kind": what, "name": name, "who": who}
-    others = [row["name"] for row in db.execute(_with_objects(db, _GIVEN_ON), values)]
-    if others:
-        raise SystemRefused(
-            f"{', '.join(others)} would lose their rights on {name} with it: they were given on.",
-            "Give them those rights by the owner first, or take theirs away first; then try again.",
-        )
+def _loses(
+    db: Db,
+    kind: StepKind,
+    detail: Mapping[str, Any],
+    place: str,
+    held: Mapping[str, Mapping[str, Any]],
+    wanted: Mapping[str, bool],
+) -> bool:
+    """Whether others lose rights with it, as was said before. SystemRefused when that was not said of all of them."""
+    what, _, name = place.partition(":")
+    there = [Item(**row) for row in db.execute(_with_objects(db, _ITEMS), {"kind": what, "name": name})]
+    taken = {right.lower() for right, one in held.items() if one["admits"] and not wanted.get(right)}
+    owner = db.execute(_with_objects(db, _ONE), {"kind": what, "name": name}).fetchone()
+    others = lost(there, owner["owned_by"] if owner else "", detail["holder"], taken)
+    if not others:
+        return False
+    known = detail.get("given_on", {}).get(place, {})
+    if kind is StepKind.REMOVE and is_known(others, known):
+        return True
+    raise SystemRefused(
+        f"{', '.join(name or 'every login' for name in others)} would lose their rights on {name} with it: "
+        "they were given on.",
+        "Give them those rights by the owner first, or take theirs away first; or have the server read again, and "
+        "look at what ends with it.",
+    )
 
 
 def _level(detail: Mapping[str, Any], place: str) -> str:

@@ -217,7 +217,7 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     targets = [_target(unit, x, value, systems[x.account_id], wish) for x, value in zip(grants, values, strict=True)]
     del kept
     live = [_live(session, systems[session.account_id]) for session in sessions]
-    hangs = [] if wish.is_trim else _hangs(unit, grants)
+    hangs = [] if wish.is_trim else [*_hangs(unit, grants), *_also_ends(grants)]
     found = core.preview(register, targets, live, unit.now, parts, logins, hangs)
     return Prepared(register, targets, live, found, systems, leaver)
 
@@ -288,6 +288,12 @@ def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
         core.Stop("others", f"{app} acts in {account} on what {person} agreed to, and {does[reach]}")
         for app, account, person, reach in links
     ]
+
+
+def _also_ends(grants: Sequence[Grant]) -> list[core.Stop]:
+    """What others lose with a grant in its system, as the last reading tells."""
+    sentences = [sentence for grant in grants for sentence in (grant.handle or {}).get("also_ends", ())]
+    return [core.Stop("others", sentence) for sentence in sorted(set(sentences))]
 
 
 def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:

@@ -123,7 +123,8 @@ def _way(unit: Unit, row: Revocation, target: RevocationTarget, grant: Grant) ->
     if grant.holder_kind == HolderKind.TEAM or system.kind not in unit.service.adapters or not grant.handle:
         return "given", f"is recorded again; where {system.name} keeps it, give it by hand"
     _refuse_linked(unit, adapter_for(unit.service, system), grant, account)
-    return "given", f"is given in {system.name} again, as it was"
+    others = "; what others lost with it is not put back" if grant.handle.get("also_ends") else ""
+    return "given", f"is given in {system.name} again, as it was{others}"
 
 
 def _refuse_linked(unit: Unit, adapter: Adapter, grant: Grant, account: Account) -> None:
