@@ -36,6 +36,8 @@ LISTS = [
     ("Rescue", "$crew", "lrs"),
     ("Rescue", "cy", "lrswipkxte"),
 ]
+# In a second shared namespace; one of them has a name that is in the first, too.
+ELSEWHERE = ["Board/Minutes", "Board/Minutes/Old", "Board/Desk"]
 BOXES = list(dict.fromkeys(box for box, _, _ in LISTS))
 
 
@@ -44,9 +46,9 @@ def server(folder: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[m
     place = folder / f"mail-lists-{tmp_path_factory.mktemp('lists').name}"
     place.mkdir()
     place.chmod(0o755)
-    running = mailboxes.MailboxServer(place / "mail", secret=ADAPTER_PASSWORD)
+    running = mailboxes.MailboxServer(place / "mail", secret=ADAPTER_PASSWORD, more=("Board/",))
     running.start()
-    running.prepare({"logins": LOGINS, "mailboxes": BOXES, "lists": []})
+    running.prepare({"logins": LOGINS, "mailboxes": BOXES, "lists": [], "elsewhere": ELSEWHERE})
     yield running
     running.stop()
 
@@ -215,3 +217,27 @@ def test_one_list_that_may_not_be_seen_makes_its_mailbox_partial(
     assert not coverage["Shared/Open"].is_partial
     with pytest.raises(SystemRefused):
         adapter.confirm(StepKind.REMOVE, {"who": "flo", "boxes": ["Shared/Desk/Refunds"]})
+
+
+def test_every_shared_namespace_is_read(server: mailboxes.MailboxServer, adapter: MailboxAdapter) -> None:
+    """When no prefix is set; two of one name are told apart, and access is taken in the right one."""
+    settings = {key: value for key, value in mailboxes.usual(server).items() if key != "prefix"}
+    whole = MailboxAdapter(settings, ADAPTER_PASSWORD)
+    whole.check()
+    with signed_in(server, mailboxes.ADAPTER_LOGIN, ADAPTER_PASSWORD) as mail:
+        for box in ELSEWHERE:
+            assert mail._simple_command("SETACL", quoted(box), quoted("ann"), "lrs")[0] == "OK"
+    reading = Reading.of(whole.read())
+    named = {account.handle: account.comment for account in reading.accounts if account.kind == "mailbox"}
+    assert named["Board/Minutes"] == "Minutes"
+    assert (named["Board/Desk"], named["Shared/Desk"]) == ("Board/Desk", "Shared/Desk")
+    held = next(h for h in reading.holdings if (h.account, h.holder) == ("Board/Desk", "ann"))
+    for move in whole.plan(StepKind.REMOVE, held.handle):
+        whole.apply(move.kind, move.detail)
+        assert whole.confirm(move.kind, move.detail) is None
+    left = {h.account for h in Reading.of(whole.read()).holdings if h.holder == "ann"}
+    assert "Board/Desk" not in left
+    assert {"Shared/Desk", "Board/Minutes"} <= left
+    assert {a.handle for a in Reading.of(adapter.read()).accounts if a.kind == "mailbox"} == set(named) - {
+        "Board/Minutes", "Board/Desk",
+    }  # fmt: skip

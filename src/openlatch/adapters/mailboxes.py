@@ -13,7 +13,7 @@ import socket
 import ssl
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager, suppress
-from typing import Any
+from typing import Any, NamedTuple
 
 from openlatch.adapters.contract import (
     NOTHING,
@@ -154,11 +154,12 @@ class MailboxAdapter(Adapter):
             # Asked anew: what a server can before one has signed in need not be all.
             if b"ACL" not in _said(mail.capability(), "CAPABILITY")[0].upper().split():
                 raise SystemRefused("The mail server has no access control lists.", "Switch its ACL extension on.")
-            for name, _ in _mailboxes(mail, self._prefix(mail)):
-                rights = _one(mail, "MYRIGHTS", name)
+            for box in self._boxes(mail):
+                rights = _one(mail, "MYRIGHTS", box.name)
                 if b"a" not in rights.rsplit(b" ", 1)[-1]:
                     raise SystemRefused(
-                        f"{self._settings['user']} lacks the right a on {name}.", "Give it that right on all of them."
+                        f"{self._settings['user']} lacks the right a on {box.name}.",
+                        "Give it that right on all of them.",
                     )
         if self._sessions is not None:
             self._sessions.going_on()
@@ -166,21 +167,22 @@ class MailboxAdapter(Adapter):
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """Every shared mailbox with its folders and lists. A list that is not understood makes its mailbox partial."""
         with self._connection() as mail:
-            prefix = self._prefix(mail)
-            boxes = _mailboxes(mail, prefix)
+            boxes = self._boxes(mail)
             lists: dict[str, MailList] = {}
             gaps: dict[str, list[Gap]] = {}
-            for name, mark in boxes:
+            for box in boxes:
                 try:
-                    lists[name] = _acl(mail, name)
+                    lists[box.name] = _acl(mail, box.name)
                 except SystemRefused as error:
-                    gap = Gap("an access control list", _why(error), _decoded(name))
-                    gaps.setdefault(_top(name, prefix, mark), []).append(gap)
+                    gap = Gap("an access control list", _why(error), _decoded(box.name))
+                    gaps.setdefault(box.top, []).append(gap)
         tops: dict[str, list[str]] = {}
-        for name, mark in boxes:
-            tops.setdefault(_top(name, prefix, mark), []).append(name)
+        for box in boxes:
+            tops.setdefault(box.top, []).append(box.name)
+        shown = _shown({box.top: box.prefix for box in boxes})
         known = dict.fromkeys(who for acl in lists.values() for who in acl.logins if who != self._settings["user"])
-        found = [thing for top, names in tops.items() for thing in self._account(top, names, prefix, lists, known)]
+        found = [thing for top, names in tops.items()
+                 for thing in self._account(top, shown[top], names, lists, known)]  # fmt: skip
         levels = {x.level for x in found if isinstance(x, Holding) and x.level}
         levels |= {rights for x in found if isinstance(x, Holding) for _, rights in x.parts}
         yield _BELONGS
@@ -196,10 +198,9 @@ class MailboxAdapter(Adapter):
         yield Whole()
 
     def _account(
-        self, top: str, names: list[str], prefix: str, lists: Mapping[str, MailList], logins: Iterable[str]
+        self, top: str, shown: str, names: list[str], lists: Mapping[str, MailList], logins: Iterable[str]
     ) -> Iterator[Found]:
         """A shared mailbox: its folders, who holds what in each, and what everybody has who signs in."""
-        shown = _decoded(top.removeprefix(prefix))
         yield SharedAccount(top, shown, "mailbox")
         known = {name: lists[name] for name in names if name in lists}
         for name, acl in known.items():
@@ -290,7 +291,7 @@ class MailboxAdapter(Adapter):
         if "everyone" in detail:
             return f"{who} has what everyone has in {_decoded(detail['everyone'])}"
         with self._connection() as mail:
-            there = {name for name, _ in _mailboxes(mail, self._prefix(mail))}
+            there = {box.name for box in self._boxes(mail)}
             for box in self._meant(mail, detail):
                 if box not in there:
                     raise _not_shown(box)
@@ -303,9 +304,7 @@ class MailboxAdapter(Adapter):
         """The folders that a step is about: those that it names, and all in a mailbox that is given as a whole."""
         if "rights" not in detail or "only" in detail:
             return list(detail["boxes"])
-        prefix = self._prefix(mail)
-        there = _mailboxes(mail, prefix)
-        whole = [name for name, mark in there if _top(name, prefix, mark) in detail["boxes"]]
+        whole = [box.name for box in self._boxes(mail) if box.top in detail["boxes"]]
         return sorted({*detail["boxes"], *whole})
 
     def _told_of_sessions(self) -> MailSessions:
@@ -315,20 +314,20 @@ class MailboxAdapter(Adapter):
             )
         return self._sessions
 
-    def _prefix(self, mail: imaplib.IMAP4) -> str:
-        """What shared mailboxes begin with: as set, or the first shared namespace that the server names."""
+    def _boxes(self, mail: imaplib.IMAP4) -> list[Box]:
+        """All shared mailboxes and folders, of every shared namespace."""
+        return [box for prefix in self._prefixes(mail) for box in _mailboxes(mail, prefix)]
+
+    def _prefixes(self, mail: imaplib.IMAP4) -> list[str]:
+        """What shared mailboxes begin with: as set, or the shared namespaces that the server names."""
         if self._settings.get("prefix"):
-            return str(self._settings["prefix"])
+            return [str(self._settings["prefix"])]
         (answer,) = _said(mail.namespace(), "NAMESPACE")
         shared = _SPACES.fullmatch(answer)
         spaces = re.findall(rb'\("((?:[^"\\]|\\.)*)" (?:"(?:[^"\\]|\\.)*"|NIL)', shared["shared"]) if shared else []
         if not spaces:
             raise SystemRefused("The mail server names no shared mailboxes.", "Set what their names begin with.")
-        if len(spaces) > 1:
-            told = ", ".join(space.decode("ascii", "replace") for space in spaces)
-            raise SystemRefused(f"The mail server has several shared namespaces: {told}.",
-                                "Set the prefix of one, and connect the others as systems of their own.")  # fmt: skip
-        return str(spaces[0].decode("ascii", "replace"))
+        return [re.sub(rb"\\(.)", rb"\1", space).decode("ascii", "replace") for space in spaces]
 
     @contextmanager
     def _connection(self) -> Iterator[imaplib.IMAP4]:
@@ -453,8 +452,28 @@ def _in_both(held: str, lower: str) -> str:
     return "".join(right for right in key(held) if right in lower)
 
 
-def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[tuple[str, str]]:
-    """The mailboxes below a prefix, each with what separates its parts."""
+class Box(NamedTuple):
+    """A mailbox or folder, and what its name begins with; the mark separates the parts of the name."""
+
+    name: str
+    prefix: str
+    mark: str
+
+    @property
+    def top(self) -> str:
+        """The shared mailbox that it is, or is in."""
+        return self.prefix + self.name.removeprefix(self.prefix).split(self.mark, 1)[0]
+
+
+def _shown(tops: Mapping[str, str]) -> dict[str, str]:
+    """The names of shared mailboxes for people: without what they begin with, unless two would have one name."""
+    plain = {top: _decoded(top.removeprefix(prefix)) for top, prefix in tops.items()}
+    names = list(plain.values())
+    return {top: name if names.count(name) == 1 else _decoded(top) for top, name in plain.items()}
+
+
+def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[Box]:
+    """The mailboxes below a prefix."""
     found = []
     listed = mail.list('""', _quoted(prefix + "*"))  # type: ignore[arg-type]
     for line in _said(listed, f"LIST {prefix}*"):
@@ -472,7 +491,8 @@ def _mailboxes(mail: imaplib.IMAP4, prefix: str) -> list[tuple[str, str]]:
         shown = name or match["name"]
         if not name and shown.startswith(b'"'):
             shown = re.sub(rb"\\(.)", rb"\1", shown[1:-1])
-        found.append((shown.decode("ascii", "replace"), match["mark"].strip(b'"').decode() or "/"))
+        mark = match["mark"].strip(b'"').replace(b"\\\\", b"\\").decode()
+        found.append(Box(shown.decode("ascii", "replace"), prefix, mark or "/"))
     return sorted(found)
 
 
@@ -507,11 +527,6 @@ def _quoted(text: str) -> bytes:
     if "\r" in text or "\n" in text or "\0" in text:
         raise SystemRefused(f"{text!r} can't be the name of a mailbox or login.", "Look at where it comes from.")
     return b'"' + text.replace("\\", "\\\\").replace('"', '\\"').encode() + b'"'
-
-
-def _top(name: str, prefix: str, mark: str) -> str:
-    """The shared mailbox that a folder is in."""
-    return prefix + name.removeprefix(prefix).split(mark, 1)[0]
 
 
 def _decoded(name: str) -> str:

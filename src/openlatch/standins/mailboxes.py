@@ -69,7 +69,7 @@ namespace shared {{
   subscriptions = no
   list = children
 }}
-mail_plugins = acl
+{more}mail_plugins = acl
 protocol imap {{
   mail_plugins = acl imap_acl
 }}
@@ -89,6 +89,8 @@ class MailboxServer(Server):
 
     secret: str = ""
     sessions_port: int = 0
+    more: tuple[str, ...] = ()
+    """Prefixes of further shared namespaces."""
     signed_in: list[imaplib.IMAP4] = field(default_factory=list)
 
     def write(self) -> None:
@@ -100,12 +102,24 @@ class MailboxServer(Server):
         self.sessions_port = usual_port(self.folder / "administration")
         settings = _SETTINGS.format(
             folder=self.folder, user=user.pw_name, group=_group_of(user.pw_gid), port=self.port, prefix=PREFIX,
-            sessions_port=self.sessions_port, secret=self.secret,
+            sessions_port=self.sessions_port, secret=self.secret, more="".join(map(self._namespace, self.more)),
         )  # fmt: skip
         (self.folder / "dovecot.conf").write_text(settings)
-        entries = (f"{PREFIX}* user={ADAPTER_LOGIN} lrwstipekxa", f"{PREFIX[:-1]} user={ADAPTER_LOGIN} lk")
-        (self.folder / "everywhere").write_text("".join(f"{entry}\n" for entry in entries))
+        entries = [
+            f"{prefix}{name} user={ADAPTER_LOGIN} {rights}" for prefix in (PREFIX, *self.more)
+            for name, rights in (("*", "lrwstipekxa"), ("", "lk"))
+        ]  # fmt: skip
+        (self.folder / "everywhere").write_text("".join(f"{entry}\n".replace("/ user", " user") for entry in entries))
         (self.folder / "logins").touch()
+
+    def _namespace(self, prefix: str) -> str:
+        """The settings of one more shared namespace."""
+        name = prefix.strip("/").lower()
+        (self.folder / name).mkdir(exist_ok=True)
+        return (
+            f"namespace {name} {{\n  type = public\n  separator = /\n  prefix = {prefix}\n"
+            f"  location = maildir:{self.folder}/{name}:LAYOUT=fs\n  subscriptions = no\n  list = children\n}}\n"
+        )
 
     def arguments(self) -> Sequence[str]:
         """In the foreground, with our settings."""
@@ -131,6 +145,8 @@ class MailboxServer(Server):
             mail.login(ADAPTER_LOGIN, self.secret)
             for box in plan["mailboxes"]:
                 _expect(mail.create(f'"{PREFIX}{box}"'), box)
+            for box in plan.get("elsewhere", ()):
+                _expect(mail.create(f'"{box}"'), box)
             for box, who, rights in plan["lists"]:
                 _expect(mail.setacl(f'"{PREFIX}{box}"', f'"{who}"', rights), f"{box} for {who}")
         (self.folder / "made").touch()
