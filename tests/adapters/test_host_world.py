@@ -338,6 +338,15 @@ def test_a_locked_password_alone_locks_nobody_out_who_has_a_key(root: Path, adap
     assert shadow.read_bytes() == before
 
 
+def test_what_a_narrower_entry_keeps_from_somebody_is_told_as_not_looked_at(root: Path, adapter: HostAdapter) -> None:
+    """They are shown with what their group has, and it is said that the kernel gives them less."""
+    subprocess.run(["setfacl", "-m", f"u:{NUMBER['cy']}:---", str(root / "srv/maps")], check=True)
+    told = [gap.words for c in Reading.of(adapter.read()).coverage for gap in c.gaps if "narrower" in gap.words]
+    assert len(told) == 1
+    assert "keeps from cy" in told[0]
+    assert not may("cy", "r", root / "srv/maps") or not KERNEL
+
+
 def test_what_can_not_be_changed_is_said_before_it_has_to_be(root: Path, adapter: HostAdapter) -> None:
     """By the capabilities of the service and the owners of files; an administrator can change everything."""
     folder, keys = root / "srv/maps", root / "home/ann/.ssh/authorized_keys"

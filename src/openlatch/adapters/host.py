@@ -388,6 +388,7 @@ class HostAdapter(Adapter):
             yield Gap(f"users from elsewhere ({switch[1].strip()})", Why.NOT_SUPPORTED, "etc/nsswitch.conf")
         yield Gap("rules of other programs that let people act as root (polkit, doas)", Why.NOT_SUPPORTED)
         yield Gap("folders that are not named in the settings", Why.NOT_SUPPORTED)
+        yield Gap("modes and owners of what is inside shared folders", Why.NOT_SUPPORTED)
 
     def _keys(self, host: People, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         for name, fields in host.users.items():
@@ -465,11 +466,11 @@ class HostAdapter(Adapter):
             yield SharedAccount(account, f"Folder {folder}", "folder")
             gaps.setdefault(account, [])
             try:
-                yield from self._list(host, account, folder)
+                yield from self._list(host, account, folder, gaps[account])
             except SystemRefused as error:
                 gaps[account].append(Gap(f"its list ({error.detail})", Why.NOT_UNDERSTOOD, folder))
 
-    def _list(self, host: People, account: str, folder: str) -> Iterator[Found]:
+    def _list(self, host: People, account: str, folder: str, gaps: list[Gap]) -> Iterator[Found]:
         top = self._list_of(folder)
         if top is None:
             raise SystemRefused(f"There is no {folder}.", "Look whether it is still shared.")
@@ -496,6 +497,10 @@ class HostAdapter(Adapter):
         if not is_ours and set(masked) & {"r", "w"}:
             handle = {"kind": "owning group", "folder": folder, "group": host.group_of(top.group)}
             yield from host.holding(f"%{host.group_of(top.group)}", account, _level_of(masked), handle)
+        for one in (top, *inside):
+            for name in host.narrower(one):
+                what = f"what a narrower entry keeps from {name} (shown as if they had what their groups have)"
+                gaps.append(Gap(what, Why.NOT_SUPPORTED, one.path))
         other = top.entries.get(("other", ""), "")
         if set(other) & {"r", "w"} and "x" in other and self._can_be_reached(folder):
             yield Holding(account, DOOR, True, _level_of(other).key, None, {"kind": "mode", "folder": folder})

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from openlatch.adapters.contract import Found, FoundLevel, Holding, Login, SharedAccount
+from openlatch.adapters.host_lists import List
 from openlatch.adapters.host_words import EVERYONE
 
 DOOR = "everyone:host"
@@ -57,6 +58,23 @@ class People:
             if self.has_shell(name) and not self.is_root(name):
                 yield self.user(name)
                 yield Holding(DOOR, f"user:{name}", False, EVERYONE.key, None, {"kind": "everyone", "user": name})
+
+    def groups_of(self, name: str) -> set[str]:
+        """The numbers of all groups of a user: the primary one, and those that name them."""
+        fields = self.users.get(name)
+        named = {str(number) for number, members in self.groups.values() if name in members}
+        return named | ({fields[3]} if fields else set())
+
+    def narrower(self, one: List) -> Iterator[str]:
+        """Users whom an entry of their own keeps from what their groups, or everyone, have there (acl(5))."""
+        for of, number in sorted(one.named()):
+            name = self.user_of(number)
+            if of == "user" and name in self.users:
+                numbers = self.groups_of(name)
+                entries = [("group", group) for group in numbers] + ([("group", "")] if one.group in numbers else [])
+                given = set(one.entries.get(("other", ""), "")).union(*(one.rights(entry) for entry in entries))
+                if given - set(one.rights((of, number))) & {"r", "w"} and not self.is_root(name):
+                    yield name
 
     def user_of(self, number: str) -> str:
         """The name of a user by number, or the number as a name."""
