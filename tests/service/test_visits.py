@@ -10,14 +10,15 @@ from uuid import UUID
 import jwt
 import pyotp
 import pytest
-from sqlalchemy import select
+from sqlalchemy import select, text
 
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.processes import free_port
 from openlatch.service import changes, factor, myself, signing, signing_in, telling, visits
 from openlatch.service.changing import Change, ChangeKind
+from openlatch.service.context import Service, Unit, Viewer
 from openlatch.standins.mail import MailServer
-from openlatch.store.tables import Mail, Person, Visit
+from openlatch.store.tables import Mail, Notice, Person, Visit
 from openlatch.work import worker
 from tests.service.conftest import PASSWORD, Small, link_to
 
@@ -185,6 +186,65 @@ def test_a_refused_recipient_is_given_up(small: Small, monkeypatch: pytest.Monke
         row = unit.db.scalars(select(Mail)).one()
         assert (row.state, row.content) == ("failed", None)
         assert not telling.waiting(unit)
+
+
+def test_one_message_that_can_not_be_sent_fails_alone(small: Small, tmp_path: Path) -> None:
+    """Control characters of a subject never get into a header; an address that is none is told to administrators."""
+    port = free_port()
+    server = MailServer(tmp_path, port, free_port())
+    server.start()
+    post, organisation = telling.Post("127.0.0.1", port, "access@example.org"), small.itself.organisation
+    small.signed_in("ines")
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(text("update sign_ins set administrator = true"))
+        telling.write(unit, "odd\n@example.org", telling.Letter("Never", ("Sent.",)))
+        subject = "Asks\r\nBcc: eve@example.net\n\nfor \a it\u2028now"
+        telling.write(unit, "mara@example.org", telling.Letter(subject, ("There.",)))
+    try:
+        assert telling.send_due(small.service, organisation, post) == 1
+        (message,) = server.messages("mara@example.org")
+        assert (message["Subject"], message["Bcc"]) == ("Asks Bcc: eve@example.net for it now", None)
+        for _ in range(telling.HOPELESS_TRIES - 1):
+            small.clock.forward(hours=1)
+            assert telling.send_due(small.service, organisation, post) == 0
+    finally:
+        server.stop()
+    with small.service.unit(small.itself) as unit:
+        assert not telling.waiting(unit)
+        notices = unit.db.scalars(select(Notice).where(Notice.kind == "mail_failed")).all()
+        assert small.person("ines") in {notice.person_id for notice in notices}
+        assert all("could not be sent" in notice.sentence for notice in notices)
+
+
+def test_what_fails_for_one_organisation_holds_up_no_other(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nor what else is due for the same one."""
+    other = signing_in.make_organisation(
+        small.service, "Other", "other", "UTC", "Bo", "bo@other.example.org", "three lakes up"
+    )
+    digests: list[UUID] = []
+    heads: list[UUID] = []
+
+    def broken(unit: Unit) -> None:
+        digests.append(unit.viewer.organisation)
+        raise RuntimeError("this one is broken")
+
+    def keep(service: Service, viewer: Viewer) -> None:
+        heads.append(viewer.organisation)
+
+    monkeypatch.setattr(worker.digest, "send_when_due", broken)
+    monkeypatch.setattr(worker.tree_heads, "keep", keep)
+    worker.look_round(small.service)
+    assert set(digests) == set(heads) == {small.itself.organisation, other.organisation}
+
+
+@pytest.mark.parametrize("zone", ["Europe/Londn", "", "..", "Europe", "/etc/passwd"])
+def test_an_organisation_is_where_there_is_a_time_zone(small: Small, zone: str) -> None:
+    """Or it is not made; nor twice with one address."""
+    with pytest.raises(BadInput, match="time zone"):
+        signing_in.make_organisation(small.service, "X", "x", zone, "Bo", "bo@x.example.org", "three lakes up")
+    signing_in.make_organisation(small.service, "X", "x", "UTC", "Bo", "bo@x.example.org", "three lakes up")
+    with pytest.raises((BadInput, Conflict)):
+        signing_in.make_organisation(small.service, "Y", "y", "UTC", "Bo", "bo@x.example.org", "three lakes up")
 
 
 def test_what_one_was_told_is_read(small: Small) -> None:

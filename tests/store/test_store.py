@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import io
 import threading
+from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
 import psycopg
 import pytest
+from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from hypothesis import given
@@ -26,7 +28,8 @@ from openlatch.store import journal
 from openlatch.store.database import alone, transaction
 from openlatch.store.listing import ListQuery, nested
 from openlatch.store.lists import PEOPLE
-from openlatch.store.tables import Base, Grant, Person
+from openlatch.store.migrate import config_for
+from openlatch.store.tables import Base, Grant, Organisation, Person
 from tests.conftest import lines
 
 
@@ -48,6 +51,24 @@ def test_the_migrations_give_the_tables_that_the_code_expects(cluster: Cluster, 
         )
         assert compare_metadata(context, Base.metadata) == []
     engine.dispose()
+
+
+def test_rows_that_could_not_be_shown_are_put_right(cluster: Cluster, database: str, service: Service) -> None:
+    """Instants of the year 1 or far away, and time zones that there are not, as earlier versions took them."""
+    viewer = signing_in.make_organisation(service, "Odd", "odd", "UTC", "Bo", "bo@odd.example.org", "a long password")
+    engine = create_engine(cluster.url(database).replace("postgresql:", "postgresql+psycopg:"))
+    with engine.begin() as connection:
+        command.downgrade(config_for(connection), "0014")
+        connection.execute(text("update organisations set time_zone = 'Europe/Londn'"))
+        connection.execute(
+            text("update people set away_since = '0001-01-01 BC', away_until = '9999-12-31 23:59:59-14'")
+        )
+        command.upgrade(config_for(connection), "head")
+    engine.dispose()
+    with service.unit(viewer) as unit:
+        person = unit.db.scalars(select(Person)).one()
+        assert (person.away_since, person.away_until) == (datetime(1970, 1, 1, tzinfo=UTC), None)
+        assert unit.db.get_one(Organisation, viewer.organisation).time_zone == "UTC"
 
 
 def test_every_table_of_an_organisation_is_guarded(cluster: Cluster, database: str) -> None:

@@ -19,9 +19,10 @@ from ipaddress import ip_network
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
-from openlatch.core.windows import end_of_last_day, is_far_away
+from openlatch.core.windows import end_of_last_day, is_far_away, zone_of
 from openlatch.core.words import HolderKind, Reach, Standing
 from openlatch.errors import BadInput
+from openlatch.instants import FIRST_YEAR
 
 LONGEST_FIELD = 10_000
 SEPARATORS = ",;\t"
@@ -135,8 +136,8 @@ def zone_name(value: Any, zone: ZoneInfo) -> str:
     """The name of a time zone."""
     name = text(value, zone)
     try:
-        ZoneInfo(name)
-    except (ValueError, KeyError, OSError):
+        zone_of(name)
+    except ValueError:
         raise BadField(f"is {name[:60]!r}, which is not a time zone; write one like Europe/London") from None
     return name
 
@@ -146,6 +147,8 @@ def instant(value: Any, zone: ZoneInfo) -> datetime | None:
     parsed = _parse_time(value)
     if is_far_away(parsed):
         return None
+    if parsed.year < FIRST_YEAR:
+        raise BadField(f"is {str(value)[:40]!r}; nothing before {FIRST_YEAR} is taken")
     if not isinstance(parsed, datetime):
         parsed = datetime(parsed.year, parsed.month, parsed.day, tzinfo=zone)
     return (parsed if parsed.tzinfo else parsed.replace(tzinfo=zone)).astimezone(UTC)
@@ -154,7 +157,7 @@ def instant(value: Any, zone: ZoneInfo) -> datetime | None:
 def end(value: Any, zone: ZoneInfo) -> datetime | None:
     """An end in UTC. A bare day is a last day and counts to its end in ``zone``; a far-away date is none."""
     parsed = _parse_time(value)
-    if isinstance(parsed, datetime):
+    if isinstance(parsed, datetime) or parsed.year < FIRST_YEAR:
         return instant(value, zone)
     return end_of_last_day(parsed, zone)
 

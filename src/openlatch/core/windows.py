@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
-# Dates that programs write when they mean "no end". Everything from here on is read as none.
-FAR_AWAY_YEAR = 2200
+from openlatch.instants import FAR_AWAY_YEAR
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +58,14 @@ class WeeklyHours:
         if clock >= self.begins:
             return local.weekday() in self.days
         return clock < self.ends and (local.weekday() - 1) % 7 in self.days
+
+
+def zone_of(name: str) -> ZoneInfo:
+    """A time zone by its name in the IANA database. ValueError when there is none."""
+    try:
+        return ZoneInfo(name)
+    except (ValueError, KeyError, OSError) as error:
+        raise ValueError(f"there is no time zone {name[:60]!r}") from error
 
 
 def open_at(hours: Sequence[WeeklyHours], at: datetime, zone: ZoneInfo) -> bool:

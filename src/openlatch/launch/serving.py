@@ -13,6 +13,7 @@ from flask import Flask
 from gunicorn.app.base import BaseApplication
 from werkzeug.middleware.proxy_fix import ProxyFix
 
+from openlatch.launch.gunicorn_worker import prompt
 from openlatch.launch.settings import Settings
 from openlatch.service.context import Service
 from openlatch.service.telling import Post
@@ -80,6 +81,7 @@ def post_of(settings: Settings) -> Post | None:
 def web_app(settings: Settings) -> Flask:
     """The web application, behind as many proxies as are trusted."""
     app = make_app(assemble(settings), settings.database_url)
+    app.wsgi_app = prompt(app.wsgi_app)  # type: ignore[method-assign, assignment]
     if settings.trusted_proxies:
         count = settings.trusted_proxies
         app.wsgi_app = ProxyFix(app.wsgi_app, x_for=count, x_proto=count, x_host=count)  # type: ignore[method-assign]
@@ -95,11 +97,16 @@ class _Gunicorn(BaseApplication):  # type: ignore[misc]
         options = {
             "bind": self._settings.bind,
             "workers": self._settings.web_processes,
-            "worker_class": "gthread",
+            "worker_class": "openlatch.launch.gunicorn_worker.Worker",
             "threads": self._settings.web_threads,
-            # Open event streams would hold a stop up; consoles connect again by themselves.
-            "graceful_timeout": 2,
+            # Whatever is being answered when it is told to stop is answered. Consoles connect again by themselves.
+            "graceful_timeout": 30,
             "timeout": 120,
+            # Longer than clients and proxies keep a connection that they don't use, so that they close it.
+            "keepalive": 75,
+            # Headers that say who or what is in front of us count only as far as proxies are trusted (ProxyFix).
+            "secure_scheme_headers": {},
+            "forwarded_allow_ips": "",
             "accesslog": None,
             "loglevel": "warning",
             "control_socket_disable": True,

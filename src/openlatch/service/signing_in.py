@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import re
 import secrets
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
@@ -20,6 +21,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.core import passwords
 from openlatch.core.ids import new_id
+from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, TooMany
 from openlatch.service import factor, visits
 from openlatch.service.context import FRESH_PROOF, Service, Unit, Viewer
@@ -42,6 +44,7 @@ TRIES = 10
 TRY_MINUTES = 15
 GUESSES = 30
 
+_SLUG = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 _HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
 # Checked when nobody has the address, so that the answer takes as long as for somebody.
 _NOBODY = _HASHER.hash(secrets.token_urlsafe(16))
@@ -215,7 +218,7 @@ def viewer_of_session(service: Service, token: str, csrf: str | None) -> Viewer:
         session = db.scalars(select(WebSession).where(WebSession.token_hash == _digest(token))).first()
     if session is None or session.expires_at <= service.clock():
         raise NotSignedIn("This session has ended.", "Sign in again.")
-    if csrf is not None and not hmac.compare_digest(csrf_of(token), csrf):
+    if csrf is not None and not hmac.compare_digest(csrf_of(token).encode(), csrf.encode("utf-8", "replace")):
         raise NotAllowed("The call does not carry this session's token.", "Reload the page and try again.")
     with transaction(service.engine, session.organisation_id) as db:
         return _viewer(db, session.sign_in_id, session, session.visit_id, may_write=True)
@@ -315,7 +318,16 @@ def service_viewer(service: Service, slug: str) -> Viewer:
 def make_organisation(
     service: Service, name: str, slug: str, time_zone: str, administrator: str, address: str, password: str
 ) -> Viewer:
-    """An organisation with its first administrator, who can sign in."""
+    """An organisation with its first administrator, who can sign in.
+
+    BadInput for a time zone that there is not, a short name that is none, and an address that somebody signs in with.
+    """
+    try:
+        zone_of(time_zone)
+    except ValueError as error:
+        raise BadInput(f"There is no time zone {time_zone!r}.", "Write one like Europe/London.") from error
+    if not _SLUG.fullmatch(slug) or not name.strip():
+        raise BadInput(f"{slug!r} can't be a short name.", "Use small letters, digits and hyphens, up to 40.")
     viewer = Viewer.itself(new_id())
     with service.unit(viewer) as unit:
         unit.db.add(Organisation(id=viewer.organisation, name=name, slug=slug, time_zone=time_zone))

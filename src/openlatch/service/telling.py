@@ -32,6 +32,8 @@ from openlatch.store.waiting import is_over
 SMTP_SECONDS = 20
 GIVE_UP_AFTER = timedelta(days=3)
 MOST_AT_ONCE = 50
+# So often a message is tried that can't be written.
+HOPELESS_TRIES = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +82,7 @@ class Post:
     def send(self, recipient: str, letter: Letter) -> None:
         """Send one message; OSError or SMTPException when the server does not take it."""
         message = EmailMessage()
-        message["Subject"], message["From"], message["To"] = letter.subject, self.sender, recipient
+        message["Subject"], message["From"], message["To"] = _in_one_line(letter.subject), self.sender, recipient
         message["Date"], message["Message-ID"] = formatdate(), make_msgid(domain=self.sender.rpartition("@")[2])
         message["Auto-Submitted"] = "auto-generated"
         message.set_content(letter.plain)
@@ -207,14 +209,19 @@ def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
 
 
 def _try(post: Post | None, recipient: str, letter: Letter) -> Exception | None:
-    """Send one message; gives what went wrong."""
+    """Send one message; gives what went wrong, so that a message that can't be sent fails alone."""
     try:
         if post is None:
             raise OSError("no mail server is configured (smtp_host)")
         post.send(recipient, letter)
-    except (OSError, smtplib.SMTPException) as error:
+    except (OSError, smtplib.SMTPException, ValueError, LookupError) as error:
         return error
     return None
+
+
+def _in_one_line(text: str) -> str:
+    """Text for a header: control characters would begin another one (RFC 5322, 2.2)."""
+    return " ".join("".join(c if c.isprintable() else " " for c in text).split())
 
 
 def _put_away(unit: Unit, row: Mail, failure: Exception | None) -> None:
@@ -222,9 +229,13 @@ def _put_away(unit: Unit, row: Mail, failure: Exception | None) -> None:
         row.state, row.sent_at, row.content, row.answer = "sent", unit.now, None, ""
         return
     row.answer, row.next_try_at = str(failure)[:500], unit.now + wait_after(row.tries)
-    if isinstance(failure, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
+    # A message that can't be written at all does not get better; a server may.
+    is_hopeless = isinstance(failure, (ValueError, LookupError)) and row.tries >= HOPELESS_TRIES
+    if is_hopeless or isinstance(failure, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
         row.state, row.content = "failed", None
         unit.record("mail.failed", "mail", row.id, row.subject, answer=row.answer)
+        sentence = f"Mail to {row.recipient} could not be sent: “{_in_one_line(row.subject)}”. {row.answer}"
+        tell(unit, administrators(unit), "mail_failed", sentence)
 
 
 def _content(unit: Unit, encrypted: bytes) -> dict[str, Any]:

@@ -32,6 +32,8 @@ def engine_for(url: str, pool_size: int = 8) -> Engine:
         url,
         pool_size=pool_size,
         max_overflow=pool_size,
+        # Values can be secrets, and errors end up in logs.
+        hide_parameters=True,
         # Compiling the rules would take the server far longer than carrying them out. A page read out of order costs
         # hardly more than the next one on today's disks; taken for more, small questions read whole tables. And
         # starting a helper takes longer than a small question; who asks a large one allows for helpers (``at_large``).

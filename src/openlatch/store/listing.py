@@ -294,7 +294,7 @@ def _decode(cursor: str, sort: str, kind: Kind, id_kind: Kind) -> tuple[Any, UUI
                 raise ValueError("a value of another kind")
             value = datetime.fromisoformat(str(value)) if kind is Kind.TIME else value
         return value, int(ident) if id_kind is Kind.NUMBER else UUID(ident)
-    except (ValueError, TypeError, AttributeError, binascii.Error):
+    except (ValueError, TypeError, AttributeError, RecursionError, OverflowError, binascii.Error):
         raise BadInput(
             "The cursor is not one that this list gave for this sort.",
             "Start again without a cursor, and follow the next link as it is.",

@@ -25,10 +25,7 @@ def migrate(url: str, app_password: str) -> None:
         with engine.begin() as connection:
             connection.execute(text("select pg_advisory_xact_lock(hashtext('openlatch migrate'))"))
             _make_role(connection, app_password)
-            config = Config()
-            config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+            command.upgrade(config_for(connection), "head")
             has_queue = connection.scalar(text("select to_regclass('procrastinate_jobs') is not null"))
         if not has_queue:
             _make_queue(url)
@@ -43,6 +40,14 @@ def migrate(url: str, app_password: str) -> None:
             connection.execute(text(f"revoke insert, update, delete, truncate on versions, rosters from {APP_ROLE}"))
     finally:
         engine.dispose()
+
+
+def config_for(connection: Connection) -> Config:
+    """What Alembic has to be told, over a connection of the database's owner."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.attributes["connection"] = connection
+    return config
 
 
 def _make_role(connection: Connection, password: str) -> None:

@@ -2,24 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import orjson
+import psycopg
 from flask import Flask, Response, request, send_from_directory
+from sqlalchemy.exc import DataError
 from structlog import get_logger
-from werkzeug.exceptions import HTTPException
+from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
 from openlatch.errors import BadInput, Held, OpenLatchError, TooMany
-from openlatch.service.context import Service
+from openlatch.service.context import Service, Viewer
 from openlatch.service.reviews import calendar
 from openlatch.web import oauth, openapi
 from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
-from openlatch.web.routing import PREFIX, viewer
+from openlatch.web.routing import PREFIX, asker
 
 log = get_logger()
 BUILT = Path(__file__).parent / "built"
 LARGEST_BODY = 1 << 20
+# Below these there are calls, and never pages of the console.
+_NO_PAGES = ("/api/", "/oauth/", "/scim/", "/.well-known/", "/calendar/", "/healthz/", "/assets/")
+_REMEDIES = {
+    405: "Use one of the methods in the header Allow.",
+    408: "Send the body without pauses.",
+    413: f"Send at most {LARGEST_BODY >> 20} MB; larger files go to {PREFIX}/imports.",
+    415: "Send application/json.",
+}
 POLICY = "; ".join(
     (
         "default-src 'none'",
@@ -51,8 +62,7 @@ def make_app(service: Service, database_url: str) -> Flask:
 
     @app.get(f"{PREFIX}/events")
     def events() -> Response:
-        stream = broker.stream(viewer().organisation)
-        return Response(stream, content_type="text/event-stream", headers={"X-Accel-Buffering": "no"})
+        return _stream(service, broker)
 
     @app.get("/calendar/<token>.ics")
     def calendar_feed(token: str) -> Response:
@@ -62,22 +72,49 @@ def make_app(service: Service, database_url: str) -> Flask:
     def health() -> Response:
         return Response("ok\n", content_type="text/plain")
 
-    @app.get("/", defaults={"path": ""})
-    @app.get("/<path:path>")
-    def console(path: str) -> Response:
-        if path.startswith("api/"):
-            return _problem(404, "not-found", "Not found", "There is no such call.", "See /api/v1/openapi.json.")
-        if not (BUILT / "index.html").exists():
-            return Response("The console is not built. Run: make console\n", 503, content_type="text/plain")
-        if path and (BUILT / path).is_file():
-            return send_from_directory(BUILT, path, max_age=31536000 if path.startswith("assets/") else 0)
-        return send_from_directory(BUILT, "index.html", max_age=0)
-
     app.register_error_handler(OpenLatchError, _on_ours)
-    app.register_error_handler(HTTPException, _on_http)
+    app.register_error_handler(HTTPException, _pages())
+    app.register_error_handler(DataError, _on_data)
+    app.register_error_handler(psycopg.DataError, _on_data)
     app.register_error_handler(Exception, _on_anything)
     app.after_request(_finish)
     return app
+
+
+def _stream(service: Service, broker: Broker) -> Response:
+    headers = {"X-Accel-Buffering": "no", "Connection": "close"}
+    known = asker()
+
+    def still() -> Viewer:
+        who = known()
+        if who.inside is not None:
+            # Raises when the access there is over.
+            with service.unit(who) as unit:
+                assert unit.sight is not None
+        return who
+
+    who = still()
+    stream = broker.open(who, still, request.environ) if request.method == "GET" else None
+    return Response(stream, content_type="text/event-stream", headers=headers)
+
+
+def _pages() -> Callable[[HTTPException], Response]:
+    """What answers an error by HTTP. A path that no call has is a page of the console, which finds its own way."""
+    # Only what is there by these very names is given out: no path is ever made of what somebody asks for.
+    files = {path.relative_to(BUILT).as_posix() for path in BUILT.rglob("*") if path.is_file()}
+
+    def on_http(error: HTTPException) -> Response:
+        is_page = request.method in ("GET", "HEAD") and not f"{request.path}/".startswith(_NO_PAGES)
+        if not isinstance(error, NotFound) or not is_page:
+            return _on_http(error)
+        if "index.html" not in files:
+            return Response("The console is not built. Run: make console\n", 503, content_type="text/plain")
+        name = request.path.lstrip("/")
+        if name in files:
+            return send_from_directory(BUILT, name, max_age=31536000 if name.startswith("assets/") else 0)
+        return send_from_directory(BUILT, "index.html", max_age=0)
+
+    return on_http
 
 
 def _problem(
@@ -116,7 +153,22 @@ def _on_ours(error: OpenLatchError) -> Response:
 
 
 def _on_http(error: HTTPException) -> Response:
-    return _problem(error.code or 500, "http", error.name, error.description or error.name)
+    if error.code is not None and error.code < 400:
+        return Response(headers=error.get_headers(), status=error.code)
+    if isinstance(error, NotFound):
+        return _problem(404, "not-found", "Not found", "There is no such call.", f"See {PREFIX}/openapi.json.")
+    response = _problem(error.code or 500, "http", error.name, error.description or error.name, _REMEDIES.get(
+        error.code or 500, ""))  # fmt: skip
+    if isinstance(error, MethodNotAllowed):
+        response.headers["Allow"] = ", ".join(sorted(error.valid_methods or ()))
+    return response
+
+
+def _on_data(error: Exception) -> Response:
+    """What the database can't keep came from outside, and was not caught at the door: told, and looked into later."""
+    log.warning("request.unusable", path=request.path, method=request.method, error=str(error))
+    detail = "Something in the request is too large, or no text that can be kept."
+    return _problem(422, "bad-input", BadInput.title, detail, "Look at numbers, dates and odd characters in it.")
 
 
 def _on_anything(error: Exception) -> Response:

@@ -1,22 +1,79 @@
-"""The event stream: one listener a process on PostgreSQL's NOTIFY, one queue an open console."""
+"""The event stream: one thread a process listens to PostgreSQL's NOTIFY, and writes to every open console.
+
+A stream holds no thread of the web server: once its answer has begun, its socket is taken over from the server. It
+ends with the session, token or visit that it was opened by. Nobody can have more than a few.
+"""
 
 from __future__ import annotations
 
+import errno
 import json
-import queue
+import selectors
+import socket
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any
 from uuid import UUID
 
 import psycopg
 from structlog import get_logger
 
-from openlatch.service.context import CHANNEL
+from openlatch.errors import OpenLatchError, TooMany
+from openlatch.service.context import CHANNEL, Viewer
 
 log = get_logger()
 HEARTBEAT_SECONDS = 15
 RETRY_SECONDS = 2
+# In each web process.
+MOST_OF_ONE_PERSON = 12
+MOST_OF_ALL = 500
+# A change of any of these can be the end of what a stream was opened by; looked at again at most once a second.
+_ENDING = frozenset({"person", "sign_in", "token", "visit"})
+_ENDING_INSIDE = frozenset({"grant", "team", "account", "revocation"})
+_EVERYTHING = 'event: changed\ndata: {"kinds": ["everything"]}\n\n'
+
+
+@dataclass(eq=False)
+class Stream:
+    """One open console. ``still`` asks again who it is, and raises when nobody is any more."""
+
+    viewer: Viewer
+    still: Callable[[], Viewer]
+    sock: socket.socket | None = None
+
+    @property
+    def key(self) -> tuple[UUID, UUID | None]:
+        """Whose it is, for counting."""
+        return self.viewer.organisation, self.viewer.person
+
+    def send(self, event: str) -> bool:
+        """Write one event as a chunk (RFC 9112, 7.1); whether the console took all of it."""
+        assert self.sock is not None
+        data = event.encode()
+        framed = b"%x\r\n%b\r\n" % (len(data), data)
+        try:
+            return self.sock.send(framed) == len(framed)
+        except OSError:
+            # It is gone, or reads so slowly that nothing more fits: it connects again and looks at everything.
+            return False
+
+    def end(self) -> None:
+        """Say that this is the end, and close."""
+        if self.sock is not None:
+            with suppress(OSError):
+                self.sock.send(b"0\r\n\r\n")
+            self.sock.close()
+
+    def is_over(self) -> bool:
+        """Whether what it was opened by has ended, or is for something else by now."""
+        try:
+            now = self.still()
+        except OpenLatchError:
+            return True
+        return (now.person, now.inside) != (self.viewer.person, self.viewer.inside)
 
 
 class Broker:
@@ -24,56 +81,119 @@ class Broker:
 
     def __init__(self, url: str) -> None:
         self._url = url
-        self._streams: set[tuple[UUID, queue.SimpleQueue[str]]] = set()
+        self._streams: set[Stream] = set()
         self._lock = threading.Lock()
         self._thread: threading.Thread | None = None
+        self._woken, self._waker = socket.socketpair()
+        self._woken.setblocking(False)
+        self._waker.setblocking(False)
 
-    def stream(self, organisation: UUID) -> Iterator[str]:
-        """Server-sent events for one console of one organisation, until it goes away."""
-        self._ensure_listening()
-        mine: queue.SimpleQueue[str] = queue.SimpleQueue()
+    def open(self, viewer: Viewer, still: Callable[[], Viewer], environ: dict[str, Any]) -> Iterator[str]:
+        """The beginning of a stream, in the thread of its request; TooMany when its person has enough of them.
+
+        After the first event the socket is the broker's, and the request is over as far as the server is concerned.
+        """
+        stream = Stream(viewer, still)
         with self._lock:
-            self._streams.add((organisation, mine))
+            if sum(other.key == stream.key for other in self._streams) >= MOST_OF_ONE_PERSON:
+                raise TooMany("You have too many consoles open.", "Close some of them.", 30)
+            if len(self._streams) >= MOST_OF_ALL:
+                raise TooMany("Too many consoles are open.", "Try again in a minute.", 60)
+            self._streams.add(stream)
+            if self._thread is None or not self._thread.is_alive():
+                self._thread = threading.Thread(target=self._run, name="events", daemon=True)
+                self._thread.start()
+        return self._begin(stream, environ)
+
+    def _begin(self, stream: Stream, environ: dict[str, Any]) -> Iterator[str]:
         try:
             # The first event tells the console to look at everything once: something may have changed meanwhile.
-            yield 'retry: 2000\nevent: changed\ndata: {"kinds": ["everything"]}\n\n'
-            while True:
-                try:
-                    yield mine.get(timeout=HEARTBEAT_SECONDS)
-                except queue.Empty:
-                    yield ": still here\n\n"
+            yield f"retry: 2000\n{_EVERYTHING}"
+            stream.sock = socket.socket(fileno=environ["gunicorn.socket"].detach())
+            stream.sock.setblocking(False)
         finally:
-            with self._lock:
-                self._streams.discard((organisation, mine))
+            if stream.sock is None:
+                with self._lock:
+                    self._streams.discard(stream)
+        with suppress(BlockingIOError):
+            self._waker.send(b"x")
+        # The server has nothing to end: for it the connection is as good as gone.
+        raise BrokenPipeError(errno.EPIPE, "taken over by the event stream")
 
-    def _ensure_listening(self) -> None:
-        with self._lock:
-            if self._thread is None or not self._thread.is_alive():
-                self._thread = threading.Thread(target=self._listen, name="events", daemon=True)
-                self._thread.start()
-
-    def _listen(self) -> None:
+    def _run(self) -> None:
         while True:
             try:
                 with psycopg.connect(self._url, autocommit=True) as connection:
                     connection.execute(f"listen {CHANNEL}")
-                    for note in connection.notifies():
-                        self._hand_on(note.payload)
+                    self._send(_EVERYTHING, None)
+                    self._serve(connection)
             except psycopg.OperationalError as error:
                 log.warning("events.interrupted", error=str(error))
                 time.sleep(RETRY_SECONDS)
-                self._hand_on_everything()
 
-    def _hand_on(self, payload: str) -> None:
+    def _serve(self, connection: psycopg.Connection[Any]) -> None:
+        """Wait for notes, new streams, and consoles that go away; look from time to time who is still there."""
+        heartbeat = time.monotonic() + HEARTBEAT_SECONDS
+        doubted: set[Stream] = set()
+        looked = 0.0
+        with selectors.DefaultSelector() as waiting:
+            waiting.register(connection.fileno(), selectors.EVENT_READ)
+            waiting.register(self._woken, selectors.EVENT_READ)
+            while True:
+                known = {key.data for key in waiting.get_map().values()}
+                for stream in self._of(None):
+                    if stream not in known:
+                        waiting.register(stream.sock, selectors.EVENT_READ, stream)  # type: ignore[arg-type]
+                for key, _ in waiting.select(1.0 if doubted else max(heartbeat - time.monotonic(), 0.0)):
+                    if key.data is not None:
+                        # Consoles say nothing more: what can be read is the end.
+                        self._close(key.data, waiting)
+                with suppress(BlockingIOError):
+                    self._woken.recv(1024)
+                for note in connection.notifies(timeout=0):
+                    doubted |= self._hand_on(note.payload, waiting)
+                now = time.monotonic()
+                if now >= heartbeat:
+                    heartbeat = now + HEARTBEAT_SECONDS
+                    self._send(": still here\n\n", None, waiting)
+                    doubted |= set(self._of(None))
+                if doubted and now - looked >= 1.0:
+                    looked = now
+                    for stream in [s for s in self._of(None) if s in doubted and s.is_over()]:
+                        self._close(stream, waiting)
+                    doubted = set()
+
+    def _hand_on(self, payload: str, waiting: selectors.BaseSelector) -> set[Stream]:
+        """Tell the consoles of an organisation; gives those that may be over by it."""
         note = json.loads(payload)
+        organisation, kinds = UUID(note["organisation"]), set(note["kinds"])
         event = f"id: {note['position']}\nevent: changed\ndata: {json.dumps({'kinds': note['kinds']})}\n\n"
-        self._put(event, UUID(note["organisation"]))
+        doubted = {
+            stream for stream in self._of(organisation)
+            if kinds & _ENDING or (stream.viewer.inside is not None and kinds & _ENDING_INSIDE)
+        }  # fmt: skip
+        for stream in [s for s in doubted if kinds & {"sign_in", "token", "visit"} and s.is_over()]:
+            # Whoever signs out hears of nothing any more, this change included.
+            self._close(stream, waiting)
+        self._send(event, organisation, waiting)
+        return doubted
 
-    def _hand_on_everything(self) -> None:
-        self._put('event: changed\ndata: {"kinds": ["everything"]}\n\n', None)
-
-    def _put(self, event: str, organisation: UUID | None) -> None:
+    def _of(self, organisation: UUID | None) -> list[Stream]:
         with self._lock:
-            wanted = [q for of, q in self._streams if organisation is None or of == organisation]
-        for stream in wanted:
-            stream.put(event)
+            return [
+                s for s in self._streams
+                if s.sock is not None and (organisation is None or s.viewer.organisation == organisation)
+            ]  # fmt: skip
+
+    def _send(self, event: str, organisation: UUID | None, waiting: selectors.BaseSelector | None = None) -> None:
+        for stream in self._of(organisation):
+            if not stream.send(event):
+                self._close(stream, waiting)
+
+    def _close(self, stream: Stream, waiting: selectors.BaseSelector | None) -> None:
+        with self._lock:
+            self._streams.discard(stream)
+        if waiting is not None and stream.sock is not None:
+            with suppress(KeyError, ValueError):
+                waiting.unregister(stream.sock)
+        stream.end()

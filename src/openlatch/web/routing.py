@@ -8,8 +8,12 @@ from __future__ import annotations
 
 import hashlib
 import random
+import re
+import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 from urllib.parse import urlencode
@@ -21,16 +25,45 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 
-from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn
+from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn, TooMany
 from openlatch.service import signing_in, visits
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.listing import Page
 from openlatch.store.tables import IdempotencyKey
+from openlatch.web.door import refuse_unusable
 
 Handler = TypeVar("Handler", bound=Callable[..., Any])
 COOKIE = "openlatch_session"
 PREFIX = "/api/v1"
 JSON = "application/json"
+
+
+class Busy:
+    """How many calls of each asker are being answered in this process. One asker never has all its threads."""
+
+    most = 12
+
+    def __init__(self) -> None:
+        self._going_on: Counter[object] = Counter()
+        self._lock = threading.Lock()
+
+    @contextmanager
+    def one_more(self, who: object) -> Iterator[None]:
+        """One more call of somebody's. TooMany when they have enough."""
+        with self._lock:
+            if self._going_on[who] >= self.most:
+                raise TooMany("Too many of your calls are being answered at once.", "Wait for some of them.", 1)
+            self._going_on[who] += 1
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._going_on[who] -= 1
+                if not self._going_on[who]:
+                    del self._going_on[who]
+
+
+BUSY = Busy()
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,24 +125,31 @@ def the_service() -> Service:
 
 def viewer() -> Viewer:
     """Who is asking: by a bearer token, else by the session's cookie. NotSignedIn when nobody is."""
-    header = request.headers.get("Authorization", "")
+    changes = request.method not in ("GET", "HEAD")
+    found = _asker(request.headers.get("X-CSRF-Token", "") if changes else None)()
+    if changes and not found.may_write:
+        raise NotAllowed("This token may only read.", "Use a token with the scope write.")
+    return found
+
+
+def asker() -> Callable[[], Viewer]:
+    """What tells, now and later, who opened the call that is being answered. NotSignedIn when nobody is any more."""
+    return _asker(None)
+
+
+def _asker(csrf: str | None) -> Callable[[], Viewer]:
+    service, header = the_service(), request.headers.get("Authorization", "")
     if header:
         scheme, _, token = header.partition(" ")
         if scheme.lower() != "bearer" or not token:
             raise NotSignedIn("The Authorization header is not a bearer token.", "Send: Authorization: Bearer …")
         exchanged = token.count(".") == 2
         known = visits.viewer_of_exchanged if exchanged else signing_in.viewer_of_token
-        found = known(the_service(), token.strip())
-        if not found.may_write and request.method not in ("GET", "HEAD"):
-            raise NotAllowed("This token may only read.", "Use a token with the scope write.")
-        return found
+        return lambda: known(service, token.strip())
     cookie = request.cookies.get(COOKIE)
     if not cookie:
         raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token.")
-    changes = request.method not in ("GET", "HEAD")
-    return signing_in.viewer_of_session(
-        the_service(), cookie, request.headers.get("X-CSRF-Token", "") if changes else None
-    )
+    return lambda: signing_in.viewer_of_session(service, cookie, csrf)
 
 
 def perhaps_viewer() -> Viewer | None:
@@ -128,9 +168,15 @@ def origin() -> str:
 
 
 def _view(route: Route) -> Callable[..., Response]:
-    def view(**path: UUID) -> Response:
-        given: dict[str, Any] = dict(path)
+    def view(**path: UUID | str) -> Response:
+        # Who asks for much at once waits for themselves, and leaves threads for others.
         who = None if route.open else viewer()
+        with BUSY.one_more(who.sign_in if who is not None else origin()):
+            return answer(who, path)
+
+    def answer(who: Viewer | None, path: dict[str, UUID | str]) -> Response:
+        given: dict[str, Any] = dict(path)
+        refuse_unusable([request.args.to_dict(), *path.values()])
         if route.body is not None:
             given["body"] = _checked(route.body, _json())
         if route.query is not None:
@@ -163,9 +209,11 @@ def _json() -> Any:
     if request.mimetype != JSON:
         raise BadInput(f"The body is {request.mimetype or 'of no type'}.", f"Send {JSON}.")
     try:
-        return orjson.loads(request.get_data())
+        given = orjson.loads(request.get_data())
     except orjson.JSONDecodeError as error:
         raise BadInput(f"The body is not JSON: {error}.", "Send one JSON object.") from None
+    refuse_unusable(given)
+    return given
 
 
 def _checked(model: type[BaseModel], given: Any) -> BaseModel:
@@ -183,6 +231,7 @@ def _once(route: Route, unit: Unit, key: str, given: dict[str, Any]) -> Response
     The key's row is written first, in the call's own transaction, so that of two at once the second waits for the
     first to be done.
     """
+    refuse_unusable(key)
     if len(key) > 200:
         raise BadInput("The Idempotency-Key is too long.", "Use at most 200 characters, such as a UUID.")
     wanted = hashlib.sha256(request.full_path.encode() + b"\n" + request.get_data()).digest()
@@ -226,6 +275,6 @@ def if_match() -> int | None:
     header = request.headers.get("If-Match", "").strip()
     if not header or header == "*":
         return None
-    if not header.strip('"').isdigit():
+    if re.fullmatch(r'"[0-9]{1,18}"|[0-9]{1,18}', header) is None:
         raise BadInput("If-Match does not hold a version.", "Send the ETag that you were given.")
     return int(header.strip('"'))

@@ -6,11 +6,11 @@ from datetime import date, datetime
 from typing import Literal
 from uuid import UUID
 
-from pydantic import AwareDatetime, Field
+from pydantic import Field
 
 from openlatch.wire.answers import Answer, Holder, Named, PermissionOf
 from openlatch.wire.giving import SetLatch
-from openlatch.wire.requests import Request
+from openlatch.wire.requests import Instant, Request
 
 __all__ = [
     "AccessShift",
@@ -37,8 +37,8 @@ __all__ = [
 class Question(Request):
     """About which instant, as believed when; perhaps about one permission, on one resource."""
 
-    at: AwareDatetime | None = Field(None, description="The instant asked about; left out, now.")
-    believed: AwareDatetime | None = Field(None, description="As it was known at this instant; left out, as it is now.")
+    at: Instant | None = Field(None, description="The instant asked about; left out, now.")
+    believed: Instant | None = Field(None, description="As it was known at this instant; left out, as it is now.")
     permission: str = Field("", max_length=200, description="Only paths that give this permission.")
     resource: UUID | None = Field(None, description="Only paths that reach this resource.")
     shortest: bool = Field(False, description="Only the shortest path of each.")
@@ -55,9 +55,9 @@ class WhoCan(Question):
 class DifferenceQuery(Request):
     """Two instants, as believed when."""
 
-    one: AwareDatetime
-    other: AwareDatetime
-    believed: AwareDatetime | None = None
+    one: Instant
+    other: Instant
+    believed: Instant | None = None
 
 
 class MatrixRow(Answer):
@@ -114,7 +114,7 @@ class SupposedChange(Request):
     account: UUID | None = None
     holder: HolderRef | None = None
     level: UUID | None = None
-    until: AwareDatetime | None = None
+    until: Instant | None = None
     team: UUID | None = None
     person: UUID | None = None
     latch: SetLatch | None = None
@@ -186,7 +186,7 @@ class UseOf(Answer):
 class EndsQuery(Request):
     """From which day, for how many months."""
 
-    since: AwareDatetime | None = None
+    since: Instant | None = None
     months: int = Field(3, ge=1, le=24)
 
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import datetime
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
-from pydantic import AwareDatetime, Field, StringConstraints
+from pydantic import Field, StringConstraints
 
 from openlatch.wire.answers import AccountOf, Answer, Named, Path, PermissionOf
-from openlatch.wire.requests import Request, Sentence
+from openlatch.wire.requests import Day, Instant, Request, Sentence
 
 __all__ = [
     "Accept",
@@ -94,8 +94,8 @@ class SinglePermission(Request):
     """One permission given alone, perhaps with an end of its own."""
 
     key: Key
-    until: AwareDatetime | None = None
-    last_day: date | None = None
+    until: Instant | None = None
+    last_day: Day | None = None
 
 
 class _Choice(Request):
@@ -104,9 +104,9 @@ class _Choice(Request):
     parts: list[UUID] = Field(
         default_factory=list, max_length=200, description="Resources or groups; none for the whole account."
     )
-    since: AwareDatetime | None = None
-    until: AwareDatetime | None = None
-    last_day: date | None = Field(None, description="Counts to its end, where the account is.")
+    since: Instant | None = None
+    until: Instant | None = None
+    last_day: Day | None = Field(None, description="Counts to its end, where the account is.")
     hours: Hours | None = None
 
 
@@ -290,7 +290,7 @@ class AskAccess(Request):
     owner_address: ShortText = ""
     level: UUID | None = None
     parts: list[UUID] = Field(default_factory=list, max_length=200)
-    until: AwareDatetime | None = None
+    until: Instant | None = None
     reason: Sentence
     emergency: bool = False
 
@@ -427,8 +427,8 @@ class ChangeWish(Request):
     filter: str = ""
     reason: Sentence = ""
     versions: dict[UUID, int] = Field(default_factory=dict, description="The versions that were looked at.")
-    until: AwareDatetime | None = None
-    last_day: date | None = None
+    until: Instant | None = None
+    last_day: Day | None = None
     no_end: bool = False
     level: UUID | None = None
     successor: UUID | None = Field(None, description="Who takes over; with adopt, who owns the account from now on.")

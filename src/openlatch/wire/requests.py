@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, NaiveDatetime, StringConstraints
+
+from openlatch.instants import FIRST_YEAR, bounded, in_bounds
 
 __all__ = [
     "AcceptFlag",
@@ -22,6 +25,20 @@ __all__ = [
 ]
 
 Sentence = Annotated[str, StringConstraints(max_length=2000, strip_whitespace=True)]
+
+
+def _not_too_early(day: date) -> date:
+    if day.year < FIRST_YEAR:
+        raise ValueError(f"lies before {FIRST_YEAR}")
+    return day
+
+
+# Instants from 1970 to 2199: everything else would not survive being shown in every time zone.
+Instant = Annotated[AwareDatetime, AfterValidator(bounded)]
+# The same by the clock of a place.
+ClockTime = Annotated[NaiveDatetime, AfterValidator(in_bounds)]
+# A last day; from 2200 on it means that there is none.
+Day = Annotated[date, AfterValidator(_not_too_early)]
 
 
 class Request(BaseModel):
@@ -62,7 +79,7 @@ class RevokeWish(Request):
     grants: list[UUID] = Field(default_factory=list, max_length=1000)
     sessions: list[UUID] = Field(default_factory=list, max_length=1000)
     trim_level: UUID | None = Field(None, description="The lower level that a trim leaves.")
-    trim_until: AwareDatetime | None = Field(None, description="The earlier end that a trim sets.")
+    trim_until: Instant | None = Field(None, description="The earlier end that a trim sets.")
 
 
 class Revoke(RevokeWish):
@@ -82,7 +99,7 @@ class AcceptFlag(Request):
     """Why flags are accepted, and until when."""
 
     reason: Sentence = Field(examples=["Back from parental leave in May."])
-    until: AwareDatetime
+    until: Instant
 
 
 class AcceptFlags(AcceptFlag):

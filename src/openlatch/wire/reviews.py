@@ -6,10 +6,10 @@ from datetime import date, datetime
 from typing import Any, Literal
 from uuid import UUID
 
-from pydantic import AwareDatetime, Field, NaiveDatetime
+from pydantic import Field
 
 from openlatch.wire.answers import Answer, Named, Preview, Proved
-from openlatch.wire.requests import Request, Sentence
+from openlatch.wire.requests import ClockTime, Instant, Request, Sentence
 
 __all__ = [
     "AbsenceOf", "Absent", "Agree", "AnswerQuestion", "Ask", "BetterReviewers", "CalendarPage", "CloseRound", "Decide",
@@ -71,7 +71,7 @@ class SchedulePlan(ReviewPlan):
         "For previews also sensitivity: the more sensitive the more often.",
         examples=["quarter", "FREQ=MONTHLY;BYDAY=1MO"],
     )
-    starts: NaiveDatetime | None = Field(None, description="The first time, as clocks in time_zone show it.")
+    starts: ClockTime | None = Field(None, description="The first time, as clocks in time_zone show it.")
     time_zone: str = Field("", description="Left out, the organisation's.")
     events: list[Event] = Field(default_factory=list, max_length=5)
     undecided: Fates = Field(default_factory=Fates)
@@ -84,7 +84,7 @@ class Decide(Request):
     verdict: Literal["keep", "trim", "revoke"]
     reason: Sentence = ""
     trim_level: UUID | None = None
-    trim_until: AwareDatetime | None = None
+    trim_until: Instant | None = None
     successor: UUID | None = Field(None, description="Whoever is to own the account, when an ownership is revoked.")
 
 
@@ -150,8 +150,8 @@ class GroupBy(Request):
 class Absent(Request):
     """When somebody is away, and who stands in for them."""
 
-    since: AwareDatetime | None = Field(None, description="From when; left out, they are there.")
-    until: AwareDatetime | None = None
+    since: Instant | None = Field(None, description="From when; left out, they are there.")
+    until: Instant | None = None
     deputy: UUID | None = None
 
 

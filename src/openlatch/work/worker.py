@@ -97,25 +97,43 @@ def look_round(service: Service) -> None:
     """Find whatever is due: steps, grants, offers and requests whose time is over, what systems are owed, mail."""
     for organisation in organisations(service):
         viewer = Viewer.itself(organisation)
-        with service.unit(viewer) as unit:
-            over = revocations.expired(unit)
-        for grant in over:
-            _end_expired(service, viewer, grant)
-        with service.unit(viewer) as unit:
-            offers.run_out(unit)
-            requests.run_out(unit)
-            visits.end_those_without_access(unit)
-            digest.send_when_due(unit)
-        _look_at_reviews(service, viewer)
-        tree_heads.keep(service, viewer)
-        with service.unit(viewer) as unit:
-            named = {"organisation": str(organisation)}
-            due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]
-            due += [("settle", {**named, "grant": str(i)}) for i in settling.due(unit)]
-            due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
-            due += [("send_mail", named)] if telling.waiting(unit) else []
-        for task, arguments in due:
-            service.wake(task, arguments, None)
+        for look in (_end_all_expired, _let_run_out, _send_digest, _look_at_reviews, tree_heads.keep, _wake_for_due):
+            try:
+                look(service, viewer)
+            except Exception as error:
+                # What fails for one organisation holds up no other, nor what else is due for this one; it is tried
+                # again in the next round.
+                log.exception("look_round.failed", organisation=str(organisation), what=look.__name__, error=str(error))
+
+
+def _end_all_expired(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        over = revocations.expired(unit)
+    for grant in over:
+        _end_expired(service, viewer, grant)
+
+
+def _let_run_out(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        offers.run_out(unit)
+        requests.run_out(unit)
+        visits.end_those_without_access(unit)
+
+
+def _send_digest(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        digest.send_when_due(unit)
+
+
+def _wake_for_due(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        named = {"organisation": str(viewer.organisation)}
+        due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]
+        due += [("settle", {**named, "grant": str(i)}) for i in settling.due(unit)]
+        due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
+        due += [("send_mail", named)] if telling.waiting(unit) else []
+    for task, arguments in due:
+        service.wake(task, arguments, None)
 
 
 def _look_at_reviews(service: Service, viewer: Viewer) -> None:

@@ -12,6 +12,7 @@ from uuid import UUID
 from openlatch.core.filters.tree import AND, NOT, OR, Compare, Node, Operator, Present
 from openlatch.core.words import Reach
 from openlatch.errors import BadFilter
+from openlatch.instants import bounded
 
 
 class Kind(StrEnum):
@@ -106,7 +107,7 @@ def _from_text(value: str, kind: Kind) -> Any:
         return value
     if kind is Kind.TIME:
         parsed = datetime.fromisoformat(value)
-        return (parsed if parsed.tzinfo else parsed.replace(tzinfo=UTC)).astimezone(UTC)
+        return bounded(parsed if parsed.tzinfo else parsed.replace(tzinfo=UTC))
     if kind is Kind.REACH:
         return Reach.from_word(value)
     if kind is Kind.ID:

@@ -6,11 +6,12 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 from uuid import UUID
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
 from openlatch.core.reviews import recurring as core
+from openlatch.core.windows import zone_of
 from openlatch.core.words import SENSITIVITY_WORDS, Happening
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service import telling
@@ -43,8 +44,8 @@ class Plan:
 def _zone(unit: Unit, plan: Plan) -> ZoneInfo:
     name = plan.time_zone or unit.db.get_one(Organisation, unit.viewer.organisation).time_zone
     try:
-        return ZoneInfo(name)
-    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return zone_of(name)
+    except ValueError:
         raise BadInput(
             f"There is no time zone {name!r}.", "Write one like Europe/London.", {"time_zone": "unknown"}
         ) from None

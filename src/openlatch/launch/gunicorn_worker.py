@@ -1,0 +1,123 @@
+"""The web server's worker: gunicorn's with threads, with a limit on how long somebody may take to say what they want.
+
+Answers to what is no HTTP are problem documents, too; and a connection that the event stream has taken over is its.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future
+from contextlib import contextmanager, suppress
+from typing import Any
+
+from gunicorn import util
+from gunicorn.workers.gthread import ThreadWorker
+
+# A request without a large body has to be here whole within so many seconds; otherwise its thread is for others.
+SECONDS_TO_ASK = 20.0
+LARGEST_BODY_AT_ONCE = (1 << 20) + 1
+_REMEDY = {
+    414: "Send at most 4,094 bytes in the first line.",
+    431: "Send at most 100 headers, of 8,190 bytes each.",
+}
+App = Callable[[dict[str, Any], Any], Iterable[bytes]]
+
+
+class Reaper:
+    """Closes connections on which somebody takes too long, so that the thread that waits for them is free."""
+
+    def __init__(self) -> None:
+        self._until: dict[socket.socket, float] = {}
+        self._lock = threading.Lock()
+        self._thread: threading.Thread | None = None
+
+    @contextmanager
+    def limit(self, sock: socket.socket, seconds: float = SECONDS_TO_ASK) -> Iterator[None]:
+        """What is done within has so long."""
+        with self._lock:
+            self._until[sock] = time.monotonic() + seconds
+            if self._thread is None or not self._thread.is_alive():
+                self._thread = threading.Thread(target=self._reap, name="reaper", daemon=True)
+                self._thread.start()
+        try:
+            yield
+        finally:
+            self.let(sock)
+
+    def let(self, sock: socket.socket) -> None:
+        """Take as long as you like from here on."""
+        with self._lock:
+            self._until.pop(sock, None)
+
+    def _reap(self) -> None:
+        while True:
+            time.sleep(1.0)
+            now = time.monotonic()
+            with self._lock:
+                late = [sock for sock, until in self._until.items() if until <= now]
+                for sock in late:
+                    del self._until[sock]
+                    with suppress(OSError):
+                        sock.shutdown(socket.SHUT_RDWR)
+
+
+REAPER = Reaper()
+
+
+def prompt(app: App) -> App:
+    """The application, called once the whole of a small body is here."""
+
+    def called(environ: dict[str, Any], start_response: Any) -> Iterable[bytes]:
+        length = environ.get("CONTENT_LENGTH") or ""
+        is_small = not length or (length.isascii() and length.isdigit() and int(length) < LARGEST_BODY_AT_ONCE)
+        has_body = length or "chunked" in environ.get("HTTP_TRANSFER_ENCODING", "").lower()
+        if is_small and has_body and "/imports/" not in environ.get("PATH_INFO", ""):
+            with REAPER.limit(environ["gunicorn.socket"]):
+                body = environ["wsgi.input"].read(LARGEST_BODY_AT_ONCE)
+            environ["wsgi.input"] = io.BytesIO(body)
+        return app(environ, start_response)
+
+    return called
+
+
+def _problem(sock: socket.socket, status: int, reason: str, said: str) -> None:
+    """What is told to somebody whose request was none (RFC 9457)."""
+    body = json.dumps({
+        "type": "urn:openlatch:problem:http", "title": reason, "status": status, "detail": said or reason,
+        "remedy": _REMEDY.get(status, "Send a request by HTTP/1.1."), "fields": {}, "breaches": [],
+    }).encode()  # fmt: skip
+    head = (
+        f"HTTP/1.1 {status} {reason}\r\nConnection: close\r\nContent-Type: application/problem+json\r\n"
+        f"Content-Length: {len(body)}\r\n\r\n"
+    )
+    util.write_nonblock(sock, head.encode() + body)
+
+
+# gunicorn has no setting for the page that it answers what is no request with.
+util.write_error = _problem
+
+
+class Worker(ThreadWorker):  # type: ignore[misc]
+    """gunicorn's threaded worker, with the limits above."""
+
+    def handle(self, conn: Any) -> Any:
+        """One request of a connection, from its first byte on."""
+        with REAPER.limit(conn.sock):
+            return super().handle(conn)
+
+    def handle_request(self, req: Any, conn: Any) -> Any:
+        """Its headers are here."""
+        REAPER.let(conn.sock)
+        return super().handle_request(req, conn)
+
+    def finish_request(self, conn: Any, fs: Future[Any]) -> None:
+        """A connection that was taken over is not ours to close."""
+        if conn.sock.fileno() == -1:
+            self.nr_conns -= 1
+            return
+        super().finish_request(conn, fs)
