@@ -53,13 +53,18 @@ def test_an_address_to_look_at_twice(address: str, inside: bool, said: int) -> N
         ("x" * 129, "129 characters"),
         ("passwordpassword", "many people use"),
         ("abababababababab", "many people use"),
-        ("Wim Halloran1", "your name"),
+        ("Wim Halloran1", "belong to you"),
+        ("wimhalloranhuts", "belong to you"),
+        ("hollinfell2026", "belong to you"),
+        ("password123456", "too easy"),
+        ("iloveyou1234", "too easy"),
+        ("123456789012", "too easy"),
     ],
 )
 def test_passwords_that_are_refused(password: str, said: str) -> None:
     """For their length, or because they are guessed first; never for the kinds of characters in them."""
     with pytest.raises(BadInput, match=said):
-        passwords.refuse_weak(password, ("Wim Halloran", "wim.halloran"))
+        passwords.refuse_weak(password, ("Wim Halloran", "wim.halloran@example.org", "Hollin Fell Huts"))
 
 
 @pytest.mark.parametrize(

@@ -13,7 +13,7 @@ from sqlalchemy import select
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, NotSignedIn, ProofNeeded, TooMany
-from openlatch.service import answering, latching, myself, offers, proposing, register, settings, signing_in
+from openlatch.service import answering, attempts, latching, myself, offers, proposing, register, settings, signing_in
 from openlatch.service.answering import Answer
 from openlatch.service.context import Viewer
 from openlatch.service.giving import Choice, Single, weekly_hours
@@ -93,7 +93,7 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
 
 def test_guessing_at_links_ends_soon(small: Small) -> None:
     """For that origin; others go on."""
-    for _ in range(signing_in.GUESSES):
+    for _ in range(attempts.GUESSES):
         with pytest.raises(NotFound):
             answering.read(small.service, "guess", "9.9.9.9", None)
     with pytest.raises(TooMany):

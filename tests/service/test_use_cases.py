@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import UUID
 
 import psycopg
+import pyotp
 import pytest
 from sqlalchemy import event, func, select, text
 
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
 from openlatch.launch.cluster import Cluster
-from openlatch.service import flags, knowing, picturing, reaching, register, revocations, signing_in, today
+from openlatch.service import factor, flags, knowing, picturing, reaching, register, revocations, signing_in, today
 from openlatch.store.listing import ListQuery
 from openlatch.store.migrate import APP_ROLE
 from openlatch.store.ruling import looking
@@ -24,6 +26,7 @@ from openlatch.store.tables import (
     Grant,
     IdempotencyKey,
     JournalEntry,
+    Notice,
     Offer,
     Person,
     Session,
@@ -271,6 +274,62 @@ def test_today_counts_what_the_viewer_may_see(small: Small) -> None:
     assert len(whole["ends"]) == 12
 
 
+def tries(small: Small, origin: str, password: str = "wrong", **more: str) -> str:
+    """What comes of one try to sign in as Ada."""
+    try:
+        signing_in.check_password(small.service, "ada@example.org", password, origin, **more)
+    except (NotSignedIn, TooMany) as error:
+        return type(error).__name__
+    return "in"
+
+
+def test_whoever_guesses_is_slowed_down_and_nobody_else_is(small: Small) -> None:
+    """The right person gets in from elsewhere, and on a device of theirs from everywhere; and is told."""
+    who = signing_in.check_password(small.service, "ada@example.org", "a long password", "198.51.100.7")
+    device = signing_in.remember_device(small.service, who)
+    assert [tries(small, "203.0.113.9") for _ in range(11)] == ["NotSignedIn"] * 10 + ["TooMany"]
+    assert tries(small, "203.0.113.9", "a long password") == "TooMany"
+    assert tries(small, "198.51.100.7", "a long password") == "in"
+    assert tries(small, "203.0.113.9", "a long password", device=device) == "in"
+    assert tries(small, "203.0.113.9", "a long password", device=f"{device[:-1]}x") == "TooMany"
+    with small.service.unit(small.itself) as unit:
+        notices = unit.db.scalars(select(Notice).where(Notice.kind == "sign_in_tried")).all()
+        assert [(notice.person_id, "203.0.113.9" in notice.sentence) for notice in notices] == [(who.person, True)]
+    # It waits for seconds and not for a quarter of an hour; a gap that is over is one more try.
+    small.clock.forward(seconds=2)
+    assert tries(small, "203.0.113.9", "a long password") == "in"
+    # From everywhere at once the address is slowed down, too, and its own device is not.
+    found = [tries(small, f"192.0.2.{place}") for place in range(120)]
+    assert found.count("NotSignedIn") <= 100
+    assert tries(small, "192.0.2.200", "a long password", device=device) == "in"
+
+
+def test_many_tries_at_once_do_not_pass_the_limit(small: Small) -> None:
+    """Each is counted before it is answered."""
+    with ThreadPoolExecutor(12) as pool:
+        found = list(pool.map(lambda _: tries(small, "203.0.113.9"), range(25)))
+    assert found.count("NotSignedIn") == 10
+    assert found.count("TooMany") == 15
+
+
+def test_a_second_factor_is_let_through_and_can_not_be_guessed(small: Small) -> None:
+    """Whoever has the code does not wait for what others try; codes are counted as well."""
+    who = signing_in.check_password(small.service, "ada@example.org", "a long password", "198.51.100.7")
+    opened = signing_in.open_session(small.service, who, "Firefox", "198.51.100.7")
+    viewer = signing_in.viewer_of_session(small.service, opened.token, None)
+    with small.service.unit(viewer) as unit:
+        totp = pyotp.TOTP(factor.begin(unit)["secret"])
+        factor.confirm(unit, totp.at(small.clock()))
+    for _ in range(12):
+        tries(small, "203.0.113.9")
+    assert tries(small, "203.0.113.9", "a long password") == "TooMany"
+    assert tries(small, "203.0.113.9", "wrong", code=totp.at(int(small.clock().timestamp()) + 30)) == "TooMany"
+    assert tries(small, "203.0.113.9", "a long password", code=totp.at(int(small.clock().timestamp()) + 30)) == "in"
+    small.clock.forward(minutes=2)
+    guesses = [tries(small, f"192.0.2.{place}", "a long password", code="000000") for place in range(20)]
+    assert guesses.count("NotSignedIn") == 10
+
+
 def test_signing_in_counts_tries_and_closes_with_the_person(small: Small) -> None:
     """Also for a token made before; and what is old is thrown away."""
     ada = "ada@example.org"
@@ -281,8 +340,8 @@ def test_signing_in_counts_tries_and_closes_with_the_person(small: Small) -> Non
     for _ in range(10):
         with pytest.raises(NotSignedIn):
             signing_in.check_password(small.service, ada, "wrong", "198.51.100.7")
-    with pytest.raises(TooMany):
-        signing_in.check_password(small.service, ada, "a long password", "203.0.113.9")
+    with pytest.raises(TooMany, match="Too many"):
+        signing_in.check_password(small.service, ada, "a long password", "198.51.100.7")
     small.clock.forward(minutes=16)
     signing_in.check_password(small.service, ada, "a long password", "198.51.100.7")
     with small.service.unit(small.itself) as unit:

@@ -12,12 +12,11 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core import passwords
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.words import EndedAs, GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
-from openlatch.service import flags, giving, latching, locks, offers, proposing, signing_in, telling
+from openlatch.service import attempts, flags, giving, latching, locks, offers, proposing, signing_in, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.store.database import transaction
@@ -35,17 +34,17 @@ class Answer:
 
 def _of_token(service: Service, token: str, origin: str) -> tuple[UUID, UUID]:
     """The organisation and id of the offer that a token opens. NotFound for any other; TooMany for a guesser."""
-    signing_in.refuse_guesser(service, f"offer {origin}")
+    guess = attempts.count_guess(service, "offer", origin)
     with transaction(service.engine, None) as db:
         row = db.execute(
             select(Offer.organisation_id, Offer.id).where(Offer.token_hash == offers.digest(token))
         ).first()
     if row is None:
-        signing_in.note_guess(service, f"offer {origin}")
         raise NotFound(
             "This link opens nothing.",
             "It may have been used, or a newer one was sent. Ask whoever offered you access to send it again.",
         )
+    attempts.forgive(service, guess)
     return row.organisation_id, row.id
 
 
@@ -127,7 +126,6 @@ def accept_by_link(
 def _sign_up(unit: Unit, person: Person, address: str, password: str) -> SignIn:
     if not password:
         raise BadInput("You have no sign-in yet.", "Choose a password.", {"password": "is missing"})
-    passwords.refuse_weak(password, (person.name, address.partition("@")[0]))
     person.address = person.address or address
     signing_in.make_sign_in(unit.db, unit.viewer.organisation, person.id, address, password, administrator=False)
     unit.db.flush()

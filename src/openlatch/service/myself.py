@@ -13,7 +13,7 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound
-from openlatch.service import answering, offers, register, signing_in, telling
+from openlatch.service import answering, attempts, offers, register, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import cut
 from openlatch.store.database import transaction
@@ -112,12 +112,12 @@ def ask_for_proof(unit: Unit) -> None:
 
 def confirm_address(service: Service, token: str, origin: str) -> str:
     """Confirm an address by the link that was sent to it; gives the person's name. NotFound for any other link."""
-    signing_in.refuse_guesser(service, f"proof {origin}")
+    guess = attempts.count_guess(service, "proof", origin)
     with transaction(service.engine, None) as db:
         row = db.scalars(select(AddressProof).where(AddressProof.token_hash == offers.digest(token))).first()
     if row is None or row.runs_out_at <= service.clock():
-        signing_in.note_guess(service, f"proof {origin}")
         raise NotFound("This link opens nothing.", "It may have been used or have run out; ask for a new one.")
+    attempts.forgive(service, guess)
     with service.unit(Viewer.itself(row.organisation_id)) as unit:
         proof = unit.db.get(AddressProof, row.id, with_for_update=True)
         if proof is None:

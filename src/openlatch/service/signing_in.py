@@ -23,7 +23,8 @@ from openlatch.core import passwords
 from openlatch.core.ids import new_id
 from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, TooMany
-from openlatch.service import factor, visits
+from openlatch.service import attempts, factor, telling, visits
+from openlatch.service.attempts import Counted, Source
 from openlatch.service.context import FRESH_PROOF, Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
@@ -34,15 +35,12 @@ from openlatch.store.tables import (
     Organisation,
     Person,
     SignIn,
-    SignInAttempt,
     WebSession,
 )
 
 SESSION_HOURS = 12
 TOKEN_DAYS = 90
 TRIES = 10
-TRY_MINUTES = 15
-GUESSES = 30
 
 _SLUG = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 _HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
@@ -64,7 +62,8 @@ def _digest(token: str) -> bytes:
 
 def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, password: str, administrator: bool) -> None:
     """Give a person a sign-in. BadInput for a password that is too weak, or an address that another one has."""
-    passwords.refuse_weak(password)
+    known = (db.get_one(Person, person).name, db.get_one(Organisation, organisation).name, address)
+    passwords.refuse_weak(password, known)
     if db.scalar(select(SignIn.id).where(SignIn.address == address.lower())) is not None:
         raise BadInput("Somebody signs in with this address already.", "Sign in with it, or use another address.")
     db.add(
@@ -78,47 +77,100 @@ def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, passwor
     )
 
 
-def check_password(service: Service, address: str, password: str, origin: str, code: str = "") -> Viewer:
+def check_password(
+    service: Service, address: str, password: str, origin: str, code: str = "", device: str = ""
+) -> Viewer:
     """Who an address and a password belong to.
 
     NotSignedIn when they do not fit, in the same words and time whichever is wrong; FactorNeeded when they do and the
-    ``code`` of the second factor is missing; TooMany after ten tries that failed within a quarter of an hour, for the
-    address or from the origin.
+    ``code`` of the second factor is missing; TooMany while there are too many tries. Whoever comes with a ``device``
+    that has signed in before, or with the code of a second factor, does not wait for what others try.
     """
-    now, address = service.clock(), address.strip().lower()
-    sources = [_digest(f"address {address}"), _digest(f"origin {origin}")]
+    address = address.strip().lower()
     with transaction(service.engine, None) as db:
-        _refuse_too_many(db, sources, now)
         sign_in = db.scalars(select(SignIn).where(SignIn.address == address)).first()
-    if not _fits(sign_in.password_hash if sign_in else _NOBODY, password) or sign_in is None:
-        with transaction(service.engine, None) as db:
-            db.add_all(SignInAttempt(source=source, at=now) for source in sources)
+    sources = [Source(f"address {address} from {origin}", TRIES), Source(f"address {address}", TRIES * 10),
+               Source(f"origin {origin}", TRIES * 5)]  # fmt: skip
+    if sign_in is not None and _is_known(service, sign_in, device):
+        sources = [Source(f"device {device}", TRIES)]
+    counted = attempts.count(service, sources)
+    has_code = bool(code.strip()) and sign_in is not None and sign_in.factor_since is not None
+    if counted.wait and not has_code:
+        raise _too_many(counted.wait)
+    fits = _fits(sign_in.password_hash if sign_in else _NOBODY, password)
+    if sign_in is None or not fits:
+        if counted.wait:
+            raise _too_many(counted.wait)
+        if sign_in is not None and counted.left == 0:
+            _tell_of_tries(service, sign_in, origin)
         raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
     if sign_in.factor_since is not None:
-        _check_code(service, sign_in, code, sources)
+        _check_code(service, sign_in, code, counted)
+    attempts.forgive(service, counted, sources[0])
     with transaction(service.engine, sign_in.organisation_id) as db:
-        db.execute(delete(SignInAttempt).where(SignInAttempt.source == sources[0]))
-        return replace(_viewer(db, sign_in.id, None, None, may_write=True), proved_at=now)
+        return replace(_viewer(db, sign_in.id, None, None, may_write=True), proved_at=service.clock())
 
 
-def _check_code(service: Service, sign_in: SignIn, code: str, sources: list[bytes]) -> None:
+def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) -> None:
     if not code.strip():
+        # The password was right: it is no guess, and the code is asked for next.
+        attempts.forgive(service, counted)
         raise FactorNeeded("The password is right.", "Give the code that your second factor shows now, too.")
+    guessed = attempts.count(service, [Source(f"code of {sign_in.id}", TRIES)])
+    if guessed.wait:
+        raise _too_many(guessed.wait)
     with transaction(service.engine, sign_in.organisation_id) as db:
         row = db.get_one(SignIn, sign_in.id, with_for_update=True)
         if factor.take(service.cipher, row, code, service.clock()):
+            attempts.forgive(service, guessed, Source(f"code of {sign_in.id}", TRIES))
             return
-    with transaction(service.engine, None) as db:
-        db.add_all(SignInAttempt(source=source, at=service.clock()) for source in sources)
+    if counted.wait:
+        raise _too_many(counted.wait)
     raise NotSignedIn("The code does not fit.", "Wait for the next code, and give that one.")
 
 
-def prove(unit: Unit, password: str, code: str, origin: str) -> datetime:
+def _too_many(wait: int) -> TooMany:
+    return TooMany(
+        "Too many tries to sign in have failed.",
+        f"Wait {wait} seconds, or sign in on a device on which you have before, or with your second factor.",
+        wait=wait,
+    )
+
+
+def _tell_of_tries(service: Service, sign_in: SignIn, origin: str) -> None:
+    """Tell somebody that their password is being guessed, once it has been tried as often as is free."""
+    with service.unit(Viewer.itself(sign_in.organisation_id)) as unit:
+        sentence = f"Somebody has tried {TRIES} times to sign in as you, from {origin}, with passwords that do not fit."
+        telling.tell_and_write(unit, [sign_in.person_id], "sign_in_tried", sentence, "/me")
+        unit.record("sign_in.tried", "sign_in", sign_in.id, sign_in.address, origin=origin)
+
+
+def device_of(service: Service, sign_in: SignIn, device: str = "") -> str:
+    """The mark that a device keeps on which somebody has signed in; a new one, or the one that ``device`` should be.
+
+    It ends with the password.
+    """
+    named = device.partition(".")[0] or secrets.token_urlsafe(12)
+    kept = f"{sign_in.id} {sign_in.password_hash} {named}".encode()
+    return f"{named}.{hmac.new(service.signing_seed + b'device', kept, hashlib.sha256).hexdigest()}"
+
+
+def _is_known(service: Service, sign_in: SignIn, device: str) -> bool:
+    return hmac.compare_digest(device_of(service, sign_in, device).encode(), device.encode("utf-8", "replace"))
+
+
+def remember_device(service: Service, viewer: Viewer) -> str:
+    """The mark for the device on which somebody has just signed in."""
+    with transaction(service.engine, viewer.organisation) as db:
+        return device_of(service, db.get_one(SignIn, viewer.sign_in))
+
+
+def prove(unit: Unit, password: str, code: str, origin: str, device: str = "") -> datetime:
     """Prove afresh that the viewer is who they are; gives until when that counts."""
     row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
     if row is None or unit.viewer.credential is None:
         raise NotAllowed("This way of signing in can't prove anything.", "Sign in with your password.")
-    who = check_password(unit.service, row.address, password, origin, code)
+    who = check_password(unit.service, row.address, password, origin, code, device)
     if who.person != unit.viewer.person:
         raise NotSignedIn("That is somebody else's password.", "Give your own.")
     for held in visits.credentials(unit):
@@ -133,41 +185,11 @@ def suggest_password() -> str:
     return "-".join("".join(secrets.choice(letters) for _ in range(5)) for _ in range(4))
 
 
-def refuse_guesser(service: Service, source: str) -> None:
-    """TooMany for a source that has guessed at links too often within a quarter of an hour."""
-    with transaction(service.engine, None) as db:
-        since = service.clock() - timedelta(minutes=TRY_MINUTES)
-        counted = select(func.count()).select_from(SignInAttempt)
-        if (
-            db.scalar(counted.where(SignInAttempt.at > since, SignInAttempt.source == _digest(source))) or 0
-        ) >= GUESSES:
-            raise TooMany("Too many links that open nothing.", "Wait a while.", wait=TRY_MINUTES * 60)
-
-
-def note_guess(service: Service, source: str) -> None:
-    """Note a link that opened nothing."""
-    with transaction(service.engine, None) as db:
-        db.add(SignInAttempt(source=_digest(source), at=service.clock()))
-
-
 def _fits(stored: str, password: str) -> bool:
     try:
         return _HASHER.verify(stored, password)
     except (VerifyMismatchError, InvalidHashError):
         return False
-
-
-def _refuse_too_many(db: Db, sources: list[bytes], now: datetime) -> None:
-    since = now - timedelta(minutes=TRY_MINUTES)
-    counted = select(func.count()).select_from(SignInAttempt).where(SignInAttempt.at > since)
-    # An origin can stand for many people behind one address, so it may fail more often than one address.
-    for source, most in zip(sources, (TRIES, TRIES * 5), strict=True):
-        if (db.scalar(counted.where(SignInAttempt.source == source)) or 0) >= most:
-            raise TooMany(
-                "Too many tries to sign in have failed.",
-                f"Wait {TRY_MINUTES} minutes and try again.",
-                wait=TRY_MINUTES * 60,
-            )
 
 
 def _viewer(

@@ -20,8 +20,11 @@ from openlatch.service.context import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery, Page
-from openlatch.web.routing import COOKIE, Routes, origin, the_service, viewer
+from openlatch.web.routing import COOKIE, PREFIX, Routes, origin, the_service, viewer
 
+# By this a device is known on which somebody has signed in before: others' tries don't slow it down.
+DEVICE = "openlatch_device"
+DEVICE_SECONDS = 365 * 24 * 3600
 LARGEST_IMPORT = 4 << 30
 api = Routes()
 
@@ -38,7 +41,8 @@ def list_query(options: wire.ListOptions) -> ListQuery:
 def sign_in(body: wire.SignInWith) -> Response:
     """Sets the session's cookie."""
     service = the_service()
-    who = signing_in.check_password(service, body.address, body.password, origin(), body.code)
+    device = request.cookies.get(DEVICE, "")
+    who = signing_in.check_password(service, body.address, body.password, origin(), body.code, device)
     return signed_in(who)
 
 
@@ -53,6 +57,15 @@ def signed_in(who: Viewer, **more: Any) -> Response:
         COOKIE,
         opened.token,
         expires=opened.expires_at,
+        httponly=True,
+        samesite="Strict",
+        secure=request.is_secure,
+    )
+    response.set_cookie(
+        DEVICE,
+        signing_in.remember_device(service, who),
+        max_age=DEVICE_SECONDS,
+        path=f"{PREFIX}/",
         httponly=True,
         samesite="Strict",
         secure=request.is_secure,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 from uuid import UUID
 
-from flask import Response
+from flask import Response, request
 
 from openlatch import wire
 from openlatch.core.words import Reach
@@ -26,7 +26,7 @@ from openlatch.service import (
     visits,
 )
 from openlatch.service.context import Unit
-from openlatch.web.api import signed_in
+from openlatch.web.api import DEVICE, signed_in
 from openlatch.web.api_access import latch_setting
 from openlatch.web.api_reviews import api
 from openlatch.web.routing import if_match, origin, perhaps_viewer, the_service
@@ -303,7 +303,7 @@ def switch_out(unit: Unit) -> dict[str, Any]:
 @api.add("POST", "/me/proof", "Prove afresh that it is you", wire.Proved, body=wire.ProveWith)
 def prove(unit: Unit, body: wire.ProveWith) -> dict[str, Any]:
     """Counts for ten minutes."""
-    return {"until": signing_in.prove(unit, body.password, body.code, origin())}
+    return {"until": signing_in.prove(unit, body.password, body.code, origin(), request.cookies.get(DEVICE, ""))}
 
 
 @api.add("PUT", "/me/offers", "Take offers, or refuse to be sent any", wire.Done, body=wire.SetOffers)
