@@ -42,9 +42,15 @@ export const router = createRouter({
   ],
 })
 
+const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices'])
+
 router.beforeEach(async (to) => {
   document.title = `${String(to.meta.title)} · Open Latch`
-  if (to.meta.open || me.value) return true
-  if (await askWhoIam()) return true
+  if (to.meta.open) return true
+  if (me.value || (await askWhoIam())) {
+    // Inside an account only what is about it is open: the rest waits until one is out again.
+    const there = me.value?.inside?.account.id
+    return there && CLOSED_INSIDE.has(String(to.name)) ? { name: 'account', params: { id: there } } : true
+  }
   return { name: 'sign-in', query: to.fullPath === '/' ? {} : { then: to.fullPath } }
 })

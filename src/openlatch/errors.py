@@ -6,6 +6,7 @@ OpenLatchError
 ├── NotSignedIn         nobody is known to be asking
 │   └── FactorNeeded    the password is right; the code of the second factor is asked for too
 ├── NotAllowed          somebody is, and may not
+│   ├── ReadOnly        they may, with a token that is not for reading only
 │   └── ProofNeeded     they may, once they have proved afresh that it is them
 ├── NotFound            nothing of that name that the asker may see
 ├── Conflict            the thing is not in a state that allows this, or changed meanwhile
@@ -68,6 +69,10 @@ class NotAllowed(OpenLatchError):
 
     status = 403
     title = "Not allowed"
+
+
+class ReadOnly(NotAllowed):
+    """The asker may do this, with a token whose scope is write."""
 
 
 class ProofNeeded(NotAllowed):

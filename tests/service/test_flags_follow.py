@@ -109,7 +109,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
 
     def emergency(unit: Unit) -> None:
         unit.viewer = small.as_("owen")
-        wish = requests.Wish("The pipe has burst.", small.account("box"), level=small.level("read"), emergency=True)
+        wish = requests.Wish("The pipe has burst.", account_name="Box", level=small.level("read"), emergency=True)
         requests.ask(unit, wish)
 
     def leave(unit: Unit) -> None:

@@ -24,7 +24,7 @@ from tests.service.conftest import Small
 
 
 def ask(small: Small, by: str = "owen", level: str = "run", **more: object) -> UUID:
-    wish = replace(Wish("I need it.", small.account("box"), level=small.level(level)), **more)  # type: ignore[arg-type]
+    wish = replace(Wish("I need it.", account_name="Box", level=small.level(level)), **more)  # type: ignore[arg-type]
     with small.acting(by) as unit:
         ident: UUID = requests.ask(unit, wish)["id"]
         return ident
@@ -46,6 +46,13 @@ def test_the_owner_grants_less_and_for_a_shorter_time(small: Small) -> None:
     assert small.told("owen") == ["Ines granted your request for Box. Welcome."]
     with pytest.raises(Conflict, match="The request is granted"), small.acting("ines") as unit:
         requests.decline(unit, ident, "No.", None)
+
+
+def test_an_account_that_may_not_be_seen_is_asked_for_by_its_name(small: Small) -> None:
+    """Its id tells nothing of it, not even that it is one."""
+    for account in (small.account("ledger"), small.person("ines")):
+        with pytest.raises(NotFound, match="may not see it"), small.acting("edda") as unit:
+            requests.ask(unit, Wish("Please.", account))
 
 
 def test_the_same_wish_again_does_not_pile_up(small: Small) -> None:

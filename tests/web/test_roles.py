@@ -58,6 +58,7 @@ def ids(stack: Demo, tokens: dict[str, str]) -> dict[str, Any]:
             "revocation": one("revocations", 'title co "Old Exporter"').id,
         }
         rows |= {
+            "reached": box.system.id,
             "team": client.list("teams", limit=1).rows[0].id,
             "level": one("levels", 'key eq "answer"').id,
             "offer": one("offers", f'account.id eq "{box.id}" and person.name eq "Fenna Aldous"').id,
@@ -230,7 +231,7 @@ def giving(ids: dict[str, Any]) -> dict[str, Call]:
         "preview_level": Call(f"{level}/preview", ADMINISTRATOR, draft, 422),
         "change_level": Call(level, ADMINISTRATOR, draft, 422),
         "compare_levels": Call(f"/levels/compare?first={ids['level']}&second={ids['level']}", EVERYBODY),
-        "get_permissions": Call(f"/systems/{ids['system']}/permissions", EVERYBODY),
+        "get_permissions": Call(f"/systems/{ids['reached']}/permissions", EVERYBODY - {"reviewer"}),
         "preview_change": Call("/changes/preview", OWNER, suspend),
         "change_grants": Call("/changes", OWNER, suspend, 409),
         "give_up": Call(f"/grants/{ids['grant']}/give-up", NOBODY, {}),
@@ -306,6 +307,36 @@ def test_each_route_as_each_kind_of_sign_in(
                 expected = {422}
             if status not in expected:
                 wrong.append((name, status, expected))
+    assert wrong == []
+
+
+# Acting in the mailbox by a token of the delegate's: never more than the delegate may, and nothing about anything else.
+def test_inside_an_account_there_is_that_account_and_no_other(
+    stack: Demo, tokens: dict[str, str], ids: dict[str, Any]
+) -> None:
+    """Whatever is asked, no other account is named; what is not about the account is closed, also to a steward."""
+    with Client(stack.address, tokens["administrator"]) as client:
+        others = [row.name for row in client.every("accounts") if row.id != ids["account"]]
+    with Client(stack.address, tokens["delegate"]) as client:
+        made = client.exchange(tokens["delegate"], ids["account"])["access_token"]
+    wrong = []
+    with httpx.Client(base_url=stack.address + PREFIX, headers={"Authorization": f"Bearer {made}"}, timeout=30) as http:
+        routes = {route.name: route for route in api}
+        for name, call in calls(ids).items():
+            if name in ("sign_out", "switch_out"):
+                continue
+            body = {"json": call.body} if call.body is not None and not isinstance(call.body, str) else {}
+            answer = http.request(routes[name].method, call.path, **body)
+            if not routes[name].inside and name not in ("export_journal", "get_evidence"):
+                if (answer.status_code, "Switch out" in answer.text) != (403, True):
+                    wrong.append((name, answer.status_code))
+                continue
+            if answer.status_code not in {call.allowed, 403, 404, 422}:
+                wrong.append((name, answer.status_code))
+            # By name: a system that came in a file has the id of the account that it came with.
+            told = [other for other in others if f'"{other}"' in answer.text]
+            if told:
+                wrong.append((name, told))
     assert wrong == []
 
 

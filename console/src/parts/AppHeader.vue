@@ -14,26 +14,28 @@ const signOut = useSignOut()
 const PLACES = [
   { to: '/', label: 'Today' },
   { to: '/mine', label: 'My access' },
-  { to: '/accounts', label: 'Accounts' },
-  { to: '/people', label: 'People' },
-  { to: '/grants', label: 'Grants' },
-  { to: '/apps', label: 'Apps' },
-  { to: '/sessions', label: 'Sessions' },
-  { to: '/flags', label: 'Flags' },
+  { to: '/accounts', label: 'Accounts', inside: true },
+  { to: '/people', label: 'People', inside: true },
+  { to: '/grants', label: 'Grants', inside: true },
+  { to: '/apps', label: 'Apps', inside: true },
+  { to: '/sessions', label: 'Sessions', inside: true },
+  { to: '/flags', label: 'Flags', inside: true },
   { to: '/map', label: 'Map' },
   { to: '/ends', label: 'Ends' },
   { to: '/rules', label: 'Rules' },
   { to: '/rounds', label: 'Reviews' },
-  { to: '/offers', label: 'Offers' },
-  { to: '/requests', label: 'Requests' },
-  { to: '/revocations', label: 'Revocations' },
-  { to: '/levels', label: 'Levels' },
-  { to: '/journal', label: 'Journal' },
+  { to: '/offers', label: 'Offers', inside: true },
+  { to: '/requests', label: 'Requests', inside: true },
+  { to: '/revocations', label: 'Revocations', inside: true },
+  { to: '/levels', label: 'Levels', inside: true },
+  { to: '/journal', label: 'Journal', inside: true },
   { to: '/drift', label: 'Drift', administrator: true },
   { to: '/systems', label: 'Systems', administrator: true },
   { to: '/settings', label: 'Settings', administrator: true },
 ]
-const places = computed(() => PLACES.filter((place) => !place.administrator || me.value?.administrator))
+// Inside an account only what is about it is open.
+const places = computed(() => PLACES.filter((place) => (me.value?.inside ? place.inside : !place.administrator || me.value?.administrator)))
+const home = computed(() => (me.value?.inside ? `/accounts/${me.value.inside.account.id}` : '/'))
 const THEMES: Theme[] = ['system', 'light', 'dark']
 
 function isHere(to: string): boolean {
@@ -49,7 +51,7 @@ async function leave(): Promise<void> {
 <template>
   <header class="border-b border-line bg-card">
     <div class="mx-auto flex max-w-[1240px] flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2 sm:px-6">
-      <RouterLink to="/" class="flex items-center gap-2 py-1 font-display text-lg font-bold">
+      <RouterLink :to="home" class="flex items-center gap-2 py-1 font-display text-lg font-bold">
         <img src="/mark.svg" alt="" class="size-7" />
         Open Latch
       </RouterLink>
@@ -64,8 +66,8 @@ async function leave(): Promise<void> {
           {{ place.label }}
         </RouterLink>
       </nav>
-      <RouterLink to="/notices" class="button ml-auto border-transparent bg-transparent">Notices<span v-if="me?.notices" class="rounded-full bg-brass-wash px-1.5 text-sm font-semibold text-brass tabular-nums">{{ me.notices }}</span></RouterLink>
-      <Menu as="div" class="relative">
+      <RouterLink v-if="!me?.inside" to="/notices" class="button ml-auto border-transparent bg-transparent">Notices<span v-if="me?.notices" class="rounded-full bg-brass-wash px-1.5 text-sm font-semibold text-brass tabular-nums">{{ me.notices }}</span></RouterLink>
+      <Menu as="div" class="relative" :class="{ 'ml-auto': me?.inside }">
         <MenuButton class="button border-transparent bg-transparent" data-test="who">
           <span
             class="size-2 rounded-full"

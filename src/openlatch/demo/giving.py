@@ -183,11 +183,13 @@ def cast_level(cast: _Cast, account: str, key: str) -> UUID:
 
 def _requests(cast: _Cast) -> None:
     with cast.acting("fenna.aldous") as unit:
-        account = cast.account(unit, "hut-calendar").id
+        account = cast.account(unit, "hut-calendar").name
         requests.ask(
             unit,
             Wish(
-                "To enter the closing days of the Ridge hut.", account, level=cast.level(unit, "hut-calendar", "edit")
+                "To enter the closing days of the Ridge hut.",
+                account_name=account,
+                level=cast.level(unit, "hut-calendar", "edit"),
             ),
         )
     with cast.acting("saskia.lund") as unit:
@@ -195,26 +197,29 @@ def _requests(cast: _Cast) -> None:
             unit, Wish("I need the guests' arrivals a week ahead.", owner_address="tobias.renn@hollinfell.example.org")
         )
     with cast.acting("carys.dunmore") as unit:
-        account = cast.account(unit, "hut-calendar").id
+        account = cast.account(unit, "hut-calendar").name
         asked = requests.ask(
-            unit, Wish("I keep the volunteers' dates.", account, level=cast.level(unit, "hut-calendar", "edit"))
+            unit,
+            Wish("I keep the volunteers' dates.", account_name=account, level=cast.level(unit, "hut-calendar", "edit")),
         )
     owner = _owner(cast, "hut-calendar")
     with cast.acting(owner) as unit:
         until = unit.now + timedelta(days=60)
         requests.grant(unit, asked["id"], Choice(until=until), "For this season.", None, None)
     with cast.acting("milo.strand") as unit:
-        account = cast.account(unit, "payroll").id
-        asked = requests.ask(unit, Wish("To see when I am paid.", account, level=cast.level(unit, "payroll", "see")))
+        account = cast.account(unit, "payroll").name
+        asked = requests.ask(
+            unit, Wish("To see when I am paid.", account_name=account, level=cast.level(unit, "payroll", "see"))
+        )
     with cast.acting(_owner(cast, "payroll")) as unit:
         requests.decline(unit, asked["id"], "Your payslip has the date; the books stay with the office.", None)
     with cast.acting("hal.draycott") as unit:
-        account = cast.account(unit, "rescue-directory").id
+        account = cast.account(unit, "rescue-directory").name
         requests.ask(
             unit,
             Wish(
                 "A party is missing on the north side; I need the numbers of those on call.",
-                account,
+                account_name=account,
                 level=cast.level(unit, "rescue-directory", "look"),
                 emergency=True,
             ),

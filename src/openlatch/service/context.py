@@ -17,7 +17,7 @@ from sqlalchemy import Engine, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
-from openlatch.errors import NotAllowed, ProofNeeded
+from openlatch.errors import ProofNeeded, ReadOnly
 from openlatch.service.rooms import Rooms
 from openlatch.service.sight import Sight
 from openlatch.store import journal
@@ -75,13 +75,14 @@ class Service:
 
 @dataclass(frozen=True, slots=True)
 class Inside:
-    """The account that somebody is switched into, and whose it is."""
+    """The account that somebody is switched into, and whose it is; with a ``scope``, for these permissions only."""
 
     visit: UUID
     account: UUID
     account_name: str
     owner: UUID | None
     owner_name: str
+    scope: frozenset[str] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +132,8 @@ class Unit:
     def sight(self) -> Sight:
         """What the viewer may see."""
         if self._sight is None:
-            inside = self.viewer.inside.account if self.viewer.inside else None
+            there = self.viewer.inside
+            inside = (there.account, there.scope) if there else None
             self._sight = Sight.of(self.db, self.viewer.person, self.viewer.administrator, self.now, inside)
         return self._sight
 
@@ -206,7 +208,7 @@ class Unit:
                 self._announce()
             return
         if not self.viewer.may_write:
-            raise NotAllowed("This token may only read.", "Use a token with the scope write.")
+            raise ReadOnly("This token may only read.", "Use a token with the scope write.")
         self.db.flush()
         many = bool(self.bulk) or len(self.entries) > journal.FEW
         entries = chain(*self.bulk, self.entries)

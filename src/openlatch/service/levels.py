@@ -17,7 +17,7 @@ from openlatch.service import flags, giving, latching, locks, telling
 from openlatch.service.context import Unit
 from openlatch.service.jsonable import fingerprint
 from openlatch.store import cut, lists, plain
-from openlatch.store.tables import Grant, Level, System, Term
+from openlatch.store.tables import Account, Grant, Level, System, Term
 
 MOST_EFFECTS = 500
 
@@ -208,7 +208,9 @@ def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
 
 
 def permissions(unit: Unit, system: UUID) -> list[dict[str, Any]]:
-    """Every permission of a system, the furthest reaching first. Anyone may read what they mean."""
-    if unit.db.get(System, system) is None:
-        raise NotFound("There is no such system.")
+    """Every permission of a system, the furthest reaching first, for whoever may see an account in it."""
+    seen = select(Account.id).where(Account.system_id == system, unit.sight.accounts())
+    known = unit.db.get(System, system) is not None
+    if not known or (not unit.sight.everything and unit.db.scalar(seen.limit(1)) is None):
+        raise NotFound("There is no such system, or you may not see an account in it.")
     return [_sentence(p) for p in comparing.ordered(giving.permissions_of(unit, system).values())]

@@ -174,7 +174,9 @@ def _shown(
 ) -> dict[str, Any]:
     already = _paths_of(unit, to.holder, account.id)
     able = offering.abilities([t.level for t in terms], known, access.rights_of(already))
-    others = unit.db.scalars(select(Person.address).where(Person.address.is_not(None), Person.id != to.holder.id))
+    # Only those are named whom the sender may see.
+    seen = (Person.address.is_not(None), Person.id != to.holder.id, unit.sight.people())
+    others = unit.db.scalars(select(Person.address).where(*seen))
     broken = breaches(unit, account, to, terms)
     warnings = offering.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
     people = 1

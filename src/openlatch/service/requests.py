@@ -72,6 +72,10 @@ def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
 
 def _account(unit: Unit, wish: Wish) -> Account | None:
     if wish.account is not None:
+        # One that may not be seen is asked for by its exact name: its id alone tells nothing.
+        seen = select(Account.id).where(Account.id == wish.account, unit.sight.accounts())
+        if unit.db.scalar(seen) is None:
+            raise NotFound("There is no such account, or you may not see it.", "Ask for it by its exact name.")
         return giving.account_of(unit, wish.account)
     if wish.account_name.strip():
         named = select(Account).where(func.lower(Account.name) == wish.account_name.strip().lower())

@@ -4,14 +4,16 @@
 * An owner sees everything about the accounts they own, and everyone who reaches them.
 * A reviewer sees the items that are theirs, with the facts frozen in them.
 * Anyone sees their own access: the accounts that they reach (without who else does), their grants and sessions.
-* Somebody switched into an account sees that account and no other, whatever else they are. With steward reach there
-  they answer for it as its owner does, except for what is the owner's alone: its ownership and its latches.
+* Somebody switched into an account sees that account and no other, whatever else they are: what is their own elsewhere
+  is not shown there. With steward reach there they answer for it as its owner does, except for what is the owner's
+  alone: its ownership and its latches.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, Select, and_, false, or_, select, true
@@ -64,10 +66,16 @@ class Sight:
     now: datetime | None = None
 
     @classmethod
-    def of(cls, db: Db, person: UUID | None, administrator: bool, now: datetime, inside: UUID | None = None) -> Sight:
-        """The sight of a person: worked out from what they own and what they reach, there where they are."""
+    def of(
+        cls, db: Db, person: UUID | None, administrator: bool, now: datetime,
+        inside: tuple[UUID, frozenset[str] | None] | None = None,
+    ) -> Sight:  # fmt: skip
+        """The sight of a person: worked out from what they own and what they reach, there where they are.
+
+        ``inside`` is the account in which they act, and the permissions that they act there by when it is not by all.
+        """
         if person is not None and inside is not None:
-            return cls._within(db, person, now, inside)
+            return cls._within(db, person, now, *inside)
         if administrator:
             return cls(True, person, now=now)
         if person is None:
@@ -85,17 +93,25 @@ class Sight:
         )
 
     @classmethod
-    def _within(cls, db: Db, person: UUID, now: datetime, account: UUID) -> Sight:
+    def _within(cls, db: Db, person: UUID, now: datetime, account: UUID, scope: frozenset[str] | None) -> Sight:
         holder = Holder(HolderKind.PERSON, person)
         register = cut.between(db, holder, account)
         paths = [p for p in access.paths_to(register, holder, account, now) if access.open_now(register, p, now)]
         if not paths:
             raise NotAllowed("Your access to this account is over.", "Switch out of it.")
-        decides = frozenset({account}) if any(p.reach is Reach.STEWARD and p.part is None for p in paths) else None
+        of_all = {permission for path in paths if path.part is None for permission in path.permissions}
+        steward = {p.key for p in of_all if p.reach is Reach.STEWARD}
+        decides = frozenset({account}) if (steward if scope is None else steward & scope) else None
         held = frozenset(grant for path in paths for grant in path.grants)
         return cls(False, person, decides or frozenset(), frozenset({account}), held, account, now)
 
     # What may be seen, as conditions on lists.
+
+    def _own(self, mine: Condition, account: InstrumentedAttribute[Any] | None = None) -> Condition:
+        """What is one's own: inside an account no more than what is there, and nothing that belongs to no account."""
+        if self.inside is None:
+            return mine
+        return false() if account is None else and_(mine, account == self.inside)
 
     def accounts(self) -> Condition:
         """Accounts owned or reached."""
@@ -107,7 +123,7 @@ class Sight:
 
     def sessions(self) -> Condition:
         """Sessions in owned accounts, and one's own."""
-        mine = Session.holder_id == self.person
+        mine = self._own(Session.holder_id == self.person, Session.account_id)
         return true() if self.everything else or_(Session.account_id.in_(self.owned), mine)
 
     def people(self) -> Condition:
@@ -122,19 +138,20 @@ class Sight:
         """Teams that hold something on owned accounts, and one's own."""
         if self.everything:
             return true()
-        mine = select(Membership.team_id).where(Membership.member_id == self.person)
-        return or_(Team.id.in_(self._holders(Grant.team_id)), Team.id.in_(mine))
+        mine = Team.id.in_(select(Membership.team_id).where(Membership.member_id == self.person))
+        return or_(Team.id.in_(self._holders(Grant.team_id)), self._own(mine))
 
     def apps(self) -> Condition:
         """Apps linked to owned accounts, and those linked by oneself."""
         if self.everything:
             return true()
-        mine = select(Grant.app_id).where(Grant.given_by_id == self.person, Grant.app_id.is_not(None))
+        own = self._own(Grant.given_by_id == self.person, Grant.account_id)
+        mine = select(Grant.app_id).where(own, Grant.app_id.is_not(None))
         return or_(App.id.in_(self._holders(Grant.app_id)), App.id.in_(mine))
 
     def flags(self) -> Condition:
         """Flags on owned accounts, and those about oneself."""
-        mine = Flag.holder_id == self.person
+        mine = self._own(Flag.holder_id == self.person, Flag.account_id)
         return true() if self.everything else or_(Flag.account_id.in_(self.owned), mine)
 
     def rounds(self) -> Condition:
@@ -158,14 +175,14 @@ class Sight:
             or_(Person.away_until.is_(None), Person.away_until > self.now),
         )
         mine = or_(Item.reviewer_id == self.person, Item.second_id == self.person)
-        return or_(mine, Item.reviewer_team_id.in_(teams), Item.reviewer_id.in_(away))
+        return self._own(or_(mine, Item.reviewer_team_id.in_(teams), Item.reviewer_id.in_(away)))
 
     def questions(self) -> Condition:
         """Questions put to oneself, and those about items that are one's own to decide."""
         if self.everything:
             return true()
         mine = select(Item.id).where(self.my_items())
-        return or_(Question.person_id == self.person, Question.item_id.in_(mine))
+        return self._own(or_(Question.person_id == self.person, Question.item_id.in_(mine)))
 
     def revocations(self) -> Condition:
         """Revocations that touch owned accounts or one's own grants, and those that one asked for."""
@@ -174,16 +191,16 @@ class Sight:
         touching = select(RevocationTarget.revocation_id).where(
             or_(RevocationTarget.account_id.in_(self.owned), RevocationTarget.grant_id.in_(self.held))
         )
-        return or_(Revocation.id.in_(touching), Revocation.asked_by_id == self.person)
+        return or_(Revocation.id.in_(touching), self._own(Revocation.asked_by_id == self.person))
 
     def journal(self) -> Condition:
         """Entries about owned accounts, and those of one's own doing."""
-        mine = JournalEntry.actor_id == self.person
+        mine = self._own(JournalEntry.actor_id == self.person, JournalEntry.account_id)
         return true() if self.everything else or_(JournalEntry.account_id.in_(self.owned), mine)
 
     def offers(self) -> Condition:
         """Offers on owned accounts, those to oneself, and those that one sent."""
-        mine = or_(Offer.person_id == self.person, Offer.sender_id == self.person)
+        mine = self._own(or_(Offer.person_id == self.person, Offer.sender_id == self.person), Offer.account_id)
         return true() if self.everything else or_(Offer.account_id.in_(self.owned), mine)
 
     def requests(self) -> Condition:
@@ -192,12 +209,12 @@ class Sight:
             return true()
         address = select(Person.address).where(Person.id == self.person).scalar_subquery()
         to_me = and_(AccessRequest.account_id.is_(None), AccessRequest.owner_address == address)
-        mine = AccessRequest.person_id == self.person
-        return or_(AccessRequest.account_id.in_(self.owned), to_me, mine)
+        mine = self._own(AccessRequest.person_id == self.person, AccessRequest.account_id)
+        return or_(AccessRequest.account_id.in_(self.owned), self._own(to_me), mine)
 
     def notices(self) -> Condition:
         """One's own, whoever one is."""
-        return Notice.person_id == self.person
+        return self._own(Notice.person_id == self.person)
 
     def resources(self) -> Condition:
         """Those of accounts that may be seen."""
@@ -212,7 +229,7 @@ class Sight:
 
     def visits(self) -> Condition:
         """Visits to owned accounts, and one's own."""
-        mine = Visit.person_id == self.person
+        mine = self._own(Visit.person_id == self.person, Visit.account_id)
         return true() if self.everything else or_(Visit.account_id.in_(self.owned), mine)
 
     def schedules(self) -> Condition:

@@ -298,6 +298,13 @@ def end_token(unit: Unit, ident: UUID) -> None:
     unit.record("token.ended", "token", ident, row.name)
 
 
+def end_token_itself(unit: Unit, token: str) -> None:
+    """End one of the viewer's own API tokens, given as it is; nothing happens for one that is not."""
+    row = unit.db.scalars(select(ApiToken).where(ApiToken.token_hash == _digest(token))).first()
+    if row is not None and row.sign_in_id == unit.viewer.sign_in:
+        end_token(unit, row.id)
+
+
 def describe(unit: Unit) -> dict[str, object]:
     """Who the viewer is and what they can do here, for the console and ``openlatch whoami``."""
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation)
@@ -311,9 +318,7 @@ def describe(unit: Unit) -> dict[str, object]:
         "reviewer": bool(unit.db.scalar(items)),
         "may_write": unit.viewer.may_write,
         "inside": _inside(unit),
-        "notices": unit.db.scalar(
-            select(func.count(Notice.id)).where(Notice.person_id == unit.viewer.person, Notice.read_at.is_(None))
-        ),
+        "notices": unit.db.scalar(select(func.count(Notice.id)).where(unit.sight.notices(), Notice.read_at.is_(None))),
     }
 
 

@@ -7,6 +7,7 @@ asked by introspection (RFC 7662), which looks at the access itself, so that end
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -57,7 +58,8 @@ def inside_of(db: Db, visit: UUID | None) -> Inside | None:
         return None
     account = db.get_one(Account, row.account_id)
     owner = db.get(Person, row.owner_id) if row.owner_id else None
-    return Inside(row.id, account.id, account.name, row.owner_id, owner.name if owner else "nobody")
+    scope = frozenset(row.scope.split()) if row.scope is not None else None
+    return Inside(row.id, account.id, account.name, row.owner_id, owner.name if owner else "nobody", scope)
 
 
 def enter(unit: Unit, ident: UUID) -> Unit:
@@ -171,20 +173,32 @@ class Exchanged:
     seconds: int
 
 
-def exchange(unit: Unit, account: UUID) -> Exchanged:
-    """A short-lived token by which a program acts in an account for the viewer (RFC 8693 section 2)."""
+class TooWide(BadInput):
+    """More is asked for than a token can give."""
+
+
+def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> Exchanged:
+    """A short-lived token by which a program acts in an account for the viewer (RFC 8693 section 2).
+
+    With a ``scope`` it is for these permissions only. TooWide when the viewer has not all of them there.
+    """
     if unit.viewer.inside is not None:
         raise NotAllowed("A token for an account can't be exchanged for another.", "Use your own token.")
     visit = _begin(unit, account, unit.now + TOKEN_LIFE)
     held = rights(unit, account)
     _, paths = _paths(unit, visit.person_id, account)
-    scope = " ".join(sorted({p.key for p in access.rights_of(paths)}))
+    has = {p.key for p in access.rights_of(paths)}
+    if scope is not None and not set(scope) <= has:
+        lacking = ", ".join(sorted(set(scope) - has))
+        raise TooWide(f"You have not {lacking} there.", f"There is: {' '.join(sorted(has))}.")
+    given = " ".join(sorted(has if scope is None else set(scope)))
+    visit.scope = given if scope is not None else None
     claims = {
         "iss": unit.service.address,
         "sub": str(visit.owner_id or account),
         "aud": str(account),
         "act": {"sub": str(visit.person_id), "name": unit.viewer.name},
-        "scope": scope,
+        "scope": given,
         "jti": str(visit.id),
         "org": str(unit.viewer.organisation),
         "iat": int(unit.now.timestamp()),
@@ -198,7 +212,7 @@ def exchange(unit: Unit, account: UUID) -> Exchanged:
         headers={"kid": signing.public(unit.service, signing.TOKENS)["kid"], "typ": "at+jwt"},
     )
     unit.record("token.exchanged", "visit", visit.id, unit.viewer.name, account, levels=held["levels"])
-    return Exchanged(token, scope, int(TOKEN_LIFE.total_seconds()))
+    return Exchanged(token, given, int(TOKEN_LIFE.total_seconds()))
 
 
 def _claims(service: Service, token: str) -> dict[str, Any] | None:
@@ -225,7 +239,8 @@ def introspect(unit: Unit, token: str) -> dict[str, Any]:
     _, paths = _paths(unit, visit.person_id, visit.account_id)
     if not paths:
         return {"active": False}
-    scope = " ".join(sorted({p.key for p in access.rights_of(paths)}))
+    has = {p.key for p in access.rights_of(paths)}
+    scope = " ".join(sorted(has if visit.scope is None else has & set(visit.scope.split())))
     kept = {name: claims[name] for name in ("iss", "sub", "aud", "act", "jti", "iat", "exp")}
     return {"active": True, "token_type": "Bearer", "scope": scope, **kept}
 

@@ -73,7 +73,7 @@ def signed_in(who: Viewer, **more: Any) -> Response:
     return response
 
 
-@api.add("DELETE", "/session", "Sign out", wire.Done)
+@api.add("DELETE", "/session", "Sign out", wire.Done, inside=True)
 def sign_out(unit: Unit) -> Response:
     """Ends the session at once."""
     token = request.cookies.get(COOKIE)
@@ -84,7 +84,7 @@ def sign_out(unit: Unit) -> Response:
     return response
 
 
-@api.add("GET", "/me", "Who is signed in, and as what", wire.Me)
+@api.add("GET", "/me", "Who is signed in, and as what", wire.Me, inside=True)
 def me(unit: Unit) -> dict[str, Any]:
     """With the token that calls from a page have to carry."""
     token = request.cookies.get(COOKIE)
@@ -116,13 +116,20 @@ def get_today(unit: Unit) -> dict[str, Any]:
     return today.page(unit)
 
 
+# Lists of what belongs to an account: whoever acts in one sees its own part of them.
+_INSIDE = frozenset({
+    "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "revocations", "journal", "levels", "offers",
+    "requests", "resources", "latches", "visits",
+})  # fmt: skip
+
+
 def _list(name: str, row: Any, what: str) -> None:
     def handler(unit: Unit, query: wire.ListOptions) -> Page:
         return register.page(unit, name, list_query(query))
 
     handler.__name__ = f"list_{name}"
     handler.__doc__ = f"Those {what} that you may see, filtered, searched, sorted and paged."
-    api.add("GET", f"/{name}", f"List {what}", wire.Rows[row], query=wire.ListOptions)(handler)
+    api.add("GET", f"/{name}", f"List {what}", wire.Rows[row], query=wire.ListOptions, inside=name in _INSIDE)(handler)
 
 
 _list("accounts", wire.AccountRow, "accounts")
@@ -148,32 +155,36 @@ _list("questions", wire.QuestionRow, "questions about items of reviews")
 
 
 @api.add(
-    "GET", "/accounts/<uuid:ident>", "An account, with everyone and everything that can reach it", wire.AccountPage
+    "GET",
+    "/accounts/<uuid:ident>",
+    "An account, with everyone and everything that can reach it",
+    wire.AccountPage,
+    inside=True,
 )
 def get_account(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Owners and administrators see all paths; others their own."""
     return register.account_page(unit, ident)
 
 
-@api.add("GET", "/people/<uuid:ident>", "A person, with everything that they can reach", wire.PersonPage)
+@api.add("GET", "/people/<uuid:ident>", "A person, with everything that they can reach", wire.PersonPage, inside=True)
 def get_person(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Among the accounts that you may see."""
     return register.person_page(unit, ident)
 
 
-@api.add("GET", "/apps/<uuid:ident>", "An app, with its links", wire.AppPage)
+@api.add("GET", "/apps/<uuid:ident>", "An app, with its links", wire.AppPage, inside=True)
 def get_app(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Each link is a grant on an account."""
     return register.app_page(unit, ident)
 
 
-@api.add("GET", "/grants/<uuid:ident>", "A grant", wire.GrantRow)
+@api.add("GET", "/grants/<uuid:ident>", "A grant", wire.GrantRow, inside=True)
 def get_grant(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With its version as the ETag."""
     return register.one(unit, "grants", ident)
 
 
-@api.add("GET", "/sessions/<uuid:ident>", "A session", wire.SessionRow)
+@api.add("GET", "/sessions/<uuid:ident>", "A session", wire.SessionRow, inside=True)
 def get_session(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Whether it goes on or has ended."""
     return register.one(unit, "sessions", ident)
@@ -182,31 +193,33 @@ def get_session(unit: Unit, ident: UUID) -> dict[str, Any]:
 # Flags.
 
 
-@api.add("GET", "/flags/<uuid:ident>", "A flag", wire.FlagRow)
+@api.add("GET", "/flags/<uuid:ident>", "A flag", wire.FlagRow, inside=True)
 def get_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With its facts and the parts of its score."""
     return flags.shown(unit, ident)
 
 
-@api.add("POST", "/flags/<uuid:ident>/accept", "Accept a flag until a day", wire.FlagRow, body=wire.AcceptFlag)
+@api.add(
+    "POST", "/flags/<uuid:ident>/accept", "Accept a flag until a day", wire.FlagRow, body=wire.AcceptFlag, inside=True
+)
 def accept_flag(unit: Unit, ident: UUID, body: wire.AcceptFlag) -> dict[str, Any]:
     """It opens again when the time is over."""
     return flags.accept(unit, [ident], body.reason, body.until)[0]
 
 
-@api.add("POST", "/flags/<uuid:ident>/reopen", "Take the acceptance of a flag back", wire.FlagRow)
+@api.add("POST", "/flags/<uuid:ident>/reopen", "Take the acceptance of a flag back", wire.FlagRow, inside=True)
 def reopen_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
     """It is open at once."""
     return flags.open_again(unit, ident)
 
 
-@api.add("POST", "/flags/accept", "Accept flags until a day", wire.Flags, body=wire.AcceptFlags)
+@api.add("POST", "/flags/accept", "Accept flags until a day", wire.Flags, body=wire.AcceptFlags, inside=True)
 def accept_flags(unit: Unit, body: wire.AcceptFlags) -> dict[str, Any]:
     """All of them, or none."""
     return {"flags": flags.accept(unit, body.flags, body.reason, body.until)}
 
 
-@api.add("POST", "/flags/assign", "Say who sees to flags", wire.Flags, body=wire.AssignFlags)
+@api.add("POST", "/flags/assign", "Say who sees to flags", wire.Flags, body=wire.AssignFlags, inside=True)
 def assign_flags(unit: Unit, body: wire.AssignFlags) -> dict[str, Any]:
     """All of them, or none."""
     return {"flags": flags.assign(unit, body.flags, body.person)}
@@ -219,26 +232,26 @@ def _wish(body: wire.RevokeWish) -> revocations.Wish:
     return revocations.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
 
 
-@api.add("POST", "/revocations/preview", "What a revocation would do", wire.Preview, body=wire.RevokeWish)
+@api.add("POST", "/revocations/preview", "What a revocation would do", wire.Preview, body=wire.RevokeWish, inside=True)
 def preview_revocation(unit: Unit, body: wire.RevokeWish) -> dict[str, Any]:
     """Nothing happens yet."""
     return revocations.preview(unit, _wish(body))
 
 
-@api.add("POST", "/revocations", "End or trim access", wire.RevocationPage, body=wire.Revoke, status=201)
+@api.add("POST", "/revocations", "End or trim access", wire.RevocationPage, body=wire.Revoke, status=201, inside=True)
 def revoke(unit: Unit, body: wire.Revoke) -> dict[str, Any]:
     """Its steps are carried out in the background until a read of the system confirms them."""
     ident = revocations.start(unit, _wish(body), body.reason, fingerprint=body.fingerprint)
     return helping.page(unit, ident)
 
 
-@api.add("GET", "/revocations/<uuid:ident>", "A revocation with its steps", wire.RevocationPage)
+@api.add("GET", "/revocations/<uuid:ident>", "A revocation with its steps", wire.RevocationPage, inside=True)
 def get_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With the preview that was shown."""
     return helping.page(unit, ident)
 
 
-@api.add("POST", "/revocations/<uuid:ident>/retry", "Try waiting steps now", wire.RevocationPage)
+@api.add("POST", "/revocations/<uuid:ident>/retry", "Try waiting steps now", wire.RevocationPage, inside=True)
 def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Instead of when they are due."""
     helping.retry(unit, ident)
@@ -251,6 +264,7 @@ def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     "Say that a step was done by hand",
     wire.RevocationPage,
     body=wire.DoneByHand,
+    inside=True,
 )
 def step_done(unit: Unit, ident: UUID, step: UUID, body: wire.DoneByHand) -> dict[str, Any]:
     """With what was seen."""

@@ -31,32 +31,53 @@ def _question(query: wire.Question) -> reaching.Question:
     return reaching.Question(query.at, query.believed, query.permission, query.resource, query.shortest, query.limit)
 
 
-@api.add("GET", "/access", "By which paths a person can act in an account", wire.Paths, query=wire.WhoCan)
+@api.add("GET", "/access", "By which paths a person can act in an account", wire.Paths, query=wire.WhoCan, inside=True)
 def get_access(unit: Unit, query: wire.WhoCan) -> dict[str, Any]:
     """None when they can't. Of now, or of any instant, as it was known at any other."""
     return reaching.who_can(unit, query.person, query.account, _question(query))
 
 
-@api.add("GET", "/accounts/<uuid:ident>/access", "Everyone who can act in an account", wire.Paths, query=wire.Question)
+@api.add(
+    "GET",
+    "/accounts/<uuid:ident>/access",
+    "Everyone who can act in an account",
+    wire.Paths,
+    query=wire.Question,
+    inside=True,
+)
 def get_account_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """By every path, or by the shortest; all of it, or one permission on one resource."""
     return reaching.everyone(unit, ident, _question(query))
 
 
-@api.add("GET", "/people/<uuid:ident>/access", "Everything that a person can act in", wire.Paths, query=wire.Question)
+@api.add(
+    "GET",
+    "/people/<uuid:ident>/access",
+    "Everything that a person can act in",
+    wire.Paths,
+    query=wire.Question,
+    inside=True,
+)
 def get_person_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """Among the accounts that you may see."""
     return reaching.everything(unit, ident, _question(query))
 
 
-@api.add("GET", "/accounts/<uuid:ident>/matrix", "Who can do what in an account", wire.Matrix, query=wire.Question)
+@api.add(
+    "GET",
+    "/accounts/<uuid:ident>/matrix",
+    "Who can do what in an account",
+    wire.Matrix,
+    query=wire.Question,
+    inside=True,
+)
 def get_matrix(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """Everyone against everything, in one answer."""
     return reaching.matrix(unit, ident, _question(query))
 
 
 @api.add("GET", "/accounts/<uuid:ident>/difference", "Who can do what at one instant and not at another",
-         wire.Difference, query=wire.DifferenceQuery)  # fmt: skip
+         wire.Difference, query=wire.DifferenceQuery, inside=True)  # fmt: skip
 def get_difference(unit: Unit, ident: UUID, query: wire.DifferenceQuery) -> dict[str, Any]:
     """In one account."""
     return reaching.differ(unit, ident, query.one, query.other, query.believed)
@@ -76,7 +97,9 @@ def _wish(change: wire.SupposedChange) -> reaching.Wish:
     )
 
 
-@api.add("GET", "/grants/<uuid:ident>/use", "Use of a grant by permission", wire.UseOf, query=wire.UseQuery)
+@api.add(
+    "GET", "/grants/<uuid:ident>/use", "Use of a grant by permission", wire.UseOf, query=wire.UseQuery, inside=True
+)
 def get_use(unit: Unit, ident: UUID, query: wire.UseQuery) -> dict[str, Any]:
     """And the smallest level that would have covered it, with how sure that is."""
     return using.of_grant(unit, ident, query.days)

@@ -48,37 +48,39 @@ def _proposal(body: wire.OfferProposal) -> proposing.Proposal:
     return proposing.Proposal(body.account, to, _choice(body), body.reason)
 
 
-@api.add("POST", "/offers/preview", "What an offer would come to", wire.OfferPreview, body=wire.OfferProposal)
+@api.add(
+    "POST", "/offers/preview", "What an offer would come to", wire.OfferPreview, body=wire.OfferProposal, inside=True
+)
 def preview_offer(unit: Unit, body: wire.OfferProposal) -> dict[str, Any]:
     """For each of those it is for. Nothing happens yet."""
     return proposing.preview(unit, _proposal(body))
 
 
-@api.add("POST", "/offers", "Send an offer", wire.OffersSent, body=wire.OfferSend, status=201)
+@api.add("POST", "/offers", "Send an offer", wire.OffersSent, body=wire.OfferSend, status=201, inside=True)
 def send_offer(unit: Unit, body: wire.OfferSend) -> dict[str, Any]:
     """To one or several people or teams, by mail and in the console."""
     return {"offers": offers.send(unit, _proposal(body), body.fingerprint)}
 
 
-@api.add("GET", "/offers/<uuid:ident>", "An offer, with what it comes to", wire.OfferPage)
+@api.add("GET", "/offers/<uuid:ident>", "An offer, with what it comes to", wire.OfferPage, inside=True)
 def get_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
     """For its sender's side, and for whoever it is for."""
     return offers.one(unit, ident)
 
 
-@api.add("PUT", "/offers/<uuid:ident>", "Change a pending offer", wire.OfferPage, body=wire.ChangeOffer)
+@api.add("PUT", "/offers/<uuid:ident>", "Change a pending offer", wire.OfferPage, body=wire.ChangeOffer, inside=True)
 def change_offer(unit: Unit, ident: UUID, body: wire.ChangeOffer) -> dict[str, Any]:
     """Whoever has opened it meanwhile reads it again before they can accept."""
     return offers.change(unit, ident, _choice(body), if_match())
 
 
-@api.add("POST", "/offers/<uuid:ident>/again", "Send an offer again", wire.OfferPage)
+@api.add("POST", "/offers/<uuid:ident>/again", "Send an offer again", wire.OfferPage, inside=True)
 def send_offer_again(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With a fresh link; the old one is dead."""
     return offers.send_again(unit, ident)
 
 
-@api.add("POST", "/offers/<uuid:ident>/withdraw", "Withdraw an offer", wire.OfferPage)
+@api.add("POST", "/offers/<uuid:ident>/withdraw", "Withdraw an offer", wire.OfferPage, inside=True)
 def withdraw_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Before it is answered."""
     return offers.withdraw(unit, ident, if_match())
@@ -132,7 +134,7 @@ def hand_over(unit: Unit, ident: UUID, body: wire.HandOver) -> dict[str, Any]:
 
 
 @api.add("PUT", "/accounts/<uuid:ident>/giving", "How access to an account is given", wire.AccountRow,
-         body=wire.SetAccount)  # fmt: skip
+         body=wire.SetAccount, inside=True)  # fmt: skip
 def set_account(unit: Unit, ident: UUID, body: wire.SetAccount) -> dict[str, Any]:
     """In an emergency, and what people need before they can accept."""
     return settings.set_account(unit, ident, body.emergency_hours, list(body.prerequisites), if_match())
@@ -166,19 +168,21 @@ def ask_access(unit: Unit, body: wire.AskAccess) -> dict[str, Any]:
     return requests.ask(unit, requests.Wish(**{**given, "parts": tuple(body.parts)}))
 
 
-@api.add("GET", "/requests/<uuid:ident>", "A request for access", wire.RequestRow)
+@api.add("GET", "/requests/<uuid:ident>", "A request for access", wire.RequestRow, inside=True)
 def get_request(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Yours, or one that you may answer."""
     return requests.one(unit, ident)
 
 
-@api.add("POST", "/requests/<uuid:ident>/grant", "Grant a request", wire.RequestRow, body=wire.GrantRequest)
+@api.add(
+    "POST", "/requests/<uuid:ident>/grant", "Grant a request", wire.RequestRow, body=wire.GrantRequest, inside=True
+)
 def grant_request(unit: Unit, ident: UUID, body: wire.GrantRequest) -> dict[str, Any]:
     """As it was asked, or less, or for a shorter time."""
     return requests.grant(unit, ident, _choice(body), body.words, body.account, if_match())
 
 
-@api.add("POST", "/requests/<uuid:ident>/decline", "Decline a request", wire.RequestRow, body=wire.Words)
+@api.add("POST", "/requests/<uuid:ident>/decline", "Decline a request", wire.RequestRow, body=wire.Words, inside=True)
 def decline_request(unit: Unit, ident: UUID, body: wire.Words) -> dict[str, Any]:
     """With a word about why."""
     return requests.decline(unit, ident, body.words, if_match())
@@ -217,13 +221,15 @@ def change_level(unit: Unit, ident: UUID, body: wire.ChangeLevel) -> dict[str, A
     return levels.change(unit, ident, _draft(body), body.fingerprint, if_match())
 
 
-@api.add("GET", "/levels/compare", "Two levels side by side", wire.LevelComparison, query=wire.CompareLevels)
+@api.add(
+    "GET", "/levels/compare", "Two levels side by side", wire.LevelComparison, query=wire.CompareLevels, inside=True
+)
 def compare_levels(unit: Unit, query: wire.CompareLevels) -> dict[str, Any]:
     """What both give, and what only the one or the other does."""
     return levels.compare(unit, query.first, query.second)
 
 
-@api.add("GET", "/systems/<uuid:ident>/permissions", "Every permission of a system", wire.PermissionRow)
+@api.add("GET", "/systems/<uuid:ident>/permissions", "Every permission of a system", wire.PermissionRow, inside=True)
 def get_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
     """The furthest reaching first."""
     return {"permissions": levels.permissions(unit, ident)}
@@ -239,19 +245,28 @@ def _change(body: wire.ChangeWish) -> changing.Change:
     )  # fmt: skip
 
 
-@api.add("POST", "/changes/preview", "What a change would do to each grant", wire.ChangePreview, body=wire.ChangeWish)
+@api.add(
+    "POST",
+    "/changes/preview",
+    "What a change would do to each grant",
+    wire.ChangePreview,
+    body=wire.ChangeWish,
+    inside=True,
+)
 def preview_change(unit: Unit, body: wire.ChangeWish) -> dict[str, Any]:
     """Nothing happens yet."""
     return changes.preview(unit, _change(body))
 
 
-@api.add("POST", "/changes", "Change grants, one or many", wire.ChangeResult, body=wire.ChangeWish)
+@api.add("POST", "/changes", "Change grants, one or many", wire.ChangeResult, body=wire.ChangeWish, inside=True)
 def change_grants(unit: Unit, body: wire.ChangeWish) -> dict[str, Any]:
     """Suspend, resume, move the end, change the level, hand to a successor, or end; with a line for each."""
     return changes.carry_out(unit, _change(body), body.fingerprint)
 
 
-@api.add("POST", "/grants/<uuid:ident>/give-up", "Give up access of your own", wire.GivenUp, body=wire.GiveUp)
+@api.add(
+    "POST", "/grants/<uuid:ident>/give-up", "Give up access of your own", wire.GivenUp, body=wire.GiveUp, inside=True
+)
 def give_up(unit: Unit, ident: UUID, body: wire.GiveUp) -> dict[str, Any]:
     """It ends in its system like any other access, without anyone's leave."""
     return changes.give_up(unit, ident, body.reason)
@@ -260,7 +275,9 @@ def give_up(unit: Unit, ident: UUID, body: wire.GiveUp) -> dict[str, Any]:
 # Latches.
 
 
-@api.add("POST", "/latches/preview", "What breaks a latch as things are", wire.LatchPreview, body=wire.SetLatch)
+@api.add(
+    "POST", "/latches/preview", "What breaks a latch as things are", wire.LatchPreview, body=wire.SetLatch, inside=True
+)
 def preview_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
     """Before it is switched on."""
     return latching.preview(unit, latch_setting(body))
@@ -272,7 +289,7 @@ def set_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
     return latching.switch(unit, latch_setting(body))
 
 
-@api.add("GET", "/accounts/<uuid:ident>/latches", "Every latch of an account", wire.Rows[wire.LatchState])
+@api.add("GET", "/accounts/<uuid:ident>/latches", "Every latch of an account", wire.Rows[wire.LatchState], inside=True)
 def get_latches(unit: Unit, ident: UUID) -> dict[str, Any]:
     """How each is set, and what breaks it."""
     return {"rows": latching.of_account(unit, ident)}
@@ -287,20 +304,20 @@ def get_mine(unit: Unit) -> dict[str, Any]:
     return myself.page(unit)
 
 
-@api.add("POST", "/me/switch", "Switch into an account", wire.Me, body=wire.Switch)
+@api.add("POST", "/me/switch", "Switch into an account", wire.Me, body=wire.Switch, inside=True)
 def switch_in(unit: Unit, body: wire.Switch) -> dict[str, Any]:
     """What you do from then on is put down as done on behalf of its owner."""
     return signing_in.describe(visits.enter(unit, body.account))
 
 
-@api.add("DELETE", "/me/switch", "Switch out again", wire.Done)
+@api.add("DELETE", "/me/switch", "Switch out again", wire.Done, inside=True)
 def switch_out(unit: Unit) -> dict[str, Any]:
     """Nothing happens to somebody who is not inside."""
     visits.leave(unit)
     return {"done": True}
 
 
-@api.add("POST", "/me/proof", "Prove afresh that it is you", wire.Proved, body=wire.ProveWith)
+@api.add("POST", "/me/proof", "Prove afresh that it is you", wire.Proved, body=wire.ProveWith, inside=True)
 def prove(unit: Unit, body: wire.ProveWith) -> dict[str, Any]:
     """Counts for ten minutes."""
     return {"until": signing_in.prove(unit, body.password, body.code, origin(), request.cookies.get(DEVICE, ""))}
@@ -327,7 +344,7 @@ def confirm_address(body: wire.ConfirmAddress) -> dict[str, Any]:
     return {"done": True}
 
 
-@api.add("POST", "/me/factor", "Begin to set up a second factor", wire.Factor, status=201)
+@api.add("POST", "/me/factor", "Begin to set up a second factor", wire.Factor, status=201, secret=True)
 def begin_factor(unit: Unit) -> dict[str, Any]:
     """A secret for an app that shows codes; it counts once you have given one."""
     return dict(factor.begin(unit))

@@ -231,7 +231,7 @@ def get_calendar(unit: Unit) -> dict[str, Any]:
     return calendar.page(unit)
 
 
-@api.add("POST", "/me/calendar", "Make a calendar address", wire.CalendarPage)
+@api.add("POST", "/me/calendar", "Make a calendar address", wire.CalendarPage, secret=True)
 def make_calendar(unit: Unit) -> dict[str, Any]:
     """An old one opens nothing any more."""
     return calendar.make(unit)

@@ -53,20 +53,22 @@ def decide_doubt(unit: Unit, ident: UUID, body: wire.DecideDoubt) -> dict[str, A
     return {"done": True}
 
 
-@api.add("POST", f"{STEP}/skip", "Say that a step will not be done", wire.RevocationPage, body=wire.SkipStep)
+@api.add(
+    "POST", f"{STEP}/skip", "Say that a step will not be done", wire.RevocationPage, body=wire.SkipStep, inside=True
+)
 def skip_step(unit: Unit, ident: UUID, step: UUID, body: wire.SkipStep) -> dict[str, Any]:
     """What it would have ended is then not proved to be gone."""
     helping.skip(unit, ident, step, body.reason)
     return helping.page(unit, ident)
 
 
-@api.add("GET", "/revocations/<uuid:ident>/undo", "What undoing a revocation would put back", wire.Undone)
+@api.add("GET", "/revocations/<uuid:ident>/undo", "What undoing a revocation would put back", wire.Undone, inside=True)
 def preview_undo(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Nothing happens yet."""
     return undoing.preview(unit, ident)
 
 
-@api.add("POST", "/revocations/<uuid:ident>/undo", "Undo a revocation", wire.Undone, body=wire.Undo)
+@api.add("POST", "/revocations/<uuid:ident>/undo", "Undo a revocation", wire.Undone, body=wire.Undo, inside=True)
 def undo_revocation(unit: Unit, ident: UUID, body: wire.Undo) -> dict[str, Any]:
     """What was there is put back just as it was; where the other side has to agree, it is offered."""
     return undoing.undo(unit, ident, body.reason)

@@ -12,13 +12,13 @@ from sqlalchemy.exc import DataError
 from structlog import get_logger
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
-from openlatch.errors import BadInput, Held, OpenLatchError, TooMany
+from openlatch.errors import BadInput, Held, NotAllowed, NotSignedIn, OpenLatchError, TooMany
 from openlatch.service.context import Service, Viewer
 from openlatch.service.reviews import calendar
 from openlatch.web import oauth, openapi
 from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
-from openlatch.web.routing import PREFIX, asker
+from openlatch.web.routing import PREFIX, asker, challenge
 
 log = get_logger()
 BUILT = Path(__file__).parent / "built"
@@ -147,6 +147,8 @@ def _on_ours(error: OpenLatchError) -> Response:
     breaches = error.breaches if isinstance(error, Held) else None
     kind = _kind(type(error).__name__)
     response = _problem(error.status, kind, error.title, error.detail, error.remedy, fields, breaches)
+    if isinstance(error, (NotSignedIn, NotAllowed)):
+        response.headers.update(challenge(error))
     if isinstance(error, TooMany):
         response.headers["Retry-After"] = str(error.wait)
     return response

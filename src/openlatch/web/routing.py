@@ -25,7 +25,7 @@ from pydantic import BaseModel, ValidationError
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 
-from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn, TooMany
+from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn, ReadOnly, TooMany
 from openlatch.service import signing_in, visits
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.listing import Page
@@ -82,6 +82,11 @@ class Route:
     open: bool = False
     streams: bool = False
     tag: str = ""
+    # Whether somebody may make it while they act in an account, on its owner's behalf: it has to be about that account
+    # and no other. What does not say so is closed to them.
+    inside: bool = False
+    # Whether its answer holds a secret, which is not kept to be given again.
+    secret: bool = False
 
     @property
     def changes(self) -> bool:
@@ -123,12 +128,21 @@ def the_service() -> Service:
     return service
 
 
+def challenge(error: NotSignedIn | NotAllowed) -> dict[str, str]:
+    """The header by which a program is told what is wrong with its token (RFC 6750, 3); none where it showed none."""
+    if isinstance(error, NotAllowed):
+        said = ', error="insufficient_scope", scope="write"' if isinstance(error, ReadOnly) else ""
+        return {"WWW-Authenticate": f'Bearer realm="Open Latch"{said}'} if said else {}
+    said = ', error="invalid_token"' if request.headers.get("Authorization") else ""
+    return {"WWW-Authenticate": f'Bearer realm="Open Latch"{said}'}
+
+
 def viewer() -> Viewer:
     """Who is asking: by a bearer token, else by the session's cookie. NotSignedIn when nobody is."""
     changes = request.method not in ("GET", "HEAD")
     found = _asker(request.headers.get("X-CSRF-Token", "") if changes else None)()
     if changes and not found.may_write:
-        raise NotAllowed("This token may only read.", "Use a token with the scope write.")
+        raise ReadOnly("This token may only read.", "Use a token with the scope write.")
     return found
 
 
@@ -175,6 +189,10 @@ def _view(route: Route) -> Callable[..., Response]:
             return answer(who, path)
 
     def answer(who: Viewer | None, path: dict[str, UUID | str]) -> Response:
+        if who is not None and who.inside is not None and not route.inside:
+            raise NotAllowed(
+                f"This is not about {who.inside.account_name}, in which you act.", "Switch out of it first."
+            )
         given: dict[str, Any] = dict(path)
         refuse_unusable([request.args.to_dict(), *path.values()])
         if route.body is not None:
@@ -246,10 +264,12 @@ def _once(route: Route, unit: Unit, key: str, given: dict[str, Any]) -> Response
         row = unit.db.scalars(select(IdempotencyKey).filter_by(**held)).one()
         if row.request_hash != wanted:
             raise Conflict("This Idempotency-Key was used for another call.", "Use a fresh key.")
+        if route.secret:
+            raise Conflict("This was answered already, with a secret that is not kept.", "Make a new one.")
         return Response(row.body, row.status, content_type=JSON, headers={"Idempotency-Replayed": "true"})
     response = _as_response(route, route.handler(unit, **given))
     row = unit.db.get_one(IdempotencyKey, fresh)
-    row.status, row.body = response.status_code, response.get_data()
+    row.status, row.body = response.status_code, b"" if route.secret else response.get_data()
     return response
 
 

@@ -171,6 +171,7 @@ class Visit(Owned, Base):
     account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
     owner_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     by_token: Mapped[bool] = mapped_column(server_default="false")
+    scope: Mapped[str | None]
     began_at: Mapped[datetime]
     runs_out_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
