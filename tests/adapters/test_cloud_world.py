@@ -113,6 +113,8 @@ def test_what_is_confirmed_gone_is_gone(cloud: CloudServer, adapter: CloudAdapte
     assert confirmed == (0 if manner == "says_done" else 20)
     for presence in Reading.of(adapter.read()).presences:
         adapter.apply(StepKind.END_SESSIONS, presence.handle)
+        if manner == "delay":
+            time.sleep(0.2)
         left = {row["id"] for row in asked.http.get("/sessions").json()["Resources"]}
         told = adapter.confirm(StepKind.END_SESSIONS, presence.handle)
         assert (presence.key in left) == (told is not None)

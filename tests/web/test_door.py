@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import re
 import socket
 from collections import Counter
 from collections.abc import Iterator
@@ -139,6 +140,9 @@ def test_no_file_is_told_of_that_is_not_the_consoles(http: httpx.Client) -> None
         "/" + "a" * 300,
         "/" + "%2e%2e%2f" * 20 + "etc/x",
     ]
+    page = http.get("/")
+    for asset in re.findall(r'(?:src|href)="(/assets/[^"]+)"', page.text):
+        assert http.get(asset).headers["Content-Type"].startswith(("text/css", "text/javascript"))
     pages = {(answer.status_code, answer.text) for answer in map(http.get, asked)}
     assert len(pages) == 1
     assert "<html" in pages.pop()[1]

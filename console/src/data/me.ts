@@ -33,13 +33,18 @@ export function keepMe(found: Me): void {
   keep(found)
 }
 
-/** Switch into an account, or out again; every page is asked for anew, since it looks different from there. */
-export function useSwitch(): { enter: (account: string) => Promise<void>; leave: () => Promise<void> } {
+/**
+ * Switch into an account, or out again; every page is asked for anew, since it looks different from there.
+ *
+ * `goOn` leads to a page that is open there: the one before need not be.
+ */
+export function useSwitch(): { enter: (account: string, goOn: () => Promise<unknown>) => Promise<void>; leave: () => Promise<void> } {
   const cache = useQueryCache()
   return {
-    enter: async (account) => {
+    enter: async (account, goOn) => {
       await send('POST', '/me/switch', { account })
       await askWhoIam()
+      await goOn()
       await cache.invalidateQueries()
     },
     leave: async () => {

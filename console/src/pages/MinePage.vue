@@ -43,10 +43,7 @@ async function attempt(call: () => Promise<unknown>, said = ''): Promise<void> {
 }
 
 async function goInto(account: string): Promise<void> {
-  await attempt(async () => {
-    await enter(account)
-    await router.push(`/accounts/${account}`)
-  })
+  await attempt(() => enter(account, () => router.push(`/accounts/${account}`)))
 }
 
 const accept = (offer: OpenOffer) => attempt(() => send('POST', `/offers/${offer.id}/accept`, { version: offer.version }), `You have access to ${offer.account.name} now.`)

@@ -104,12 +104,12 @@ def _pages() -> Callable[[HTTPException], Response]:
     files = {path.relative_to(BUILT).as_posix() for path in BUILT.rglob("*") if path.is_file()}
 
     def on_http(error: HTTPException) -> Response:
-        is_page = request.method in ("GET", "HEAD") and not f"{request.path}/".startswith(_NO_PAGES)
-        if not isinstance(error, NotFound) or not is_page:
+        name = request.path.lstrip("/")
+        is_page = name in files or not f"{request.path}/".startswith(_NO_PAGES)
+        if not isinstance(error, NotFound) or request.method not in ("GET", "HEAD") or not is_page:
             return _on_http(error)
         if "index.html" not in files:
             return Response("The console is not built. Run: make console\n", 503, content_type="text/plain")
-        name = request.path.lstrip("/")
         if name in files:
             return send_from_directory(BUILT, name, max_age=31536000 if name.startswith("assets/") else 0)
         return send_from_directory(BUILT, "index.html", max_age=0)
