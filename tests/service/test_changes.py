@@ -11,14 +11,17 @@ from uuid import UUID
 import pytest
 from sqlalchemy import delete, select
 
+from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Reach
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded
-from openlatch.service import changes, helping, importing, latching, levels, register, revocations, visits
+from openlatch.service import changes, helping, importing, latching, levels, offers, register, revocations, visits
 from openlatch.service.changing import Change, ChangeKind
+from openlatch.service.giving import Choice
 from openlatch.service.latching import Setting
+from openlatch.service.proposing import Proposal, To
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Flag, JournalEntry, Term, Visit, WebSession
+from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Term, Visit, WebSession
 from openlatch.work import worker
 from tests.service.conftest import Small
 
@@ -167,12 +170,66 @@ def test_changing_a_level_shows_whose_rights_grow_and_holds_at_a_latch(small: Sm
         levels.preview(unit, read, wider)
 
 
+def test_what_a_file_says_of_people_is_recorded_and_flagged(small: Small) -> None:
+    """That somebody has left, or stands outside by now, is a fact: no latch refuses it."""
+    with small.acting("ines") as unit:
+        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
+    with small.service.unit(small.itself) as unit:
+        written = io.BytesIO(b"key,name,inside,standing\nmara,Mara,no,left\n")
+        assert importing.bring(unit, "people", "csv", written, keep_good=False, try_only=False).kept
+    (sentence,) = small.open_flags("latch_broken")
+    assert "Two stewards at all times" in sentence
+
+
+def test_the_last_of_many_to_come_does_not_slip_through(small: Small) -> None:
+    """However many begin before: what lies too far ahead to be looked at is refused, with the reason."""
+    box, read = small.account("box"), small.level("read")
+    with small.acting("ines") as unit:
+        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
+    with small.service.unit(small.itself) as unit:
+        row = Person(organisation_id=small.itself.organisation, name="Inside", inside=True, key="inside")
+        unit.db.add(row)
+        unit.db.flush()
+        grant = Grant(organisation_id=row.organisation_id, account_id=box, person_id=row.id, given_at=unit.now)
+        unit.db.add(grant)
+        unit.db.flush()
+        unit.db.add_all(
+            Term(organisation_id=row.organisation_id, grant_id=grant.id, level_id=read,
+                 since=unit.now + timedelta(days=day), until=unit.now + timedelta(days=day, hours=1))
+            for day in range(1, 61)
+        )  # fmt: skip
+    for days in (61, 5000):
+        choice = Choice((read,), since=small.clock() + timedelta(days=days))
+        with pytest.raises(Held, match="outsider"), small.acting("ines") as unit:
+            offers.send(unit, Proposal(box, (To(address="una@example.net", name="Una"),), choice))
+    with small.service.unit(small.itself) as unit:
+        crowd = latching.crowds(unit, [box])[box]
+        latch = core.Latch(LatchKind.NO_OUTSIDERS, LatchMode.HOLD)
+        assert core.newly_broken([latch], crowd, replace(crowd, beyond=3))[0].fact.startswith("more than")
+
+
+def test_an_app_is_as_far_outside_as_whoever_linked_it(small: Small) -> None:
+    """No outsider may spend: not by an app of theirs either."""
+    with small.service.unit(small.itself) as unit:
+        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, small.account("ledger")))
+    theirs, ours = (
+        io.BytesIO(b"account,holder_kind,holder,level,given_by\nledger,app,sync,pay," + who)
+        for who in (b"owen", b"mara")
+    )
+    said = "Sync is linked by an outsider and can spend"
+    with pytest.raises(Held, match=said), small.service.unit(small.itself) as unit:
+        importing.bring(unit, "grants", "csv", theirs, keep_good=False, try_only=False)
+    with small.service.unit(small.itself) as unit:
+        assert importing.bring(unit, "grants", "csv", ours, keep_good=False, try_only=False).kept
+
+
 @pytest.mark.parametrize(
     ("kind", "latch", "number", "file"),
     [
         ("grants", LatchKind.NO_OUTSIDERS, None, "account,holder,level\nbox,quin,read\n"),
         ("memberships", LatchKind.MOST_DELEGATES, 2, "team,member\nwardens,quin\n"),
-        ("people", LatchKind.NO_OUTSIDERS, None, "key,name,inside\nmara,Mara,no\n"),
+        ("accounts", LatchKind.NO_OUTSIDERS, None, "key,name,system,sensitivity,owner\nbox,Box,Mail,3,quin\n"),
+        ("accounts", LatchKind.NO_SPEND_OUTSIDE, None, "key,name,system,sensitivity,owner\nbox,Box,Mail,3,quin\n"),
         ("accounts", LatchKind.TWO_STEWARDS, None, "key,name,system,sensitivity,owner\nbox,Box,Mail,3,mara\n"),
         ("resources", LatchKind.NOTHING_PUBLIC, None, "account,key,name,public\nbox,in,Inbox,yes\n"),
         ("levels", LatchKind.NO_SPEND_OUTSIDE, None,
@@ -204,7 +261,7 @@ def test_a_latch_holds_what_a_file_would_let_in(
 
 
 def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
-    """By revoking, giving up and suspending; time that runs out asks nobody."""
+    """By revoking, giving up and suspending, and by an end to come; time that runs out asks nobody."""
     with small.acting("ines") as unit:
         latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
     for attempt in (
@@ -219,14 +276,23 @@ def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
     with small.acting("ines") as unit:
         shown = revocations.preview(unit, revocations.Wish((small.grant(MARA),)))
         assert [b["kind"] for b in shown["latches"]] == ["two_stewards"]
+    for until in (timedelta(seconds=90), timedelta(days=400)):
+        with pytest.raises(Held, match="only one person decides about it from"):
+            change(small, "set_end", MARA, until=small.clock() + until)
+    with small.acting("ines") as unit:
+        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.OFF, small.account("box")))
     change(small, "set_end", MARA, until=small.clock() + timedelta(hours=1))
-    small.clock.forward(hours=1)
+    with small.acting("ines") as unit:
+        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
+    # Later is no worse than it is.
+    change(small, "set_end", MARA, until=small.clock() + timedelta(hours=2))
+    small.clock.forward(hours=2)
     worker.look_round(small.service)
     assert small.state(small.grant(MARA)) == "revoking"
 
 
 def test_switching_a_latch_on_shows_what_breaks_it_and_flags_that_until_it_is_mended(small: Small) -> None:
-    """On an account, and on all of a kind; the account's own setting wins. Delegates set none."""
+    """On an account, and on all of a kind; an account can only ask for more. Delegates set none."""
     box = small.account("box")
     most = Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, box, None, 1)
     with small.acting("ines") as unit:
@@ -243,8 +309,11 @@ def test_switching_a_latch_on_shows_what_breaks_it_and_flags_that_until_it_is_me
         latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, None, "account"))
         states = {row["kind"]: row for row in latching.of_account(unit, box)}
         assert (states["no_outsiders"]["mode"], states["no_outsiders"]["of_kind"]) == ("warn", True)
-        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.OFF, box))
-        assert {r["kind"]: r["mode"] for r in latching.of_account(unit, box)}["no_outsiders"] == "off"
+        with pytest.raises(Conflict, match="for all accounts of the kind"):
+            latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.OFF, box))
+        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
+        states = {row["kind"]: row for row in latching.of_account(unit, box)}
+        assert (states["no_outsiders"]["mode"], states["no_outsiders"]["of_kind"]) == ("hold", False)
     for setting in (replace(most, number=None), Setting(LatchKind.NEVER_TOGETHER, LatchMode.WARN, box)):
         with pytest.raises(BadInput), small.acting("ines") as unit:
             latching.switch(unit, setting)

@@ -19,8 +19,9 @@ from openlatch.core.access import Path, everyone_reaching, rights_of
 from openlatch.core.register import Grant, Holder, Register
 from openlatch.core.words import GrantState, HolderKind, Reach
 
-# Instants to come at which somebody's time begins; more than these are not looked at one by one.
-MOST_INSTANTS = 50
+# Instants to come at which somebody's time begins or ends. Where there are more, nobody can say what holds later: then
+# nothing more is let in that begins or ends at a time of its own.
+MOST_INSTANTS = 400
 
 
 class LatchKind(StrEnum):
@@ -108,20 +109,31 @@ class Breach:
 
 @dataclass(frozen=True, slots=True)
 class Crowd:
-    """Everyone who reaches one account, now and at the instants to come at which somebody's time begins."""
+    """Everyone who reaches one account, now and at the instants to come at which somebody's time begins or ends.
+
+    ``outside_apps`` are the grants of apps that somebody outside has linked: they are as far outside as that person.
+    ``beyond`` is how many instants there are that are too many to be looked at.
+    """
 
     register: Register
     account: UUID
     at: datetime
     public: Mapping[UUID, str] = field(default_factory=dict)
     moments: tuple[tuple[datetime, tuple[Path, ...]], ...] = ()
+    outside_apps: frozenset[UUID] = frozenset()
+    beyond: int = 0
 
     @classmethod
-    def of(cls, register: Register, account: UUID, at: datetime, public: Mapping[UUID, str] | None = None) -> Crowd:
+    def of(
+        cls, register: Register, account: UUID, at: datetime, public: Mapping[UUID, str] | None = None,
+        outside_apps: frozenset[UUID] = frozenset(),
+    ) -> Crowd:  # fmt: skip
         """The crowd of an account; ``public`` are its resources that anyone at all can reach, by id and name."""
-        instants = [at, *sorted(_beginnings(register, at))[:MOST_INSTANTS]]
-        moments = tuple((i, tuple(everyone_reaching(register, account, i))) for i in instants)
-        return cls(register, account, at, public or {}, moments)
+        instants = sorted(_instants(register, at))
+        looked_at = [at, *instants[:MOST_INSTANTS]]
+        moments = tuple((i, tuple(everyone_reaching(register, account, i))) for i in looked_at)
+        beyond = max(len(instants) - MOST_INSTANTS, 0)
+        return cls(register, account, at, public or {}, moments, outside_apps, beyond)
 
     def delegates(self, paths: Iterable[Path]) -> dict[UUID, list[Path]]:
         """The people among these paths who do not own the account, with their paths."""
@@ -130,6 +142,19 @@ class Crowd:
             if path.holder.kind is HolderKind.PERSON:
                 found.setdefault(path.holder.id, []).append(path)
         return {who: own for who, own in found.items() if not any(len(p.hops) == 1 and p.level is None for p in own)}
+
+    def outsiders(self) -> dict[Holder, list[Path]]:
+        """The people outside who reach it at any time, its owner among them, and apps that such people have linked."""
+        found: dict[Holder, list[Path]] = {}
+        for _, paths in self.moments:
+            for path in paths:
+                if path.holder.kind is HolderKind.PERSON:
+                    is_outside = not self.inside(path.holder.id)
+                else:
+                    is_outside = not self.outside_apps.isdisjoint(path.grants)
+                if is_outside:
+                    found.setdefault(path.holder, []).append(path)
+        return found
 
     def everybody(self) -> dict[UUID, list[Path]]:
         """All delegates of all its moments."""
@@ -149,9 +174,9 @@ class Crowd:
         return known is None or known.inside
 
 
-def _beginnings(register: Register, at: datetime) -> set[datetime]:
+def _instants(register: Register, at: datetime) -> set[datetime]:
     windows = [m.window for m in register.memberships] + [t.window for g in register.grants for t in g.terms]
-    return {w.since for w in windows if w.since is not None and w.since > at}
+    return {i for w in windows for i in (w.since, w.until) if i is not None and i > at}
 
 
 Found = dict[Any, str]
@@ -182,7 +207,10 @@ def _one_at_a_time(latch: Latch, crowd: Crowd) -> Found:
 
 
 def _no_outsiders(latch: Latch, crowd: Crowd) -> Found:
-    found: Found = {w: f"{crowd.name(w)} is an outsider" for w in crowd.everybody() if not crowd.inside(w)}
+    found: Found = {}
+    for holder in crowd.outsiders():
+        linked = "linked by " if holder.kind is HolderKind.APP else ""
+        found[holder.id] = f"{crowd.register.name_of(holder)} is {linked}an outsider"
     for grant in _live(crowd):
         team = crowd.register.teams.get(grant.holder.id)
         if grant.holder.kind is HolderKind.TEAM and team is not None and team.partner:
@@ -191,11 +219,14 @@ def _no_outsiders(latch: Latch, crowd: Crowd) -> Found:
 
 
 def _no_spend_outside(latch: Latch, crowd: Crowd) -> Found:
-    return {
-        (who, "spend"): f"{crowd.name(who)} is an outsider and can {max(p.reach for p in own).word}"
-        for who, own in crowd.everybody().items()
-        if not crowd.inside(who) and max(p.reach for p in own) >= Reach.SPEND
-    }
+    found: Found = {}
+    for holder, own in crowd.outsiders().items():
+        reach = max(p.reach for p in own)
+        linked = "linked by " if holder.kind is HolderKind.APP else ""
+        if reach >= Reach.SPEND:
+            name = crowd.register.name_of(holder)
+            found[holder.id, "spend"] = f"{name} is {linked}an outsider and can {reach.word}"
+    return found
 
 
 def _ends_within(latch: Latch, crowd: Crowd) -> Found:
@@ -212,10 +243,15 @@ def _ends_within(latch: Latch, crowd: Crowd) -> Found:
 
 
 def _two_stewards(latch: Latch, crowd: Crowd) -> Found:
-    _, paths = crowd.moments[0]
-    stewards = {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
-    told = {0: "nobody decides about it", 1: "only one person decides about it"}.get(len(stewards), "")
-    return dict.fromkeys(range(len(stewards), 2), told)
+    first: dict[int, tuple[datetime, str]] = {}
+    for instant, paths in crowd.moments:
+        stewards = {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
+        when = "" if instant == crowd.at else f" from {instant:%Y-%m-%d}"
+        told = {0: f"nobody decides about it{when}", 1: f"only one person decides about it{when}"}
+        for lacking in range(len(stewards), 2):
+            # The first instant counts: what is broken later, or not at all, is no worse.
+            first.setdefault(lacking, (instant, told[len(stewards)]))
+    return {(lacking, instant): fact for lacking, (instant, fact) in first.items()}
 
 
 def _second_factor(latch: Latch, crowd: Crowd) -> Found:
@@ -264,9 +300,26 @@ _LOOK: dict[LatchKind, Callable[[Latch, Crowd], Found]] = {
 }
 
 
+# Those for which it matters who has access at which time; a window that ends too late is seen without that.
+_OVER_TIME = frozenset(LatchKind) - {LatchKind.ENDS_WITHIN, LatchKind.NOTHING_PUBLIC, LatchKind.UNSEEN}
+
+
 def broken(latch: Latch, crowd: Crowd) -> Found:
     """Everything in an account that a latch does not allow, by key, with the fact in words."""
-    return {} if latch.mode is LatchMode.OFF else _LOOK[latch.kind](latch, crowd)
+    if latch.mode is LatchMode.OFF:
+        return {}
+    found = _LOOK[latch.kind](latch, crowd)
+    if crowd.beyond and latch.kind in _OVER_TIME:
+        at_most = f"more than {MOST_INSTANTS} times lie ahead at which somebody's access begins or ends"
+        found = {**found, ("beyond", crowd.beyond): f"{at_most}, too many to say who has access then"}
+    return found
+
+
+def _is_new(latch: Latch, key: Any, was: Found) -> bool:
+    """Whether something breaks a latch that did not before, or breaks it sooner."""
+    if latch.kind is not LatchKind.TWO_STEWARDS or key[0] == "beyond":
+        return key not in was
+    return not any(lacking == key[0] and since <= key[1] for lacking, since in was if lacking != "beyond")
 
 
 def breaches(latches: Sequence[Latch], crowd: Crowd) -> list[Breach]:
@@ -283,7 +336,7 @@ def newly_broken(latches: Sequence[Latch], before: Crowd, after: Crowd) -> list[
     found = []
     for latch in latches:
         was, will = broken(latch, before), broken(latch, after)
-        facts = dict.fromkeys(fact for key, fact in will.items() if key not in was)
+        facts = dict.fromkeys(fact for key, fact in will.items() if _is_new(latch, key, was))
         found += [Breach(latch, fact) for fact in facts]
     return found
 

@@ -73,7 +73,8 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     if try_only or (bad and not keep_good):
         return Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False)
     loading.discard(unit.db, errors.lines)
-    with latching.guarded(unit, None if kind in _LETTING_IN else ()):
+    # Who somebody is, and that they have left, are facts: what a latch says to them is flagged and not refused.
+    with latching.guarded(unit, None if kind in _LETTING_IN else (), refuses=kind is not core.PEOPLE):
         changed = loading.apply(unit.db, kind, unit.viewer.organisation, unit.now)
     added = sum(change.added for change in changed)
     _put_down(unit, kind, changed, read, bad)

@@ -15,11 +15,11 @@ from openlatch.core import latches as core
 from openlatch.core.latches import Crowd, LatchKind, LatchMode
 from openlatch.core.register import Holder, Register
 from openlatch.core.words import GrantState, HolderKind, Reach
-from openlatch.errors import BadInput, Held, NotFound
+from openlatch.errors import BadInput, Conflict, Held, NotFound
 from openlatch.service import flags, locks
 from openlatch.service.context import Unit
 from openlatch.store import cut
-from openlatch.store.tables import Account, Breach, Latch, Resource
+from openlatch.store.tables import Account, Breach, Grant, Latch, Person, Resource
 
 _NUMBERED = {LatchKind.MOST_DELEGATES: "delegates", LatchKind.ENDS_WITHIN: "days"}
 
@@ -42,7 +42,10 @@ class Setting:
 
 
 def in_force(unit: Unit, accounts: Iterable[UUID] | None = None) -> dict[UUID, list[core.Latch]]:
-    """The latches that are not off, by account; of the accounts named, or of all. An account's own wins."""
+    """The latches that are not off, by account; of the accounts named, or of all.
+
+    An account's own comes beside that of its kind: it can ask for more, and never for less.
+    """
     statement = (
         select(Account.id, Latch)
         .join(Latch, or_(Latch.account_id == Account.id, Latch.account_kind == Account.kind))
@@ -51,11 +54,12 @@ def in_force(unit: Unit, accounts: Iterable[UUID] | None = None) -> dict[UUID, l
     )
     if accounts is not None:
         statement = statement.where(Account.id.in_(list(accounts)))
-    found: dict[UUID, dict[str, core.Latch]] = {}
+    found: dict[UUID, list[core.Latch]] = {}
     for account, row in unit.db.execute(statement):
-        found.setdefault(account, {})[row.kind] = value(row)
-    live = {account: [x for x in own.values() if x.mode is not LatchMode.OFF] for account, own in found.items()}
-    return {account: own for account, own in live.items() if own}
+        latch = value(row)
+        if latch.mode is not LatchMode.OFF:
+            found.setdefault(account, []).append(latch)
+    return found
 
 
 def value(row: Latch) -> core.Latch:
@@ -85,7 +89,10 @@ def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[
     public: dict[UUID, dict[UUID, str]] = {}
     for account, ident, name in rows:
         public.setdefault(account, {})[ident] = name
-    return {a: Crowd.of(register, a, unit.now, public.get(a)) for a in accounts}
+    apps = [grant.id for grant in register.grants if grant.holder.kind is HolderKind.APP]
+    linked = select(Grant.id).join(Person, Person.id == Grant.given_by_id).where(Grant.id.in_(apps), ~Person.inside)
+    outside = frozenset(unit.db.scalars(linked)) if apps else frozenset()
+    return {a: Crowd.of(register, a, unit.now, public.get(a), outside) for a in accounts}
 
 
 def supposed(
@@ -99,7 +106,8 @@ def supposed(
     fresh = [s for s in settings if s.account is not None and s.mode is not LatchMode.OFF]
     for setting in settings:
         if setting.account is not None:
-            latched[setting.account] = [x for x in latched.get(setting.account, []) if x.kind is not setting.kind]
+            there = latched.get(setting.account, [])
+            latched[setting.account] = [x for x in there if x.kind is not setting.kind or x.of_kind]
     new = {s.account: crowds_in(unit, after, [s.account])[s.account] for s in fresh if s.account is not None}
     supposedly = [breach for s in fresh if s.account for breach in core.breaches([s.latch], new[s.account])]
     was, will = crowds_in(unit, before, list(latched)), crowds_in(unit, after, list(latched))
@@ -113,12 +121,13 @@ def touched(unit: Unit, accounts: Iterable[UUID]) -> list[UUID]:
 
 
 @contextmanager
-def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[core.Breach]]:
+def guarded(unit: Unit, accounts: Iterable[UUID] | None, refuses: bool = True) -> Iterator[list[core.Breach]]:
     """Around a change that can let more in, or take stewards away: every such change goes through here.
 
     ``accounts`` are those that the change can touch, None for any. What the change newly breaks is refused where a
     latch is on *hold* (Held; the transaction is not to be committed), and else is in the list once the change is
-    made. The flags on broken latches follow in the same transaction.
+    made. The flags on broken latches follow in the same transaction. What is a fact and no wish (that somebody has
+    left) is not refused: then ``refuses`` is off, and it is flagged.
     """
     locks.access(unit)
     wanted = None if accounts is None else list(accounts)
@@ -132,7 +141,8 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None) -> Iterator[list[core.B
     unit.db.expire_all()
     after = crowds(unit, list(latched))
     found = [b for a, latches in latched.items() for b in core.newly_broken(latches, before[a], after[a])]
-    refuse(core.held(found))
+    if refuses:
+        refuse(core.held(found))
     warned += found
     _evaluate(unit, latched, after)
 
@@ -250,6 +260,7 @@ def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
     """Set a latch to off, warn or hold. What breaks it already stays, and is flagged."""
     locks.access(unit)
     shown_before = preview(unit, setting)
+    _refuse_below_kind(unit, setting)
     where = and_(
         Latch.kind == setting.kind,
         Latch.account_id == setting.account if setting.account else Latch.account_kind == setting.account_kind,
@@ -271,12 +282,31 @@ def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
     return shown_before
 
 
+def _refuse_below_kind(unit: Unit, setting: Setting) -> None:
+    """Conflict for a latch on one account that asks for less than the one on its kind: that holds all the same."""
+    if setting.account is None:
+        return
+    firm = list(LatchMode)
+    for latch in in_force(unit, [setting.account]).get(setting.account, []):
+        same = latch.kind is setting.kind and (latch.kind is not LatchKind.NEVER_TOGETHER or latch.pair == setting.pair)
+        if same and latch.of_kind and firm.index(setting.mode) < firm.index(latch.mode):
+            kind = unit.db.get_one(Account, setting.account).kind
+            raise Conflict(
+                f"“{latch.words}” is on {latch.mode} for all accounts of the kind {kind}.",
+                "Ask an administrator to change it for the kind; one account can only ask for more.",
+            )
+
+
 def of_account(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     """Every latch of an account: its mode, whether the account's own or its kind's, and what breaks it."""
     unit.sight.require_answers_for(account)
     if unit.db.get(Account, account) is None:
         raise NotFound("There is no such account, or you may not see it.")
-    own = {latch.kind: latch for latch in in_force(unit, [account]).get(account, [])}
+    firm = list(LatchMode)
+    own: dict[LatchKind, core.Latch] = {}
+    for latch in in_force(unit, [account]).get(account, []):
+        if latch.kind not in own or firm.index(latch.mode) >= firm.index(own[latch.kind].mode):
+            own[latch.kind] = latch
     crowd = crowds(unit, [account])[account]
     found = []
     for kind in LatchKind:
