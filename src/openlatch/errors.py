@@ -4,7 +4,8 @@ OpenLatchError
 ├── BadInput            what was sent can't be used; says which part and what to send instead
 │   └── BadFilter       a filter that doesn't parse or names what isn't there
 ├── NotSignedIn         nobody is known to be asking
-│   └── FactorNeeded    the password is right; the code of the second factor is asked for too
+│   ├── FactorNeeded    the password is right; the code of the second factor is asked for too
+│   └── OrganisationNeeded  the password is right at several organisations; one has to be named
 ├── NotAllowed          somebody is, and may not
 │   ├── ReadOnly        they may, with a token that is not for reading only
 │   └── ProofNeeded     they may, once they have proved afresh that it is them
@@ -62,6 +63,12 @@ class FactorNeeded(NotSignedIn):
     """The password is right; the code of the second factor is needed too."""
 
     title = "A code is needed"
+
+
+class OrganisationNeeded(NotSignedIn):
+    """The address and the password fit at several organisations."""
+
+    title = "Say at which organisation"
 
 
 class NotAllowed(OpenLatchError):

@@ -12,7 +12,17 @@ from sqlalchemy import select
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import HolderKind
-from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, NotSignedIn, ProofNeeded, TooMany
+from openlatch.errors import (
+    BadInput,
+    Conflict,
+    Held,
+    NotAllowed,
+    NotFound,
+    NotSignedIn,
+    OrganisationNeeded,
+    ProofNeeded,
+    TooMany,
+)
 from openlatch.service import answering, attempts, latching, myself, offers, proposing, register, settings, signing_in
 from openlatch.service.answering import Answer
 from openlatch.service.context import Viewer
@@ -89,6 +99,25 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
             again()
     with pytest.raises(Conflict, match="The offer is accepted"), small.acting("ines") as unit:
         offers.withdraw(unit, offer)
+
+
+def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -> None:
+    """By the link, signed in at the other organisation or not; with one password at both it is asked at which."""
+    other = signing_in.make_organisation(small.service, "Other", "other", "UTC", "Wim", "wim@example.com", GOOD)
+    elsewhere = signing_in.check_password(small.service, "wim@example.com", GOOD, "x")
+    assert elsewhere.organisation == other.organisation
+    with small.acting("ines") as unit:
+        choice = Choice((small.level("read"),))
+        offers.send(unit, Proposal(small.account("box"), (To(address="wim@example.com", name="Wim"),), choice))
+    token = link_to(small.service, small.itself.organisation, "wim@example.com")
+    who, _ = answering.accept_by_link(small.service, token, answering.Answer(1, GOOD), "x", elsewhere)
+    assert who.organisation == small.itself.organisation
+    with pytest.raises(OrganisationNeeded, match="several") as error:
+        signing_in.check_password(small.service, "wim@example.com", GOOD, "x")
+    assert "other (Other)" in error.value.remedy
+    at = {slug: signing_in.check_password(small.service, "wim@example.com", GOOD, "x", at=slug).organisation
+          for slug in ("other", "test")}  # fmt: skip
+    assert at == {"other": other.organisation, "test": small.itself.organisation}
 
 
 def test_guessing_at_links_ends_soon(small: Small) -> None:

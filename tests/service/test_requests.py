@@ -12,7 +12,7 @@ from sqlalchemy import select
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded
 from openlatch.service import latching, requests, settings
-from openlatch.service.giving import Choice
+from openlatch.service.giving import Choice, Single
 from openlatch.service.latching import Setting
 from openlatch.service.requests import Wish
 from openlatch.service.reviews import opening
@@ -37,10 +37,13 @@ def test_the_owner_grants_less_and_for_a_shorter_time(small: Small) -> None:
     assert small.told("ines") == ["Owen asks for access to Box: I need it."]
     with pytest.raises(BadInput, match="reaches further"), small.acting("ines") as unit:
         requests.grant(unit, ident, Choice((small.level("run"),)), "", None, None)
+    share = Choice(permissions=(Single("mail.share"),))
+    with pytest.raises(BadInput, match=r"mail\.share is not in"), small.acting("ines") as unit:
+        requests.grant(unit, ident, share, "", None, None)
     with pytest.raises(NotAllowed), small.acting("owen") as unit:
         requests.grant(unit, ident, Choice(), "", None, None)
     with small.acting("ines") as unit:
-        row = requests.grant(unit, ident, Choice(until=until + timedelta(days=9)), "Welcome.", None, 1)
+        row = requests.grant(unit, ident, Choice(last_day=(until + timedelta(days=999)).date()), "Welcome.", None, 1)
         term = plain.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]][0]
     assert (row["state"], term.level.name, term.window.until) == ("granted", "Read", until)
     assert small.told("owen") == ["Ines granted your request for Box. Welcome."]

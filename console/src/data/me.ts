@@ -24,8 +24,8 @@ export async function askWhoIam(): Promise<Me | null> {
   return me.value
 }
 
-export async function signIn(address: string, password: string, code: string = ''): Promise<void> {
-  keep(await send<Me>('POST', '/session', { address, password, code }))
+export async function signIn(address: string, password: string, code: string = '', organisation: string = ''): Promise<void> {
+  keep(await send<Me>('POST', '/session', { address, password, code, organisation }))
 }
 
 /** Keep who is signed in from now on, by an answer that says so. */

@@ -12,6 +12,8 @@ const address = ref('')
 const password = ref('')
 const code = ref('')
 const needsCode = ref(false)
+const organisation = ref('')
+const needsOrganisation = ref(false)
 const error = ref<unknown>(null)
 const isBusy = ref(false)
 
@@ -19,12 +21,13 @@ async function enter(): Promise<void> {
   isBusy.value = true
   error.value = null
   try {
-    await signIn(address.value, password.value, code.value)
+    await signIn(address.value, password.value, code.value, organisation.value)
     const then = String(route.query.then ?? '/')
     // Only places of our own: a link must not lead away from here.
     await router.push(then.startsWith('/') && !then.startsWith('//') ? then : '/')
   } catch (failed) {
     needsCode.value ||= failed instanceof CallFailed && Boolean(failed.problem.type?.endsWith(':factor-needed'))
+    needsOrganisation.value ||= failed instanceof CallFailed && Boolean(failed.problem.type?.endsWith(':organisation-needed'))
     error.value = failed
   } finally {
     isBusy.value = false
@@ -52,6 +55,10 @@ async function enter(): Promise<void> {
       <label v-if="needsCode" class="block font-semibold">
         Code of your second factor
         <input v-model="code" inputmode="numeric" autocomplete="one-time-code" required class="field mt-1 font-normal" />
+      </label>
+      <label v-if="needsOrganisation" class="block font-semibold">
+        Organisation
+        <input v-model="organisation" autocomplete="organization" required class="field mt-1 font-normal" />
       </label>
       <ProblemNote :error="error" />
       <button class="button-main w-full" :disabled="isBusy">Sign in</button>

@@ -16,18 +16,25 @@ from openlatch.client import CallFailed, Client
 @click.option("--address", prompt="Address", help="Your e-mail address.")
 @click.option("--password", prompt="Password", hide_input=True, envvar="OPENLATCH_PASSWORD", help="Your password.")
 @click.option("--code", default="", help="The code of your second factor.")
+@click.option("--organisation", default="", help="Its short name, for whoever signs in at several.")
 @click.option("--read-only", is_flag=True, help="Make a token that may only read.")
-def login(url: str | None, address: str, password: str, code: str, read_only: bool) -> None:
+def login(url: str | None, address: str, password: str, code: str, organisation: str, read_only: bool) -> None:
     """Sign in, and keep a token for the commands that follow."""
     url = url or session.load().url
     with Client(url) as service:
         scope = "read" if read_only else "write"
         try:
-            token = service.make_token(address, password, scope=scope, code=code)
+            token = service.make_token(address, password, scope=scope, code=code, organisation=organisation)
         except CallFailed as error:
             if code or not error.problem.type.endswith(":factor-needed"):
                 raise
-            token = service.make_token(address, password, scope=scope, code=click.prompt("Code of your second factor"))
+            token = service.make_token(
+                address,
+                password,
+                scope=scope,
+                code=click.prompt("Code of your second factor"),
+                organisation=organisation,
+            )
     session.save(session.Saved(url, token.token, str(token.id)))
     with session.client() as service:
         me = service.me()

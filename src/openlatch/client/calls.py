@@ -64,10 +64,15 @@ class Client(Giving, Reviewing, Ruling, Ending):
     # Signing in.
 
     def make_token(
-        self, address: str, password: str, name: str = "command line", scope: str = "write", code: str = ""
-    ) -> wire.Token:
-        """A token by address and password, and the code of a second factor if there is one. It is given only now."""
-        body = {"address": address, "password": password, "name": name, "scope": scope, "code": code}
+        self, address: str, password: str, name: str = "command line", scope: str = "write", code: str = "",
+        organisation: str = "",
+    ) -> wire.Token:  # fmt: skip
+        """A token by address and password, and the code of a second factor if there is one. It is given only now.
+
+        ``organisation`` is a short name, for an address with which somebody signs in at several.
+        """
+        body = {"address": address, "password": password, "name": name, "scope": scope, "code": code,
+                "organisation": organisation}  # fmt: skip
         return wire.Token.model_validate(
             self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""})
         )

@@ -109,6 +109,8 @@ def accept_by_link(
         row = unit.db.get_one(Offer, ident, with_for_update=True)
         _refuse_unanswerable(unit, row)
         person = unit.db.get_one(Person, row.person_id)
+        # Who is signed in at another organisation has a sign-in of their own here, or makes one.
+        viewer = viewer if viewer is not None and viewer.organisation == organisation else None
         offers.refuse_stranger(person, viewer.person if viewer else None)
         sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
         if sign_in is not None and viewer is None:

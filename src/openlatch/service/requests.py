@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any
@@ -9,8 +10,9 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.register import Holder
+from openlatch.core.register import Holder, Term
 from openlatch.core.states import REQUESTS, RequestState, move
+from openlatch.core.windows import Window
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import giving, latching, locks, telling
@@ -236,7 +238,7 @@ def grant(
     unit.sight.require_answers_for(chosen)
     account = giving.account_of(unit, chosen)
     choice = _within(unit, row, choice)
-    terms = giving.terms_from(unit, account, choice)
+    terms = _no_longer(giving.terms_from(unit, account, choice), row.until)
     if any(term.level.reach is Reach.STEWARD for term in terms):
         unit.require_proof("Giving steward reach")
     # The state first: whoever comes second is told so, before anything is given.
@@ -259,23 +261,38 @@ def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
     """What was chosen, filled up from what was asked; BadInput when it goes further than that."""
     levels = choice.levels or ((row.level_id,) if row.level_id and not choice.permissions else ())
     asked = unit.db.get(Level, row.level_id) if row.level_id else None
-    for ident in levels:
-        level = unit.db.get(Level, ident)
-        if asked is not None and level is not None and level.reach > asked.reach:
-            raise BadInput(
-                f"“{level.name}” reaches further than “{asked.name}”, which was asked for.",
-                "Grant what was asked, or less.",
-                {"levels": "more than was asked"},
-            )
+    if asked is not None:
+        _refuse_more(unit, asked, levels, [single.key for single in choice.permissions])
     wanted = tuple(UUID(str(part)) for part in row.resources)
     parts = choice.parts or wanted
     if wanted and not set(parts) <= set(wanted):
         raise BadInput("That is more of the account than was asked for.", "Grant what was asked, or less.",
                        {"parts": "more than was asked"})  # fmt: skip
-    until = choice.until
-    if row.until is not None and choice.last_day is None and (until is None or until > row.until):
-        until = row.until
-    return replace(choice, levels=levels, parts=parts, until=until)
+    return replace(choice, levels=levels, parts=parts)
+
+
+def _refuse_more(unit: Unit, asked: Level, levels: Sequence[UUID], singles: Sequence[str]) -> None:
+    """BadInput for a level or a permission that is not in the level that was asked for."""
+    within = {permission["key"] for permission in asked.permissions}
+    for ident in levels:
+        level = unit.db.get(Level, ident)
+        if level is not None and level.id != asked.id:
+            more = {permission["key"] for permission in level.permissions} - within
+            if level.reach > asked.reach or more:
+                how = "reaches further than" if level.reach > asked.reach else "gives what is not in"
+                raise BadInput(f"“{level.name}” {how} “{asked.name}”, which was asked for.",
+                               "Grant what was asked, or less.", {"levels": "more than was asked"})  # fmt: skip
+    more = set(singles) - within
+    if more:
+        raise BadInput(f"{', '.join(sorted(more))} is not in “{asked.name}”, which was asked for.",
+                       "Grant what was asked, or less.", {"permissions": "more than was asked"})  # fmt: skip
+
+
+def _no_longer(terms: Sequence[Term], until: datetime | None) -> list[Term]:
+    """Terms that end when it was asked that they do, or before."""
+    if until is None:
+        return list(terms)
+    return [term._replace(window=term.window.meet(Window(until=until))) for term in terms]
 
 
 def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, Any]:

@@ -10,6 +10,7 @@ import hashlib
 import hmac
 import re
 import secrets
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from uuid import UUID
@@ -22,7 +23,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import passwords
 from openlatch.core.ids import new_id
 from openlatch.core.windows import zone_of
-from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, TooMany
+from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, OrganisationNeeded, TooMany
 from openlatch.service import attempts, factor, telling, visits
 from openlatch.service.attempts import Counted, Source
 from openlatch.service.context import FRESH_PROOF, Service, Unit, Viewer
@@ -41,6 +42,8 @@ from openlatch.store.tables import (
 SESSION_HOURS = 12
 TOKEN_DAYS = 90
 TRIES = 10
+# At so many organisations one address can have a sign-in.
+MOST_SIGN_INS = 5
 
 _SLUG = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 _HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
@@ -64,7 +67,8 @@ def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, passwor
     """Give a person a sign-in. BadInput for a password that is too weak, or an address that another one has."""
     known = (db.get_one(Person, person).name, db.get_one(Organisation, organisation).name, address)
     passwords.refuse_weak(password, known)
-    if db.scalar(select(SignIn.id).where(SignIn.address == address.lower())) is not None:
+    taken = select(SignIn.id).where(SignIn.address == address.lower(), SignIn.organisation_id == organisation)
+    if db.scalar(taken) is not None:
         raise BadInput("Somebody signs in with this address already.", "Sign in with it, or use another address.")
     db.add(
         SignIn(
@@ -78,37 +82,63 @@ def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, passwor
 
 
 def check_password(
-    service: Service, address: str, password: str, origin: str, code: str = "", device: str = ""
+    service: Service, address: str, password: str, origin: str, code: str = "", device: str = "", at: str = ""
 ) -> Viewer:
-    """Who an address and a password belong to.
+    """Who an address and a password belong to; ``at`` is an organisation's short name, for whoever is at several.
 
     NotSignedIn when they do not fit, in the same words and time whichever is wrong; FactorNeeded when they do and the
-    ``code`` of the second factor is missing; TooMany while there are too many tries. Whoever comes with a ``device``
-    that has signed in before, or with the code of a second factor, does not wait for what others try.
+    ``code`` of the second factor is missing; OrganisationNeeded when they fit at several organisations; TooMany while
+    there are too many tries. Whoever comes with a ``device`` that has signed in before, or with the code of a second
+    factor, does not wait for what others try.
     """
     address = address.strip().lower()
-    with transaction(service.engine, None) as db:
-        sign_in = db.scalars(select(SignIn).where(SignIn.address == address)).first()
+    known = _known(service, address, at)
     sources = [Source(f"address {address} from {origin}", TRIES), Source(f"address {address}", TRIES * 10),
                Source(f"origin {origin}", TRIES * 5)]  # fmt: skip
-    if sign_in is not None and _is_known(service, sign_in, device):
+    if any(_is_known(service, sign_in, device) for sign_in in known):
         sources = [Source(f"device {device}", TRIES)]
     counted = attempts.count(service, sources)
-    has_code = bool(code.strip()) and sign_in is not None and sign_in.factor_since is not None
+    has_code = bool(code.strip()) and any(sign_in.factor_since is not None for sign_in in known)
     if counted.wait and not has_code:
         raise _too_many(counted.wait)
-    fits = _fits(sign_in.password_hash if sign_in else _NOBODY, password)
-    if sign_in is None or not fits:
+    # One is checked also when nobody has the address, so that the answer takes as long as for somebody.
+    fits = [sign_in for sign_in in known if _fits(sign_in.password_hash, password)]
+    if not known:
+        _fits(_NOBODY, password)
+    if not fits:
         if counted.wait:
             raise _too_many(counted.wait)
-        if sign_in is not None and counted.left == 0:
-            _tell_of_tries(service, sign_in, origin)
+        if counted.left == 0:
+            for sign_in in known:
+                _tell_of_tries(service, sign_in, origin)
         raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
+    if len(fits) > 1:
+        attempts.forgive(service, counted)
+        raise _which(service, fits)
+    (sign_in,) = fits
     if sign_in.factor_since is not None:
         _check_code(service, sign_in, code, counted)
     attempts.forgive(service, counted, sources[0])
     with transaction(service.engine, sign_in.organisation_id) as db:
         return replace(_viewer(db, sign_in.id, None, None, may_write=True), proved_at=service.clock())
+
+
+def _known(service: Service, address: str, at: str) -> list[SignIn]:
+    """The sign-ins with an address: one for each organisation at which somebody has one, or the one ``at`` it."""
+    with transaction(service.engine, None) as db:
+        wanted = select(SignIn).where(SignIn.address == address).order_by(SignIn.id).limit(MOST_SIGN_INS)
+        if at.strip():
+            wanted = wanted.join(Organisation, Organisation.id == SignIn.organisation_id)
+            wanted = wanted.where(Organisation.slug == at.strip().lower())
+        return list(db.scalars(wanted))
+
+
+def _which(service: Service, fits: Sequence[SignIn]) -> OrganisationNeeded:
+    with transaction(service.engine, None) as db:
+        there = Organisation.id.in_([sign_in.organisation_id for sign_in in fits])
+        rows = db.execute(select(Organisation.name, Organisation.slug).where(there).order_by(Organisation.slug))
+        named = ", ".join(f"{slug} ({name})" for name, slug in rows)
+    return OrganisationNeeded("You have a sign-in at several organisations.", f"Say at which: {named}.")
 
 
 def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) -> None:
@@ -170,7 +200,8 @@ def prove(unit: Unit, password: str, code: str, origin: str, device: str = "") -
     row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
     if row is None or unit.viewer.credential is None:
         raise NotAllowed("This way of signing in can't prove anything.", "Sign in with your password.")
-    who = check_password(unit.service, row.address, password, origin, code, device)
+    slug = unit.db.get_one(Organisation, row.organisation_id).slug
+    who = check_password(unit.service, row.address, password, origin, code, device, slug)
     if who.person != unit.viewer.person:
         raise NotSignedIn("That is somebody else's password.", "Give your own.")
     for held in visits.credentials(unit):

@@ -42,7 +42,9 @@ def sign_in(body: wire.SignInWith) -> Response:
     """Sets the session's cookie."""
     service = the_service()
     device = request.cookies.get(DEVICE, "")
-    who = signing_in.check_password(service, body.address, body.password, origin(), body.code, device)
+    who = signing_in.check_password(
+        service, body.address, body.password, origin(), body.code, device, body.organisation
+    )
     return signed_in(who)
 
 
@@ -95,7 +97,7 @@ def me(unit: Unit) -> dict[str, Any]:
 def make_token(body: wire.MakeToken) -> dict[str, Any]:
     """By address and password."""
     service = the_service()
-    who = signing_in.check_password(service, body.address, body.password, origin(), body.code)
+    who = signing_in.check_password(service, body.address, body.password, origin(), body.code, at=body.organisation)
     ident, token, ends = signing_in.make_token(service, who, body.name, body.scope)
     return {"id": ident, "token": token, "expires_at": ends}
 

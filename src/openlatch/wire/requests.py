@@ -64,6 +64,7 @@ class SignInWith(Request):
     address: str = Field(max_length=320, examples=["ines.calder@hollinfell.example.org"])
     password: str = Field(max_length=1024)
     code: str = Field("", max_length=20, description="The code of the second factor, for whoever has one.")
+    organisation: str = Field("", max_length=40, description="Its short name, for whoever is at several.")
 
 
 class MakeToken(SignInWith):

@@ -101,9 +101,10 @@ class SignIn(Owned, Base):
     """What a person signs in with."""
 
     __tablename__ = "sign_ins"
+    __table_args__ = (UniqueConstraint("organisation_id", "address"), Index("ix_sign_ins_address", "address"))
 
     person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"), unique=True)
-    address: Mapped[str] = mapped_column(unique=True)
+    address: Mapped[str]
     password_hash: Mapped[str]
     administrator: Mapped[bool] = mapped_column(server_default="false")
     factor_secret: Mapped[bytes | None]

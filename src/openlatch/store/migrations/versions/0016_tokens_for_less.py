@@ -12,7 +12,7 @@ depends_on = None
 def upgrade() -> None:
     """The scope of an exchanged token, where it is narrower."""
     op.execute("set lock_timeout = '10s'")
-    op.add_column('visits', sa.Column('scope', sa.String(), nullable=True))
+    op.add_column('visits', sa.Column('scope', sa.Text(), nullable=True))
 
 
 def downgrade() -> None:

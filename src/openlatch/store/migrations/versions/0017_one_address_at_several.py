@@ -1,0 +1,23 @@
+"""One address has a sign-in at each organisation; people are one for each address"""
+
+from alembic import op
+
+revision = '0017'
+down_revision = '0016'
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    """Whoever is at two organisations signs in at both."""
+    op.execute("set lock_timeout = '10s'")
+    op.drop_constraint('uq_sign_ins_address', 'sign_ins')
+    op.create_unique_constraint('uq_sign_ins_organisation_id_address', 'sign_ins', ['organisation_id', 'address'])
+    op.create_index('ix_sign_ins_address', 'sign_ins', ['address'])
+
+
+def downgrade() -> None:
+    """One sign-in for each address again; fails where one has two."""
+    op.drop_index('ix_sign_ins_address', 'sign_ins')
+    op.drop_constraint('uq_sign_ins_organisation_id_address', 'sign_ins')
+    op.create_unique_constraint('uq_sign_ins_address', 'sign_ins', ['address'])
