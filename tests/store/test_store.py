@@ -20,7 +20,7 @@ from sqlalchemy.exc import DBAPIError
 
 from openlatch.core import journal as chain
 from openlatch.core.filters import check, matches, parse
-from openlatch.errors import BadInput
+from openlatch.errors import BadInput, Conflict
 from openlatch.launch.cluster import Cluster
 from openlatch.service import importing, signing_in
 from openlatch.service.context import Service, Viewer
@@ -29,7 +29,7 @@ from openlatch.store.database import alone, transaction
 from openlatch.store.listing import ListQuery, nested
 from openlatch.store.lists import PEOPLE
 from openlatch.store.migrate import config_for
-from openlatch.store.tables import Base, Grant, Organisation, Person
+from openlatch.store.tables import Account, Base, Grant, Organisation, Person
 from tests.conftest import lines
 
 
@@ -159,7 +159,11 @@ def test_a_filter_means_the_same_in_sql_and_in_python(
         db.execute(text("delete from sign_ins"))
         db.execute(text("delete from people"))
         for name, address, inside, _ in rows:
-            db.add(Person(organisation_id=organisation.organisation, name=name, address=address, inside=inside))
+            # Two current people never have one address; those who have left may.
+            left = Person(
+                organisation_id=organisation.organisation, name=name, address=address, inside=inside, standing="left"
+            )
+            db.add(left)
         db.flush()
         flat = [
             {"name": p.name, "address": p.address, "inside": p.inside, "recognised": True, "id": p.id}
@@ -318,3 +322,65 @@ def test_connections_that_were_lost_cost_no_request(service: Service, organisati
     with alone(service.engine, "a lock") as ours, service.unit(organisation) as unit:
         assert ours
         assert unit.db.scalar(select(Person.name)) == "Ada Admin"
+
+
+def test_a_column_that_is_not_there_changes_nothing(service: Service, organisation: Viewer) -> None:
+    """Whoever has left stays so, outsiders stay outside, and nothing is emptied; a trial tells what would change."""
+    whole = (
+        "key,name,address,inside,standing,leaves_on,job\n"
+        "mara,Mara,mara@example.org,no,left,2026-01-31,Warden\nowen,Owen,owen@example.org,yes,current,,Cook\n"
+    )
+    bring(service, organisation, "people", whole)
+    header = "key,name,system,sensitivity,owner,purpose,kind"
+    bring(service, organisation, "accounts", f"{header}\nbox,Box,Mail,3,owen,Guests write here.,mailbox\n")
+    again = (("key,name\nmara,Mara L.\nowen,Owen\n", "csv"), ('{"key": "mara", "name": "Mara"}', "jsonl"))
+    for written, form in again:
+        assert bring(service, organisation, "people", written, form).changed == 1
+    assert bring(service, organisation, "accounts", "key,name,system,sensitivity\nbox,Box,Mail,4\n").changed == 1
+    with service.unit(organisation) as unit:
+        mara = unit.db.scalars(select(Person).where(Person.key == "mara")).one()
+        assert (mara.address, mara.inside, mara.standing, mara.job) == ("mara@example.org", False, "left", "Warden")
+        assert mara.leaves_at is not None
+        box = unit.db.scalars(select(Account).where(Account.key == "box")).one()
+        owner = unit.db.get_one(Person, box.owner_id)
+        assert (owner.key, box.purpose, box.kind, box.sensitivity) == ("owen", "Guests write here.", "mailbox", 4)
+    trial = bring(service, organisation, "people", "key,name,job\nmara,Mara,\nowen,Owen,Boatman\n", try_only=True)
+    assert [(one.line, one.key, one.field, one.was, one.will) for one in trial.differences] == [
+        (2, "mara", "job", "Warden", ""), (3, "owen", "job", "Cook", "Boatman"),
+    ]  # fmt: skip
+    assert not trial.kept
+
+
+def test_nobody_becomes_two_by_a_file(service: Service, organisation: Viewer) -> None:
+    """By key, then by address: a second person with a known address is refused with who has it."""
+    bring(service, organisation, "people", "key,name,address\nmara,Mara,mara@example.org\n")
+    with service.unit(organisation) as unit:
+        unit.db.add(
+            Person(organisation_id=organisation.organisation, name="Una", address="una@example.org", inside=False)
+        )
+    found = bring(
+        service,
+        organisation,
+        "people",
+        "key,name,address\nm2,Mara,mara@example.org\nx,X,y@z.example\ny,Y,y@z.example\n",
+    )
+    assert [(error.line, error.reason) for error in found.errors] == [
+        (2, "is the address of Mara, whose key is mara"), (4, "is the address of line 3 as well"),
+    ]  # fmt: skip
+    bring(service, organisation, "people", "key,name,address\nuna,Una Ray,una@example.org\n")
+    with service.unit(organisation) as unit:
+        una = unit.db.scalars(select(Person).where(Person.address == "una@example.org")).one()
+        assert (una.key, una.name, una.inside) == ("una", "Una Ray", False)
+    with pytest.raises(Conflict), service.unit(organisation) as unit:
+        unit.db.add(
+            Person(organisation_id=organisation.organisation, name="Two", address="una@example.org", inside=True)
+        )
+
+
+def test_a_header_is_as_long_as_headers_are(service: Service, organisation: Viewer) -> None:
+    """One of two hundred thousand columns is refused at once."""
+    with pytest.raises(BadInput, match="characters"):
+        bring(service, organisation, "people", ",".join(f"c{n}" for n in range(200_000)) + "\n")
+    with pytest.raises(BadInput, match="unknown") as error:
+        bring(service, organisation, "people", ",".join(f"c{n}" for n in range(200)) + "\n")
+    assert len(error.value.detail) < 400

@@ -539,6 +539,7 @@ export interface ImportReport {
   encoding: string
   kept: boolean
   errors: { line: number; field: string; reason: string }[]
+  differences: { line: number; key: string; field: string; was: string; will: string }[]
 }
 
 export interface Today {

@@ -62,6 +62,14 @@ async function bring(tryOnly: boolean): Promise<void> {
           Line {{ problem.line }}<template v-if="problem.field">, {{ problem.field }}</template>: {{ problem.reason }}
         </li>
       </ul>
+      <template v-if="report.differences.length">
+        <p class="mt-3 font-semibold">What would change</p>
+        <ul class="mt-1 max-h-64 overflow-y-auto">
+          <li v-for="one in report.differences.slice(0, 200)" :key="`${one.line} ${one.field}`">
+            Line {{ one.line }}, {{ one.field }} of {{ one.key }}: from “{{ one.was || 'nothing' }}” to “{{ one.will || 'nothing' }}”
+          </li>
+        </ul>
+      </template>
     </div>
   </section>
 </template>

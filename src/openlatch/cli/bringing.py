@@ -56,6 +56,11 @@ def import_(kind: str, file: Path, form: str | None, keep_good: bool, try_only: 
             out.print(f"line {error.line}{field}: {error.reason}", markup=False)
         if len(report.errors) > MOST_SHOWN:
             out.print(f"… and {len(report.errors) - MOST_SHOWN} more; --output json shows all")
+        for one in report.differences[:MOST_SHOWN]:
+            was, will = one.was or "nothing", one.will or "nothing"
+            out.print(f"line {one.line}, {one.field} of {one.key}: from {was} to {will}", markup=False)
+        if len(report.differences) > MOST_SHOWN:
+            out.print(f"… and {len(report.differences) - MOST_SHOWN} more changes; --output json shows all")
         kept = "kept" if report.kept else "nothing was kept"
         out.print(f"{report.read} read: {report.added} added, {report.changed} changed, {report.unchanged} unchanged, "
                   f"{report.bad} bad ({report.encoding}); {kept}")  # fmt: skip

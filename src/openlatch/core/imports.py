@@ -12,6 +12,7 @@ import csv
 import json
 import math
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
@@ -25,6 +26,9 @@ from openlatch.errors import BadInput
 from openlatch.instants import FIRST_YEAR
 
 LONGEST_FIELD = 10_000
+LONGEST_HEADER = 5_000
+# So many names that do not fit are told.
+MOST_TOLD = 10
 SEPARATORS = ",;\t"
 
 
@@ -56,11 +60,15 @@ class Field:
 
 @dataclass(frozen=True, slots=True)
 class RecordKind:
-    """A kind of record that can be imported: its fields, and which of them make its key."""
+    """A kind of record that can be imported: its fields, and which of them make its key.
+
+    Of one that ``keeps``, a field that a file does not have stays as it is in records that are there already.
+    """
 
     name: str
     fields: tuple[Field, ...]
     key: tuple[str, ...]
+    keeps: bool = False
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -238,6 +246,7 @@ PEOPLE = RecordKind(
         Field("manager", text),
     ),
     ("key",),
+    keeps=True,
 )
 TEAMS = RecordKind(
     "teams",
@@ -249,6 +258,7 @@ TEAMS = RecordKind(
         Field("speaker", text),
     ),
     ("key",),
+    keeps=True,
 )
 MEMBERSHIPS = RecordKind(
     "memberships",
@@ -275,6 +285,7 @@ ACCOUNTS = RecordKind(
         Field("emergency_hours", hours),
     ),
     ("key",),
+    keeps=True,
 )
 LEVELS = RecordKind(
     "levels",
@@ -297,6 +308,7 @@ APPS = RecordKind(
         Field("purpose", text, default=""),
     ),
     ("key",),
+    keeps=True,
 )
 GRANTS = RecordKind(
     "grants",
@@ -421,6 +433,9 @@ def csv_rows(lines: Iterable[str], kind: RecordKind) -> Iterator[tuple[int, dict
     source = iter(lines)
     header_line = next(source, "")
     separator = max(SEPARATORS, key=header_line.count)
+    if len(header_line) > LONGEST_HEADER:
+        raise BadInput(f"The header has {len(header_line):,} characters; {LONGEST_HEADER:,} are the most.",
+                       f"The fields are: {', '.join(kind.names)}.")  # fmt: skip
     header = [name.strip().lower() for name in next(csv.reader([header_line], delimiter=separator), [])]
     _refuse_unfit_header(header, kind)
     reader = csv.reader(source, delimiter=separator, strict=True)
@@ -442,12 +457,13 @@ def csv_rows(lines: Iterable[str], kind: RecordKind) -> Iterator[tuple[int, dict
 
 
 def _refuse_unfit_header(header: list[str], kind: RecordKind) -> None:
-    missing = [f.name for f in kind.fields if f.required and f.name not in header]
-    unknown = [name for name in header if name not in kind.names]
-    twice = sorted({name for name in header if header.count(name) > 1})
+    counted = Counter(header)
+    missing = [f.name for f in kind.fields if f.required and f.name not in counted]
+    unknown = [name for name in counted if name not in kind.names]
+    twice = sorted(name for name, times in counted.items() if times > 1)
     if missing or unknown or twice:
         told = [
-            f"{label}: {', '.join(repr(n) for n in names)}"
+            f"{label}: {', '.join(repr(n[:60]) for n in names[:MOST_TOLD])}{' …' if len(names) > MOST_TOLD else ''}"
             for label, names in (("missing", missing), ("unknown", unknown), ("twice", twice))
             if names
         ]

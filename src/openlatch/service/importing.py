@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
@@ -33,6 +33,7 @@ _ACTIONS = {
     "places": "place",
 }
 # Kinds whose records can let somebody in, or open something.
+MOST_DIFFERENCES = 500
 _LETTING_IN = (core.PEOPLE, core.MEMBERSHIPS, core.ACCOUNTS, core.LEVELS, core.GRANTS, core.RESOURCES)
 
 
@@ -49,6 +50,8 @@ class Report:
     bad: int
     errors: list[core.LineError]
     kept: bool
+    differences: list[loading.Difference] = field(default_factory=list)
+    """In a trial: each value that would change in records that are there already, up to a limit."""
 
 
 def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bool, try_only: bool) -> Report:
@@ -71,7 +74,8 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     read = good + len(errors.staging_lines)
     bad = len(errors.lines)
     if try_only or (bad and not keep_good):
-        return Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False)
+        would = loading.differences(unit.db, kind, MOST_DIFFERENCES)
+        return Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False, differences=would)
     loading.discard(unit.db, errors.lines)
     # Who somebody is, and that they have left, are facts: what a latch says to them is flagged and not refused.
     with latching.guarded(unit, None if kind in _LETTING_IN else (), refuses=kind is not core.PEOPLE):
@@ -128,7 +132,7 @@ def _checked(
             errors.staging_lines.add(line)
             errors.extend(values)
         else:
-            yield line, values
+            yield line, (*values, [name for name in kind.names if name in row]) if kind.keeps else values
 
 
 def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed], read: int, bad: int) -> None:

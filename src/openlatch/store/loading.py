@@ -25,6 +25,7 @@ from openlatch.store.database import driver_of
 _HAPPENED = {"last_used_at", "started_at", "last_seen_at", "ended_at"}
 _TIMES = _HAPPENED | {"since", "until", "given_at", "leaves_on", "credential_since"}
 _TYPES = {
+    "given": "text[]",
     "inside": "boolean",
     "partner": "boolean",
     "sensitivity": "smallint",
@@ -49,9 +50,13 @@ class Changed:
 
 
 def stage(db: Db, kind: RecordKind, rows: Iterable[tuple[int, tuple[Any, ...]]]) -> int:
-    """Put rows, each with its line number, into a fresh staging table; gives how many."""
-    columns = ", ".join(f'"{name}" {_sql_type(name)}' for name in kind.names)
-    names = ", ".join(f'"{name}"' for name in kind.names)
+    """Put rows, each with its line number, into a fresh staging table; gives how many.
+
+    Rows of a kind that keeps what a file does not have end with the names of the fields that it has.
+    """
+    given = ("given",) if kind.keeps else ()
+    columns = ", ".join(f'"{name}" {_sql_type(name)}' for name in (*kind.names, *given))
+    names = ", ".join(f'"{name}"' for name in (*kind.names, *given))
     raw = driver_of(db)
     raw.execute("drop table if exists staged")
     raw.execute(f"create temporary table staged (line int, id uuid, fresh boolean, {columns}) on commit drop")
@@ -92,12 +97,84 @@ def unresolved(db: Db, kind: RecordKind, now: datetime) -> list[LineError]:
             )
         )
         errors += [LineError(line, field, f"{reason} {value[:60]!r}") for line, value in missing]
+    if kind.name == "people":
+        errors += _known_addresses(db)
     for field in _HAPPENED & set(kind.names):
         # Whichever day it is already, somewhere.
         ahead = text(f"select line, {field} from staged where {field} > :today order by line")
         rows = db.execute(ahead, {"today": now + timedelta(days=1)})
         errors += [LineError(line, field, f"{at:%Y-%m-%d} lies ahead; say when it was") for line, at in rows]
     return sorted(errors, key=lambda e: e.line)
+
+
+def _known_addresses(db: Db) -> list[LineError]:
+    """Lines that would make a second person with an address that somebody has."""
+    rows = db.execute(
+        text("""
+        select s.line, p.name, p.key from staged s join people p on p.address = s.address and p.standing <> 'left'
+        where s.standing <> 'left' and p.key is distinct from s.key
+            and (p.key is not null or exists (select from people k where k.key = s.key))
+    """)
+    )
+    said = {line: f"is the address of {name}{f', whose key is {key}' if key else ', who is known without a key'}"
+            for line, name, key in rows}  # fmt: skip
+    twice = db.execute(
+        text("""
+        select line, first from (select line, first_value(line) over (partition by address order by line) as first
+            from staged where address is not null and standing <> 'left') numbered where line <> first
+    """)
+    )
+    said |= {line: f"is the address of line {first} as well" for line, first in twice}
+    return [LineError(line, "address", reason) for line, reason in said.items()]
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """A value that a file would change in a record that is there already."""
+
+    line: int
+    key: str
+    field: str
+    was: str
+    will: str
+
+
+def differences(db: Db, kind: RecordKind, most: int) -> list[Difference]:
+    """The first values that the staged rows would change, for kinds that keep what a file does not have."""
+    if not kind.keeps:
+        return []
+    table, of = kind.name, _COLUMNS.get(kind.name, {})
+    found = []
+    for field in kind.names:
+        if field in kind.key or field == "second_factor":
+            continue
+        was = of.get(field, f"o.{field}")
+        rows = db.execute(
+            text(f"""
+            select s.line, s.key, {was}::text, s.{field}::text from staged s join {table} o on o.key = s.key
+            where '{field}' = any(s.given) and {was}::text is distinct from s.{field}::text
+            order by s.line limit :most
+        """),
+            {"most": most},
+        )
+        found += [Difference(line, key, field, before or "", after or "") for line, key, before, after in rows]
+    return sorted(found, key=lambda one: (one.line, one.field))[:most]
+
+
+# Where the value of a field stands in its table, when it is not a column of that name.
+_COLUMNS: dict[str, dict[str, str]] = {
+    "people": {"leaves_on": "o.leaves_at", "manager": "(select m.key from people m where m.id = o.manager_id)"},
+    "teams": {"speaker": "(select p.key from people p where p.id = o.speaker_id)"},
+    "accounts": {"system": "(select y.key from systems y where y.id = o.system_id)",
+                 "owner": "(select p.key from people p where p.id = o.owner_id)"},
+}  # fmt: skip
+
+
+def _kept(field: str, new: str = "", old: str = "") -> str:
+    """What a field becomes: as the file says, or as it was where the file does not have it."""
+    return (
+        f"case when o.id is null or '{field}' = any(s.given) then {new or f's.{field}'} else {old or f'o.{field}'} end"
+    )
 
 
 def discard(db: Db, lines: Iterable[int]) -> None:
@@ -177,6 +254,14 @@ _NEW_SYSTEMS = """
     on conflict (organisation_id, key) do nothing
 """
 _BEFORE = {
+    # Somebody who is known by their address alone is who the file says: they get its key.
+    "people": (
+        """
+        update people p set key = s.key from staged s
+        where p.key is null and p.address = s.address and p.standing <> 'left'
+            and not exists (select from people k where k.key = s.key)
+        """,
+    ),
     "accounts": (_NEW_SYSTEMS,),
     "levels": (_NEW_SYSTEMS,),
     # The rows that a grants file is about, resolved once.
@@ -278,10 +363,12 @@ _AFTER = {
     ),
 }
 _UPSERTS = {
-    "people": """
+    "people": f"""
         insert into people as t (id, organisation_id, key, name, address, inside, standing, leaves_at, job,
             second_factor)
-        select id, :organisation, key, name, address, inside, standing, leaves_on, job, second_factor from staged
+        select s.id, :organisation, s.key, s.name, {_kept("address")}, {_kept("inside")}, {_kept("standing")},
+            {_kept("leaves_on", old="o.leaves_at")}, {_kept("job")}, s.second_factor
+        from staged s left join people o on o.key = s.key
         on conflict (organisation_id, key) do update set name = excluded.name, address = excluded.address,
             inside = excluded.inside, standing = excluded.standing, leaves_at = excluded.leaves_at,
             job = excluded.job, second_factor = t.second_factor or excluded.second_factor
@@ -290,10 +377,11 @@ _UPSERTS = {
             or (excluded.second_factor and not t.second_factor)
         returning id, xmax = 0, name, null::uuid
     """,
-    "teams": """
+    "teams": f"""
         insert into teams as t (id, organisation_id, key, name, partner, purpose, speaker_id)
-        select s.id, :organisation, s.key, s.name, s.partner, s.purpose, p.id
-        from staged s left join people p on p.key = s.speaker
+        select s.id, :organisation, s.key, s.name, {_kept("partner")}, {_kept("purpose")},
+            {_kept("speaker", "p.id", "o.speaker_id")}
+        from staged s left join people p on p.key = s.speaker left join teams o on o.key = s.key
         on conflict (organisation_id, key) do update set name = excluded.name, partner = excluded.partner,
             purpose = excluded.purpose, speaker_id = excluded.speaker_id
         where (t.name, t.partner, t.purpose, t.speaker_id) is distinct from
@@ -311,13 +399,15 @@ _UPSERTS = {
         where (m.since, m.until) is distinct from (excluded.since, excluded.until)
         returning id, xmax = 0, (select name from teams where id = m.team_id), null::uuid
     """,
-    "accounts": """
+    "accounts": f"""
         insert into accounts as t (id, organisation_id, key, name, system_id, kind, sensitivity, owner_id, time_zone,
             purpose, emergency_hours)
-        select s.id, :organisation, s.key, s.name, y.id, s.kind, s.sensitivity, p.id,
-            coalesce(s.time_zone, (select time_zone from organisations where id = :organisation)), s.purpose,
-            s.emergency_hours
+        select s.id, :organisation, s.key, s.name, y.id, {_kept("kind")}, s.sensitivity,
+            {_kept("owner", "p.id", "o.owner_id")},
+            coalesce({_kept("time_zone")}, (select time_zone from organisations where id = :organisation)),
+            {_kept("purpose")}, {_kept("emergency_hours")}
         from staged s join systems y on y.key = s.system left join people p on p.key = s.owner
+        left join accounts o on o.key = s.key
         on conflict (organisation_id, key) do update set name = excluded.name, system_id = excluded.system_id,
             kind = excluded.kind, sensitivity = excluded.sensitivity, owner_id = excluded.owner_id,
             time_zone = excluded.time_zone, purpose = excluded.purpose, emergency_hours = excluded.emergency_hours,
@@ -358,9 +448,10 @@ _UPSERTS = {
             (excluded.place, excluded.country, excluded.latitude, excluded.longitude)
         returning id, xmax = 0, network::text, null::uuid
     """,
-    "apps": """
+    "apps": f"""
         insert into apps as t (id, organisation_id, key, name, publisher, home_page, purpose)
-        select id, :organisation, key, name, publisher, home_page, purpose from staged
+        select s.id, :organisation, s.key, s.name, {_kept("publisher")}, {_kept("home_page")}, {_kept("purpose")}
+        from staged s left join apps o on o.key = s.key
         on conflict (organisation_id, key) do update set name = excluded.name, publisher = excluded.publisher,
             home_page = excluded.home_page, purpose = excluded.purpose
         where (t.name, t.publisher, t.home_page, t.purpose) is distinct from

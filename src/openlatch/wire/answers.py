@@ -42,6 +42,7 @@ __all__ = [
     "Token",
     "TreeHead",
     "TreeHeads",
+    "ValueChange",
 ]
 
 Row = TypeVar("Row", bound=BaseModel)
@@ -582,6 +583,16 @@ class LineError(Answer):
     reason: str
 
 
+class ValueChange(Answer):
+    """A value that a file would change in a record that is there already."""
+
+    line: int
+    key: str
+    field: str
+    was: str
+    will: str
+
+
 class ImportReport(Answer):
     """What came of an import; nothing was kept unless ``kept``."""
 
@@ -594,6 +605,9 @@ class ImportReport(Answer):
     bad: int
     errors: list[LineError]
     kept: bool
+    differences: list[ValueChange] = Field(
+        default_factory=list, description="In a trial, each value that would change, up to a limit."
+    )
 
 
 class _Actor(Answer):

@@ -33,6 +33,14 @@ class Person(Recorded, Keyed, Base):
         CheckConstraint("standing in ('current', 'leaving', 'left')", name="standing"),
         CheckConstraint("manager_id <> id and deputy_id <> id", name="somebody_else"),
         Index("ix_people_name", "organisation_id", "name", "id"),
+        # One person for each address: whoever has left may have had one that somebody else has by now.
+        Index(
+            "uq_people_address",
+            "organisation_id",
+            "address",
+            unique=True,
+            postgresql_where=text("address is not null and standing <> 'left'"),
+        ),
         Index("ix_people_deputy_id", "deputy_id", postgresql_where=text("deputy_id is not null")),
     )
 
