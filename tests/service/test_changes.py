@@ -260,6 +260,16 @@ def test_a_latch_holds_what_a_file_would_let_in(
     assert small.open_flags("latch_broken")
 
 
+def test_a_change_that_takes_too_long_is_given_up(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A call holds what others wait for no longer than some seconds; nothing of it is kept."""
+    monkeypatch.setattr(changes, "SECONDS", -1)
+    wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active"')
+    for work in (changes.preview, changes.carry_out):
+        with pytest.raises(BadInput, match="too much for one call"), small.service.unit(small.itself) as unit:
+            work(unit, wish)
+    assert small.state(small.grant(MARA)) == "active"
+
+
 def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
     """By revoking, giving up and suspending, and by an end to come; time that runs out asks nobody."""
     with small.acting("ines") as unit:

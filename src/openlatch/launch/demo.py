@@ -24,6 +24,7 @@ from sqlalchemy import select
 from openlatch.demo import endings, loader
 from openlatch.launch.cluster import Cluster
 from openlatch.launch.surroundings import Surroundings
+from openlatch.private_files import appended
 from openlatch.processes import CantStart, free_port, is_free
 from openlatch.service import systems
 from openlatch.service.context import Service, Viewer
@@ -160,7 +161,7 @@ class Demo:
         }
         environment.pop("OPENLATCH_CONFIG", None)
         for name in ("serve", "worker"):
-            with (self.folder / f"{name}.log").open("ab") as log:
+            with appended(self.folder / f"{name}.log") as log:
                 self.children[name] = subprocess.Popen(
                     [sys.executable, "-c", "from openlatch.cli.main import main; main()", name],
                     env=environment,

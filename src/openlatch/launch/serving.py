@@ -22,6 +22,9 @@ from openlatch.web.app import make_app
 from openlatch.work import worker
 from openlatch.work.queue import Queue
 
+# A page that takes longer is given up: others wait for the connection.
+STATEMENT_SECONDS = 60
+
 
 def configure_logging() -> None:
     """Structured lines to standard error: readable on a terminal, JSON elsewhere."""
@@ -46,15 +49,18 @@ def spare_the_collector() -> None:
     gc.set_threshold(50_000, 20, 50)
 
 
-def assemble(settings: Settings, connections: int = 16) -> Service:
-    """The service with its database, its key, and the queue to wake the worker by."""
+def assemble(settings: Settings, connections: int = 16, statement_seconds: int = 0) -> Service:
+    """The service with its database, its key, and the queue to wake the worker by.
+
+    ``statement_seconds`` bounds each statement of it, for what answers people; 0 does not.
+    """
     spare_the_collector()
     settings.require("database_url", "secret_key")
     queue = Queue(settings.database_url)
     address = (settings.public_address or f"http://{settings.bind}").rstrip("/")
     seed = settings.secret_key.encode()
     return Service(
-        engine_for(settings.database_url, connections // 2),
+        engine_for(settings.database_url, connections // 2, statement_seconds),
         settings.cipher(),
         wake=queue.wake,
         address=address,
@@ -80,7 +86,7 @@ def post_of(settings: Settings) -> Post | None:
 
 def web_app(settings: Settings) -> Flask:
     """The web application, behind as many proxies as are trusted."""
-    app = make_app(assemble(settings), settings.database_url)
+    app = make_app(assemble(settings, statement_seconds=STATEMENT_SECONDS), settings.database_url)
     app.wsgi_app = prompt(app.wsgi_app)  # type: ignore[method-assign, assignment]
     if settings.trusted_proxies:
         count = settings.trusted_proxies

@@ -6,6 +6,8 @@ alone: one that is refused holds up no other.
 
 from __future__ import annotations
 
+import time
+from collections.abc import Iterator, Sequence
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -35,11 +37,13 @@ from openlatch.store.tables import Account as AccountRow
 from openlatch.store.tables import Grant, JournalEntry, Level, Person, System
 
 MOST = 1000
+# A call does not go on for longer: others wait for what it holds.
+SECONDS = 20
 
 
 def preview(unit: Unit, change: Change) -> dict[str, Any]:
     """What a change would do to each grant, without doing it."""
-    lines = [_tried(unit, change, ident, keep=False) for ident in _selection(unit, change)]
+    lines = [_tried(unit, change, ident, keep=False) for ident in in_time(_selection(unit, change))]
     shown = {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
     return {**shown, "needs_proof": _needs_proof(unit, change, lines), "fingerprint": fingerprint(shown)}
 
@@ -57,8 +61,21 @@ def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
     if change.kind is ChangeKind.END and len(ids) > revocations.BULK:
         unit.require_proof(f"Ending {len(ids)} grants at once")
     single = len(ids) == 1
-    lines = [_tried(unit, change, ident, keep=True, raising=single) for ident in ids]
+    lines = [_tried(unit, change, ident, keep=True, raising=single) for ident in in_time(ids)]
     return {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
+
+
+def in_time(ids: Sequence[UUID]) -> Iterator[UUID]:
+    """These one by one. BadInput when they take longer than one call may; then nothing of it is kept."""
+    until = time.monotonic() + SECONDS
+    for place, ident in enumerate(ids):
+        if time.monotonic() > until:
+            raise BadInput(
+                f"That is too much for one call: {place} of {len(ids)} grants took {SECONDS} seconds.",
+                f"Narrow the filter to about {max(place // 2, 1)} grants at a time.",
+                {"filter": "matches too much"},
+            )
+        yield ident
 
 
 def _selection(unit: Unit, change: Change) -> list[UUID]:

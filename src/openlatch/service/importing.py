@@ -13,6 +13,7 @@ from openlatch.errors import BadInput
 from openlatch.service import flags, latching
 from openlatch.service.context import Unit
 from openlatch.store import loading
+from openlatch.store.database import take_your_time
 from openlatch.store.tables import Organisation
 
 MOST_ERRORS = 10_000
@@ -64,6 +65,7 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     kind = core.RECORD_KINDS.get(kind_name)
     if kind is None:
         raise BadInput(f"There is no kind {kind_name!r}.", f"Bring one of: {', '.join(core.RECORD_KINDS)}.")
+    take_your_time(unit.db)
     zone = ZoneInfo(unit.db.get_one(Organisation, unit.viewer.organisation).time_zone)
     encoding = core.encoding_of(source)
     errors = _Errors()

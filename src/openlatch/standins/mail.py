@@ -16,6 +16,8 @@ from urllib.parse import parse_qs, urlsplit
 
 from aiosmtpd.controller import Controller
 
+from openlatch.private_files import private_folder
+
 _STYLE = (
     "body{font:16px/1.5 sans-serif;margin:2rem auto;max-width:60rem;padding:0 1rem;color:#1c2422;background:#f6f4ef}"
     "table{border-collapse:collapse;width:100%;background:#fff}td,th{padding:.5rem .75rem;text-align:left;"
@@ -30,7 +32,7 @@ class MailServer:
     def __init__(self, folder: Path, smtp_port: int, page_port: int) -> None:
         self.folder = folder
         self.smtp_port, self.page_port = smtp_port, page_port
-        folder.mkdir(parents=True, exist_ok=True)
+        private_folder(folder)
         self._smtp = Controller(_Keeper(folder), hostname="127.0.0.1", port=smtp_port)
         handler = type("Page", (_Page,), {"folder": folder})
         self._page = ThreadingHTTPServer(("127.0.0.1", page_port), handler)

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
+from openlatch.private_files import appended
 from openlatch.processes import CantStart, runner, unprivileged, usual_port
 
 START_SECONDS = 30
@@ -51,7 +52,7 @@ class Server:
         self.port = usual_port(self.folder)
         self.write()
         self.belong(self.folder)
-        with self.log.open("ab") as log:
+        with appended(self.log) as log:
             self.process = subprocess.Popen(
                 [program, *self.arguments()], stdout=log, stderr=log, cwd="/", start_new_session=True, **unprivileged()
             )

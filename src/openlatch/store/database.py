@@ -24,8 +24,9 @@ _SETTINGS = (
 )  # fmt: skip
 
 
-def engine_for(url: str, pool_size: int = 8) -> Engine:
-    """An engine for a ``postgresql://`` address, through psycopg 3."""
+def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0) -> Engine:
+    """An engine for a ``postgresql://`` address, through psycopg 3; with a limit for each statement, unless it is 0."""
+    settings = (*_SETTINGS, f"statement_timeout={statement_seconds * 1000}")
     if url.startswith("postgresql://"):
         url = url.replace("postgresql://", "postgresql+psycopg://", 1)
     return create_engine(
@@ -38,7 +39,7 @@ def engine_for(url: str, pool_size: int = 8) -> Engine:
         # hardly more than the next one on today's disks; taken for more, small questions read whole tables. And
         # starting a helper takes longer than a small question; who asks a large one allows for helpers (``at_large``).
         json_deserializer=orjson.loads,
-        connect_args={"connect_timeout": 10, "options": " ".join(f"-c {setting}" for setting in _SETTINGS)},
+        connect_args={"connect_timeout": 10, "options": " ".join(f"-c {setting}" for setting in settings)},
     )
 
 
@@ -143,6 +144,8 @@ def told_apart() -> Iterator[None]:
         cause = error.orig if isinstance(error, DBAPIError) else error
         if isinstance(cause, _MET):
             raise Collision("Somebody else was changing the same.") from error
+        if isinstance(cause, psycopg.errors.QueryCanceled):
+            raise SystemDown("The register took too long over that.", "Narrow it, or try again later.") from error
         if isinstance(cause, psycopg.errors.UniqueViolation):
             table = cause.diag.table_name or "records"
             what = "person" if table == "people" else table.replace("_", " ").rstrip("s")
@@ -185,6 +188,11 @@ def ask(db: Session, questions: Sequence[Question], row_factory: Any = tuple_row
         if kept:
             raw.execute("set local plan_cache_mode = auto", prepare=True)
     return [cursor.fetchall() for cursor in cursors]
+
+
+def take_your_time(db: Session) -> None:
+    """Lift the limit for statements until the transaction ends: for what an administrator wants done in one go."""
+    driver_of(db).execute("set local statement_timeout = 0")
 
 
 def send(db: Session, statements: Sequence[Question]) -> None:
