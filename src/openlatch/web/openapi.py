@@ -19,8 +19,13 @@ _PROBLEMS = {
     "403": "Not allowed",
     "404": "Not there, or not for you to see",
     "409": "Not possible as things stand",
+    "413": "What was sent is too large",
+    "414": "The first line is too long",
     "422": "What was sent can't be used",
-    "429": "Too many tries",
+    "429": "Too many tries, or too many calls at once",
+    "431": "The headers are too large",
+    "502": "A system said no",
+    "503": "Several changes met, or something does not answer: try again in a moment",
 }
 
 
@@ -76,7 +81,7 @@ _EVENTS = {
     "description": "Server-sent events. Each has the journal's position as its id and the kinds of things changed.",
     "responses": {
         "200": {"description": "A stream of events", "content": {"text/event-stream": {"schema": {"type": "string"}}}},
-        "401": {"$ref": "#/components/responses/problem"},
+        **{status: {"$ref": "#/components/responses/problem"} for status in ("401", "403", "429", "503")},
     },
 }
 
@@ -90,8 +95,7 @@ def _operation(route: Route, names: dict[Any, str]) -> dict[str, Any]:
         "parameters": [*_path_parameters(route), *_query_parameters(route), *_headers(route)],
         "responses": {str(route.status): _success(route, names)},
     }
-    wanted = ["401", "403", "429"] if route.open else ["401", "403", "404", "409", "422"]
-    for status in ["400", *wanted] if route.query else wanted:
+    for status in _PROBLEMS:
         operation["responses"][status] = {"$ref": "#/components/responses/problem"}
     if route.body is not None:
         operation["requestBody"] = {"required": True, "content": {JSON: {"schema": {"$ref": names[route.body]}}}}

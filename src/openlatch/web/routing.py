@@ -196,7 +196,7 @@ def _view(route: Route) -> Callable[..., Response]:
         given: dict[str, Any] = dict(path)
         refuse_unusable([request.args.to_dict(), *path.values()])
         if route.body is not None:
-            given["body"] = _checked(route.body, _json())
+            given["body"] = _checked(route.body, _json(), as_json=True)
         if route.query is not None:
             given["query"] = _checked(route.query, request.args.to_dict())
         if who is None:
@@ -234,9 +234,10 @@ def _json() -> Any:
     return given
 
 
-def _checked(model: type[BaseModel], given: Any) -> BaseModel:
+def _checked(model: type[BaseModel], given: Any, as_json: bool = False) -> BaseModel:
+    """What was sent, as a model. In JSON a number is no truth and a truth is no number; a query has text only."""
     try:
-        return model.model_validate(given)
+        return model.model_validate_json(request.get_data(), strict=True) if as_json else model.model_validate(given)
     except ValidationError as error:
         fields = {".".join(map(str, e["loc"])) or "body": e["msg"] for e in error.errors(include_url=False)}
         named = "; ".join(f"{name}: {reason}" for name, reason in fields.items())

@@ -2,11 +2,22 @@
 
 from __future__ import annotations
 
-from datetime import date
+import re
+from collections.abc import Callable
+from datetime import date, datetime
 from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, NaiveDatetime, StringConstraints
+from pydantic import (
+    AfterValidator,
+    AwareDatetime,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    NaiveDatetime,
+    StringConstraints,
+)
 
 from openlatch.instants import FIRST_YEAR, bounded, in_bounds
 
@@ -27,6 +38,23 @@ __all__ = [
 Sentence = Annotated[str, StringConstraints(max_length=2000, strip_whitespace=True)]
 
 
+def _read(given: object, read: Callable[[str], object]) -> object:
+    """A day or an instant as it is written (RFC 3339): never a number, which could be anything."""
+    if not isinstance(given, (str, int, float)):
+        return given
+    if re.match(r"\d{4}-\d{2}-\d{2}", str(given).strip()) is None:
+        raise ValueError("has to be written as 2026-03-31, or 2026-03-31T18:00:00Z for an instant")
+    return read(str(given).strip())
+
+
+def _instant(given: object) -> object:
+    return _read(given, datetime.fromisoformat)
+
+
+def _day(given: object) -> object:
+    return _read(given, date.fromisoformat)
+
+
 def _not_too_early(day: date) -> date:
     if day.year < FIRST_YEAR:
         raise ValueError(f"lies before {FIRST_YEAR}")
@@ -34,11 +62,11 @@ def _not_too_early(day: date) -> date:
 
 
 # Instants from 1970 to 2199: everything else would not survive being shown in every time zone.
-Instant = Annotated[AwareDatetime, AfterValidator(bounded)]
+Instant = Annotated[AwareDatetime, BeforeValidator(_instant), AfterValidator(bounded)]
 # The same by the clock of a place.
-ClockTime = Annotated[NaiveDatetime, AfterValidator(in_bounds)]
+ClockTime = Annotated[NaiveDatetime, BeforeValidator(_instant), AfterValidator(in_bounds)]
 # A last day; from 2200 on it means that there is none.
-Day = Annotated[date, AfterValidator(_not_too_early)]
+Day = Annotated[date, BeforeValidator(_day), AfterValidator(_not_too_early)]
 
 
 class Request(BaseModel):
