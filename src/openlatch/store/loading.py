@@ -111,7 +111,8 @@ def _known_addresses(db: Db) -> list[LineError]:
     """Lines that would make a second person with an address that somebody has."""
     rows = db.execute(
         text("""
-        select s.line, p.name, p.key from staged s join people p on p.address = s.address and p.standing <> 'left'
+        select s.line, p.name, p.key
+        from staged s join people p on lower(p.address) = s.address and p.standing <> 'left'
         where s.standing <> 'left' and p.key is distinct from s.key
             and (p.key is not null or exists (select from people k where k.key = s.key))
     """)
@@ -258,7 +259,7 @@ _BEFORE = {
     "people": (
         """
         update people p set key = s.key from staged s
-        where p.key is null and p.address = s.address and p.standing <> 'left'
+        where p.key is null and lower(p.address) = s.address and p.standing <> 'left'
             and not exists (select from people k where k.key = s.key)
         """,
     ),

@@ -37,7 +37,7 @@ class Person(Recorded, Keyed, Base):
         Index(
             "uq_people_address",
             "organisation_id",
-            "address",
+            text("lower(address)"),
             unique=True,
             postgresql_where=text("address is not null and standing <> 'left'"),
         ),

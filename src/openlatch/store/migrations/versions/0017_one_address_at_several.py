@@ -18,11 +18,11 @@ def upgrade() -> None:
     # Of several with one address the first keeps it; nobody can be told apart by it any more.
     op.execute("""
         update people p set address = null where p.standing <> 'left' and exists (
-            select from people q where q.organisation_id = p.organisation_id and q.address = p.address
+            select from people q where q.organisation_id = p.organisation_id and lower(q.address) = lower(p.address)
                 and q.standing <> 'left' and q.id < p.id)
     """)
     op.create_index(
-        'uq_people_address', 'people', ['organisation_id', 'address'], unique=True,
+        'uq_people_address', 'people', ['organisation_id', sa.text('lower(address)')], unique=True,
         postgresql_where=sa.text("address is not null and standing <> 'left'"),
     )
 
