@@ -23,7 +23,18 @@ from openlatch.errors import (
     ProofNeeded,
     TooMany,
 )
-from openlatch.service import answering, attempts, latching, myself, offers, proposing, register, settings, signing_in
+from openlatch.service import (
+    answering,
+    attempts,
+    latching,
+    myself,
+    offers,
+    proposing,
+    register,
+    ruling,
+    settings,
+    signing_in,
+)
 from openlatch.service.answering import Answer
 from openlatch.service.context import Viewer
 from openlatch.service.giving import Choice, Single, weekly_hours
@@ -118,6 +129,18 @@ def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -
     at = {slug: signing_in.check_password(small.service, "wim@example.com", GOOD, "x", at=slug).organisation
           for slug in ("other", "test")}  # fmt: skip
     assert at == {"other": other.organisation, "test": small.itself.organisation}
+
+
+def test_what_the_organisation_keeps_apart_is_told_before_it_is_given(small: Small) -> None:
+    """Over all accounts: whoever pays would also let others in."""
+    with small.service.unit(small.itself) as unit:
+        ruling.change(unit, ruling.Wish(never_together=[("books.pay", "mail.share")]))
+    with small.acting("ines") as unit:
+        runs = propose(small, To(person=small.person("owen")), level="run")
+        (warning,) = [w for w in proposing.preview(unit, runs)["to"][0]["warnings"] if "keeps apart" in w]
+        reads = propose(small, To(person=small.person("owen")))
+        assert not any("keeps apart" in w for w in proposing.preview(unit, reads)["to"][0]["warnings"])
+    assert warning == "They could both “Send money” and “Let others in”, which your organisation keeps apart."
 
 
 def test_guessing_at_links_ends_soon(small: Small) -> None:

@@ -15,7 +15,7 @@ from openlatch.core import register as core
 from openlatch.core.register import Holder, Register
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput
-from openlatch.service import giving, latching
+from openlatch.service import flags, giving, latching
 from openlatch.service.attempt import attempt
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
@@ -179,6 +179,7 @@ def _shown(
     others = unit.db.scalars(select(Person.address).where(*seen))
     broken = breaches(unit, account, to, terms)
     warnings = offering.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
+    warnings += kept_apart(unit, to.holder, terms)
     people = 1
     if to.holder.kind is HolderKind.TEAM:
         people = len(unit.db.scalars(select(Membership.id).where(Membership.team_id == to.holder.id)).all())
@@ -201,6 +202,22 @@ def _shown(
         "prerequisites": _prerequisites(unit, account, to.person),
         "warnings": warnings,
     }
+
+
+def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[str]:
+    """What a grant would bring together in one hand that the organisation's rules keep apart, over all accounts."""
+    pairs = flags.ruling(unit).settings.never_together
+    new = {p.key: p.sentence for term in terms for p in term.level.permissions}
+    if not any(set(pair) & new.keys() for pair in pairs):
+        return []
+    reached = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+    had = {p.key: p.sentence for p in access.rights_of(reached)}
+    will = {**had, **new}
+    return [
+        f"They could both “{will[first]}” and “{will[second]}”, which your organisation keeps apart."
+        for first, second in pairs
+        if {first, second} <= will.keys() and not {first, second} <= had.keys()
+    ]
 
 
 def sentence(permission: core.Permission) -> dict[str, Any]:
