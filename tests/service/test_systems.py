@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import pytest
+from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 from flask import request
 from sqlalchemy import select
 
@@ -288,3 +290,27 @@ def test_a_mail_servers_administration_that_fails_is_told_with_what_to_do(
     adapter = world.adapter(sessions="")
     with pytest.raises(SystemRefused, match="does not tell of sessions"):
         adapter.confirm(StepKind.END_SESSIONS, {"who": "bob", "process": "1"})
+
+
+def test_what_answers_people_opens_no_secret_of_a_system(
+    make: Callable[[str], World], service: Service, organisation: Viewer, clock: Clock
+) -> None:
+    """It previews and starts what the worker carries out; the worker puts old secrets under their own key."""
+    world = make("cloud")
+    ident = connect(service, organisation, world)
+    key = MultiFernet([Fernet(Fernet.generate_key()), service.cipher])
+    worker = replace(service, systems_cipher=key)
+    assert [systems.renew_secrets(worker, organisation) for _ in range(2)] == [1, 0]
+    with service.unit(organisation) as unit:
+        secret = unit.db.get_one(System, ident).secret
+        assert secret is not None
+    with pytest.raises(InvalidToken):
+        service.cipher.decrypt(secret)
+    web = replace(service, holds_secrets=False)
+    with web.unit(organisation) as unit:
+        grant = grant_of(unit, world, world.goes).id
+        assert revocations.preview(unit, revocations.Wish((grant,)))["steps"]
+        begun = revocations.start(unit, revocations.Wish((grant,)), "Over.")
+        systems.ask_to_read(unit, ident)
+    assert carry_on(worker, organisation, clock, begun) == "confirmed"
+    assert world.asked(world.goes) == ""

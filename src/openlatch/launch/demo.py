@@ -18,7 +18,7 @@ from types import FrameType
 from typing import Any
 from uuid import UUID
 
-from cryptography.fernet import Fernet
+from cryptography.fernet import Fernet, MultiFernet
 from sqlalchemy import select
 
 from openlatch.demo import endings, loader
@@ -48,6 +48,7 @@ class Secrets:
 
     app_password: str
     secret_key: str
+    systems_key: str
     adapter_password: str
 
     @classmethod
@@ -55,10 +56,16 @@ class Secrets:
         """Those kept in a folder, or fresh ones."""
         kept = folder / "secrets.json"
         if not kept.exists():
-            made = cls(secrets.token_urlsafe(24), Fernet.generate_key().decode(), secrets.token_urlsafe(24))
+            made = {"app_password": secrets.token_urlsafe(24), "secret_key": Fernet.generate_key().decode(),
+                    "adapter_password": secrets.token_urlsafe(24)}  # fmt: skip
             kept.touch(mode=0o600)
-            kept.write_text(json.dumps({name: getattr(made, name) for name in cls.__slots__}))
-        return cls(**json.loads(kept.read_text()))
+            kept.write_text(json.dumps(made))
+        found = json.loads(kept.read_text())
+        if "systems_key" not in found:
+            # A demo from before systems had a key of their own gets one.
+            found["systems_key"] = Fernet.generate_key().decode()
+            kept.write_text(json.dumps(found))
+        return cls(**found)
 
 
 def data_folder() -> Path:
@@ -99,6 +106,7 @@ class Demo:
             Fernet(kept.secret_key),
             address=self.address,
             signing_seed=kept.secret_key.encode(),
+            systems_cipher=MultiFernet([Fernet(kept.systems_key), Fernet(kept.secret_key)]),
         )
         self._prepare_telemetry(service, kept)
         organisation = self._load(service)
@@ -159,12 +167,13 @@ class Demo:
             "OPENLATCH_MAIL_FROM": "access@hollinfell.example.org",
             "OPENLATCH_TREE_HEADS_FILE": str(self.folder / "tree-heads.jsonl"),
         }
-        environment.pop("OPENLATCH_CONFIG", None)
+        for name in ("OPENLATCH_CONFIG", "OPENLATCH_SYSTEMS_KEY"):
+            environment.pop(name, None)
         for name in ("serve", "worker"):
             with appended(self.folder / f"{name}.log") as log:
                 self.children[name] = subprocess.Popen(
                     [sys.executable, "-c", "from openlatch.cli.main import main; main()", name],
-                    env=environment,
+                    env=environment | ({"OPENLATCH_SYSTEMS_KEY": kept.systems_key} if name == "worker" else {}),
                     stdout=log,
                     stderr=log,
                     start_new_session=True,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import logging
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,9 @@ from openlatch.work.queue import Queue
 
 # A page that takes longer is given up: others wait for the connection.
 STATEMENT_SECONDS = 60
+
+
+log = structlog.get_logger()
 
 
 def configure_logging() -> None:
@@ -67,6 +71,7 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
         signing_seed=seed,
         tree_heads_file=Path(settings.tree_heads_file) if settings.tree_heads_file else None,
         timestamp_authority=settings.timestamp_authority,
+        systems_cipher=settings.systems_cipher(),
     )
 
 
@@ -86,7 +91,11 @@ def post_of(settings: Settings) -> Post | None:
 
 def web_app(settings: Settings) -> Flask:
     """The web application, behind as many proxies as are trusted."""
-    app = make_app(assemble(settings, statement_seconds=STATEMENT_SECONDS), settings.database_url)
+    if settings.systems_key:
+        log.warning("web.has_systems_key", remedy="Give systems_key to the worker only.")
+    # Whatever its configuration has: what answers people opens no secret of a system.
+    service = replace(assemble(settings, statement_seconds=STATEMENT_SECONDS), systems_cipher=None, holds_secrets=False)
+    app = make_app(service, settings.database_url)
     app.wsgi_app = prompt(app.wsgi_app)  # type: ignore[method-assign, assignment]
     if settings.trusted_proxies:
         count = settings.trusted_proxies

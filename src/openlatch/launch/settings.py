@@ -13,7 +13,7 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
-from cryptography.fernet import Fernet
+from cryptography.fernet import Fernet, MultiFernet
 
 from openlatch.errors import BadInput
 
@@ -23,7 +23,9 @@ class Settings:
     """What the service needs to know to run.
 
     ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
-    ``secret_key`` encrypts the secrets of systems (``openlatch new-key`` makes one). ``public_address`` is where people
+    ``secret_key`` encrypts mail that waits and second factors (``openlatch new-key`` makes one), ``systems_key`` the
+    secrets of systems: the worker and ``openlatch connect`` need it, the web process must not have it.
+    ``public_address`` is where people
     reach the console, which links in mail begin with; the ``smtp_`` settings say which server mail goes through.
     ``tree_heads_file`` is where signed heads of the journal are appended, ``timestamp_authority`` the address of one by
     RFC 3161 that stamps them.
@@ -32,6 +34,7 @@ class Settings:
     database_url: str = ""
     owner_database_url: str = ""
     secret_key: str = ""
+    systems_key: str = ""
     bind: str = "127.0.0.1:8620"
     web_processes: int = 2
     web_threads: int = 32
@@ -73,11 +76,21 @@ class Settings:
         return self
 
     def cipher(self) -> Fernet:
-        """The cipher for the secrets of systems. BadInput when the key is not one."""
-        try:
-            return Fernet(self.secret_key)
-        except ValueError:
-            raise BadInput("secret_key is not a key.", "Make one with: openlatch new-key") from None
+        """The cipher for mail that waits and second factors. BadInput when the key is not one."""
+        return _fernet("secret_key", self.secret_key)
+
+    def systems_cipher(self) -> MultiFernet | None:
+        """The cipher for the secrets of systems; it still opens those from before they had a key of their own."""
+        if not self.systems_key:
+            return None
+        return MultiFernet([_fernet("systems_key", self.systems_key), self.cipher()])
+
+
+def _fernet(name: str, key: str) -> Fernet:
+    try:
+        return Fernet(key)
+    except ValueError:
+        raise BadInput(f"{name} is not a key.", "Make one with: openlatch new-key") from None
 
 
 def _file(path: Path) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 from uuid import UUID
 
-from cryptography.fernet import Fernet
+from cryptography.fernet import Fernet, MultiFernet
 from sqlalchemy import Engine, text
 from sqlalchemy.orm import Session as Db
 
@@ -45,6 +45,9 @@ class Service:
     ``address`` is where people reach the console; links in mail begin with it. From ``signing_seed`` the key is made
     that signs short-lived tokens. Signed heads of the journal go to ``tree_heads_file``, and are stamped by
     ``timestamp_authority``, where these are set.
+
+    The secrets of systems have a key of their own, ``systems_cipher``, where one is set. What answers people does not
+    open them: it ``holds_secrets`` of no system, and calls none.
     """
 
     engine: Engine
@@ -56,6 +59,8 @@ class Service:
     signing_seed: bytes = b""
     tree_heads_file: Path | None = None
     timestamp_authority: str = ""
+    systems_cipher: Fernet | MultiFernet | None = None
+    holds_secrets: bool = True
     rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
     rooms: Rooms = field(default_factory=Rooms)
 

@@ -11,6 +11,7 @@ from datetime import timedelta
 from typing import Any
 from uuid import UUID
 
+from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 from sqlalchemy import func, or_, select, text, update
 
 from openlatch.adapters import Adapter
@@ -48,7 +49,7 @@ def connect(
             system = System(organisation_id=unit.viewer.organisation, key=key, name=name)
             unit.db.add(system)
         system.name, system.kind, system.settings = name, kind, settings
-        system.secret = service.cipher.encrypt(secret.encode())
+        system.secret = _cipher(service).encrypt(secret.encode())
         # What was read elsewhere says nothing of what is here.
         system.stamps, system.read_fully_at = {}, None
         unit.db.flush()
@@ -62,7 +63,30 @@ def adapter_for(service: Service, system: System) -> Adapter:
     maker = service.adapters.get(system.kind)
     if maker is None or system.secret is None:
         raise NotFound(f"{system.name} is not connected; what happens there is done by hand.")
-    return maker(system.settings, service.cipher.decrypt(system.secret).decode())
+    secret = _cipher(service).decrypt(system.secret).decode() if service.holds_secrets else ""
+    return maker(system.settings, secret)
+
+
+def _cipher(service: Service) -> Fernet | MultiFernet:
+    return service.systems_cipher or service.cipher
+
+
+def renew_secrets(service: Service, viewer: Viewer) -> int:
+    """Encrypt the secrets of systems by the key of their own, where they are not yet; gives how many were not."""
+    if service.systems_cipher is None:
+        return 0
+    with service.unit(viewer) as unit:
+        rows = unit.db.scalars(select(System).where(System.secret.is_not(None)).with_for_update()).all()
+        renewed = 0
+        for row in rows:
+            assert row.secret is not None
+            try:
+                plain = service.cipher.decrypt(row.secret)
+            except InvalidToken:
+                continue
+            row.secret = service.systems_cipher.encrypt(plain)
+            renewed += 1
+        return renewed
 
 
 def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:

@@ -178,6 +178,7 @@ def look_at_everything(service: Service) -> None:
     """Evaluate every rule, in every organisation."""
     tidy(service)
     for organisation in organisations(service):
+        systems.renew_secrets(service, Viewer.itself(organisation))
         service.wake("evaluate", {"organisation": str(organisation)}, None)
 
 
