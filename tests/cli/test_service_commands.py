@@ -40,6 +40,12 @@ def test_from_an_empty_database_to_a_connected_system(
     words = ("organisation", "Real", "real", "--administrator", "Ada", "--address", "ada@real.example.org")
     assert "Use at least 12" in run(*words, "--password", "short", **configured).stderr
     assert run(*words, "--password", "a long password", **configured).returncode == 0
+    twice = run(*words, "--password", "a long password", **configured)
+    assert (twice.returncode, "Traceback" in twice.stderr, "argon2" in twice.stderr) == (1, False, False), twice.stderr
+    nowhere = run(
+        *words[:2], "nowhere", *words[3:], "--time-zone", "Europe/Londn", "--password", "x" * 20, **configured
+    )
+    assert "There is no time zone" in nowhere.stderr
     told = {"host": "127.0.0.1", "port": server.port, "database": telemetry.DATABASE, "user": telemetry.ADAPTER_LOGIN}
     told["sslmode"] = "disable"
     reach = ("connect", "real", "Telemetry", *(w for n, v in told.items() for w in ("--set", f"{n}={v}")))

@@ -65,3 +65,9 @@ def test_the_files_are_found_the_same_when_they_are_brought_again(client: Client
         report = client.bring(kind, [(DATA / f"{kind}.csv").read_bytes()])
         assert (report.kept, report.added, report.changed) == (True, 0, 0)
     assert httpx.get(f"{stack.address}/healthz").text == "ok\n"
+
+
+def test_nobody_else_reads_what_the_demo_writes(stack: Demo) -> None:
+    """Its logs, its mail and its secrets."""
+    for name, mode in (("serve.log", 0o600), ("worker.log", 0o600), ("secrets.json", 0o600), ("mail", 0o700)):
+        assert (stack.folder / name).stat().st_mode & 0o777 == mode, name

@@ -419,10 +419,11 @@ def test_people_are_told_by_rules_and_doubts_are_put_to_somebody(
     with service.unit(organisation) as unit:
         ann, bob = person(unit, "Ann", employee="17"), person(unit, "Bob", uid="1001")
         person(unit, "Cy", "cy@example.org")
-        person(unit, "Cyrus", "CY@example.org")
+        person(unit, "Cyrus", "CYRUS@example.org")
     told.found = [SharedAccount("box", "Box"),
                   Login("a", "Somebody", False, {"employee": "17"}), Login("b", "Somebody too", False, {"uid": "1001"}),
-                  Login("c", "C", False, {"address": "cy@example.org"}), hold("a"), hold("b"), hold("c")]  # fmt: skip
+                  Login("c", "C", False, {"address": "cy@example.org cyrus@example.org"}),
+                  hold("a"), hold("b"), hold("c")]  # fmt: skip
     reader()
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(Handle.person_id).where(Handle.name == "a")).one() == ann

@@ -145,6 +145,15 @@ def test_the_same_call_twice_is_carried_out_once(http: httpx.Client) -> None:
     assert len(named) == 1
 
 
+def test_an_answer_with_a_secret_is_not_kept_to_be_given_again(stack: Demo, tokens: dict[str, str]) -> None:
+    """A calendar's address: the same call again is refused, and the address that was given still opens it."""
+    headers = {"Authorization": f"Bearer {tokens['reviewer']}", "Idempotency-Key": str(uuid4())}
+    first, second = (httpx.post(f"{stack.address}{PREFIX}/me/calendar", headers=headers) for _ in range(2))
+    assert first.status_code == 200
+    assert (second.status_code, first.json()["address"] in second.text) == (409, False)
+    assert httpx.get(first.json()["address"]).status_code == 200
+
+
 def test_two_reviewers_on_one_item_do_not_overwrite_each_other(client: Client) -> None:
     """One wins, the other is told."""
     scope = 'account.name eq "Path map archive" and holder.kind eq "app"'

@@ -192,6 +192,16 @@ def test_whoever_takes_too_long_to_ask_holds_no_thread(stack: Demo, tokens: dict
         assert all(line.recv(1) == b"" for line in slow[:5])
 
 
+def test_who_is_in_front_is_believed_only_when_trusted(stack: Demo) -> None:
+    """Without a proxy that is, nobody makes a cookie that goes over TLS only, or another address."""
+    body = {"address": ROLES["reviewer"], "password": PASSWORD}
+    said = {"X-Forwarded-Proto": "https", "X-Forwarded-Host": "evil.example", "Forwarded": "proto=https"}
+    answer = httpx.post(f"{stack.address}/api/v1/session", json=body, headers=said, timeout=30)
+    assert answer.status_code == 200
+    assert "Secure" not in answer.headers["Set-Cookie"]
+    assert "Strict-Transport-Security" not in answer.headers
+
+
 def test_a_line_that_is_too_long_is_a_problem_document(stack: Demo) -> None:
     """Also where no call has been made out yet."""
     host, port = stack.address.removeprefix("http://").split(":")
