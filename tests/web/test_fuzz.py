@@ -16,6 +16,8 @@ from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
 from tests.conftest import ROLES
 
+# One process starts the demo that is tried.
+pytestmark = pytest.mark.xdist_group("fuzz")
 CHECKS = (
     "not_a_server_error", "status_code_conformance", "content_type_conformance", "response_schema_conformance",
     "negative_data_rejection", "unsupported_method",
