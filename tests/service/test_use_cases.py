@@ -330,6 +330,20 @@ def test_a_second_factor_is_let_through_and_can_not_be_guessed(small: Small) -> 
     assert guesses.count("NotSignedIn") == 10
 
 
+def test_a_code_for_one_organisation_opens_no_door_at_another(small: Small) -> None:
+    """Whoever has to wait is let through by a second factor at the same sign-in, and by nothing else."""
+    signing_in.make_organisation(small.service, "Other", "other", "UTC", "Ada", "ada@example.org", "three lakes up")
+    who = signing_in.check_password(small.service, "ada@example.org", "three lakes up", "198.51.100.7")
+    opened = signing_in.open_session(small.service, who, "Firefox", "198.51.100.7")
+    with small.service.unit(signing_in.viewer_of_session(small.service, opened.token, None)) as unit:
+        totp = pyotp.TOTP(factor.begin(unit)["secret"])
+        factor.confirm(unit, totp.at(small.clock()))
+    for _ in range(12):
+        tries(small, "203.0.113.9")
+    assert tries(small, "203.0.113.9", "a long password", code="000000") == "TooMany"
+    assert tries(small, "203.0.113.9", "three lakes up", code=totp.at(int(small.clock().timestamp()) + 30)) == "in"
+
+
 def test_signing_in_counts_tries_and_closes_with_the_person(small: Small) -> None:
     """Also for a token made before; and what is old is thrown away."""
     ada = "ada@example.org"

@@ -292,7 +292,10 @@ def _no_longer(terms: Sequence[Term], until: datetime | None) -> list[Term]:
     """Terms that end when it was asked that they do, or before."""
     if until is None:
         return list(terms)
-    return [term._replace(window=term.window.meet(Window(until=until))) for term in terms]
+    shorter = [term._replace(window=term.window.meet(Window(until=until))) for term in terms]
+    if any(term.window.is_empty for term in shorter):
+        raise BadInput("It would begin when what was asked for is over.", "Let it begin earlier.", {"since": "is late"})
+    return shorter
 
 
 def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, Any]:

@@ -98,9 +98,11 @@ def check_password(
     if any(_is_known(service, sign_in, device) for sign_in in known):
         sources = [Source(f"device {device}", TRIES)]
     counted = attempts.count(service, sources)
-    has_code = bool(code.strip()) and any(sign_in.factor_since is not None for sign_in in known)
-    if counted.wait and not has_code:
-        raise _too_many(counted.wait)
+    if counted.wait:
+        # Only a password and a code together are let through, and nothing is told of the one without the other.
+        known = [sign_in for sign_in in known if sign_in.factor_since is not None and code.strip()]
+        if not known:
+            raise _too_many(counted.wait)
     # One is checked also when nobody has the address, so that the answer takes as long as for somebody.
     fits = [sign_in for sign_in in known if _fits(sign_in.password_hash, password)]
     if not known:
@@ -113,6 +115,8 @@ def check_password(
                 _tell_of_tries(service, sign_in, origin)
         raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
     if len(fits) > 1:
+        if counted.wait:
+            raise _too_many(counted.wait)
         attempts.forgive(service, counted)
         raise _which(service, fits)
     (sign_in,) = fits
@@ -148,7 +152,7 @@ def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) 
         raise FactorNeeded("The password is right.", "Give the code that your second factor shows now, too.")
     guessed = attempts.count(service, [Source(f"code of {sign_in.id}", TRIES)])
     if guessed.wait:
-        raise _too_many(guessed.wait)
+        raise _too_many(counted.wait or guessed.wait)
     with transaction(service.engine, sign_in.organisation_id) as db:
         row = db.get_one(SignIn, sign_in.id, with_for_update=True)
         if factor.take(service.cipher, row, code, service.clock()):

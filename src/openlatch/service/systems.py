@@ -63,7 +63,15 @@ def adapter_for(service: Service, system: System) -> Adapter:
     maker = service.adapters.get(system.kind)
     if maker is None or system.secret is None:
         raise NotFound(f"{system.name} is not connected; what happens there is done by hand.")
-    secret = _cipher(service).decrypt(system.secret).decode() if service.holds_secrets else ""
+    if not service.holds_secrets:
+        return maker(system.settings, "")
+    try:
+        secret = _cipher(service).decrypt(system.secret).decode()
+    except InvalidToken as error:
+        raise SystemRefused(
+            f"The secret of {system.name} can't be opened with the key that this process has.",
+            "Give the worker the systems_key by which it was encrypted, or connect the system again.",
+        ) from error
     return maker(system.settings, secret)
 
 

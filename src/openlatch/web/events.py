@@ -14,7 +14,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 from uuid import UUID
 
@@ -27,6 +27,7 @@ from openlatch.service.context import CHANNEL, Viewer
 log = get_logger()
 HEARTBEAT_SECONDS = 15
 RETRY_SECONDS = 2
+BEGIN_SECONDS = 60
 # In each web process.
 MOST_OF_ONE_PERSON = 12
 MOST_OF_ALL = 500
@@ -43,6 +44,7 @@ class Stream:
     viewer: Viewer
     still: Callable[[], Viewer]
     sock: socket.socket | None = None
+    asked: float = field(default_factory=time.monotonic)
 
     @property
     def key(self) -> tuple[UUID, UUID | None]:
@@ -95,6 +97,10 @@ class Broker:
         """
         stream = Stream(viewer, still)
         with self._lock:
+            # One whose answer never began, because nobody was there any more to hear it.
+            self._streams = {
+                s for s in self._streams if s.sock is not None or time.monotonic() < s.asked + BEGIN_SECONDS
+            }
             if sum(other.key == stream.key for other in self._streams) >= MOST_OF_ONE_PERSON:
                 raise TooMany("You have too many consoles open.", "Close some of them.", 30)
             if len(self._streams) >= MOST_OF_ALL:
@@ -109,8 +115,9 @@ class Broker:
         try:
             # The first event tells the console to look at everything once: something may have changed meanwhile.
             yield f"retry: 2000\n{_EVERYTHING}"
-            stream.sock = socket.socket(fileno=environ["gunicorn.socket"].detach())
-            stream.sock.setblocking(False)
+            sock = socket.socket(fileno=environ["gunicorn.socket"].detach())
+            sock.setblocking(False)
+            stream.sock = sock
         finally:
             if stream.sock is None:
                 with self._lock:
@@ -129,6 +136,10 @@ class Broker:
                     self._serve(connection)
             except psycopg.OperationalError as error:
                 log.warning("events.interrupted", error=str(error))
+                time.sleep(RETRY_SECONDS)
+            except Exception as error:
+                # Open consoles would hear of nothing any more, without a word: it goes on from the beginning.
+                log.exception("events.failed", error=str(error))
                 time.sleep(RETRY_SECONDS)
 
     def _serve(self, connection: psycopg.Connection[Any]) -> None:
