@@ -17,6 +17,7 @@ from uuid import UUID
 
 from openlatch.core.access import Path, everyone_reaching, rights_of
 from openlatch.core.register import Grant, Holder, Register
+from openlatch.core.windows import Window
 from openlatch.core.words import GrantState, HolderKind, Reach
 
 # Instants to come at which somebody's time begins or ends. Where there are more, nobody can say what holds later: then
@@ -109,7 +110,7 @@ class Breach:
 
 @dataclass(frozen=True, slots=True)
 class Crowd:
-    """Everyone who reaches one account, now and at the instants to come at which somebody's time begins or ends.
+    """Everyone who reaches one account, now and at the instants to come at which somebody's time begins.
 
     ``outside_apps`` are the grants of apps that somebody outside has linked: they are as far outside as that person.
     ``beyond`` is how many instants there are that are too many to be looked at.
@@ -129,7 +130,8 @@ class Crowd:
         outside_apps: frozenset[UUID] = frozenset(),
     ) -> Crowd:  # fmt: skip
         """The crowd of an account; ``public`` are its resources that anyone at all can reach, by id and name."""
-        instants = sorted(_instants(register, at))
+        instants = sorted(i for i in (w.since for w in _windows(register)) if i is not None and i > at)
+        instants = list(dict.fromkeys(instants))
         looked_at = [at, *instants[:MOST_INSTANTS]]
         moments = tuple((i, tuple(everyone_reaching(register, account, i))) for i in looked_at)
         beyond = max(len(instants) - MOST_INSTANTS, 0)
@@ -174,12 +176,15 @@ class Crowd:
         return known is None or known.inside
 
 
-def _instants(register: Register, at: datetime) -> set[datetime]:
-    windows = [m.window for m in register.memberships] + [t.window for g in register.grants for t in g.terms]
-    return {i for w in windows for i in (w.since, w.until) if i is not None and i > at}
+def _windows(register: Register) -> list[Window]:
+    return [m.window for m in register.memberships] + [t.window for g in register.grants for t in g.terms]
 
 
 Found = dict[Any, str]
+_BEYOND = (
+    f"more than {MOST_INSTANTS} times lie ahead at which somebody's access begins or ends, "
+    "too many to say who has access then"
+)
 
 
 def _most_delegates(latch: Latch, crowd: Crowd) -> Found:
@@ -244,14 +249,22 @@ def _ends_within(latch: Latch, crowd: Crowd) -> Found:
 
 def _two_stewards(latch: Latch, crowd: Crowd) -> Found:
     first: dict[int, tuple[datetime, str]] = {}
-    for instant, paths in crowd.moments:
+    # Stewards go at the end of a window. What each beginning adds is there at the next end as well.
+    ends = sorted({w.until for w in _windows(crowd.register) if w.until is not None and w.until > crowd.at})
+    for instant in (crowd.at, *ends[:MOST_INSTANTS]):
+        if len(first) == 2:
+            break
+        paths = everyone_reaching(crowd.register, crowd.account, instant)
         stewards = {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
         when = "" if instant == crowd.at else f" from {instant:%Y-%m-%d}"
         told = {0: f"nobody decides about it{when}", 1: f"only one person decides about it{when}"}
         for lacking in range(len(stewards), 2):
             # The first instant counts: what is broken later, or not at all, is no worse.
             first.setdefault(lacking, (instant, told[len(stewards)]))
-    return {(lacking, instant): fact for lacking, (instant, fact) in first.items()}
+    found: Found = {(lacking, instant): fact for lacking, (instant, fact) in first.items()}
+    if len(ends) > MOST_INSTANTS:
+        found["beyond", len(ends)] = _BEYOND
+    return found
 
 
 def _second_factor(latch: Latch, crowd: Crowd) -> Found:
@@ -301,7 +314,9 @@ _LOOK: dict[LatchKind, Callable[[Latch, Crowd], Found]] = {
 
 
 # Those for which it matters who has access at which time; a window that ends too late is seen without that.
-_OVER_TIME = frozenset(LatchKind) - {LatchKind.ENDS_WITHIN, LatchKind.NOTHING_PUBLIC, LatchKind.UNSEEN}
+_OVER_TIME = frozenset(LatchKind) - {
+    LatchKind.ENDS_WITHIN, LatchKind.NOTHING_PUBLIC, LatchKind.UNSEEN, LatchKind.TWO_STEWARDS,
+}  # fmt: skip
 
 
 def broken(latch: Latch, crowd: Crowd) -> Found:
@@ -310,8 +325,7 @@ def broken(latch: Latch, crowd: Crowd) -> Found:
         return {}
     found = _LOOK[latch.kind](latch, crowd)
     if crowd.beyond and latch.kind in _OVER_TIME:
-        at_most = f"more than {MOST_INSTANTS} times lie ahead at which somebody's access begins or ends"
-        found = {**found, ("beyond", crowd.beyond): f"{at_most}, too many to say who has access then"}
+        found = {**found, ("beyond", crowd.beyond): _BEYOND}
     return found
 
 

@@ -98,11 +98,7 @@ def check_password(
     if any(_is_known(service, sign_in, device) for sign_in in known):
         sources = [Source(f"device {device}", TRIES)]
     counted = attempts.count(service, sources)
-    if counted.wait:
-        # Only a password and a code together are let through, and nothing is told of the one without the other.
-        known = [sign_in for sign_in in known if sign_in.factor_since is not None and code.strip()]
-        if not known:
-            raise _too_many(counted.wait)
+    known = _with_code(known, counted, code)
     # One is checked also when nobody has the address, so that the answer takes as long as for somebody.
     fits = [sign_in for sign_in in known if _fits(sign_in.password_hash, password)]
     if not known:
@@ -114,17 +110,32 @@ def check_password(
             for sign_in in known:
                 _tell_of_tries(service, sign_in, origin)
         raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
-    if len(fits) > 1:
-        if counted.wait:
-            raise _too_many(counted.wait)
-        attempts.forgive(service, counted)
-        raise _which(service, fits)
-    (sign_in,) = fits
+    sign_in = _only_one(service, fits, counted)
     if sign_in.factor_since is not None:
         _check_code(service, sign_in, code, counted)
     attempts.forgive(service, counted, sources[0])
     with transaction(service.engine, sign_in.organisation_id) as db:
         return replace(_viewer(db, sign_in.id, None, None, may_write=True), proved_at=service.clock())
+
+
+def _only_one(service: Service, fits: Sequence[SignIn], counted: Counted) -> SignIn:
+    """The one sign-in that fits. OrganisationNeeded when several do, told to nobody who has to wait."""
+    if len(fits) == 1:
+        return fits[0]
+    if counted.wait:
+        raise _too_many(counted.wait)
+    attempts.forgive(service, counted)
+    raise _which(service, fits)
+
+
+def _with_code(known: Sequence[SignIn], counted: Counted, code: str) -> list[SignIn]:
+    """The sign-ins that may be tried: while there is a wait, only those that a password and a code together open."""
+    if not counted.wait:
+        return list(known)
+    open_by_code = [sign_in for sign_in in known if sign_in.factor_since is not None and code.strip()]
+    if not open_by_code:
+        raise _too_many(counted.wait)
+    return open_by_code
 
 
 def _known(service: Service, address: str, at: str) -> list[SignIn]:
