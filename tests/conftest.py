@@ -8,6 +8,7 @@ import os
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -170,15 +171,22 @@ def telemetry_settings(cluster: Cluster) -> dict[str, Any]:
     }
 
 
-@pytest.fixture(scope="session")
-def stack(folder: Path) -> Iterator[Demo]:
+@contextmanager
+def running_demo(folder: Path) -> Iterator[Demo]:
     """The whole demo, running: two servers, the web process, the worker."""
-    demo = Demo(folder / "demo", 0)
+    demo = Demo(folder, 0)
     try:
         demo.start()
         yield demo
     finally:
         demo.stop()
+
+
+@pytest.fixture(scope="session")
+def stack(folder: Path) -> Iterator[Demo]:
+    """The demo that most tests share."""
+    with running_demo(folder / "demo") as demo:
+        yield demo
 
 
 ROLES = {

@@ -14,8 +14,9 @@ import httpx
 import pytest
 
 from openlatch.demo.loader import PASSWORD
+from openlatch.errors import TooMany
 from openlatch.launch.demo import Demo
-from openlatch.web.routing import COOKIE
+from openlatch.web.routing import COOKIE, Busy
 from tests.conftest import ROLES
 
 ODD = ["0001-01-01T00:00:00+23:59", "9999-12-31T23:59:59-23:59", "1969-12-31T23:59:59Z", "2200-01-01T00:00:00Z"]
@@ -200,6 +201,20 @@ def test_who_is_in_front_is_believed_only_when_trusted(stack: Demo) -> None:
     assert answer.status_code == 200
     assert "Secure" not in answer.headers["Set-Cookie"]
     assert "Strict-Transport-Security" not in answer.headers
+
+
+def test_one_asker_never_has_all_threads() -> None:
+    """What is more than their share waits, and is let in when something of theirs is done."""
+    busy = Busy()
+    with ExitStack() as going_on:
+        for _ in range(Busy.most):
+            going_on.enter_context(busy.one_more("ann"))
+        with pytest.raises(TooMany), busy.one_more("ann"):
+            pass
+        with busy.one_more("bob"):
+            pass
+    with busy.one_more("ann"):
+        pass
 
 
 def test_a_line_that_is_too_long_is_a_problem_document(stack: Demo) -> None:

@@ -14,7 +14,7 @@ import pytest
 
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
-from tests.conftest import ROLES
+from tests.conftest import ROLES, running_demo
 
 # One process starts the demo that is tried.
 pytestmark = pytest.mark.xdist_group("fuzz")
@@ -36,12 +36,8 @@ PHASES = "examples,coverage,fuzzing" if IS_NIGHTLY else "examples,fuzzing"
 @pytest.fixture(scope="module")
 def own(folder: Path) -> Iterator[Demo]:
     """A demo of its own: what is tried ends access, and changes settings."""
-    demo = Demo(folder / "fuzzed", 0)
-    try:
-        demo.start()
+    with running_demo(folder / "fuzzed") as demo:
         yield demo
-    finally:
-        demo.stop()
 
 
 @pytest.mark.parametrize("role", ["administrator", "owner", "delegate"])
