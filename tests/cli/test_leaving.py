@@ -38,7 +38,7 @@ def test_a_leaver_is_previewed_and_needs_successors(run: Run) -> None:
     nobody = [word for name in owned for word in ("--successor", f"{name}=")]
     assert nobody
     started = run(
-        "leaver", "start", "Tobias Renn", "--reason", "Test.", "--yes", *nobody, given="walk the long ridge\n"
+        "leaver", "start", "Tobias Renn", "--reason", "Test.", "--yes", *nobody, given="walk the long ridge\n\n"
     )
     assert (started.returncode, "Nobody would answer for" in started.stderr) == (1, True)
     assert found(run("leaver", "show", "Tobias Renn", "-o", "json"))["begun_at"] is None
