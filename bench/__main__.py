@@ -24,7 +24,7 @@ from openlatch.launch.serving import spare_the_collector
 from openlatch.service import signing_in
 from openlatch.service.context import Service, Viewer
 from openlatch.store.database import engine_for
-from openlatch.store.migrate import APP_ROLE, migrate
+from openlatch.store.migrate import APP_ROLE, Passwords, migrate
 
 MEASURES: tuple[Callable[[Bench], Result], ...] = (
     measures.importing,
@@ -65,7 +65,7 @@ def main() -> None:
         cluster.ensure_database("bench")
         cluster.ensure_database("floor")
         for name in ("bench", "floor"):
-            migrate(cluster.url(name), "bench")
+            migrate(cluster.url(name), Passwords("bench"))
         key = filled.read_bytes() if filled.exists() else Fernet.generate_key()
         service = Service(engine_for(cluster.url("bench", APP_ROLE, "bench")), Fernet(key))
         viewer = _administrator(service, known=filled.exists())

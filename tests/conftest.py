@@ -27,7 +27,7 @@ from openlatch.service import signing_in
 from openlatch.service.context import Service, Viewer
 from openlatch.standins import telemetry
 from openlatch.store.database import engine_for
-from openlatch.store.migrate import APP_ROLE, migrate
+from openlatch.store.migrate import APP_ROLE, Passwords, migrate
 
 KEY = Fernet.generate_key()
 ADAPTER_PASSWORD = "adapter password of the tests"
@@ -64,7 +64,7 @@ def cluster(folder: Path) -> Iterator[Cluster]:
     made = Cluster(folder / "register", settings=("fsync=off", "full_page_writes=off"))
     made.start()
     made.ensure_database("template_openlatch")
-    migrate(made.url("template_openlatch"), "app-password")
+    migrate(made.url("template_openlatch"), Passwords("app-password"))
     yield made
     made.stop()
 
@@ -117,7 +117,7 @@ def clock() -> Clock:
 def service_on(cluster: Cluster, database: str, clock: Clock) -> Service:
     """The service on a database, with a clock of the tests."""
     url = cluster.url(database, APP_ROLE, "app-password")
-    return Service(engine_for(url, pool_size=4), Fernet(KEY), clock, signing_seed=KEY)
+    return Service(engine_for(url, pool_size=4), Fernet(KEY), clock, signing_seed=KEY, evidence_seed=KEY)
 
 
 @pytest.fixture

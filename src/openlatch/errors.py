@@ -13,6 +13,7 @@ OpenLatchError
 ├── Conflict            the thing is not in a state that allows this, or changed meanwhile
 │   └── Held            a latch holds: says which, the fact, and what would pass
 ├── Collision           several changes met, and the database stopped this one; it can be tried again as it is
+├── NotReady            what is asked for is still being made; worth asking again
 ├── TooMany             asked too often; carries the seconds to wait
 ├── SystemDown          an outside system did not answer; worth trying again
 └── SystemRefused       an outside system answered no; trying again changes nothing
@@ -120,6 +121,13 @@ class Collision(OpenLatchError):
     status = 503
     title = "Several changes met"
     usual_remedy = "Nothing was changed; try again in a moment."
+
+
+class NotReady(OpenLatchError):
+    """What is asked for is still being made."""
+
+    status = 503
+    title = "Not ready yet"
 
 
 class TooMany(OpenLatchError):

@@ -171,7 +171,7 @@ def signed_anew(held: dict[str, bytes], seed: bytes) -> bytes:
     held = dict(held)
     manifest = json.loads(held.pop("manifest.json"))
     del held["manifest.sig"]
-    forger = Service(create_engine("postgresql+psycopg://"), Fernet(Fernet.generate_key()), signing_seed=seed)
+    forger = Service(create_engine("postgresql+psycopg://"), Fernet(Fernet.generate_key()), evidence_seed=seed)
     manifest["files"], manifest["key"] = bundle.describe(held), signing.public(forger, signing.EVIDENCE)
     head = json.loads(held["tree_head.json"])
     unsigned = {name: value for name, value in head["head"].items() if name != "signature"}
@@ -213,7 +213,7 @@ def test_somebody_who_signs_anew_is_found_by_the_journal_and_by_the_key(
     manifest = json.loads(held.pop("manifest.json"))
     del held["manifest.sig"]
     manifest["files"] = bundle.describe(held)
-    other = small.service.__class__(small.service.engine, small.service.cipher, signing_seed=b"somebody else")
+    other = small.service.__class__(small.service.engine, small.service.cipher, evidence_seed=b"somebody else")
     manifest["key"] = signing.public(other, signing.EVIDENCE)
     written = json.dumps(manifest).encode()
     signature = signing.key(other, signing.EVIDENCE).sign(written)

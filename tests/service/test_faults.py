@@ -29,7 +29,7 @@ from openlatch.service import carrying, helping, revocations, settling, signing_
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import engine_for
-from openlatch.store.migrate import APP_ROLE, migrate
+from openlatch.store.migrate import APP_ROLE, Passwords, migrate
 from openlatch.store.tables import Grant, JournalEntry, Revocation, Step, System
 from tests.adapters.worlds import WORLDS, World
 from tests.conftest import KEY, Clock
@@ -190,7 +190,7 @@ def test_a_database_killed_at_every_point_loses_no_step(
     register.ensure_database("app")
     service = Service(engine_for(register.url("app", APP_ROLE, "app-password"), 4), Fernet(KEY), clock)
     try:
-        migrate(register.url("app"), "app-password")
+        migrate(register.url("app"), Passwords("app-password"))
         viewer = signing_in.make_organisation(service, "T", "t", "UTC", "Ada", "ada@example.org", "a long password")
         world = make("host")
         connect(service, viewer, world)

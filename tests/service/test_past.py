@@ -44,7 +44,14 @@ class Now:
 def real(small: Small) -> Small:
     """The small register, but with the time of the machine."""
     made = small.service
-    service = Service(made.engine, made.cipher, Now(), address=made.address, signing_seed=made.signing_seed)
+    service = Service(
+        made.engine,
+        made.cipher,
+        Now(),
+        address=made.address,
+        signing_seed=made.signing_seed,
+        evidence_seed=made.evidence_seed,
+    )
     return Small(service, small.itself, Now())  # type: ignore[arg-type]
 
 

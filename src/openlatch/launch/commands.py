@@ -29,19 +29,23 @@ def worker() -> None:
 
 @click.command()
 @click.option(
-    "--app-password", envvar="OPENLATCH_APP_PASSWORD", required=True, help="The password of the service's role."
+    "--app-password", envvar="OPENLATCH_APP_PASSWORD", required=True, help="The password of the role openlatch_app."
 )
-def migrate(app_password: str) -> None:
+@click.option("--web-password", envvar="OPENLATCH_WEB_PASSWORD", default="", help="That of openlatch_web.")
+@click.option("--worker-password", envvar="OPENLATCH_WORKER_PASSWORD", default="", help="That of openlatch_worker.")
+def migrate(app_password: str, web_password: str, worker_password: str) -> None:
     """Bring the database up to date, as its owner."""
+    from openlatch.store.migrate import Passwords
     from openlatch.store.migrate import migrate as carry_out
 
-    carry_out(Settings.load().require("owner_database_url").owner_database_url, app_password)
+    url = Settings.load().require("owner_database_url").owner_database_url
+    carry_out(url, Passwords(app_password, web_password, worker_password))
     click.echo("The database is up to date.")
 
 
 @click.command("new-key")
 def new_key() -> None:
-    """Make a key for the secrets of systems."""
+    """Make a key: each of secret_key, systems_key and evidence_key takes one of its own."""
     click.echo(Fernet.generate_key().decode())
 
 

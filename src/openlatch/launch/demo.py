@@ -31,7 +31,7 @@ from openlatch.service.context import Service, Viewer
 from openlatch.standins import telemetry
 from openlatch.standins.mail import MailServer
 from openlatch.store.database import engine_for, transaction
-from openlatch.store.migrate import APP_ROLE, migrate
+from openlatch.store.migrate import APP_ROLE, WEB_ROLE, WORKER_ROLE, Passwords, migrate
 from openlatch.store.tables import Organisation, System
 
 DATABASE = "openlatch"
@@ -49,6 +49,9 @@ class Secrets:
     app_password: str
     secret_key: str
     systems_key: str
+    evidence_key: str
+    web_password: str
+    worker_password: str
     adapter_password: str
 
     @classmethod
@@ -61,9 +64,15 @@ class Secrets:
             kept.touch(mode=0o600)
             kept.write_text(json.dumps(made))
         found = json.loads(kept.read_text())
-        if "systems_key" not in found:
-            # A demo from before systems had a key of their own gets one.
-            found["systems_key"] = Fernet.generate_key().decode()
+        # A demo from before the processes had keys and passwords of their own gets them.
+        lacking = {
+            "systems_key": Fernet.generate_key().decode(),
+            "evidence_key": Fernet.generate_key().decode(),
+            "web_password": secrets.token_urlsafe(24),
+            "worker_password": secrets.token_urlsafe(24),
+        }
+        if not lacking.keys() <= found.keys():
+            found = lacking | found
             kept.write_text(json.dumps(found))
         return cls(**found)
 
@@ -99,13 +108,14 @@ class Demo:
         self.register.ensure_database(DATABASE)
         self.telemetry.start()
         self.telemetry.ensure_database(telemetry.DATABASE)
-        migrate(self.register.url(DATABASE), kept.app_password)
+        migrate(self.register.url(DATABASE), Passwords(kept.app_password, kept.web_password, kept.worker_password))
         url = self.register.url(DATABASE, APP_ROLE, kept.app_password)
         service = Service(
             engine_for(url, pool_size=2),
             Fernet(kept.secret_key),
             address=self.address,
             signing_seed=kept.secret_key.encode(),
+            evidence_seed=kept.evidence_key.encode(),
             systems_cipher=MultiFernet([Fernet(kept.systems_key), Fernet(kept.secret_key)]),
         )
         self._prepare_telemetry(service, kept)
@@ -114,7 +124,7 @@ class Demo:
         self.around.start(service)
         self._connect_telemetry(service, organisation, kept)
         service.engine.dispose()
-        self._start_children(url, kept)
+        self._start_children(kept)
 
     def _prepare_telemetry(self, service: Service, kept: Secrets) -> None:
         url, plan = self.telemetry.url(telemetry.DATABASE), loader.telemetry_plan()
@@ -155,10 +165,9 @@ class Demo:
             administrator = loader.administrator(service, organisation)
             endings.play(service, administrator, system.id, self.telemetry.url(telemetry.DATABASE))
 
-    def _start_children(self, url: str, kept: Secrets) -> None:
+    def _start_children(self, kept: Secrets) -> None:
         environment = {
             **os.environ,
-            "OPENLATCH_DATABASE_URL": url,
             "OPENLATCH_SECRET_KEY": kept.secret_key,
             "OPENLATCH_BIND": f"127.0.0.1:{self.port}",
             "OPENLATCH_PUBLIC_ADDRESS": self.address,
@@ -167,13 +176,21 @@ class Demo:
             "OPENLATCH_MAIL_FROM": "access@hollinfell.example.org",
             "OPENLATCH_TREE_HEADS_FILE": str(self.folder / "tree-heads.jsonl"),
         }
-        for name in ("OPENLATCH_CONFIG", "OPENLATCH_SYSTEMS_KEY"):
+        for name in ("OPENLATCH_CONFIG", "OPENLATCH_SYSTEMS_KEY", "OPENLATCH_EVIDENCE_KEY"):
             environment.pop(name, None)
-        for name in ("serve", "worker"):
+        own = {
+            "serve": {"OPENLATCH_DATABASE_URL": self.register.url(DATABASE, WEB_ROLE, kept.web_password)},
+            "worker": {
+                "OPENLATCH_DATABASE_URL": self.register.url(DATABASE, WORKER_ROLE, kept.worker_password),
+                "OPENLATCH_SYSTEMS_KEY": kept.systems_key,
+                "OPENLATCH_EVIDENCE_KEY": kept.evidence_key,
+            },
+        }
+        for name in own:
             with appended(self.folder / f"{name}.log") as log:
                 self.children[name] = subprocess.Popen(
                     [sys.executable, "-c", "from openlatch.cli.main import main; main()", name],
-                    env=environment | ({"OPENLATCH_SYSTEMS_KEY": kept.systems_key} if name == "worker" else {}),
+                    env=environment | own[name],
                     stdout=log,
                     stderr=log,
                     start_new_session=True,

@@ -72,6 +72,7 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
         tree_heads_file=Path(settings.tree_heads_file) if settings.tree_heads_file else None,
         timestamp_authority=settings.timestamp_authority,
         systems_cipher=settings.systems_cipher(),
+        evidence_seed=settings.evidence_seed(),
     )
 
 
@@ -91,10 +92,16 @@ def post_of(settings: Settings) -> Post | None:
 
 def web_app(settings: Settings) -> Flask:
     """The web application, behind as many proxies as are trusted."""
-    if settings.systems_key:
-        log.warning("web.has_systems_key", remedy="Give systems_key to the worker only.")
-    # Whatever its configuration has: what answers people opens no secret of a system.
-    service = replace(assemble(settings, statement_seconds=STATEMENT_SECONDS), systems_cipher=None, holds_secrets=False)
+    for name in ("systems_key", "evidence_key"):
+        if getattr(settings, name):
+            log.warning("web.has_a_key_of_the_worker", setting=name, remedy=f"Give {name} to the worker only.")
+    # Whatever its configuration has: what answers people opens no secret of a system, and signs no evidence.
+    service = replace(
+        assemble(settings, statement_seconds=STATEMENT_SECONDS),
+        systems_cipher=None,
+        evidence_seed=b"",
+        holds_secrets=False,
+    )
     app = make_app(service, settings.database_url)
     app.wsgi_app = prompt(app.wsgi_app)  # type: ignore[method-assign, assignment]
     if settings.trusted_proxies:
@@ -144,4 +151,7 @@ def serve(settings: Settings) -> None:
 def work(settings: Settings) -> None:
     """Work in the background until told to stop."""
     configure_logging()
+    for name in ("systems_key", "evidence_key"):
+        if not getattr(settings, name):
+            log.warning("worker.has_no_key_of_its_own", setting=name, remedy="Make one: openlatch new-key")
     worker.run(assemble(settings, worker.CONNECTIONS), settings.database_url, post_of(settings))

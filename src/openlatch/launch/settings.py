@@ -24,9 +24,9 @@ class Settings:
 
     ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
     ``secret_key`` encrypts mail that waits and second factors (``openlatch new-key`` makes one), ``systems_key`` the
-    secrets of systems: the worker and ``openlatch connect`` need it, the web process must not have it.
-    ``public_address`` is where people
-    reach the console, which links in mail begin with; the ``smtp_`` settings say which server mail goes through.
+    secrets of systems: the worker and ``openlatch connect`` need it. By ``evidence_key`` the worker signs evidence and
+    heads of the journal. The web process must have neither of these two. ``public_address`` is where people reach the
+    console, which links in mail begin with; the ``smtp_`` settings say which server mail goes through.
     ``tree_heads_file`` is where signed heads of the journal are appended, ``timestamp_authority`` the address of one by
     RFC 3161 that stamps them.
     """
@@ -35,6 +35,7 @@ class Settings:
     owner_database_url: str = ""
     secret_key: str = ""
     systems_key: str = ""
+    evidence_key: str = ""
     bind: str = "127.0.0.1:8620"
     web_processes: int = 2
     web_threads: int = 32
@@ -84,6 +85,12 @@ class Settings:
         if not self.systems_key:
             return None
         return MultiFernet([_fernet("systems_key", self.systems_key), self.cipher()])
+
+    def evidence_seed(self) -> bytes:
+        """What the key that signs evidence is made from; the secret key where it has no key of its own."""
+        if self.evidence_key:
+            _fernet("evidence_key", self.evidence_key)
+        return (self.evidence_key or self.secret_key).encode()
 
 
 def _fernet(name: str, key: str) -> Fernet:

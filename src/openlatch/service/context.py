@@ -43,11 +43,11 @@ class Service:
     """The service: its database, its clock, the key for secrets, how to wake the worker, the adapters.
 
     ``address`` is where people reach the console; links in mail begin with it. From ``signing_seed`` the key is made
-    that signs short-lived tokens. Signed heads of the journal go to ``tree_heads_file``, and are stamped by
-    ``timestamp_authority``, where these are set.
+    that signs short-lived tokens, from ``evidence_seed`` the one that signs evidence and heads of the journal. These
+    heads go to ``tree_heads_file``, and are stamped by ``timestamp_authority``, where these are set.
 
     The secrets of systems have a key of their own, ``systems_cipher``, where one is set. What answers people does not
-    open them: it ``holds_secrets`` of no system, and calls none.
+    open them: it ``holds_secrets`` of no system, calls none, and has no ``evidence_seed``.
     """
 
     engine: Engine
@@ -57,6 +57,7 @@ class Service:
     adapters: Mapping[str, Maker] = field(default_factory=lambda: ADAPTERS)
     address: str = "http://127.0.0.1:8620"
     signing_seed: bytes = b""
+    evidence_seed: bytes = b""
     tree_heads_file: Path | None = None
     timestamp_authority: str = ""
     systems_cipher: Fernet | MultiFernet | None = None

@@ -230,7 +230,7 @@ def owe(unit: Unit, grant: Grant, owed: Owed) -> None:
     system = unit.db.scalars(
         select(System).join(Account, Account.system_id == System.id).where(Account.id == grant.account_id)
     ).one()
-    if system.kind in unit.service.adapters and system.secret is not None:
+    if system.kind in unit.service.adapters and system.has_secret:
         grant.owed, grant.owed_since, grant.owed_answer = owed, unit.now, ""
         grant.owed_next_try_at = unit.now
         unit.wake("settle", grant=grant.id)

@@ -351,7 +351,7 @@ def _not_given_yet(
     By hand where we can't name it there.
     """
     by_hand = (False, row.handle, trim, ())
-    if trim is not None or row.owed is None or system.kind not in unit.service.adapters or system.secret is None:
+    if trim is not None or row.owed is None or system.kind not in unit.service.adapters or not system.has_secret:
         return by_hand
     adapter = adapter_for(unit.service, system)
     details, _ = settling.holdings(unit, adapter, row, unit.db.get_one(Account, row.account_id), system)

@@ -19,6 +19,7 @@ from argon2 import PasswordHasher, profiles
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Db
+from sqlalchemy.orm import undefer
 
 from openlatch.core import passwords
 from openlatch.core.ids import new_id
@@ -141,7 +142,8 @@ def _with_code(known: Sequence[SignIn], counted: Counted, code: str) -> list[Sig
 def _known(service: Service, address: str, at: str) -> list[SignIn]:
     """The sign-ins with an address: one for each organisation at which somebody has one, or the one ``at`` it."""
     with transaction(service.engine, None) as db:
-        wanted = select(SignIn).where(SignIn.address == address).order_by(SignIn.id).limit(MOST_SIGN_INS)
+        wanted = select(SignIn).options(undefer(SignIn.password_hash)).where(SignIn.address == address)
+        wanted = wanted.order_by(SignIn.id).limit(MOST_SIGN_INS)
         if at.strip():
             wanted = wanted.join(Organisation, Organisation.id == SignIn.organisation_id)
             wanted = wanted.where(Organisation.slug == at.strip().lower())

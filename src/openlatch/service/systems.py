@@ -61,11 +61,12 @@ def connect(
 def adapter_for(service: Service, system: System) -> Adapter:
     """The adapter of a system. NotFound when its steps are carried out by hand."""
     maker = service.adapters.get(system.kind)
-    if maker is None or system.secret is None:
+    if maker is None or not system.has_secret:
         raise NotFound(f"{system.name} is not connected; what happens there is done by hand.")
     if not service.holds_secrets:
         return maker(system.settings, "")
     try:
+        assert system.secret is not None
         secret = _cipher(service).decrypt(system.secret).decode()
     except InvalidToken as error:
         raise SystemRefused(
@@ -84,7 +85,7 @@ def renew_secrets(service: Service, viewer: Viewer) -> int:
     if service.systems_cipher is None:
         return 0
     with service.unit(viewer) as unit:
-        rows = unit.db.scalars(select(System).where(System.secret.is_not(None)).with_for_update()).all()
+        rows = unit.db.scalars(select(System).where(System.has_secret).with_for_update()).all()
         renewed = 0
         for row in rows:
             assert row.secret is not None
@@ -133,7 +134,7 @@ def due(unit: Unit) -> list[UUID]:
     """Connected systems whose next reading is due; each is put off at once, so that nobody else is woken for it."""
     wanted = select(System).where(
         System.kind.in_(unit.service.adapters),
-        System.secret.is_not(None),
+        System.has_secret,
         or_(
             System.next_read_at.is_(None),
             System.next_read_at <= unit.now,

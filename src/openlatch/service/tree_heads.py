@@ -81,7 +81,7 @@ def _split(hashes: bytes) -> tuple[bytes, ...]:
 
 
 def _is_due(unit: Unit) -> bool:
-    if not unit.service.signing_seed:
+    if not unit.service.evidence_seed:
         return False
     position, _ = journal.head(unit.db)
     before = last(unit)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 from alembic import command
@@ -10,36 +12,84 @@ from procrastinate import App, SyncPsycopgConnector
 from psycopg import sql
 from sqlalchemy import Connection, text
 
+from openlatch.errors import BadInput
 from openlatch.store.database import engine_for
 
-APP_ROLE = "openlatch_app"
+# The role of commands that an administrator of the server runs, and those of the two processes, which may less.
+APP_ROLE, WEB_ROLE, WORKER_ROLE = "openlatch_app", "openlatch_web", "openlatch_worker"
 
 
-def migrate(url: str, app_password: str) -> None:
-    """Bring the database at ``url`` (as its owner) up to date, and let the service's role sign in.
+@dataclass(frozen=True, slots=True)
+class Passwords:
+    """The passwords of the three roles. One that is empty is left as it is; without one a role can't sign in."""
 
-    Safe to run again, and by two processes at once: the second waits for the first.
+    app: str
+    web: str = ""
+    worker: str = ""
+
+
+def migrate(url: str, passwords: Passwords) -> None:
+    """Bring the database at ``url`` (as its owner) up to date, and let the service's roles sign in.
+
+    Safe to run again, and by two processes at once: the second waits for the first. BadInput when a role could go
+    round the rules that the database keeps.
     """
     engine = engine_for(url, pool_size=1)
     try:
         with engine.begin() as connection:
             connection.execute(text("select pg_advisory_xact_lock(hashtext('openlatch migrate'))"))
-            _make_role(connection, app_password)
+            for role, password in (
+                (APP_ROLE, passwords.app), (WEB_ROLE, passwords.web), (WORKER_ROLE, passwords.worker)
+            ):  # fmt: skip
+                _make_role(connection, role, password)
             command.upgrade(config_for(connection), "head")
             has_queue = connection.scalar(text("select to_regclass('procrastinate_jobs') is not null"))
         if not has_queue:
             _make_queue(url)
         with engine.begin() as connection:
-            connection.execute(
-                text(f"grant select, insert, update, delete on all tables in schema public to {APP_ROLE}")
-            )
-            connection.execute(text(f"grant usage on all sequences in schema public to {APP_ROLE}"))
-            # The journal can be added to and read, by anyone; nobody who serves requests can do more.
-            connection.execute(text(f"revoke update, delete, truncate on journal from {APP_ROLE}"))
-            # Earlier versions of rows, and the versions of teams' members, are written by triggers alone.
-            connection.execute(text(f"revoke insert, update, delete, truncate on versions, rosters from {APP_ROLE}"))
+            for statement in _rights(connection):
+                connection.execute(text(statement))
     finally:
         engine.dispose()
+
+
+# Columns that a process may not read, nor change; and tables of which it may do only so much.
+_HIDDEN: dict[str, dict[str, tuple[str, ...]]] = {
+    WEB_ROLE: {"systems": ("secret",)},
+    WORKER_ROLE: {"sign_ins": ("password_hash", "factor_secret")},
+    APP_ROLE: {},
+}
+_LIMITED: dict[str, dict[str, str]] = {
+    WEB_ROLE: dict.fromkeys(("tree_heads", "evidence_bundles", "published_keys"), "select"),
+    WORKER_ROLE: dict.fromkeys(("web_sessions", "api_tokens"), "select, update, delete"),
+    APP_ROLE: {},
+}
+
+
+def _rights(connection: Connection) -> Iterator[str]:
+    """What each role may do; what it could do before and may not any more is taken away first."""
+    everybody = f"{APP_ROLE}, {WEB_ROLE}, {WORKER_ROLE}"
+    yield f"revoke all on all tables in schema public from {everybody}"
+    yield f"grant select, insert, update, delete on all tables in schema public to {everybody}"
+    yield f"grant usage on all sequences in schema public to {everybody}"
+    # The journal can be added to and read, by anyone; nobody who serves requests can do more.
+    yield f"revoke update, delete, truncate on journal from {everybody}"
+    # Earlier versions of rows, and the versions of teams' members, are written by triggers alone.
+    yield f"revoke insert, update, delete, truncate on versions, rosters from {everybody}"
+    for role, tables in _HIDDEN.items():
+        for table, hidden in tables.items():
+            shown = ", ".join(column for column in _columns(connection, table) if column not in hidden)
+            yield f"revoke select, update on {table} from {role}"
+            yield f"grant select ({shown}), update ({shown}) on {table} to {role}"
+    for role, limited in _LIMITED.items():
+        for table, rights in limited.items():
+            yield f"revoke all on {table} from {role}"
+            yield f"grant {rights} on {table} to {role}"
+
+
+def _columns(connection: Connection, table: str) -> list[str]:
+    wanted = "select column_name from information_schema.columns where table_schema = 'public' and table_name = :table"
+    return list(connection.scalars(text(wanted), {"table": table}))
 
 
 def config_for(connection: Connection) -> Config:
@@ -50,15 +100,22 @@ def config_for(connection: Connection) -> Config:
     return config
 
 
-def _make_role(connection: Connection, password: str) -> None:
-    exists = connection.scalar(text("select 1 from pg_roles where rolname = :name"), {"name": APP_ROLE})
-    verb = "alter" if exists else "create"
+def _make_role(connection: Connection, role: str, password: str) -> None:
+    found = connection.execute(
+        text("select rolsuper or rolbypassrls from pg_roles where rolname = :name"), {"name": role}
+    ).first()
+    if found is not None and found[0]:
+        raise BadInput(
+            f"The role {role} is a superuser or passes row-level security, so the database would keep nothing apart.",
+            f"alter role {role} nosuperuser nobypassrls",
+        )
     raw = connection.connection.driver_connection
     assert raw is not None
-    statement = sql.SQL("{verb} role {role} login nosuperuser nobypassrls password {password}").format(
-        verb=sql.SQL(verb), role=sql.Identifier(APP_ROLE), password=sql.Literal(password)
-    )
-    raw.execute(statement)
+    if found is None:
+        raw.execute(sql.SQL("create role {}").format(sql.Identifier(role)))
+    if password:
+        told = sql.SQL("alter role {} login password {}").format(sql.Identifier(role), sql.Literal(password))
+        raw.execute(told)
 
 
 def _make_queue(url: str) -> None:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 from uuid import UUID
 
-import orjson
 from flask import Response
 
 from openlatch import wire
 from openlatch.core.reviews.assigning import Place
 from openlatch.core.words import Happening, Reach, Subject, Verdict
+from openlatch.errors import NotReady
 from openlatch.service.context import Unit
 from openlatch.service.reviews import calendar, closing, deciding, evidence, opening, people, plans, rounds, schedules
 from openlatch.store.listing import Page
@@ -22,6 +23,8 @@ __all__ = ["api"]
 
 ROUND = "/rounds/<uuid:ident>"
 ITEM = f"{ROUND}/items/<uuid:item>"
+# So long an answer waits for the worker to sign; who asked is told to ask again then.
+SIGNING_SECONDS = 20.0
 
 
 def _review(body: wire.ReviewPlan, undecided: wire.Fates | None) -> plans.Review:
@@ -130,10 +133,17 @@ def close_round(unit: Unit, ident: UUID, body: wire.CloseRound) -> dict[str, Any
 
 @api.add("GET", f"{ROUND}/evidence", "The evidence of a round that has ended, as a ZIP archive", None, open=True)
 def get_evidence(ident: UUID) -> Response:
-    """To verify it elsewhere: openlatch evidence verify."""
-    schema = orjson.dumps(wire.evidence_schema(), option=orjson.OPT_INDENT_2)
-    with the_service().unit(viewer()) as unit:
-        name, content = evidence.bundled(unit, ident, schema)
+    """To verify it elsewhere: openlatch evidence verify. The worker signs it when it is first asked for."""
+    who, until = viewer(), time.monotonic() + SIGNING_SECONDS
+    while True:
+        with the_service().unit(who) as unit:
+            found = evidence.kept(unit, ident)
+        if found is not None:
+            break
+        if time.monotonic() > until:
+            raise NotReady("The evidence is still being signed.", "Ask again in a moment.")
+        time.sleep(0.2)
+    name, content = found
     disposition = {"Content-Disposition": f'attachment; filename="{name}"'}
     return Response(content, content_type="application/zip", headers=disposition)
 

@@ -152,9 +152,7 @@ def revoke() -> Response:
 @pages.get("/.well-known/jwks.json")
 def keys() -> Response:
     """The keys by which signatures can be checked: of tokens, and of the evidence of reviews."""
-    service = the_service()
-    of = {"tokens": signing.TOKENS, "evidence": signing.EVIDENCE}
-    return _answer({"keys": [{**signing.public(service, key), "purpose": name} for name, key in of.items()]})
+    return _answer({"keys": signing.published(the_service())})
 
 
 @pages.get("/.well-known/oauth-authorization-server")

@@ -17,10 +17,12 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
+import orjson
 from procrastinate import App, PsycopgConnector
 from sqlalchemy import delete, select
 from structlog import get_logger
 
+from openlatch import wire
 from openlatch.errors import Collision, OpenLatchError
 from openlatch.service import (
     carrying,
@@ -31,13 +33,14 @@ from openlatch.service import (
     requests,
     revocations,
     settling,
+    signing,
     systems,
     telling,
     tree_heads,
     visits,
 )
 from openlatch.service.context import Service, Viewer
-from openlatch.service.reviews import closing, occurrences, reminding, schedules
+from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.store.database import transaction
 from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, WebSession
 
@@ -74,6 +77,10 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
     def carry_round(organisation: str, round: str) -> None:
         closing.carry_on(service, Viewer.itself(UUID(organisation)), UUID(round))
 
+    def sign_evidence(organisation: str, round: str) -> None:
+        schema = orjson.dumps(wire.evidence_schema(), option=orjson.OPT_INDENT_2)
+        evidence.sign(service, Viewer.itself(UUID(organisation)), UUID(round), schema)
+
     def send_mail(organisation: str) -> None:
         telling.send_due(service, UUID(organisation), post)
 
@@ -83,6 +90,7 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         "evaluate": evaluate,
         "settle": settle,
         "carry_round": carry_round,
+        "sign_evidence": sign_evidence,
         "send_mail": send_mail,
     }
 
@@ -229,6 +237,7 @@ def run(service: Service, url: str, post: telling.Post | None = None) -> None:
 
     Being cut off is as being killed: leases end with their connections, and the tables say what is still to be done.
     """
+    signing.publish(service)
     asyncio.run(_run(make_app(service, url, post)))
 
 

@@ -10,19 +10,31 @@ from typing import Any
 from uuid import UUID
 
 import orjson
-from sqlalchemy import or_, select
+from sqlalchemy import ColumnElement, delete, func, or_, select
 
 from openlatch.core.reviews import bundle
 from openlatch.core.spreadsheets import guarded
 from openlatch.core.words import Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
 from openlatch.service import signing, tree_heads
-from openlatch.service.context import Unit
+from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import report, rounds
 from openlatch.store import journal
 from openlatch.store.columns import among
+from openlatch.store.database import alone
 from openlatch.store.lists_reviews import ITEMS
-from openlatch.store.tables import Item, JournalEntry, Organisation, Person, Question, Round, Schedule, Step, Team
+from openlatch.store.tables import (
+    EvidenceBundle,
+    Item,
+    JournalEntry,
+    Organisation,
+    Person,
+    Question,
+    Round,
+    Schedule,
+    Step,
+    Team,
+)
 
 CSV = "items.csv"
 # What comes back from the database has its keys in another order.
@@ -33,12 +45,42 @@ _ITEM_ACTIONS = (
 )  # fmt: skip
 
 
-def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
-    """The bundle of a round that has ended, with a name for its file. Conflict while it has not ended.
+def kept(unit: Unit, ident: UUID) -> tuple[str, bytes] | None:
+    """The bundle of a round that has ended as the worker signed it, with a name for its file.
 
-    ``schema`` is the JSON Schema of its evidence, which goes into it. Made anew from what can't change any more, it
-    is the same every time; what came to light afterwards is added as addenda, and changes nothing of the rest.
+    None when it is still to be signed, or to be signed again with what came to light since: the worker is woken then.
+    Conflict while the round has not ended.
     """
+    row = _ended(unit, ident)
+    found = unit.db.scalars(select(EvidenceBundle).where(EvidenceBundle.round_id == ident)).first()
+    if found is not None and found.addenda == len(_addenda(unit, row, _last_position(unit, row))):
+        return found.name, found.content
+    unit.wake("sign_evidence", round=ident)
+    return None
+
+
+def sign(service: Service, viewer: Viewer, ident: UUID, schema: bytes) -> None:
+    """Sign the bundle of a round that has ended, and keep it instead of the one before. For the worker."""
+    with alone(service.engine, f"evidence {ident}") as only_us:
+        if not only_us:
+            return
+        with service.unit(viewer) as unit:
+            row = _ended(unit, ident)
+            addenda = len(_addenda(unit, row, _last_position(unit, row)))
+            name, content = bundled(unit, ident, schema)
+            unit.db.execute(delete(EvidenceBundle).where(EvidenceBundle.round_id == ident))
+            unit.db.add(
+                EvidenceBundle(
+                    organisation_id=viewer.organisation, round_id=ident, name=name, addenda=addenda, content=content
+                )
+            )
+
+
+def _last_position(unit: Unit, row: Round) -> int:
+    return unit.db.scalar(select(func.max(JournalEntry.position)).where(_about(row))) or 0
+
+
+def _ended(unit: Unit, ident: UUID) -> Round:
     unit.sight.require_administrator()
     row = unit.db.get(Round, ident)
     if row is None:
@@ -48,6 +90,17 @@ def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
             "The round has not ended: there is evidence once all that was decided has been carried out.",
             "Close it; or look at what is still to be carried out.",
         )
+    return row
+
+
+def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
+    """The bundle of a round that has ended, signed, with a name for its file. Conflict while it has not ended.
+
+    ``schema`` is the JSON Schema of its evidence, which goes into it. Made anew from what can't change any more, it
+    is the same every time; what came to light afterwards is added as addenda, and changes nothing of the rest.
+    """
+    row = _ended(unit, ident)
+    assert row.ended_at is not None
     found = _evidence(unit, row)
     entries = _entries(unit, row)
     last = entries[-1]
@@ -252,10 +305,13 @@ def _exceptions(item: dict[str, Any], fates_by: str) -> list[dict[str, Any]]:
 
 def _entries(unit: Unit, row: Round) -> list[dict[str, Any]]:
     """The journal's entries about a round and its items, as they were sealed, the last one that of its end."""
+    return list(journal.export(unit.db, unit.viewer.organisation, _about(row)))
+
+
+def _about(row: Round) -> ColumnElement[bool]:
     ids = select(Item.id).where(Item.round_id == row.id)
     about = or_(JournalEntry.subject_id == row.id, JournalEntry.subject_id.in_(ids))
-    wanted = about & (JournalEntry.action.in_(_ITEM_ACTIONS) | JournalEntry.action.like("round.%"))
-    return list(journal.export(unit.db, unit.viewer.organisation, wanted))
+    return about & (JournalEntry.action.in_(_ITEM_ACTIONS) | JournalEntry.action.like("round.%"))
 
 
 def _addenda(unit: Unit, row: Round, position: int) -> list[dict[str, Any]]:

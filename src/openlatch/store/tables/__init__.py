@@ -15,9 +15,11 @@ from openlatch.store.tables.giving import (
 )
 from openlatch.store.tables.keeping import (
     ApiToken,
+    EvidenceBundle,
     IdempotencyKey,
     JournalEntry,
     JournalHead,
+    PublishedKey,
     SignIn,
     SignInAttempt,
     TreeHead,
@@ -58,10 +60,10 @@ from openlatch.store.tables.working import (
 )
 
 __all__ = [
-    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "Finding", "Flag",
-    "Grant", "Handle",
+    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "EvidenceBundle",
+    "Finding", "Flag", "Grant", "Handle",
     "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Mark", "Membership", "Notice",
-    "Occurrence", "Offer", "Organisation", "OwnRule", "Person", "Place", "Question", "Resource",
+    "Occurrence", "Offer", "Organisation", "OwnRule", "Person", "Place", "PublishedKey", "Question", "Resource",
     "ResourceGroup", "ResourceInGroup",
     "Revocation", "RevocationTarget", "Roster", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step",
     "System", "Team", "Term", "TreeHead", "Use", "Version", "Visit", "WebSession",

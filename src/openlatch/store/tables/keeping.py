@@ -71,6 +71,26 @@ class TreeHead(Owned, Base):
     mailed_at: Mapped[datetime | None]
 
 
+class EvidenceBundle(Owned, Base):
+    """The evidence of a round as the worker signed it; ``addenda`` counts what it tells that came to light later."""
+
+    __tablename__ = "evidence_bundles"
+
+    round_id: Mapped[UUID] = mapped_column(ForeignKey("rounds.id"), unique=True)
+    name: Mapped[str]
+    addenda: Mapped[int]
+    content: Mapped[bytes]
+
+
+class PublishedKey(Base):
+    """The public half (``x`` of a JSON Web Key, RFC 8037) of a key that evidence was or is signed with."""
+
+    __tablename__ = "published_keys"
+
+    x: Mapped[str] = mapped_column(primary_key=True)
+    published_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+
+
 class Version(Base):
     """A row of the register as it was from ``since`` until ``until``, when it was changed, or was ``gone``.
 
@@ -98,16 +118,16 @@ class Version(Base):
 
 
 class SignIn(Owned, Base):
-    """What a person signs in with."""
+    """What a person signs in with. The worker may not read its secrets, which are loaded when they are used."""
 
     __tablename__ = "sign_ins"
     __table_args__ = (UniqueConstraint("organisation_id", "address"), Index("ix_sign_ins_address", "address"))
 
     person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"), unique=True)
     address: Mapped[str]
-    password_hash: Mapped[str]
+    password_hash: Mapped[str] = mapped_column(deferred=True)
     administrator: Mapped[bool] = mapped_column(server_default="false")
-    factor_secret: Mapped[bytes | None]
+    factor_secret: Mapped[bytes | None] = mapped_column(deferred=True)
     factor_since: Mapped[datetime | None]
     factor_step: Mapped[int | None] = mapped_column(BigInteger)
 

@@ -106,7 +106,8 @@ class Roster(Base):
 
 
 class System(Keyed, Base):
-    """Where accounts really live. ``secret`` is encrypted with a key that is not in the database.
+    """Where accounts really live. ``secret`` is encrypted with a key that is not in the database; the web process may
+    not read it, and is told that there is one (``has_secret``). It is loaded when it is used.
 
     It is read every ``read_every`` minutes. ``stamps`` are what accounts looked like at the last read, by the system's
     own marks; ``matching`` says by what people are told there (core.matching). While it is read, ``reading_seen``
@@ -122,7 +123,8 @@ class System(Keyed, Base):
     name: Mapped[str]
     kind: Mapped[str] = mapped_column(server_default="by_hand")
     settings: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
-    secret: Mapped[bytes | None]
+    secret: Mapped[bytes | None] = mapped_column(deferred=True)
+    has_secret: Mapped[bool] = mapped_column(Computed("secret is not null"))
     read_at: Mapped[datetime | None]
     answer: Mapped[str] = mapped_column(server_default="")
     down_since: Mapped[datetime | None]
