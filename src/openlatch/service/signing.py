@@ -5,17 +5,19 @@ Who answers people does not have the second. Its public half is published throug
 
 from __future__ import annotations
 
+from uuid import UUID
+
 import jwt
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.kdf.hkdf import HKDF
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.errors import NotAllowed
 from openlatch.service.context import Service
 from openlatch.store.database import transaction
-from openlatch.store.tables import PublishedKey
+from openlatch.store.tables import Organisation, PublishedKey, TreeHead
 
 ALGORITHM = "EdDSA"
 TOKENS = b"open latch: tokens of visits"
@@ -49,11 +51,26 @@ def _as_jwk(x: str) -> dict[str, str]:
 
 
 def publish(service: Service) -> None:
-    """Have the web process publish the keys for evidence: the present one, and that from before it had its own."""
-    keys = {_x(_derived(seed, EVIDENCE)) for seed in (service.evidence_seed, service.signing_seed) if seed}
+    """Have the web process publish the key for evidence, and the one from before evidence had a key of its own.
+
+    The present one is the newest; the other is published when something was signed with it.
+    """
     with transaction(service.engine, None) as db:
-        for x in sorted(keys):
-            db.execute(insert(PublishedKey).values(x=x).on_conflict_do_nothing())
+        everyone = db.scalars(select(Organisation.id)).all()
+    before = _x(_derived(service.signing_seed, EVIDENCE))
+    keys = [before] if any(_has_signed(service, organisation, before) for organisation in everyone) else []
+    newest = {"published_at": func.clock_timestamp()}
+    with transaction(service.engine, None) as db:
+        for x in (*keys, public(service, EVIDENCE)["x"]):
+            db.execute(
+                insert(PublishedKey).values(x=x, **newest).on_conflict_do_update(index_elements=["x"], set_=newest)
+            )
+
+
+def _has_signed(service: Service, organisation: UUID, x: str) -> bool:
+    with transaction(service.engine, organisation) as db:
+        wanted = select(TreeHead.id).where(TreeHead.head["key"].as_string() == x).limit(1)
+        return db.scalar(wanted) is not None
 
 
 def published(service: Service) -> list[dict[str, str]]:
