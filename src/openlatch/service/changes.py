@@ -34,7 +34,7 @@ from openlatch.service.context import Unit
 from openlatch.service.jsonable import fingerprint
 from openlatch.store import lists, plain
 from openlatch.store.tables import Account as AccountRow
-from openlatch.store.tables import Grant, JournalEntry, Level, Person, System
+from openlatch.store.tables import Grant, JournalEntry, Level, System
 
 MOST = 1000
 # A call does not go on for longer: others wait for what it holds.
@@ -245,7 +245,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     """A successor takes over: a grant with the same terms, and the old one ends as replaced."""
     refuse_ended(grant)
-    person = unit.db.get(Person, change.successor) if change.successor else None
+    person = unit.seen_person(change.successor)
     if person is None or person.standing == "left":
         raise BadInput("There is no such successor, or they have left.", "Choose another.", {"successor": "unknown"})
     if grant.holder_id == person.id:

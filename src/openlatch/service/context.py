@@ -13,7 +13,7 @@ from typing import Any
 from uuid import UUID
 
 from cryptography.fernet import Fernet, MultiFernet
-from sqlalchemy import Engine, text
+from sqlalchemy import Engine, select, text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
@@ -23,6 +23,7 @@ from openlatch.service.sight import Sight
 from openlatch.store import journal
 from openlatch.store.database import told_apart, transaction
 from openlatch.store.ruling.looking import Ruling
+from openlatch.store.tables import Person
 
 CHANNEL = "openlatch_changes"
 FRESH_PROOF = timedelta(minutes=10)
@@ -142,6 +143,12 @@ class Unit:
             inside = (there.account, there.scope) if there else None
             self._sight = Sight.of(self.db, self.viewer.person, self.viewer.administrator, self.now, inside)
         return self._sight
+
+    def seen_person(self, ident: UUID | None) -> Person | None:
+        """The person, when there is one whom the viewer may see: others can't be named by their ids."""
+        if ident is None:
+            return None
+        return self.db.scalars(select(Person).where(Person.id == ident, self.sight.people())).first()
 
     def as_service(self) -> Unit:
         """The same transaction with the sight of the service itself, for what somebody may decide but not do.

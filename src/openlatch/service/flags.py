@@ -19,7 +19,7 @@ from openlatch.store.lists import FLAGS
 from openlatch.store.ruling import beside, looking
 from openlatch.store.ruling.looking import Asked, Looked, Own, Ruling
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.tables import Flag, Organisation, OwnRule, Person
+from openlatch.store.tables import Flag, Organisation, OwnRule
 
 CHUNK = 5_000
 MOST_AT_ONCE = 1_000
@@ -248,7 +248,7 @@ def open_again(unit: Unit, ident: UUID) -> dict[str, Any]:
 def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[dict[str, Any]]:
     """Say who sees to flags, or nobody. NotFound for somebody who is not there; Conflict for a flag that cleared."""
     found = _locked(unit, ids)
-    who = unit.db.get(Person, person) if person is not None else None
+    who = unit.seen_person(person)
     if person is not None and (who is None or who.standing == "left"):
         raise NotFound("There is no such person, or they have left.", "Choose somebody else.")
     for flag in found:

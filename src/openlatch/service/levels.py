@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import exists, literal, or_, select
 
 from openlatch.core import comparing
 from openlatch.core import register as core
@@ -192,9 +192,16 @@ def _tell_stewards(unit: Unit, name: str, effects: list[dict[str, Any]]) -> None
         telling.tell_and_write(unit, told, "steward", sentence, f"/accounts/{account}")
 
 
+def _seen(unit: Unit, ident: UUID) -> Level:
+    found = unit.db.scalars(select(Level).where(Level.id == ident, unit.sight.levels())).first()
+    if found is None:
+        raise NotFound("There is no such level.")
+    return found
+
+
 def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
     """Two levels of one system side by side."""
-    one, other = _found(unit, first), _found(unit, second)
+    one, other = (_seen(unit, ident) for ident in (first, second))
     if one.system_id != other.system_id:
         raise BadInput("The two levels are of different systems.", "Compare levels of one system.")
     found = comparing.compare(plain.level_value(one), plain.level_value(other))
@@ -209,8 +216,8 @@ def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
 
 def permissions(unit: Unit, system: UUID) -> list[dict[str, Any]]:
     """Every permission of a system, the furthest reaching first, for whoever may see an account in it."""
-    seen = select(Account.id).where(Account.system_id == system, unit.sight.accounts())
-    known = unit.db.get(System, system) is not None
-    if not known or (not unit.sight.everything and unit.db.scalar(seen.limit(1)) is None):
+    seen = exists().where(Account.system_id == System.id, unit.sight.accounts())
+    known = select(System.id).where(System.id == system, or_(literal(unit.sight.everything), seen))
+    if unit.db.scalar(known) is None:
         raise NotFound("There is no such system, or you may not see an account in it.")
     return [_sentence(p) for p in comparing.ordered(giving.permissions_of(unit, system).values())]

@@ -76,7 +76,7 @@ def _send(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term
 
 def offer_again(unit: Unit, account: Account, person: UUID, terms: Sequence[core.Term], reason: str) -> UUID:
     """Offer somebody just these terms, which they have to agree to; gives the offer's id."""
-    return _send(unit, account, candidate(unit, account, To(person=person)), terms, reason)
+    return _send(unit, account, candidate(unit.as_service(), account, To(person=person)), terms, reason)
 
 
 def _make_person(unit: Unit, to: Candidate) -> Person:
@@ -202,9 +202,9 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
 
 def _locked(unit: Unit, ident: UUID, version: int | None = None) -> Offer:
     """An offer that the viewer may do something about as its sender's side."""
-    row = unit.db.get(Offer, ident, with_for_update=True, populate_existing=True)
-    if row is None or lists_giving.OFFERS.one(unit.db, ident, [unit.sight.offers()]) is None:
+    if lists_giving.OFFERS.one(unit.db, ident, [unit.sight.offers()]) is None:
         raise NotFound("There is no such offer, or you may not see it.")
+    row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     unit.sight.require_answers_for(row.account_id)
     if row.kind == "ownership":
         unit.sight.require_owns(row.account_id)
@@ -294,7 +294,7 @@ def offer_ownership(
     account = giving.account_of(unit, account_id, lock=True)
     if version is not None and version != account.version:
         raise Conflict("The account was changed meanwhile.", "Look at it again.")
-    person = unit.db.get(Person, to)
+    person = unit.seen_person(to)
     if person is None or person.standing == "left":
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"to": "unknown"})
     if person.id == account.owner_id:

@@ -135,9 +135,13 @@ def candidate(unit: Unit, account: Account, to: To) -> Candidate:
 
 def _known_person(unit: Unit, account: Account, to: To) -> Person | None:
     if to.person is not None:
-        found = unit.db.get(Person, to.person)
+        found = unit.seen_person(to.person)
         if found is None:
-            raise BadInput("There is no such person.", "Choose another, or give an address.", {"to": "unknown"})
+            raise BadInput(
+                "There is no such person, or you may not see them.",
+                "Choose another, or give an address.",
+                {"to": "unknown"},
+            )
     elif to.handle:
         found = unit.db.scalars(
             select(Person)
@@ -154,9 +158,9 @@ def _known_person(unit: Unit, account: Account, to: To) -> Person | None:
 
 
 def _team(unit: Unit, ident: UUID) -> Candidate:
-    team = unit.db.get(Team, ident)
+    team = unit.db.scalars(select(Team).where(Team.id == ident, unit.sight.teams())).first()
     if team is None:
-        raise BadInput("There is no such team.", "Choose another.", {"to": "unknown"})
+        raise BadInput("There is no such team, or you may not see it.", "Choose another.", {"to": "unknown"})
     speaker = unit.db.get(Person, team.speaker_id) if team.speaker_id else None
     if speaker is None or not speaker.address:
         raise BadInput(f"Nobody speaks for {team.name}.", "Say who does, then offer it.", {"to": "has no speaker"})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -20,9 +20,10 @@ from openlatch.errors import BadInput, NotFound
 from openlatch.service import finishing, giving, latching
 from openlatch.service.context import Unit
 from openlatch.service.register import grants_on, one, path_row
+from openlatch.service.sight import Sight
 from openlatch.store import cut, past, plain
 from openlatch.store.past import Moment
-from openlatch.store.tables import Account, Grant, Level, Team
+from openlatch.store.tables import Account, App, Grant, Level, Person, Team
 
 MOST_CHANGES = 100
 
@@ -244,17 +245,28 @@ def _touched(unit: Unit, wishes: Sequence[Wish]) -> tuple[set[UUID], list[Holder
     accounts |= {w.latch.account for w in wishes if w.latch is not None and w.latch.account is not None}
     named = [wish.grant for wish in wishes if wish.grant is not None]
     if named:
-        known = dict(unit.db.execute(select(Grant.id, Grant.account_id).where(Grant.id.in_(named))).all())
+        found = select(Grant.id, Grant.account_id).where(Grant.id.in_(named), unit.sight.grants())
+        known = dict(unit.db.execute(found).all())
         if len(known) < len(set(named)):
-            raise NotFound("There is no such grant.")
+            raise NotFound("There is no such grant, or you may not see it.")
         accounts |= set(known.values())
-    for table, ids in ((Account, accounts), (Team, {w.team for w in wishes} - {None})):
-        if ids and len(unit.db.scalars(select(table.id).where(table.id.in_(ids))).all()) < len(ids):
-            raise NotFound(f"There is no such {table.__tablename__.rstrip('s')}.")
     extra = [Holder(HolderKind.TEAM, w.team) for w in wishes if w.team is not None]
     extra += [Holder(HolderKind.PERSON, w.person) for w in wishes if w.person is not None]
     extra += [w.holder for w in wishes if w.holder is not None]
+    for kind in HolderKind:
+        ids = {holder.id for holder in extra if holder.kind is kind} | (
+            accounts if kind is HolderKind.ACCOUNT else set()
+        )
+        table, seen = _TABLES[kind]
+        if ids and len(unit.db.scalars(select(table.id).where(table.id.in_(ids), seen(unit.sight))).all()) < len(ids):
+            raise NotFound(f"There is no such {kind}, or you may not see it.")
     return accounts, list(dict.fromkeys(extra))
+
+
+_TABLES: dict[HolderKind, tuple[Any, Callable[[Sight], ColumnElement[bool]]]] = {
+    HolderKind.PERSON: (Person, Sight.people), HolderKind.TEAM: (Team, Sight.teams),
+    HolderKind.APP: (App, Sight.apps), HolderKind.ACCOUNT: (Account, Sight.accounts),
+}  # fmt: skip
 
 
 def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, Any]) -> supposing.Change:

@@ -199,9 +199,8 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def _locked(unit: Unit, ident: UUID, version: int | None) -> AccessRequest:
-    row = unit.db.get(AccessRequest, ident, with_for_update=True, populate_existing=True)
-    if row is None or lists_giving.REQUESTS.one(unit.db, ident, [unit.sight.requests()]) is None:
-        raise NotFound("There is no such request, or you may not see it.")
+    one(unit, ident)
+    row = unit.db.get_one(AccessRequest, ident, with_for_update=True, populate_existing=True)
     if version is not None and version != row.version:
         raise Conflict(f"The request was changed meanwhile; it is {row.state} now.", "Look at it again.")
     return row

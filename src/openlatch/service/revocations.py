@@ -168,7 +168,7 @@ def _refuse_unfit(unit: Unit, wish: Wish, leaver: str) -> None:
 
 def _lock(unit: Unit, wish: Wish) -> list[Grant]:
     """The grants, locked in one order so that two revocations at once can't wait for each other."""
-    statement = select(Grant).where(Grant.id.in_(wish.grants)).order_by(Grant.id).with_for_update()
+    statement = select(Grant).where(Grant.id.in_(wish.grants), unit.sight.grants()).order_by(Grant.id).with_for_update()
     grants = list(unit.db.scalars(statement.execution_options(populate_existing=True)))
     if len(grants) != len(set(wish.grants)):
         raise NotFound("There is no such grant, or you may not see it.")
@@ -189,11 +189,12 @@ def _lock(unit: Unit, wish: Wish) -> list[Grant]:
 def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | None = None) -> Prepared:
     grants = locked
     if grants is None:
-        grants = list(unit.db.scalars(select(Grant).where(Grant.id.in_(wish.grants)).order_by(Grant.id)))
+        wanted = select(Grant).where(Grant.id.in_(wish.grants), unit.sight.grants())
+        grants = list(unit.db.scalars(wanted.order_by(Grant.id)))
     if len(grants) != len(set(wish.grants)):
         raise NotFound("There is no such grant, or you may not see it.")
     sessions = _sessions(unit, wish, grants)
-    public = select(Resource).where(Resource.id.in_(wish.parts)).order_by(Resource.id)
+    public = select(Resource).where(Resource.id.in_(wish.parts), unit.sight.resources()).order_by(Resource.id)
     parts = [core.PublicPart(x.id, x.account_id, x.name) for x in unit.db.scalars(public)] if wish.parts else []
     if len(parts) != len(set(wish.parts)):
         raise NotFound("There is no such part of an account, or you may not see it.")
@@ -305,7 +306,7 @@ def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
 
 def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
     """The sessions named, and those that the grants' holders have in the same system."""
-    live = select(Session).where(Session.id.in_(wish.sessions), Session.ended_at.is_(None))
+    live = select(Session).where(Session.id.in_(wish.sessions), Session.ended_at.is_(None), unit.sight.sessions())
     found = {session.id: session for session in unit.db.scalars(live)} if wish.sessions else {}
     if len(found) != len(set(wish.sessions)):
         raise NotFound("There is no such session, or it has ended.")

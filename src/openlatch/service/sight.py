@@ -241,7 +241,7 @@ class Sight:
         return true() if self.everything else System.id.in_([])
 
     def levels(self) -> Condition:
-        """Levels carry no secret: anyone may read what they mean."""
+        """Levels carry no secret: anyone may read what they mean, so that they can ask for one."""
         return true() if self.everything or self.person else false()
 
     def _holders(self, column: InstrumentedAttribute[UUID | None]) -> Select[UUID | None]:

@@ -251,7 +251,8 @@ def pass_on(
     if len(reason.strip()) < core.SHORTEST_REASON:
         raise BadInput("Say why they are the better reviewer.", "Write a few words.", {"reason": "is missing"})
     person = people.colleagues(unit, [to]).get(to)
-    if person is None or person.gone:
+    named = unit.seen_person(to) is not None or to in {one["id"] for one in better_reviewers(unit, round_id, item_id)}
+    if person is None or person.gone or not (named or to == item.reviewer_id):
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"to": "unknown"})
     if to == item.reviewer_id:
         raise BadInput(f"It is {person.name}'s already.", "Choose another.", {"to": "is the reviewer"})

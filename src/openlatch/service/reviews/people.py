@@ -75,7 +75,10 @@ def set_absence(
         raise BadInput("The end is not after the beginning.", "Give both, in this order.", {"until": "is too early"})
     if deputy is not None:
         known = colleagues(unit, [deputy]).get(deputy)
-        if known is None or known.gone or deputy == ident:
+        named = unit.seen_person(deputy) is not None or str(deputy) in {
+            str(one["id"]) for one in _could_stand_in(unit, person)
+        }
+        if known is None or known.gone or deputy == ident or not named:
             raise BadInput("They can't stand in.", "Choose somebody else who is there.", {"deputy": "unfit"})
     person.away_since, person.away_until, person.deputy_id = since, until, deputy
     unit.record("person.absence_set", "person", person.id, person.name, since=since, until=until, deputy=deputy)
@@ -84,7 +87,8 @@ def set_absence(
 
 
 def _own_or_any(unit: Unit, ident: UUID) -> Person:
-    person = unit.db.get(Person, ident)
-    if person is None or not (unit.sight.everything or ident == unit.viewer.person):
+    may = unit.sight.everything or ident == unit.viewer.person
+    person = unit.db.get(Person, ident) if may else None
+    if person is None:
         raise NotFound("There is no such person, or it is not for you to say.")
     return person
