@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import psycopg
@@ -78,16 +79,23 @@ def test_a_role_that_passes_row_level_security_is_refused(cluster: Cluster, data
             db.execute(f"alter role {WORKER_ROLE} nobypassrls")
 
 
-def test_the_web_process_signs_no_evidence(service: Service, app_url: str, organisation: Viewer) -> None:
+def closed_at_end(request: pytest.FixtureRequest, service: Service) -> Service:
+    """A service as it is assembled, whose connections are given back when the test is over."""
+    request.addfinalizer(service.engine.dispose)
+    request.addfinalizer(service.wake.__self__.close)  # type: ignore[attr-defined]
+    return service
+
+
+def test_the_web_process_signs_no_evidence(request: pytest.FixtureRequest, app_url: str, organisation: Viewer) -> None:
     """Whatever its configuration has; the key is published by the worker, in the database."""
     keys = [Fernet.generate_key().decode() for _ in range(3)]
-    app = serving.web_app(Settings(database_url=app_url, secret_key=keys[0], systems_key=keys[1], evidence_key=keys[2]))
-    web: Service = app.extensions["openlatch"]
+    settings = Settings(database_url=app_url, secret_key=keys[0], systems_key=keys[1], evidence_key=keys[2])
+    web = closed_at_end(request, serving.web_app(settings).extensions["openlatch"])
     with pytest.raises(NotAllowed, match="does not sign that"):
         signing.key(web, signing.EVIDENCE)
     assert (web.systems_cipher, web.holds_secrets) == (None, False)
-    worker = serving.assemble(Settings(database_url=app_url, secret_key=keys[0], evidence_key=keys[2]))
-    earlier = serving.assemble(Settings(database_url=app_url, secret_key=keys[0]))
+    worker = closed_at_end(request, serving.assemble(settings))
+    earlier = closed_at_end(request, serving.assemble(replace(settings, evidence_key="")))
     with earlier.unit(organisation) as unit:
         tree_heads.sign(unit)
     for _ in range(2):

@@ -10,13 +10,14 @@ import re
 import typing
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import UUID, uuid4
 
 import psycopg
 import pytest
+from cryptography.fernet import Fernet
 from flask import Flask
 from flask.testing import FlaskClient
 from pydantic import BaseModel
@@ -25,10 +26,8 @@ from sqlalchemy import event
 from openlatch.client import CallFailed, Client
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import DATABASE, Demo, Secrets
-from openlatch.launch.serving import assemble
-from openlatch.launch.settings import Settings
 from openlatch.service import signing_in
-from openlatch.service.context import Service, Unit, Viewer, no_wake
+from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store.database import engine_for, told_apart, transaction
 from openlatch.store.migrate import APP_ROLE, WEB_ROLE
 from openlatch.web.api_giving import api
@@ -299,18 +298,14 @@ def everything(address: str, token: str) -> dict[str, set[str]]:
 
 
 @pytest.fixture(scope="module")
-def world(stack: Demo, tokens: dict[str, str]) -> World:
+def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
     """The demo, with a neighbour that has everything, and people inside an account in both ways."""
     kept = Secrets.of(stack.folder)
-    web = Settings(
-        database_url=stack.register.url(DATABASE, WEB_ROLE, kept.web_password),
-        secret_key=kept.secret_key,
-        public_address=stack.address,
-    )
-    assembled = assemble(web)
-    given = {one.name: getattr(assembled, one.name) for one in fields(assembled)}
-    stage = Stage(make_app(Rehearsal(**{**given, "wake": no_wake, "holds_secrets": False}), web.database_url))
-    event.listen(assembled.engine, "before_cursor_execute", lambda *call: stage.statements.append(call[2]))
+    url = stack.register.url(DATABASE, WEB_ROLE, kept.web_password)
+    key = kept.secret_key.encode()
+    service = Rehearsal(engine_for(url), Fernet(key), address=stack.address, signing_seed=key, holds_secrets=False)
+    stage = Stage(make_app(service, url))
+    event.listen(service.engine, "before_cursor_execute", lambda *call: stage.statements.append(call[2]))
     with Client(stack.address, tokens["stranger"]) as client:
         neighbour_filled(client)
     with Client(stack.address, tokens["administrator"]) as client:
@@ -359,7 +354,8 @@ def world(stack: Demo, tokens: dict[str, str]) -> World:
                     own._transport.call("POST", "/me/switch", json={"account": str(account)})
         known["exchanged token"] = client.exchange(tokens["delegate"], box.id)["access_token"]
     seen = {name: everything(stack.address, token) for name, token in known.items() if token}
-    return World(stage, known, seen, usual)
+    yield World(stage, known, seen, usual)
+    service.engine.dispose()
 
 
 def organisation_of(stack: Demo) -> str:

@@ -56,6 +56,11 @@ class _Cast:
         """A person."""
         return unit.db.scalars(select(Person.id).where(Person.key == key)).one()
 
+    @staticmethod
+    def address(unit: Unit, key: str) -> str:
+        """The address of a person, by which somebody names whom they do not see."""
+        return unit.db.scalars(select(Person.address).where(Person.key == key)).one() or ""
+
     def level(self, unit: Unit, account: str, key: str) -> UUID:
         """A level of an account's system."""
         system = self.account(unit, account).system_id
@@ -110,7 +115,7 @@ def _offers(cast: _Cast) -> None:
         gifts = cast.part(unit, "donations-ledger", "gifts")
         draft = cast.level(unit, "newsletter", "draft")
         tamsin, moira, fenna, elin, imke, ruairi, david, agency = (
-            To(person=cast.person(unit, key))
+            To(address=cast.address(unit, key))
             for key in (
                 "tamsin.grieve",
                 "moira.teale",
@@ -148,7 +153,7 @@ def _offers(cast: _Cast) -> None:
     )
     with cast.acting("yusra.haddad") as unit:
         offers.offer_ownership(
-            unit,
+            unit.as_service(),
             cast.account(unit, "press-mailbox").id,
             cast.person(unit, "moira.teale"),
             None,

@@ -86,9 +86,8 @@ class Broker:
         self._streams: set[Stream] = set()
         self._lock = threading.Lock()
         self._thread: threading.Thread | None = None
-        self._woken, self._waker = socket.socketpair()
-        self._woken.setblocking(False)
-        self._waker.setblocking(False)
+        self._woken: socket.socket
+        self._waker: socket.socket
 
     def open(self, viewer: Viewer, still: Callable[[], Viewer], environ: dict[str, Any]) -> Iterator[str]:
         """The beginning of a stream, in the thread of its request; TooMany when its person has enough of them.
@@ -107,6 +106,10 @@ class Broker:
                 raise TooMany("Too many consoles are open.", "Try again in a minute.", 60)
             self._streams.add(stream)
             if self._thread is None or not self._thread.is_alive():
+                if self._thread is None:
+                    self._woken, self._waker = socket.socketpair()
+                    self._woken.setblocking(False)
+                    self._waker.setblocking(False)
                 self._thread = threading.Thread(target=self._run, name="events", daemon=True)
                 self._thread.start()
         return self._begin(stream, environ)

@@ -16,7 +16,7 @@ def upgrade() -> None:
     op.create_table(
         'evidence_bundles',
         sa.Column('id', sa.Uuid(), primary_key=True),
-        sa.Column('organisation_id', sa.Uuid(), sa.ForeignKey('organisations.id'), nullable=False, index=True),
+        sa.Column('organisation_id', sa.Uuid(), sa.ForeignKey('organisations.id'), nullable=False),
         sa.Column('created_at', sa.DateTime(timezone=True), server_default=sa.text('now()'), nullable=False),
         sa.Column('round_id', sa.Uuid(), sa.ForeignKey('rounds.id'), nullable=False, unique=True),
         sa.Column('name', sa.Text(), nullable=False),
