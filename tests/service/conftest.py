@@ -12,7 +12,8 @@ from typing import Any
 from uuid import UUID
 
 import pytest
-from sqlalchemy import select
+from sqlalchemy import event, inspect, select
+from sqlalchemy.orm import Session
 
 from openlatch.core.rules import RULES
 from openlatch.launch.cluster import Cluster
@@ -22,7 +23,7 @@ from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery
 from openlatch.store.ruling import looking
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Notice, Organisation, Person
+from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Membership, Notice, Organisation, Person
 from tests.adapters.worlds import WORLDS, World
 from tests.conftest import Clock, clone, make_organisation, service_on
 
@@ -138,6 +139,29 @@ class Small:
         with self.service.unit(self.itself) as unit:
             mine = select(Notice.sentence).where(Notice.person_id == self.person(key)).order_by(Notice.id)
             return list(unit.db.scalars(mine))
+
+
+def _lets_in(row: Any) -> bool:
+    """Whether what is about to be written can let somebody in."""
+    if isinstance(row, Grant):
+        return row.state == "active" and inspect(row).attrs.state.history.has_changes()
+    if isinstance(row, Account):
+        return inspect(row).attrs.owner_id.history.has_changes() and inspect(row).persistent
+    return isinstance(row, Membership) and inspect(row).pending
+
+
+def _watch(session: Session, *_: Any) -> None:
+    if not session.info.get("guarded"):
+        found = [row for row in (*session.new, *session.dirty) if _lets_in(row)]
+        assert not found, f"Somebody is let in without the guard of latches: {found}"
+
+
+@pytest.fixture(autouse=True)
+def nobody_gets_in_unguarded() -> Iterator[None]:
+    """No use case of any test writes what lets somebody in but within the guard of latches."""
+    event.listen(Session, "before_flush", _watch)
+    yield
+    event.remove(Session, "before_flush", _watch)
 
 
 @pytest.fixture

@@ -33,9 +33,9 @@ def adopt(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     if steward:
         unit.require_proof("Vouching for steward reach")
     account = unit.db.get_one(Account, grant.account_id)
-    owned = _give_owner(unit, account, change) if change.successor is not None else ""
     does = f"is recorded as given by {unit.viewer.name}"
     with guarded(unit, grant) as warned:
+        owned = _give_owner(unit, account, change) if change.successor is not None else ""
         if grant.recorded:
             does = f"is recorded as “{(grant.differs or {})['level']}”, which its system has"
             _take_terms(unit, grant, kept, found)

@@ -134,7 +134,10 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None, refuses: bool = True) -
     latched = in_force(unit, wanted) if wanted is None or wanted else {}
     before = crowds(unit, list(latched))
     warned: list[core.Breach] = []
+    unit.db.info["guarded"] = unit.db.info.get("guarded", 0) + 1
     yield warned
+    unit.db.flush()
+    unit.db.info["guarded"] -= 1
     if not latched:
         return
     unit.db.flush()

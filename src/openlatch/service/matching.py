@@ -13,7 +13,7 @@ from openlatch.core.ids import new_id
 from openlatch.core.matching import Candidate, MarkKind
 from openlatch.core.words import EndedAs, GrantState
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags, locks
+from openlatch.service import flags, latching, locks
 from openlatch.service.context import Unit
 from openlatch.store.tables import App, Grant, Handle, Person, Session, System
 
@@ -253,5 +253,8 @@ def decide(unit: Unit, ident: UUID, person: UUID | None) -> None:
     known = unit.db.get(Person, person)
     if known is None or not known.recognised:
         raise BadInput("There is no such person in the register.", "Choose another.", {"person": "unknown"})
-    _take_over(unit, handle, known.id)
+    held = select(Grant.account_id).where(Grant.holder_id == met.id, Grant.state != GrantState.ENDED)
+    # Who a login is, is a fact: what a latch says to it is flagged and not refused.
+    with latching.guarded(unit, latching.touched(unit, unit.db.scalars(held).all()), refuses=False):
+        _take_over(unit, handle, known.id)
     unit.record("person.matched", "person", known.id, known.name, system=system.name, by="asked", login=handle.name)

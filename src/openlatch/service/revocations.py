@@ -142,8 +142,9 @@ def start(
         )
     accounts = {grant.account_id for grant in grants} | {s.account for s in prepared.sessions}
     accounts |= {part.account for part in prepared.preview.parts}
-    # No latch keeps the access of somebody whose time is over, or who has left.
-    if cause not in ("expired", "left"):
+    # No latch keeps the access of somebody whose time is over, or who has left; of a successor the guard around both
+    # knows.
+    if cause not in ("expired", "left", "replaced"):
         latching.refuse(latches.held(_breaches(unit, prepared, wish)))
     for account in sorted(accounts):
         unit.record("revocation.started", "revocation", row.id, told["title"], account, reason=reason)
