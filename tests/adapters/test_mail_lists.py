@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import imaplib
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -70,8 +71,18 @@ def quoted(text: str) -> Any:
 
 
 def signed_in(server: mailboxes.MailboxServer, who: str, word: str = mailboxes.LOGIN_PASSWORD) -> imaplib.IMAP4:
-    mail = imaplib.IMAP4("127.0.0.1", server.port)
-    mail.authenticate("PLAIN", lambda _: b"\0" + who.encode() + b"\0" + word.encode())
+    # The server puts off, and at times refuses, whoever comes while it is busy with others.
+    for wait in (0.5, 2.0, 0.0):
+        mail = imaplib.IMAP4("127.0.0.1", server.port)
+        try:
+            mail.authenticate("PLAIN", lambda _: b"\0" + who.encode() + b"\0" + word.encode())
+        except imaplib.IMAP4.error:
+            mail.shutdown()
+            if not wait:
+                raise
+            time.sleep(wait)
+        else:
+            break
     return mail
 
 

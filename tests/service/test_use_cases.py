@@ -176,9 +176,9 @@ def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
     assert {p["account"]["name"] for p in seen} == {"Box"}
 
 
-@pytest.mark.parametrize(("who", "refusal"), [("owen", NotAllowed), ("edda", NotFound)])
+@pytest.mark.parametrize(("who", "refusal"), [("mara", NotAllowed), ("owen", NotFound), ("edda", NotFound)])
 def test_ending_access_is_for_whoever_answers_for_the_account(small: Small, who: str, refusal: type[Exception]) -> None:
-    """Told apart only for those who can see the account at all."""
+    """Told apart only for those who can see the access itself."""
     wish = revocations.Wish(grants=(small.grant("box|person|mara|run"),))
     for call in (revocations.preview, lambda u, w: revocations.start(u, w, "Because.")):
         with pytest.raises(refusal), small.service.unit(small.as_(who)) as unit:

@@ -210,7 +210,7 @@ def try_out(unit: Unit, item: Item) -> None:
     if wish is not None:
         revocations.preview(unit.as_service(), wish)
     if Subject(item.kind) is Subject.OWNERSHIP and item.verdict == Verdict.REVOKE:
-        person = unit.seen_person(item.successor_id)
+        person = unit.db.get(Person, item.successor_id)
         if person is None or person.standing == "left":
             raise Conflict("There is no such person, or they have left.", "Choose another successor.")
 

@@ -140,6 +140,8 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
     if decision.trim_level and level is None:
         raise BadInput("There is no such level.", "Choose another.", {"trim_level": "unknown"})
     reach = Reach(level.reach) if level else None
+    if decision.successor is not None and not _may_name(unit, item, decision.successor):
+        raise BadInput("There is no such person, or you may not see them.", "Choose another.", {"successor": "unknown"})
     choice = core.Choice(decision.verdict, decision.reason, reach, decision.trim_until, decision.successor)
     core.refuse_unfit(undecided_of(unit, item), choice, unit.viewer.person, unit.now)
     if Subject(item.kind) is Subject.EXPOSURE and decision.verdict is Verdict.REVOKE and not acting.wish_of(unit, item):
@@ -251,8 +253,7 @@ def pass_on(
     if len(reason.strip()) < core.SHORTEST_REASON:
         raise BadInput("Say why they are the better reviewer.", "Write a few words.", {"reason": "is missing"})
     person = people.colleagues(unit, [to]).get(to)
-    named = unit.seen_person(to) is not None or to in {one["id"] for one in better_reviewers(unit, round_id, item_id)}
-    if person is None or person.gone or not (named or to == item.reviewer_id):
+    if person is None or person.gone or not _may_name(unit, item, to):
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"to": "unknown"})
     if to == item.reviewer_id:
         raise BadInput(f"It is {person.name}'s already.", "Choose another.", {"to": "is the reviewer"})
@@ -268,6 +269,13 @@ def pass_on(
     unit.db.flush()
     # Shown once more, though it is not the viewer's any longer.
     return rounds.item(unit.as_service(), round_id, item_id)
+
+
+def _may_name(unit: Unit, item: Item, person: UUID) -> bool:
+    """Whether the viewer may name somebody by id: whom they see, and whom the item itself leads to."""
+    if unit.seen_person(person) is not None or person == item.reviewer_id:
+        return True
+    return person in {one["id"] for one in better_reviewers(unit, item.round_id, item.id)}
 
 
 def _about_for(unit: Unit, item: Item, person: UUID) -> About:
