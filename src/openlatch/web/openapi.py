@@ -40,7 +40,11 @@ def document(routes: Iterable[Route]) -> dict[str, Any]:
     paths: dict[str, dict[str, Any]] = {}
     for route in table:
         path = PREFIX + re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", route.path)
-        paths.setdefault(path, {})[route.method.lower()] = _operation(route, names)
+        operation = _operation(route, names)
+        links = _links(route, table)
+        if links:
+            operation["responses"][str(route.status)]["links"] = links
+        paths.setdefault(path, {})[route.method.lower()] = operation
     paths[f"{PREFIX}/events"] = {"get": _EVENTS}
     return {
         "openapi": "3.1.0",
@@ -105,6 +109,38 @@ def _operation(route: Route, names: dict[Any, str]) -> dict[str, Any]:
     if route.open and route.body is not None:
         operation["security"] = []
     return operation
+
+
+def _links(route: Route, table: Iterable[Route]) -> dict[str, Any]:
+    """Where to go on from an answer: with the first row of a list, with what was made, and with what is shown.
+
+    By name of the operation, with what goes into its path (OpenAPI 3.1, section 4.8.20).
+    """
+    known = re.findall(r"<uuid:(\w+)>", route.path)
+    given = {f"path.{name}": f"$request.path.{name}" for name in known}
+    found: dict[str, Any] = {}
+    for other in table:
+        wanted = re.findall(r"<uuid:(\w+)>", other.path)
+        fresh = [name for name in wanted if name not in known]
+        begins = other.path.startswith(f"{route.path}/") and other is not route
+        source = _source(route, fresh)
+        if begins and known and not fresh:
+            found[other.name] = {"operationId": other.name, "parameters": given}
+        elif len(fresh) == 1 and source and (begins or other.path.startswith(f"{route.path}/<uuid:{fresh[0]}>")):
+            found[other.name] = {"operationId": other.name, "parameters": {**given, f"path.{fresh[0]}": source}}
+    return found
+
+
+def _source(route: Route, fresh: list[str]) -> str:
+    """Where in an answer the id is that an operation below it needs; empty when it has none."""
+    if route.answer is None or len(fresh) != 1:
+        return ""
+    fields = route.answer.model_fields
+    if fresh[0] == "step":
+        return "$response.body#/step_list/0/id" if "step_list" in fields else ""
+    if "rows" in fields:
+        return "$response.body#/rows/0/id"
+    return "$response.body#/id" if route.method == "POST" and "id" in fields and "<" not in route.path else ""
 
 
 def _success(route: Route, names: dict[Any, str]) -> dict[str, Any]:
