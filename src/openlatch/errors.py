@@ -2,6 +2,7 @@
 
 OpenLatchError
 ├── BadInput            what was sent can't be used; says which part and what to send instead
+│   ├── TooLarge        more than one call has time for; the worker can make it
 │   └── BadFilter       a filter that doesn't parse or names what isn't there
 ├── NotSignedIn         nobody is known to be asking
 │   ├── FactorNeeded    the password is right; the code of the second factor is asked for too
@@ -44,6 +45,13 @@ class BadInput(OpenLatchError):
     def __init__(self, detail: str, remedy: str = "", fields: dict[str, str] | None = None) -> None:
         super().__init__(detail, remedy)
         self.fields = fields or {}
+
+
+class TooLarge(BadInput):
+    """What was asked for is more than one call has time for."""
+
+    title = "Too much for one call"
+    usual_remedy = "Narrow the filter, or ask for it as a large change (POST /api/v1/changes/large)."
 
 
 class BadFilter(BadInput):

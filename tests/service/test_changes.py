@@ -15,7 +15,19 @@ from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Reach
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded
-from openlatch.service import changes, helping, importing, latching, levels, offers, register, revocations, visits
+from openlatch.service import (
+    changes,
+    helping,
+    importing,
+    large_changes,
+    latching,
+    levels,
+    offers,
+    register,
+    revocations,
+    signing_in,
+    visits,
+)
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.giving import Choice
 from openlatch.service.latching import Setting
@@ -23,7 +35,7 @@ from openlatch.service.proposing import Proposal, To
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Term, Visit, WebSession
 from openlatch.work import worker
-from tests.service.conftest import Small
+from tests.service.conftest import PASSWORD, Small
 
 TEAM, MARA, EDDA, SYNC = "box|team|wardens|read", "box|person|mara|run", "box|person|edda|read", "box|app|sync|read"
 MAY = timedelta(days=60)
@@ -268,6 +280,56 @@ def test_a_change_that_takes_too_long_is_given_up(small: Small, monkeypatch: pyt
         with pytest.raises(BadInput, match="too much for one call"), small.service.unit(small.itself) as unit:
             work(unit, wish)
     assert small.state(small.grant(MARA)) == "active"
+
+
+def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Looked at first; killed between two slices it goes on where it was; what changed meanwhile is refused."""
+    monkeypatch.setattr(large_changes, "SLICE", 1)
+    wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active"')
+    ines = replace(small.as_("ines"), administrator=True)
+    with small.service.unit(small.itself) as unit:
+        signing_in.make_sign_in(unit.db, ines.organisation, small.person("ines"), "ines@example.org", PASSWORD, True)
+    with small.service.unit(ines) as unit:
+        looked = large_changes.ask(unit, wish, True, None)["id"]
+    large_changes.carry_on(small.service, ines.organisation, looked)
+    with small.service.unit(ines) as unit:
+        preview = large_changes.one(unit, looked)
+        assert (preview["state"], preview["done"], preview["changed"]) == ("done", 5, 5)
+    assert small.state(small.grant(MARA)) == "active"
+    change(small, "set_end", MARA, no_end=True)
+    with pytest.raises(ProofNeeded), small.service.unit(replace(ines, credential=UUID(int=1))) as unit:
+        large_changes.ask(unit, wish, False, looked)
+    with small.service.unit(ines) as unit:
+        begun = large_changes.ask(unit, wish, False, looked)["id"]
+    assert large_changes._slice(small.service, ines.organisation, begun)
+    with small.acting("mara") as unit, pytest.raises(NotFound):
+        large_changes.one(unit, begun)
+    worker.tasks_of(small.service)["change_many"](str(ines.organisation), str(begun))
+    large_changes.carry_on(small.service, ines.organisation, begun)
+    with small.service.unit(ines) as unit:
+        done = large_changes.one(unit, begun)
+        told = unit.db.scalars(select(JournalEntry.action).where(JournalEntry.subject_id == begun)).all()
+    assert (done["state"], done["done"], done["changed"], told) == ("done", 5, 4, ["change.begun", "change.done"])
+    assert "changed this grant meanwhile" in done["lines"][0]["refused"]
+    assert small.state(small.grant(MARA)) == "active"
+
+
+def test_a_large_change_is_stopped_and_ends_with_the_sign_in_of_who_asked(small: Small) -> None:
+    """What was done stays; nothing is done for somebody who is nobody here any more."""
+    wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active"')
+    ines = replace(small.as_("ines"), administrator=True)
+    for stopped in (True, False):
+        with small.service.unit(ines) as unit:
+            ident = large_changes.ask(unit, wish, False, None)["id"]
+        if stopped:
+            with small.service.unit(ines) as unit:
+                large_changes.stop(unit, ident)
+        large_changes.carry_on(small.service, ines.organisation, ident)
+        with small.service.unit(ines) as unit:
+            found = large_changes.one(unit, ident)
+            assert (found["state"], found["changed"]) == ("stopped" if stopped else "failed", 0)
+            with pytest.raises(Conflict, match="ended already"):
+                large_changes.stop(unit, ident)
 
 
 def test_two_stewards_are_kept_from_going_below(small: Small) -> None:

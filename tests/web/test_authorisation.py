@@ -43,7 +43,7 @@ OF_PATHS = {
     "accounts": "account", "people": "person", "apps": "app", "grants": "grant", "sessions": "session",
     "flags": "flag", "revocations": "revocation", "steps": "step", "rounds": "round", "items": "item",
     "systems": "system", "schedules": "schedule", "offers": "offer", "teams": "team", "requests": "request",
-    "levels": "level", "questions": "question", "doubts": "doubt", "tokens": "token",
+    "levels": "level", "questions": "question", "doubts": "doubt", "tokens": "token", "large": "change",
 }  # fmt: skip
 OF_FIELDS = {
     "account": "account", "person": "person", "to": "person", "deputy": "person", "successor": "person",
@@ -51,7 +51,7 @@ OF_FIELDS = {
     "versions": "grant", "sessions": "session", "trim_level": "level", "level": "level", "levels": "level",
     "keeps": "level", "first": "level", "second": "level", "resource": "resource", "parts": "resource",
     "team": "team", "system": "system", "notices": "notice", "holder.id": "person", "reviewers.[].id": "person",
-    "items.[].id": "item", "latch.account": "account",
+    "seen": "change", "items.[].id": "item", "latch.account": "account",
 }  # fmt: skip
 
 
@@ -119,7 +119,8 @@ def bodies(ids: Ids) -> dict[str, Any]:
         "ask_access": {"account": account, "reason": "Work."}, "grant_request": {"levels": [level], "account": account},
         "decline_request": {"words": "No."}, "give_up": {},
         "make_level": {**draft, "system": ids["system"], "key": "x"}, "preview_level": draft, "change_level": draft,
-        "preview_change": suspend, "change_grants": suspend, "preview_latch": latch, "set_latch": latch,
+        "preview_change": suspend, "change_grants": suspend,
+        "change_many": {**suspend, "only_preview": True}, "preview_latch": latch, "set_latch": latch,
         "switch_in": {"account": account}, "read_notices": {"notices": [ids["notice"]]},
     }  # fmt: skip
 
@@ -329,7 +330,7 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
             "app": one("apps", "name pr"), "resource": one("resources", in_box),
             "schedule": one("schedules", "name pr"),
             "system": str(box.system.id), "notice": one("notices", "kind pr"), "token": str(uuid4()),
-            "question": str(uuid4()), "doubt": str(uuid4()),
+            "question": str(uuid4()), "doubt": str(uuid4()), "change": str(uuid4()),
         }  # fmt: skip
         usual["item"] = str(
             next(iter(client.items(UUID(usual["round"]), filter='state eq "undecided"', sort="position"))).id
@@ -379,6 +380,7 @@ NOT_NOW = {
     "end_token": 404, "reopen_flag": 409, "read_system": 404, "decide_doubt": 404, "report_leaving": 409,
     "get_evidence": 409, "second": 409, "undo": 409, "answer_question": 404, "explain": 409, "retry_item": 409,
     "accept_offer": 404, "decline_offer": 404, "withdraw_request": 403, "give_up": 404, "decide_many": 422,
+    "get_large_change": 404, "stop_large_change": 404,
 }  # fmt: skip
 
 

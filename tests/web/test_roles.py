@@ -234,6 +234,9 @@ def giving(ids: dict[str, Any]) -> dict[str, Call]:
         "get_permissions": Call(f"/systems/{ids['reached']}/permissions", EVERYBODY - {"reviewer"}),
         "preview_change": Call("/changes/preview", OWNER, suspend),
         "change_grants": Call("/changes", OWNER, suspend, 409),
+        "change_many": Call("/changes/large", EVERYBODY, {**suspend, "fingerprint": "", "reason": ""}, 422),
+        "get_large_change": Call(f"/changes/large/{uuid4()}", NOBODY),
+        "stop_large_change": Call(f"/changes/large/{uuid4()}/stop", NOBODY),
         "give_up": Call(f"/grants/{ids['grant']}/give-up", NOBODY, {}),
         "preview_latch": Call("/latches/preview", OWNER, {**latch, "number": 3}),
         "set_latch": Call("/latches", OWNER, latch, 422),
@@ -262,7 +265,8 @@ OWN = {
     "get_settings", "get_mine", "switch_out", "prove", "set_offers", "ask_for_proof", "begin_factor",
     "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
     "preview_schedule", "make_schedule", "make_schedules", "preview_round",
-    "get_calendar", "make_calendar", "end_calendar", "get_rules", "preview_rules", "set_rules", "check_rules",
+    "change_many", "get_calendar", "make_calendar", "end_calendar", "get_rules", "preview_rules", "set_rules",
+    "check_rules",
     "keep_rules", "want_digest", "get_map", "get_ends",
 }  # fmt: skip
 

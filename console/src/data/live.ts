@@ -24,6 +24,7 @@ const SHOWN_IN: Record<string, string[]> = {
   session: ['sessions', 'today', 'account', 'accounts', 'people', 'person', 'leaving'],
   schedule: ['rounds'],
   calendar: [],
+  change: [],
   system: ['systems', 'today'],
 }
 

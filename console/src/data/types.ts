@@ -693,8 +693,8 @@ export interface LevelComparison {
 
 export interface ChangeLine {
   grant_id: string
-  holder: Holder
-  account: AccountOf
+  holder: Holder | null
+  account: AccountOf | null
   level: string | null
   does: string
   refused: string | null

@@ -3,11 +3,13 @@ import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { CallFailed, get, send } from '@/data/api'
+import { isTooLarge, useLargeChange } from '@/data/largeChange'
 import { proving } from '@/data/proof'
 import type { ChangeLine, ChangePreview, GrantRow, LevelRow, PersonRow, Rows } from '@/data/types'
 import { counted } from '@/lib/words'
 
 import BreachList from './BreachList.vue'
+import LargeProgress from './LargeProgress.vue'
 import ModalBox from './ModalBox.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -23,6 +25,8 @@ const preview = ref<ChangePreview | null>(null)
 const result = ref<ChangeLine[] | null>(null)
 const error = ref<unknown>(null)
 const isBusy = ref(false)
+const many = useLargeChange()
+const looked = ref('')
 
 const systems = computed(() => [...new Set((props.grants ?? []).map((grant) => grant.system.id))])
 const levels = useQuery({
@@ -48,6 +52,7 @@ const lines = computed(() => result.value ?? preview.value?.lines ?? [])
 watch(() => props.open, (open) => {
   if (!open) return
   preview.value = result.value = error.value = null
+  looked.value = ''
   Object.assign(form, { kind: props.only ?? 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
   if (props.only && props.only !== 'accept') void look()
 })
@@ -55,8 +60,24 @@ watch(() => [form.kind, form.last_day, form.no_end, form.level, form.successor],
 
 async function look(): Promise<void> {
   error.value = null
+  looked.value = ''
+  isBusy.value = true
   try {
     preview.value = await send<ChangePreview>('POST', '/changes/preview', wish.value)
+  } catch (failed) {
+    if (isTooLarge(failed)) await lookAtMany()
+    else error.value = failed
+  } finally {
+    isBusy.value = false
+  }
+}
+
+async function lookAtMany(): Promise<void> {
+  try {
+    const found = await many.look(wish.value)
+    if (found.state !== 'done') return
+    looked.value = found.id
+    preview.value = { lines: found.lines, changed: found.changed, needs_proof: true, fingerprint: '' }
   } catch (failed) {
     error.value = failed
   }
@@ -67,7 +88,8 @@ async function change(): Promise<void> {
   error.value = null
   try {
     const body = { ...wish.value, fingerprint: preview.value?.fingerprint ?? '' }
-    result.value = (await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', body))).lines
+    const done = looked.value ? await many.make(wish.value, looked.value) : await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', body))
+    result.value = done.lines
     emit('done')
   } catch (failed) {
     if (failed instanceof CallFailed && failed.status === 409) await look()
@@ -99,18 +121,19 @@ async function change(): Promise<void> {
       </template>
       <ul v-if="lines.length" class="max-h-80 divide-y divide-line overflow-y-auto rounded-md border border-line" tabindex="0" :aria-label="result ? 'What was done' : 'What it would do'">
         <li v-for="line in lines" :key="line.grant_id" class="px-3 py-2">
-          <span class="font-medium">{{ line.holder.name }}</span> on {{ line.account.name }}, {{ line.level }}:
+          <span class="font-medium">{{ line.holder?.name ?? 'A grant' }}</span><template v-if="line.account"> on {{ line.account.name }}, {{ line.level }}</template>:
           <span v-if="line.refused" class="text-rust">refused. {{ line.refused }} {{ line.remedy }}</span><span v-else>{{ line.does }}</span>
           <BreachList :breaches="line.latches" class="mt-1" />
         </li>
       </ul>
+      <LargeProgress v-if="many.underWay.value" :change="many.underWay.value" @stop="many.stop()" />
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2">
         <template v-if="result"><button type="button" class="button-main" @click="$emit('close')">Good</button></template>
         <template v-else>
           <button type="button" class="button" @click="$emit('close')">Leave it as it is</button>
           <button v-if="preview" :class="form.kind === 'end' || form.kind === 'suspend' ? 'button-end' : 'button-main'" :disabled="isBusy || !preview.changed || form.reason.trim().length < 3">{{ doing }}</button>
-          <button v-else class="button-main">See what it would do</button>
+          <button v-else class="button-main" :disabled="isBusy">See what it would do</button>
         </template>
       </div>
     </form>

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import time
 from datetime import date, datetime
 from typing import Any
 from uuid import UUID
 
 import click
+from rich.progress import Progress
 from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.output import Column, day, moment, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import Column, day, err, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import grant, list_command
-from openlatch.client import Client
+from openlatch.client import CallFailed, Client
 from openlatch.core.offering import DAYS
+from openlatch.errors import Conflict
 
 OFFERS: list[Column] = [
     ("ID", lambda r: str(r.id)),
@@ -379,7 +382,12 @@ def change(
     service: Client, wish: wire.ChangeWish, words: str, only_preview: bool, yes: bool, output: str = "table"
 ) -> int:
     """Show what a change of grants would do, ask, and do it; gives the exit code, 4 when some of it was refused."""
-    preview = service.preview_change(wish)
+    try:
+        preview = service.preview_change(wish)
+    except CallFailed as error:
+        if not error.problem.type.endswith(":too-large"):
+            raise
+        return _change_many(service, wish, words, only_preview, yes, output)
     if only_preview or not yes:
         show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
     if only_preview:
@@ -390,6 +398,35 @@ def change(
     found = session.proving(service, lambda: service.change(wish))
     show_rows(found.lines, LINES, output, "")
     return 0 if all(line.refused is None for line in found.lines) else 4
+
+
+def _change_many(service: Client, wish: wire.ChangeWish, words: str, only_preview: bool, yes: bool, output: str) -> int:
+    """The same where there are too many for one call: the worker looks, and then makes it."""
+    preview = _followed(service, service.change_many(wish, only_preview=True), "Looking")
+    show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
+    err.print(f"{preview.changed} of {preview.grants} grants would change; {preview.refused} are refused.")
+    if only_preview:
+        return 0
+    if not yes:
+        click.confirm(f"{words} {preview.changed} grants?", abort=True)
+    begun = session.proving(service, lambda: service.change_many(wish, seen=preview.id))
+    found = _followed(service, begun, words)
+    show_rows(found.lines, LINES, output, "")
+    err.print(f"{found.state}: {found.changed} of {found.grants} grants changed, {found.refused} refused.")
+    return 0 if found.state == "done" and not found.refused else 4
+
+
+def _followed(service: Client, change: wire.LargeChangePage, words: str) -> wire.LargeChangePage:
+    """A change at its end; how far it is, is shown meanwhile. Ctrl-C leaves it to go on."""
+    with Progress(console=err, transient=True) as bar:
+        task = bar.add_task(words, total=change.grants)
+        while change.state in ("waiting", "under_way"):
+            bar.update(task, completed=change.done)
+            time.sleep(0.5)
+            change = service.large_change(change.id)
+    if change.state == "failed":
+        raise Conflict(f"It was not made: {change.problem}", "Look at the journal, and ask again.")
+    return change
 
 
 def _changing(name: str, kind: str, words: str, *options: Any) -> None:

@@ -156,6 +156,21 @@ class Giving(Asking):
         """Change grants, one or many; gives a line for each."""
         return self._ask(wire.ChangeResult, "POST", "/changes", wish)
 
+    def change_many(
+        self, wish: wire.ChangeWish, only_preview: bool = False, seen: UUID | None = None
+    ) -> wire.LargeChangePage:
+        """Ask for a change of more grants than one call has time for; the worker makes it."""
+        body = wire.LargeChangeWish(**wish.model_dump(exclude={"fingerprint"}), only_preview=only_preview, seen=seen)
+        return self._ask(wire.LargeChangePage, "POST", "/changes/large", body)
+
+    def large_change(self, ident: UUID) -> wire.LargeChangePage:
+        """How far a large change is."""
+        return self._ask(wire.LargeChangePage, "GET", f"/changes/large/{ident}")
+
+    def stop_large_change(self, ident: UUID) -> wire.LargeChangePage:
+        """Have it go no further."""
+        return self._ask(wire.LargeChangePage, "POST", f"/changes/large/{ident}/stop")
+
     def give_up(self, grant: UUID, reason: str = "") -> wire.GivenUp:
         """Give up access of one's own."""
         return self._ask(wire.GivenUp, "POST", f"/grants/{grant}/give-up", wire.GiveUp(reason=reason))

@@ -17,7 +17,7 @@ from sqlalchemy import select
 from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
-from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded
+from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded, TooLarge
 from openlatch.service import drifting, flags, giving, locks, revocations, telling
 from openlatch.service.attempt import attempt
 from openlatch.service.changing import (
@@ -43,7 +43,7 @@ SECONDS = 20
 
 def preview(unit: Unit, change: Change) -> dict[str, Any]:
     """What a change would do to each grant, without doing it."""
-    lines = [_tried(unit, change, ident, keep=False) for ident in in_time(_selection(unit, change))]
+    lines = [tried(unit, change, ident, keep=False) for ident in in_time(selection(unit, change))]
     shown = {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
     return {**shown, "needs_proof": _needs_proof(unit, change, lines), "fingerprint": fingerprint(shown)}
 
@@ -57,40 +57,42 @@ def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
         shown = preview(unit, change)
         if seen != shown["fingerprint"]:
             raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
-    ids = _selection(unit, change)
+    ids = selection(unit, change)
     if change.kind is ChangeKind.END and len(ids) > revocations.BULK:
         unit.require_proof(f"Ending {len(ids)} grants at once")
     single = len(ids) == 1
-    lines = [_tried(unit, change, ident, keep=True, raising=single) for ident in in_time(ids)]
+    lines = [tried(unit, change, ident, keep=True, raising=single) for ident in in_time(ids)]
     return {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
 
 
 def in_time(ids: Sequence[UUID]) -> Iterator[UUID]:
-    """These one by one. BadInput when they take longer than one call may; then nothing of it is kept."""
+    """These one by one. TooLarge when they take longer than one call may; then nothing of it is kept."""
     until = time.monotonic() + SECONDS
     for place, ident in enumerate(ids):
         if time.monotonic() > until:
-            raise BadInput(
+            raise TooLarge(
                 f"That is too much for one call: {place} of {len(ids)} grants took {SECONDS} seconds.",
-                f"Narrow the filter to about {max(place // 2, 1)} grants at a time.",
-                {"filter": "matches too much"},
+                fields={"filter": "matches too much"},
             )
         yield ident
 
 
-def _selection(unit: Unit, change: Change) -> list[UUID]:
-    """The grants that a change is to, in one order, so that two changes at once can't wait for each other."""
+def selection(unit: Unit, change: Change, most: int = MOST) -> list[UUID]:
+    """The grants that a change is to, in one order, so that two changes at once can't wait for each other.
+
+    BadInput when nothing matches, TooLarge when more than ``most`` do.
+    """
     if bool(change.grants) == bool(change.filter.strip()):
         raise BadInput("Name grants, or give a filter.", "One of the two.", {"grants": "or filter"})
     if change.grants:
         ids = sorted(set(change.grants))
     else:
-        rows = lists.GRANTS.all(unit.db, change.filter, [unit.sight.grants(), Grant.state.in_(lists.LIVE)], MOST + 1)
+        rows = lists.GRANTS.all(unit.db, change.filter, [unit.sight.grants(), Grant.state.in_(lists.LIVE)], most + 1)
         ids = sorted(row["id"] for row in rows)
     if not ids:
         raise BadInput("No live grant matches.", "Widen the filter.", {"filter": "matches nothing"})
-    if len(ids) > MOST:
-        raise BadInput(f"More than {MOST} grants match.", "Narrow the filter.", {"filter": "matches too much"})
+    if len(ids) > most:
+        raise TooLarge(f"More than {most} grants match.", fields={"filter": "matches too much"})
     return ids
 
 
@@ -101,7 +103,7 @@ def _needs_proof(unit: Unit, change: Change, lines: list[dict[str, Any]]) -> boo
     return any(line["steward"] for line in lines) or (level is not None and level.reach == Reach.STEWARD)
 
 
-def _tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = False) -> dict[str, Any]:
+def tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = False) -> dict[str, Any]:
     """One line: the change made, and kept or taken back; or why it is refused."""
     row = lists.GRANTS.one(unit.db, ident, [unit.sight.grants()])
     if row is None:

@@ -15,6 +15,7 @@ from openlatch.service import (
     changing,
     factor,
     giving,
+    large_changes,
     latching,
     levels,
     myself,
@@ -262,6 +263,24 @@ def preview_change(unit: Unit, body: wire.ChangeWish) -> dict[str, Any]:
 def change_grants(unit: Unit, body: wire.ChangeWish) -> dict[str, Any]:
     """Suspend, resume, move the end, change the level, hand to a successor, or end; with a line for each."""
     return changes.carry_out(unit, _change(body), body.fingerprint)
+
+
+@api.add("POST", "/changes/large", "Change many grants", wire.LargeChangePage, body=wire.LargeChangeWish, status=202)
+def change_many(unit: Unit, body: wire.LargeChangeWish) -> dict[str, Any]:
+    """More than one call has time for. The worker makes it in the background, or only looks what it would do."""
+    return large_changes.ask(unit, _change(body), body.only_preview, body.seen)
+
+
+@api.add("GET", "/changes/large/<uuid:ident>", "How far a large change is", wire.LargeChangePage)
+def get_large_change(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """What was done, what was refused and why."""
+    return large_changes.one(unit, ident)
+
+
+@api.add("POST", "/changes/large/<uuid:ident>/stop", "Stop a large change", wire.LargeChangePage)
+def stop_large_change(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """It goes no further; what was done stays."""
+    return large_changes.stop(unit, ident)
 
 
 @api.add(

@@ -30,6 +30,8 @@ __all__ = [
     "GrantRequest",
     "HandOver",
     "Hours",
+    "LargeChangePage",
+    "LargeChangeWish",
     "LatchPreview",
     "LatchRow",
     "LatchState",
@@ -464,6 +466,48 @@ class ChangePreview(ChangeResult):
 
     needs_proof: bool
     fingerprint: str
+
+
+class LargeChangeWish(ChangeWish):
+    """A change of more grants than one call has time for, or its preview."""
+
+    only_preview: bool = False
+    seen: UUID | None = Field(None, description="The preview that was looked at: its grants are changed, and no other.")
+
+
+class LargeChangeLine(Answer):
+    """What a change did to one grant, or why it was refused; without a name when it may not be seen any more."""
+
+    grant_id: UUID
+    holder: dict[str, Any] | None
+    account: AccountOf | None
+    level: str | None
+    until: datetime | None
+    state: str
+    does: str
+    refused: str | None
+    remedy: str
+    latches: list[Breach]
+    revocation_id: UUID | None
+    steward: bool
+
+
+class LargeChangePage(Answer):
+    """A change that the worker makes: how far it is, and some of its lines, those that were refused first."""
+
+    id: UUID
+    kind: str
+    only_preview: bool
+    state: Literal["waiting", "under_way", "done", "stopped", "failed"]
+    grants: int
+    done: int
+    changed: int
+    refused: int
+    lines: list[LargeChangeLine]
+    asked_by: str
+    asked_at: datetime
+    ended_at: datetime | None
+    problem: str
 
 
 class GiveUp(Request):

@@ -14,6 +14,7 @@ import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime, timedelta
+from functools import partial
 from typing import Any
 from uuid import UUID
 
@@ -28,6 +29,7 @@ from openlatch.service import (
     carrying,
     digest,
     flags,
+    large_changes,
     latching,
     offers,
     requests,
@@ -42,7 +44,7 @@ from openlatch.service import (
 from openlatch.service.context import Service, Viewer
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.store.database import transaction
-from openlatch.store.tables import ApiToken, IdempotencyKey, Organisation, SignInAttempt, WebSession
+from openlatch.store.tables import ApiToken, IdempotencyKey, LargeChange, Organisation, SignInAttempt, WebSession
 
 log = get_logger()
 # So many things at once: most of them wait for a system, and each system has room for a few (service/rooms.py).
@@ -85,6 +87,7 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         telling.send_due(service, UUID(organisation), post)
 
     return {
+        "change_many": partial(_change_many, service),
         "carry_out": carry_out,
         "read_system": read_system,
         "evaluate": evaluate,
@@ -93,6 +96,10 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         "sign_evidence": sign_evidence,
         "send_mail": send_mail,
     }
+
+
+def _change_many(service: Service, organisation: str, change: str) -> None:
+    large_changes.carry_on(service, UUID(organisation), UUID(change))
 
 
 def organisations(service: Service) -> list[UUID]:
@@ -139,6 +146,7 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
         due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]
         due += [("settle", {**named, "grant": str(i)}) for i in settling.due(unit)]
         due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
+        due += [("change_many", {**named, "change": str(i)}) for i in large_changes.going_on(unit)]
         due += [("send_mail", named)] if telling.waiting(unit) else []
     for task, arguments in due:
         service.wake(task, arguments, None)
@@ -180,6 +188,7 @@ def tidy(service: Service) -> None:
     for organisation in organisations(service):
         with transaction(service.engine, organisation) as db:
             db.execute(delete(IdempotencyKey).where(IdempotencyKey.created_at < now - timedelta(days=1)))
+            db.execute(delete(LargeChange).where(LargeChange.ended_at < now - large_changes.KEPT_FOR))
 
 
 def look_at_everything(service: Service) -> None:

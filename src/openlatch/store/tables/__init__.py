@@ -50,6 +50,7 @@ from openlatch.store.tables.register import (
 from openlatch.store.tables.working import (
     Calendar,
     Item,
+    LargeChange,
     Occurrence,
     Question,
     Revocation,
@@ -62,7 +63,8 @@ from openlatch.store.tables.working import (
 __all__ = [
     "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "EvidenceBundle",
     "Finding", "Flag", "Grant", "Handle",
-    "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "Latch", "Level", "Mail", "Mark", "Membership", "Notice",
+    "IdempotencyKey", "Item", "JournalEntry", "JournalHead", "LargeChange", "Latch",
+    "Level", "Mail", "Mark", "Membership", "Notice",
     "Occurrence", "Offer", "Organisation", "OwnRule", "Person", "Place", "PublishedKey", "Question", "Resource",
     "ResourceGroup", "ResourceInGroup",
     "Revocation", "RevocationTarget", "Roster", "Round", "Schedule", "Session", "SignIn", "SignInAttempt", "Step",

@@ -6,8 +6,8 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueConstraint, text
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueConstraint, Uuid, text
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.store.tables.base import Base, Owned, Proved
@@ -180,6 +180,32 @@ class Calendar(Owned, Base):
     token_hash: Mapped[bytes] = mapped_column(unique=True)
     made_at: Mapped[datetime]
     read_at: Mapped[datetime | None]
+
+
+class LargeChange(Owned, Base):
+    """A change of many grants, which the worker makes: who asked for what, of which grants, and how far it is.
+
+    ``versions`` are those that the grants had when it was asked for. ``lines`` are some of what came of it.
+    """
+
+    __tablename__ = "large_changes"
+    __table_args__ = (
+        CheckConstraint("state in ('waiting', 'under_way', 'done', 'stopped', 'failed')", name="state"),
+        Index("ix_large_changes_going_on", "id", postgresql_where=text("state in ('waiting', 'under_way')")),
+    )
+
+    asked_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    asked_by_name: Mapped[str]
+    only_preview: Mapped[bool]
+    wish: Mapped[dict[str, Any]]
+    grants: Mapped[list[UUID]] = mapped_column(ARRAY(Uuid))
+    versions: Mapped[dict[str, Any]]
+    state: Mapped[str]
+    done: Mapped[int] = mapped_column(server_default="0")
+    changed: Mapped[int] = mapped_column(server_default="0")
+    lines: Mapped[list[Any]] = mapped_column(server_default="[]")
+    problem: Mapped[str] = mapped_column(server_default="")
+    ended_at: Mapped[datetime | None]
 
 
 class Revocation(Owned, Base):
