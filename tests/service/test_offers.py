@@ -26,16 +26,19 @@ from openlatch.errors import (
 from openlatch.service import (
     answering,
     attempts,
+    changes,
     latching,
     myself,
     offers,
     proposing,
     register,
+    requests,
     ruling,
     settings,
     signing_in,
 )
 from openlatch.service.answering import Answer
+from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Viewer
 from openlatch.service.giving import Choice, Single, weekly_hours
 from openlatch.service.latching import Setting
@@ -141,6 +144,16 @@ def test_what_the_organisation_keeps_apart_is_told_before_it_is_given(small: Sma
         reads = propose(small, To(person=small.person("owen")))
         assert not any("keeps apart" in w for w in proposing.preview(unit, reads)["to"][0]["warnings"])
     assert warning == "They could both “Send money” and “Let others in”, which your organisation keeps apart."
+    with small.acting("owen") as unit:
+        wish = requests.Wish("Work.", account=small.account("box"), level=small.level("run"))
+        asked = requests.ask(unit, wish)["id"]
+    with small.acting("ines") as unit:
+        read = small.grant("box|team|wardens|read")
+        changed = Change(ChangeKind.SET_LEVEL, "Test.", (read,), level=small.level("run"))
+        lines = changes.preview(unit, changed)["lines"]
+        granted = requests.grant(unit, asked, Choice(), "", None, None)
+    assert [found["fact"] for found in granted["warnings"]] == [warning]
+    assert [found["fact"] for found in lines[0]["latches"]] == [warning]
 
 
 def test_guessing_at_links_ends_soon(small: Small) -> None:

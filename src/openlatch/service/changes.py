@@ -18,7 +18,7 @@ from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded, TooLarge
-from openlatch.service import drifting, flags, giving, locks, revocations, telling
+from openlatch.service import drifting, flags, giving, locks, proposing, revocations, telling
 from openlatch.service.attempt import attempt
 from openlatch.service.changing import (
     Change,
@@ -228,6 +228,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         wish = revocations.Wish((grant.id,), (), value.id, None)
         ident = revocations.start(unit, wish, change.reason)
         return line_of(unit, f"is reduced to “{value.name}”", revocation_id=ident)
+    apart = proposing.apart(unit, Holder(HolderKind(grant.holder_kind), grant.holder_id), [core.Term(value)])
     with guarded(unit, grant) as warned:
         terms: dict[tuple[Any, ...], core.Term] = {}
         for old in plain.terms_of(unit.db, [grant.id]).get(grant.id, []):
@@ -241,7 +242,8 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         note(unit, "grant.level_changed", grant, change, level=value.name)
     if grant.state == GrantState.ACTIVE:
         giving.enter_into_force(unit, grant)
-    return line_of(unit, f"becomes “{value.name}”", warned, steward=value.reach is Reach.STEWARD)
+    line = line_of(unit, f"becomes “{value.name}”", warned, steward=value.reach is Reach.STEWARD)
+    return {**line, "latches": [*line["latches"], *apart]}
 
 
 def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
@@ -260,6 +262,7 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     if steward:
         unit.require_proof("Giving steward reach")
     account = unit.db.get_one(AccountRow, grant.account_id)
+    apart = proposing.apart(unit, Holder(HolderKind.PERSON, person.id), terms)
     with guarded(unit, grant) as warned:
         # The old one is on its way out first, so that latches don't count both.
         ident = revocations.start(unit, revocations.Wish((grant.id,)), change.reason, cause="replaced")
@@ -270,7 +273,8 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         unit.record("grant.given", "grant", given.id, account.name, account.id, takes_over_from=grant.id)
     giving.enter_into_force(unit, given)
     telling.tell(unit, [person.id], "grant", f"You have taken over access to {account.name}.", "/mine")
-    return line_of(unit, f"passes to {person.name}", warned, revocation_id=ident, steward=steward)
+    line = line_of(unit, f"passes to {person.name}", warned, revocation_id=ident, steward=steward)
+    return {**line, "latches": [*line["latches"], *apart]}
 
 
 def _end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:

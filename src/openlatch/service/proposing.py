@@ -224,6 +224,17 @@ def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[s
     ]
 
 
+def apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[dict[str, str]]:
+    """The same as answers show what latches warn of."""
+    return [
+        {
+            "latch": "What the organisation keeps apart", "kind": latches.LatchKind.NEVER_TOGETHER,
+            "mode": latches.LatchMode.WARN, "fact": fact, "remedy": "Give one of the two to somebody else.",
+        }
+        for fact in kept_apart(unit, holder, terms)
+    ]  # fmt: skip
+
+
 def sentence(permission: core.Permission) -> dict[str, Any]:
     """A permission as a preview says it."""
     return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}

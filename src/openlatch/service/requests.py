@@ -15,7 +15,7 @@ from openlatch.core.states import REQUESTS, RequestState, move
 from openlatch.core.windows import Window
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
-from openlatch.service import giving, latching, locks, telling
+from openlatch.service import giving, latching, locks, proposing, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
 from openlatch.store import lists_giving
@@ -240,20 +240,20 @@ def grant(
     terms = _no_longer(giving.terms_from(unit, account, choice), row.until)
     if any(term.level.reach is Reach.STEWARD for term in terms):
         unit.require_proof("Giving steward reach")
+    holder = Holder(HolderKind.PERSON, row.person_id)
+    apart = proposing.apart(unit, holder, terms)
     # The state first: whoever comes second is told so, before anything is given.
     row.account_id = chosen
     _answer(unit, row, RequestState.GRANTED, words)
     with latching.guarded(unit, latching.touched(unit, [account.id])) as warned:
-        given = giving.new_grant(
-            unit, account, Holder(HolderKind.PERSON, row.person_id), terms, GrantState.ACTIVE, reason=row.reason
-        )
+        given = giving.new_grant(unit, account, holder, terms, GrantState.ACTIVE, reason=row.reason)
         unit.record("grant.given", "grant", given.id, account.name, account.id, reason=row.reason, request=row.id)
     row.grant_id = given.id
     giving.enter_into_force(unit, given)
     said = f" {words.strip()}" if words.strip() else ""
     sentence = f"{unit.viewer.name} granted your request for {account.name}.{said}"
     telling.tell_and_write(unit, [row.person_id], "request", sentence, "/mine")
-    return {**one(unit, ident), "warnings": [latching.shown(breach) for breach in warned]}
+    return {**one(unit, ident), "warnings": [*map(latching.shown, warned), *apart]}
 
 
 def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
