@@ -37,6 +37,8 @@ from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Term, Visi
 from openlatch.work import worker
 from tests.service.conftest import PASSWORD, Small
 
+pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
+
 TEAM, MARA, EDDA, SYNC = "box|team|wardens|read", "box|person|mara|run", "box|person|edda|read", "box|app|sync|read"
 MAY = timedelta(days=60)
 

@@ -38,6 +38,8 @@ from tests.conftest import Clock
 from tests.service.conftest import lagging
 from tests.service.ending import connect, grant_of
 
+pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
+
 SEE = FoundLevel("see", "Seer", "Can see.", (("see", "See it", Reach.OBSERVE),))
 DO = FoundLevel("do", "Doer", "Can do.", (("see", "See it", Reach.OBSERVE), ("do", "Do it", Reach.OPERATE)))
 

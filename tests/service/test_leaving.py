@@ -30,6 +30,8 @@ from tests.conftest import Clock
 from tests.service.conftest import Small
 from tests.service.ending import carry_on, connect, grant_of, start_ending
 
+pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
+
 
 def leave(unit: Unit, person: UUID, **plan: Any) -> dict[str, Any]:
     return leaving.start(unit, leaving.Plan(person, **plan), "The season is over.")
@@ -107,6 +109,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
 def test_what_only_they_hold_is_told_and_passes_on(small: Small, service: Service, organisation: Viewer) -> None:
     """Sole use and sole stewardship, besides what they own; a successor has just the same terms."""
     with service.unit(organisation) as unit:
+        unit.db.info["guarded"] = 1
         rota = unit.db.get_one(Account, small.account("rota"))
         rota.owner_id = None
         box = unit.db.get_one(Account, small.account("box"))

@@ -48,6 +48,8 @@ from openlatch.store.tables import Account, Grant, Offer, Person, SignIn, Team
 from openlatch.work import worker
 from tests.service.conftest import Small, link_to, mailed
 
+pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
+
 NEW = To(address="Wim@Example.com", name="Wim")
 GOOD = "a lake behind the hut"
 

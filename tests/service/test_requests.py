@@ -22,6 +22,8 @@ from openlatch.store.tables import AccessRequest, Grant, Item
 from openlatch.work import worker
 from tests.service.conftest import Small
 
+pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
+
 
 def ask(small: Small, by: str = "owen", level: str = "run", **more: object) -> UUID:
     wish = replace(Wish("I need it.", account_name="Box", level=small.level(level)), **more)  # type: ignore[arg-type]

@@ -12,6 +12,7 @@ from datetime import timedelta
 from typing import Any
 from uuid import UUID
 
+import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule, run_state_machine_as_test
@@ -60,6 +61,8 @@ from openlatch.store.tables import (
 )
 from tests.conftest import Clock, clone, service_on
 from tests.service.conftest import FILES
+
+pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
 
 PEOPLE = ("ada", "ines", "mara", "owen", "edda")
 TABLES = (Account, Person, Grant, Level, Offer, AccessRequest, Revocation, Team, Session)

@@ -47,6 +47,8 @@ from openlatch.service.proposing import Proposal, To
 from openlatch.store.tables import Account, Breach, Grant, Handle, Level, Person, System
 from tests.service.conftest import Small
 
+pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
+
 FILES = {
     "people": "key,name,address,inside,second_factor\nines,Ines,ines@example.org,yes,yes\n"
     "mara,Mara,mara@example.org,yes,yes\notto,Otto,otto@example.org,yes,yes\nquin,Quin,quin@example.net,no,no\n",
@@ -283,6 +285,13 @@ WAYS: dict[str, Way] = {
             g.as_("ines", administrator=True), leaving.Plan(g.id(Person, "otto"), {}), "They left."
         ), STEWARD, is_fact=True,
     ),
+    "an account passes on from a leaver": Way(
+        nothing, lambda g, _: leaving.start(
+            g.as_("otto", administrator=True),
+            leaving.Plan(g.id(Person, "ines"), {g.id(Account, a): g.id(Person, "quin") for a in ("box", "gate")}),
+            "They left.",
+        ), OUTSIDE,
+    ),
     "a login is somebody": Way(
         _met, lambda g, login: matching.decide(g.as_("ines", administrator=True), login, g.id(Person, "quin")),
         frozenset({K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.SECOND_FACTOR}), is_fact=True,
@@ -299,6 +308,7 @@ GUARDED = {
     "levels.change": ("a level is changed",),
     "importing.bring": tuple(way for way in WAYS if way.startswith("a file of")),
     "undoing._put_back": ("a revocation is undone",),
+    "leaving.start": ("an account passes on from a leaver",),
     "matching.decide": ("a login is somebody",),
 }
 # Changes and files by which nobody gets in: what is recorded stays as it was, or says nothing of who has access.

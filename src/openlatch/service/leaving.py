@@ -261,7 +261,10 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
         )  # fmt: skip
     before = {"standing": person.standing, "leaves_at": person.leaves_at}
     reached = cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
-    handed = [_hand_over(unit, person, one, reason) for one in shown["accounts"] if one["successor"]]
+    passed_on = [one for one in shown["accounts"] if one["successor"]]
+    # That somebody leaves is a fact; who comes after them is a choice, and latches have a say in it.
+    with latching.guarded(unit, latching.touched(unit, [one["account"]["id"] for one in passed_on])):
+        handed = [_hand_over(unit, person, one, reason) for one in passed_on]
     wish = _wish(unit, plan, person, shown["logins"])
     ended = _leave_teams(unit, person, reason)
     _end_waiting(unit, person)
