@@ -1,0 +1,21 @@
+"""What documents say of tests."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+
+
+def test_what_is_said_to_be_met_has_a_test_of_that_name() -> None:
+    """In the page about security: every name is one, and no row is met without."""
+    written = (ROOT / "docs" / "explanation" / "security.md").read_text()
+    known = set()
+    for path in (ROOT / "tests").rglob("test_*.py"):
+        known |= {path.name, *re.findall(r"def (test_\w+)\(", path.read_text())}
+    named = set(re.findall(r"`(test_\w+(?:\.py)?)`", written))
+    assert named <= known
+    rows = [line for line in written.splitlines() if line.startswith("| ") and "| met |" in line]
+    assert len(rows) > 100
+    assert [row for row in rows if not re.search(r"\| `test_\w+` \|$", row)] == []
