@@ -14,7 +14,8 @@ import pyotp
 import pytest
 from sqlalchemy import event, func, select, text
 
-from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooMany
+from openlatch import wire
+from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooLarge, TooMany
 from openlatch.launch.cluster import Cluster
 from openlatch.service import factor, flags, knowing, picturing, reaching, register, revocations, signing_in, today
 from openlatch.store.listing import ListQuery
@@ -34,6 +35,7 @@ from openlatch.store.tables import (
     Term,
     WebSession,
 )
+from openlatch.web import api as web_api
 from openlatch.work import worker
 from tests.service.conftest import Small
 
@@ -369,3 +371,14 @@ def test_signing_in_counts_tries_and_closes_with_the_person(small: Small) -> Non
     with small.service.unit(small.itself) as unit:
         for table in (WebSession, SignInAttempt, IdempotencyKey):
             assert unit.db.scalar(select(func.count()).select_from(table)) == 0
+
+
+def test_a_journal_that_is_too_long_for_one_call_is_verified_elsewhere(
+    small: Small, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """And the answer says how."""
+    with small.service.unit(small.itself) as unit:
+        assert web_api.verify_journal(unit, wire.VerifyOptions())["sound"]
+        monkeypatch.setattr(web_api, "MOST_VERIFIED", 3)
+        with pytest.raises(TooLarge, match="more than one call has time for"):
+            web_api.verify_journal(unit, wire.VerifyOptions())
