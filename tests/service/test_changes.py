@@ -88,6 +88,18 @@ def test_ends_are_set_moved_and_taken_away(small: Small) -> None:
             change(small, "set_end", MARA, **bad)
 
 
+def test_a_preview_needs_no_reason_yet(small: Small) -> None:
+    """What is seen so is what happens once a reason is given."""
+    for kind in (ChangeKind.END, ChangeKind.SUSPEND):
+        wish = Change(kind, "", (small.grant(SYNC),))
+        with small.acting("ines") as unit:
+            shown = changes.preview(unit, wish)
+        assert (shown["changed"], shown["lines"][0]["refused"]) == (1, None)
+    with small.acting("ines") as unit:
+        done = changes.carry_out(unit, replace(wish, reason="The survey is over."), shown["fingerprint"])
+    assert done["changed"] == 1
+
+
 def test_two_at_once_one_wins_and_the_other_is_told_what_changed(small: Small) -> None:
     """Both had looked at the same version."""
     seen = {small.grant(MARA): 1}

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -42,10 +43,16 @@ SECONDS = 20
 
 
 def preview(unit: Unit, change: Change) -> dict[str, Any]:
-    """What a change would do to each grant, without doing it."""
+    """What a change would do to each grant, without doing it. Why it is wanted need not be said yet."""
+    change = unexplained(change)
     lines = [tried(unit, change, ident, keep=False) for ident in in_time(selection(unit, change))]
     shown = {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
     return {**shown, "needs_proof": _needs_proof(unit, change, lines), "fingerprint": fingerprint(shown)}
+
+
+def unexplained(change: Change) -> Change:
+    """The change as it is only looked at: the reason makes no difference to what it does."""
+    return replace(change, reason="Only a preview.")
 
 
 def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:

@@ -50,6 +50,7 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> di
         if before.state != "done" or not before.only_preview or before.wish["kind"] != change.kind:
             raise Conflict("That is not a preview of this change, or it has not ended.", "Wait for it, or make one.")
         ids, versions = list(before.grants), {UUID(k): v for k, v in before.versions.items()}
+    change = changes.unexplained(change) if only_preview else change
     row = LargeChange(
         organisation_id=unit.viewer.organisation, asked_by_id=unit.viewer.person, asked_by_name=unit.viewer.name,
         only_preview=only_preview, wish=_written(change), grants=ids,
