@@ -253,7 +253,9 @@ def pass_on(
     if len(reason.strip()) < core.SHORTEST_REASON:
         raise BadInput("Say why they are the better reviewer.", "Write a few words.", {"reason": "is missing"})
     person = people.colleagues(unit, [to]).get(to)
-    if person is None or person.gone or not _may_name(unit, item, to):
+    # Looked up in any case, so that nothing tells whether there is somebody of that id.
+    named = _may_name(unit, item, to)
+    if person is None or person.gone or not named:
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"to": "unknown"})
     if to == item.reviewer_id:
         raise BadInput(f"It is {person.name}'s already.", "Choose another.", {"to": "is the reviewer"})
