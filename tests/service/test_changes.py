@@ -14,7 +14,7 @@ from sqlalchemy import delete, select
 from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Reach
-from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded
+from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded, TooMany
 from openlatch.service import (
     changes,
     helping,
@@ -313,6 +313,9 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
     change(small, "set_end", MARA, no_end=True)
     with pytest.raises(ProofNeeded), small.service.unit(replace(ines, credential=UUID(int=1))) as unit:
         large_changes.ask(unit, wish, False, looked)
+    for other in (replace(wish, kind=ChangeKind.END), replace(wish, filter='state eq "suspended"')):
+        with pytest.raises(Conflict, match="not a preview of this change"), small.service.unit(ines) as unit:
+            large_changes.ask(unit, other, False, looked)
     with small.service.unit(ines) as unit:
         begun = large_changes.ask(unit, wish, False, looked)["id"]
     assert large_changes._slice(small.service, ines.organisation, begun)
@@ -326,6 +329,32 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
     assert (done["state"], done["done"], done["changed"], told) == ("done", 5, 4, ["change.begun", "change.done"])
     assert "changed this grant meanwhile" in done["lines"][0]["refused"]
     assert small.state(small.grant(MARA)) == "active"
+
+
+def test_a_large_change_that_breaks_is_not_tried_for_ever_and_nobody_asks_for_many(
+    small: Small, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What was done stays, and it says that it broke off."""
+
+    def broken(*_: Any) -> None:
+        raise RuntimeError("A fault of ours.")
+
+    wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active"')
+    for _ in range(large_changes.MOST_AT_ONCE):
+        with small.service.unit(small.itself) as unit:
+            ident = large_changes.ask(unit, wish, False, None)["id"]
+    with small.acting("ines") as unit:
+        assert large_changes.ask(unit, wish, True, None)["state"] == "waiting"
+        large_changes.ask(unit, wish, True, None)
+        with pytest.raises(TooMany, match="still being made"):
+            large_changes.ask(unit, wish, True, None)
+    monkeypatch.setattr(changes, "tried", broken)
+    with pytest.raises(RuntimeError):
+        large_changes.carry_on(small.service, small.itself.organisation, ident)
+    with small.service.unit(small.itself) as unit:
+        found = large_changes.one(unit, ident)
+        assert (found["state"], found["done"], "broke off" in found["problem"]) == ("failed", 0, True)
+        assert ident not in large_changes.going_on(unit)
 
 
 def test_a_large_change_is_stopped_and_ends_with_the_sign_in_of_who_asked(small: Small) -> None:

@@ -120,13 +120,16 @@ def test_guessing_passwords_is_stopped_and_tells_nothing(stack: Demo) -> None:
 
 
 def test_answers_carry_the_headers_that_keep_pages_safe(stack: Demo) -> None:
-    """No inline script, no framing, no sniffing."""
+    """No inline script, no framing, no sniffing; nothing is kept on the way, and no other site may read an answer."""
     answer = httpx.get(stack.address)
     assert answer.status_code == 200
     policy = answer.headers["Content-Security-Policy"]
     assert "script-src 'self'" in policy
     assert "unsafe" not in policy
-    assert "frame-ancestors 'none'" in policy
+    assert {"frame-ancestors 'none'", "default-src 'none'", "base-uri 'none'"} <= set(policy.split("; "))
+    told = httpx.get(f"{stack.address}{PREFIX}/me", headers={"Origin": "https://elsewhere.example.com"}).headers
+    assert (told["Referrer-Policy"], told["Cache-Control"]) == ("no-referrer", "no-store")
+    assert not [name for name in told if name.lower().startswith("access-control-")]
     assert answer.headers["X-Content-Type-Options"] == "nosniff"
     assert httpx.get(stack.address + "/..%2f..%2fapp.py").headers["Content-Type"].startswith("text/html")
 

@@ -40,8 +40,8 @@ REQUESTS: list[Column] = [
     ("Asked", lambda r: moment(r.asked_at)),
 ]
 LINES: list[Column] = [
-    ("Holder", lambda r: r.holder["name"]),
-    ("Account", lambda r: r.account.name),
+    ("Holder", lambda r: r.holder["name"] if r.holder else "not to be seen"),
+    ("Account", lambda r: r.account.name if r.account else "–"),
     ("Level", lambda r: r.level),
     ("What", lambda r: r.does or f"refused: {r.refused} {r.remedy}".strip()),
     ("Latches", lambda r: " ".join(f"{b.mode}: {b.fact}" for b in r.latches)),
@@ -403,7 +403,8 @@ def change(
 def _change_many(service: Client, wish: wire.ChangeWish, words: str, only_preview: bool, yes: bool, output: str) -> int:
     """The same where there are too many for one call: the worker looks, and then makes it."""
     preview = _followed(service, service.change_many(wish, only_preview=True), "Looking")
-    show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
+    if only_preview or not yes:
+        show_rows(preview.lines, LINES, output if only_preview else "table", "Nothing matches.")
     err.print(f"{preview.changed} of {preview.grants} grants would change; {preview.refused} are refused.")
     if only_preview:
         return 0
@@ -412,7 +413,7 @@ def _change_many(service: Client, wish: wire.ChangeWish, words: str, only_previe
     begun = session.proving(service, lambda: service.change_many(wish, seen=preview.id))
     found = _followed(service, begun, words)
     show_rows(found.lines, LINES, output, "")
-    err.print(f"{found.state}: {found.changed} of {found.grants} grants changed, {found.refused} refused.")
+    err.print(f"{found.state.capitalize()}: {found.changed} of {found.grants} grants changed, {found.refused} refused.")
     return 0 if found.state == "done" and not found.refused else 4
 
 

@@ -78,4 +78,4 @@ def of_service(published: Iterable[dict[str, str]]) -> str:
     for one in published:
         if one.get("purpose") == "evidence":
             return one["x"]
-    raise BadInput("The service publishes no key for evidence.", "Configure its secret_key.")
+    raise BadInput("The service publishes no key for evidence.", "Start its worker, which signs it.")

@@ -94,8 +94,8 @@ def selection(unit: Unit, change: Change, most: int = MOST) -> list[UUID]:
     if change.grants:
         ids = sorted(set(change.grants))
     else:
-        rows = lists.GRANTS.all(unit.db, change.filter, [unit.sight.grants(), Grant.state.in_(lists.LIVE)], most + 1)
-        ids = sorted(row["id"] for row in rows)
+        live = [lists.GRANTS.of(unit.viewer.organisation), unit.sight.grants(), Grant.state.in_(lists.LIVE)]
+        ids = sorted(unit.db.scalars(lists.GRANTS.matching(change.filter, live).limit(most + 1)))
     if not ids:
         raise BadInput("No live grant matches.", "Widen the filter.", {"filter": "matches nothing"})
     if len(ids) > most:

@@ -12,9 +12,10 @@ from datetime import date, datetime, timedelta
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import func, select
+from sqlalchemy.exc import DBAPIError
 
-from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
+from openlatch.errors import BadInput, Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
 from openlatch.service import changes, locks
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Service, Unit, Viewer
@@ -27,6 +28,8 @@ MOST = 100_000
 SLICE = 50
 # So many lines of each sort are kept; all are counted.
 MOST_LINES = 500
+# So many of one person's are made at once: others' are not held up by them.
+MOST_AT_ONCE = 2
 KEPT_FOR = timedelta(days=30)
 GOING_ON = ("waiting", "under_way")
 
@@ -37,6 +40,9 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> di
     With ``seen`` it is of just the grants of a preview, as they were then: what has changed since is refused line by
     line. A change that is carried out needs a fresh proof. BadInput when nothing matches, or more than there can be.
     """
+    mine = select(func.count()).where(LargeChange.asked_by_id == unit.viewer.person, LargeChange.state.in_(GOING_ON))
+    if (unit.db.scalar(mine) or 0) >= MOST_AT_ONCE:
+        raise TooMany("Your last large changes are still being made.", "Wait for one of them, or stop it.", 30)
     if not only_preview:
         if len(change.reason.strip()) < 3:
             raise BadInput("A change needs a reason.", "Say in a few words why.", {"reason": "is missing"})
@@ -47,7 +53,8 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> di
         versions |= change.versions
     else:
         before = _found(unit, seen)
-        if before.state != "done" or not before.only_preview or before.wish["kind"] != change.kind:
+        asked = _written(changes.unexplained(change))
+        if before.state != "done" or not before.only_preview or before.wish != asked:
             raise Conflict("That is not a preview of this change, or it has not ended.", "Wait for it, or make one.")
         ids, versions = list(before.grants), {UUID(k): v for k, v in before.versions.items()}
     change = changes.unexplained(change) if only_preview else change
@@ -110,8 +117,18 @@ def going_on(unit: Unit) -> list[UUID]:
 def carry_on(service: Service, organisation: UUID, ident: UUID) -> None:
     """Make a change, slice by slice, to its end. One at a time: a second worker leaves it to the first."""
     with alone(service.engine, f"change {ident}") as only_us:
-        while only_us and _slice(service, organisation, ident):
-            pass
+        try:
+            while only_us and _slice(service, organisation, ident):
+                pass
+        except (Collision, SystemDown, DBAPIError):
+            # It met others, or the database went away: the next turn goes on from there.
+            raise
+        except Exception:
+            # What can't be made would be tried for ever. What was done stays, and whoever asked is told.
+            with service.unit(Viewer.itself(organisation)) as unit:
+                row = unit.db.get_one(LargeChange, ident, with_for_update=True)
+                _end(unit, row, "failed", "It broke off; the log of the worker says why.")
+            raise
 
 
 def _slice(service: Service, organisation: UUID, ident: UUID) -> bool:

@@ -134,10 +134,13 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None, refuses: bool = True) -
     latched = in_force(unit, wanted) if wanted is None or wanted else {}
     before = crowds(unit, list(latched))
     warned: list[core.Breach] = []
+    # So that it can be told, in tests, what was written outside of any guard.
     unit.db.info["guarded"] = unit.db.info.get("guarded", 0) + 1
-    yield warned
-    unit.db.flush()
-    unit.db.info["guarded"] -= 1
+    try:
+        yield warned
+        unit.db.flush()
+    finally:
+        unit.db.info["guarded"] -= 1
     if not latched:
         return
     unit.db.flush()

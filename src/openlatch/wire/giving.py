@@ -437,12 +437,10 @@ class ChangeWish(Request):
     fingerprint: str = Field("", max_length=64)
 
 
-class ChangeLine(Answer):
+class GrantLine(Answer):
     """What a change does to one grant, or why it is refused."""
 
     grant_id: UUID
-    holder: dict[str, Any]
-    account: AccountOf
     level: str | None
     until: datetime | None
     state: str
@@ -452,6 +450,13 @@ class ChangeLine(Answer):
     latches: list[Breach]
     revocation_id: UUID | None
     steward: bool
+
+
+class ChangeLine(GrantLine):
+    """The same, of a grant that is there to be seen."""
+
+    holder: dict[str, Any]
+    account: AccountOf
 
 
 class ChangeResult(Answer):
@@ -475,21 +480,11 @@ class LargeChangeWish(ChangeWish):
     seen: UUID | None = Field(None, description="The preview that was looked at: its grants are changed, and no other.")
 
 
-class LargeChangeLine(Answer):
-    """What a change did to one grant, or why it was refused; without a name when it may not be seen any more."""
+class LargeChangeLine(GrantLine):
+    """What a change did to one grant; without names when it may not be seen any more."""
 
-    grant_id: UUID
     holder: dict[str, Any] | None
     account: AccountOf | None
-    level: str | None
-    until: datetime | None
-    state: str
-    does: str
-    refused: str | None
-    remedy: str
-    latches: list[Breach]
-    revocation_id: UUID | None
-    steward: bool
 
 
 class LargeChangePage(Answer):

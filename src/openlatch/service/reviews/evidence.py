@@ -52,11 +52,20 @@ def kept(unit: Unit, ident: UUID) -> tuple[str, bytes] | None:
     Conflict while the round has not ended.
     """
     row = _ended(unit, ident)
-    found = unit.db.scalars(select(EvidenceBundle).where(EvidenceBundle.round_id == ident)).first()
-    if found is not None and found.addenda == len(_addenda(unit, row, _last_position(unit, row))):
-        return found.name, found.content
-    unit.wake("sign_evidence", round=ident)
-    return None
+    found = _current(unit, row)
+    if found is None:
+        unit.wake("sign_evidence", round=ident)
+    return (found.name, found.content) if found is not None else None
+
+
+def _current(unit: Unit, row: Round) -> EvidenceBundle | None:
+    """The bundle that is kept, unless something came to light since."""
+    found = unit.db.scalars(select(EvidenceBundle).where(EvidenceBundle.round_id == row.id)).first()
+    return found if found is not None and found.addenda == _count_addenda(unit, row) else None
+
+
+def _count_addenda(unit: Unit, row: Round) -> int:
+    return len(_addenda(unit, row, _last_position(unit, row)))
 
 
 def sign(service: Service, viewer: Viewer, ident: UUID, schema: bytes) -> None:
@@ -66,7 +75,9 @@ def sign(service: Service, viewer: Viewer, ident: UUID, schema: bytes) -> None:
             return
         with service.unit(viewer) as unit:
             row = _ended(unit, ident)
-            addenda = len(_addenda(unit, row, _last_position(unit, row)))
+            if _current(unit, row) is not None:
+                return
+            addenda = _count_addenda(unit, row)
             name, content = bundled(unit, ident, schema)
             unit.db.execute(delete(EvidenceBundle).where(EvidenceBundle.round_id == ident))
             unit.db.add(

@@ -75,9 +75,7 @@ def set_absence(
         raise BadInput("The end is not after the beginning.", "Give both, in this order.", {"until": "is too early"})
     if deputy is not None:
         known = colleagues(unit, [deputy]).get(deputy)
-        named = unit.seen_person(deputy) is not None or str(deputy) in {
-            str(one["id"]) for one in _could_stand_in(unit, person)
-        }
+        named = unit.seen_person(deputy) is not None or deputy in {one["id"] for one in _could_stand_in(unit, person)}
         if known is None or known.gone or deputy == ident or not named:
             raise BadInput("They can't stand in.", "Choose somebody else who is there.", {"deputy": "unfit"})
     person.away_since, person.away_until, person.deputy_id = since, until, deputy
