@@ -79,6 +79,18 @@ def test_a_role_that_passes_row_level_security_is_refused(cluster: Cluster, data
             db.execute(f"alter role {WORKER_ROLE} nobypassrls")
 
 
+def test_an_owner_who_is_no_superuser_migrates_and_does_it_again(cluster: Cluster) -> None:
+    """As the how-to says: the owner may create roles, and nothing else besides."""
+    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
+        db.execute("create role plain_owner login createrole password 'plain'")
+        db.execute("create database plain owner plain_owner")
+    url = cluster.url("plain", "plain_owner", "plain")
+    for _ in range(2):
+        migrate(url, Passwords("app-password"))
+    with psycopg.connect(url) as db:
+        assert db.execute("select count(*) from organisations").fetchone() == (0,)
+
+
 def closed_at_end(request: pytest.FixtureRequest, service: Service) -> Service:
     """A service as it is assembled, whose connections are given back when the test is over."""
     request.addfinalizer(service.engine.dispose)

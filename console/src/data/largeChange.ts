@@ -22,6 +22,17 @@ const MILLISECONDS = 700
 /** Whether a call failed because it was of too much for one call. */
 export const isTooLarge = (error: unknown): boolean => error instanceof CallFailed && (error.problem.type ?? '').endsWith(':too-large')
 
+/** What came of a change that has ended, in a sentence. */
+export function told(change: LargeChange): string {
+  const shown = change.lines.length < change.done ? ` The list shows ${change.lines.length} of them.` : ''
+  if (change.state === 'failed') return `It broke off after ${change.done} of ${change.grants} grants. ${change.problem}`
+  if (change.only_preview) {
+    return change.state === 'stopped' ? `Stopped after ${change.done} of ${change.grants} grants. Nothing was changed.` : `${change.changed} of ${change.grants} grants would change, ${change.refused} are refused.${shown}`
+  }
+  const what = `${change.changed} of ${change.grants} grants changed, ${change.refused} refused.${shown}`
+  return change.state === 'stopped' ? `Stopped. ${what}` : what
+}
+
 /** Asks for a large change, and follows how far it is. */
 export function useLargeChange() {
   const underWay = ref<LargeChange | null>(null)

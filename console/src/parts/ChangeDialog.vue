@@ -3,7 +3,7 @@ import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { CallFailed, get, send } from '@/data/api'
-import { isTooLarge, useLargeChange } from '@/data/largeChange'
+import { isTooLarge, told, useLargeChange } from '@/data/largeChange'
 import { proving } from '@/data/proof'
 import type { ChangeLine, ChangePreview, GrantRow, LevelRow, PersonRow, Rows } from '@/data/types'
 import { counted } from '@/lib/words'
@@ -27,6 +27,9 @@ const error = ref<unknown>(null)
 const isBusy = ref(false)
 const many = useLargeChange()
 const looked = ref('')
+const summary = ref('')
+// What is answered after the dialog was closed, or asked for something else, is not shown.
+let turn = 0
 
 const systems = computed(() => [...new Set((props.grants ?? []).map((grant) => grant.system.id))])
 const levels = useQuery({
@@ -52,7 +55,8 @@ const lines = computed(() => result.value ?? preview.value?.lines ?? [])
 watch(() => props.open, (open) => {
   if (!open) return
   preview.value = result.value = error.value = null
-  looked.value = ''
+  looked.value = summary.value = ''
+  turn += 1
   Object.assign(form, { kind: props.only ?? 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
   if (props.only && props.only !== 'accept') void look()
 })
@@ -60,7 +64,7 @@ watch(() => [form.kind, form.last_day, form.no_end, form.level, form.successor],
 
 async function look(): Promise<void> {
   error.value = null
-  looked.value = ''
+  looked.value = summary.value = ''
   isBusy.value = true
   try {
     preview.value = await send<ChangePreview>('POST', '/changes/preview', wish.value)
@@ -73,8 +77,11 @@ async function look(): Promise<void> {
 }
 
 async function lookAtMany(): Promise<void> {
+  const mine = ++turn
   try {
     const found = await many.look(wish.value)
+    if (mine !== turn) return
+    summary.value = told(found)
     if (found.state !== 'done') return
     looked.value = found.id
     preview.value = { lines: found.lines, changed: found.changed, needs_proof: true, fingerprint: '' }
@@ -88,9 +95,13 @@ async function change(): Promise<void> {
   error.value = null
   try {
     const body = { ...wish.value, fingerprint: preview.value?.fingerprint ?? '' }
-    const done = looked.value ? await many.make(wish.value, looked.value) : await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', body))
-    result.value = done.lines
+    const mine = ++turn
+    const large = looked.value ? await many.make(wish.value, looked.value) : null
+    const done = large ?? (await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', body)))
     emit('done')
+    if (mine !== turn) return
+    if (large) summary.value = told(large)
+    result.value = done.lines
   } catch (failed) {
     if (failed instanceof CallFailed && failed.status === 409) await look()
     error.value = failed
@@ -126,6 +137,7 @@ async function change(): Promise<void> {
           <BreachList :breaches="line.latches" class="mt-1" />
         </li>
       </ul>
+      <p v-if="summary" role="status">{{ summary }}</p>
       <LargeProgress v-if="many.underWay.value" :change="many.underWay.value" @stop="many.stop()" />
       <ProblemNote :error="error" />
       <div class="flex flex-wrap justify-end gap-2">
