@@ -143,7 +143,7 @@ async function change(): Promise<void> {
       <div class="flex flex-wrap justify-end gap-2">
         <template v-if="result"><button type="button" class="button-main" @click="$emit('close')">Good</button></template>
         <template v-else>
-          <button type="button" class="button" @click="$emit('close')">Leave it as it is</button>
+          <button type="button" class="button" @click="$emit('close')">{{ many.underWay.value && !many.underWay.value.only_preview ? 'Close' : 'Leave it as it is' }}</button>
           <button v-if="preview" :class="form.kind === 'end' || form.kind === 'suspend' ? 'button-end' : 'button-main'" :disabled="isBusy || !preview.changed || form.reason.trim().length < 3">{{ doing }}</button>
           <button v-else class="button-main" :disabled="isBusy">See what it would do</button>
         </template>
