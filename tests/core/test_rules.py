@@ -64,7 +64,7 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "still_there": ({"live": False}, {"live": False, "still_there": True}, "Books showed it"),
     "outsider_far_reach": ({**OUT, "reach": 2}, {**OUT, "reach": 3}, "commit money"),
     "private_address": ({"private_address": True}, {"private_address": True, "reach": 2}, "by mara@example.org"),
-    "holder_left": ({"leaves_in_days": 90}, {"holder_left": True}, "left on 1 March 2026 and still holds"),
+    "holder_left": ({"leaves_in_days": 90}, {"holder_left": True}, "left on 28 February 2026 and still holds"),
     "holder_leaving": ({"leaves_in_days": 15, "outlives_holder": True}, {"leaves_in_days": 14, "outlives_holder": True},
                        "goes on after that"),
     "giver_left": ({}, {"giver_left": True}, "Ines gave Mara"),

@@ -53,6 +53,17 @@ def test_the_owner_grants_less_and_for_a_shorter_time(small: Small) -> None:
         requests.decline(unit, ident, "No.", None)
 
 
+def test_a_request_to_an_owner_alone_reads_as_one_says_it(small: Small) -> None:
+    """Without an account there is nothing that the access is to."""
+    for name, by in (("", "owen"), ("The web camera", "mara")):
+        with small.acting(by) as unit:
+            requests.ask(unit, Wish("For the survey.", account_name=name, owner_address="ines@example.org"))
+    assert small.told("ines") == [
+        "Owen asks for access: For the survey.",
+        "Mara asks for access (The web camera): For the survey.",
+    ]
+
+
 def test_an_account_that_may_not_be_seen_is_asked_for_by_its_name(small: Small) -> None:
     """Its id tells nothing of it, not even that it is one."""
     for account in (small.account("ledger"), small.person("ines")):

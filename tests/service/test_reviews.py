@@ -27,6 +27,7 @@ from openlatch.store.tables import (
     Account,
     Flag,
     Grant,
+    Handle,
     Item,
     JournalEntry,
     Person,
@@ -586,3 +587,28 @@ def test_refusals_leave_no_trace(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         assert unit.db.get_one(Item, item.id).version == 1
         assert unit.db.scalar(select(func.count()).where(JournalEntry.action == "item.decided")) == 0
+
+
+def test_nobody_decides_by_a_second_record_of_theirs(small: Small) -> None:
+    """Who gave access may have a second record: of the same name, or a login that may be theirs."""
+    box = small.grant_of("mara", "box")
+    with small.service.unit(small.itself) as unit:
+        twin = Person(organisation_id=small.itself.organisation, name="owen", inside=False, recognised=False)
+        login = Person(organisation_id=small.itself.organisation, name="ow1", inside=False, recognised=False)
+        unit.db.add_all([twin, login])
+        unit.db.flush()
+        system = unit.db.get_one(Account, small.account("box")).system_id
+        may_be = [{"person": str(small.person("owen")), "by": "name"}]
+        unit.db.add(Handle(organisation_id=twin.organisation_id, system_id=system, name="ow1", person_id=login.id,
+                           candidates=may_be))  # fmt: skip
+        first, second = twin.id, login.id
+    for giver in (first, second):
+        with small.service.unit(small.itself) as unit:
+            unit.db.get_one(Grant, box).given_by_id = giver
+        ident = opened(small, reviewers=named(small.person("owen")))
+        item = items(small, ident)["Mara on Box"]
+        assert item.reviewer_id != small.person("owen")
+        with small.service.unit(small.itself) as unit:
+            unit.db.get_one(Item, item.id).reviewer_id = small.person("owen")
+        with pytest.raises(NotAllowed, match="second record"):
+            decided(small, "owen", ident, item)

@@ -4,6 +4,8 @@ import { useQueryCache } from '@pinia/colada'
 import { ref } from 'vue'
 
 import { CallFailed, get, keepCsrf, send } from './api'
+import { setTimeZone } from '@/lib/words'
+
 import type { Me } from './types'
 
 export const me = ref<Me | null>(null)
@@ -11,6 +13,7 @@ export const me = ref<Me | null>(null)
 function keep(found: Me | null): void {
   me.value = found
   keepCsrf(found?.csrf ?? '')
+  setTimeZone(found?.organisation.time_zone)
 }
 
 /** Find out who is signed in; null when nobody is. */

@@ -45,6 +45,7 @@ export interface Inside {
   rights: string[]
   parts: string[]
   until: string | null
+  last_day?: string | null
   reach: number
 }
 
@@ -82,6 +83,7 @@ export interface Path {
   reach: number
   since: string | null
   until: string | null
+  last_day?: string | null
   revoking: boolean
   left: boolean
   words: string
@@ -107,6 +109,7 @@ export interface GrantRow extends Proved {
   reach: number | null
   since: string | null
   until: string | null
+  last_day?: string | null
   given_at: string
   given_by: Named | null
   reason: string
@@ -158,6 +161,7 @@ export interface PersonRow extends Named {
   inside: boolean
   standing: string
   leaves_at: string | null
+  leaves_on: string | null
   recognised: boolean
   grants: number
   sessions: number
@@ -371,7 +375,7 @@ export interface Preview {
     holder: Holder
     account: Named
     ends: Permission[]
-    remains: { words: string; level: string; reach: number; until: string | null }[]
+    remains: { words: string; level: string; reach: number; until: string | null; last_day?: string | null }[]
   }[]
   sessions: { id: string; holder: string; account: string }[]
   apps_that_stop: string[]
@@ -607,6 +611,7 @@ export interface OfferRow {
   part: string | null
   reach: number | null
   until: string | null
+  last_day?: string | null
   reason: string
   sent_at: string
   times_sent: number
@@ -640,6 +645,7 @@ export interface OpenOffer {
   keeps: string | null
   since: string | null
   until: string | null
+  last_day?: string | null
   hours: string
   purpose: string
 }
@@ -655,6 +661,7 @@ export interface RequestRow {
   level: Named | null
   reach: number | null
   until: string | null
+  last_day?: string | null
   reason: string
   asked_at: string
   times_asked: number
@@ -722,7 +729,8 @@ export interface LatchState {
 
 export interface Mine {
   reach: (Path & { own: boolean })[]
-  mine: { account: Named; holders: { kind: string; id: string; name: string; reach: number; levels: string[]; until: string | null }[] }[]
+  not_in_force: GrantRow[]
+  mine: { account: Named; holders: { kind: string; id: string; name: string; reach: number; levels: string[]; until: string | null; last_day?: string | null }[] }[]
   offers: OpenOffer[]
   settings: { address: string | null; address_confirmed_at: string | null; second_factor: boolean; refuses_offers: boolean }
 }

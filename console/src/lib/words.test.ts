@@ -1,20 +1,29 @@
 import { describe, expect, it } from 'vitest'
 
-import { ago, counted, endingWords, untilWords } from './words'
+import { ago, counted, day, endingWords, setTimeZone, untilWords } from './words'
 
 const NOW = Date.parse('2026-03-10T12:00:00Z')
 
 describe('untilWords', () => {
   it('names the last day, not the midnight after it', () => {
-    expect(untilWords('2026-03-21T00:00:00Z', NOW)).toContain('20 Mar 2026')
+    expect(untilWords({ until: '2026-03-21T00:00:00Z' }, NOW)).toContain('20 Mar 2026')
+  })
+  it('takes the day where the account is, and else where the organisation is', () => {
+    expect(untilWords({ until: '2026-12-16T10:00:00Z', last_day: '2026-12-15' }, NOW)).toBe('15 Dec 2026')
+    setTimeZone('Pacific/Auckland')
+    expect(untilWords({ until: '2026-12-15T11:00:00Z' }, NOW)).toBe('15 Dec 2026')
+    expect(day('2026-12-15T12:00:00Z')).toBe('16 Dec 2026')
+    setTimeZone('America/New_York')
+    expect(day('2026-12-15')).toBe('15 Dec 2026')
+    setTimeZone(undefined)
   })
   it('counts the days that are left when there are few', () => {
-    expect(untilWords('2026-03-15T00:00:00Z', NOW)).toContain('5 days left')
-    expect(untilWords('2026-09-15T00:00:00Z', NOW)).not.toContain('left')
+    expect(untilWords({ until: '2026-03-15T00:00:00Z' }, NOW)).toContain('5 days left')
+    expect(untilWords({ until: '2026-09-15T00:00:00Z' }, NOW)).not.toContain('left')
   })
   it('says when there is no end, and when it is over', () => {
-    expect(untilWords(null, NOW)).toBe('no end')
-    expect(untilWords('2026-03-01T00:00:00Z', NOW)).toContain('over since')
+    expect(untilWords({ until: null }, NOW)).toBe('no end')
+    expect(untilWords({ until: '2026-03-01T00:00:00Z' }, NOW)).toContain('over since')
   })
 })
 

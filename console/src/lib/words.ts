@@ -15,16 +15,24 @@ export const SENSITIVITY_WORDS = SEVERITY_WORDS
 
 const DAY = 86_400_000
 
-/** A day as people write it, in their own time zone. */
-export function day(at: string | null | undefined): string {
-  if (!at) return ''
-  return new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
+/** The organisation's time zone, in which days and times are written; the reader's own until it is known. */
+let timeZone: string | undefined
+
+export function setTimeZone(zone: string | undefined): void {
+  timeZone = zone
 }
 
-/** A day and a time, in the reader's own time zone. */
+/** The day of an instant where the organisation is, or a date, as people write it. */
+export function day(at: string | null | undefined): string {
+  if (!at) return ''
+  const zone = at.length === '2026-03-31'.length ? 'UTC' : timeZone
+  return new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: zone })
+}
+
+/** A day and a time, as clocks show it where the organisation is. */
 export function moment(at: string | null | undefined): string {
   if (!at) return ''
-  const options = { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' } as const
+  const options = { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZone } as const
   return new Date(at).toLocaleString('en-GB', options)
 }
 
@@ -36,19 +44,32 @@ export function ago(at: string | null | undefined, now: number = Date.now()): st
   return days === 1 ? 'yesterday' : `${days} days ago`
 }
 
+/** Something with an end: `last_day` where it ends with a day in its account's time zone. */
+export interface Ending {
+  until?: string | null
+  last_day?: string | null
+}
+
 /** When a window ends, in words. An end at midnight is the end of the day before. */
-export function untilWords(at: string | null | undefined, now: number = Date.now()): string {
+export function untilWords(end: Ending, now: number = Date.now()): string {
+  const at = end.until
   if (!at) return 'no end'
-  const last = new Date(Date.parse(at) - 1).toISOString()
+  const last = end.last_day ?? new Date(Date.parse(at) - 1).toISOString()
   const days = Math.ceil((Date.parse(at) - now) / DAY)
   if (days < 0) return `over since ${day(last)}`
   return days <= 30 ? `${day(last)}, ${days <= 1 ? 'the last day' : `${days} days left`}` : day(last)
 }
 
 /** An end as it stands in a sentence. */
-export function ends(until: string | null): string {
-  if (!until) return 'without an end'
-  return untilWords(until).startsWith('over') ? untilWords(until) : `until ${untilWords(until)}`
+export function ends(end: Ending): string {
+  if (!end.until) return 'without an end'
+  return untilWords(end).startsWith('over') ? untilWords(end) : `until ${untilWords(end)}`
+}
+
+/** Why a grant gives nothing now. */
+export function idleWords(grant: { state: string; since: string | null }, now: number = Date.now()): string {
+  if (grant.state !== 'active') return plain(grant.state)
+  return grant.since && Date.parse(grant.since) > now ? `begins ${moment(grant.since)}` : 'gives nothing now'
 }
 
 /** A count with its noun in the right number. */

@@ -38,7 +38,7 @@ const canEnd = computed(() => Boolean(me.value?.administrator || me.value?.owner
         <RouterLink :to="`/accounts/${grant.account.id}`" class="link font-medium">{{ grant.account.name }}</RouterLink>
         <p>{{ grant.level }}<span class="block text-sm text-soft">{{ grant.sentence }}</span></p>
         <ReachMark v-if="grant.reach" :reach="grant.reach" />
-        <p class="text-sm text-soft">Linked by {{ grant.given_by?.name ?? 'nobody known' }} {{ day(grant.given_at) }}; used {{ ago(grant.last_used_at) }}; {{ untilWords(grant.until) }}</p>
+        <p class="text-sm text-soft">Linked by {{ grant.given_by?.name ?? 'nobody known' }} {{ day(grant.given_at) }}; used {{ ago(grant.last_used_at) }}; {{ untilWords(grant) }}</p>
         <button v-if="canEnd && grant.state !== 'revoking'" class="button-end justify-self-start" @click="ending = [grant.id]">Unlink<span class="sr-only"> {{ grant.account.name }}</span></button>
         <span v-else class="text-sm text-brass">{{ grant.state === 'revoking' ? 'revoking' : '' }}</span>
       </li>

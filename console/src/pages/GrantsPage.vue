@@ -54,7 +54,7 @@ const COLUMNS = [
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>
     <template #level="{ row }">{{ row.level }}<span v-if="row.part" class="block text-sm text-soft">only {{ row.part }}</span></template>
     <template #reach="{ row }"><ReachMark v-if="row.reach" :reach="row.reach" /></template>
-    <template #until="{ row }">{{ untilWords(row.until) }}</template>
+    <template #until="{ row }">{{ untilWords(row) }}</template>
     <template #used="{ row }">{{ ago(row.last_used_at) }}</template>
     <template #state="{ row }">{{ row.ended_as ? plain(row.ended_as) : plain(row.state) }}<template v-if="!row.recorded">, unrecorded</template><template v-if="row.missing_since">, missing in the system</template><template v-if="row.emergency">, emergency</template><span v-if="row.owed" class="block text-sm">{{ row.owed === 'give' ? 'still to be given' : 'still to be taken' }} in {{ row.system.name }}<template v-if="row.owed_answer">: {{ row.owed_answer }}</template></span></template>
   </RecordTable>

@@ -7,7 +7,7 @@ import { get, send } from '@/data/api'
 import { me, useSwitch } from '@/data/me'
 import { proving } from '@/data/proof'
 import type { Mine, OpenOffer } from '@/data/types'
-import { ago, counted, day, ends } from '@/lib/words'
+import { ago, counted, day, ends, idleWords } from '@/lib/words'
 import AskDialog from '@/parts/AskDialog.vue'
 import ModalBox from '@/parts/ModalBox.vue'
 import OfferCard from '@/parts/OfferCard.vue'
@@ -87,7 +87,7 @@ const confirmFactor = () => attempt(async () => {
           <li v-for="path in data.reach" :key="path.account.id + path.words" class="flex flex-wrap items-start gap-x-4 gap-y-1 px-5 py-3">
             <div class="min-w-0 flex-1 basis-64">
               <p class="font-medium">{{ path.account.name }} <span v-if="path.part" class="font-normal text-soft">only {{ path.part }}</span></p>
-              <p>{{ path.level }}, {{ ends(path.until) }}<template v-if="path.hours">; {{ path.hours }}</template></p>
+              <p>{{ path.level }}, {{ ends(path) }}<template v-if="path.hours">; {{ path.hours }}</template></p>
               <p class="text-sm text-soft">{{ path.hops.length > 1 ? path.words : `Given by ${path.given_by ?? 'nobody known'}` }}. Used: {{ ago(path.last_used_at) }}</p>
             </div>
             <ReachMark :reach="path.reach" />
@@ -97,6 +97,15 @@ const confirmFactor = () => attempt(async () => {
             </div>
           </li>
         </ul>
+        <template v-if="data.not_in_force.length">
+          <h3 class="mt-5 mb-2 text-lg">Not in force</h3>
+          <ul class="card divide-y divide-line" data-test="not-in-force">
+            <li v-for="grant in data.not_in_force" :key="grant.id" class="px-5 py-2.5">
+              <p class="font-medium">{{ grant.account.name }} <span v-if="grant.part" class="font-normal text-soft">only {{ grant.part }}</span></p>
+              <p>{{ grant.level }}, {{ ends(grant) }} <span class="text-soft">· {{ idleWords(grant) }}</span></p>
+            </li>
+          </ul>
+        </template>
       </section>
       <div class="space-y-5">
         <section aria-labelledby="mine">
@@ -106,7 +115,7 @@ const confirmFactor = () => attempt(async () => {
             <summary class="cursor-pointer font-medium">{{ own.account.name }} <span class="font-normal text-soft">{{ counted(own.holders.length, 'other') }}</span></summary>
             <ul class="mt-2 divide-y divide-line">
               <li v-for="holder in own.holders" :key="holder.id" class="flex flex-wrap gap-x-3 py-1.5">
-                <span class="flex-1">{{ holder.name }} <span class="block text-sm text-soft">{{ holder.levels.join(', ') }}, {{ ends(holder.until) }}</span></span>
+                <span class="flex-1">{{ holder.name }} <span class="block text-sm text-soft">{{ holder.levels.join(', ') }}, {{ ends(holder) }}</span></span>
                 <ReachMark :reach="holder.reach" />
               </li>
             </ul>

@@ -59,7 +59,7 @@ async function act(row: OfferRow, what: 'again' | 'withdraw'): Promise<void> {
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Offers" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #to="{ row }">{{ row.team ?? row.person.name }}<span class="block text-sm font-normal text-soft">{{ row.team ? `answered by ${row.person.name}` : row.address }}</span></template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>
-    <template #what="{ row }">{{ row.kind === 'ownership' ? 'its ownership' : row.level }}<span class="block text-sm text-soft"><template v-if="row.part">on {{ row.part }}, </template><template v-if="row.kind === 'access'">{{ row.until ? `until ${untilWords(row.until)}` : 'without an end' }}</template></span></template>
+    <template #what="{ row }">{{ row.kind === 'ownership' ? 'its ownership' : row.level }}<span class="block text-sm text-soft"><template v-if="row.part">on {{ row.part }}, </template><template v-if="row.kind === 'access'">{{ row.until ? `until ${untilWords(row)}` : 'without an end' }}</template></span></template>
     <template #reach="{ row }"><ReachMark :reach="row.kind === 'ownership' ? 4 : (row.reach ?? 1)" /></template>
     <template #sent="{ row }">{{ moment(row.sent_at) }}<span class="block text-sm">by {{ row.sender?.name ?? 'Open Latch' }}<template v-if="row.times_sent > 1">, {{ row.times_sent }} times</template></span></template>
     <template #state="{ row }">

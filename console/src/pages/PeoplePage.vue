@@ -28,8 +28,8 @@ const COLUMNS = [
 function stands(row: PersonRow): string {
   const where = row.inside ? 'inside' : 'outside'
   if (!row.recognised) return `${where}, nobody knows who this is`
-  if (row.standing === 'left') return `left ${day(row.leaves_at)}`
-  return row.standing === 'leaving' ? `${where}, leaves ${day(row.leaves_at)}` : where
+  if (row.standing === 'left') return `left ${day(row.leaves_on)}`
+  return row.standing === 'leaving' ? `${where}, leaves ${day(row.leaves_on)}` : where
 }
 </script>
 

@@ -24,7 +24,7 @@ const canEnd = computed(() => Boolean(me.value?.administrator || (me.value?.owne
 const about = computed(() => {
   const found = data.value
   if (!found) return ''
-  const standing = found.standing === 'current' ? '' : `, ${found.standing} ${day(found.leaves_at)}`
+  const standing = found.standing === 'current' ? '' : `, ${found.standing} ${day(found.leaves_on)}`
   const known = found.recognised ? '' : ' Met only in a system; nobody has said who this is.'
   return `${[found.job, found.address].filter(Boolean).join(', ')} ${found.inside ? '(inside' : '(outside'}${standing})${known}`
 })
@@ -39,7 +39,7 @@ const about = computed(() => {
     </PageHead>
     <p v-if="data.teams.length" class="mb-4">
       <span class="text-soft">Belongs to </span>
-      <span v-for="team in data.teams" :key="team.id" class="mr-2">{{ team.name }} <span class="text-sm text-soft">({{ untilWords(team.until) }})</span></span>
+      <span v-for="team in data.teams" :key="team.id" class="mr-2">{{ team.name }} <span class="text-sm text-soft">({{ untilWords(team) }})</span></span>
     </p>
     <h2 class="mb-2 text-xl">
       Everything that they can reach

@@ -23,7 +23,7 @@ defineProps<{ item: ItemRow }>()
         <dt class="text-soft">Given</dt>
         <dd>{{ day(item.facts.given_at) }} by {{ item.facts.given_by?.name ?? 'nobody known' }}{{ item.facts.reason ? `: “${item.facts.reason}”` : '' }}</dd>
         <dt class="text-soft">Until</dt>
-        <dd>{{ untilWords(item.facts.until) }}</dd>
+        <dd>{{ untilWords(item.facts) }}</dd>
         <dt class="text-soft">Used</dt>
         <dd>
           {{ ago(item.facts.last_used_at) }}<template v-if="item.facts.use?.used">; {{ item.facts.use.used }} of {{ counted(item.facts.use.held, 'permission') }}, watched since {{ day(item.facts.use.observed_since) }}</template>

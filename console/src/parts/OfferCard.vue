@@ -21,7 +21,7 @@ defineProps<{ offer: OpenOffer }>()
     <dl class="grid gap-x-6 gap-y-2 sm:grid-cols-2">
       <div><dt class="text-sm text-soft">How far it goes</dt><dd><ReachMark :reach="offer.reach" /></dd></div>
       <div v-if="offer.kind === 'access'"><dt class="text-sm text-soft">Where</dt><dd>{{ offer.parts.length ? offer.parts.join(', ') : 'the whole account' }}</dd></div>
-      <div v-if="offer.kind === 'access'"><dt class="text-sm text-soft">When</dt><dd>{{ offer.since ? `from ${moment(offer.since)}, ` : '' }}{{ ends(offer.until) }}<template v-if="offer.hours">; {{ offer.hours }}</template></dd></div>
+      <div v-if="offer.kind === 'access'"><dt class="text-sm text-soft">When</dt><dd>{{ offer.since ? `from ${moment(offer.since)}, ` : '' }}{{ ends(offer) }}<template v-if="offer.hours">; {{ offer.hours }}</template></dd></div>
       <div><dt class="text-sm text-soft">Stands until</dt><dd>{{ moment(offer.runs_out_at) }}</dd></div>
     </dl>
     <p v-if="offer.kind === 'ownership'">{{ offer.words }}<template v-if="offer.keeps"> The present owner keeps “{{ offer.keeps }}”.</template></p>

@@ -36,7 +36,7 @@ function endLabel(path: Path): string {
       <div class="text-sm">
         <template v-if="path.owns"><span class="text-soft">owner</span></template>
         <template v-else>
-          <p>Until: {{ untilWords(path.until) }}</p>
+          <p>Until: {{ untilWords(path) }}</p>
           <p v-if="path.hours">{{ path.hours }}</p>
           <p class="text-soft">Used: {{ ago(path.last_used_at) }}</p>
           <p v-if="path.given_by" class="text-soft">Given by {{ path.given_by }}</p>

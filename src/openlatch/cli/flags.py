@@ -12,7 +12,7 @@ from rich.text import Text
 from openlatch import wire
 from openlatch.cli import session
 from openlatch.cli.giving import LastDay, change, window
-from openlatch.cli.output import Column, day, err, out, output_option, severity, short, show_one
+from openlatch.cli.output import Column, day, end_day, err, out, output_option, severity, short, show_one
 from openlatch.cli.register import list_command
 
 FLAGS: list[Column] = [
@@ -59,7 +59,7 @@ def flag_accept(idents: tuple[UUID, ...], reason: str, until: datetime) -> None:
     """Accept flags until a day; then they open again, or sooner when they get worse."""
     with session.client() as service:
         found = service.accept_flags(idents, reason, until)
-    out.print(f"{_counted(found)} accepted until {day(found[0].accepted_until)}.")
+    out.print(f"{_counted(found)} accepted until {end_day(found[0].accepted_until)}.")
 
 
 @flag.command("reopen")

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.output import Column, day, err, moment, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import Column, err, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
 from openlatch.core.offering import DAYS
@@ -501,11 +501,6 @@ def give_up(ident: UUID, reason: str, yes: bool) -> None:
             click.confirm("Give this access up? To have it again, you would have to ask.", abort=True)
         found = service.give_up(ident, reason)
     out.print(f"Access to {found.account.name} is being ended: openlatch revocation show {found.revocation_id}")
-
-
-def write_until(until: datetime | None) -> str:
-    """An end in words."""
-    return f"until {day(until)}" if until else "without an end"
 
 
 COMMANDS: dict[str, click.Command] = {"offer": offer, "request": request_group, "grant": grant}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import UTC, datetime
 from typing import Any
 
 import click
@@ -10,8 +11,8 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.giving import LINES, write_until
-from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows
+from openlatch.cli.giving import LINES
+from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows, write_end
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
 from openlatch.core.latches import LatchKind, LatchMode
 
@@ -214,13 +215,29 @@ def _write_mine(found: wire.Mine) -> None:
     out.print(Text("You can reach", style="bold"))
     for path in found.reach:
         part = f", only {path.part}" if path.part else ""
-        out.print(f"  {path.account.name}: {path.level}, {write_until(path.until)}{part}; {path.words}")
+        out.print(f"  {path.account.name}: {path.level}, {write_end(path)}{part}; {path.words}")
+    if found.not_in_force:
+        out.print(Text("Not in force", style="bold"))
+    for grant in found.not_in_force:
+        part = f", only {grant.part}" if grant.part else ""
+        out.print(f"  {grant.account.name}: {grant.level}, {write_end(grant)}{part}; {idle_in_words(grant)}")
     for own in found.mine:
         out.print(Text(f"Your {own.account.name} is reached by {len(own.holders)}", style="bold"))
         for holder in own.holders:
-            out.print(
-                f"  {holder.name}: {', '.join(holder.levels)} ({reach(holder.reach)}), {write_until(holder.until)}"
-            )
+            out.print(f"  {holder.name}: {', '.join(holder.levels)} ({reach(holder.reach)}), {write_end(holder)}")
+
+
+def idle_in_words(grant: wire.GrantRow) -> str:
+    """Why a grant gives nothing now."""
+    if grant.state != "active":
+        return str(grant.state)
+    return f"begins {moment(grant.since)}" if grant.since and grant.since > datetime.now(UTC) else "gives nothing now"
+
+
+def inside_in_words(there: wire.InsideOf) -> str:
+    """In which account somebody acts, for whom and until when."""
+    owner = there.owner.name if there.owner else "nobody"
+    return f"You are in {there.account.name}, on behalf of {owner}, {write_end(there)}."
 
 
 @click.command()
@@ -230,8 +247,7 @@ def enter(account_name: str) -> None:
     with session.client() as service:
         me = service.switch(session.find(service, "accounts", account_name))
     assert me.inside is not None
-    owner = me.inside.owner.name if me.inside.owner else "nobody"
-    out.print(f"You are in {me.inside.account.name}, on behalf of {owner}, {write_until(me.inside.until)}.")
+    out.print(inside_in_words(me.inside))
     for right in me.inside.rights:
         out.print(f"  {right}")
 

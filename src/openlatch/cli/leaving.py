@@ -11,7 +11,7 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.output import Column, err, moment, out, output_option, proof, show_one, show_rows
+from openlatch.cli.output import Column, end_day, err, moment, out, output_option, proof, show_one, show_rows
 from openlatch.cli.revoking import WAIT_SECONDS, write_preview
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
@@ -42,7 +42,7 @@ LEFT: list[Column] = [
 
 def _drift(row: wire.GrantRow) -> str:
     until = row.drift_accepted_until
-    return f"{row.drift}, accepted until {until:%Y-%m-%d}" if until else str(row.drift)
+    return f"{row.drift}, accepted until {end_day(until)}" if until else str(row.drift)
 
 
 @click.group()

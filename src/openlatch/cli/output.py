@@ -7,8 +7,8 @@ import functools
 import json
 import sys
 from collections.abc import Callable, Iterable, Sequence
-from datetime import UTC, datetime
-from typing import Any
+from datetime import UTC, date, datetime
+from typing import Any, Protocol
 
 import click
 from pydantic import BaseModel
@@ -17,7 +17,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from openlatch.cli import session
 from openlatch.core.spreadsheets import guarded
+from openlatch.core.windows import ends_on
 from openlatch.core.words import SENSITIVITY_WORDS, Proof, Reach, Severity
 
 Column = tuple[str, Callable[[Any], Any]]
@@ -109,13 +111,42 @@ def show_one(row: BaseModel, output: str, write: Callable[[], None]) -> None:
 
 
 def day(at: datetime | None) -> str:
-    """A day in UTC."""
-    return at.astimezone(UTC).strftime("%Y-%m-%d") if at else "–"
+    """The day of an instant, where the organisation is."""
+    return at.astimezone(session.zone()).strftime("%Y-%m-%d") if at else "–"
 
 
 def moment(at: datetime | None) -> str:
-    """An instant in UTC, to the minute."""
-    return at.astimezone(UTC).strftime("%Y-%m-%d %H:%M") if at else "–"
+    """An instant to the minute, as clocks show it where the organisation is."""
+    return at.astimezone(session.zone()).strftime("%Y-%m-%d %H:%M") if at else "–"
+
+
+class Ending(Protocol):
+    """What has an end: with ``last_day`` where it ends with one."""
+
+    @property
+    def until(self) -> datetime | None:
+        """The instant at which it ends; None where it has no end."""
+
+    @property
+    def last_day(self) -> date | None:
+        """Its last day, where it ends with one."""
+
+
+def end(row: Ending) -> date | None:
+    """The end of something, to be shown in a column: its last day, or the instant."""
+    return row.last_day or row.until
+
+
+def write_end(row: Ending) -> str:
+    """An end in words."""
+    if row.last_day:
+        return f"to the end of {row.last_day}"
+    return f"until {moment(row.until)}" if row.until else "without an end"
+
+
+def end_day(at: datetime | None) -> str:
+    """The last day before an end, where the organisation is."""
+    return str(ends_on(at, session.zone())) if at else "–"
 
 
 def ago(at: datetime | None) -> str:

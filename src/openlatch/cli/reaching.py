@@ -16,7 +16,7 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import giving, session
-from openlatch.cli.output import Column, day, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import Column, day, end, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
 
@@ -26,7 +26,7 @@ EVERYONE: list[Column] = [
     ("Who", lambda p: p.holder.name),
     ("Level", lambda p: p.level),
     ("Reach", lambda p: reach(p.reach)),
-    ("Until", lambda p: p.until),
+    ("Until", end),
     ("By which path", lambda p: p.words + LEFT * p.left),
 ]
 SHIFTS: list[Column] = [

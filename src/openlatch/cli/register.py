@@ -14,6 +14,7 @@ from openlatch.cli.output import (
     Column,
     ago,
     day,
+    end,
     list_options,
     moment,
     out,
@@ -53,7 +54,7 @@ GRANTS: list[Column] = [
     ("Level", lambda r: f"{r.level} (only {r.part})" if r.part else r.level),
     ("Reach", lambda r: reach(r.reach)),
     ("State", lambda r: r.state if r.recorded else f"{r.state}, unrecorded"),
-    ("Until", lambda r: r.until),
+    ("Until", end),
     ("Last used", lambda r: ago(r.last_used_at)),
 ]
 APPS: list[Column] = [
@@ -91,7 +92,7 @@ PATHS: list[Column] = [
     ("Who", lambda p: p.holder.name),
     ("Level", lambda p: p.level),
     ("Reach", lambda p: reach(p.reach)),
-    ("Until", lambda p: p.until),
+    ("Until", end),
     ("Given by", lambda p: p.given_by),
     ("Last used", lambda p: ago(p.last_used_at) if p.grant_id else None),
     (
@@ -204,7 +205,7 @@ def person_show(name_or_id: str, output: str) -> None:
 
 def _write_person(found: wire.PersonPage) -> None:
     where = "inside" if found.inside else "outside"
-    standing = found.standing + (f" {day(found.leaves_at)}" if found.leaves_at else "")
+    standing = found.standing + (f" {found.leaves_on}" if found.leaves_on else "")
     out.print(Text(found.name, style="bold"), f"{found.address or ''} {found.job}; {where}, {standing}")
     if found.teams:
         out.print("Belongs to", ", ".join(team.name for team in found.teams))

@@ -11,7 +11,7 @@ import click
 
 from openlatch import wire
 from openlatch.cli import session, trust
-from openlatch.cli.output import Column, day, moment, out, output_option
+from openlatch.cli.output import Column, day, end_day, moment, out, output_option
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.core.reviews import bundle
@@ -162,7 +162,7 @@ def calendar_end() -> None:
 
 @click.command()
 @click.option("--person", default="", help="Somebody else, for administrators.")
-@click.option("--from", "since", type=click.DateTime(["%Y-%m-%d"]), help="The first day away, in UTC.")
+@click.option("--from", "since", type=click.DateTime(["%Y-%m-%d"]), help="The first day away.")
 @click.option("--until", type=session.Day(), help="The last day away.")
 @click.option("--deputy", default="", help="Who decides meanwhile.")
 @click.option("--back", is_flag=True, help="They are there again.")
@@ -175,7 +175,7 @@ def away(person: str, since: datetime | None, until: datetime | None, deputy: st
             found = service.absence(ident)
         else:
             given = {
-                "since": since.isoformat() + "Z" if since else None,
+                "since": since.replace(tzinfo=session.zone()) if since else None,
                 "until": until,
                 "deputy": _deputy(service, ident, deputy) if deputy else None,
             }
@@ -183,7 +183,7 @@ def away(person: str, since: datetime | None, until: datetime | None, deputy: st
     if found.since is None:
         out.print("Not away." + (f" Deputy: {found.deputy.name}." if found.deputy else ""))
     else:
-        until_words = f" until {day(found.until)}" if found.until else ""
+        until_words = f" until {end_day(found.until)}" if found.until else ""
         standing_in = f"; {found.deputy.name} stands in" if found.deputy else "; nobody stands in"
         out.print(f"Away from {day(found.since)}{until_words}{standing_in}.")
 

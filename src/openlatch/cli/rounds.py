@@ -12,7 +12,7 @@ from rich.text import Text
 
 from openlatch import wire
 from openlatch.cli import session
-from openlatch.cli.output import Column, day, moment, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import Column, day, end_day, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.cli.schedules import FATES, fates, line_of, review_options
 from openlatch.client import Client
@@ -142,7 +142,8 @@ def _write_item(item: wire.ItemRow) -> None:
     out.print(Text(f"{item.holder.name} in {facts['account']['name']}: {item.level}", style="bold"))
     out.print(facts.get("sentence") or "")
     if "last_used_at" in facts:
-        out.print(f"Used: {(facts['last_used_at'] or 'never')[:10]}; until: {(facts['until'] or 'no end')[:10]}")
+        used, until = (datetime.fromisoformat(at) if at else None for at in (facts["last_used_at"], facts["until"]))
+        out.print(f"Used: {day(used) if used else 'never'}; last day: {end_day(until) if until else 'no end'}")
     for flag in facts["flags"]:
         out.print(f"Flag: {flag['sentence']}")
     for other in facts.get("others", []):

@@ -200,7 +200,7 @@ def _write(found: wire.SchedulePage) -> None:
 
 def _write_dates(dates: list[datetime]) -> None:
     for at in dates:
-        out.print(f"  {moment(at)} UTC")
+        out.print(f"  {moment(at)} {session.zone().key}")
 
 
 COMMANDS: dict[str, click.Command] = {"schedule": schedule}

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 from dataclasses import asdict, dataclass
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
 import click
 
 from openlatch.client import CallFailed, Client
+from openlatch.core.windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, NotSignedIn
 
 DEFAULT_URL = "http://127.0.0.1:8620"
@@ -20,11 +23,12 @@ DEFAULT_URL = "http://127.0.0.1:8620"
 
 @dataclass(frozen=True, slots=True)
 class Saved:
-    """An address and a token."""
+    """An address and a token, and the time zone of the organisation that it is for."""
 
     url: str
     token: str = ""
     token_id: str = ""
+    time_zone: str = ""
 
 
 def path() -> Path:
@@ -42,7 +46,9 @@ def load() -> Saved:
     except (json.JSONDecodeError, TypeError) as error:
         raise BadInput(f"{path()} can't be read: {error}", "Sign in again: openlatch login") from None
     url, token = os.environ.get("OPENLATCH_URL"), os.environ.get("OPENLATCH_TOKEN")
-    return Saved(url or saved.url, token or saved.token, saved.token_id)
+    # Another service or token may be for another organisation.
+    zone = "" if url or token else saved.time_zone
+    return Saved(url or saved.url, token or saved.token, saved.token_id, zone)
 
 
 def save(saved: Saved) -> None:
@@ -64,6 +70,16 @@ def client() -> Client:
     if not saved.token:
         raise NotSignedIn("Nobody is signed in.", "Sign in: openlatch login (or set OPENLATCH_TOKEN).")
     return Client(saved.url, saved.token)
+
+
+@functools.cache
+def zone() -> ZoneInfo:
+    """The time zone of the organisation: days and times are read and written in it."""
+    saved = load()
+    if saved.time_zone:
+        return zone_of(saved.time_zone)
+    with client() as service:
+        return zone_of(service.me().organisation.time_zone)
 
 
 def find(service: Client, kind: str, given: str) -> UUID:
@@ -106,7 +122,7 @@ def proving(service: Client, call: Any) -> Any:
 
 
 class Day(click.ParamType[Any]):
-    """A last day (counts to its end, in the local time zone) or an instant."""
+    """A last day (counts to its end, where the organisation is) or an instant."""
 
     name = "day"
 
@@ -115,9 +131,12 @@ class Day(click.ParamType[Any]):
         if isinstance(value, datetime):
             return value
         try:
+            if len(value) == len("2026-03-31"):
+                end = end_of_last_day(date.fromisoformat(value), zone())
+                if end is None:
+                    self.fail(f"{value} is too far away; leave it out for no end", param, ctx)
+                return end
             parsed = datetime.fromisoformat(value)
         except ValueError:
             self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
-        if len(value) == len("2026-03-31"):
-            parsed = parsed.replace(hour=23, minute=59, second=59, microsecond=999999)
-        return parsed.astimezone()
+        return parsed if parsed.tzinfo else parsed.replace(tzinfo=zone())

@@ -7,7 +7,8 @@ from uuid import UUID
 import click
 
 from openlatch.cli import session
-from openlatch.cli.output import out, output_option, show_one
+from openlatch.cli.latching import inside_in_words
+from openlatch.cli.output import day, out, output_option, show_one
 from openlatch.client import CallFailed, Client
 
 
@@ -35,10 +36,10 @@ def login(url: str | None, address: str, password: str, code: str, organisation:
                 code=click.prompt("Code of your second factor"),
                 organisation=organisation,
             )
-    session.save(session.Saved(url, token.token, str(token.id)))
-    with session.client() as service:
+    with Client(url, token.token) as service:
         me = service.me()
-    out.print(f"Signed in to {me.organisation.name} as {me.person.name}, until {token.expires_at:%Y-%m-%d}.")
+    session.save(session.Saved(url, token.token, str(token.id), me.organisation.time_zone))
+    out.print(f"Signed in to {me.organisation.name} as {me.person.name}, until {day(token.expires_at)}.")
 
 
 @click.command()
@@ -61,9 +62,13 @@ def whoami(output: str) -> None:
     kinds = [
         k for k, yes in (("administrator", me.administrator), ("owner", me.owner), ("reviewer", me.reviewer)) if yes
     ]
-    show_one(
-        me, output, lambda: out.print(f"{me.person.name}, {me.organisation.name}: {', '.join(kinds) or 'delegate'}")
-    )
+
+    def write() -> None:
+        out.print(f"{me.person.name}, {me.organisation.name}: {', '.join(kinds) or 'delegate'}")
+        if me.inside is not None:
+            out.print(inside_in_words(me.inside))
+
+    show_one(me, output, write)
 
 
 COMMANDS = {"login": login, "logout": logout, "whoami": whoami}

@@ -9,15 +9,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from enum import StrEnum
 from itertools import combinations
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
 from openlatch.core.access import Path, everyone_reaching, rights_of
-from openlatch.core.register import Grant, Holder, Register
-from openlatch.core.windows import Window
+from openlatch.core.register import UTC_ZONE, Grant, Holder, Register
+from openlatch.core.windows import Window, ends_on
 from openlatch.core.words import GrantState, HolderKind, Reach
 
 # Instants to come at which somebody's time begins or ends. Where there are more, nobody can say what holds later: then
@@ -166,6 +167,16 @@ class Crowd:
                 found.setdefault(who, []).extend(own)
         return found
 
+    @property
+    def zone(self) -> ZoneInfo:
+        """The account's time zone."""
+        known = self.register.accounts.get(self.account)
+        return known.zone if known else UTC_ZONE
+
+    def day(self, at: datetime) -> date:
+        """The day of an instant, where the account is."""
+        return at.astimezone(self.zone).date()
+
     def name(self, person: UUID) -> str:
         """A person's name."""
         return self.register.name_of(Holder(HolderKind.PERSON, person))
@@ -193,7 +204,7 @@ def _most_delegates(latch: Latch, crowd: Crowd) -> Found:
     for instant, paths in crowd.moments:
         delegates = crowd.delegates(paths)
         if len(delegates) > most:
-            when = "" if instant == crowd.at else f" from {instant:%Y-%m-%d}"
+            when = "" if instant == crowd.at else f" from {crowd.day(instant)}"
             names = ", ".join(sorted(crowd.name(who) for who in delegates)[:4])
             more = f" and {len(delegates) - 4} more" if len(delegates) > 4 else ""
             for who in delegates:
@@ -206,7 +217,7 @@ def _one_at_a_time(latch: Latch, crowd: Crowd) -> Found:
     for instant, paths in crowd.moments:
         for pair in combinations(sorted(crowd.delegates(paths)), 2):
             first, second = (crowd.name(who) for who in pair)
-            when = "now" if instant == crowd.at else f"from {instant:%Y-%m-%d}"
+            when = "now" if instant == crowd.at else f"from {crowd.day(instant)}"
             found.setdefault(pair, f"{first} and {second} have access at the same time, {when}")
     return found
 
@@ -243,7 +254,9 @@ def _ends_within(latch: Latch, crowd: Crowd) -> Found:
             if term.window.until is None:
                 found[(grant.id, None)] = f"the grant of {holder} has no end"
             elif term.window.until > begins + timedelta(days=latch.number or 0):
-                found[(grant.id, term.window.until)] = f"the grant of {holder} ends on {term.window.until:%Y-%m-%d}"
+                found[(grant.id, term.window.until)] = (
+                    f"the grant of {holder} ends on {ends_on(term.window.until, crowd.zone)}"
+                )
     return found
 
 
@@ -256,7 +269,7 @@ def _two_stewards(latch: Latch, crowd: Crowd) -> Found:
             break
         paths = everyone_reaching(crowd.register, crowd.account, instant)
         stewards = {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
-        when = "" if instant == crowd.at else f" from {instant:%Y-%m-%d}"
+        when = "" if instant == crowd.at else f" from {crowd.day(instant)}"
         told = {0: f"nobody decides about it{when}", 1: f"only one person decides about it{when}"}
         for lacking in range(len(stewards), 2):
             # The first instant counts: what is broken later, or not at all, is no worse.

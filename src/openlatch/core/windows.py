@@ -83,6 +83,34 @@ def end_of_last_day(day: date, zone: ZoneInfo) -> datetime | None:
     return datetime.combine(day + timedelta(days=1), time(), zone).astimezone(UTC)
 
 
+def last_day(until: datetime | None, zone: ZoneInfo) -> date | None:
+    """The last day of a window that ends with a day, as clocks in ``zone`` show it; None where it ends within a day,
+    or has no end.
+    """
+    if until is None or until.astimezone(zone).time() != time():
+        return None
+    return ends_on(until, zone)
+
+
+def ends_on(until: datetime, zone: ZoneInfo) -> date:
+    """The day on which a window ends, as clocks in ``zone`` show it: an end at midnight belongs to the day before."""
+    return (until - timedelta(microseconds=1)).astimezone(zone).date()
+
+
+def end_in_words(until: datetime, zone: ZoneInfo) -> str:
+    """An end as one reads it."""
+    day = last_day(until, zone)
+    return f"to the end of {day:%-d %B %Y}" if day else f"until {until.astimezone(zone):%-d %B %Y %H:%M}"
+
+
+def day_in_words(at: date, zone: ZoneInfo) -> str:
+    """A day as one reads it: that of an instant, as clocks in ``zone`` show it; one that bounds a window from above
+    goes through ``ends_on`` first.
+    """
+    local = at.astimezone(zone) if isinstance(at, datetime) else at
+    return f"{local:%-d %B %Y}"
+
+
 def is_far_away(day: date) -> bool:
     """Whether a date (or instant) is so far off that whoever wrote it meant "no end"."""
     return day.year >= FAR_AWAY_YEAR

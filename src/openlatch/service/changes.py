@@ -17,6 +17,7 @@ from sqlalchemy import select
 
 from openlatch.core import register as core
 from openlatch.core.register import Holder
+from openlatch.core.windows import end_in_words
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded, TooLarge
 from openlatch.service import drifting, flags, giving, locks, proposing, revocations, telling
@@ -121,6 +122,7 @@ def tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = F
         "account": row["account"],
         "level": row["level"],
         "until": row["until"],
+        "last_day": row["last_day"],
         "state": row["state"],
         "does": "",
         "refused": None,
@@ -214,7 +216,7 @@ def _set_end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         unit.db.flush()
         note(unit, "grant.end_set", grant, change, until=end)
     flags.evaluate(unit, grants=[grant.id])
-    told = f"runs {giving.end_in_words(end, ZoneInfo(account.time_zone))}" if end else "has no end any more"
+    told = f"runs {end_in_words(end, ZoneInfo(account.time_zone))}" if end else "has no end any more"
     return line_of(unit, told, warned)
 
 

@@ -11,6 +11,7 @@ from itertools import chain
 from pathlib import Path
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
 from cryptography.fernet import Fernet, MultiFernet
 from sqlalchemy import Engine, select, text
@@ -23,7 +24,7 @@ from openlatch.service.sight import Sight
 from openlatch.store import journal
 from openlatch.store.database import told_apart, transaction
 from openlatch.store.ruling.looking import Ruling
-from openlatch.store.tables import Person
+from openlatch.store.tables import Organisation, Person
 
 CHANNEL = "openlatch_changes"
 FRESH_PROOF = timedelta(minutes=10)
@@ -134,6 +135,7 @@ class Unit:
     ruling: Ruling | None = None
     trying: bool = False
     _sight: Sight | None = None
+    _zone: ZoneInfo | None = None
 
     @property
     def sight(self) -> Sight:
@@ -143,6 +145,14 @@ class Unit:
             inside = (there.account, there.scope) if there else None
             self._sight = Sight.of(self.db, self.viewer.person, self.viewer.administrator, self.now, inside)
         return self._sight
+
+    @property
+    def zone(self) -> ZoneInfo:
+        """The organisation's time zone."""
+        if self._zone is None:
+            held = select(Organisation.time_zone).where(Organisation.id == self.viewer.organisation)
+            self._zone = ZoneInfo(self.db.scalars(held).one())
+        return self._zone
 
     def seen_person(self, ident: UUID | None) -> Person | None:
         """The person, when there is one whom the viewer may see: others can't be named by their ids."""

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from openlatch.core.windows import end_in_words
 from openlatch.core.words import GrantState, Owed, Reach
 from openlatch.errors import BadInput, Conflict
 from openlatch.service import flags, giving, telling
@@ -110,4 +111,4 @@ def accept(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     if not found:
         raise Conflict("Nothing is open about it.", "It is as recorded, or was accepted already.")
     flags.accept(unit, found, change.reason, until)
-    return line_of(unit, f"is accepted {giving.end_in_words(until, ZoneInfo(account.time_zone))}")
+    return line_of(unit, f"is accepted {end_in_words(until, ZoneInfo(account.time_zone))}")

@@ -11,8 +11,8 @@ from sqlalchemy import ColumnElement, and_, or_, select
 from openlatch.core import revocation as core
 from openlatch.core.revocations import proof
 from openlatch.core.revocations.proof import Evidence, StepOutcome
-from openlatch.core.rules.rule import day
 from openlatch.core.states import GRANTS, move
+from openlatch.core.windows import day_in_words
 from openlatch.core.words import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
 from openlatch.service import flags, latching, telling
 from openlatch.service.context import Unit
@@ -186,12 +186,12 @@ def _keep(row: Proved, known: Evidence | None) -> None:
         row.proof, row.proved_at, row.proved_by, row.proof_words = known.proof, known.at, known.by, known.words
 
 
-def said(row: Proved) -> str:
+def said(unit: Unit, row: Proved) -> str:
     """How an end is known, in a few words: "confirmed by Telemetry on 10 March 2026"."""
     if row.proof is None or row.proved_at is None:
         return ""
     by = f" by {row.proved_by}" if row.proved_by and row.proof != Proof.UNPROVED else ""
-    return f"{row.proof}{by} on {day(row.proved_at)}"
+    return f"{row.proof}{by} on {day_in_words(row.proved_at, unit.zone)}"
 
 
 def _end_or_trim(
@@ -227,7 +227,7 @@ def _tell(unit: Unit, grants: Sequence[Grant]) -> None:
     wanted = select(Account.id, Account.name).where(Account.id.in_({grant.account_id for grant in over}))
     names = dict(unit.db.execute(wanted).all())
     for grant in over:
-        sentence = f"Your access to {names[grant.account_id]} has ended ({said(grant)})."
+        sentence = f"Your access to {names[grant.account_id]} has ended ({said(unit, grant)})."
         telling.tell(unit, [grant.person_id], "grant", sentence, "/mine")
 
 
@@ -273,7 +273,7 @@ def contradict(unit: Unit, grants: Sequence[UUID], system: str) -> None:
         .where(Grant.id.in_(grants)).order_by(Grant.id).with_for_update(of=Grant)
     ).all()  # fmt: skip
     for grant, account in rows:
-        before = said(grant) or "not known"
+        before = said(unit, grant) or "not known"
         _keep(grant, shown)
         if grant.ended_as in (EndedAs.REVOKED, EndedAs.STATED, EndedAs.UNPROVED):
             grant.ended_as = EndedAs.CONTRADICTED
@@ -290,7 +290,7 @@ def contradict_sessions(unit: Unit, sessions: Sequence[UUID], system: str) -> No
     shown = _contradiction(unit, system)
     wanted = select(Session).where(Session.id.in_(sessions)).order_by(Session.id).with_for_update()
     for session in unit.db.scalars(wanted.execution_options(populate_existing=True)):
-        before = said(session) or "not known"
+        before = said(unit, session) or "not known"
         session.ended_at = session.ended_as = None
         _keep(session, shown)
         unit.record("session.contradicted", "session", session.id, session.device, session.account_id, before=before,
@@ -305,7 +305,7 @@ def contradict_parts(unit: Unit, parts: Sequence[UUID], system: str) -> None:
     """A reading shows parts open to anyone that were known to be closed."""
     shown = _contradiction(unit, system)
     for part in unit.db.scalars(select(Resource).where(Resource.id.in_(parts)).order_by(Resource.id)):
-        before = said(part) or "not known"
+        before = said(unit, part) or "not known"
         _keep(part, shown)
         unit.record("resource.contradicted", "resource", part.id, part.name, part.account_id, before=before,
                     system=system)  # fmt: skip
@@ -316,7 +316,7 @@ def contradict_parts(unit: Unit, parts: Sequence[UUID], system: str) -> None:
 
 
 def _contradiction(unit: Unit, system: str) -> Evidence:
-    return Evidence(Proof.CONTRADICTED, unit.now, system, f"A reading on {day(unit.now)} shows it.")
+    return Evidence(Proof.CONTRADICTED, unit.now, system, f"A reading on {day_in_words(unit.now, unit.zone)} shows it.")
 
 
 def _tell_of_contradiction(unit: Unit, account: UUID, sentence: str) -> None:

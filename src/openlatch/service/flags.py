@@ -41,7 +41,9 @@ def ruling(unit: Unit) -> Ruling:
             return known[1]
         stored = unit.db.scalar(select(Organisation.settings).where(Organisation.id == unit.viewer.organisation))
         rows = unit.db.scalars(select(OwnRule).where(OwnRule.live).order_by(OwnRule.number))
-        unit.ruling = Ruling(Settings.kept((stored or {}).get("rules", {})), tuple(own_of(row) for row in rows))
+        unit.ruling = Ruling(
+            Settings.kept((stored or {}).get("rules", {}), unit.zone), tuple(own_of(row) for row in rows)
+        )
         if version is not None:
             unit.service.rulings[organisation] = (version, unit.ruling)
     return unit.ruling

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime, time, timedelta
+from datetime import date, datetime, time
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -17,7 +17,7 @@ from sqlalchemy import select
 from openlatch.core import register as core
 from openlatch.core.offering import DAYS, hours_in_words
 from openlatch.core.states import GRANTS, move
-from openlatch.core.windows import WeeklyHours, Window, end_of_last_day
+from openlatch.core.windows import WeeklyHours, Window, end_in_words, end_of_last_day
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, NotFound
 from openlatch.service import flags, telling
@@ -254,14 +254,6 @@ def holder_name(unit: Unit, grant: Grant) -> str:
     """The name of a grant's holder."""
     tables: dict[str, Any] = {"person": Person, "team": Team, "app": App, "account": Account}
     return str(unit.db.get_one(tables[grant.holder_kind], grant.holder_id).name)
-
-
-def end_in_words(until: datetime, zone: ZoneInfo) -> str:
-    """An end as one reads it: a midnight is the end of the day before."""
-    local = until.astimezone(zone)
-    if local.time() == time():
-        return f"to the end of {local - timedelta(days=1):%-d %B %Y}"
-    return f"until {local:%-d %B %Y %H:%M}"
 
 
 def terms_in_words(terms: Sequence[core.Term], zone: ZoneInfo) -> str:

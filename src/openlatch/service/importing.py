@@ -14,7 +14,6 @@ from openlatch.service import flags, latching
 from openlatch.service.context import Unit
 from openlatch.store import loading
 from openlatch.store.database import take_your_time
-from openlatch.store.tables import Organisation
 
 MOST_ERRORS = 10_000
 ROWS_EVALUATED_AT_ONCE = 5_000
@@ -66,11 +65,10 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     if kind is None:
         raise BadInput(f"There is no kind {kind_name!r}.", f"Bring one of: {', '.join(core.RECORD_KINDS)}.")
     take_your_time(unit.db)
-    zone = ZoneInfo(unit.db.get_one(Organisation, unit.viewer.organisation).time_zone)
     encoding = core.encoding_of(source)
     errors = _Errors()
     lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == "csv" else None)
-    good = loading.stage(unit.db, kind, _checked(lines, kind, form, zone, errors))
+    good = loading.stage(unit.db, kind, _checked(lines, kind, form, unit.zone, errors))
     lines.detach()
     errors.extend(loading.unresolved(unit.db, kind, unit.now))
     read = good + len(errors.staging_lines)

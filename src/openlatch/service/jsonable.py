@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from datetime import datetime
+from datetime import date
 from typing import Any
 from uuid import UUID
 
@@ -18,7 +18,7 @@ def jsonable(value: Any) -> Any:
         return [jsonable(inner) for inner in value]
     if isinstance(value, UUID):
         return str(value)
-    return value.isoformat() if isinstance(value, datetime) else value
+    return value.isoformat() if isinstance(value, date) else value
 
 
 def fingerprint(shown: Any) -> str:

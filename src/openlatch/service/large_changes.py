@@ -177,9 +177,9 @@ def _line(unit: Unit, wish: Change, grant: UUID, keep: bool) -> dict[str, Any]:
         return changes.tried(unit, replace(wish, grants=(grant,)), grant, keep)
     except OpenLatchError as error:
         # It may not be seen any more: then there is nothing to show of it.
-        return {"grant_id": grant, "holder": None, "account": None, "level": None, "until": None, "state": "",
-                "does": "", "refused": error.detail, "remedy": error.remedy, "latches": [], "revocation_id": None,
-                "steward": False}  # fmt: skip
+        return {"grant_id": grant, "holder": None, "account": None, "level": None, "until": None, "last_day": None,
+                "state": "", "does": "", "refused": error.detail, "remedy": error.remedy, "latches": [],
+                "revocation_id": None, "steward": False}  # fmt: skip
 
 
 def _kept(lines: list[dict[str, Any]]) -> list[dict[str, Any]]:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import secrets
-from datetime import timedelta
+from collections.abc import Sequence
+from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
@@ -11,12 +12,15 @@ from sqlalchemy import func, select, update
 
 from openlatch.core import access
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.windows import last_day
+from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound
 from openlatch.service import answering, attempts, offers, register, telling
 from openlatch.service.context import Service, Unit, Viewer
-from openlatch.store import cut
+from openlatch.store import cut, lists
+from openlatch.store.columns import not_among
 from openlatch.store.database import transaction
+from openlatch.store.listing import ListQuery
 from openlatch.store.tables import AddressProof, Grant, Notice, Person
 
 PROOF_LIFE = timedelta(hours=24)
@@ -41,9 +45,13 @@ def page(unit: Unit) -> dict[str, Any]:
          and path.grants[-1] in direct}
         for path in paths
     ]  # fmt: skip
+    in_force = {grant for path in paths for grant in path.grants}
+    mine = [Grant.holder_id == person.id, Grant.state != GrantState.ENDED, not_among(Grant.id, in_force)]
+    idle = lists.GRANTS.page(unit.db, ListQuery(limit=200), [unit.sight.grants(), *mine])
     owned = [path.account for path in paths if path.level is None and len(path.hops) == 1]
     return {
         "reach": [row for row in rows if row["account"]["id"] not in owned],
+        "not_in_force": idle.rows,
         "mine": [_reached_by(unit, account) for account in owned],
         "offers": answering.mine(unit),
         "settings": {
@@ -58,6 +66,7 @@ def page(unit: Unit) -> dict[str, Any]:
 def _reached_by(unit: Unit, account: UUID) -> dict[str, Any]:
     known = cut.around_accounts(unit.db, [account])
     by_holder = access.by_holder(known.as_held(), account, unit.now)
+    place = known.accounts[account]
     others = [
         {
             "kind": holder.kind,
@@ -65,16 +74,21 @@ def _reached_by(unit: Unit, account: UUID) -> dict[str, Any]:
             "name": known.name_of(holder),
             "reach": int(max(p.reach for p in paths)),
             "levels": sorted({p.level.name for p in paths if p.level}),
-            "until": None if any(p.window.until is None for p in paths) else max(p.window.until for p in paths),  # type: ignore[type-var]
+            "until": (until := _latest(paths)),
+            "last_day": last_day(until, place.zone),
         }
         for holder, paths in by_holder.items()
         if not any(p.level is None and len(p.hops) == 1 for p in paths)
     ]
-    place = known.accounts[account]
     return {
         "account": {"id": account, "name": place.name},
         "holders": sorted(others, key=lambda h: (-h["reach"], h["name"])),
     }
+
+
+def _latest(paths: Sequence[access.Path]) -> datetime | None:
+    ends = [path.window.until for path in paths]
+    return None if None in ends else max(end for end in ends if end is not None)
 
 
 def set_offers(unit: Unit, refuses: bool) -> None:

@@ -19,6 +19,7 @@ from openlatch.core import latches, offering
 from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
+from openlatch.core.windows import last_day
 from openlatch.core.words import EndedAs, GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import giving, latching, locks, telling
@@ -186,6 +187,7 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
         words = "Decides about the account itself: who gets in, what guards it, and who owns it next."
     else:
         words = giving.terms_in_words(terms, ZoneInfo(account.time_zone))
+    ends = [t.window.until for t in terms]
     return {
         "words": words,
         "can": [sentence(p) for p in able.can],
@@ -194,7 +196,8 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
         "parts": sorted({t.part.name for t in terms if t.part}),
         "keeps": keeps.name if keeps else None,
         "since": min((t.window.since for t in terms if t.window.since), default=None),
-        "until": max((t.window.until for t in terms if t.window.until), default=None),
+        "until": (until := None if None in ends else max((end for end in ends if end), default=None)),
+        "last_day": last_day(until, ZoneInfo(account.time_zone)),
         "hours": offering.hours_in_words(next((t.hours for t in terms if t.hours), None)),
         "purpose": account.purpose,
     }

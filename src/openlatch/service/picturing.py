@@ -11,12 +11,13 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import ColumnElement, FromClause, Select, case, func, select
 
+from openlatch.core.windows import ends_on
 from openlatch.core.words import Reach
 from openlatch.errors import BadInput
 from openlatch.service.context import Unit
 from openlatch.store import lists
 from openlatch.store.database import at_large
-from openlatch.store.tables import Account, App, Grant, Level, Offer, Organisation, Person, Round, Team, Term
+from openlatch.store.tables import Account, App, Grant, Level, Offer, Person, Round, Team, Term
 
 # Danger counts a step for each reach and each sensitivity past the least, and one for standing outside: 0 to 7.
 DANGERS = (("little", 0, 1), ("some", 2, 3), ("much", 4, 5), ("most", 6, 7))
@@ -96,7 +97,7 @@ def _stamp(at: datetime) -> str:
 
 def ends(unit: Unit, since: datetime | None, months: int) -> dict[str, Any]:
     """What ends day by day, as the organisation's clocks show it: grants, people who leave, offers, rounds due."""
-    zone = ZoneInfo(unit.db.get_one(Organisation, unit.viewer.organisation).time_zone)
+    zone = unit.zone
     if since is not None and not 1970 <= since.year <= LAST_YEAR:
         raise BadInput(
             "Nothing is known of that time.", f"Choose a day from 1970 to {LAST_YEAR}.", {"since": "too far"}
@@ -123,15 +124,11 @@ def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Itera
         held: ColumnElement[bool] = (at > begin) & (at <= end)
         return held
 
-    def day_of(at: datetime) -> date:
-        # The end of a last day is the first instant of the next: it belongs to the day before.
-        return (at.astimezone(zone) - timedelta(microseconds=1)).date()
-
     if unit.sight.everything:
         at_large(unit.db)
     for place, name, until, count in unit.db.execute(_grants_ending(unit, zone, within(Term.until))):
         last = place == min(count, MOST_NAMES)
-        yield "grants", name, day_of(until), count - place + 1 if last else 1
+        yield "grants", name, ends_on(until, zone), count - place + 1 if last else 1
     leaving = select(Person.name, Person.leaves_at).where(
         Person.standing == "leaving", within(Person.leaves_at), unit.sight.people()
     )
@@ -145,7 +142,7 @@ def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Itera
     for kind, words, statement in others:
         for name, at in unit.db.execute(statement):
             if at is not None:
-                yield kind, words.format(name), day_of(at), 1
+                yield kind, words.format(name), ends_on(at, zone), 1
 
 
 def _grants_ending(unit: Unit, zone: ZoneInfo, within: ColumnElement[bool]) -> Select[int, str, datetime, int]:

@@ -11,7 +11,8 @@ import rfc8785
 
 from openlatch.core import revocation as core
 from openlatch.core.access import Path
-from openlatch.core.register import Permission, Register
+from openlatch.core.register import UTC_ZONE, Permission, Register
+from openlatch.core.windows import last_day
 from openlatch.service.jsonable import jsonable
 from openlatch.store.tables import System
 
@@ -71,7 +72,7 @@ def _change(register: Register, change: core.Change) -> dict[str, Any]:
         "holder": {"kind": change.holder.kind, "id": change.holder.id, "name": register.name_of(change.holder)},
         "account": {"id": change.account, "name": _account_name(register, change.account)},
         "ends": [_permission(p) for p in sorted(change.ends, key=lambda p: (-p.reach, p.key))],
-        "remains": [_remaining(path) for path in change.remains],
+        "remains": [_remaining(register, path) for path in change.remains],
     }
 
 
@@ -79,9 +80,16 @@ def _permission(permission: Permission) -> dict[str, Any]:
     return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
 
 
-def _remaining(path: Path) -> dict[str, Any]:
+def _remaining(register: Register, path: Path) -> dict[str, Any]:
     level = "Owner" if path.level is None else path.level.name
-    return {"words": path.words, "level": level, "reach": int(path.reach), "until": path.window.until}
+    until, account = path.window.until, register.accounts.get(path.account)
+    return {
+        "words": path.words,
+        "level": level,
+        "reach": int(path.reach),
+        "until": until,
+        "last_day": last_day(until, account.zone if account else UTC_ZONE),
+    }
 
 
 def with_fingerprint(shown: dict[str, Any]) -> dict[str, Any]:

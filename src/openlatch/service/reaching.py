@@ -103,7 +103,7 @@ def _unproved(unit: Unit, *which: ColumnElement[bool]) -> list[str]:
         .order_by(Account.name, Grant.ended_at.desc())
     )  # fmt: skip
     return [
-        f"{giving.holder_name(unit, grant)} on {account}: ended here, {finishing.said(grant)}; "
+        f"{giving.holder_name(unit, grant)} on {account}: ended here, {finishing.said(unit, grant)}; "
         f"the system may still let them in."
         for grant, account in rows
     ]

@@ -10,8 +10,9 @@ from uuid import UUID
 from sqlalchemy import ColumnElement, func, select
 
 from openlatch.core import access, offering
-from openlatch.core.register import Holder, Register
+from openlatch.core.register import UTC_ZONE, Holder, Register
 from openlatch.core.reviews.recurring import words
+from openlatch.core.windows import last_day
 from openlatch.core.words import HolderKind
 from openlatch.errors import NotFound
 from openlatch.service import visits
@@ -232,6 +233,7 @@ def path_row(
         "reach": int(path.reach),
         "since": path.window.since,
         "until": path.window.until,
+        "last_day": last_day(path.window.until, account.zone if account else UTC_ZONE),
         "open_now": access.open_now(register, path, at),
         "revoking": path.revoking,
         "left": person is not None and person.is_gone(at),

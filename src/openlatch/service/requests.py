@@ -12,7 +12,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.register import Holder, Term
 from openlatch.core.states import REQUESTS, RequestState, move
-from openlatch.core.windows import Window
+from openlatch.core.windows import Window, end_in_words
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import giving, latching, locks, proposing, telling
@@ -67,7 +67,9 @@ def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
     what = account.name if account else f"access ({wish.account_name or wish.reason.strip()})"
     unit.record("request.made", "request", row.id, what, account.id if account else None, reason=row.reason)
     if fresh:
-        sentence = f"{unit.viewer.name} asks for access to {what}: {row.reason.rstrip('.')}."
+        wanted = f"access to {account.name}" if account else "access"
+        named = f" ({row.wanted})" if account is None and row.wanted else ""
+        sentence = f"{unit.viewer.name} asks for {wanted}{named}: {row.reason.rstrip('.')}."
         telling.tell_and_write(unit, _answerers(unit, row), "request", sentence, "/requests")
     return one(unit, row.id)
 
@@ -170,7 +172,7 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
     _answer(unit, row, RequestState.GRANTED, "Opened at once, as an emergency.")
     giving.enter_into_force(unit, grant)
     sentence = (
-        f"{unit.viewer.name} opened {account.name} in an emergency, until {end:%Y-%m-%d %H:%M} UTC: {grant.reason}"
+        f"{unit.viewer.name} opened {account.name} in an emergency, {end_in_words(end, unit.zone)}: {grant.reason}"
     )
     told = telling.stewards(unit, account.id) | telling.answerers(unit, account.id)
     telling.tell_and_write(unit, told - {unit.viewer.person}, "emergency", sentence, f"/accounts/{account.id}")

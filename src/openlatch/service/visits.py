@@ -19,6 +19,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.core import access
 from openlatch.core.register import Holder, Register
+from openlatch.core.windows import last_day
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn
 from openlatch.service import latching, signing, using
@@ -40,13 +41,15 @@ def _paths(unit: Unit, person: UUID, account: UUID) -> tuple[Register, list[acce
 def rights(unit: Unit, account: UUID) -> dict[str, Any]:
     """What the viewer may do inside an account, and until when."""
     assert unit.viewer.person is not None
-    _, paths = _paths(unit, unit.viewer.person, account)
+    register, paths = _paths(unit, unit.viewer.person, account)
     ends = [path.window.until for path in paths]
+    until = None if not ends or None in ends else max(e for e in ends if e is not None)
     return {
         "levels": sorted({path.level.name for path in paths if path.level}),
         "rights": sorted({p.sentence for p in access.rights_of(paths)}),
         "parts": sorted({path.part.name for path in paths if path.part}),
-        "until": None if not ends or None in ends else max(e for e in ends if e is not None),
+        "until": until,
+        "last_day": last_day(until, register.accounts[account].zone),
         "reach": int(max((path.reach for path in paths), default=0)),
     }
 

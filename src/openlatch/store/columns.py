@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from sqlalchemy import ARRAY, ColumnElement, Select, all_, any_, bindparam
+from sqlalchemy import ARRAY, ColumnElement, Date, Interval, Select, Time, all_, any_, bindparam, case, cast, func, text
 
 from openlatch.core.filters import Kind
 from openlatch.store.listing import Column
@@ -45,6 +45,19 @@ def word_column(expression: Any, sentence: str, **use: Any) -> Column:
 def time_column(expression: Any, sentence: str, **use: Any) -> Column:
     """An instant, to sort by."""
     return Column(expression, Kind.TIME, sentence, sorted=True, **use)
+
+
+def last_day_column(until: Any, zone: Any) -> Column:
+    """The last day of what ends with a day in a time zone (``core.windows.last_day``)."""
+    ends = func.timezone(zone, until)
+    day = case((cast(ends, Time) == text("time '00:00'"), cast(ends, Date) - 1))
+    return Column(day, Kind.TEXT, "", filtered=False)
+
+
+def ends_on_column(at: Any, zone: Any) -> Column:
+    """The day on which something ends, in a time zone (``core.windows.ends_on``)."""
+    before = at - cast("1 microsecond", Interval)
+    return Column(cast(func.timezone(zone, before), Date), Kind.TEXT, "", filtered=False)
 
 
 def number_column(expression: Any, sentence: str, **use: Any) -> Column:

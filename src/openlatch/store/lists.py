@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import ColumnElement, and_, case, func, literal, null, select
 from sqlalchemy.orm import aliased
 
@@ -9,8 +11,10 @@ from openlatch.core.filters import Kind
 from openlatch.core.words import Proof
 from openlatch.store.columns import (
     counted,
+    ends_on_column,
     id_column,
     json_column,
+    last_day_column,
     named_columns,
     number_column,
     proof_columns,
@@ -30,6 +34,7 @@ from openlatch.store.tables import (
     JournalEntry,
     Level,
     Membership,
+    Organisation,
     Person,
     Resource,
     ResourceGroup,
@@ -76,6 +81,13 @@ holder_name = func.coalesce(Person.name, Team.name, App.name, holder_account.nam
 # Only people and partner teams can stand outside; an app is as far inside as whoever let it in.
 holder_inside = func.coalesce(Person.inside, ~Team.partner, True)
 
+
+def organisation_zone(table: Any) -> ColumnElement[str]:
+    """The time zone of the organisation that a row belongs to."""
+    of = select(Organisation.time_zone).where(Organisation.id == table.organisation_id).correlate(table)
+    return of.scalar_subquery()
+
+
 _grants = (
     Grant.__table__.join(Account, Account.id == Grant.account_id)
     .join(System, System.id == Account.system_id)
@@ -113,6 +125,7 @@ GRANTS = Listing(
         "reach": reach_column(terms.c.reach),
         "since": time_column(terms.c.since, "When its window begins."),
         "until": time_column(terms.c.until, "When its window ends; absent when it has no end."),
+        "last_day": last_day_column(terms.c.until, Account.time_zone),
         "given_at": time_column(Grant.given_at, "When it was given.", nullable=False),
         **named_columns("given_by", giver, "whoever gave it"),
         "reason": text_column(Grant.reason, "Why it was given."),
@@ -162,7 +175,7 @@ GRANTS = Listing(
     default_sort="-given_at",
     searched=("holder.name", "account.name", "level"),
     lean=_grants,
-    heavy=frozenset({"level", "sentence", "part", "has_hours", "reach", "since", "until"}),
+    heavy=frozenset({"level", "sentence", "part", "has_hours", "reach", "since", "until", "last_day"}),
 )
 
 ACCOUNTS = Listing(
@@ -231,6 +244,7 @@ PEOPLE = Listing(
         "inside": truth_column(Person.inside, "Whether they are inside the trust boundary."),
         "standing": word_column(Person.standing, "current, leaving or left."),
         "leaves_at": time_column(Person.leaves_at, "When they leave, or left."),
+        "leaves_on": ends_on_column(Person.leaves_at, organisation_zone(Person)),
         "second_factor": truth_column(Person.second_factor, "Whether they have a second factor."),
         "address_confirmed_at": time_column(Person.address_confirmed_at, "When they confirmed their address."),
         "refuses_offers": truth_column(Person.refuses_offers, "Whether they take no offers."),

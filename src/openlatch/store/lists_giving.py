@@ -10,6 +10,7 @@ from openlatch.store.columns import (
     counted,
     id_column,
     json_column,
+    last_day_column,
     named_columns,
     number_column,
     text_column,
@@ -18,7 +19,7 @@ from openlatch.store.columns import (
     word_column,
 )
 from openlatch.store.listing import Column, Listing
-from openlatch.store.lists import LIVE, terms
+from openlatch.store.lists import LIVE, organisation_zone, terms
 from openlatch.store.tables import (
     AccessRequest,
     Account,
@@ -69,6 +70,7 @@ OFFERS = Listing(
         "part": text_column(terms.c.part, "The parts of the account that it is limited to."),
         "reach": Column(terms.c.reach, Kind.REACH, "How far it goes.", sorted=True),
         "until": time_column(terms.c.until, "When the access would end."),
+        "last_day": last_day_column(terms.c.until, Account.time_zone),
         "reason": text_column(Offer.reason, "Why it was offered."),
         "sent_at": time_column(Offer.sent_at, "When it was last sent.", nullable=False),
         "times_sent": number_column(Offer.times_sent, "How often it was sent."),
@@ -106,6 +108,9 @@ REQUESTS = Listing(
         "reach": Column(Level.reach, Kind.REACH, "How far that goes."),
         "resources": json_column(AccessRequest.resources),
         "until": time_column(AccessRequest.until, "Until when."),
+        "last_day": last_day_column(
+            AccessRequest.until, func.coalesce(Account.time_zone, organisation_zone(AccessRequest))
+        ),
         "reason": text_column(AccessRequest.reason, "Why."),
         "asked_at": time_column(AccessRequest.asked_at, "When it was last asked.", nullable=False),
         "times_asked": number_column(AccessRequest.times_asked, "How often it was asked."),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any, Generic, Literal, TypeVar
 from uuid import UUID
 
@@ -19,6 +19,7 @@ __all__ = [
     "GrantRow",
     "Holder",
     "ImportReport",
+    "InsideOf",
     "JournalRow",
     "JournalVerdict",
     "LevelRow",
@@ -125,6 +126,7 @@ class InsideOf(Answer):
     rights: list[str]
     parts: list[str]
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     reach: int
 
 
@@ -187,6 +189,7 @@ class Path(Answer):
     reach: int
     since: datetime | None
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     open_now: bool
     revoking: bool
     left: bool = Field(description="The holder has left; the system may let them in all the same.")
@@ -245,6 +248,7 @@ class GrantRow(Proved):
     reach: int | None
     since: datetime | None
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     given_at: datetime
     given_by: Named | None
     reason: str
@@ -312,6 +316,7 @@ class PersonRow(Named):
     inside: bool
     standing: str
     leaves_at: datetime | None
+    leaves_on: date | None = Field(description="The last day, where the organisation is.")
     recognised: bool
     second_factor: bool
     address_confirmed_at: datetime | None
@@ -432,6 +437,7 @@ class Remaining(Answer):
     level: str
     reach: int
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
 
 
 class ChangeOf(Answer):

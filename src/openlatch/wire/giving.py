@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated, Any, Literal
 from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
-from openlatch.wire.answers import AccountOf, Answer, Named, Path, PermissionOf
+from openlatch.wire.answers import AccountOf, Answer, GrantRow, Named, Path, PermissionOf
 from openlatch.wire.requests import Day, Instant, Request, Sentence
 
 __all__ = [
@@ -193,6 +193,7 @@ class OfferRow(Answer):
     part: str | None
     reach: int | None
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     reason: str
     sent_at: datetime
     times_sent: int
@@ -212,6 +213,7 @@ class _Details(Answer):
     keeps: str | None
     since: datetime | None
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     hours: str
     purpose: str
 
@@ -311,6 +313,7 @@ class RequestRow(Answer):
     reach: int | None
     resources: list[str]
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     reason: str
     asked_at: datetime
     times_asked: int
@@ -443,6 +446,7 @@ class GrantLine(Answer):
     grant_id: UUID
     level: str | None
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     state: str
     does: str
     refused: str | None
@@ -590,6 +594,7 @@ class MyHolder(Answer):
     reach: int
     levels: list[str]
     until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
 
 
 class MyAccount(Answer):
@@ -612,6 +617,7 @@ class Mine(Answer):
     """What I can reach, and who can reach mine."""
 
     reach: list[MineReach]
+    not_in_force: list[GrantRow] = Field(description="Grants of my own that give nothing now.")
     mine: list[MyAccount]
     offers: list[OpenOffer]
     settings: MySettings

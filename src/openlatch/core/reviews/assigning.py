@@ -15,6 +15,8 @@ from uuid import UUID
 
 from openlatch.core.windows import Window
 
+MAY_BE_THE_SAME = "may be the same person as whoever holds or gave it"
+
 
 class Line(StrEnum):
     """Who can stand in the line of those who are asked."""
@@ -75,15 +77,19 @@ class About:
     owner: UUID | None = None
     account_kind: str = ""
     insiders: frozenset[UUID] = frozenset()
+    duplicates: frozenset[UUID] = frozenset()
 
     def refusal(self, person: UUID) -> str | None:
         """Why this person may not decide it, or None when they may.
 
-        ``insiders`` get in by what is decided on; the account's owner gets in anyway.
+        ``insiders`` get in by what is decided on; the account's owner gets in anyway. ``duplicates`` are records that
+        may be of the same human being as its holder or whoever gave it.
         """
         if person == self.holder or (person in self.insiders and person != self.owner):
             return "holds it"
-        return "gave it" if person == self.given_by else None
+        if person == self.given_by:
+            return "gave it"
+        return MAY_BE_THE_SAME if person in self.duplicates else None
 
 
 @dataclass(frozen=True, slots=True)

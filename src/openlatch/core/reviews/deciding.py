@@ -9,7 +9,7 @@ from itertools import pairwise
 from statistics import median
 from uuid import UUID
 
-from openlatch.core.reviews.assigning import About
+from openlatch.core.reviews.assigning import MAY_BE_THE_SAME, About
 from openlatch.core.words import Fate, Reach, Severity, Subject, Verdict
 from openlatch.errors import BadInput, NotAllowed
 
@@ -84,6 +84,11 @@ def refuse_involved(about: About, decider: UUID | None) -> None:
     refusal = about.refusal(decider) if decider is not None else None
     if refusal == "holds it":
         raise NotAllowed("Nobody decides on their own access.", "Pass the item on to another reviewer.")
+    if refusal == MAY_BE_THE_SAME:
+        raise NotAllowed(
+            "There is a second record that may be of you, and it holds this access or gave it.",
+            "Have an administrator merge the two or identify the login, or pass the item on to another reviewer.",
+        )
     if refusal is not None:
         raise NotAllowed("Nobody decides on what they gave.", "Pass the item on to another reviewer.")
 

@@ -9,6 +9,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any, cast
+from zoneinfo import ZoneInfo
+
+from openlatch.core.register import UTC_ZONE
 
 # A number past every limit: what "never" is where one has to compare.
 NEVER = 1_000_000_000
@@ -73,13 +76,16 @@ class Weights:
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """How an organisation's rules are set. ``off`` are the keys of rules that do not speak at all."""
+    """How an organisation's rules are set. ``off`` are the keys of rules that do not speak at all; ``zone`` is the
+    organisation's time zone, in which their sentences name days.
+    """
 
     limits: Mapping[str, FOUR] = field(default_factory=dict)
     weights: Weights = field(default_factory=Weights)
     off: frozenset[str] = frozenset()
     never_together: tuple[tuple[str, str], ...] = ()
     known_publishers: frozenset[str] = frozenset()
+    zone: ZoneInfo = UTC_ZONE
 
     def of(self, name: str) -> FOUR:
         """A limit's four numbers: as set, or as usual."""
@@ -108,7 +114,7 @@ class Settings:
         }
 
     @classmethod
-    def kept(cls, stored: Mapping[str, Any]) -> Settings:
+    def kept(cls, stored: Mapping[str, Any], zone: ZoneInfo = UTC_ZONE) -> Settings:
         """From what ``stored`` gave, perhaps by an earlier version: what is unknown by now is left out."""
         weights = dict(stored.get("weights", {}))
         for name in ("reach", "sensitivity"):
@@ -121,4 +127,5 @@ class Settings:
             off=frozenset(stored.get("off", ())),
             never_together=tuple((str(a), str(b)) for a, b in stored.get("never_together", ())),
             known_publishers=frozenset(stored.get("known_publishers", ())),
+            zone=zone,
         )

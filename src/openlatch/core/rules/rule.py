@@ -8,14 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import date, datetime
 from functools import lru_cache
 from string import Formatter
 from typing import Any, cast
+from zoneinfo import ZoneInfo
 
 from openlatch.core.rules.limits import Settings
 from openlatch.core.rules.score import Score, score
 from openlatch.core.rules.terms import Facts, Limit, Number, NumberFact, Past, SaidFact, TrueFact, Truth, as_number
+from openlatch.core.windows import day_in_words, ends_on
 from openlatch.core.words import SENSITIVITY_WORDS, Reach
 
 
@@ -76,7 +78,9 @@ class Rule:
         told = {name: facts[name] for name in self.named if name != "limit"}
         if self.when.limit is not None:
             told["limit"] = self.when.limit.of(facts, settings)
-        return Finding(_sentence(self.says, told), {name: _plain(told[name]) for name in self.named}, points)
+        return Finding(
+            _sentence(self.says, told, settings.zone), {name: _plain(told[name]) for name in self.named}, points
+        )
 
     def points(self, facts: Facts, settings: Settings) -> Score | None:
         """How severe what the rule finds is; None when it has nothing to say."""
@@ -203,15 +207,20 @@ def past(value: Number, limit: Number) -> Number:
     return Past(value, limit)
 
 
-def day(at: datetime) -> str:
-    """A day as sentences write it, in UTC."""
-    return f"{at.day} {at:%B %Y}"
+# Facts that are ends: what is over by midnight was over on the day before.
+ENDS = frozenset({"until", "leaves_at", "giver_left_at"})
 
 
-def _sentence(says: str, facts: Mapping[str, Any]) -> str:
+def _sentence(says: str, facts: Mapping[str, Any], zone: ZoneInfo) -> str:
     said = ""
     for words, name, spec in _pieces(says):
-        said += words if name is None else words + _word(facts[name], spec)
+        if name is not None:
+            value = facts[name]
+            # An instant is a day whatever an organisation's own sentence asks for.
+            if isinstance(value, datetime) and name in ENDS:
+                value = ends_on(value, zone)
+            words += day_in_words(value, zone) if isinstance(value, date) else _word(value, spec)
+        said += words
     return said
 
 
@@ -224,7 +233,7 @@ def _pieces(says: str) -> tuple[tuple[str, str | None, str], ...]:
 def _word(value: Any, spec: str) -> str:
     match spec:
         case "day":
-            return day(value) if value is not None else "an unknown day"
+            return "an unknown day"
         case "reach":
             return Reach(value).plain
         case "sensitivity":

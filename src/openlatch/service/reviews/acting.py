@@ -10,7 +10,7 @@ from sqlalchemy import and_, or_, select
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews.deciding import REVOKING
-from openlatch.core.rules.rule import day
+from openlatch.core.windows import day_in_words
 from openlatch.core.words import FlagState, GrantState, Proof, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
 from openlatch.service import changes, changing, finishing, flags, latching, offers, revocations
@@ -153,8 +153,8 @@ def _ended_before(unit: Unit, item: Item) -> None:
     item.proved_by, item.proof_words = row.proved_by, row.proof_words
     by = f" by {last[1]}" if last is not None and last[1] else ""
     how = (row.ended_as or "ended").replace("_", " ")
-    when = f" on {day(row.ended_at)}" if row.ended_at else ""
-    _done(unit, item, f"It had ended before{when}, {how}{by}; {finishing.said(row) or 'how is not known'}.")
+    when = f" on {day_in_words(row.ended_at, unit.zone)}" if row.ended_at else ""
+    _done(unit, item, f"It had ended before{when}, {how}{by}; {finishing.said(unit, row) or 'how is not known'}.")
 
 
 def _done(unit: Unit, item: Item, outcome: str) -> None:

@@ -21,6 +21,7 @@ from openlatch.service.attempt import attempt
 from openlatch.service.context import Unit
 from openlatch.service.reviews import acting, people, rounds
 from openlatch.store import cut
+from openlatch.store.people import possible_duplicates
 from openlatch.store.tables import Account, App, Grant, Item, Level, Person, Question, Round, Team
 
 MOST_AT_ONCE = 500
@@ -85,7 +86,8 @@ def _about(unit: Unit, item: Item) -> About:
     kind = Subject(item.kind)
     if kind is Subject.ACCEPTANCE:
         by = facts.get("accepted_by") or {}
-        return About(given_by=UUID(by["id"]) if by.get("id") else None)
+        gave = UUID(by["id"]) if by.get("id") else None
+        return About(given_by=gave, duplicates=_duplicates(unit, gave))
     holder = facts.get("holder") or {}
     own = UUID(holder["id"]) if holder.get("id") and holder.get("kind", "person") == HolderKind.PERSON else None
     if kind in (Subject.EXPOSURE, Subject.LATCH):
@@ -93,9 +95,14 @@ def _about(unit: Unit, item: Item) -> About:
     given = facts.get("given_by") or {}
     owner = facts["account"].get("owner")
     insiders = frozenset({viewer}) if viewer and item.grant_id and own is None and _gets_in(unit, item) else None
-    return About(
-        own, UUID(given["id"]) if given.get("id") else None, UUID(owner) if owner else None, "", insiders or frozenset()
-    )
+    giver = UUID(given["id"]) if given.get("id") else None
+    owned_by = UUID(owner) if owner else None
+    return About(own, giver, owned_by, "", insiders or frozenset(), _duplicates(unit, own, giver))
+
+
+def _duplicates(unit: Unit, *people: UUID | None) -> frozenset[UUID]:
+    found = possible_duplicates(unit.db, [person for person in people if person is not None])
+    return frozenset[UUID]().union(*found.values())
 
 
 def _gets_in(unit: Unit, item: Item) -> bool:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
 import orjson
 from sqlalchemy import select, update
@@ -17,6 +18,7 @@ from openlatch.core.ids import new_id
 from openlatch.core.reviews import recommending
 from openlatch.core.reviews.assigning import About, Assigned, Colleague, Line, Place, Staff, assign
 from openlatch.core.reviews.bundle import item_line
+from openlatch.core.windows import day_in_words, end_in_words
 from openlatch.core.words import HolderKind, Reach, Subject, Verdict
 from openlatch.errors import BadInput
 from openlatch.service import telling
@@ -29,6 +31,7 @@ from openlatch.store import freezing
 from openlatch.store.freezing import GrantRow, chosen
 from openlatch.store.lists import LIVE
 from openlatch.store.lists_reviews import SCOPES
+from openlatch.store.people import possible_duplicates
 from openlatch.store.tables import Account, Grant, Level, Membership, Round, Team
 
 MOST_ITEMS = 100_000
@@ -114,6 +117,7 @@ class _Freeze:
         self.second_from = review.second_from
         self.known = freezing.known(unit.db, unit.now)
         self.staff = staff_for(unit, self.line)
+        self.duplicates = possible_duplicates(unit.db)
         self.digest = hashlib.sha256()
         self.account_parts: dict[UUID, orjson.Fragment] = {}
         self.held: dict[tuple[UUID, ...], frozenset[str]] = {}
@@ -199,7 +203,8 @@ class _Freeze:
             "recommendation": _shown(recommended),
         }  # fmt: skip
         holder = row.holder_id if row.holder_kind == HolderKind.PERSON else None
-        about = About(holder, row.giver_id, row.owner_id, row.account_kind, frozenset(people))
+        about = About(holder, row.giver_id, row.owner_id, row.account_kind, frozenset(people),
+                      self._duplicates(holder, row.giver_id))  # fmt: skip
         texts = (row.account, row.holder, row.level or "")
         return self._row(
             position,
@@ -214,6 +219,10 @@ class _Freeze:
             about,
             facts,
         )
+
+    def _duplicates(self, *people: UUID | None) -> frozenset[UUID]:
+        found = [self.duplicates[person] for person in people if person is not None and person in self.duplicates]
+        return frozenset[UUID]().union(*found)
 
     def _held(self, levels: tuple[UUID, ...]) -> frozenset[str]:
         """The permissions that some levels come to: there are few combinations."""
@@ -260,7 +269,7 @@ class _Freeze:
         shown = {
             **jsonable(row),
             "account": jsonable({**account, "kind": account_kind, "owner": owner}),
-            "sentence": _sentence(kind, row, account["name"]),
+            "sentence": _sentence(kind, row, account["name"], self.unit.zone),
             "flags": flags,
             "last_decision": self.known.decided.get(row["id"]),
             "recommendation": _shown(recommended),
@@ -268,7 +277,7 @@ class _Freeze:
         # Nobody is asked whether they should go on owning an account; whoever accepted a flag, whether that was right.
         own = holder.get("id") if kind in (Subject.SESSION, Subject.OWNERSHIP) else None
         gave = (row.get("accepted_by") or {}).get("id") if kind is Subject.ACCEPTANCE else None
-        about = About(own, gave, owner, account_kind)
+        about = About(own, gave, owner, account_kind, duplicates=self._duplicates(own, gave))
         texts = (account["name"], _holder_of(kind, row), _level_of(kind, row))
         return self._row(
             position, kind, row["id"], None, account["id"], texts, None, recommended.verdict, flags, about, shown
@@ -354,9 +363,10 @@ def _level_of(kind: Subject, row: dict[str, Any]) -> str:
     return "owner" if kind is Subject.OWNERSHIP else str(row.get("rule", "")).replace("_", " ")
 
 
-def _sentence(kind: Subject, row: dict[str, Any], account: str) -> str:
+def _sentence(kind: Subject, row: dict[str, Any], account: str, zone: ZoneInfo) -> str:
     if kind is Subject.SESSION:
-        return f"Signed in to {account} since {row['started_at']:%-d %B %Y}, last seen {row['last_seen_at']:%-d %B %Y}."
+        since, seen = (day_in_words(row[name], zone) for name in ("started_at", "last_seen_at"))
+        return f"Signed in to {account} since {since}, last seen {seen}."
     if kind is Subject.EXPOSURE:
         who = "Anyone at all" if row["public"] else f"By {row['outsiders']} grants, people outside"
         return f"{who} can reach “{row['name']}” in {account}."
@@ -364,5 +374,5 @@ def _sentence(kind: Subject, row: dict[str, Any], account: str) -> str:
         return f"Owns {account}, and decides who else gets in."
     if kind is Subject.LATCH:
         return f"Guards {account}: {row['kind'].replace('_', ' ')}, {row['mode']}."
-    by, until = (row.get("accepted_by") or {}).get("name"), row["accepted_until"]
-    return f"{row['sentence']} Accepted by {by or 'somebody'} until {until:%-d %B %Y}: “{row['accepted_reason']}”"
+    by, until = (row.get("accepted_by") or {}).get("name"), end_in_words(row["accepted_until"], zone)
+    return f"{row['sentence']} Accepted by {by or 'somebody'} {until}: “{row['accepted_reason']}”"

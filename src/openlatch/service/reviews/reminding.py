@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from datetime import datetime
 from uuid import UUID
 
 from sqlalchemy import func, select
 
 from openlatch.core.reviews.reminding import LATE, due_reminder
-from openlatch.core.windows import Window
+from openlatch.core.windows import Window, day_in_words, ends_on
 from openlatch.service import telling
 from openlatch.service.context import Unit
 from openlatch.service.reviews.people import members_now
@@ -21,7 +20,7 @@ def tell_reviewers(unit: Unit, row: Round) -> None:
     waiting = list(_waiting(unit, row.id))
     addresses = telling.addresses(unit, {person for people, _, _ in waiting for person in people})
     for people, _, count in waiting:
-        sentence = f"{_counted(count)} of “{row.name}” {_are(count)} yours to decide, by {_day(row.due_at)}."
+        sentence = f"{_counted(count)} of “{row.name}” {_are(count)} yours to decide, by {_due(unit, row)}."
         telling.tell_and_write(unit, people, "review", sentence, f"/rounds/{row.id}", addresses)
 
 
@@ -46,14 +45,14 @@ def _remind(unit: Unit, row: Round, which: str) -> None:
     page, late = f"/rounds/{row.id}", []
     for people, name, count in _waiting(unit, row.id):
         if which == LATE:
-            sentence = f"{_counted(count)} of “{row.name}” {_are(count)} late: it was due on {_day(row.due_at)}."
+            sentence = f"{_counted(count)} of “{row.name}” {_are(count)} late: it was due on {_due(unit, row)}."
             late.append((people, f"{name} ({count})"))
         else:
-            sentence = f"{_counted(count)} of “{row.name}” still {_are(count)} yours to decide, by {_day(row.due_at)}."
+            sentence = f"{_counted(count)} of “{row.name}” still {_are(count)} yours to decide, by {_due(unit, row)}."
         telling.tell_and_write(unit, people, "review", sentence, page)
     if late:
         names = ", ".join(words for _, words in late)
-        sentence = f"“{row.name}” was due on {_day(row.due_at)}; items are left with {names}."
+        sentence = f"“{row.name}” was due on {_due(unit, row)}; items are left with {names}."
         above = _managers(unit, {person for people, _ in late for person in people})
         telling.tell_and_write(unit, [*telling.administrators(unit), *above], "review", sentence, page)
 
@@ -94,5 +93,5 @@ def _are(count: int) -> str:
     return "is" if count == 1 else "are"
 
 
-def _day(at: datetime) -> str:
-    return f"{at:%-d %B %Y}"
+def _due(unit: Unit, row: Round) -> str:
+    return day_in_words(ends_on(row.due_at, unit.zone), unit.zone)

@@ -7,10 +7,12 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, select
 
 from openlatch.core.reviews.deciding import pace
+from openlatch.core.windows import day_in_words, ends_on
 from openlatch.core.words import Reach, Subject
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.context import Unit
@@ -199,13 +201,15 @@ def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, 
     return [
         {
             **row,
-            "changes": _changes(row, current[Subject(row["kind"])].get(row["subject_id"]), flags[row["subject_id"]]),
+            "changes": _changes(
+                row, current[Subject(row["kind"])].get(row["subject_id"]), flags[row["subject_id"]], unit.zone
+            ),
         }
         for row in rows
     ]
 
 
-def _changes(item: dict[str, Any], now: dict[str, Any] | None, flags: set[str]) -> list[str]:
+def _changes(item: dict[str, Any], now: dict[str, Any] | None, flags: set[str], zone: ZoneInfo) -> list[str]:
     facts = item["facts"]
     if now is None:
         return ["It is not there any more."]
@@ -219,7 +223,8 @@ def _changes(item: dict[str, Any], now: dict[str, Any] | None, flags: set[str]) 
     for name, words in (("until", "It ends"), ("last_used_at", "It was used")):
         before, after = _instant(facts.get(name)), now.get(name)
         if name in now and before != after:
-            found.append(f"{words} {after:%-d %B %Y}." if after else f"{words} no more on a set day.")
+            day = ends_on(after, zone) if after and name == "until" else after
+            found.append(f"{words} {day_in_words(day, zone)}." if day else f"{words} no more on a set day.")
     if now.get("ended_at") is not None and "ended_at" in facts and facts["ended_at"] is None:
         found.append("It has ended.")
     owner = (facts.get("account") or {}).get("owner")

@@ -41,6 +41,7 @@ class Person(Recorded, Keyed, Base):
             unique=True,
             postgresql_where=text("address is not null and standing <> 'left'"),
         ),
+        Index("ix_people_same_name", "organisation_id", text("lower(name)")),
         Index("ix_people_deputy_id", "deputy_id", postgresql_where=text("deputy_id is not null")),
     )
 
