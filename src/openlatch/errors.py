@@ -12,6 +12,7 @@ OpenLatchError
 │   └── ProofNeeded     they may, once they have proved afresh that it is them
 ├── NotFound            nothing of that name that the asker may see
 ├── Conflict            the thing is not in a state that allows this, or changed meanwhile
+│   ├── Outdated        somebody changed the record meanwhile; says what, and who
 │   └── Held            a latch holds: says which, the fact, and what would pass
 ├── Collision           several changes met, and the database stopped this one; it can be tried again as it is
 ├── NotReady            what is asked for is still being made; worth asking again
@@ -111,6 +112,18 @@ class Conflict(OpenLatchError):
 
     status = 409
     title = "Not possible as things stand"
+
+
+class Outdated(Conflict):
+    """The version that was looked at is not the present one. ``fields``: what was changed meanwhile, by whom."""
+
+    status = 412
+    title = "Somebody changed it meanwhile"
+    usual_remedy = "Look at it again, and make your change to what it is now."
+
+    def __init__(self, detail: str, remedy: str = "", fields: dict[str, str] | None = None) -> None:
+        super().__init__(detail, remedy)
+        self.fields = fields or {}
 
 
 class Held(Conflict):

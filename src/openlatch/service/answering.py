@@ -203,6 +203,8 @@ def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> dict[str, A
     offers.refuse_outdated(row, version)
     account = giving.account_of(unit, row.account_id, lock=True)
     person = unit.db.get_one(Person, row.person_id)
+    if row.kind != "ownership":
+        giving.refuse_closed(account)
     lacking = proposing.unmet(unit, account, person, by_link)
     if lacking:
         raise Conflict(f"Not yet: {'; '.join(lacking)}.", "Set that up under “My access”, then accept.")

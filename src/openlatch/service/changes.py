@@ -190,6 +190,7 @@ def _suspend(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 def _resume(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     if grant.state != GrantState.SUSPENDED:
         raise Conflict(f"The grant is {grant.state}, not suspended.", "There is nothing to resume.")
+    giving.refuse_closed(unit.db.get_one(AccountRow, grant.account_id))
     with guarded(unit, grant) as warned:
         giving.set_state(grant, GrantState.ACTIVE)
         note(unit, "grant.resumed", grant, change)

@@ -19,7 +19,7 @@ from openlatch.core.offering import DAYS, hours_in_words
 from openlatch.core.states import GRANTS, move
 from openlatch.core.windows import WeeklyHours, Window, end_in_words, end_of_last_day
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
-from openlatch.errors import BadInput, NotFound
+from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, telling
 from openlatch.service.context import Unit
 from openlatch.store import plain
@@ -172,7 +172,22 @@ def single_level(unit: Unit, system: UUID, key: str) -> Level:
 def new_grant(
     unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: Any
 ) -> Grant:
-    """Write a grant with its terms."""
+    """Write a grant with its terms. Conflict for an account on which nobody is given anything."""
+    refuse_closed(account)
+    return write_grant(unit, account, holder, terms, state, **more)
+
+
+def refuse_closed(account: Account) -> None:
+    """Conflict for an account that is closed to sharing, or archived."""
+    if account.is_closed or account.archived_at is not None:
+        how = "archived" if account.archived_at is not None else "closed to sharing"
+        raise Conflict(f"{account.name} is {how}.", "Open it again first: edit the account.")
+
+
+def write_grant(
+    unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: Any
+) -> Grant:
+    """Write a grant of what is there already, or was: nothing is given anew by it."""
     columns = {HolderKind.PERSON: "person_id", HolderKind.TEAM: "team_id", HolderKind.APP: "app_id"}
     column = columns.get(holder.kind, "holder_account_id")
     row = Grant(

@@ -89,6 +89,7 @@ def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
 def _looked_at(unit: Unit, proposal: Proposal) -> dict[str, Any]:
     unit.sight.require_answers_for(proposal.account)
     account = giving.account_of(unit, proposal.account)
+    giving.refuse_closed(account)
     terms = giving.terms_from(unit, account, proposal.choice)
     known = giving.permissions_of(unit, account.system_id).values()
     shown = [_shown(unit, account, candidate(unit, account, to), terms, list(known)) for to in _some(proposal)]

@@ -61,9 +61,12 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
 
 
 def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -> Page:
-    """A page of a list, of what the viewer may see."""
+    """A page of a list, of what the viewer may see; what is archived only where the filter names that."""
     listing, visible = LISTS[name]
-    found = listing.page(unit.db, query, [listing.of(unit.viewer.organisation), visible(unit.sight), *where])
+    shown = [listing.of(unit.viewer.organisation), visible(unit.sight), *where]
+    if "archived" in listing.attributes and "archived" not in listing.names(query.filter):
+        shown.append(~listing.columns["archived"].expression)
+    found = listing.page(unit.db, query, shown)
     if name == "flags":
         return Page([with_title(unit, row) for row in found.rows], found.next, found.count)
     if name == "schedules":

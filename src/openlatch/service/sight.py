@@ -129,7 +129,7 @@ class Sight:
     def people(self) -> Condition:
         """People who hold something on owned accounts, alone or in a team, and oneself."""
         if self.everything:
-            return true()
+            return Person.merged_into_id.is_(None)
         return or_(
             Person.id == self.person, Person.id.in_(self._holders(Grant.person_id)), Person.id.in_(self._members())
         )
@@ -144,7 +144,7 @@ class Sight:
     def apps(self) -> Condition:
         """Apps linked to owned accounts, and those linked by oneself."""
         if self.everything:
-            return true()
+            return App.merged_into_id.is_(None)
         own = self._own(Grant.given_by_id == self.person, Grant.account_id)
         mine = select(Grant.app_id).where(own, Grant.app_id.is_not(None))
         return or_(App.id.in_(self._holders(Grant.app_id)), App.id.in_(mine))

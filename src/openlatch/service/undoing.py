@@ -180,7 +180,7 @@ def _again(
     holder = Holder(HolderKind(grant.holder_kind), grant.holder_id)
     state = GrantState(target.was["state"])
     kept = giving.taken_over(terms, unit.now)
-    return giving.new_grant(
+    return giving.write_grant(
         unit, account, holder, kept, state, reason=f"Put back: {reason.strip()}", handle=target.was["handle"]
     )
 

@@ -70,6 +70,11 @@ def truth_column(expression: Any, sentence: str) -> Column:
     return Column(expression, Kind.TRUTH, sentence, nullable=False)
 
 
+def archived_column(table: Any) -> Column:
+    """Whether a record was put away. Lists leave those out unless a filter names it."""
+    return truth_column(table.archived_at.is_not(None), "Whether it was put away; lists leave those out unless asked.")
+
+
 def reach_column(expression: Any) -> Column:
     """A reach, to sort by."""
     return Column(expression, Kind.REACH, "How far it goes: observe, operate, spend or steward.", sorted=True)

@@ -111,6 +111,11 @@ class Listing:
         """A filter that fits this list, or None for an empty one. BadFilter when it does not fit."""
         return check(parse(text), self.attributes) if text.strip() else None
 
+    def names(self, text: str) -> set[str]:
+        """The attributes that a filter names."""
+        node = self.checked(text)
+        return set() if node is None else set(names_in(node))
+
     def page(self, db: Session, query: ListQuery, visible: Sequence[ColumnElement[bool]] = ()) -> Page:
         """A page of rows among the visible ones. BadInput for a sort, limit or cursor that can't be used."""
         if not 1 <= query.limit <= MOST:
@@ -155,8 +160,7 @@ class Listing:
         return self._ids(ListQuery(filter=text), visible)
 
     def _ids(self, query: ListQuery, visible: Sequence[ColumnElement[bool]]) -> Select[UUID]:
-        node = self.checked(query.filter)
-        used = set(names_in(node)) if node is not None else set()
+        used = self.names(query.filter)
         used |= set(self.searched) if query.search.strip() else set()
         source = self.source if self.lean is None or used & self.heavy else self.lean
         return select(self.columns["id"].expression).select_from(source).where(*self._conditions(query, visible))

@@ -10,6 +10,7 @@ from sqlalchemy.orm import aliased
 from openlatch.core.filters import Kind
 from openlatch.core.words import Proof
 from openlatch.store.columns import (
+    archived_column,
     counted,
     ends_on_column,
     id_column,
@@ -178,6 +179,16 @@ GRANTS = Listing(
     heavy=frozenset({"level", "sentence", "part", "has_hours", "reach", "since", "until", "last_day"}),
 )
 
+# Who pays for an account: a person, a team or another account.
+payer_name = func.coalesce(
+    select(Person.name).where(Person.id == Account.payer_person_id).correlate(Account).scalar_subquery(),
+    select(Team.name).where(Team.id == Account.payer_team_id).correlate(Account).scalar_subquery(),
+    select(holder_account.name)
+    .where(holder_account.id == Account.payer_account_id)
+    .correlate(Account)
+    .scalar_subquery(),
+)
+
 ACCOUNTS = Listing(
     "accounts",
     Account.__table__.join(System, System.id == Account.system_id).outerjoin(owner, owner.id == Account.owner_id),
@@ -212,6 +223,10 @@ ACCOUNTS = Listing(
             Account.emergency_hours, "For how long emergency access opens.", nullable=True
         ),
         "version": Column(Account.version, Kind.NUMBER, "", filtered=False),
+        "is_closed": truth_column(Account.is_closed, "Whether nobody can be given anything on it."),
+        "archived": archived_column(Account),
+        "payer": text_column(payer_name, "Who pays for it."),
+        "paid_until": time_column(Account.paid_until, "Until when it is paid for."),
         "sessions": number_column(
             counted(
                 select(func.count(Session.id))
@@ -245,6 +260,7 @@ PEOPLE = Listing(
         "standing": word_column(Person.standing, "current, leaving or left."),
         "leaves_at": time_column(Person.leaves_at, "When they leave, or left."),
         "leaves_on": ends_on_column(Person.leaves_at, organisation_zone(Person)),
+        "version": Column(Person.version, Kind.NUMBER, "", filtered=False),
         "second_factor": truth_column(Person.second_factor, "Whether they have a second factor."),
         "address_confirmed_at": time_column(Person.address_confirmed_at, "When they confirmed their address."),
         "refuses_offers": truth_column(Person.refuses_offers, "Whether they take no offers."),
@@ -285,6 +301,8 @@ TEAMS = Listing(
         "partner": truth_column(Team.partner, "Whether it is a partner organisation."),
         **named_columns("speaker", speaker, "whoever speaks for it"),
         "purpose": text_column(Team.purpose, "What it is for."),
+        "archived": archived_column(Team),
+        "version": Column(Team.version, Kind.NUMBER, "", filtered=False),
         "members": number_column(
             counted(select(func.count(Membership.id)).where(Membership.team_id == Team.id).correlate(Team)),
             "How many members it has, past and future ones included.",
@@ -309,6 +327,8 @@ APPS = Listing(
         "publisher": text_column(App.publisher, "Who publishes it.", sorted=True),
         "home_page": text_column(App.home_page, "Its home page."),
         "purpose": text_column(App.purpose, "What it is for."),
+        "archived": archived_column(App),
+        "version": Column(App.version, Kind.NUMBER, "", filtered=False),
         "links": number_column(
             counted(
                 select(func.count(Grant.id)).where(Grant.holder_id == App.id, Grant.state.in_(LIVE)).correlate(App)
@@ -521,6 +541,9 @@ SYSTEMS = Listing(
         "key": word_column(System.key, "The key that files name it by."),
         "name": text_column(System.name, "Its name.", sorted=True, nullable=False),
         "kind": word_column(System.kind, "by_hand, or the kind of its adapter."),
+        "archived": archived_column(System),
+        "paused_at": time_column(System.paused_at, "Since when it is not read, until somebody lets it."),
+        "version": Column(System.version, Kind.NUMBER, "", filtered=False),
         "read_at": time_column(System.read_at, "When it was last read."),
         "down_since": time_column(System.down_since, "Since when it has not answered."),
         "answer": text_column(System.answer, "What came of the last read."),
@@ -577,6 +600,7 @@ LEVELS = Listing(
             func.coalesce(_given.c.grants, 0),
             "How many live grants give it.",
         ),
+        "archived": archived_column(Level),
         "version": Column(Level.version, Kind.NUMBER, "", filtered=False),
         "system.id": id_column(System.id, "The id of the system."),
         "system.name": text_column(System.name, "The name of the system."),

@@ -7,6 +7,7 @@ from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
 from openlatch.store.columns import (
+    archived_column,
     counted,
     id_column,
     json_column,
@@ -155,6 +156,8 @@ RESOURCES = Listing(
         "key": word_column(Resource.key, "The key that files name it by."),
         "name": text_column(Resource.name, "Its name.", sorted=True, nullable=False),
         "kind": word_column(Resource.kind, "What kind of part it is."),
+        "archived": archived_column(Resource),
+        "version": Column(Resource.version, Kind.NUMBER, "", filtered=False),
         "public": truth_column(Resource.public, "Whether anyone at all can reach it."),
         "account.id": id_column(Account.id, "The id of the account."),
         "account.name": text_column(Account.name, "The name of the account.", sorted=True),

@@ -99,12 +99,26 @@ def unresolved(db: Db, kind: RecordKind, now: datetime) -> list[LineError]:
         errors += [LineError(line, field, f"{reason} {value[:60]!r}") for line, value in missing]
     if kind.name == "people":
         errors += _known_addresses(db)
+    if kind.name in ("people", "apps"):
+        errors += _merged(db, kind.name)
     for field in _HAPPENED & set(kind.names):
         # Whichever day it is already, somewhere.
         ahead = text(f"select line, {field} from staged where {field} > :today order by line")
         rows = db.execute(ahead, {"today": now + timedelta(days=1)})
         errors += [LineError(line, field, f"{at:%Y-%m-%d} lies ahead; say when it was") for line, at in rows]
     return sorted(errors, key=lambda e: e.line)
+
+
+def _merged(db: Db, kind: str) -> list[LineError]:
+    """Lines that would make a record again that was merged into another."""
+    rows = db.execute(
+        text("""
+        select s.line, m.kept_name from staged s
+        join merges m on m.undone_at is null and m.kind = :kind and m.dropped -> :kind -> 0 ->> 'key' = s.key
+        """),
+        {"kind": kind},
+    )
+    return [LineError(line, "key", f"is that of a record that was merged into {name}") for line, name in rows]
 
 
 def _known_addresses(db: Db) -> list[LineError]:

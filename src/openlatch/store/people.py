@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session as Db
 _PAIRS = """
     select a.id, b.id from people a
     join people b on lower(b.name) = lower(a.name) and b.id <> a.id
-    where a.name <> '' {of_first}
+    where a.name <> '' and a.merged_into_id is null and b.merged_into_id is null {of_first}
     union
     select h.person_id, (c ->> 'person')::uuid from handles h, jsonb_array_elements(h.candidates) c
     where not h.settled and h.candidates <> '[]' and h.person_id is not null

@@ -12,12 +12,13 @@ from sqlalchemy.exc import DataError
 from structlog import get_logger
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
-from openlatch.errors import BadInput, Held, NotAllowed, NotSignedIn, OpenLatchError, TooMany
+from openlatch.errors import BadInput, Held, NotAllowed, NotSignedIn, OpenLatchError, Outdated, TooMany
 from openlatch.service.context import Service, Viewer
 from openlatch.service.reviews import calendar
 from openlatch.web import oauth, openapi
 from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
+from openlatch.web.routes import records as records
 from openlatch.web.routing import PREFIX, asker, challenge
 
 log = get_logger()
@@ -143,7 +144,7 @@ def _kind(name: str) -> str:
 
 
 def _on_ours(error: OpenLatchError) -> Response:
-    fields = error.fields if isinstance(error, BadInput) else None
+    fields = error.fields if isinstance(error, (BadInput, Outdated)) else None
     breaches = error.breaches if isinstance(error, Held) else None
     kind = _kind(type(error).__name__)
     response = _problem(error.status, kind, error.title, error.detail, error.remedy, fields, breaches)

@@ -10,7 +10,7 @@ from pydantic import BaseModel
 from pydantic.json_schema import models_json_schema
 
 from openlatch import __version__, wire
-from openlatch.web.routing import JSON, PREFIX, Route
+from openlatch.web.routing import JSON, MERGE_PATCH, PREFIX, Route
 
 _REF = "#/components/schemas/{model}"
 _PROBLEMS = {
@@ -19,6 +19,7 @@ _PROBLEMS = {
     "403": "Not allowed",
     "404": "Not there, or not for you to see",
     "409": "Not possible as things stand",
+    "412": "Somebody changed it meanwhile",
     "413": "What was sent is too large",
     "414": "The first line is too long",
     "422": "What was sent can't be used",
@@ -102,7 +103,9 @@ def _operation(route: Route, names: dict[Any, str]) -> dict[str, Any]:
     for status in _PROBLEMS:
         operation["responses"][status] = {"$ref": "#/components/responses/problem"}
     if route.body is not None:
-        operation["requestBody"] = {"required": True, "content": {JSON: {"schema": {"$ref": names[route.body]}}}}
+        schema = {"schema": {"$ref": names[route.body]}}
+        kinds = (MERGE_PATCH, JSON) if route.method == "PATCH" else (JSON,)
+        operation["requestBody"] = {"required": True, "content": dict.fromkeys(kinds, schema)}
     elif route.streams:
         content = {kind: {"schema": {"type": "string"}} for kind in ("text/csv", "application/jsonl")}
         operation["requestBody"] = {"required": True, "content": content}
@@ -184,6 +187,6 @@ def _headers(route: Route) -> list[dict[str, Any]]:
     wanted = []
     if route.method == "POST" and not (route.open or route.streams):
         wanted.append(("Idempotency-Key", "The same call with the same key is carried out once."))
-    if route.name in VERSIONED:
+    if route.name in VERSIONED or route.method == "PATCH" or route.name.startswith("remove_"):
         wanted.append(("If-Match", "The version that was looked at, from its ETag."))
     return [{"name": n, "in": "header", "description": d, "schema": {"type": "string"}} for n, d in wanted]

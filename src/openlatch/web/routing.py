@@ -36,6 +36,7 @@ Handler = TypeVar("Handler", bound=Callable[..., Any])
 COOKIE = "openlatch_session"
 PREFIX = "/api/v1"
 JSON = "application/json"
+MERGE_PATCH = "application/merge-patch+json"
 
 
 class Busy:
@@ -224,7 +225,7 @@ def _answered(route: Route, who: Viewer, given: dict[str, Any]) -> Response:
 
 
 def _json() -> Any:
-    if request.mimetype != JSON:
+    if request.mimetype != JSON and not (request.method == "PATCH" and request.mimetype == MERGE_PATCH):
         raise BadInput(f"The body is {request.mimetype or 'of no type'}.", f"Send {JSON}.")
     try:
         given = orjson.loads(request.get_data())

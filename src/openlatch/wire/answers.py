@@ -166,6 +166,10 @@ class AccountRow(Named):
     sessions: int
     open_flags: int
     emergency_hours: int | None
+    is_closed: bool = Field(description="Whether nobody can be given anything on it.")
+    archived: bool
+    payer: str | None = Field(description="Who pays for it.")
+    paid_until: datetime | None
     version: int
 
 
@@ -319,6 +323,7 @@ class PersonRow(Named):
     leaves_on: date | None = Field(description="The last day, where the organisation is.")
     recognised: bool
     second_factor: bool
+    version: int
     address_confirmed_at: datetime | None
     refuses_offers: bool
     grants: int
@@ -348,6 +353,8 @@ class TeamRow(Named):
     speaker: Named | None
     members: int
     grants: int
+    archived: bool
+    version: int
 
 
 class AppRow(Named):
@@ -359,6 +366,8 @@ class AppRow(Named):
     links: int
     last_used_at: datetime | None
     open_flags: int
+    archived: bool
+    version: int
 
 
 class AppPage(AppRow):
@@ -555,6 +564,7 @@ class LevelRow(Named):
     permissions: list[dict[str, Any]]
     single: bool
     grants: int
+    archived: bool
     version: int
     system: Named
 
@@ -568,6 +578,9 @@ class SystemRow(Named):
     down_since: datetime | None
     answer: str
     read_every: int = Field(description="In minutes.")
+    archived: bool
+    paused_at: datetime | None
+    version: int
     next_read_at: datetime | None
     reading_since: datetime | None
     reading_seen: int

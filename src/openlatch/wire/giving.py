@@ -690,6 +690,8 @@ class ResourceRow(Named):
     public: bool
     account: Named
     holders: int
+    archived: bool
+    version: int
 
 
 class VisitRow(Answer):

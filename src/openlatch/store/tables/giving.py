@@ -28,6 +28,8 @@ class Resource(Recorded, Proved, Keyed, Base):
     name: Mapped[str]
     kind: Mapped[str] = mapped_column(server_default="part")
     public: Mapped[bool] = mapped_column(server_default="false")
+    archived_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
 
 
 class ResourceGroup(Recorded, Keyed, Base):
@@ -41,6 +43,8 @@ class ResourceGroup(Recorded, Keyed, Base):
 
     account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
     name: Mapped[str]
+    archived_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
 
 
 class ResourceInGroup(Recorded, Owned, Base):

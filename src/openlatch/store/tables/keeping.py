@@ -117,6 +117,27 @@ class Version(Base):
     row: Mapped[dict[str, Any]]
 
 
+class Merge(Owned, Base):
+    """That two records were made one. ``moved`` are the rows that refer to the kept one now, by table and column;
+    ``dropped`` the rows that went, among them the record itself; ``filled`` what the kept one lacked and has now, as it
+    was.
+    """
+
+    __tablename__ = "merges"
+
+    kind: Mapped[str]
+    kept_id: Mapped[UUID]
+    kept_name: Mapped[str]
+    gone_id: Mapped[UUID]
+    gone_name: Mapped[str]
+    merged_at: Mapped[datetime]
+    merged_by: Mapped[str]
+    undone_at: Mapped[datetime | None]
+    moved: Mapped[dict[str, Any]]
+    dropped: Mapped[dict[str, Any]]
+    filled: Mapped[dict[str, Any]]
+
+
 class SignIn(Owned, Base):
     """What a person signs in with. The worker may not read its secrets, which are loaded when they are used."""
 

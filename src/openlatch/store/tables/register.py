@@ -25,7 +25,9 @@ from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded
 
 
 class Person(Recorded, Keyed, Base):
-    """A human being known to the organisation. ``recognised`` is false for one met only in a system."""
+    """A human being known to the organisation. ``recognised`` is false for one met only in a system; a record that was
+    merged into another stays for what names it for ever, and is shown nowhere.
+    """
 
     __tablename__ = "people"
     __table_args__ = (
@@ -60,6 +62,22 @@ class Person(Recorded, Keyed, Base):
     away_since: Mapped[datetime | None]
     away_until: Mapped[datetime | None]
     wants_digest: Mapped[bool] = mapped_column(server_default="true")
+    merged_into_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class PersonAddress(Owned, Base):
+    """Another address of a person, besides the one that mail goes to. It belongs to one person."""
+
+    __tablename__ = "person_addresses"
+    __table_args__ = (
+        Index("uq_person_addresses_address", "organisation_id", text("lower(address)"), unique=True),
+        Index("ix_person_addresses_person_id", "person_id"),
+    )
+
+    person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"))
+    address: Mapped[str]
+    confirmed_at: Mapped[datetime | None]
 
 
 class Team(Recorded, Keyed, Base):
@@ -72,6 +90,8 @@ class Team(Recorded, Keyed, Base):
     partner: Mapped[bool] = mapped_column(server_default="false")
     purpose: Mapped[str] = mapped_column(server_default="")
     speaker_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    archived_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
 
 
 class Membership(Recorded, Owned, Base):
@@ -92,6 +112,7 @@ class Membership(Recorded, Owned, Base):
     member_id: Mapped[UUID] = mapped_column(Computed("coalesce(person_id, member_team_id)", persisted=True))
     since: Mapped[datetime | None]
     until: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
 
 
 class Roster(Base):
@@ -137,19 +158,27 @@ class System(Keyed, Base):
     stamps: Mapped[dict[str, Any]] = mapped_column(server_default="{}", deferred=True)
     coverage: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     matching: Mapped[list[Any]] = mapped_column(server_default="[]")
+    paused_at: Mapped[datetime | None]
+    archived_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
 
 
 class Account(Recorded, Keyed, Base):
     """A shared account in a system.
 
     ``coverage`` is what the last reading looked at and what it did not; ``partial_since``: since when readings could
-    not understand all of it.
+    not understand all of it. ``is_closed``: it is not shared with anybody, and nobody can be given anything on it.
     """
 
     __tablename__ = "accounts"
     __table_args__ = (
         UniqueConstraint("organisation_id", "key"),
         CheckConstraint("sensitivity between 1 and 4", name="sensitivity"),
+        CheckConstraint("num_nonnulls(payer_person_id, payer_team_id, payer_account_id) <= 1", name="one_payer"),
+        *(
+            Index(f"ix_accounts_{column}", column, postgresql_where=text(f"{column} is not null"))
+            for column in ("payer_person_id", "payer_team_id", "payer_account_id")
+        ),
         Index("ix_accounts_name", "organisation_id", "name", "id"),
         Index("ix_accounts_owner_id", "owner_id"),
     )
@@ -166,6 +195,12 @@ class Account(Recorded, Keyed, Base):
     partial_since: Mapped[datetime | None]
     emergency_hours: Mapped[int | None]
     prerequisites: Mapped[list[Any]] = mapped_column(server_default="[]")
+    is_closed: Mapped[bool] = mapped_column(server_default="false")
+    payer_person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    payer_team_id: Mapped[UUID | None] = mapped_column(ForeignKey("teams.id"))
+    payer_account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
+    paid_until: Mapped[datetime | None]
+    archived_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(server_default="1")
 
 
@@ -185,6 +220,7 @@ class Level(Recorded, Keyed, Base):
     permissions: Mapped[list[Any]] = mapped_column(server_default="[]")
     single: Mapped[bool] = mapped_column(server_default="false")
     grown_at: Mapped[datetime | None]
+    archived_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(server_default="1")
 
 
@@ -198,6 +234,9 @@ class App(Recorded, Keyed, Base):
     publisher: Mapped[str] = mapped_column(server_default="")
     home_page: Mapped[str] = mapped_column(server_default="")
     purpose: Mapped[str] = mapped_column(server_default="")
+    merged_into_id: Mapped[UUID | None] = mapped_column(ForeignKey("apps.id"))
+    archived_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
 
 
 class Handle(Owned, Base):
@@ -246,7 +285,8 @@ class Grant(Recorded, Proved, Keyed, Base):
     ``shown`` is a digest of what the last read showed; the database forgets it when the grant changes. ``differs`` is
     what the system has instead of what is recorded. ``contradicted_at``: a read showed that it is not gone, though the
     system had said so. ``ends_here``: the register gave its end and keeps it. ``by_system``: it comes with signing in
-    there, as for everybody, and nobody gave it.
+    there, as for everybody, and nobody gave it. ``recorded_by_id`` is who wrote down by hand that it exists, with their
+    ``evidence``: they did not give it.
     """
 
     __tablename__ = "grants"
@@ -299,6 +339,8 @@ class Grant(Recorded, Proved, Keyed, Base):
     given_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     given_at: Mapped[datetime]
     reason: Mapped[str] = mapped_column(server_default="")
+    recorded_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    evidence: Mapped[str] = mapped_column(server_default="")
     last_used_at: Mapped[datetime | None]
     credential_since: Mapped[datetime | None]
     recorded: Mapped[bool] = mapped_column(server_default="true")

@@ -1,0 +1,1 @@
+"""Records that are kept by hand: making, editing, archiving, removing and merging them."""
