@@ -332,9 +332,8 @@ def _take_back(unit: Unit, kind: Kind[Any], row: Merge, moved: dict[str, list[UU
         unit.db.execute(update(held).where(which).values({column.name: row.gone_id}))
     if row.kind == "people" and was["address"]:
         # It was kept as another address of the other record, and is the first of this one again.
-        also = PersonAddress.__table__
-        same = func.lower(also.c.address) == was["address"].lower()
-        unit.db.execute(delete(also).where(also.c.person_id == row.gone_id, same))
+        same = func.lower(PersonAddress.address) == was["address"].lower()
+        unit.db.execute(delete(PersonAddress).where(PersonAddress.person_id == row.gone_id, same))
     for name, rows in row.dropped.items():
         if name != table.name:
             _put_back(unit, Base.metadata.tables[name], rows)
