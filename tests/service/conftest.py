@@ -75,7 +75,7 @@ class Small:
         with self.service.unit(self.itself) as unit:
             person = unit.db.get_one(Person, who.person)
             assert person.address is not None
-            signing_in.make_sign_in(unit.db, who.organisation, person.id, person.address, PASSWORD, False)
+            signing_in.make_sign_in(unit.db, who.organisation, person.id, person.address, PASSWORD)
         known = signing_in.check_password(self.service, person.address, PASSWORD, "test")
         opened = signing_in.open_session(self.service, known, "Test", "test")
         return signing_in.viewer_of_session(self.service, opened.token, None)

@@ -13,7 +13,7 @@ from sqlalchemy import delete, select
 
 from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.words import Reach
+from openlatch.core.words import Reach, Role
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded, TooMany
 from openlatch.service import (
     changes,
@@ -302,7 +302,9 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
     wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active"')
     ines = replace(small.as_("ines"), administrator=True)
     with small.service.unit(small.itself) as unit:
-        signing_in.make_sign_in(unit.db, ines.organisation, small.person("ines"), "ines@example.org", PASSWORD, True)
+        signing_in.make_sign_in(
+            unit.db, ines.organisation, small.person("ines"), "ines@example.org", PASSWORD, Role.ADMINISTRATOR
+        )
     with small.service.unit(ines) as unit:
         looked = large_changes.ask(unit, wish, True, None)["id"]
     large_changes.carry_on(small.service, ines.organisation, looked)

@@ -195,7 +195,7 @@ def test_a_link_does_not_act_for_somebody_who_has_a_sign_in(small: Small) -> Non
     """They sign in first, in whatever browser; and nobody else accepts for them."""
     mara = small.as_("mara")
     with small.service.unit(small.itself) as unit:
-        signing_in.make_sign_in(unit.db, mara.organisation, small.person("mara"), "mara@example.org", GOOD, False)
+        signing_in.make_sign_in(unit.db, mara.organisation, small.person("mara"), "mara@example.org", GOOD)
     send(small, propose(small, To(person=small.person("mara"))))
     link = token(small, "mara@example.org")
     with pytest.raises(NotSignedIn, match="has a sign-in already"):

@@ -339,9 +339,7 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
         steward = client.list("people", filter='name eq "Ivo Radley"').rows[0]
     engine = engine_for(stack.register.url(DATABASE, APP_ROLE, kept.app_password), 1)
     with transaction(engine, UUID(organisation_of(stack))) as db:
-        signing_in.make_sign_in(
-            db, UUID(organisation_of(stack)), steward.id, "ivo.radley@survey.example.com", PASSWORD, False
-        )
+        signing_in.make_sign_in(db, UUID(organisation_of(stack)), steward.id, "ivo.radley@survey.example.com", PASSWORD)
     engine.dispose()
     known = {"": "", **tokens}
     with Client(stack.address) as client:

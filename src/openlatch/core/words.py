@@ -57,6 +57,15 @@ class Standing(StrEnum):
     LEFT = "left"
 
 
+class Role(StrEnum):
+    """What somebody who signs in may do besides what the register says of them (owner, steward)."""
+
+    ADMINISTRATOR = "administrator"
+    AUDITOR = "auditor"
+    REVIEWER = "reviewer"
+    MEMBER = "member"
+
+
 class GrantState(StrEnum):
     """Where a grant is in its life. *revoking* still gives rights: only a read of the system ends them."""
 

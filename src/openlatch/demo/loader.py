@@ -20,7 +20,7 @@ from sqlalchemy import select
 from openlatch.core.ids import new_id
 from openlatch.core.imports import RECORD_KINDS
 from openlatch.core.reviews.assigning import Line, Place
-from openlatch.core.words import Happening, Reach, Subject, Verdict
+from openlatch.core.words import Happening, Reach, Role, Subject, Verdict
 from openlatch.demo import giving
 from openlatch.errors import BadInput
 from openlatch.service import carrying, flags, importing, revocations, signing_in
@@ -37,10 +37,11 @@ STUBBORN = "Poster wall"
 
 # Who can sign in, as what. The keys are those of people.csv.
 SIGN_INS = (
-    ("ines.calder", True, "administrator"),
-    ("tobias.renn", False, "owner of the booking desk mailbox"),
-    ("lene.marsh", False, "reviewer"),
-    ("fenna.aldous", False, "delegate, a warden of this season"),
+    ("ines.calder", Role.ADMINISTRATOR, "administrator"),
+    ("tobias.renn", Role.MEMBER, "owner of the booking desk mailbox"),
+    ("lene.marsh", Role.REVIEWER, "reviewer"),
+    ("piet.lagerlund", Role.AUDITOR, "auditor, who sees all and changes nothing"),
+    ("fenna.aldous", Role.MEMBER, "delegate, a warden of this season"),
 )
 NEIGHBOUR = (
     "rhea.tarn@tarnvalley.example.org",
@@ -83,10 +84,10 @@ def load(service: Service) -> UUID:
             if path.exists():
                 _bring(service, itself, kind, form, path, day)
     with service.unit(itself) as unit:
-        for key, administrator, _ in SIGN_INS:
+        for key, role, _ in SIGN_INS:
             person = unit.db.scalars(select(Person).where(Person.key == key)).one()
             assert person.address is not None
-            signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, administrator)
+            signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
     flags.evaluate_all(service, itself.organisation)
     _load_neighbour(service)
     return itself.organisation
@@ -128,7 +129,7 @@ def _load_neighbour(service: Service) -> None:
             importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
     with service.unit(itself) as unit:
         person = unit.db.scalars(select(Person).where(Person.key == "rhea")).one()
-        signing_in.make_sign_in(unit.db, itself.organisation, person.id, address, PASSWORD, True)
+        signing_in.make_sign_in(unit.db, itself.organisation, person.id, address, PASSWORD, Role.ADMINISTRATOR)
 
 
 def administrator(service: Service, organisation: UUID) -> Viewer:

@@ -119,7 +119,7 @@ def accept_by_link(
             sign_in = _sign_up(unit, person, row.address, answer.password)
         if person.address == row.address and person.address_confirmed_at is None:
             person.address_confirmed_at = unit.now
-        who = Viewer(organisation, person.name, person.id, sign_in.id, sign_in.administrator)
+        who = Viewer(organisation, person.name, person.id, sign_in.id, bool(sign_in.administrator))
         # One transaction: whoever can't accept after all has not signed up either.
         found = _accept(replace(unit, viewer=who), ident, answer.version, by_link=True)
     return who, found
@@ -129,7 +129,7 @@ def _sign_up(unit: Unit, person: Person, address: str, password: str) -> SignIn:
     if not password:
         raise BadInput("You have no sign-in yet.", "Choose a password.", {"password": "is missing"})
     person.address = person.address or address
-    signing_in.make_sign_in(unit.db, unit.viewer.organisation, person.id, address, password, administrator=False)
+    signing_in.make_sign_in(unit.db, unit.viewer.organisation, person.id, address, password)
     unit.db.flush()
     unit.record("sign_in.made", "person", person.id, person.name)
     return unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).one()

@@ -98,7 +98,8 @@ class Viewer:
     """Who is asking. The worker asks as the service itself, which has no person.
 
     ``credential`` is the row that they came by: a web session, an API token, or the visit of an exchanged token.
-    While they are switched into an account, ``inside`` says into which, and on whose behalf they act there.
+    An ``auditor`` sees everything and changes nothing. While they are switched into an account, ``inside`` says into
+    which, and on whose behalf they act there.
     """
 
     organisation: UUID
@@ -106,6 +107,7 @@ class Viewer:
     person: UUID | None = None
     sign_in: UUID | None = None
     administrator: bool = False
+    auditor: bool = False
     may_write: bool = True
     credential: UUID | None = None
     proved_at: datetime | None = None
@@ -143,7 +145,9 @@ class Unit:
         if self._sight is None:
             there = self.viewer.inside
             inside = (there.account, there.scope) if there else None
-            self._sight = Sight.of(self.db, self.viewer.person, self.viewer.administrator, self.now, inside)
+            self._sight = Sight.of(
+                self.db, self.viewer.person, self.viewer.administrator or self.viewer.auditor, self.now, inside
+            )
         return self._sight
 
     @property

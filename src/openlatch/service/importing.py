@@ -12,6 +12,7 @@ from openlatch.core import imports as core
 from openlatch.errors import BadInput
 from openlatch.service import flags, latching
 from openlatch.service.context import Unit
+from openlatch.service.identity import sign_ins
 from openlatch.store import loading
 from openlatch.store.database import take_your_time
 
@@ -80,6 +81,8 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
     # Who somebody is, and that they have left, are facts: what a latch says to them is flagged and not refused.
     with latching.guarded(unit, None if kind in _LETTING_IN else (), refuses=kind is not core.PEOPLE):
         changed = loading.apply(unit.db, kind, unit.viewer.organisation, unit.now)
+    if kind is core.PEOPLE:
+        sign_ins.refuse_none(unit)
     added = sum(change.added for change in changed)
     _put_down(unit, kind, changed, read, bad)
     return Report(

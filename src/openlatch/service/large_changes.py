@@ -166,10 +166,14 @@ def _asker(unit: Unit, row: LargeChange) -> Viewer | None:
     """Whoever asked, with what they may now; the proof was given when they asked."""
     if row.asked_by_id is None:
         return Viewer.itself(row.organisation_id)
-    found = unit.db.execute(select(SignIn.id, SignIn.administrator).where(SignIn.person_id == row.asked_by_id)).first()
+    found = unit.db.execute(
+        select(SignIn.id, SignIn.administrator).where(
+            SignIn.person_id == row.asked_by_id, SignIn.suspended_at.is_(None)
+        )
+    ).first()
     if found is None:
         return None
-    return Viewer(row.organisation_id, row.asked_by_name, row.asked_by_id, found[0], administrator=found[1])
+    return Viewer(row.organisation_id, row.asked_by_name, row.asked_by_id, found[0], administrator=bool(found[1]))
 
 
 def _line(unit: Unit, wish: Change, grant: UUID, keep: bool) -> dict[str, Any]:

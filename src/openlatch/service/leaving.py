@@ -22,6 +22,7 @@ from openlatch.core.words import EndedAs, GrantState, HolderKind, Proof, Reach, 
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, latching, locks, offers, revocations, telling
 from openlatch.service.context import Unit
+from openlatch.service.identity import sign_ins
 from openlatch.service.jsonable import fingerprint, jsonable
 from openlatch.store import cut, journal, plain
 from openlatch.store.lists import LIVE
@@ -269,6 +270,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     ended = _leave_teams(unit, person, reason)
     _end_waiting(unit, person)
     person.standing, person.leaves_at = Standing.LEFT, min(person.leaves_at or unit.now, unit.now)
+    sign_ins.refuse_none(unit)
     unit.record("person.left", "person", person.id, person.name, reason=reason.strip(), before=before)
     unit.db.flush()
     ident = revocations.start(unit, wish, reason, cause="left", leaver=person)

@@ -14,14 +14,14 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.windows import last_day
 from openlatch.core.words import GrantState, HolderKind
-from openlatch.errors import BadInput, NotAllowed, NotFound
+from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import answering, attempts, offers, register, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import cut, lists
 from openlatch.store.columns import not_among
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import AddressProof, Grant, Notice, Person
+from openlatch.store.tables import AddressProof, Grant, Notice, Person, PersonAddress
 
 PROOF_LIFE = timedelta(hours=24)
 
@@ -138,11 +138,25 @@ def confirm_address(service: Service, token: str, origin: str) -> str:
             raise NotFound("This link was used already.", "There is nothing more to do.")
         person = unit.db.get_one(Person, row.person_id)
         unit.db.delete(proof)
-        if person.address != row.address:
-            raise NotFound("That is not your address any more.", "Ask for a new link.")
-        person.address_confirmed_at = unit.now
+        if person.address == row.address:
+            person.address_confirmed_at = unit.now
+        else:
+            _keep_address(unit, person, row.address)
         unit.record("address.confirmed", "person", person.id, person.name)
         return person.name
+
+
+def _keep_address(unit: Unit, person: Person, address: str) -> None:
+    """Another address of somebody, which they have just confirmed."""
+    whose = select(PersonAddress).where(func.lower(PersonAddress.address) == address.lower())
+    held = unit.db.scalars(whose).first()
+    first = select(Person.id).where(func.lower(Person.address) == address.lower(), Person.standing != "left")
+    if unit.db.scalar(first) is not None or (held is not None and held.person_id != person.id):
+        raise Conflict("This address is somebody else's by now.", "Ask an administrator.")
+    if held is None:
+        held = PersonAddress(organisation_id=person.organisation_id, person_id=person.id, address=address)
+        unit.db.add(held)
+    held.confirmed_at = unit.now
 
 
 def read_notices(unit: Unit, ids: list[UUID]) -> int:

@@ -13,21 +13,24 @@ import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+from typing import Any
 from uuid import UUID
 
 from argon2 import PasswordHasher, profiles
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session as Db
 from sqlalchemy.orm import undefer
 
 from openlatch.core import passwords
 from openlatch.core.ids import new_id
 from openlatch.core.windows import zone_of
+from openlatch.core.words import Role, Standing
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, OrganisationNeeded, TooMany
 from openlatch.service import attempts, factor, telling, visits
 from openlatch.service.attempts import Counted, Source
 from openlatch.service.context import FRESH_PROOF, Service, Unit, Viewer
+from openlatch.service.identity import recovery
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
     Account,
@@ -43,6 +46,8 @@ from openlatch.store.tables import (
 SESSION_HOURS = 12
 TOKEN_DAYS = 90
 TRIES = 10
+# How closely it is kept when a session or token was last used.
+NOTED_EVERY = timedelta(minutes=1)
 # At so many organisations one address can have a sign-in.
 MOST_SIGN_INS = 5
 
@@ -64,7 +69,9 @@ def _digest(token: str) -> bytes:
     return hashlib.sha256(token.encode()).digest()
 
 
-def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, password: str, administrator: bool) -> None:
+def make_sign_in(
+    db: Db, organisation: UUID, person: UUID, address: str, password: str, role: Role = Role.MEMBER
+) -> None:
     """Give a person a sign-in. BadInput for a password that is too weak, or an address that another one has."""
     known = (db.get_one(Person, person).name, db.get_one(Organisation, organisation).name, address)
     passwords.refuse_weak(password, known)
@@ -77,7 +84,7 @@ def make_sign_in(db: Db, organisation: UUID, person: UUID, address: str, passwor
             person_id=person,
             address=address.lower(),
             password_hash=_HASHER.hash(password),
-            administrator=administrator,
+            role=role,
         )
     )
 
@@ -106,7 +113,7 @@ def check_password(
         _fits(_NOBODY, password)
     if not fits:
         if counted.wait:
-            raise _too_many(counted.wait)
+            raise too_many(counted.wait)
         if counted.left == 0:
             for sign_in in known:
                 _tell_of_tries(service, sign_in, origin)
@@ -124,7 +131,7 @@ def _only_one(service: Service, fits: Sequence[SignIn], counted: Counted) -> Sig
     if len(fits) == 1:
         return fits[0]
     if counted.wait:
-        raise _too_many(counted.wait)
+        raise too_many(counted.wait)
     attempts.forgive(service, counted)
     raise _which(service, fits)
 
@@ -135,7 +142,7 @@ def _with_code(known: Sequence[SignIn], counted: Counted, code: str) -> list[Sig
         return list(known)
     open_by_code = [sign_in for sign_in in known if sign_in.factor_since is not None and code.strip()]
     if not open_by_code:
-        raise _too_many(counted.wait)
+        raise too_many(counted.wait)
     return open_by_code
 
 
@@ -165,18 +172,19 @@ def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) 
         raise FactorNeeded("The password is right.", "Give the code that your second factor shows now, too.")
     guessed = attempts.count(service, [Source(f"code of {sign_in.id}", TRIES)])
     if guessed.wait:
-        raise _too_many(counted.wait or guessed.wait)
+        raise too_many(counted.wait or guessed.wait)
     with transaction(service.engine, sign_in.organisation_id) as db:
         row = db.get_one(SignIn, sign_in.id, with_for_update=True)
-        if factor.take(service.cipher, row, code, service.clock()):
+        if factor.take(service.cipher, row, code, service.clock()) or recovery.take(db, row, code, service.clock()):
             attempts.forgive(service, guessed, Source(f"code of {sign_in.id}", TRIES))
             return
     if counted.wait:
-        raise _too_many(counted.wait)
+        raise too_many(counted.wait)
     raise NotSignedIn("The code does not fit.", "Wait for the next code, and give that one.")
 
 
-def _too_many(wait: int) -> TooMany:
+def too_many(wait: int) -> TooMany:
+    """What somebody is told who has to wait, in seconds."""
     return TooMany(
         "Too many tries to sign in have failed.",
         f"Wait {wait} seconds, or sign in on a device on which you have before, or with your second factor.",
@@ -233,6 +241,11 @@ def suggest_password() -> str:
     return "-".join("".join(secrets.choice(letters) for _ in range(5)) for _ in range(4))
 
 
+def hashed(password: str) -> str:
+    """A password as it is kept."""
+    return _HASHER.hash(password)
+
+
 def _fits(stored: str, password: str) -> bool:
     try:
         return _HASHER.verify(stored, password)
@@ -245,18 +258,21 @@ def _viewer(
 ) -> Viewer:
     wanted = select(SignIn, Person).join(Person, Person.id == SignIn.person_id).where(SignIn.id == sign_in)
     known, person = db.execute(wanted).one()
-    if person.standing == "left":
+    if person.standing == Standing.LEFT:
         raise NotAllowed("This person has left the organisation; their sign-in is closed.")
+    if known.suspended_at is not None:
+        raise NotAllowed("This sign-in is suspended.", "Ask an administrator of your organisation.")
     return Viewer(
         known.organisation_id,
         person.name,
         person.id,
         known.id,
-        known.administrator,
-        may_write,
-        credential.id if credential else None,
-        credential.proved_at if credential else None,
-        visits.inside_of(db, visit),
+        administrator=bool(known.administrator),
+        auditor=known.role == Role.AUDITOR,
+        may_write=may_write,
+        credential=credential.id if credential else None,
+        proved_at=credential.proved_at if credential else None,
+        inside=visits.inside_of(db, visit),
     )
 
 
@@ -290,8 +306,23 @@ def viewer_of_session(service: Service, token: str, csrf: str | None) -> Viewer:
         raise NotSignedIn("This session has ended.", "Sign in again.")
     if csrf is not None and not hmac.compare_digest(csrf_of(token).encode(), csrf.encode("utf-8", "replace")):
         raise NotAllowed("The call does not carry this session's token.", "Reload the page and try again.")
+    _note_seen(service, session)
     with transaction(service.engine, session.organisation_id) as db:
         return _viewer(db, session.sign_in_id, session, session.visit_id, may_write=True)
+
+
+def _note_seen(service: Service, held: WebSession | ApiToken) -> None:
+    """Note that a session or token was used: to the minute, so that most requests write nothing."""
+    now = service.clock()
+    last = held.last_seen_at if isinstance(held, WebSession) else held.last_used_at
+    if last is not None and last > now - NOTED_EVERY:
+        return
+    with transaction(service.engine, held.organisation_id) as db:
+        if isinstance(held, WebSession):
+            db.execute(update(WebSession).where(WebSession.id == held.id).values(last_seen_at=now))
+        else:
+            db.execute(update(ApiToken).where(ApiToken.id == held.id).values(last_used_at=now))
+        db.execute(update(SignIn).where(SignIn.id == held.sign_in_id).values(last_seen_at=now))
 
 
 def csrf_of(token: str) -> str:
@@ -308,23 +339,31 @@ def close_session(service: Service, viewer: Viewer, token: str) -> None:
 
 def make_token(service: Service, viewer: Viewer, name: str, scope: str) -> tuple[UUID, str, datetime]:
     """An API token: its id, the token itself (shown only now), and when it runs out. ``scope``: read or write."""
-    token = f"olt_{secrets.token_urlsafe(32)}"
     with service.unit(viewer) as unit:
-        if not viewer.may_write:
-            raise NotAllowed("A token that may only read can't make tokens.", "Sign in with your password.")
-        row = ApiToken(
-            organisation_id=viewer.organisation,
-            sign_in_id=viewer.sign_in,
-            name=name,
-            token_hash=_digest(token),
-            scope=scope,
-            expires_at=unit.now + timedelta(days=TOKEN_DAYS),
-            proved_at=viewer.proved_at,
-        )
-        unit.db.add(row)
-        unit.db.flush()
-        unit.record("token.made", "token", row.id, name, scope=scope, expires_at=row.expires_at)
-        return row.id, token, row.expires_at
+        return make_token_in(unit, name, scope, TOKEN_DAYS)
+
+
+def make_token_in(unit: Unit, name: str, scope: str, days: int) -> tuple[UUID, str, datetime]:
+    """The same within a transaction, for so many days."""
+    viewer = unit.viewer
+    if not viewer.may_write:
+        raise NotAllowed("A token that may only read can't make tokens.", "Sign in with your password.")
+    if viewer.auditor and scope != "read":
+        raise NotAllowed("An auditor changes nothing.", "Make a token with the scope read.")
+    token = f"olt_{secrets.token_urlsafe(32)}"
+    row = ApiToken(
+        organisation_id=viewer.organisation,
+        sign_in_id=viewer.sign_in,
+        name=name,
+        token_hash=_digest(token),
+        scope=scope,
+        expires_at=unit.now + timedelta(days=days),
+        proved_at=viewer.proved_at,
+    )
+    unit.db.add(row)
+    unit.db.flush()
+    unit.record("token.made", "token", row.id, name, scope=scope, expires_at=row.expires_at)
+    return row.id, token, row.expires_at
 
 
 def viewer_of_token(service: Service, token: str) -> Viewer:
@@ -333,6 +372,7 @@ def viewer_of_token(service: Service, token: str) -> Viewer:
         row = db.scalars(select(ApiToken).where(ApiToken.token_hash == _digest(token))).first()
     if row is None or row.expires_at <= service.clock():
         raise NotSignedIn("The token is unknown or has run out.", "Make a new one: openlatch login.")
+    _note_seen(service, row)
     with transaction(service.engine, row.organisation_id) as db:
         return _viewer(db, row.sign_in_id, row, row.visit_id, may_write=row.scope == "write")
 
@@ -362,12 +402,20 @@ def describe(unit: Unit) -> dict[str, object]:
         "person": {"id": unit.viewer.person, "name": unit.viewer.name},
         "organisation": {"id": organisation.id, "name": organisation.name, "time_zone": organisation.time_zone},
         "administrator": unit.viewer.administrator and unit.viewer.inside is None,
+        "auditor": unit.viewer.auditor and unit.viewer.inside is None,
+        "preferences": _preferences(unit),
         "owner": bool(unit.db.scalar(owned)),
         "reviewer": bool(unit.db.scalar(items)),
         "may_write": unit.viewer.may_write,
         "inside": _inside(unit),
         "notices": unit.db.scalar(select(func.count(Notice.id)).where(unit.sight.notices(), Notice.read_at.is_(None))),
     }
+
+
+def _preferences(unit: Unit) -> dict[str, Any]:
+    row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
+    held = row.preferences if row is not None else {}
+    return {"time_zone": held.get("time_zone"), "locale": held.get("locale"), "no_mail": held.get("no_mail", [])}
 
 
 def _inside(unit: Unit) -> dict[str, object] | None:
@@ -410,6 +458,6 @@ def make_organisation(
         person = Person(organisation_id=viewer.organisation, name=administrator, address=address.lower(), inside=True)
         unit.db.add(person)
         unit.db.flush()
-        make_sign_in(unit.db, viewer.organisation, person.id, address, password, administrator=True)
+        make_sign_in(unit.db, viewer.organisation, person.id, address, password, Role.ADMINISTRATOR)
         unit.record("organisation.made", "organisation", viewer.organisation, name, administrator=administrator)
     return viewer

@@ -32,6 +32,9 @@ from openlatch.store.waiting import is_over
 SMTP_SECONDS = 20
 GIVE_UP_AFTER = timedelta(days=3)
 MOST_AT_ONCE = 50
+# What people may want no mail of, by the kinds of notices; they see the notices all the same. Of what concerns who they
+# are and who decides about their accounts they get mail in any case.
+OPTIONAL = ("review", "offer", "request", "grant", "ending", "flag", "account")
 # So often a message is tried that can't be written.
 HOPELESS_TRIES = 3
 
@@ -142,8 +145,19 @@ def tell_and_write(
     tell(unit, wanted, kind, sentence, page)
     link = unit.service.address + page if page else ""
     found = addresses(unit, wanted) if known is None else known
-    for person in sorted(wanted):
+    quiet = _without_mail(unit, wanted, kind)
+    for person in sorted(set(wanted) - quiet):
         write(unit, found.get(person), Letter(sentence.rstrip("."), (sentence,), link, "Look at it" if link else ""))
+
+
+def _without_mail(unit: Unit, people: Iterable[UUID], kind: str) -> set[UUID]:
+    """Those of these people who want no mail of a kind."""
+    if kind not in OPTIONAL:
+        return set()
+    wanted = select(SignIn.person_id).where(
+        SignIn.person_id.in_(list(people)), SignIn.preferences["no_mail"].contains([kind])
+    )
+    return set(unit.db.scalars(wanted))
 
 
 def addresses(unit: Unit, people: Iterable[UUID]) -> dict[UUID, str | None]:
@@ -165,7 +179,7 @@ def answerers(unit: Unit, account: UUID | None) -> set[UUID]:
 
 def administrators(unit: Unit) -> set[UUID]:
     """The people who administer the organisation."""
-    return set(unit.db.scalars(select(SignIn.person_id).where(SignIn.administrator)))
+    return set(unit.db.scalars(select(SignIn.person_id).where(SignIn.administrator.is_(True))))
 
 
 def waiting(unit: Unit) -> bool:

@@ -270,6 +270,6 @@ def viewer_of_exchanged(service: Service, token: str) -> Viewer:
         if person.standing == "left":
             raise NotAllowed("This person has left the organisation; their sign-in is closed.")
         return Viewer(
-            sign_in.organisation_id, person.name, person.id, sign_in.id, False, True, visit.id,
-            datetime.fromtimestamp(0, UTC), inside,
+            sign_in.organisation_id, person.name, person.id, sign_in.id, credential=visit.id,
+            proved_at=datetime.fromtimestamp(0, UTC), inside=inside,
         )  # fmt: skip

@@ -56,12 +56,16 @@ def migrate(url: str, passwords: Passwords) -> None:
 # Columns that a process may not read, nor change; and tables of which it may do only so much.
 _HIDDEN: dict[str, dict[str, tuple[str, ...]]] = {
     WEB_ROLE: {"systems": ("secret",)},
-    WORKER_ROLE: {"sign_ins": ("password_hash", "factor_secret")},
+    WORKER_ROLE: {"sign_ins": ("password_hash", "factor_secret"), "recovery_codes": ("code_hash",)},
     APP_ROLE: {},
 }
 _LIMITED: dict[str, dict[str, str]] = {
     WEB_ROLE: dict.fromkeys(("tree_heads", "evidence_bundles", "published_keys"), "select"),
-    WORKER_ROLE: dict.fromkeys(("web_sessions", "api_tokens"), "select, update, delete"),
+    WORKER_ROLE: {
+        **dict.fromkeys(("web_sessions", "api_tokens"), "select, update, delete"),
+        # It writes the links of forgotten passwords, and lets nobody in by an invitation.
+        "invitations": "select, delete",
+    },
     APP_ROLE: {},
 }
 

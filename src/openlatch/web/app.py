@@ -18,6 +18,7 @@ from openlatch.service.reviews import calendar
 from openlatch.web import oauth, openapi
 from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
+from openlatch.web.routes import identity as identity
 from openlatch.web.routes import records as records
 from openlatch.web.routing import PREFIX, asker, challenge
 

@@ -90,6 +90,16 @@ class Route:
     secret: bool = False
 
     @property
+    def is_own(self) -> bool:
+        """Whether it is about one's own sign-in and what one is told, which also an auditor keeps."""
+        return self.tag in ("me", "session", "tokens", "notices")
+
+    @property
+    def only_asks(self) -> bool:
+        """Whether it changes nothing, although its question is sent as a body."""
+        return self.path.endswith("/preview") or self.path in ("/access/suppose", "/rules/own/check")
+
+    @property
     def changes(self) -> bool:
         """Whether the call may change something."""
         return self.method not in ("GET", "HEAD")
@@ -194,6 +204,8 @@ def _view(route: Route) -> Callable[..., Response]:
             raise NotAllowed(
                 f"This is not about {who.inside.account_name}, in which you act.", "Switch out of it first."
             )
+        if who is not None and who.auditor and route.changes and not (route.is_own or route.only_asks):
+            raise NotAllowed("An auditor sees everything and changes nothing.", "Ask an administrator to do it.")
         given: dict[str, Any] = dict(path)
         refuse_unusable([request.args.to_dict(), *path.values()])
         if route.body is not None:

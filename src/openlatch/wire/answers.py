@@ -130,12 +130,22 @@ class InsideOf(Answer):
     reach: int
 
 
+class Preferences(Answer):
+    """How somebody wants times and dates written, and of what they want no mail."""
+
+    time_zone: str | None = Field(description="Empty: the organisation's.")
+    locale: str | None = Field(description="The language that dates are written in (BCP 47).")
+    no_mail: list[str]
+
+
 class Me(Answer):
     """Who is signed in, and as what."""
 
     person: Named
     organisation: Organisation
     administrator: bool
+    auditor: bool = Field(description="Sees everything and changes nothing.")
+    preferences: Preferences
     owner: bool
     reviewer: bool
     may_write: bool

@@ -42,9 +42,18 @@ from openlatch.service import (
     visits,
 )
 from openlatch.service.context import Service, Viewer
+from openlatch.service.identity import passwords
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.store.database import transaction
-from openlatch.store.tables import ApiToken, IdempotencyKey, LargeChange, Organisation, SignInAttempt, WebSession
+from openlatch.store.tables import (
+    ApiToken,
+    IdempotencyKey,
+    LargeChange,
+    Organisation,
+    PasswordReset,
+    SignInAttempt,
+    WebSession,
+)
 
 log = get_logger()
 # So many things at once: most of them wait for a system, and each system has room for a few (service/rooms.py).
@@ -87,6 +96,7 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         telling.send_due(service, UUID(organisation), post)
 
     return {
+        "send_password_links": partial(_send_password_links, service),
         "change_many": partial(_change_many, service),
         "carry_out": carry_out,
         "read_system": read_system,
@@ -96,6 +106,10 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         "sign_evidence": sign_evidence,
         "send_mail": send_mail,
     }
+
+
+def _send_password_links(service: Service, address: str) -> None:
+    passwords.send_links(service, address)
 
 
 def _change_many(service: Service, organisation: str, change: str) -> None:
@@ -185,6 +199,7 @@ def tidy(service: Service) -> None:
         db.execute(delete(SignInAttempt).where(SignInAttempt.at < now - timedelta(days=1)))
         db.execute(delete(WebSession).where(WebSession.expires_at < now))
         db.execute(delete(ApiToken).where(ApiToken.expires_at < now))
+        db.execute(delete(PasswordReset).where(PasswordReset.runs_out_at < now - timedelta(days=1)))
     for organisation in organisations(service):
         with transaction(service.engine, organisation) as db:
             db.execute(delete(IdempotencyKey).where(IdempotencyKey.created_at < now - timedelta(days=1)))
@@ -220,13 +235,15 @@ def make_app(service: Service, url: str, post: telling.Post | None = None) -> Ap
 
 def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
     def run(**arguments: Any) -> None:
+        # Whatever address somebody typed is nobody's business.
+        told = {key: value for key, value in arguments.items() if key != "address"}
         started = datetime.now()
         try:
             _retried(function, arguments)
         except OpenLatchError as error:
-            log.error("task.failed", task=name, detail=error.detail, **arguments)
+            log.error("task.failed", task=name, detail=error.detail, **told)
             raise
-        log.info("task.done", task=name, seconds=round((datetime.now() - started).total_seconds(), 3), **arguments)
+        log.info("task.done", task=name, seconds=round((datetime.now() - started).total_seconds(), 3), **told)
 
     return run
 

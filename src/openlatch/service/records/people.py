@@ -16,6 +16,7 @@ from openlatch.core.words import GrantState, Standing
 from openlatch.errors import BadInput, Conflict
 from openlatch.service import flags, latching
 from openlatch.service.context import Unit
+from openlatch.service.identity import sign_ins
 from openlatch.service.records.kinds import Kind, Values, person_named, reached_by
 from openlatch.store.tables import Grant, Handle, Mark, Person, PersonAddress, System
 
@@ -98,6 +99,8 @@ def _write_standing(unit: Unit, row: Person, standing: str, leaves_on: date | No
     if standing == Standing.LEFT:
         end = min(end, unit.now) if end else row.leaves_at or unit.now
     row.standing, row.leaves_at = standing, end
+    if standing == Standing.LEFT:
+        sign_ins.refuse_none(unit)
 
 
 def _address(written: str | None, field: str, unit: Unit) -> str | None:

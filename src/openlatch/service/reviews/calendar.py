@@ -88,7 +88,9 @@ def read(service: Service, token: str) -> bytes:
         if person.standing == "left":
             raise NotFound("There is no calendar at this address.", "Ask for a new one under Settings.")
         signs_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
-        administrator = signs_in is not None and signs_in.administrator
+        if signs_in is not None and signs_in.suspended_at is not None:
+            raise NotFound("There is no calendar at this address.", "Ask an administrator.")
+        administrator = signs_in is not None and bool(signs_in.administrator)
     viewer = Viewer(row.organisation_id, person.name, person.id, administrator=administrator, may_write=False)
     with service.unit(viewer) as unit:
         return _written(unit)

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Index, UniqueConstraint, text
+from sqlalchemy import BigInteger, CheckConstraint, Computed, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.core.ids import new_id
@@ -139,15 +139,30 @@ class Merge(Owned, Base):
 
 
 class SignIn(Owned, Base):
-    """What a person signs in with. The worker may not read its secrets, which are loaded when they are used."""
+    """What a person signs in with, in a role. The worker may not read its secrets, which are loaded when they are used.
+
+    Somebody suspended can't sign in, and administers nothing meanwhile. ``preferences``: their time zone, how they want
+    dates written, and of what they want no mail.
+    """
 
     __tablename__ = "sign_ins"
-    __table_args__ = (UniqueConstraint("organisation_id", "address"), Index("ix_sign_ins_address", "address"))
+    __table_args__ = (
+        UniqueConstraint("organisation_id", "address"),
+        CheckConstraint("role in ('administrator', 'auditor', 'reviewer', 'member')", name="role"),
+        Index("ix_sign_ins_address", "address"),
+    )
 
     person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"), unique=True)
     address: Mapped[str]
     password_hash: Mapped[str] = mapped_column(deferred=True)
-    administrator: Mapped[bool] = mapped_column(server_default="false")
+    role: Mapped[str] = mapped_column(server_default="member")
+    suspended_at: Mapped[datetime | None]
+    administrator: Mapped[bool | None] = mapped_column(
+        Computed("role = 'administrator' and suspended_at is null", persisted=True)
+    )
+    last_seen_at: Mapped[datetime | None]
+    password_set_at: Mapped[datetime | None]
+    preferences: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     factor_secret: Mapped[bytes | None] = mapped_column(deferred=True)
     factor_since: Mapped[datetime | None]
     factor_step: Mapped[int | None] = mapped_column(BigInteger)
@@ -163,6 +178,7 @@ class WebSession(Owned, Base):
     expires_at: Mapped[datetime]
     device: Mapped[str] = mapped_column(server_default="")
     address: Mapped[str] = mapped_column(server_default="")
+    last_seen_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
     proved_at: Mapped[datetime | None]
     visit_id: Mapped[UUID | None] = mapped_column(ForeignKey("visits.id"))
 
@@ -178,8 +194,47 @@ class ApiToken(Owned, Base):
     token_hash: Mapped[bytes] = mapped_column(unique=True)
     scope: Mapped[str]
     expires_at: Mapped[datetime]
+    last_used_at: Mapped[datetime | None]
     proved_at: Mapped[datetime | None]
     visit_id: Mapped[UUID | None] = mapped_column(ForeignKey("visits.id"))
+
+
+class Invitation(Owned, Base):
+    """An invitation to sign in, by a link that opens once. Only its token's hash is kept; it is gone when accepted."""
+
+    __tablename__ = "invitations"
+    __table_args__ = (CheckConstraint("role in ('administrator', 'auditor', 'reviewer', 'member')", name="role"),)
+
+    person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"), unique=True)
+    address: Mapped[str]
+    role: Mapped[str]
+    token_hash: Mapped[bytes] = mapped_column(unique=True)
+    sent_by_name: Mapped[str]
+    sent_at: Mapped[datetime]
+    times_sent: Mapped[int] = mapped_column(server_default="1")
+    runs_out_at: Mapped[datetime]
+
+
+class PasswordReset(Owned, Base):
+    """A link by which a forgotten password is replaced. Only its token's hash is kept."""
+
+    __tablename__ = "password_resets"
+    __table_args__ = (Index("ix_password_resets_sign_in_id", "sign_in_id"),)
+
+    sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+    token_hash: Mapped[bytes] = mapped_column(unique=True)
+    runs_out_at: Mapped[datetime]
+
+
+class RecoveryCode(Owned, Base):
+    """A code that stands in for the second factor once. Only its hash is kept."""
+
+    __tablename__ = "recovery_codes"
+    __table_args__ = (Index("ix_recovery_codes_sign_in_id", "sign_in_id"),)
+
+    sign_in_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+    code_hash: Mapped[bytes]
+    used_at: Mapped[datetime | None]
 
 
 class SignInAttempt(Base):

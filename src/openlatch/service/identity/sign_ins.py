@@ -1,0 +1,202 @@
+"""The organisation's sign-ins, as administrators keep them: roles, suspending, ending what is open, taking away.
+
+There is always somebody who administers; every change needs a fresh proof, and all administrators are told of it.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import delete, func, select
+
+from openlatch.core.words import Role, Standing
+from openlatch.errors import Conflict, NotFound
+from openlatch.service import locks, telling
+from openlatch.service.context import Unit
+from openlatch.store.tables import (
+    ApiToken,
+    IdempotencyKey,
+    PasswordReset,
+    Person,
+    RecoveryCode,
+    SignIn,
+    Visit,
+    WebSession,
+)
+
+PAGE = "/sign-ins"
+
+
+def rows(unit: Unit) -> list[dict[str, Any]]:
+    """Every sign-in: who, in which role, when last seen, and how many sessions and tokens are open."""
+    unit.sight.require_administrator()
+    sessions = _counted(WebSession, WebSession.expires_at > unit.now)
+    tokens = _counted(ApiToken, ApiToken.expires_at > unit.now)
+    found = unit.db.execute(
+        select(SignIn, Person, sessions, tokens).join(Person, Person.id == SignIn.person_id).order_by(Person.name)
+    )
+    return [_shown(row, person, open_sessions, open_tokens) for row, person, open_sessions, open_tokens in found]
+
+
+def _counted(table: type[WebSession | ApiToken], *where: Any) -> Any:
+    return select(func.count(table.id)).where(table.sign_in_id == SignIn.id, *where).correlate(SignIn).scalar_subquery()
+
+
+def _shown(row: SignIn, person: Person, sessions: int, tokens: int) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "person": {"id": person.id, "name": person.name},
+        "address": row.address,
+        "role": row.role,
+        "standing": person.standing,
+        "suspended_at": row.suspended_at,
+        "second_factor": row.factor_since is not None,
+        "last_seen_at": row.last_seen_at,
+        "sessions": sessions,
+        "tokens": tokens,
+    }
+
+
+def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """One sign-in."""
+    return next(row for row in rows(unit) if row["id"] == ident)
+
+
+def _locked(unit: Unit, ident: UUID, why: str) -> tuple[SignIn, Person]:
+    """A sign-in that is to be changed, after a fresh proof."""
+    unit.sight.require_administrator()
+    # One at a time: two administrators who take each other's role away would leave none.
+    locks.access(unit)
+    row = unit.db.get(SignIn, ident, with_for_update=True, populate_existing=True)
+    if row is None:
+        raise NotFound("There is no such sign-in.")
+    unit.require_proof(why)
+    return row, unit.db.get_one(Person, row.person_id)
+
+
+def refuse_last(unit: Unit, row: SignIn, doing: str) -> None:
+    """Conflict for the last one who administers."""
+    others = (
+        select(func.count(SignIn.id))
+        .join(Person, Person.id == SignIn.person_id)
+        .where(SignIn.administrator.is_(True), SignIn.id != row.id, Person.standing != Standing.LEFT)
+    )
+    if row.administrator and not unit.db.scalar(others):
+        raise Conflict(f"Nobody would administer the organisation after {doing}.", "Make somebody else one first.")
+
+
+def refuse_none(unit: Unit) -> None:
+    """Conflict when somebody administered the organisation, and nobody does any more who has not left."""
+    of = select(SignIn.person_id).where(SignIn.role == Role.ADMINISTRATOR)
+    there = of.join(Person, Person.id == SignIn.person_id).where(
+        SignIn.suspended_at.is_(None), Person.standing != Standing.LEFT
+    )
+    unit.db.flush()
+    if unit.db.scalar(of.limit(1)) is not None and unit.db.scalar(there.limit(1)) is None:
+        raise Conflict(
+            "Nobody would administer the organisation any more.", "Make somebody else an administrator first."
+        )
+
+
+def _tell(unit: Unit, sentence: str, *also: UUID) -> None:
+    told = (telling.administrators(unit) | set(also)) - {unit.viewer.person}
+    telling.tell_and_write(unit, told, "sign_in", sentence, PAGE)
+
+
+def set_role(unit: Unit, ident: UUID, role: Role) -> dict[str, Any]:
+    """Give a sign-in another role. Conflict when nobody would administer then."""
+    row, person = _locked(unit, ident, "Changing a role")
+    if row.role != role:
+        if role is not Role.ADMINISTRATOR:
+            refuse_last(unit, row, f"{person.name} is {role}")
+        before, row.role = row.role, role
+        unit.db.flush()
+        unit.record("sign_in.role_set", "sign_in", row.id, person.name, before=before, role=role)
+        _tell(unit, f"{unit.viewer.name} made {person.name} {_article(role)} (before: {before}).", person.id)
+        unit.db.refresh(row)
+    return one(unit, ident)
+
+
+def _article(role: Role) -> str:
+    return f"an {role}" if role[0] in "aeiou" else f"a {role}"
+
+
+def set_suspended(unit: Unit, ident: UUID, is_suspended: bool) -> dict[str, Any]:
+    """Suspend a sign-in, which ends what is open at once, or let it sign in again."""
+    row, person = _locked(unit, ident, "Suspending a sign-in")
+    if (row.suspended_at is not None) != is_suspended:
+        if is_suspended:
+            refuse_last(unit, row, f"{person.name} is suspended")
+            close_all(unit, row)
+        row.suspended_at = unit.now if is_suspended else None
+        unit.db.flush()
+        how = "suspended" if is_suspended else "resumed"
+        unit.record(f"sign_in.{how}", "sign_in", row.id, person.name)
+        _tell(unit, f"{unit.viewer.name} {how} the sign-in of {person.name}.", person.id)
+        unit.db.refresh(row)
+    return one(unit, ident)
+
+
+def end_sessions(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """End all sessions of a sign-in."""
+    row, person = _locked(unit, ident, "Ending somebody's sessions")
+    count = _end(unit, WebSession, WebSession.sign_in_id == row.id)
+    unit.record("sign_in.sessions_ended", "sign_in", row.id, person.name, count=count)
+    _tell(unit, f"{unit.viewer.name} ended the sessions of {person.name} ({count}).", person.id)
+    return one(unit, ident)
+
+
+def end_tokens(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """End all API tokens of a sign-in."""
+    row, person = _locked(unit, ident, "Ending somebody's tokens")
+    count = _end(unit, ApiToken, ApiToken.sign_in_id == row.id)
+    unit.record("sign_in.tokens_ended", "sign_in", row.id, person.name, count=count)
+    _tell(unit, f"{unit.viewer.name} ended the API tokens of {person.name} ({count}).", person.id)
+    return one(unit, ident)
+
+
+def _end(unit: Unit, table: type[WebSession | ApiToken], which: Any) -> int:
+    return len(unit.db.scalars(delete(table).where(which).returning(table.id)).all())
+
+
+def close_all(unit: Unit, row: SignIn, but: UUID | None = None) -> None:
+    """End every session and token of a sign-in, ``but`` the one that the viewer came by."""
+    for table in (WebSession, ApiToken):
+        which = table.sign_in_id == row.id
+        _end(unit, table, which if but is None else which & (table.id != but))
+
+
+def end_other_sessions(unit: Unit, row: SignIn) -> int:
+    """End every session of a sign-in but the one that the viewer came by; gives how many."""
+    return _end(unit, WebSession, (WebSession.sign_in_id == row.id) & (WebSession.id != unit.viewer.credential))
+
+
+def reset_factor(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Take somebody's second factor away, with its recovery codes, so that they can set up another."""
+    row, person = _locked(unit, ident, "Resetting a second factor")
+    if row.factor_since is None:
+        raise Conflict(f"{person.name} has no second factor.", "There is nothing to reset.")
+    row.factor_secret, row.factor_since, row.factor_step, person.second_factor = None, None, None, False
+    unit.db.execute(delete(RecoveryCode).where(RecoveryCode.sign_in_id == row.id))
+    close_all(unit, row)
+    unit.wake("evaluate")
+    unit.record("factor.reset", "sign_in", row.id, person.name)
+    _tell(unit, f"{unit.viewer.name} reset the second factor of {person.name}.", person.id)
+    return one(unit, ident)
+
+
+def take_away(unit: Unit, ident: UUID) -> None:
+    """Take a sign-in away. The person stays in the register; to sign in again they have to be invited."""
+    row, person = _locked(unit, ident, "Taking a sign-in away")
+    refuse_last(unit, row, f"the sign-in of {person.name} is taken away")
+    close_all(unit, row)
+    # What went on under it is kept in the journal; its visits to accounts end with it.
+    for table in (PasswordReset, RecoveryCode, IdempotencyKey, Visit):
+        unit.db.execute(delete(table).where(table.sign_in_id == row.id))
+    unit.db.delete(row)
+    person.second_factor = False
+    unit.db.flush()
+    unit.wake("evaluate")
+    unit.record("sign_in.taken_away", "sign_in", ident, person.name, role=row.role)
+    _tell(unit, f"{unit.viewer.name} took the sign-in of {person.name} away.", person.id)
