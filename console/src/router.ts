@@ -13,6 +13,13 @@ export const router = createRouter({
     { path: '/people', name: 'people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/people/:id', name: 'person', component: () => import('./pages/PersonPage.vue'), props: true, meta: { title: 'Person' } },
     { path: '/people/:id/leaving', name: 'leaving', component: () => import('./pages/LeavingPage.vue'), props: true, meta: { title: 'Leaving' } },
+    { path: '/teams', name: 'teams', component: () => import('./pages/TeamsPage.vue'), meta: { title: 'Teams' } },
+    { path: '/teams/:id', name: 'team', component: () => import('./pages/TeamPage.vue'), props: true, meta: { title: 'Team' } },
+    { path: '/sign-ins', name: 'sign-ins', component: () => import('./pages/SignInsPage.vue'), meta: { title: 'Sign-ins' } },
+    { path: '/me', name: 'me', component: () => import('./pages/MePage.vue'), meta: { title: 'My sign-in' } },
+    { path: '/invitation', name: 'invitation', component: () => import('./pages/InvitationPage.vue'), meta: { title: 'You are invited', open: true } },
+    { path: '/forgotten', name: 'forgotten', component: () => import('./pages/ForgottenPage.vue'), meta: { title: 'Forgotten password', open: true } },
+    { path: '/new-password', name: 'new-password', component: () => import('./pages/NewPasswordPage.vue'), meta: { title: 'A new password', open: true } },
     { path: '/drift', name: 'drift', component: () => import('./pages/DriftPage.vue'), meta: { title: 'Drift' } },
     { path: '/grants', name: 'grants', component: () => import('./pages/GrantsPage.vue'), meta: { title: 'Grants' } },
     { path: '/apps', name: 'apps', component: () => import('./pages/AppsPage.vue'), meta: { title: 'Apps' } },
@@ -42,7 +49,7 @@ export const router = createRouter({
   ],
 })
 
-const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices'])
+const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'me'])
 
 router.beforeEach(async (to) => {
   document.title = `${String(to.meta.title)} · Open Latch`

@@ -4,7 +4,7 @@ import { useQueryCache } from '@pinia/colada'
 import { ref } from 'vue'
 
 import { CallFailed, get, keepCsrf, send } from './api'
-import { setTimeZone } from '@/lib/words'
+import { setLocale, setTimeZone } from '@/lib/words'
 
 import type { Me } from './types'
 
@@ -13,7 +13,8 @@ export const me = ref<Me | null>(null)
 function keep(found: Me | null): void {
   me.value = found
   keepCsrf(found?.csrf ?? '')
-  setTimeZone(found?.organisation.time_zone)
+  setTimeZone(found?.preferences.time_zone ?? found?.organisation.time_zone)
+  setLocale(found?.preferences.locale ?? undefined)
 }
 
 /** Find out who is signed in; null when nobody is. */

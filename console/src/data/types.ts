@@ -53,6 +53,8 @@ export interface Me {
   person: Named
   organisation: Named & { time_zone: string }
   administrator: boolean
+  auditor: boolean
+  preferences: { time_zone: string | null; locale: string | null; no_mail: string[] }
   owner: boolean
   reviewer: boolean
   notices: number
@@ -71,6 +73,10 @@ export interface AccountRow extends Named {
   sessions: number
   open_flags: number
   emergency_hours: number | null
+  is_closed: boolean
+  archived: boolean
+  payer: string | null
+  paid_until: string | null
   version: number
 }
 
@@ -858,4 +864,135 @@ export interface EndsCalendar {
   since: string
   until: string
   days: EndOf[]
+}
+
+/** A record as it is edited. */
+export interface RecordOf {
+  id: string
+  name: string
+  version: number
+  archived_at: string | null
+  values: Record<string, unknown>
+  named: Record<string, string>
+  dependents: { what: string; count: number }[]
+  warnings: { latch: string; kind: string; mode: string; fact: string; remedy: string }[]
+}
+
+export interface EditedValue {
+  field: string
+  was: unknown
+  will: unknown
+}
+
+export interface EditManyPreview {
+  lines: { id: string; name: string; changes: EditedValue[]; refused: string | null; remedy: string }[]
+  changed: number
+  refused: number
+  latches: RecordOf['warnings']
+  fingerprint: string
+}
+
+export interface MergePreview {
+  kept: Named
+  gone: Named
+  moves: { what: string; count: number }[]
+  fills: EditedValue[]
+  loses: EditedValue[]
+  accounts: Named[]
+  latches: RecordOf['warnings']
+  fingerprint: string
+}
+
+export interface MergeOf {
+  id: string
+  kind: string
+  kept: Named
+  gone: Named
+  merged_at: string
+  merged_by: string
+  undone_at: string | null
+  undo_until: string
+}
+
+export interface TeamPage extends Named {
+  partner: boolean
+  purpose: string
+  speaker: Named | null
+  version: number
+  archived_at: string | null
+  members: { id: string; kind: 'person' | 'team'; member: Named; since: string | null; until: string | null; version: number }[]
+  belongs_to: Named[]
+  grants: number
+}
+
+export interface RecordedLine {
+  line: number
+  account: Named | null
+  holder: { kind: string; id: string; name: string } | null
+  level: string
+  does: string
+  grant_id: string | null
+  refused: string | null
+  remedy: string
+}
+
+export interface RecordAccessPreview {
+  lines: RecordedLine[]
+  new: number
+  same: number
+  refused: number
+  latches: RecordOf['warnings']
+  fingerprint: string
+}
+
+export type RoleName = 'administrator' | 'auditor' | 'reviewer' | 'member'
+
+export interface SignInOf {
+  id: string
+  person: Named
+  address: string
+  role: RoleName
+  standing: string
+  suspended_at: string | null
+  second_factor: boolean
+  last_seen_at: string | null
+  sessions: number
+  tokens: number
+}
+
+export interface InvitationOf {
+  id: string
+  person: Named
+  address: string
+  role: RoleName
+  sent_by: string
+  sent_at: string
+  times_sent: number
+  runs_out_at: string
+}
+
+export interface InvitationToYou {
+  organisation: string
+  name: string
+  address: string
+  role: RoleName
+  sent_by: string
+  runs_out_at: string
+}
+
+export interface OwnPage {
+  name: string
+  role: RoleName
+  sign_in_address: string
+  addresses: { address: string; confirmed_at: string | null; is_first: boolean }[]
+  second_factor_since: string | null
+  recovery_codes_left: number
+  password_set_at: string | null
+  sessions: { id: string; device: string; address: string; started_at: string; last_seen_at: string; expires_at: string; is_this: boolean }[]
+  tokens: { id: string; name: string; scope: 'read' | 'write'; made_at: string; last_used_at: string | null; expires_at: string; is_this: boolean }[]
+  time_zone: string | null
+  locale: string | null
+  no_mail: string[]
+  wants_digest: boolean
+  refuses_offers: boolean
 }

@@ -22,18 +22,25 @@ export function setTimeZone(zone: string | undefined): void {
   timeZone = zone
 }
 
+/** The language that dates are written in. */
+let locale = 'en-GB'
+
+export function setLocale(chosen: string | undefined): void {
+  locale = chosen ?? 'en-GB'
+}
+
 /** The day of an instant where the organisation is, or a date, as people write it. */
 export function day(at: string | null | undefined): string {
   if (!at) return ''
   const zone = at.length === '2026-03-31'.length ? 'UTC' : timeZone
-  return new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: zone })
+  return new Date(at).toLocaleDateString(locale, { day: 'numeric', month: 'short', year: 'numeric', timeZone: zone })
 }
 
 /** A day and a time, as clocks show it where the organisation is. */
 export function moment(at: string | null | undefined): string {
   if (!at) return ''
   const options = { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZone } as const
-  return new Date(at).toLocaleString('en-GB', options)
+  return new Date(at).toLocaleString(locale, options)
 }
 
 /** How long ago, in days. */
@@ -70,6 +77,16 @@ export function ends(end: Ending): string {
 export function idleWords(grant: { state: string; since: string | null }, now: number = Date.now()): string {
   if (grant.state !== 'active') return plain(grant.state)
   return grant.since && Date.parse(grant.since) > now ? `begins ${moment(grant.since)}` : 'gives nothing now'
+}
+
+/** A browser and its system, as far as it says what it is. */
+export function deviceWords(agent: string): string {
+  const browser = [/Firefox/, /Edg/, /OPR/, /Chrom/, /Safari/, /curl|python|httpx|openlatch/i].findIndex((one) => one.test(agent))
+  const system = [/Android/, /iPhone|iPad/, /Windows/, /Mac OS/, /Linux|X11/].findIndex((one) => one.test(agent))
+  const what = ['Firefox', 'Edge', 'Opera', 'Chromium', 'Safari', 'a program'][browser]
+  const on = ['Android', 'an iPhone or iPad', 'Windows', 'a Mac', 'Linux'][system]
+  if (!what && !on) return agent || 'a browser'
+  return on ? `${what ?? 'A browser'} on ${on}` : (what ?? 'a browser')
 }
 
 /** A count with its noun in the right number. */

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed, ref, watch } from 'vue'
-import { RouterLink } from 'vue-router'
+import { RouterLink, useRouter } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import { me } from '@/data/me'
@@ -22,6 +22,8 @@ import ReachMark from '@/parts/ReachMark.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
 import SeverityMark from '@/parts/SeverityMark.vue'
 import StateNote from '@/parts/StateNote.vue'
+import RecordAccessDialog from '@/parts/records/RecordAccessDialog.vue'
+import RecordDialog from '@/parts/records/RecordDialog.vue'
 
 const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({
@@ -34,6 +36,10 @@ const flags = useQuery({
 })
 
 const owns = computed(() => !me.value?.inside && Boolean(me.value?.administrator || data.value?.owner?.id === me.value?.person.id))
+const router = useRouter()
+const isEditing = ref(false)
+const isRecording = ref(false)
+const part = ref<{ kind: 'resources' | 'groups'; id?: string } | null>(null)
 const isHandingOver = ref(false)
 const isDisconnecting = ref(false)
 const apps = computed(() => data.value?.app_count ?? 0)
@@ -87,11 +93,14 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
         <div><dt class="text-sm text-soft">Sensitivity</dt><dd class="font-semibold">{{ SENSITIVITY_WORDS[data.sensitivity] }}</dd></div>
         <div><dt class="text-sm text-soft">Owner</dt><dd class="font-semibold">{{ data.owner?.name ?? 'nobody' }}</dd></div>
         <div><dt class="text-sm text-soft">Lives in</dt><dd class="font-semibold">{{ data.system.name }}</dd></div>
+        <div v-if="data.payer"><dt class="text-sm text-soft">Paid by</dt><dd class="font-semibold">{{ data.payer }}</dd></div>
         <div><dt class="text-sm text-soft">Shared by</dt><dd class="font-semibold">{{ data.holders }}</dd></div>
         <div v-if="data.answers_for"><dt class="text-sm text-soft">Sessions</dt><dd class="font-semibold">{{ data.sessions }}</dd></div>
       </dl>
       <div v-if="data.answers_for" class="flex flex-wrap gap-2">
         <RouterLink :to="{ path: '/give', query: { account: data.id } }" class="button-main">Offer access</RouterLink>
+        <button class="button" @click="isRecording = true">Record existing access</button>
+        <button v-if="owns" class="button" @click="isEditing = true">Edit</button>
         <button v-if="owns" class="button" @click="isHandingOver = true">Hand over</button>
         <button v-if="apps > 1" class="button-end" @click="isDisconnecting = true">Disconnect {{ counted(apps, 'app') }}</button>
       </div>
@@ -153,14 +162,17 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
         <p v-if="data.coverage.looked_at?.length">Looked at: {{ data.coverage.looked_at.join(', ') }}.</p>
         <ul v-if="data.coverage.not_looked_at?.length" class="mt-1 list-disc pl-5 text-soft"><li v-for="gap in data.coverage.not_looked_at" :key="gap">Not looked at: {{ gap }}</li></ul>
       </section>
-      <section v-if="data.parts.length" class="card p-5" aria-labelledby="parts">
+      <section v-if="data.parts.length || data.answers_for" class="card p-5" aria-labelledby="parts">
         <h2 id="parts" class="mb-1 text-xl">Parts that can be shared alone</h2>
+        <p v-if="!data.parts.length" class="text-soft">None: whoever has access has all of it. A part is a folder, a schema or a page that can be given alone.</p>
         <ul class="divide-y divide-line">
-          <li v-for="part in data.parts" :key="part.id" class="flex flex-wrap gap-x-3 py-1.5">
-            <span class="flex-1">{{ part.name }} <span class="text-soft">{{ part.group ? `group of ${part.resources}` : part.kind }}</span><span v-if="part.public" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">public</span></span>
-            <span class="text-soft">shared by {{ part.holders }}</span>
+          <li v-for="one in data.parts" :key="one.id" class="flex flex-wrap items-center gap-x-3 py-1.5">
+            <span class="flex-1">{{ one.name }} <span class="text-soft">{{ one.group ? `group of ${one.resources}` : one.kind }}</span><span v-if="one.public" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">public</span></span>
+            <span class="text-soft">shared by {{ one.holders }}</span>
+            <button v-if="data.answers_for" class="link" @click="part = { kind: one.group ? 'groups' : 'resources', id: one.id }">Edit<span class="sr-only"> {{ one.name }}</span></button>
           </li>
         </ul>
+        <p v-if="data.answers_for" class="mt-2 flex gap-2"><button class="button" @click="part = { kind: 'resources' }">Add a part</button><button v-if="data.parts.length" class="button" @click="part = { kind: 'groups' }">Add a group</button></p>
       </section>
       <form v-if="owns" class="card space-y-3 p-5" @submit.prevent="setGiving">
         <h2 class="text-xl">How access is given</h2>
@@ -179,5 +191,8 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
     <ChangeDialog :open="isDisconnecting" :filter="`account.id eq &quot;${id}&quot; and holder.kind eq &quot;app&quot;`" only="end" :title="`Disconnect ${data.name} from all apps`" @close="isDisconnecting = false" @done="refetch()" />
     <HandOverDialog v-if="owns" :open="isHandingOver" :account="data" @close="isHandingOver = false" />
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
+    <RecordDialog :open="isEditing" kind="accounts" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/accounts')" />
+    <RecordAccessDialog :open="isRecording" :account="data" @close="isRecording = false" @done="refetch()" />
+    <RecordDialog :open="part !== null" :kind="part?.kind ?? 'resources'" :id="part?.id" :start="{ account: id }" :account="id" @close="part = null" @done="refetch()" @gone="refetch()" />
   </template>
 </template>

@@ -1,21 +1,30 @@
 <script setup lang="ts">
-import { RouterLink } from 'vue-router'
+import { ref } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
 
 import { useList } from '@/data/list'
+import { me } from '@/data/me'
 import type { AccountRow } from '@/data/types'
-import { SENSITIVITY_WORDS } from '@/lib/words'
+import { SENSITIVITY_WORDS, counted } from '@/lib/words'
 import ListTools from '@/parts/ListTools.vue'
 import PageHead from '@/parts/PageHead.vue'
 import RecordTable from '@/parts/RecordTable.vue'
 import StateNote from '@/parts/StateNote.vue'
+import EditManyDialog from '@/parts/records/EditManyDialog.vue'
+import RecordDialog from '@/parts/records/RecordDialog.vue'
 
 const list = useList<AccountRow>('accounts')
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = list
+const router = useRouter()
+const isAdding = ref(false)
+const isChanging = ref(false)
+const picked = ref<string[]>([])
 const CHOICES = [
   { label: 'All', filter: '' },
   { label: 'Sensitive', filter: 'sensitivity ge 3' },
   { label: 'With flags', filter: 'open_flags gt 0' },
   { label: 'Without owner', filter: 'not (owner.id pr)' },
+  { label: 'Archived', filter: 'archived eq true' },
 ]
 const COLUMNS = [
   { name: 'name', label: 'Account', sort: 'name' },
@@ -29,10 +38,13 @@ const COLUMNS = [
 </script>
 
 <template>
-  <PageHead title="Accounts" about="The shared accounts that you answer for or can reach." />
+  <PageHead title="Accounts" about="The shared accounts that you answer for or can reach.">
+    <button v-if="picked.length" class="button" @click="isChanging = true">Change {{ counted(picked.length, 'account') }}…</button>
+    <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add an account</button>
+  </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="accounts" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No account is like that." @retry="refetch" />
-  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Accounts" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No account is like that. An account is something that several share: a mailbox, a database, a sheet." @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="Accounts" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }">
       <RouterLink :to="`/accounts/${row.id}`" class="link">{{ row.name }}</RouterLink>
       <p class="text-sm font-normal text-soft">{{ row.purpose }}</p>
@@ -44,4 +56,6 @@ const COLUMNS = [
     <template #sessions="{ row }">{{ row.sessions }}</template>
     <template #flags="{ row }"><span :class="row.open_flags ? 'font-semibold text-rust' : 'text-soft'">{{ row.open_flags }}</span></template>
   </RecordTable>
+  <RecordDialog :open="isAdding" kind="accounts" @close="isAdding = false" @done="router.push(`/accounts/${$event.id}`)" />
+  <EditManyDialog :open="isChanging" kind="accounts" :ids="picked" @close="isChanging = false" @done="((picked = []), refetch())" />
 </template>

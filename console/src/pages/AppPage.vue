@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
-import { RouterLink } from 'vue-router'
+import { RouterLink, useRouter } from 'vue-router'
 
 import { get } from '@/data/api'
 import { me } from '@/data/me'
@@ -12,9 +12,14 @@ import PageHead from '@/parts/PageHead.vue'
 import ReachMark from '@/parts/ReachMark.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
 import StateNote from '@/parts/StateNote.vue'
+import MergeDialog from '@/parts/records/MergeDialog.vue'
+import RecordDialog from '@/parts/records/RecordDialog.vue'
 
 const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({ key: () => ['app', props.id], query: () => get<AppPage>(`/apps/${props.id}`) })
+const router = useRouter()
+const isEditing = ref(false)
+const isMerging = ref(false)
 const isDisconnecting = ref(false)
 const ending = ref<string[]>([])
 const canEnd = computed(() => Boolean(me.value?.administrator || me.value?.owner))
@@ -28,6 +33,10 @@ const canEnd = computed(() => Boolean(me.value?.administrator || me.value?.owner
         By {{ data.publisher || 'nobody known' }}
         <a v-if="data.home_page" :href="data.home_page" rel="noreferrer noopener" class="link ml-2">{{ data.home_page }}</a>
       </p>
+      <template v-if="me?.administrator">
+        <button class="button" @click="isEditing = true">Edit</button>
+        <button class="button" @click="isMerging = true">Merge…</button>
+      </template>
       <button v-if="canEnd && data.grants.length > 1" class="button-end" @click="isDisconnecting = true">
         Disconnect from {{ counted(data.grants.length, 'account') }}
       </button>
@@ -46,5 +55,7 @@ const canEnd = computed(() => Boolean(me.value?.administrator || me.value?.owner
     <StateNote v-else status="success" empty empty-text="It is linked to nothing." />
     <ChangeDialog :open="isDisconnecting" :filter="`holder.id eq &quot;${id}&quot;`" only="end" :title="`Disconnect ${data.name} from all accounts`" @close="isDisconnecting = false" @done="refetch()" />
     <RevokeDialog :open="ending.length > 0" :grants="ending" @close="ending = []" @started="ending = []" />
+    <RecordDialog :open="isEditing" kind="apps" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/apps')" />
+    <MergeDialog :open="isMerging" kind="apps" :id="id" :name="data.name" @close="isMerging = false" @done="refetch()" />
   </template>
 </template>

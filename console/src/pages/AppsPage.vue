@@ -1,19 +1,25 @@
 <script setup lang="ts">
-import { RouterLink } from 'vue-router'
+import { ref } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
 
 import { useList } from '@/data/list'
+import { me } from '@/data/me'
 import type { AppRow } from '@/data/types'
 import { ago } from '@/lib/words'
 import ListTools from '@/parts/ListTools.vue'
 import PageHead from '@/parts/PageHead.vue'
 import RecordTable from '@/parts/RecordTable.vue'
 import StateNote from '@/parts/StateNote.vue'
+import RecordDialog from '@/parts/records/RecordDialog.vue'
 
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<AppRow>('apps')
+const router = useRouter()
+const isAdding = ref(false)
 const CHOICES = [
   { label: 'All', filter: '' },
   { label: 'Publisher unknown', filter: 'not (publisher pr)' },
   { label: 'With flags', filter: 'open_flags gt 0' },
+  { label: 'Archived', filter: 'archived eq true' },
 ]
 const COLUMNS = [
   { name: 'name', label: 'App', sort: 'name' },
@@ -25,9 +31,11 @@ const COLUMNS = [
 </script>
 
 <template>
-  <PageHead title="Apps" about="Software that is linked to your accounts, and what it may do there." />
+  <PageHead title="Apps" about="Software that is linked to your accounts, and what it may do there.">
+    <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add an app</button>
+  </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="apps" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No app is like that." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No app is like that. An app comes here by hand, by a file, or from a system that is read." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Apps" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }">
       <RouterLink :to="`/apps/${row.id}`" class="link">{{ row.name }}</RouterLink>
@@ -38,4 +46,5 @@ const COLUMNS = [
     <template #used="{ row }">{{ ago(row.last_used_at) }}</template>
     <template #flags="{ row }"><span :class="row.open_flags ? 'font-semibold text-rust' : 'text-soft'">{{ row.open_flags }}</span></template>
   </RecordTable>
+  <RecordDialog :open="isAdding" kind="apps" @close="isAdding = false" @done="router.push(`/apps/${$event.id}`)" />
 </template>

@@ -14,10 +14,12 @@ import ReachMark from '@/parts/ReachMark.vue'
 import RecordTable from '@/parts/RecordTable.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
 import StateNote from '@/parts/StateNote.vue'
+import RecordAccessDialog from '@/parts/records/RecordAccessDialog.vue'
 
 const LIVE = 'state ne "ended"'
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<GrantRow>('grants', LIVE)
 const picked = ref<string[]>([])
+const isRecording = ref(false)
 const isEnding = ref(false)
 const isChanging = ref(false)
 const isChangingAll = ref(false)
@@ -43,12 +45,13 @@ const COLUMNS = [
 
 <template>
   <PageHead title="Grants" about="Who may act in which account, how far, until when.">
+    <button v-if="me?.administrator || me?.owner" class="button" @click="isRecording = true">Record existing access</button>
     <button v-if="mayChange" class="button" :disabled="!picked.length" @click="isChanging = true">Change…</button>
     <button v-if="mayChange && filter && count && count <= 1000" class="button" @click="isChangingAll = true">Change all {{ count }}…</button>
     <button v-if="mayChange" class="button-end" :disabled="!picked.length" @click="isEnding = true">{{ picked.length ? `End ${counted(picked.length, 'picked grant')}` : 'Pick grants to end' }}</button>
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="grants" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No grant is like that." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No grant is like that. Offer access, or record what exists already." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Grants" :picks="mayChange" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #holder="{ row }"><HolderName :holder="row.holder" /></template>
     <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></template>
@@ -61,4 +64,5 @@ const COLUMNS = [
   <ChangeDialog :open="isChanging" :grants="rows.filter((row) => picked.includes(row.id))" @close="isChanging = false" @done="refetch()" />
   <ChangeDialog :open="isChangingAll" :filter="filter" :title="`Change all ${count} that match`" @close="isChangingAll = false" @done="refetch()" />
   <RevokeDialog :open="isEnding" :grants="picked" @close="isEnding = false" @started="isEnding = false" />
+  <RecordAccessDialog :open="isRecording" @close="isRecording = false" @done="refetch()" />
 </template>

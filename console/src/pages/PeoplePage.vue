@@ -1,15 +1,23 @@
 <script setup lang="ts">
-import { RouterLink } from 'vue-router'
+import { ref } from 'vue'
+import { RouterLink, useRouter } from 'vue-router'
 
 import { useList } from '@/data/list'
+import { me } from '@/data/me'
 import type { PersonRow } from '@/data/types'
-import { day } from '@/lib/words'
+import { counted, day } from '@/lib/words'
 import ListTools from '@/parts/ListTools.vue'
 import PageHead from '@/parts/PageHead.vue'
 import RecordTable from '@/parts/RecordTable.vue'
 import StateNote from '@/parts/StateNote.vue'
+import EditManyDialog from '@/parts/records/EditManyDialog.vue'
+import RecordDialog from '@/parts/records/RecordDialog.vue'
 
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<PersonRow>('people')
+const router = useRouter()
+const isAdding = ref(false)
+const isChanging = ref(false)
+const picked = ref<string[]>([])
 const CHOICES = [
   { label: 'All', filter: '' },
   { label: 'Outside', filter: 'inside eq false' },
@@ -34,10 +42,13 @@ function stands(row: PersonRow): string {
 </script>
 
 <template>
-  <PageHead title="People" about="Everybody known to the organisation whom you may see, and how much they can reach." />
+  <PageHead title="People" about="Everybody known to the organisation whom you may see, and how much they can reach.">
+    <button v-if="picked.length" class="button" @click="isChanging = true">Change {{ counted(picked.length, 'person', 'people') }}…</button>
+    <button v-if="me?.administrator" class="button-main" @click="isAdding = true">Add a person</button>
+  </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="people" :choices="CHOICES" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nobody is like that." @retry="refetch" />
-  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="People" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nobody is like that. People come here by hand, by a file, or from a system that is read." @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="People" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }">
       <RouterLink :to="`/people/${row.id}`" class="link">{{ row.name }}</RouterLink>
       <p class="text-sm font-normal text-soft">{{ row.address }}</p>
@@ -48,4 +59,6 @@ function stands(row: PersonRow): string {
     <template #sessions="{ row }">{{ row.sessions }}</template>
     <template #flags="{ row }"><span :class="row.open_flags ? 'font-semibold text-rust' : 'text-soft'">{{ row.open_flags }}</span></template>
   </RecordTable>
+  <RecordDialog :open="isAdding" kind="people" @close="isAdding = false" @done="router.push(`/people/${$event.id}`)" />
+  <EditManyDialog :open="isChanging" kind="people" :ids="picked" @close="isChanging = false" @done="((picked = []), refetch())" />
 </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
-import { RouterLink } from 'vue-router'
+import { RouterLink, useRouter } from 'vue-router'
 
 import { get } from '@/data/api'
 import { me } from '@/data/me'
@@ -12,12 +12,17 @@ import PageHead from '@/parts/PageHead.vue'
 import PathList from '@/parts/PathList.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
 import StateNote from '@/parts/StateNote.vue'
+import MergeDialog from '@/parts/records/MergeDialog.vue'
+import RecordDialog from '@/parts/records/RecordDialog.vue'
 
 const props = defineProps<{ id: string }>()
 const { data, status, error, refetch } = useQuery({
   key: () => ['person', props.id],
   query: () => get<PersonPage>(`/people/${props.id}`),
 })
+const router = useRouter()
+const isEditing = ref(false)
+const isMerging = ref(false)
 const isChanging = ref(false)
 const ending = ref<Path | null>(null)
 const canEnd = computed(() => Boolean(me.value?.administrator || (me.value?.owner && props.id !== me.value.person.id)))
@@ -34,12 +39,16 @@ const about = computed(() => {
   <StateNote :status="status" :error="error" @retry="refetch" />
   <template v-if="data">
     <PageHead :title="data.name" :about="about">
+      <template v-if="me?.administrator">
+        <button class="button" @click="isEditing = true">Edit</button>
+        <button class="button" @click="isMerging = true">Merge…</button>
+      </template>
       <RouterLink v-if="me?.administrator && data.recognised && id !== me.person.id" :to="`/people/${id}/leaving`" class="button">{{ data.standing === 'left' ? 'How far their leaving has come' : 'Let them leave…' }}</RouterLink>
       <button v-if="canEnd && data.grants" class="button" @click="isChanging = true">Change all their grants…</button>
     </PageHead>
     <p v-if="data.teams.length" class="mb-4">
       <span class="text-soft">Belongs to </span>
-      <span v-for="team in data.teams" :key="team.id" class="mr-2">{{ team.name }} <span class="text-sm text-soft">({{ untilWords(team) }})</span></span>
+      <span v-for="team in data.teams" :key="team.id" class="mr-2"><RouterLink :to="`/teams/${team.id}`" class="link">{{ team.name }}</RouterLink> <span class="text-sm text-soft">({{ untilWords(team) }})</span></span>
     </p>
     <h2 class="mb-2 text-xl">
       Everything that they can reach
@@ -48,6 +57,8 @@ const about = computed(() => {
     <PathList v-if="data.paths.length" :paths="data.paths" by="account" :can-end="canEnd" @end="ending = $event" />
     <StateNote v-else status="success" empty empty-text="They can reach nothing." />
     <ChangeDialog :open="isChanging" :filter="`holder.id eq &quot;${id}&quot; and state ne &quot;ended&quot;`" :title="`Change all that ${data.name} holds`" @close="isChanging = false" @done="refetch()" />
+    <RecordDialog :open="isEditing" kind="people" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/people')" />
+    <MergeDialog :open="isMerging" kind="people" :id="id" :name="data.name" @close="isMerging = false" @done="refetch()" />
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
   </template>
 </template>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { CallFailed } from '@/data/api'
 import { signIn } from '@/data/me'
@@ -62,6 +62,7 @@ async function enter(): Promise<void> {
       </label>
       <ProblemNote :error="error" />
       <button class="button-main w-full" :disabled="isBusy">Sign in</button>
+      <p class="text-center"><RouterLink to="/forgotten" class="link">Forgotten your password?</RouterLink></p>
     </form>
   </div>
 </template>

@@ -16,6 +16,7 @@ const PLACES = [
   { to: '/mine', label: 'My access' },
   { to: '/accounts', label: 'Accounts', inside: true },
   { to: '/people', label: 'People', inside: true },
+  { to: '/teams', label: 'Teams' },
   { to: '/grants', label: 'Grants', inside: true },
   { to: '/apps', label: 'Apps', inside: true },
   { to: '/sessions', label: 'Sessions', inside: true },
@@ -31,10 +32,11 @@ const PLACES = [
   { to: '/journal', label: 'Journal', inside: true },
   { to: '/drift', label: 'Drift', administrator: true },
   { to: '/systems', label: 'Systems', administrator: true },
+  { to: '/sign-ins', label: 'Sign-ins', administrator: true },
   { to: '/settings', label: 'Settings', administrator: true },
 ]
 // Inside an account only what is about it is open.
-const places = computed(() => PLACES.filter((place) => (me.value?.inside ? place.inside : !place.administrator || me.value?.administrator)))
+const places = computed(() => PLACES.filter((place) => (me.value?.inside ? place.inside : !place.administrator || me.value?.administrator || me.value?.auditor)))
 const home = computed(() => (me.value?.inside ? `/accounts/${me.value.inside.account.id}` : '/'))
 const THEMES: Theme[] = ['system', 'light', 'dark']
 
@@ -55,7 +57,7 @@ async function leave(): Promise<void> {
         <img src="/mark.svg" alt="" class="size-7" />
         Open Latch
       </RouterLink>
-      <nav aria-label="Places" class="order-last -mx-2 flex w-full gap-0.5 overflow-x-auto">
+      <nav aria-label="Places" class="order-last -mx-2 flex w-full gap-x-0.5 overflow-x-auto md:flex-wrap md:overflow-visible">
         <RouterLink
           v-for="place in places"
           :key="place.to"
@@ -78,7 +80,8 @@ async function leave(): Promise<void> {
           <span class="sr-only">, {{ isLive ? 'changes appear by themselves' : 'not connected' }}</span>
         </MenuButton>
         <MenuItems class="absolute right-0 z-40 mt-1 w-64 rounded-lg border border-line bg-card p-1 shadow-lg outline-none">
-          <p class="px-3 py-2 text-soft">{{ me?.organisation.name }}</p>
+          <p class="px-3 py-2 text-soft">{{ me?.organisation.name }}<span v-if="me?.auditor" class="block">as auditor: you see everything and change nothing</span></p>
+          <MenuItem v-if="!me?.inside" v-slot="{ active }"><RouterLink to="/me" class="block rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''">My sign-in</RouterLink></MenuItem>
           <MenuItem v-for="name in THEMES" :key="name" v-slot="{ active }">
             <button class="w-full rounded-md px-3 py-1.5 text-left" :class="active ? 'bg-sunk' : ''" @click="theme = name">
               {{ name === 'system' ? 'Light or dark as the system' : name === 'dark' ? 'Dark' : 'Light' }}

@@ -88,6 +88,8 @@ def find(service: Client, kind: str, given: str) -> UUID:
         return UUID(given)
     except ValueError:
         pass
+    if kind not in _SINGULAR:
+        raise BadInput(f"{given!r} is no id.", f"Name one of the {kind} by its id.")
     exact = json.dumps(given)
     rows: list[Any] = service.list(kind, filter=f"name eq {exact}", limit=2).rows
     if not rows:

@@ -26,7 +26,11 @@ class Asking:
     def _ask(
         self, model: type[Answer], method: str, path: str, body: BaseModel | None = None, version: int | None = None
     ) -> Answer:
-        more: dict[str, Any] = {"json": body.model_dump(mode="json")} if body is not None else {}
+        # An edit says no more than what changes.
+        edits = method == "PATCH" or isinstance(body, wire.EditMany)
+        more: dict[str, Any] = {}
+        if body is not None:
+            more["json"] = body.model_dump(mode="json", exclude_unset=edits)
         if version is not None:
             more["headers"] = {"If-Match": f'"{version}"'}
         return model.model_validate(self._transport.call(method, path, **more))

@@ -14,6 +14,8 @@ from pydantic import BaseModel
 from openlatch import wire
 from openlatch.client.ending import Ending
 from openlatch.client.giving import Giving
+from openlatch.client.identity import Identity
+from openlatch.client.records import Keeping
 from openlatch.client.reviewing import Reviewing
 from openlatch.client.ruling import Ruling
 from openlatch.client.transport import Transport
@@ -44,7 +46,7 @@ LISTS: dict[str, type[BaseModel]] = {
 }
 
 
-class Client(Giving, Reviewing, Ruling, Ending):
+class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.

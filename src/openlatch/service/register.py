@@ -133,7 +133,7 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     """The resources and groups of an account, each with how many share it."""
-    listed = lists_giving.RESOURCES.all(unit.db, "", [Resource.account_id == account])
+    listed = lists_giving.RESOURCES.all(unit.db, "", [Resource.account_id == account, Resource.archived_at.is_(None)])
     whole = (
         unit.db.scalar(
             select(func.count(func.distinct(Grant.holder_id)))
@@ -149,7 +149,7 @@ def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     groups = unit.db.execute(
         select(ResourceGroup.id, ResourceGroup.name, func.count(ResourceInGroup.id))
         .outerjoin(ResourceInGroup, ResourceInGroup.group_id == ResourceGroup.id)
-        .where(ResourceGroup.account_id == account)
+        .where(ResourceGroup.account_id == account, ResourceGroup.archived_at.is_(None))
         .group_by(ResourceGroup.id)
         .order_by(ResourceGroup.name)
     )

@@ -32,9 +32,10 @@ _WORDS = {
     "grants": ("grant", "grants"), "memberships": ("membership", "memberships"), "sessions": ("session", "sessions"),
     "accounts": ("account", "accounts"), "people": ("person", "people"), "teams": ("team", "teams"),
     "items": ("item of a review", "items of reviews"), "sign_ins": ("sign-in", "sign-ins"),
-    "terms": ("term of a grant", "terms of grants"), "handles": ("login", "logins"),
+    "terms": ("term of a grant", "terms of grants"),
     "resource_groups": ("group", "groups"), "steps": ("step of a revocation", "steps of revocations"),
-    "revocation_targets": ("revocation", "revocations"), "merges": ("merge", "merges"),
+    "revocation_targets": ("revocation", "revocations"), "person_addresses": ("address", "addresses"),
+    "handles": ("login", "logins"),
 }  # fmt: skip
 MOST_MANY = 500
 # Putting a record away or removing it is more than editing a field that its owner may.
@@ -183,7 +184,8 @@ def remove(unit: Unit, name: str, ident: UUID, version: int | None = None) -> No
     left = dependents(unit, kind, ident)
     if left:
         listed = ", ".join(one["what"] for one in left)
-        raise Conflict(f"{kind.label(row)} can't be removed: {listed} refer to it.", "Archive it instead.")
+        instead = "Let them leave instead." if name == "people" else "Archive it instead."
+        raise Conflict(f"{kind.label(row)} can't be removed: {listed} refer to it.", instead)
     label, account = kind.label(row), _account_of(row)
     values = kind.values(unit, row)
     with latching.guarded(unit, kind.lets_in(unit, row, values, values)):

@@ -145,7 +145,9 @@ def _refuse_others(unit: Unit, row: Person, address: str | None, field: str) -> 
     name = unit.db.scalar(whose.limit(1)) or unit.db.scalar(beside.limit(1))
     if name is not None:
         raise BadInput(
-            f"{address} is the address of {name}.", "Use another, or merge the two records.", {field: f"is {name}'s"}
+            f"{address} is the address of {name}.",
+            "Use another, or merge the two records.",
+            {field: f"is the address of {name}"},
         )
 
 

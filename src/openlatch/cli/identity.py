@@ -1,0 +1,321 @@
+"""Sign-ins: those of the organisation, invitations, passwords, and one's own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+from uuid import UUID
+
+import click
+from rich.text import Text
+
+from openlatch import wire
+from openlatch.cli import session, setting
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.client import Client
+from openlatch.errors import BadInput
+
+ROLES = click.Choice(["administrator", "auditor", "reviewer", "member"])
+_YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
+SIGN_INS: list[Column] = [
+    ("Who", lambda r: r.person.name),
+    ("Address", lambda r: r.address),
+    ("Role", lambda r: r.role if r.suspended_at is None else f"{r.role}, suspended"),
+    ("Second factor", lambda r: "yes" if r.second_factor else "no"),
+    ("Last seen", lambda r: moment(r.last_seen_at)),
+    ("Sessions", lambda r: r.sessions),
+    ("Tokens", lambda r: r.tokens),
+]
+INVITED: list[Column] = [
+    ("ID", lambda r: str(r.id)),
+    ("Who", lambda r: r.person.name),
+    ("Address", lambda r: r.address),
+    ("Role", lambda r: r.role),
+    ("Runs out", lambda r: moment(r.runs_out_at)),
+]
+SESSIONS: list[Column] = [
+    ("ID", lambda r: str(r.id)),
+    ("Device", lambda r: r.device),
+    ("From", lambda r: r.address),
+    ("Last seen", lambda r: moment(r.last_seen_at)),
+    ("", lambda r: "this one" if r.is_this else None),
+]
+TOKENS: list[Column] = [
+    ("ID", lambda r: str(r.id)),
+    ("Name", lambda r: r.name),
+    ("May", lambda r: r.scope),
+    ("Last used", lambda r: moment(r.last_used_at)),
+    ("Runs out", lambda r: moment(r.expires_at)),
+]
+
+
+@click.group("sign-in")
+def sign_in() -> None:
+    """Who signs in, in which role."""
+
+
+@sign_in.command("list")
+@output_option
+def sign_in_list(output: str) -> None:
+    """Every sign-in of the organisation."""
+    with session.client() as service:
+        show_rows(service.sign_ins(), SIGN_INS, output, "Nobody signs in.")
+
+
+def _find(service: Client, name: str) -> wire.SignInOf:
+    rows = service.sign_ins()
+    fits = [r for r in rows if name.lower() in (r.person.name.lower(), r.address.lower(), str(r.id))]
+    fits = fits or [r for r in rows if name.lower() in r.person.name.lower()]
+    if len(fits) != 1:
+        raise BadInput(f"{len(fits) or 'None'} of the sign-ins fit {name!r}.", "Look at: openlatch sign-in list")
+    return fits[0]
+
+
+def _act(name: str, about: str, question: str, call: Callable[[Client, UUID], Any], done: str) -> None:
+    @sign_in.command(name, help=about)
+    @click.argument("who")
+    @_YES
+    def command(who: str, yes: bool) -> None:
+        with session.client() as service:
+            found = _find(service, who)
+            if not yes:
+                click.confirm(question.format(found.person.name), abort=True)
+            session.proving(service, lambda: call(service, found.id))
+        out.print(done.format(found.person.name), markup=False)
+
+
+_act("suspend", "Suspend a sign-in: what is open ends at once.", "Suspend the sign-in of {}?",
+     lambda c, i: c.suspend_sign_in(i), "{} can't sign in until resumed.")  # fmt: skip
+_act("resume", "Let a suspended sign-in in again.", "Let {} sign in again?",
+     lambda c, i: c.suspend_sign_in(i, False), "{} can sign in again.")  # fmt: skip
+_act("take-away", "Take a sign-in away; the person stays in the register.", "Take the sign-in of {} away?",
+     lambda c, i: c.take_sign_in_away(i), "{} has no sign-in any more.")  # fmt: skip
+_act("end-sessions", "End all sessions of a sign-in.", "End all sessions of {}?",
+     lambda c, i: c.end_sign_in_sessions(i), "The sessions of {} have ended.")  # fmt: skip
+_act("end-tokens", "End all API tokens of a sign-in.", "End all API tokens of {}?",
+     lambda c, i: c.end_sign_in_tokens(i), "The tokens of {} have ended.")  # fmt: skip
+_act("reset-factor", "Reset somebody's second factor.", "Reset the second factor of {}?",
+     lambda c, i: c.reset_factor(i), "{} signs in with the password alone until another factor is set up.")  # fmt: skip
+
+
+@sign_in.command("set-role")
+@click.argument("who")
+@click.argument("role", type=ROLES)
+def sign_in_set_role(who: str, role: str) -> None:
+    """Give a sign-in another role."""
+    with session.client() as service:
+        found = _find(service, who)
+        session.proving(service, lambda: service.set_role(found.id, role))
+    out.print(f"{found.person.name} is {role} now (before: {found.role}).", markup=False)
+
+
+@sign_in.command("invite")
+@click.argument("person", required=False)
+@click.option("--name", default="", help="The name of somebody new.")
+@click.option("--address", default="", help="Where the link is sent to, for whoever has no address yet.")
+@click.option("--role", type=ROLES, default="member", show_default=True)
+@output_option
+def sign_in_invite(person: str | None, name: str, address: str, role: Any, output: str) -> None:
+    """Invite somebody to sign in, by mail: a PERSON of the register, or somebody new by --name and --address."""
+    with session.client() as service:
+        ident = session.find(service, "people", person) if person else None
+        wish = wire.Invite(person=ident, name=name, address=address, role=role)
+        found = session.proving(service, lambda: service.invite(wish))
+    show_one(found, output, lambda: out.print(
+        f"{found.person.name} is invited as {found.role}; the link to {found.address} runs out "
+        f"{moment(found.runs_out_at)}.", markup=False))  # fmt: skip
+
+
+@click.group()
+def invitation() -> None:
+    """Invitations to sign in."""
+
+
+@invitation.command("list")
+@output_option
+def invitation_list(output: str) -> None:
+    """Those that are not accepted yet."""
+    with session.client() as service:
+        show_rows(service.invitations(), INVITED, output, "Nobody is invited.")
+
+
+@invitation.command("again")
+@click.argument("ident", type=click.UUID)
+def invitation_again(ident: UUID) -> None:
+    """Send one again, with a fresh link."""
+    with session.client() as service:
+        found = session.proving(service, lambda: service.invite_again(ident))
+    out.print(f"Sent to {found.address}; it runs out {moment(found.runs_out_at)}.", markup=False)
+
+
+@invitation.command("withdraw")
+@click.argument("ident", type=click.UUID)
+def invitation_withdraw(ident: UUID) -> None:
+    """Take one back."""
+    with session.client() as service:
+        service.withdraw_invitation(ident)
+    out.print("The link opens nothing any more.")
+
+
+@invitation.command("accept")
+@click.argument("link")
+@click.password_option("--password", prompt="Choose a password", help="What you sign in with from now on.")
+def invitation_accept(link: str, password: str) -> None:
+    """Accept an invitation by its link, with a password; then sign in."""
+    with Client(session.load().url) as service:
+        found = service.accept_invitation(link.rpartition("#")[2], password)
+    out.print(f"Welcome, {found.person.name}. Sign in: openlatch login", markup=False)
+
+
+@click.group()
+def password() -> None:
+    """Your password."""
+
+
+@password.command("forgot")
+@click.argument("address")
+def password_forgot(address: str) -> None:
+    """Have a link sent to you, by which you choose a new one."""
+    with Client(session.load().url) as service:
+        service.forgot_password(address)
+    out.print("If somebody signs in with this address, a link is on its way to it. It works for an hour.")
+
+
+@password.command("new")
+@click.argument("link")
+@click.password_option("--password", prompt="New password", help="What you sign in with from now on.")
+def password_new(link: str, password: str) -> None:
+    """Choose a new password by the link that was sent to you."""
+    with Client(session.load().url) as service:
+        service.new_password(link.rpartition("#")[2], password)
+    out.print("Your password is changed, and everything that was open is ended. Sign in: openlatch login")
+
+
+@password.command("change")
+@click.password_option("--password", prompt="New password", help="What you sign in with from now on.")
+def password_change(password: str) -> None:
+    """Choose another one; your other sessions end."""
+    with session.client() as service:
+        session.proving(service, lambda: service.change_password(password))
+    out.print("Your password is changed; your other sessions have ended.")
+
+
+me = setting.me
+
+
+@me.command("show")
+@output_option
+def me_show(output: str) -> None:
+    """Your own sign-in: addresses, second factor, sessions and tokens."""
+    with session.client() as service:
+        found = service.own_sign_in()
+    show_one(found, output, lambda: _write_own(found))
+
+
+def _write_own(found: wire.OwnPage) -> None:
+    out.print(Text(found.name, style="bold"), f"{found.role}, signs in with {found.sign_in_address}")
+    for one in found.addresses:
+        known = "confirmed" if one.confirmed_at else "not confirmed"
+        out.print(f"  {one.address}: {known}{', mail goes here' if one.is_first else ''}", markup=False)
+    if found.second_factor_since:
+        out.print(f"Second factor since {moment(found.second_factor_since)}; "
+                  f"{found.recovery_codes_left} recovery codes left")  # fmt: skip
+    else:
+        out.print("No second factor: openlatch factor set-up")
+    out.print(f"Times in {found.time_zone or 'the organisation’s time zone'}; no mail about: "
+              f"{', '.join(found.no_mail) or 'nothing'}")  # fmt: skip
+    show_rows(found.sessions, SESSIONS, "table", "No browser is signed in.")
+    show_rows(found.tokens, TOKENS, "table", "There are no tokens.")
+
+
+@me.command("set")
+@click.option("--name", default=None, help="Your name.")
+@click.option("--time-zone", default=None, help="The time zone that times are shown in; empty: the organisation's.")
+@click.option("--locale", default=None, help="The language that dates are written in, like en-GB.")
+@click.option("--no-mail", multiple=True, help="What you want no mail about; takes the place of all. See the guide.")
+@click.option("--all-mail", is_flag=True, help="Get mail about everything again.")
+def me_set(
+    name: str | None, time_zone: str | None, locale: str | None, no_mail: tuple[str, ...], all_mail: bool
+) -> None:
+    """Set your name, and how you want to be told; what is not named stays."""
+    with session.client() as service:
+        held = service.own_sign_in()
+        service.set_profile(
+            wire.Profile(
+                name=name or held.name,
+                time_zone=held.time_zone if time_zone is None else time_zone or None,
+                locale=held.locale if locale is None else locale or None,
+                no_mail=[] if all_mail else list(no_mail) or held.no_mail,
+                wants_digest=held.wants_digest,
+            )
+        )
+    out.print("Kept.")
+
+
+@me.command("recovery-codes")
+def me_recovery_codes() -> None:
+    """Make ten codes, each of which stands in for the second factor once. Those before are good no more."""
+    with session.client() as service:
+        codes = session.proving(service, service.make_recovery_codes)
+    for code in codes:
+        out.print(code, markup=False)
+    out.print("They are shown only now. Keep them where you would look without your phone.")
+
+
+@me.command("add-address")
+@click.argument("address")
+def me_add_address(address: str) -> None:
+    """Have a link sent to another address of yours; it counts once you open it."""
+    with session.client() as service:
+        service.add_address(address)
+    out.print(f"A link is on its way to {address}.", markup=False)
+
+
+@me.command("use-address")
+@click.argument("address")
+def me_use_address(address: str) -> None:
+    """Have mail go to another of your addresses, and sign in with it."""
+    with session.client() as service:
+        session.proving(service, lambda: service.make_address_first(address))
+    out.print(f"Mail goes to {address} from now on, and you sign in with it.", markup=False)
+
+
+@me.command("end-session")
+@click.argument("ident", type=click.UUID, required=False)
+@click.option("--others", is_flag=True, help="All of yours but the one that asks.")
+def me_end_session(ident: UUID | None, others: bool) -> None:
+    """End a session of yours here, or all others."""
+    if (ident is None) != others:
+        raise BadInput("One session, or --others.", "See: openlatch me show")
+    with session.client() as service:
+        if ident is None:
+            service.end_other_sessions()
+        else:
+            service.end_own_session(ident)
+    out.print("Ended.")
+
+
+@me.command("make-token")
+@click.argument("name")
+@click.option("--scope", type=click.Choice(["read", "write"]), default="read", show_default=True)
+@click.option("--days", type=click.IntRange(1, 365), default=90, show_default=True)
+@output_option
+def me_make_token(name: str, scope: str, days: int, output: str) -> None:
+    """Make an API token for a program; it is shown only now."""
+    with session.client() as service:
+        found = session.proving(service, lambda: service.make_own_token(name, scope, days))
+    show_one(found, output, lambda: out.print(found.token, f"\nIt runs out {moment(found.expires_at)}."))
+
+
+@me.command("end-token")
+@click.argument("ident", type=click.UUID)
+def me_end_token(ident: UUID) -> None:
+    """End an API token of yours."""
+    with session.client() as service:
+        service.end_token(ident)
+    out.print("Ended.")
+
+
+COMMANDS: dict[str, click.Command] = {
+    "sign-in": sign_in, "invitation": invitation, "password": password, "me": me
+}  # fmt: skip

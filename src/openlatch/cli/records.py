@@ -1,0 +1,452 @@
+"""Keeping records by hand: the same commands for people, teams, accounts, their parts, and apps."""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+from uuid import UUID
+
+import click
+from pydantic import ValidationError
+
+from openlatch import wire
+from openlatch.cli import latching, reaching, register, session, setting
+from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
+from openlatch.client import Client
+from openlatch.errors import BadInput
+
+_YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """An option of a form: the field that it sets, how it is read, and what it means."""
+
+    field: str
+    read: str
+    about: str
+
+    @property
+    def name(self) -> str:
+        """As one types it."""
+        return "--" + self.field.removesuffix("s" if self.read in _MANY else "").removesuffix("e" if self.field in (
+            "other_addresses",) else "").replace("_", "-")  # fmt: skip
+
+
+# Readings of which several can be given.
+_MANY = ("texts", "marks", "logins", "resources")
+TEXT, FLAG, DAY = "text", "flag", "day"
+OPTIONS: dict[str, tuple[Option, ...]] = {
+    "people": (
+        Option("address", TEXT, "Where mail goes to."), Option("other_addresses", "texts", "Another address."),
+        Option("job", TEXT, "What they do."), Option("inside", FLAG, "Whether they are inside the trust boundary."),
+        Option("standing", TEXT, "current, leaving or left."), Option("leaves_on", DAY, "Their last day."),
+        Option("manager", "people", "Whom they report to."),
+        Option("marks", "marks", "By which systems tell them: uid=1001, fingerprint=…, employee=…"),
+        Option("logins", "logins", "How a system knows them: SYSTEM=NAME."),
+    ),
+    "teams": (
+        Option("partner", FLAG, "Whether it is a partner organisation."), Option("purpose", TEXT, "What it is for."),
+        Option("speaker", "people", "Who answers offers to it."),
+    ),
+    "accounts": (
+        Option("system", "systems", "The system that it is in."), Option("kind", TEXT, "The kind of account."),
+        Option("sensitivity", "number", "1 (low) to 4 (critical)."), Option("owner", "people", "Who owns it."),
+        Option("time_zone", TEXT, "Its time zone; left out, the organisation's."),
+        Option("purpose", TEXT, "What it is for."), Option("handle", TEXT, "What its system calls it."),
+        Option("is_closed", FLAG, "Whether nobody can be given anything on it."),
+        Option("payer", "payer", "Who pays: person:NAME, team:NAME or account:NAME."),
+        Option("paid_until", DAY, "The last day that is paid for."),
+    ),
+    "resources": (Option("account", "accounts", "The account that it is a part of."),
+                  Option("kind", TEXT, "What kind of part it is.")),
+    "groups": (Option("account", "accounts", "The account that it belongs to."),
+               Option("resources", "resources", "A resource in it.")),
+    "apps": (
+        Option("publisher", TEXT, "Who publishes it."), Option("home_page", TEXT, "Its home page."),
+        Option("purpose", TEXT, "What it is for."), Option("logins", "logins", "How a system knows it: SYSTEM=NAME."),
+    ),
+}  # fmt: skip
+
+
+def read(service: Client, option: Option, given: Any) -> Any:
+    """What an option comes to, as the form holds it. BadInput for a name that is none."""
+    if given == "" and option.read in ("text", "day", "people", "payer"):
+        return None
+    if option.read in ("people", "systems", "accounts"):
+        return session.find(service, option.read, given)
+    if option.read == "resources":
+        return [session.find(service, "resources", one) for one in given]
+    if option.read == "marks":
+        return [dict(zip(("kind", "value"), _pair(option, one), strict=True)) for one in given]
+    if option.read == "logins":
+        pairs = [_pair(option, one) for one in given]
+        return [{"system": session.find(service, "systems", system), "name": name} for system, name in pairs]
+    if option.read == "payer":
+        kind, name = _pair(option, given, ":")
+        listed = {"person": "people", "team": "teams", "account": "accounts"}.get(kind)
+        if listed is None:
+            raise BadInput(f"{kind!r} can't pay.", "Write person:NAME, team:NAME or account:NAME.")
+        return {"kind": kind, "id": session.find(service, listed, name)}
+    return list(given) if option.read == "texts" else given
+
+
+def _pair(option: Option, written: str, between: str = "=") -> tuple[str, str]:
+    first, found, second = written.partition(between)
+    if not found or not first or not second:
+        raise BadInput(f"{written!r} can't be read for {option.name}.", option.about)
+    return first, second
+
+
+def _click(option: Option) -> Callable[[Any], Any]:
+    if option.read == FLAG:
+        plain = option.field.removeprefix("is_").replace("_", "-")
+        off = {"inside": "outside", "closed": "open"}.get(plain, f"no-{plain}")
+        return click.option(f"--{plain}/--{off}", option.field, default=None, help=option.about)
+    if option.read == "number":
+        return click.option(option.name, option.field, type=click.IntRange(1, 4), default=None, help=option.about)
+    many = option.read in _MANY
+    metavar = "DAY" if option.read == DAY else None
+    return click.option(option.name, option.field, multiple=many, default=None, metavar=metavar, help=option.about)
+
+
+def form_options(kind: str) -> Callable[[Any], Any]:
+    """The options by which a form of a kind is filled in."""
+
+    def decorate(command: Any) -> Any:
+        for option in reversed(OPTIONS[kind]):
+            command = _click(option)(command)
+        return command
+
+    return decorate
+
+
+def _values(service: Client, kind: str, given: dict[str, Any]) -> dict[str, Any]:
+    found = {}
+    for option in OPTIONS[kind]:
+        value = given.get(option.field)
+        if value is not None and value != ():
+            found[option.field] = read(service, option, value)
+    return found
+
+
+def _checked(call: Callable[[], Any]) -> Any:
+    """What a call gives; what does not fit its form before it is sent, in words."""
+    try:
+        return call()
+    except ValidationError as error:
+        told = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in error.errors(include_url=False))
+        raise BadInput(f"That does not fit: {told}.", "See --help.") from None
+
+
+def write_record(found: wire.Record[Any], done: str, output: str) -> None:
+    """What became of a record, and what latches warn of."""
+
+    def write() -> None:
+        out.print(f"{found.name} {done}.", f"({found.id})")
+        for breach in found.warnings:
+            err.print(f"A latch warns ({breach.latch}): {breach.fact}. {breach.remedy}", markup=False)
+
+    show_one(found, output, write)
+
+
+def _shown(value: Any, named: dict[str, str]) -> str:
+    if isinstance(value, list):
+        return "; ".join(_shown(one, named) for one in value)
+    if isinstance(value, dict):
+        return " ".join(_shown(one, named) for one in value.values())
+    return named.get(str(value), "–" if value in (None, "") else {True: "yes", False: "no"}.get(value, str(value)))
+
+
+# What other modules put into the same groups is there, too.
+_WITH = (latching, reaching, setting)
+
+
+def _add(group: click.Group, kind: str, noun: str) -> None:
+    _add_edit(group, kind, noun)
+    _add_removal(group, kind, noun)
+    if kind != "people":
+        _add_archive(group, kind, noun)
+
+
+def _add_edit(group: click.Group, kind: str, noun: str) -> None:
+    @group.command("add", help=f"Add {noun}.")
+    @click.argument("name")
+    @form_options(kind)
+    @output_option
+    def add(name: str, output: str, **given: Any) -> None:
+        with session.client() as service:
+            values = {"name": name, **_values(service, kind, given)}
+            found = _checked(lambda: session.proving(service, lambda: service.make_record(kind, values)))
+        write_record(found, "is added", output)
+
+    @group.command("edit", help=f"Edit {noun}; what is not named stays. An empty value empties a field.")
+    @click.argument("name_or_id")
+    @click.option("--name", default=None, help="Another name.")
+    @form_options(kind)
+    @click.option("--version", type=int, default=None, help="Only if it is still this version.")
+    @output_option
+    def edit(name_or_id: str, name: str | None, version: int | None, output: str, **given: Any) -> None:
+        with session.client() as service:
+            changes = {**({"name": name} if name else {}), **_values(service, kind, given)}
+            if not changes:
+                raise BadInput("Nothing is to be changed.", "Name a field: see --help.")
+            ident = session.find(service, kind, name_or_id)
+            found = _checked(
+                lambda: session.proving(service, lambda: service.edit_record(kind, ident, changes, version))
+            )
+        write_record(found, "is changed", output)
+
+
+def _add_removal(group: click.Group, kind: str, noun: str) -> None:
+    @group.command("record", help=f"Show {noun} as it is edited, and what depends on it.")
+    @click.argument("name_or_id")
+    @output_option
+    def record(name_or_id: str, output: str) -> None:
+        with session.client() as service:
+            found = service.record(kind, session.find(service, kind, name_or_id))
+
+        def write() -> None:
+            for field, value in found.values.model_dump().items():
+                out.print(f"{field.replace('_', ' '):16} {_shown(value, found.named)}", markup=False)
+            if found.dependents:
+                out.print("Depends on it:", ", ".join(one.what for one in found.dependents))
+
+        show_one(found, output, write)
+
+    @group.command("remove", help=f"Remove {noun} to which nothing refers.")
+    @click.argument("name_or_id")
+    @_YES
+    def remove(name_or_id: str, yes: bool) -> None:
+        with session.client() as service:
+            found = service.record(kind, session.find(service, kind, name_or_id))
+            if not yes and not found.dependents:
+                click.confirm(f"Remove {found.name}?", abort=True)
+            session.proving(service, lambda: service.remove_record(kind, found.id, found.version))
+        out.print(f"{found.name} is removed.")
+
+
+def _add_archive(group: click.Group, kind: str, noun: str) -> None:
+    @group.command("archive", help=f"Put {noun} away, out of lists and choices.")
+    @click.argument("name_or_id")
+    @click.option("--undo", is_flag=True, help="Take it out again; name it by its id.")
+    @output_option
+    def archive(name_or_id: str, undo: bool, output: str) -> None:
+        with session.client() as service:
+            found = service.archive_record(kind, session.find(service, kind, name_or_id), not undo)
+        write_record(found, "is among the others again" if undo else "is archived", output)
+
+
+def _add_merge(group: click.Group, kind: str) -> None:
+    @group.command("merge", help="Merge a second record into the first: they are one.")
+    @click.argument("keep")
+    @click.argument("drop")
+    @_YES
+    @output_option
+    def merge(keep: str, drop: str, yes: bool, output: str) -> None:
+        with session.client() as service:
+            first, second = session.find(service, kind, keep), session.find(service, kind, drop)
+            preview = service.preview_merge(kind, first, second)
+            if not yes:
+                _write_merge(preview)
+                click.confirm(f"Merge {preview.gone.name} into {preview.kept.name}?", abort=True)
+            found = session.proving(service, lambda: service.merge(kind, first, second, preview.fingerprint))
+        show_one(found, output, lambda: out.print(
+            f"{found.gone.name} is merged into {found.kept.name}. To undo it until {found.undo_until:%Y-%m-%d}: "
+            f"openlatch person unmerge {found.id}"))  # fmt: skip
+
+    @group.command("unmerge", help="Undo a merge.")
+    @click.argument("merge_id", type=click.UUID)
+    def unmerge(merge_id: UUID) -> None:
+        with session.client() as service:
+            found = session.proving(service, lambda: service.undo_merge(merge_id))
+        out.print(f"{found.gone.name} and {found.kept.name} are two again.")
+
+
+def _write_merge(found: wire.MergePreview) -> None:
+    if found.moves:
+        out.print("Moves:", ", ".join(one.what for one in found.moves))
+    for value in found.fills:
+        out.print(f"Fills {value.field}: {value.will}", markup=False)
+    for value in found.loses:
+        out.print(f"Does not keep {value.field}: {value.was}", markup=False)
+    if found.accounts:
+        out.print(f"{found.kept.name} can act in more:", ", ".join(one.name for one in found.accounts), markup=False)
+    for breach in found.latches:
+        out.print(f"A latch would be broken ({breach.latch}): {breach.fact}", markup=False)
+
+
+for _group, _kind, _noun in (
+    (register.person, "people", "a person"), (register.team, "teams", "a team"),
+    (register.account, "accounts", "an account"), (latching.resource, "resources", "a part of an account"),
+    (register.app, "apps", "an app"),
+):  # fmt: skip
+    _add(_group, _kind, _noun)
+
+
+@latching.resource.group("group")
+def resource_group() -> None:
+    """Some resources of an account that are given as one."""
+
+
+_add(resource_group, "groups", "a group of resources")
+_add_merge(register.person, "people")
+_add_merge(register.app, "apps")
+
+MEMBERS: list[Column] = [
+    ("Member", lambda m: m.member.name),
+    ("Kind", lambda m: m.kind),
+    ("Since", lambda m: m.since),
+    ("Until", lambda m: m.until),
+]
+
+
+@register.team.command("show")
+@click.argument("name_or_id")
+@output_option
+def team_show(name_or_id: str, output: str) -> None:
+    """A team with its members."""
+    with session.client() as service:
+        found = service.team(session.find(service, "teams", name_or_id))
+    if output == "csv":
+        return show_rows(found.members, MEMBERS, output, "")
+
+    def write() -> None:
+        out.print(f"{found.name}: {'a partner organisation; ' if found.partner else ''}{found.purpose}", markup=False)
+        show_rows(found.members, MEMBERS, "table", "It has no members.")
+        if found.belongs_to:
+            out.print("Belongs to", ", ".join(one.name for one in found.belongs_to), markup=False)
+
+    show_one(found, output, write)
+    return None
+
+
+def _last_day(ctx: click.Context, param: click.Parameter, value: str | None) -> date | None:
+    try:
+        return date.fromisoformat(value) if value else None
+    except ValueError:
+        raise click.BadParameter(f"{value!r} is not a day like 2026-03-31") from None
+
+
+@register.team.command("add-member")
+@click.argument("team_name")
+@click.argument("member")
+@click.option("--team", "is_team", is_flag=True, help="The member is a team.")
+@click.option("--until", callback=_last_day, default=None, metavar="DAY", help="Their last day in it.")
+@output_option
+def team_add_member(team_name: str, member: str, is_team: bool, until: date | None, output: str) -> None:
+    """Let a person or a team into a team."""
+    with session.client() as service:
+        kind = "member_team" if is_team else "person"
+        values = {
+            "team": session.find(service, "teams", team_name),
+            kind: session.find(service, "teams" if is_team else "people", member),
+            "last_day": until,
+        }
+        found = session.proving(service, lambda: service.make_record("memberships", values))
+    write_record(found, "is added", output)
+
+
+@register.team.command("remove-member")
+@click.argument("team_name")
+@click.argument("member")
+@_YES
+def team_remove_member(team_name: str, member: str, yes: bool) -> None:
+    """Take a member out of a team; what they had by it, they have no more."""
+    with session.client() as service:
+        found = service.team(session.find(service, "teams", team_name))
+        named = [m for m in found.members if member in (m.member.name, str(m.member.id))]
+        if not named:
+            raise BadInput(f"{member} is no member of {found.name}.", f"Look at: openlatch team show {found.name!r}")
+        if not yes:
+            click.confirm(f"Take {named[0].member.name} out of {found.name}?", abort=True)
+        session.proving(service, lambda: service.remove_record("memberships", named[0].id))
+    out.print(f"{named[0].member.name} does not belong to {found.name} any more.")
+
+
+# Access that exists.
+
+RECORDED: list[Column] = [
+    ("Line", lambda r: r.line),
+    ("Who", lambda r: r.holder.name if r.holder else None),
+    ("Account", lambda r: r.account.name if r.account else None),
+    ("Level", lambda r: r.level),
+    ("What", lambda r: r.refused or r.does),
+]
+_HOLDERS = {"person": "people", "team": "teams", "app": "apps", "account": "accounts"}
+
+
+@register.grant.command("record")
+@click.argument("account_name", required=False)
+@click.argument("holder", required=False)
+@click.argument("level", required=False)
+@click.option("--holder-kind", type=click.Choice(list(_HOLDERS)), default="person", show_default=True)
+@click.option("--since", callback=_last_day, default=None, metavar="DAY", help="Since when.")
+@click.option("--until", callback=_last_day, default=None, metavar="DAY", help="The last day; left out, no end.")
+@click.option("--given-by", default=None, help="Who gave it, where that is known.")
+@click.option("--evidence", default="", help="How it is known.")
+@click.option(
+    "--file",
+    "table",
+    type=click.File("r"),
+    default=None,
+    help="A table (CSV) with the columns account, holder, level and, as needed, the options' names.",
+)
+@_YES
+@output_option
+def grant_record(
+    account_name: str | None, holder: str | None, level: str | None, table: Any, yes: bool, output: str, **more: Any
+) -> None:  # fmt: skip
+    """Write down access that exists, without asking anybody.
+
+    It is recorded by you; it is not said that you gave it.
+    """
+    with session.client() as service:
+        rows = [dict(row) for row in csv.DictReader(table)] if table is not None else [
+            {"account": account_name, "holder": holder, "level": level, **more}]  # fmt: skip
+        lines = [_known(service, number, row) for number, row in enumerate(rows, 1)]
+        preview = service.preview_recording(lines)
+        if not yes or preview.refused:
+            show_rows(preview.lines, RECORDED, "table", "There is nothing in it.")
+        if preview.refused:
+            raise BadInput(f"{preview.refused} of {len(lines)} can't be recorded.", "Mend these, or leave them out.")
+        if not yes:
+            click.confirm(f"Record {preview.new} (and leave {preview.same} as they are)?", abort=True)
+        found = session.proving(service, lambda: service.record_access(lines, preview.fingerprint))
+    show_one(found, output, lambda: out.print(f"{found.new} recorded, {found.same} were recorded already."))
+
+
+def _known(service: Client, number: int, row: dict[str, Any]) -> wire.RecordAccessLine:
+    lacking = [name for name in ("account", "holder", "level") if not row.get(name)]
+    if lacking:
+        raise BadInput(f"Line {number} has no {lacking[0]}.", "Give account, holder and level.")
+    account = service.account(session.find(service, "accounts", row["account"]))
+    kind = row.get("holder_kind") or "person"
+    if kind not in _HOLDERS:
+        raise BadInput(f"Line {number}: {kind!r} holds nothing.", f"Use one of: {', '.join(_HOLDERS)}.")
+    exact = json.dumps(str(row["level"]))
+    levels = service.list("levels", filter=f'system.id eq "{account.system.id}" and name eq {exact}', limit=1).rows
+    if not levels:
+        raise BadInput(f"{account.system.name} has no level {row['level']!r}.", "Look at: openlatch level list")
+    giver = row.get("given_by")
+    found: wire.RecordAccessLine = _checked(lambda: wire.RecordAccessLine.model_validate({
+        "account": account.id, "holder_kind": kind, "holder": session.find(service, _HOLDERS[kind], row["holder"]),
+        "level": levels[0].id, "since": row.get("since") or None,
+        "last_day": row.get("until") or row.get("last_day") or None,
+        "given_by": session.find(service, "people", giver) if giver else None, "evidence": row.get("evidence") or "",
+    }))  # fmt: skip
+    return found
+
+
+def commands_of(names: Sequence[str]) -> dict[str, click.Command]:
+    """The groups that got commands here."""
+    groups = {"person": register.person, "team": register.team, "account": register.account, "app": register.app,
+              "resource": latching.resource, "grant": register.grant}  # fmt: skip
+    return {name: groups[name] for name in names}
+
+
+COMMANDS: dict[str, click.Command] = commands_of(("person", "team", "account", "app", "resource", "grant"))
