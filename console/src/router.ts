@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
+import { get } from './data/api'
 import { askWhoIam, me } from './data/me'
 
 export const router = createRouter({
@@ -17,6 +18,8 @@ export const router = createRouter({
     { path: '/teams/:id', name: 'team', component: () => import('./pages/TeamPage.vue'), props: true, meta: { title: 'Team' } },
     { path: '/sign-ins', name: 'sign-ins', component: () => import('./pages/SignInsPage.vue'), meta: { title: 'Sign-ins' } },
     { path: '/me', name: 'me', component: () => import('./pages/MePage.vue'), meta: { title: 'My sign-in' } },
+    { path: '/set-up', name: 'set-up', component: () => import('./pages/SetUpPage.vue'), meta: { title: 'Set up', open: true } },
+    { path: '/begin', name: 'begin', component: () => import('./pages/BeginPage.vue'), meta: { title: 'What do you share?' } },
     { path: '/invitation', name: 'invitation', component: () => import('./pages/InvitationPage.vue'), meta: { title: 'You are invited', open: true } },
     { path: '/forgotten', name: 'forgotten', component: () => import('./pages/ForgottenPage.vue'), meta: { title: 'Forgotten password', open: true } },
     { path: '/new-password', name: 'new-password', component: () => import('./pages/NewPasswordPage.vue'), meta: { title: 'A new password', open: true } },
@@ -59,5 +62,7 @@ router.beforeEach(async (to) => {
     const there = me.value?.inside?.account.id
     return there && CLOSED_INSIDE.has(String(to.name)) ? { name: 'account', params: { id: there } } : true
   }
+  const { needed } = await get<{ needed: boolean }>('/set-up')
+  if (needed) return { name: 'set-up' }
   return { name: 'sign-in', query: to.fullPath === '/' ? {} : { then: to.fullPath } }
 })

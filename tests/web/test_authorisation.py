@@ -46,7 +46,7 @@ OF_PATHS = {
     "systems": "system", "schedules": "schedule", "offers": "offer", "teams": "team", "requests": "request",
     "levels": "level", "questions": "question", "doubts": "doubt", "tokens": "token", "large": "change",
     "memberships": "membership", "resources": "resource", "groups": "group", "merges": "merge", "sign-ins": "sign_in",
-    "invitations": "invitation",
+    "invitations": "invitation", "trials": "trial",
 }  # fmt: skip
 OF_FIELDS = {
     "account": "account", "person": "person", "to": "person", "deputy": "person", "successor": "person",
@@ -56,7 +56,7 @@ OF_FIELDS = {
     "team": "team", "system": "system", "notices": "notice", "holder.id": "person", "reviewers.[].id": "person",
     "seen": "change", "items.[].id": "item", "latch.account": "account", "manager": "person", "owner": "person",
     "holder": "person", "given_by": "person", "member_team": "team", "resources": "resource", "payer.id": "person",
-    "keep": "person", "drop": "person", "ids": "person",
+    "keep": "person", "drop": "person", "ids": "person", "trial": "trial",
 }  # fmt: skip
 
 
@@ -156,7 +156,10 @@ def kept_by_hand(ids: Ids) -> dict[str, Any]:
            for kind, of, keep in (("person", "people", person), ("app", "apps", ids["app"]))
            for name in ("preview_merge_of_{}", "merge_{}")},
         "preview_recording": {"lines": [known]}, "record_access": {"lines": [known]},
-        "set_role": {"role": "member"}, "invite": {"person": person},
+        "set_role": {"role": "member"}, "invite": {"person": person}, "make_system": {"name": "X"},
+        "edit_system": {"name": "X"},
+        "try_system": {"kind": "postgresql", "secret": "x",
+                       "settings": {"host": "127.0.0.1", "database": "x", "user": "x"}},
     }  # fmt: skip
 
 
@@ -369,6 +372,7 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
             "schedule": one("schedules", "name pr"),
             "system": str(box.system.id), "notice": one("notices", "kind pr"), "token": str(uuid4()),
             "question": str(uuid4()), "doubt": str(uuid4()), "change": str(uuid4()), "merge": str(uuid4()),
+            "trial": str(uuid4()),
         }  # fmt: skip
         usual |= _kept_ids(client, usual, box.id)
         usual["item"] = str(
@@ -436,6 +440,7 @@ NOT_NOW = {
     "get_large_change": 404, "stop_large_change": 404, "undo_merge": 404, "end_own_session": 404,
     "reset_sign_in_factor": 409, "remove_person": 409, "remove_team": 409, "remove_account": 409, "remove_app": 409,
     "archive_account": 409, "archive_team": 409, "archive_app": 409, "remove_group": 409, "archive_group": 409,
+    "get_system_trial": 404, "remove_system": 409,
 }  # fmt: skip
 
 

@@ -31,7 +31,7 @@ SETTINGS = """
 expected-statuses = [400, 401, 403, 404, 409, 413, 414, 422, 429, 431]
 """
 IS_NIGHTLY = os.environ.get("HYPOTHESIS_PROFILE") == "nightly"
-EXAMPLES = 250 if IS_NIGHTLY else 25
+EXAMPLES = 250 if IS_NIGHTLY else 15
 PHASES = "examples,coverage,fuzzing,stateful" if IS_NIGHTLY else "examples,fuzzing,stateful"
 
 

@@ -95,6 +95,7 @@ export interface Path {
   words: string
   hops: { kind: string; words: string; grant_id: string | null; holder: { kind: string; id: string; name: string } }[]
   grant_id: string | null
+  recorded_by: string | null
   given_by: string | null
   given_at: string | null
   last_used_at: string | null
@@ -465,6 +466,7 @@ export interface SystemRow extends Named {
   read_every: number
   next_read_at: string | null
   reading_since: string | null
+  paused_at: string | null
   reading_seen: number
   unrecorded: number
   missing: number
@@ -995,4 +997,46 @@ export interface OwnPage {
   no_mail: string[]
   wants_digest: boolean
   refuses_offers: boolean
+}
+
+export interface MailSettings {
+  host: string
+  port: number
+  user: string
+  sender: string
+  starttls: boolean
+  has_password: boolean
+  by_configuration: boolean
+  test_state: '' | 'waiting' | 'sent' | 'failed'
+  test_answer: string
+  test_at: string | null
+}
+
+/** What an adapter has to be told. */
+export interface AdapterOf {
+  kind: string
+  name: string
+  needs_secret: boolean
+  rights: string[]
+  settings: { name: string; about: string; usual: string | number | null }[]
+}
+
+export interface SystemTrial {
+  id: string
+  state: 'waiting' | 'good' | 'refused'
+  answer: string
+  accounts: number | null
+  grants: number | null
+}
+
+export interface SystemRecord {
+  id: string
+  name: string
+  kind: string
+  settings: Record<string, string | number>
+  has_secret: boolean
+  paused_at: string | null
+  archived_at: string | null
+  version: number
+  dependents: { what: string; count: number }[]
 }

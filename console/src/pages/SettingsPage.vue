@@ -7,6 +7,7 @@ import type { AccountRow, PersonRow, Rows, Settings, TeamRow } from '@/data/type
 import { counted } from '@/lib/words'
 import ChangeDialog from '@/parts/ChangeDialog.vue'
 import LatchBox from '@/parts/LatchBox.vue'
+import MailBox from '@/parts/MailBox.vue'
 import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
 import StateNote from '@/parts/StateNote.vue'
@@ -59,6 +60,7 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
       <label class="block font-semibold">Auditors who get the journal’s signed head by mail each day <input v-model="form.auditors" class="field mt-1 font-normal" placeholder="audit@example.net" /></label>
       <button class="button-main">Keep these settings</button>
     </form>
+    <MailBox />
     <section class="card p-5" aria-labelledby="speakers">
       <h2 id="speakers" class="text-xl">Who speaks for a team</h2>
       <p class="mb-3 text-soft">They answer offers to it.</p>

@@ -4,6 +4,7 @@ import { RouterLink } from 'vue-router'
 
 import { send } from '@/data/api'
 import { useList } from '@/data/list'
+import { me } from '@/data/me'
 import type { SystemRow } from '@/data/types'
 import { counted, moment, plain } from '@/lib/words'
 import BringFile from '@/parts/BringFile.vue'
@@ -12,10 +13,12 @@ import ProblemNote from '@/parts/ProblemNote.vue'
 import RecordTable from '@/parts/RecordTable.vue'
 import StateNote from '@/parts/StateNote.vue'
 import SystemDialog from '@/parts/SystemDialog.vue'
+import ConnectDialog from '@/parts/records/ConnectDialog.vue'
 
 const { rows, status, error, sort, hasMore, hasLess, more, less, refetch } = useList<SystemRow>('systems')
 const failed = ref<unknown>(null)
 const asked = ref<string[]>([])
+const keeping = ref('')
 const setting = ref<SystemRow | null>(null)
 const COLUMNS = [
   { name: 'name', label: 'System', sort: 'name' },
@@ -39,11 +42,13 @@ async function read(system: SystemRow): Promise<void> {
 </script>
 
 <template>
-  <PageHead title="Systems and files" about="Where accounts really live, and records brought from files." />
+  <PageHead title="Systems and files" about="Where accounts really live, and records brought from files.">
+    <button v-if="me?.administrator" class="button-main" @click="keeping = 'new'">Connect or name a system</button>
+  </PageHead>
   <ProblemNote :error="failed" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No system is known yet. Bring a file of accounts, or connect one." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No system is known yet. A system is where accounts live: connect one, or name one that people look after by hand." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Systems" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
-    <template #name="{ row }">{{ row.name }}</template>
+    <template #name="{ row }"><button class="link text-left" @click="keeping = row.id">{{ row.name }}</button><span v-if="row.paused_at" class="block text-sm text-brass">paused</span></template>
     <template #kind="{ row }">{{ row.kind === 'by_hand' ? 'by hand' : `by us (${plain(row.kind)})` }}</template>
     <template #accounts="{ row }">{{ row.accounts }}</template>
     <template #read="{ row }"><span v-if="row.reading_since" class="font-semibold text-brass">being read: {{ row.reading_seen }} seen</span><template v-else>{{ moment(row.read_at) }}<span v-if="row.next_read_at && row.kind !== 'by_hand'" class="block text-sm text-soft">again {{ moment(row.next_read_at) }}</span></template></template>
@@ -52,5 +57,6 @@ async function read(system: SystemRow): Promise<void> {
     <template #act="{ row }"><span class="flex gap-1"><button v-if="row.kind !== 'by_hand'" class="button" @click="read(row)">{{ asked.includes(row.id) ? 'Asked; read again' : 'Read now' }}<span class="sr-only"> {{ row.name }}</span></button> <button v-if="row.kind !== 'by_hand'" class="button" @click="setting = row">How…<span class="sr-only"> {{ row.name }} is read</span></button></span></template>
   </RecordTable>
   <SystemDialog :system="setting" @close="setting = null" @done="refetch()" />
+  <ConnectDialog :open="keeping !== ''" :id="keeping === 'new' ? undefined : keeping || undefined" @close="keeping = ''" @done="refetch()" @gone="refetch()" />
   <BringFile class="mt-8" />
 </template>

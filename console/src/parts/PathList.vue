@@ -40,6 +40,7 @@ function endLabel(path: Path): string {
           <p v-if="path.hours">{{ path.hours }}</p>
           <p class="text-soft">Used: {{ ago(path.last_used_at) }}</p>
           <p v-if="path.given_by" class="text-soft">Given by {{ path.given_by }}</p>
+          <p v-if="path.recorded_by" class="text-soft">Recorded by {{ path.recorded_by }}<template v-if="!path.given_by">; who gave it is not known</template></p>
         </template>
       </div>
       <button v-if="canEnd && path.grant_id && !path.revoking" class="button-end justify-self-start whitespace-nowrap" @click="$emit('end', path)">

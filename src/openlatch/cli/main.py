@@ -46,7 +46,8 @@ _CLIENT = {
     "notice": "latching",
     "factor": "latching",
     "me": "identity",
-    "settings": "setting",
+    "settings": "system_setup",
+    "set-up": "system_setup",
     "sign-in": "identity",
     "invitation": "identity",
     "password": "identity",
@@ -67,12 +68,12 @@ _CLIENT = {
     "trim": "revoking",
     "revocation": "revoking",
     "import": "bringing",
-    "system": "bringing",
+    "system": "system_setup",
     "drift": "leaving",
     "leaver": "leaving",
     "journal": "journal",
 }
-_SERVICE = ("serve", "worker", "migrate", "new-key", "organisation", "connect", "demo")
+_SERVICE = ("run", "restore", "move", "serve", "worker", "migrate", "new-key", "organisation", "connect", "demo")
 
 
 class _Commands(click.Group):
@@ -97,7 +98,7 @@ class _Commands(click.Group):
 def cli() -> None:
     """Who and what can reach each shared account: see it, review it, revoke it.
 
-    Sign in once with `openlatch login`. The last seven commands run the service itself.
+    Sign in once with `openlatch login`. The last ten commands run the service itself.
     """
 
 

@@ -93,7 +93,7 @@ PATHS: list[Column] = [
     ("Level", lambda p: p.level),
     ("Reach", lambda p: reach(p.reach)),
     ("Until", end),
-    ("Given by", lambda p: p.given_by),
+    ("Given by", lambda p: p.given_by or (f"recorded by {p.recorded_by}" if p.recorded_by else None)),
     ("Last used", lambda p: ago(p.last_used_at) if p.grant_id else None),
     (
         "By",

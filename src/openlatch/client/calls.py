@@ -18,6 +18,7 @@ from openlatch.client.identity import Identity
 from openlatch.client.records import Keeping
 from openlatch.client.reviewing import Reviewing
 from openlatch.client.ruling import Ruling
+from openlatch.client.system_setup import SettingUp
 from openlatch.client.transport import Transport
 
 Row = TypeVar("Row", bound=BaseModel)
@@ -46,7 +47,7 @@ LISTS: dict[str, type[BaseModel]] = {
 }
 
 
-class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity):
+class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import click
 from cryptography.fernet import Fernet
@@ -121,7 +122,60 @@ def demo(reset: bool, port: int) -> None:
     run(reset, port)
 
 
+_DATA = click.option(
+    "--data", type=click.Path(path_type=Path), default=Path("/var/lib/openlatch"), show_default=True,
+    envvar="OPENLATCH_DATA", help="The folder for the database, keys, logs and backups.",
+)  # fmt: skip
+
+
+@click.command()
+@_DATA
+@click.option("--bind", default="127.0.0.1:8620", show_default=True, help="Where to listen.")
+@click.option("--address", default="", help="Where people reach the console, as https://latch.example.org.")
+@click.option("--trusted-proxies", type=click.IntRange(0, 5), default=0, help="How many proxies stand in front.")
+@click.option("--unit", "wants_unit", is_flag=True, help="Print a systemd unit that does this, and do nothing.")
+def run(data: Path, bind: str, address: str, trusted_proxies: int, wants_unit: bool) -> None:
+    """Run the whole service for real out of one folder: database, web, worker, backups, logs."""
+    from openlatch.launch import own_server
+
+    folder = data.resolve()
+    if wants_unit:
+        click.echo(own_server.unit(folder, bind, address, trusted_proxies), nl=False)
+    else:
+        own_server.run(folder, bind, address, trusted_proxies)
+
+
+@click.command()
+@_DATA
+@click.argument("backup", type=click.Path(path_type=Path))
+@click.confirmation_option(prompt="Put this backup in the place of what is there now?")
+def restore(data: Path, backup: Path) -> None:
+    """Put a BACKUP in the place of what is in the folder, while nothing runs there."""
+    from openlatch.launch import own_server
+
+    own_server.restore(data.resolve(), backup.resolve())
+
+
+@click.command()
+@_DATA
+@click.option("--to", required=True, help="An empty database on your own server, as its owner: postgresql://…")
+@click.option(
+    "--configuration",
+    type=click.Path(path_type=Path),
+    required=True,
+    help="The folder that the configurations of the processes are written to.",
+)
+def move(data: Path, to: str, configuration: Path) -> None:
+    """Move the data of `openlatch run` to a database server of your own."""
+    from openlatch.launch import own_server
+
+    own_server.move(data.resolve(), to, configuration.resolve())
+
+
 COMMANDS: dict[str, click.Command] = {
+    "run": run,
+    "restore": restore,
+    "move": move,
     "serve": serve,
     "worker": worker,
     "migrate": migrate,

@@ -17,6 +17,7 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 from openlatch.launch.gunicorn_worker import prompt
 from openlatch.launch.settings import Settings
 from openlatch.service.context import Service
+from openlatch.service.identity import set_up
 from openlatch.service.telling import Post
 from openlatch.store.database import engine_for
 from openlatch.web.app import make_app
@@ -73,6 +74,7 @@ def assemble(settings: Settings, connections: int = 16, statement_seconds: int =
         timestamp_authority=settings.timestamp_authority,
         systems_cipher=settings.systems_cipher(),
         evidence_seed=settings.evidence_seed(),
+        systems_seed=settings.systems_key.encode(),
     )
 
 
@@ -100,6 +102,7 @@ def web_app(settings: Settings) -> Flask:
         assemble(settings, statement_seconds=STATEMENT_SECONDS),
         systems_cipher=None,
         evidence_seed=b"",
+        systems_seed=b"",
         holds_secrets=False,
     )
     app = make_app(service, settings.database_url)
@@ -145,7 +148,17 @@ def serve(settings: Settings) -> None:
     """Serve the API and the console until told to stop."""
     configure_logging()
     settings.require("database_url", "secret_key")
+    _say_how_to_set_up(settings)
     _Gunicorn(settings).run()
+
+
+def _say_how_to_set_up(settings: Settings) -> None:
+    """Print the code by which the first organisation is set up, where there is none."""
+    service = assemble(settings, connections=2)
+    code = set_up.make_code(service)
+    service.engine.dispose()
+    if code is not None:
+        print(f"Nothing is set up here yet. Open {service.address}/set-up and give this code: {code}", flush=True)
 
 
 def work(settings: Settings) -> None:

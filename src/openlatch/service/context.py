@@ -60,6 +60,7 @@ class Service:
     address: str = "http://127.0.0.1:8620"
     signing_seed: bytes = b""
     evidence_seed: bytes = b""
+    systems_seed: bytes = b""
     tree_heads_file: Path | None = None
     timestamp_authority: str = ""
     systems_cipher: Fernet | MultiFernet | None = None

@@ -207,8 +207,17 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
     if not wanted:
         return {}
     rows = unit.db.execute(
-        select(Grant.id, Grant.last_used_at, Grant.given_at, Grant.state, Grant.recorded, Person.name.label("given_by"))
+        select(
+            Grant.id,
+            Grant.last_used_at,
+            Grant.given_at,
+            Grant.state,
+            Grant.recorded,
+            Person.name.label("given_by"),
+            lists.recorder.name.label("recorded_by"),
+        )
         .outerjoin(Person, Person.id == Grant.given_by_id)
+        .outerjoin(lists.recorder, lists.recorder.id == Grant.recorded_by_id)
         .where(among(Grant.id, wanted))
     )
     return {row.id: row for row in rows}
@@ -252,6 +261,7 @@ def path_row(
         ],
         "grant_id": path.grants[-1] if path.grants else None,
         "given_by": last.given_by if last else None,
+        "recorded_by": last.recorded_by if last else None,
         "given_at": last.given_at if last else None,
         "last_used_at": last.last_used_at if last else None,
         "recorded": last.recorded if last else True,

@@ -7,11 +7,14 @@ from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
+from sqlalchemy import delete
+
+from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import giving, offers, proposing
+from openlatch.service import giving, offers, proposing, signing_in
 from openlatch.service.context import Unit
 from openlatch.store import lists
-from openlatch.store.tables import Organisation, Person, Team
+from openlatch.store.tables import Finding, Organisation, Person, Team
 
 _ADDRESS = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
 
@@ -57,6 +60,29 @@ def change(
     unit.record("settings.changed", "organisation", row.id, row.name, **row.settings)
     unit.db.flush()
     return shown(unit)
+
+
+def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
+    """Name the organisation, and say in which time zone it is. BadInput for one that there is not."""
+    unit.sight.require_administrator()
+    try:
+        zone_of(time_zone)
+    except ValueError:
+        raise BadInput(
+            f"There is no time zone {time_zone!r}.", "Write one like Europe/London.", {"time_zone": "unknown"}
+        ) from None
+    row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
+    changed = {f: [was, will] for f, was, will in (("name", row.name, name), ("time_zone", row.time_zone, time_zone))
+               if was != will}  # fmt: skip
+    if changed:
+        row.name, row.time_zone = name, time_zone
+        # What flags say names days where the organisation is.
+        row.ruling_version += 1
+        unit.db.execute(delete(Finding))
+        unit.wake("evaluate")
+        unit.record("organisation.changed", "organisation", row.id, name, changed=changed)
+        unit.db.flush()
+    return signing_in.describe(unit)
 
 
 def set_account(

@@ -76,6 +76,7 @@ def _has_signed(service: Service, organisation: UUID, x: str) -> bool:
 def published(service: Service) -> list[dict[str, str]]:
     """The keys for checking tokens and evidence, as JSON Web Keys, with the ``purpose`` of each."""
     with transaction(service.engine, None) as db:
-        evidence = db.scalars(select(PublishedKey.x).order_by(PublishedKey.published_at.desc(), PublishedKey.x)).all()
+        of = select(PublishedKey.x).where(PublishedKey.purpose == "evidence")
+        evidence = db.scalars(of.order_by(PublishedKey.published_at.desc(), PublishedKey.x)).all()
     keys = [{**public(service, TOKENS), "purpose": "tokens"}]
     return keys + [{**_as_jwk(x), "purpose": "evidence"} for x in evidence]

@@ -135,6 +135,8 @@ def due(unit: Unit) -> list[UUID]:
     wanted = select(System).where(
         System.kind.in_(unit.service.adapters),
         System.has_secret,
+        System.paused_at.is_(None),
+        System.archived_at.is_(None),
         or_(
             System.next_read_at.is_(None),
             System.next_read_at <= unit.now,

@@ -55,6 +55,7 @@ DRIFT_RULES = ("unrecorded", "missing", "changed")
 
 owner = aliased(Person)
 giver = aliased(Person)
+recorder = aliased(Person)
 asker = aliased(Person)
 speaker = aliased(Person)
 leaver = aliased(Person)
@@ -129,6 +130,11 @@ GRANTS = Listing(
         "last_day": last_day_column(terms.c.until, Account.time_zone),
         "given_at": time_column(Grant.given_at, "When it was given.", nullable=False),
         **named_columns("given_by", giver, "whoever gave it"),
+        "recorded_by": text_column(
+            select(recorder.name).where(recorder.id == Grant.recorded_by_id).correlate(Grant).scalar_subquery(),
+            "Who wrote down by hand that it exists; absent for what was given here or found in a system.",
+        ),
+        "evidence": text_column(Grant.evidence, "How they know.", nullable=False),
         "reason": text_column(Grant.reason, "Why it was given."),
         "last_used_at": time_column(Grant.last_used_at, "When it was last used; absent when never."),
         "recorded": truth_column(Grant.recorded, "False for access that a system has and nobody recorded."),

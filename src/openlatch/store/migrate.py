@@ -55,7 +55,7 @@ def migrate(url: str, passwords: Passwords) -> None:
 
 # Columns that a process may not read, nor change; and tables of which it may do only so much.
 _HIDDEN: dict[str, dict[str, tuple[str, ...]]] = {
-    WEB_ROLE: {"systems": ("secret",)},
+    WEB_ROLE: {"systems": ("secret",), "system_trials": ("secret",)},
     WORKER_ROLE: {"sign_ins": ("password_hash", "factor_secret"), "recovery_codes": ("code_hash",)},
     APP_ROLE: {},
 }
@@ -65,6 +65,7 @@ _LIMITED: dict[str, dict[str, str]] = {
         **dict.fromkeys(("web_sessions", "api_tokens"), "select, update, delete"),
         # It writes the links of forgotten passwords, and lets nobody in by an invitation.
         "invitations": "select, delete",
+        "set_up_codes": "",
     },
     APP_ROLE: {},
 }
@@ -88,7 +89,8 @@ def _rights(connection: Connection) -> Iterator[str]:
     for role, limited in _LIMITED.items():
         for table, rights in limited.items():
             yield f"revoke all on {table} from {role}"
-            yield f"grant {rights} on {table} to {role}"
+            if rights:
+                yield f"grant {rights} on {table} to {role}"
 
 
 def _columns(connection: Connection, table: str) -> list[str]:

@@ -10,4 +10,6 @@ from openlatch.wire.records import *  # noqa: F403
 from openlatch.wire.requests import *  # noqa: F403
 from openlatch.wire.reviews import *  # noqa: F403
 from openlatch.wire.rules import *  # noqa: F403
+from openlatch.wire.set_up import *  # noqa: F403
+from openlatch.wire.system_setup import *  # noqa: F403
 from openlatch.wire.today import *  # noqa: F403

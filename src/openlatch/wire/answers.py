@@ -211,6 +211,7 @@ class Path(Answer):
     hops: list[Hop]
     grant_id: UUID | None
     given_by: str | None
+    recorded_by: str | None = Field(description="Who wrote down by hand that the grant exists.")
     given_at: datetime | None
     last_used_at: datetime | None
     recorded: bool
@@ -265,6 +266,8 @@ class GrantRow(Proved):
     last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
     given_at: datetime
     given_by: Named | None
+    recorded_by: str | None = Field(description="Who wrote down by hand that it exists.")
+    evidence: str = Field(description="How they know.")
     reason: str
     last_used_at: datetime | None
     recorded: bool

@@ -43,7 +43,9 @@ from openlatch.service import (
 )
 from openlatch.service.context import Service, Viewer
 from openlatch.service.identity import passwords
+from openlatch.service.notifications import mail_server
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
+from openlatch.service.system_setup import keeping, sealing
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
     ApiToken,
@@ -93,9 +95,12 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         evidence.sign(service, Viewer.itself(UUID(organisation)), UUID(round), schema)
 
     def send_mail(organisation: str) -> None:
-        telling.send_due(service, UUID(organisation), post)
+        ident = UUID(organisation)
+        telling.send_due(service, ident, mail_server.post_of(service, Viewer.itself(ident), post))
 
     return {
+        "try_system": partial(_try_system, service),
+        "open_secret": partial(_open_secret, service),
         "send_password_links": partial(_send_password_links, service),
         "change_many": partial(_change_many, service),
         "carry_out": carry_out,
@@ -106,6 +111,14 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         "sign_evidence": sign_evidence,
         "send_mail": send_mail,
     }
+
+
+def _try_system(service: Service, organisation: str, trial: str) -> None:
+    keeping.carry_out(service, UUID(organisation), UUID(trial))
+
+
+def _open_secret(service: Service, organisation: str, trial: str, system: str) -> None:
+    keeping.open_sealed(service, Viewer.itself(UUID(organisation)), UUID(trial), UUID(system))
 
 
 def _send_password_links(service: Service, address: str) -> None:
@@ -264,6 +277,7 @@ def run(service: Service, url: str, post: telling.Post | None = None) -> None:
     Being cut off is as being killed: leases end with their connections, and the tables say what is still to be done.
     """
     signing.publish(service)
+    sealing.publish(service)
     asyncio.run(_run(make_app(service, url, post)))
 
 

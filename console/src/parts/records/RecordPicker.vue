@@ -50,7 +50,7 @@ function choose(ident: string | null): void {
         placeholder="Type a name"
         @change="typed = $event.target.value"
       />
-      <ComboboxButton class="absolute inset-y-0 right-0 px-3 text-soft" :aria-label="`All for ${label}`">▾</ComboboxButton>
+      <ComboboxButton class="absolute inset-y-0 right-0 px-3 text-soft" :aria-label="label">▾</ComboboxButton>
       <ComboboxOptions class="absolute z-50 mt-1 max-h-64 w-full overflow-y-auto rounded-lg border border-line bg-card p-1 shadow-lg">
         <p v-if="!rows.length" class="px-3 py-2 text-soft">Nothing of that name.</p>
         <ComboboxOption v-for="row in rows" :key="row.id" v-slot="{ active }" :value="row.id" as="template">

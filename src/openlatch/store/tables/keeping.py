@@ -83,12 +83,40 @@ class EvidenceBundle(Owned, Base):
 
 
 class PublishedKey(Base):
-    """The public half (``x`` of a JSON Web Key, RFC 8037) of a key that evidence was or is signed with."""
+    """The public half (``x`` of a JSON Web Key, RFC 8037) of a key that evidence was or is signed with, or that secrets
+    are sealed with for the worker: by its ``purpose``.
+    """
 
     __tablename__ = "published_keys"
 
     x: Mapped[str] = mapped_column(primary_key=True)
+    purpose: Mapped[str] = mapped_column(server_default="evidence")
     published_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+
+
+class SetUpCode(Base):
+    """A code by which the first organisation is set up. Only its hash is kept, and only until somebody has used it."""
+
+    __tablename__ = "set_up_codes"
+
+    code_hash: Mapped[bytes] = mapped_column(primary_key=True)
+    made_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+
+
+class SystemTrial(Owned, Base):
+    """How a system is to be reached, for the worker to try before it is kept. ``secret`` is sealed for the worker."""
+
+    __tablename__ = "system_trials"
+    __table_args__ = (CheckConstraint("state in ('waiting', 'good', 'refused')", name="state"),)
+
+    system_id: Mapped[UUID | None] = mapped_column(ForeignKey("systems.id"))
+    kind: Mapped[str]
+    settings: Mapped[dict[str, Any]]
+    secret: Mapped[bytes | None] = mapped_column(deferred=True)
+    state: Mapped[str] = mapped_column(server_default="waiting")
+    answer: Mapped[str] = mapped_column(server_default="")
+    found: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    tried_at: Mapped[datetime | None]
 
 
 class Version(Base):

@@ -1,0 +1,1 @@
+"""How mail is sent, as an organisation sets it."""
