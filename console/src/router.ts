@@ -46,6 +46,7 @@ export const router = createRouter({
     { path: '/confirm', name: 'confirm', component: () => import('./pages/ConfirmPage.vue'), meta: { title: 'Confirm an address', open: true } },
     { path: '/requests', name: 'requests', component: () => import('./pages/RequestsPage.vue'), meta: { title: 'Requests' } },
     { path: '/levels', name: 'levels', component: () => import('./pages/LevelsPage.vue'), meta: { title: 'Levels' } },
+    { path: '/tasks', name: 'tasks', component: () => import('./pages/TasksPage.vue'), meta: { title: 'By hand' } },
     { path: '/notices', name: 'notices', component: () => import('./pages/NoticesPage.vue'), meta: { title: 'Notices' } },
     { path: '/settings', name: 'settings', component: () => import('./pages/SettingsPage.vue'), meta: { title: 'Settings' } },
     { path: '/:rest(.*)*', name: 'lost', component: () => import('./pages/LostPage.vue'), meta: { title: 'Not here' } },

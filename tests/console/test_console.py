@@ -25,6 +25,16 @@ from tests.conftest import ROLES
 
 # A machine that others use too answers late at times.
 expect.set_options(timeout=15_000)
+# Where the forms are that make, change and merge records.
+FORMS = [
+    ("/people", "Add a person"),
+    ("person", "Edit"),
+    ("person", "Merge…"),
+    ("account", "Record existing access"),
+    ("account", "Edit"),
+    ("/systems", "Connect or name a system"),
+    ("/sign-ins", "Invite somebody"),
+]
 DESK, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
 Open = Callable[..., Page]
 
@@ -83,6 +93,8 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
         return {
             **{name: f"/{name}" for name in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds")},
             **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere", "map", "ends", "rules")},
+            **{name: f"/{name}" for name in ("teams", "sign-ins", "me", "begin")},
+            "team": first("teams", "name", "Wardens of the season"),
             "facts": "/facts",
             "drift": "/drift",
             "leaving": f"{first('people', 'name', 'Kit Varley')}/leaving",
@@ -152,6 +164,10 @@ def test_the_sign_in_page_and_the_dialogs_are_sound_too(
     page.get_by_label("Password").fill("wrong wrong wrong")
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("alert")).to_contain_text("do not fit together")
+    for path in ("/forgotten", "/invitation#unknown", "/new-password#unknown", "/set-up"):
+        page.goto(path)
+        settled(page)
+        refuse_faults(page, path)
     context.close()
     for dark in (False, True):
         page = signed_in(path=places["account"], dark=dark)
@@ -166,6 +182,13 @@ def test_the_sign_in_page_and_the_dialogs_are_sound_too(
         page.locator("[data-test=item-1]").click()
         page.get_by_role("button", name="Trim…").click()
         refuse_faults(page, "deciding")
+        for path, button in FORMS:
+            page.goto(places.get(path, path))
+            settled(page)
+            page.get_by_role("button", name=button, exact=True).first.click()
+            expect(page.get_by_role("dialog").get_by_role("heading").first).to_be_visible()
+            settled(page)
+            refuse_faults(page, f"{button} on {path}")
 
 
 def test_access_ends_by_keyboard_alone_and_the_page_follows_without_a_reload(

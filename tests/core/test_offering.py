@@ -12,9 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from openlatch.core import access, comparing, offering, passwords
-from openlatch.core.register import Level, Part, Permission, Register, Term
-from openlatch.core.windows import WeeklyHours, Window, end_of_last_day
-from openlatch.core.words import Reach
+from openlatch.core.access import Path
+from openlatch.core.register import Holder, Level, Part, Permission, Register, Term
+from openlatch.core.windows import ALWAYS, WeeklyHours, Window, end_of_last_day
+from openlatch.core.words import HolderKind, Reach
 from openlatch.errors import BadInput
 from tests.core.test_access import KEEP, NOW, READ, account, grant, person
 
@@ -24,9 +25,19 @@ SEE, SEND, PAY = (Permission(k, k.title(), r) for k, r in zip(("see", "send", "p
 
 def test_abilities_say_what_is_new_and_what_stays_out_of_reach() -> None:
     """Against what somebody has already by other paths."""
-    level = Level(UUID(int=1), "L", "", frozenset({SEE, SEND}))
-    found = offering.abilities([level], [SEE, SEND, PAY], frozenset({SEE}))
+    level, less = (Level(UUID(int=n), "L", "", frozenset(rights)) for n, rights in ((1, {SEE, SEND}), (2, {SEE})))
+    inbox, letters = (Part(UUID(int=n), "P", frozenset({UUID(int=n)})) for n in (7, 8))
+    holder = Holder(HolderKind.PERSON, UUID(int=3))
+
+    def by(part: Part | None) -> Path:
+        return Path(holder, UUID(int=4), (), less, ALWAYS, part=part)
+
+    found = offering.abilities([Term(level)], [SEE, SEND, PAY], [by(None)])
     assert (found.can, found.new, found.cannot, found.reach) == ((SEE, SEND), (SEND,), (PAY,), Reach.OPERATE)
+    # What is held on a part is new on all of it, and on another part; not on the same.
+    assert offering.abilities([Term(less)], [SEE], [by(inbox)]).new == (SEE,)
+    assert offering.abilities([Term(less, part=letters)], [SEE], [by(inbox)]).new == (SEE,)
+    assert offering.abilities([Term(less, part=inbox)], [SEE], [by(inbox)]).new == ()
 
 
 @pytest.mark.parametrize(

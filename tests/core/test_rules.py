@@ -36,7 +36,7 @@ QUIET: dict[str, dict[str, Any]] = {
         "device": "Phone",
         "place": "Upper hut", "country": "PT", "other_place": "Porto", "before_place": "Oslo",
     },
-    "account": {
+    "account": {"payer_left": False, "paid_days": -1,
         "reach": 4, "sensitivity": 3, "inside": True, "has_owner": True, "owner_left": False, "stewards": 1,
         "broken": 0, "breach_weight": 20, "shared": True, "reopened": 0, "partial": False,
         "holder": "Ledger", "account": "Ledger",
@@ -100,6 +100,8 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "many_stewards": ({"stewards": 6}, {"stewards": 7}, "7 people and teams decide"),
     "read_in_part": ({}, {"partial": True}, "not all of Ledger can be read"),
     "part_still_open": ({}, {"reopened": 2}, "2 parts of Ledger had been closed"),
+    "payer_left": ({}, {"payer_left": True}, "who pays for Ledger, left on 28 February 2026"),
+    "payment_ends": ({"paid_days": 31}, {"paid_days": 30}, "Ledger is paid for until 28 February 2026"),
     "no_second_factor": ({"second_factor": False, "far_accounts": 0}, {"second_factor": False}, "on 2 accounts"),
     "outsider_wide": ({**OUT, "accounts": 8}, {**OUT, "accounts": 9}, "to 9 accounts; 8 are the limit"),
     "never_together": ({}, {"together": True}, "books.pay and books.check, which must never"),

@@ -64,7 +64,7 @@ def test_every_table_keeps_organisations_apart_for_every_role(cluster: Cluster, 
             "select rolname, rolsuper or rolbypassrls from pg_roles where rolname = any(%s)", [list(EVERYBODY)]
         )
         assert dict(told.fetchall()) == dict.fromkeys(EVERYBODY, False)
-    assert set(Base.metadata.tables) - secured == {"published_keys", "sign_in_attempts"}
+    assert set(Base.metadata.tables) - secured == {"published_keys", "set_up_codes", "sign_in_attempts"}
 
 
 def test_a_role_that_passes_row_level_security_is_refused(cluster: Cluster, database: str) -> None:

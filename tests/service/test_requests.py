@@ -146,8 +146,8 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
         (term,) = plain.terms_of(unit.db, [grant.id])[grant.id]
     assert (row["state"], grant.state, grant.emergency) == ("granted", "active", True)
     assert term.window.until == small.clock() + timedelta(hours=4)
-    assert "Owen opened Box in an emergency" in small.told("ines")[-1]
-    assert "Owen opened Box in an emergency" in small.told("mara")[-1]
+    assert "Owen took access to Box in an emergency" in small.told("ines")[-1]
+    assert "Owen took access to Box in an emergency" in small.told("mara")[-1]
     with small.service.unit(small.itself) as unit:
         opened = opening.open_round(unit, Review("Books", 'account.name eq "Ledger"'))
         items = unit.db.scalars(select(Item.grant_id).where(Item.round_id == opened)).all()

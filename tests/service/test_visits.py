@@ -196,7 +196,7 @@ def test_one_message_that_can_not_be_sent_fails_alone(small: Small, tmp_path: Pa
     post, organisation = telling.Post("127.0.0.1", port, "access@example.org"), small.itself.organisation
     small.signed_in("ines")
     with small.service.unit(small.itself) as unit:
-        unit.db.execute(text("update sign_ins set administrator = true"))
+        unit.db.execute(text("update sign_ins set role = 'administrator'"))
         telling.write(unit, "odd\n@example.org", telling.Letter("Never", ("Sent.",)))
         subject = "Asks\r\nBcc: eve@example.net\n\nfor \a it\u2028now"
         telling.write(unit, "mara@example.org", telling.Letter(subject, ("There.",)))

@@ -42,9 +42,11 @@ from openlatch.service.answering import Answer
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.giving import Choice
+from openlatch.service.grants.terms import TermWish
 from openlatch.service.latching import Setting
 from openlatch.service.proposing import Proposal, To
-from openlatch.store.tables import Account, Breach, Grant, Handle, Level, Person, System
+from openlatch.service.records import editing, existing_access, merging
+from openlatch.store.tables import Account, Breach, Grant, Handle, Level, Membership, Person, System, Team, Term
 from tests.service.conftest import Small
 
 pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
@@ -179,6 +181,13 @@ def _unrecorded(gate: Gate) -> UUID:
     return grant.id
 
 
+def _stewards_in_the_crew(gate: Gate) -> UUID:
+    """The crew decides who gets in, and Mara alone is in it; Otto does not any more."""
+    gate.unit.db.delete(gate.unit.db.scalars(select(Term).where(Term.grant_id == gate.held_by("otto"))).one())
+    gate.bring("grants", "account,holder_kind,holder,level,until,given_by\ngate,team,crew,keep,2026-03-30,ines\n")
+    return gate.unit.db.scalars(select(Membership.id)).one()
+
+
 def _differing(gate: Gate) -> UUID:
     grant = gate.unit.db.get_one(Grant, gate.given("look", 20))
     grant.differs = {"level": "All", "terms": [[str(gate.id(Level, "all")), None]]}
@@ -292,6 +301,39 @@ WAYS: dict[str, Way] = {
             "They left.",
         ), OUTSIDE,
     ),
+    "set_terms": Way(
+        lambda g: g.given("look", 20),
+        lambda g, grant: g.change(
+            ChangeKind.SET_TERMS, grant, terms=(TermWish(g.id(Level, "look")), TermWish(g.id(Level, "all")))
+        ),
+        frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER, K.ENDS_WITHIN}),
+    ),
+    "a membership by hand": Way(
+        nothing, lambda g, _: editing.make(g.as_("ines", administrator=True), "memberships", {
+            "team": g.id(Team, "crew"), "person": g.id(Person, "quin"), "member_team": None, "since": None,
+            "last_day": None}), ONE_MORE,
+    ),
+    "an owner by hand": Way(
+        nothing, lambda g, _: editing.change(
+            g.as_("ines", administrator=True), "accounts", g.id(Account, "gate"), {"owner": g.id(Person, "quin")}),
+        OUTSIDE,
+    ),
+    "a membership taken out by hand": Way(
+        _stewards_in_the_crew, lambda g, row: editing.remove(g.as_("ines", administrator=True), "memberships", row),
+        STEWARD,
+    ),
+    "existing access is recorded": Way(
+        nothing, lambda g, _: existing_access.record(g.as_("ines", administrator=True), [existing_access.Known(
+            g.id(Account, "gate"), core.HolderKind.PERSON, g.id(Person, "quin"), g.id(Level, "all"),
+            evidence="Seen there.")], only_preview=False),
+        FOR_EVER, is_fact=True,
+    ),
+    "two people are one": Way(
+        lambda g: g.held_by("otto"),
+        lambda g, _: merging.merge(
+            g.as_("ines", administrator=True), "people", g.id(Person, "quin"), g.id(Person, "otto")),
+        OUTSIDE | {K.ONE_AT_A_TIME, K.SECOND_FACTOR}, is_fact=True,
+    ),
     "a login is somebody": Way(
         _met, lambda g, login: matching.decide(g.as_("ines", administrator=True), login, g.id(Person, "quin")),
         frozenset({K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.SECOND_FACTOR}), is_fact=True,
@@ -310,6 +352,14 @@ GUARDED = {
     "undoing._put_back": ("a revocation is undone",),
     "leaving.start": ("an account passes on from a leaver",),
     "matching.decide": ("a login is somebody",),
+    "changes._set_terms": ("set_terms",),
+    "editing.make": ("a membership by hand",),
+    "editing.change": ("an owner by hand",),
+    "editing.remove": ("a membership taken out by hand",),
+    "existing_access.record": ("existing access is recorded",),
+    "merging.preview": (),
+    "merging.merge": ("two people are one",),
+    "merging.undo": (),
 }
 # Changes and files by which nobody gets in: what is recorded stays as it was, or says nothing of who has access.
 NO_WAY = {ChangeKind.RESTORE, ChangeKind.ACCEPT, "teams", "apps", "handles", "marks", "places", "sessions", "use"}

@@ -20,6 +20,8 @@ export interface ListState<T> {
   more: () => void
   less: () => void
   refetch: () => void
+  /** The ids of all that match, of no more than `most`. */
+  all: (most: number) => Promise<string[]>
 }
 
 const LIMIT = 30
@@ -70,5 +72,15 @@ export function useList<T>(name: string, start: string = '', path: string = `/${
       cursors.value = cursors.value.slice(0, -1)
     },
     refetch: () => void found.refetch(),
+    all: async (most) => {
+      const ids: string[] = []
+      let cursor: string | undefined
+      do {
+        const page: Rows<T> = await get<Rows<T>>(path, { search: search.value, filter: filter.value, cursor, limit: Math.min(most - ids.length, 500) })
+        ids.push(...page.rows.map((row) => (row as { id: string }).id))
+        cursor = page.next || undefined
+      } while (cursor && ids.length < most)
+      return ids
+    },
   }
 }

@@ -100,8 +100,41 @@ export interface Path {
   given_at: string | null
   last_used_at: string | null
   recorded: boolean
+  owed: string | null
   part: string | null
   hours: string
+}
+
+/** Something that a person does by hand in a system that nobody here can change. */
+export interface TaskRow {
+  id: string
+  state: 'open' | 'done' | 'dropped'
+  kind: 'give' | 'change' | 'take'
+  sentence: string
+  account: Named
+  system: Named
+  holder: string | null
+  grant_id: string
+  assigned_to: Named | null
+  asked_at: string
+  done_at: string | null
+  done_by: string
+  words: string
+  version: number
+}
+
+export interface TermsNow {
+  terms: {
+    level: Named | null
+    permission: string | null
+    part: Named | null
+    since: string | null
+    until: string | null
+    last_day: string | null
+    hours: { days: number[]; begins: string; ends: string } | null
+    words: string
+  }[]
+  version: number
 }
 
 export interface GrantRow extends Proved {
@@ -528,6 +561,7 @@ export interface JournalRow {
   at: string
   actor: { id: string | null; name: string } | null
   action: string
+  on_behalf_of: string | null
   subject: { kind: string; id: string | null; name: string } | null
   facts: Record<string, unknown>
   hash: string
@@ -662,6 +696,7 @@ export interface RequestRow {
   id: string
   state: string
   emergency: boolean
+  extends: string | null
   person: Named & { inside: boolean }
   account: Named | null
   owner_address: string
@@ -765,6 +800,7 @@ export interface Settings {
   inside_domains: string[]
   prerequisites: string[]
   auditors: string[]
+  remind_days: number[]
 }
 
 export interface ScheduleRow extends ReviewOf {
@@ -1039,4 +1075,36 @@ export interface SystemRecord {
   archived_at: string | null
   version: number
   dependents: { what: string; count: number }[]
+}
+
+/** What a search found, the best of each kind first. */
+export interface Found {
+  found: { kind: 'people' | 'accounts' | 'apps' | 'teams' | 'grants' | 'flags' | 'rounds' | 'systems'; id: string; label: string; detail: string }[]
+}
+
+/** A filter that somebody has kept by a name. */
+export interface FilterKept {
+  id: string
+  name: string
+  list: string
+  filter: string
+  search: string
+  sort: string
+  is_shared: boolean
+  by: Named
+  is_mine: boolean
+  mail: 'never' | 'day' | 'week'
+  version: number
+}
+
+export interface MovePlan {
+  person: Named
+  job_before: string
+  job: string
+  peers: number
+  keeps: { account: Named; level: string; words: string; held_by: number | null }[]
+  loses: { account: Named; rights: string[] }[]
+  gets: { account: Named; rights: string[] }[]
+  might_need: { account: Named; level: Named; sentence: string; held_by: number }[]
+  rounds: Named[]
 }

@@ -5,13 +5,15 @@ import { RouterLink, useRouter } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import { me } from '@/data/me'
-import type { AccountPage, FlagRow, Path, Rows } from '@/data/types'
+import { proving } from '@/data/proof'
+import type { AccountPage, ChangeLine, FlagRow, Path, Rows } from '@/data/types'
 import { lanesOption } from '@/lib/charts'
 import { isDark } from '@/lib/theme'
 import { SENSITIVITY_WORDS, counted, moment, plain } from '@/lib/words'
 import ChartBox from '@/parts/ChartBox.vue'
 import ChangeDialog from '@/parts/ChangeDialog.vue'
 import HandOverDialog from '@/parts/HandOverDialog.vue'
+import HistoryBox from '@/parts/HistoryBox.vue'
 import HolderName from '@/parts/HolderName.vue'
 import LatchBox from '@/parts/LatchBox.vue'
 import PageHead from '@/parts/PageHead.vue'
@@ -22,6 +24,7 @@ import ReachMark from '@/parts/ReachMark.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
 import SeverityMark from '@/parts/SeverityMark.vue'
 import StateNote from '@/parts/StateNote.vue'
+import TermsDialog from '@/parts/TermsDialog.vue'
 import RecordAccessDialog from '@/parts/records/RecordAccessDialog.vue'
 import RecordDialog from '@/parts/records/RecordDialog.vue'
 
@@ -42,6 +45,22 @@ const isRecording = ref(false)
 const part = ref<{ kind: 'resources' | 'groups'; id?: string } | null>(null)
 const isHandingOver = ref(false)
 const isDisconnecting = ref(false)
+const terms = ref<string | null>(null)
+const extended = ref('')
+const notExtended = ref<unknown>(null)
+
+/** One click, for the button says what it does; latches and history see to the rest. */
+async function extend(path: Path, to: string): Promise<void> {
+  extended.value = ''
+  notExtended.value = null
+  try {
+    const { lines } = await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', { kind: 'set_end', grants: [path.grant_id], last_day: to, reason: 'Still needed.' }))
+    extended.value = `${path.holder.name}: ${lines[0]?.does}.`
+  } catch (problem) {
+    notExtended.value = problem
+  }
+  void refetch()
+}
 const apps = computed(() => data.value?.app_count ?? 0)
 const emergency = ref<number | ''>('')
 const needs = ref<string[]>([])
@@ -135,7 +154,9 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       {{ data.answers_for ? 'Everyone and everything that can reach it' : 'How you reach it' }}
       <span class="ml-2 font-sans text-base font-normal text-soft">{{ summary }}</span>
     </h2>
-    <PathList v-if="data.paths.length" :paths="data.paths" by="holder" :can-end="data.answers_for" @end="ending = $event" />
+    <p v-if="extended" role="status" class="mb-2 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ extended }}</p>
+    <ProblemNote :error="notExtended" class="mb-2" />
+    <PathList v-if="data.paths.length" :paths="data.paths" by="holder" :can-end="data.answers_for" :can-change="data.answers_for" @end="ending = $event" @change="terms = $event.grant_id" @extend="extend" />
     <StateNote v-else status="success" empty :empty-text="data.partial_since ? 'Nobody is known to reach it. Not all of it could be read, so somebody may.' : 'Nobody is known to reach it.'" />
     <template v-if="data.not_in_force.length">
       <h2 class="mt-6 mb-2 text-xl">Not in force</h2>
@@ -188,6 +209,8 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       <p class="mb-2 text-soft">A post marks an end; a pale bar has none. Red can spend or decide who else gets in.</p>
       <ChartBox class="card p-2" :option="option" :height="48 + timed.length * 26" label="Lanes of access with their ends; the list above says the same" />
     </section>
+    <HistoryBox v-if="data.answers_for" :filter="`account_id eq &quot;${id}&quot;`" :of="data.name" />
+    <TermsDialog :grant="terms" :account="data" @close="terms = null" @done="refetch()" />
     <ChangeDialog :open="isDisconnecting" :filter="`account.id eq &quot;${id}&quot; and holder.kind eq &quot;app&quot;`" only="end" :title="`Disconnect ${data.name} from all apps`" @close="isDisconnecting = false" @done="refetch()" />
     <HandOverDialog v-if="owns" :open="isHandingOver" :account="data" @close="isHandingOver = false" />
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />

@@ -14,7 +14,7 @@ import EditManyDialog from '@/parts/records/EditManyDialog.vue'
 import RecordDialog from '@/parts/records/RecordDialog.vue'
 
 const list = useList<AccountRow>('accounts')
-const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = list
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch, all } = list
 const router = useRouter()
 const isAdding = ref(false)
 const isChanging = ref(false)
@@ -44,7 +44,7 @@ const COLUMNS = [
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="accounts" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No account is like that. An account is something that several share: a mailbox, a database, a sheet." @retry="refetch" />
-  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="Accounts" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="Accounts" :has-more="hasMore" :has-less="hasLess" :total="count" @more="more" @less="less" @all="all(500).then((ids) => (picked = ids))">
     <template #name="{ row }">
       <RouterLink :to="`/accounts/${row.id}`" class="link">{{ row.name }}</RouterLink>
       <p class="text-sm font-normal text-soft">{{ row.purpose }}</p>

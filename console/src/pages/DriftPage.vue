@@ -84,7 +84,7 @@ function only(system: SystemRow): void {
     </ul>
     <ProblemNote :error="failed" />
   </section>
-  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="departures" :choices="CHOICES" />
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="departures" list="grants" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Every system is as recorded." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :rows="rows" :columns="COLUMNS" caption="Drift" picks :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #holder="{ row }"><HolderName :holder="row.holder" /></template>

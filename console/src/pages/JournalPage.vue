@@ -28,6 +28,7 @@ const CHOICES = [
   { label: 'Revocations', filter: 'subject.kind eq "revocation" or subject.kind eq "step"' },
   { label: 'Decisions', filter: 'subject.kind eq "item" or subject.kind eq "round"' },
   { label: 'Grants', filter: 'subject.kind eq "grant"' },
+  { label: 'On somebody’s behalf', filter: 'on_behalf_of pr' },
 ]
 
 async function verify(): Promise<void> {
@@ -59,12 +60,12 @@ function words(row: JournalRow): string {
     <p v-if="verdict.sound" class="break-all text-soft">To prove it later, note this: {{ verdict.position }}:{{ verdict.hash }}</p>
     <ul><li v-for="fault in verdict.faults.slice(0, 20)" :key="fault.position + fault.what">Position {{ fault.position }}: {{ fault.what }}</li></ul>
   </div>
-  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="entries" :choices="CHOICES" />
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="entries" list="journal" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nothing like that has happened." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="Journal entries" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #position="{ row }">{{ row.position }}</template>
     <template #at="{ row }"><span class="whitespace-nowrap">{{ moment(row.at) }}</span></template>
-    <template #actor="{ row }">{{ row.actor?.name ?? 'Open Latch' }}</template>
+    <template #actor="{ row }">{{ row.actor?.name ?? 'Open Latch' }}<span v-if="row.on_behalf_of" class="block text-sm text-soft">on behalf of {{ row.on_behalf_of }}</span></template>
     <template #action="{ row }">{{ plain(row.action).replace('.', ' ') }}</template>
     <template #subject="{ row }">{{ row.subject?.name }}<span class="block text-sm text-soft">{{ words(row) }}</span></template>
     <template #hash="{ row }"><code class="text-sm">{{ row.hash.slice(0, 10) }}</code></template>

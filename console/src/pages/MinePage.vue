@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { ref } from 'vue'
+import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { get, send } from '@/data/api'
@@ -9,6 +9,7 @@ import { proving } from '@/data/proof'
 import type { Mine, OpenOffer } from '@/data/types'
 import { ago, counted, day, ends, idleWords } from '@/lib/words'
 import AskDialog from '@/parts/AskDialog.vue'
+import LongerDialog from '@/parts/LongerDialog.vue'
 import ModalBox from '@/parts/ModalBox.vue'
 import OfferCard from '@/parts/OfferCard.vue'
 import PageHead from '@/parts/PageHead.vue'
@@ -29,6 +30,14 @@ const givingUp = ref<Mine['reach'][number] | null>(null)
 const reason = ref('')
 const factor = ref<{ secret: string; address: string } | null>(null)
 const code = ref('')
+type Longer = InstanceType<typeof LongerDialog>['$props']['grant']
+const longer = ref<Longer>(null)
+const asGrant = (path: Mine['reach'][number]): Longer => ({ id: path.grant_id ?? '', account: path.account, level: path.level, until: path.until, last_day: path.last_day })
+// A reminder leads straight to the question.
+watch(data, (found) => {
+  const path = found?.reach.find((one) => one.own && one.grant_id === route.query.longer)
+  if (path) longer.value = asGrant(path)
+}, { once: true })
 
 async function attempt(call: () => Promise<unknown>, said = ''): Promise<void> {
   failed.value = null
@@ -46,7 +55,7 @@ async function goInto(account: string): Promise<void> {
   await attempt(() => enter(account, () => router.push(`/accounts/${account}`)))
 }
 
-const accept = (offer: OpenOffer) => attempt(() => send('POST', `/offers/${offer.id}/accept`, { version: offer.version }), `You have access to ${offer.account.name} now.`)
+const accept = (offer: OpenOffer) => attempt(() => send('POST', `/offers/${offer.id}/accept`, { version: offer.version }), `You have accepted ${offer.account.name}. What you have is below.`)
 const decline = (offer: OpenOffer, unknown: boolean) => attempt(() => send('POST', `/offers/${offer.id}/decline`, { version: offer.version, unknown_sender: unknown }), 'You have declined.')
 const giveUp = () => attempt(async () => {
   await send('POST', `/grants/${givingUp.value?.grant_id}/give-up`, { reason: reason.value })
@@ -87,12 +96,13 @@ const confirmFactor = () => attempt(async () => {
           <li v-for="path in data.reach" :key="path.account.id + path.words" class="flex flex-wrap items-start gap-x-4 gap-y-1 px-5 py-3">
             <div class="min-w-0 flex-1 basis-64">
               <p class="font-medium">{{ path.account.name }} <span v-if="path.part" class="font-normal text-soft">only {{ path.part }}</span></p>
-              <p>{{ path.level }}, {{ ends(path) }}<template v-if="path.hours">; {{ path.hours }}</template></p>
+              <p><span v-if="path.owed === 'give'" class="mr-1 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">to be given</span>{{ path.level }}, {{ ends(path) }}<template v-if="path.hours">; {{ path.hours }}</template></p>
               <p class="text-sm text-soft">{{ path.hops.length > 1 ? path.words : `Given by ${path.given_by ?? 'nobody known'}` }}. Used: {{ ago(path.last_used_at) }}</p>
             </div>
             <ReachMark :reach="path.reach" />
             <div class="flex gap-1">
               <button class="button" :disabled="me?.inside?.account.id === path.account.id" @click="goInto(path.account.id)">Switch in<span class="sr-only"> to {{ path.account.name }} as {{ path.level }}</span></button>
+              <button v-if="path.own && !path.revoking && path.until" class="button" @click="longer = asGrant(path)">More time<span class="sr-only"> for {{ path.level }} of {{ path.account.name }}</span></button>
               <button v-if="path.own && !path.revoking" class="button" @click="givingUp = path">Give up<span class="sr-only"> {{ path.level }} of {{ path.account.name }}</span></button>
             </div>
           </li>
@@ -150,5 +160,6 @@ const confirmFactor = () => attempt(async () => {
       <div class="flex justify-end gap-2"><button type="button" class="button" @click="givingUp = null">Keep it</button><button class="button-end">Give up {{ givingUp?.account.name }}</button></div>
     </form>
   </ModalBox>
+  <LongerDialog :grant="longer" @close="longer = null" @done="note = $event" />
   <AskDialog :open="isAsking" @close="isAsking = false" />
 </template>

@@ -13,7 +13,7 @@ import StateNote from '@/parts/StateNote.vue'
 import EditManyDialog from '@/parts/records/EditManyDialog.vue'
 import RecordDialog from '@/parts/records/RecordDialog.vue'
 
-const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<PersonRow>('people')
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch, all } = useList<PersonRow>('people')
 const router = useRouter()
 const isAdding = ref(false)
 const isChanging = ref(false)
@@ -48,7 +48,7 @@ function stands(row: PersonRow): string {
   </PageHead>
   <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="people" :choices="CHOICES" />
   <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="Nobody is like that. People come here by hand, by a file, or from a system that is read." @retry="refetch" />
-  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="People" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" :picks="Boolean(me?.administrator)" :rows="rows" :columns="COLUMNS" caption="People" :has-more="hasMore" :has-less="hasLess" :total="count" @more="more" @less="less" @all="all(500).then((ids) => (picked = ids))">
     <template #name="{ row }">
       <RouterLink :to="`/people/${row.id}`" class="link">{{ row.name }}</RouterLink>
       <p class="text-sm font-normal text-soft">{{ row.address }}</p>

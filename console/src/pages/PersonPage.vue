@@ -3,13 +3,17 @@ import { useQuery } from '@pinia/colada'
 import { computed, ref } from 'vue'
 import { RouterLink, useRouter } from 'vue-router'
 
-import { get } from '@/data/api'
+import { get, send } from '@/data/api'
 import { me } from '@/data/me'
 import type { Path, PersonPage } from '@/data/types'
+import { saveFile } from '@/lib/files'
 import { counted, day, untilWords } from '@/lib/words'
 import ChangeDialog from '@/parts/ChangeDialog.vue'
+import HistoryBox from '@/parts/HistoryBox.vue'
+import MoveDialog from '@/parts/MoveDialog.vue'
 import PageHead from '@/parts/PageHead.vue'
 import PathList from '@/parts/PathList.vue'
+import ProblemNote from '@/parts/ProblemNote.vue'
 import RevokeDialog from '@/parts/RevokeDialog.vue'
 import StateNote from '@/parts/StateNote.vue'
 import MergeDialog from '@/parts/records/MergeDialog.vue'
@@ -23,6 +27,18 @@ const { data, status, error, refetch } = useQuery({
 const router = useRouter()
 const isEditing = ref(false)
 const isMerging = ref(false)
+const isMoving = ref(false)
+const failed = ref<unknown>(null)
+
+/** All that is held about them, as a file to give them. */
+async function takeData(): Promise<void> {
+  failed.value = null
+  try {
+    saveFile(`held-about-${data.value?.name ?? 'person'}.json`, await send('POST', `/people/${props.id}/held-data`))
+  } catch (problem) {
+    failed.value = problem
+  }
+}
 const isChanging = ref(false)
 const ending = ref<Path | null>(null)
 const canEnd = computed(() => Boolean(me.value?.administrator || (me.value?.owner && props.id !== me.value.person.id)))
@@ -42,10 +58,13 @@ const about = computed(() => {
       <template v-if="me?.administrator">
         <button class="button" @click="isEditing = true">Edit</button>
         <button class="button" @click="isMerging = true">Merge…</button>
+        <button class="button" @click="isMoving = true">Moves…</button>
+        <button class="button" @click="takeData">What is held</button>
       </template>
       <RouterLink v-if="me?.administrator && data.recognised && id !== me.person.id" :to="`/people/${id}/leaving`" class="button">{{ data.standing === 'left' ? 'How far their leaving has come' : 'Let them leave…' }}</RouterLink>
       <button v-if="canEnd && data.grants" class="button" @click="isChanging = true">Change all their grants…</button>
     </PageHead>
+    <ProblemNote :error="failed" class="mb-3" />
     <p v-if="data.teams.length" class="mb-4">
       <span class="text-soft">Belongs to </span>
       <span v-for="team in data.teams" :key="team.id" class="mr-2"><RouterLink :to="`/teams/${team.id}`" class="link">{{ team.name }}</RouterLink> <span class="text-sm text-soft">({{ untilWords(team) }})</span></span>
@@ -56,8 +75,10 @@ const about = computed(() => {
     </h2>
     <PathList v-if="data.paths.length" :paths="data.paths" by="account" :can-end="canEnd" @end="ending = $event" />
     <StateNote v-else status="success" empty empty-text="They can reach nothing." />
+    <HistoryBox v-if="me?.administrator || me?.auditor" :filter="`subject.id eq &quot;${id}&quot; or actor.id eq &quot;${id}&quot;`" :of="data.name" />
     <ChangeDialog :open="isChanging" :filter="`holder.id eq &quot;${id}&quot; and state ne &quot;ended&quot;`" :title="`Change all that ${data.name} holds`" @close="isChanging = false" @done="refetch()" />
     <RecordDialog :open="isEditing" kind="people" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/people')" />
+    <MoveDialog :open="isMoving" :person="data" @close="isMoving = false" />
     <MergeDialog :open="isMerging" kind="people" :id="id" :name="data.name" @close="isMerging = false" @done="refetch()" />
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
   </template>

@@ -86,7 +86,7 @@ async function withdraw(row: RequestRow): Promise<void> {
     <template #who="{ row }">{{ row.person.name }}<span class="block text-sm font-normal text-soft">{{ row.person.inside ? 'inside' : 'outside' }}</span></template>
     <template #what="{ row }">
       <RouterLink v-if="row.account" :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink><span v-else>{{ row.wanted || 'access' }} <span class="block text-sm text-soft">put to {{ row.owner_address }}</span></span>
-      <span class="block text-sm text-soft">{{ row.level?.name ?? 'level left open' }}, {{ ends(row) }}</span>
+      <span class="block text-sm text-soft">{{ row.extends ? 'more time' : (row.level?.name ?? 'level left open') }}, {{ row.extends && !row.until ? 'until you say' : ends(row) }}</span>
     </template>
     <template #why="{ row }">{{ row.reason }}</template>
     <template #asked="{ row }">{{ moment(row.asked_at) }}<span v-if="row.times_asked > 1" class="block text-sm">{{ row.times_asked }} times</span></template>
@@ -100,17 +100,17 @@ async function withdraw(row: RequestRow): Promise<void> {
   </RecordTable>
   <ModalBox :open="answering !== null" :title="`${answering?.person.name} asks for access`" @close="answering = null">
     <form v-if="answering" class="mt-3 space-y-4" @submit.prevent="answer('grant')">
-      <p>“{{ answering.reason }}” <span class="text-soft">{{ answering.account?.name ?? answering.wanted }}, {{ answering.level?.name ?? 'level left open' }}, {{ ends(answering) }}</span> <ReachMark v-if="answering.reach" :reach="answering.reach" class="ml-2" /></p>
+      <p>“{{ answering.reason }}” <span class="text-soft">{{ answering.account?.name ?? answering.wanted }}, {{ answering.extends ? 'more time on what they have' : (answering.level?.name ?? 'level left open') }}, {{ answering.extends && !answering.until ? 'until you say' : ends(answering) }}</span> <ReachMark v-if="answering.reach" :reach="answering.reach" class="ml-2" /></p>
       <label v-if="!answering.account" class="block font-semibold">Which account <select v-model="form.account" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="row in accounts.data.value?.rows ?? []" :key="row.id" :value="row.id">{{ row.name }}</option></select></label>
       <div class="grid gap-4 sm:grid-cols-2">
-        <label class="block font-semibold">Level <span class="font-normal text-soft">(as asked, or less)</span><select v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
+        <label v-if="!answering.extends" class="block font-semibold">Level <span class="font-normal text-soft">(as asked, or less)</span><select v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
         <label class="block font-semibold">Last day <span class="font-normal text-soft">(as asked, or sooner)</span><input v-model="form.last_day" type="date" class="field mt-1 font-normal" /></label>
       </div>
       <label class="block font-semibold">A word with it <span class="font-normal text-soft">(needed to decline; they will read it)</span><input v-model="form.words" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="failed" />
       <div class="flex flex-wrap justify-end gap-2">
         <button type="button" class="button" @click="answer('decline')">Decline</button>
-        <button class="button-main">Give {{ answering.person.name }} access</button>
+        <button class="button-main">{{ answering.extends ? `Extend the access of ${answering.person.name}` : `Give ${answering.person.name} access` }}</button>
       </div>
     </form>
   </ModalBox>

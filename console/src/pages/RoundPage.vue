@@ -128,7 +128,7 @@ function onKey(event: KeyboardEvent): void {
       <template v-if="data.event">Opened because: {{ data.event }}.</template>
     </p>
     <RoundProgress v-if="isWatching" :id="data.id" />
-    <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="items" :choices="CHOICES" />
+    <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="items" list="" :choices="CHOICES" />
     <div class="mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 text-soft">
       <label>In groups by <select v-model="by" class="field ml-1 inline-block w-auto min-w-40"><option v-for="[value, words] in GROUPS" :key="value" :value="value">{{ words }}</option></select></label>
       <p v-if="picks" class="hidden text-sm md:block">Keys while the focus is on an item: <kbd>↑</kbd> <kbd>↓</kbd> move, <kbd>K</kbd> keep, <kbd>T</kbd> trim, <kbd>R</kbd> revoke, <kbd>P</kbd> pass on, <kbd>A</kbd> ask, <kbd>U</kbd> take back, <kbd>X</kbd> pick</p>

@@ -19,12 +19,12 @@ const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get<Rows<Ac
 const kinds = computed(() => [...new Set((accounts.data.value?.rows ?? []).map((row) => row.kind))].sort())
 const ending = ref<TeamRow | null>(null)
 const kind = ref('')
-const form = reactive({ offer_hours: 48, domains: '', prerequisites: [] as string[], auditors: '' })
+const form = reactive({ offer_hours: 48, domains: '', prerequisites: [] as string[], auditors: '', remind: '' })
 const error = ref<unknown>(null)
 const said = ref('')
 
 watch(settings.data, (found) => {
-  if (found) Object.assign(form, { offer_hours: found.offer_hours, domains: found.inside_domains.join(', '), prerequisites: [...found.prerequisites], auditors: found.auditors.join(', ') })
+  if (found) Object.assign(form, { offer_hours: found.offer_hours, domains: found.inside_domains.join(', '), prerequisites: [...found.prerequisites], auditors: found.auditors.join(', '), remind: found.remind_days.join(', ') })
 }, { immediate: true })
 
 async function keep(call: () => Promise<unknown>): Promise<void> {
@@ -38,7 +38,7 @@ async function keep(call: () => Promise<unknown>): Promise<void> {
   }
 }
 const split = (text: string) => text.split(',').map((part) => part.trim()).filter(Boolean)
-const save = () => keep(() => send('PUT', '/settings', { offer_hours: form.offer_hours, inside_domains: split(form.domains), prerequisites: form.prerequisites, auditors: split(form.auditors) }))
+const save = () => keep(() => send('PUT', '/settings', { offer_hours: form.offer_hours, inside_domains: split(form.domains), prerequisites: form.prerequisites, auditors: split(form.auditors), remind_days: split(form.remind).map(Number) }))
 const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/teams/${team.id}/speaker`, { speaker: speaker || null }))
 </script>
 
@@ -58,6 +58,7 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
         <label class="block"><input v-model="form.prerequisites" type="checkbox" value="second_factor" class="accent-moss" /> a second factor</label>
       </fieldset>
       <label class="block font-semibold">Auditors who get the journal’s signed head by mail each day <input v-model="form.auditors" class="field mt-1 font-normal" placeholder="audit@example.net" /></label>
+      <label class="block font-semibold">People are told so many days before access ends <input v-model="form.remind" class="field mt-1 font-normal" placeholder="14, 3" inputmode="numeric" /></label>
       <button class="button-main">Keep these settings</button>
     </form>
     <MailBox />

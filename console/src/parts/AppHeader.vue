@@ -7,6 +7,8 @@ import { isLive } from '@/data/live'
 import { me, useSignOut } from '@/data/me'
 import { theme, type Theme } from '@/lib/theme'
 
+import SearchBox from './SearchBox.vue'
+
 const route = useRoute()
 const router = useRouter()
 const signOut = useSignOut()
@@ -27,6 +29,7 @@ const PLACES = [
   { to: '/rounds', label: 'Reviews' },
   { to: '/offers', label: 'Offers', inside: true },
   { to: '/requests', label: 'Requests', inside: true },
+  { to: '/tasks', label: 'By hand', inside: true },
   { to: '/revocations', label: 'Revocations', inside: true },
   { to: '/levels', label: 'Levels', inside: true },
   { to: '/journal', label: 'Journal', inside: true },
@@ -68,7 +71,8 @@ async function leave(): Promise<void> {
           {{ place.label }}
         </RouterLink>
       </nav>
-      <RouterLink v-if="!me?.inside" to="/notices" class="button ml-auto border-transparent bg-transparent">Notices<span v-if="me?.notices" class="rounded-full bg-brass-wash px-1.5 text-sm font-semibold text-brass tabular-nums">{{ me.notices }}</span></RouterLink>
+      <SearchBox v-if="!me?.inside" class="ml-auto" />
+      <RouterLink v-if="!me?.inside" to="/notices" class="button border-transparent bg-transparent">Notices<span v-if="me?.notices" class="rounded-full bg-brass-wash px-1.5 text-sm font-semibold text-brass tabular-nums">{{ me.notices }}</span></RouterLink>
       <Menu as="div" class="relative" :class="{ 'ml-auto': me?.inside }">
         <MenuButton class="button border-transparent bg-transparent" data-test="who">
           <span

@@ -35,8 +35,8 @@ watch(
 async function ask(): Promise<void> {
   error.value = null
   try {
-    const until = form.until ? new Date(`${form.until}T23:59:59`).toISOString() : null
-    asked.value = await send<RequestRow>('POST', '/requests', { ...form, level: form.level || null, parts: known.value ? parts.value : [], until })
+    const { until: last, ...rest } = form
+    asked.value = await send<RequestRow>('POST', '/requests', { ...rest, level: form.level || null, parts: known.value ? parts.value : [], last_day: last || null })
   } catch (failed) {
     error.value = failed
   }
@@ -46,7 +46,7 @@ async function ask(): Promise<void> {
 <template>
   <ModalBox :open="open" title="Ask for access" @close="emit('close')">
     <div v-if="asked" class="mt-4" role="status">
-      <p v-if="asked.state === 'granted'">It is open to you at once, because this is an emergency. Everyone who decides about it has been told, and it will be in the next review.</p>
+      <p v-if="asked.state === 'granted'">Given at once, because this is an emergency. Its system has yet to open it: you will be told when it has. Everyone who decides about it knows, and it will be in the next review.</p>
       <p v-else>Asked. You will be told what comes of it<template v-if="asked.times_asked > 1">; your request that was waiting already says this now</template>.</p>
       <button class="button-main mt-4" @click="emit('close')">Good</button>
     </div>
@@ -57,13 +57,13 @@ async function ask(): Promise<void> {
         <label class="block font-semibold">Level <span class="font-normal text-soft">(if you know it)</span>
           <select v-model="form.level" class="field mt-1 font-normal"><option value="">Let the owner choose</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.system.name }}: {{ level.name }}</option></select>
         </label>
-        <label class="block font-semibold">Until <input v-model="form.until" type="date" class="field mt-1 font-normal" /></label>
+        <label class="block font-semibold">Last day <input v-model="form.until" type="date" class="field mt-1 font-normal" /></label>
       </div>
       <PartPicker v-if="known && page.data.value" v-model="parts" :parts="page.data.value.parts" />
       <label class="block font-semibold">Why <textarea v-model="form.reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
-      <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> It is an emergency: open it now, for a few hours. <span class="text-soft">Everyone who decides about the account is told.</span></label>
+      <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> It is an emergency: give it to me at once, for a few hours. <span class="text-soft">Everyone who decides about the account is told.</span></label>
       <ProblemNote :error="error" />
-      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Not now</button><button class="button-main">{{ form.emergency ? 'Open it now' : 'Ask' }}</button></div>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Not now</button><button class="button-main">{{ form.emergency ? 'Have it at once' : 'Ask' }}</button></div>
     </form>
   </ModalBox>
 </template>

@@ -24,6 +24,7 @@ const KINDS: [string, string][] = [
   ['most_delegates', 'At most so many delegates'], ['one_at_a_time', 'One delegate at a time'], ['no_outsiders', 'No outsiders'],
   ['no_spend_outside', 'No outsider may spend'], ['ends_within', 'Every grant ends within so many days'], ['two_stewards', 'Two stewards at all times'],
   ['second_factor', 'Delegates have a second factor'], ['unseen', 'Delegates don’t see one another'], ['nothing_public', 'Nothing in it is public'],
+  ['payer_stays', 'Whoever pays for it has access'],
   ['never_together', 'Two permissions never in one hand'],
 ]
 const { data, status, error, refetch } = useQuery({

@@ -2,13 +2,22 @@
 import { RouterLink } from 'vue-router'
 
 import type { Path } from '@/data/types'
-import { ago, untilWords } from '@/lib/words'
+import { ago, day, untilWords } from '@/lib/words'
 
 import HolderName from './HolderName.vue'
 import ReachMark from './ReachMark.vue'
 
-defineProps<{ paths: Path[]; by: 'holder' | 'account'; canEnd: boolean }>()
-defineEmits<{ end: [path: Path] }>()
+defineProps<{ paths: Path[]; by: 'holder' | 'account'; canEnd: boolean; canChange?: boolean }>()
+defineEmits<{ end: [path: Path]; change: [path: Path]; extend: [path: Path, day: string] }>()
+
+const DAY = 86_400_000
+/** The day to which an end that is near is moved by one click: for as long again, a week at least and 90 days at most. */
+function longer(path: Path): string {
+  if (!path.until || path.hops.length > 1 || Date.parse(path.until) - Date.now() > 30 * DAY) return ''
+  const last = Date.parse(path.until) - 1
+  const span = Math.min(90 * DAY, Math.max(7 * DAY, last - Date.parse(path.given_at ?? path.until)))
+  return new Date(last + span).toISOString().slice(0, '2026-03-31'.length)
+}
 
 /** A grant that others share ends for all of them; the button says so before the preview names them. */
 function endLabel(path: Path): string {
@@ -25,6 +34,7 @@ function endLabel(path: Path): string {
         <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>
         <span v-if="path.left" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust" title="The system may still let them in.">has left; may still get in</span>
         <span v-if="!path.recorded" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">unrecorded</span>
+        <span v-if="path.owed === 'give'" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">to be given</span>
         <span v-if="path.revoking" class="ml-1.5 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass">revoking</span>
         <p v-if="path.hops.length > 1" class="text-sm text-soft">{{ path.words }}</p>
       </div>
@@ -43,9 +53,13 @@ function endLabel(path: Path): string {
           <p v-if="path.recorded_by" class="text-soft">Recorded by {{ path.recorded_by }}<template v-if="!path.given_by">; who gave it is not known</template></p>
         </template>
       </div>
-      <button v-if="canEnd && path.grant_id && !path.revoking" class="button-end justify-self-start whitespace-nowrap" @click="$emit('end', path)">
-        {{ endLabel(path) }}<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span>
-      </button>
+      <div v-if="canEnd && path.grant_id && !path.revoking" class="flex flex-wrap gap-1">
+        <button class="button-end whitespace-nowrap" @click="$emit('end', path)">
+          {{ endLabel(path) }}<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span>
+        </button>
+        <button v-if="canChange && path.hops.length === 1" class="button whitespace-nowrap" @click="$emit('change', path)">Change<span class="sr-only"> {{ path.level }} of {{ path.holder.name }}</span></button>
+        <button v-if="canChange && longer(path)" class="button whitespace-nowrap" @click="$emit('extend', path, longer(path))">Extend to {{ day(longer(path)) }}<span class="sr-only"> for {{ path.holder.name }}</span></button>
+      </div>
       <span v-else />
     </li>
   </ul>

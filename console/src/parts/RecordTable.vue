@@ -17,8 +17,10 @@ defineProps<{
   picks?: boolean
   hasMore?: boolean
   hasLess?: boolean
+  /** How many match, where all of them can be picked. */
+  total?: number | null
 }>()
-defineEmits<{ more: []; less: [] }>()
+defineEmits<{ more: []; less: []; all: [] }>()
 
 function turn(by: string): void {
   sort.value = sort.value === by ? `-${by}` : by
@@ -31,6 +33,11 @@ function direction(by: string): 'ascending' | 'descending' | 'none' {
 </script>
 
 <template>
+  <p v-if="picks && picked.length" class="mb-2 flex flex-wrap gap-3">
+    <span>{{ picked.length }} picked.</span>
+    <button v-if="total && picked.length < total" class="link" @click="$emit('all')">Pick all {{ Math.min(total, 500) }} that match</button>
+    <button class="link" @click="picked = []">Pick none</button>
+  </p>
   <div class="card overflow-hidden md:overflow-x-auto">
     <table class="block w-full md:table">
       <caption class="sr-only">{{ caption }}</caption>

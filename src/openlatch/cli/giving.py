@@ -236,25 +236,32 @@ def _write_offer(found: wire.OfferPage) -> None:
 @click.argument("ident", type=click.UUID)
 @click.option("--level", "levels", multiple=True, help="A level, by name.")
 @click.option("--permission", "permissions", multiple=True, help="A single permission by key; KEY=DAY ends it alone.")
-@click.option("--part", "parts", multiple=True, help="A resource or group; left out, the whole account.")
+@click.option("--part", "parts", multiple=True, help="A resource or group.")
+@click.option("--whole", is_flag=True, help="The whole account instead of parts.")
 @click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--no-end", is_flag=True, help="Without an end.")
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
+@click.option("--any-hour", is_flag=True, help="At any hour.")
 def offer_change(
-    ident: UUID, levels: tuple[str, ...], permissions: tuple[str, ...], parts: tuple[str, ...], until: Any,
-    hours_: str | None,
+    ident: UUID, levels: tuple[str, ...], permissions: tuple[str, ...], parts: tuple[str, ...], whole: bool,
+    until: Any, no_end: bool, hours_: str | None, any_hour: bool,
 ) -> None:  # fmt: skip
-    """Change what a pending offer is of; whoever has opened it reads it again."""
+    """Change what a pending offer is of; what you leave out stays. Whoever has opened it reads it again."""
     with session.client() as service:
         found = service.offer(ident)
-        choice = wire.ChangeOffer.model_validate(
-            {
-                "levels": [level_of(service, found.account.id, one) for one in levels],
-                "permissions": [_single(one) for one in permissions],
-                "parts": parts_of(service, found.account.id, parts),
-                "hours": hours(hours_),
-                **window(until),
-            }
-        )
+        account = found.account.id
+        given: dict[str, Any] = {}
+        if levels or permissions:
+            given["levels"] = [level_of(service, account, one) for one in levels]
+            given["permissions"] = [_single(one) for one in permissions]
+        if parts or whole:
+            given["parts"] = parts_of(service, account, parts)
+        if until is not None or no_end:
+            given |= {"until": None, **window(until)}
+        if hours_ is not None or any_hour:
+            given["hours"] = hours(hours_)
+        before = found.choice.model_dump() if found.choice is not None else {}
+        choice = wire.ChangeOffer.model_validate({**before, **given})
         _write_offer(session.proving(service, lambda: service.change_offer(ident, choice, found.version)))
 
 
@@ -311,16 +318,16 @@ request_group.add_command(list_command("requests", REQUESTS, "Nobody asks for an
 @click.option("--owner", default="", help="The owner's address, when you don't know the account.")
 @click.option("--level", default=None, help="A level, by name or id.")
 @click.option("--part", "parts", multiple=True, type=click.UUID, help="A resource or group.")
-@click.option("--until", type=session.Day(), default=None, help="Until when.")
+@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
 @click.option("--reason", prompt="Why", help="Why.")
-@click.option("--emergency", is_flag=True, help="Open it at once, where the account allows it.")
+@click.option("--emergency", is_flag=True, help="Have it at once, where the account allows it.")
 @output_option
 def request_ask(
     account: str, owner: str, level: str | None, parts: tuple[UUID, ...], until: Any, reason: str, emergency: bool,
     output: str,
 ) -> None:  # fmt: skip
     """Ask for access to an account by its exact name or id, or ask its owner by address."""
-    wish: dict[str, Any] = {"owner_address": owner, "parts": list(parts), "until": until, "reason": reason}
+    wish: dict[str, Any] = {"owner_address": owner, "parts": list(parts), "reason": reason, **window(until)}
     try:
         wish["account"] = UUID(account)
     except ValueError:
@@ -330,6 +337,20 @@ def request_ask(
             wish["level"] = _any_level(service, level)
         found = service.ask_access(wire.AskAccess(**wish, emergency=emergency))
     show_rows([found], REQUESTS, output, "")
+
+
+@grant.command("longer")
+@click.argument("ident", type=click.UUID)
+@click.option(
+    "--until", type=LastDay(), default=None, help="The last day, or an instant; left out, whoever answers says."
+)
+@click.option("--reason", prompt="Why", help="Why.")
+@output_option
+def grant_longer(ident: UUID, until: Any, reason: str, output: str) -> None:
+    """Ask for more time on access of your own: the same grant runs on, once its owner says yes."""
+    with session.client() as service:
+        wish = wire.AskAccess.model_validate({"extends": ident, "reason": reason, **window(until)})
+        show_rows([service.ask_access(wish)], REQUESTS, output, "")
 
 
 def _any_level(service: Client, name: str) -> UUID:
@@ -488,6 +509,76 @@ _changing(
     click.option("--until", type=LastDay(), required=True, help="The last day on which it is accepted."),
 )  # fmt: skip
 _changing("replace", "replace", "Hand over", click.option("--to", required=True, help="The successor."))
+
+
+@grant.command("terms")
+@click.argument("ident", type=click.UUID)
+@output_option
+def grant_terms(ident: UUID, output: str) -> None:
+    """The terms of a grant, by the numbers that `grant set-term` takes."""
+    with session.client() as service:
+        found = service.grant_terms(ident)
+
+    def write() -> None:
+        for number, term in enumerate(found.terms, 1):
+            out.print(f"{number}  {term.words}")
+
+    show_one(found, output, write)
+
+
+@grant.command("set-term")
+@click.argument("ident", type=click.UUID)
+@click.option("--number", type=click.IntRange(1), default=None, help="Which term; left out, one is added.")
+@click.option("--level", default=None, help="Another level, by name.")
+@click.option("--permission", default=None, help="A single permission instead, by its key.")
+@click.option("--part", default=None, help="A resource or group.")
+@click.option("--whole", is_flag=True, help="The whole account instead of a part.")
+@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--no-end", is_flag=True, help="Without an end.")
+@click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
+@click.option("--any-hour", is_flag=True, help="At any hour.")
+@click.option("--drop", is_flag=True, help="Take the term out.")
+@click.option("--reason", prompt="Why", help="Why.")
+@click.option("--preview", "only_preview", is_flag=True, help="Show what it would do, and stop.")
+@_YES
+@output_option
+def grant_set_term(
+    ident: UUID, number: int | None, level: str | None, permission: str | None, part: str | None, whole: bool,
+    until: Any, no_end: bool, hours_: str | None, any_hour: bool, drop: bool, reason: str, only_preview: bool,
+    yes: bool, output: str,
+) -> int:  # fmt: skip
+    """Change one term of a grant, add one, or take one out; the others stay as they are."""
+    with session.client() as service:
+        account = service.grant(ident).account.id
+        found = service.grant_terms(ident)
+        terms = [_as_wish(term) for term in found.terms]
+        if number is not None and number > len(terms):
+            raise click.BadParameter(f"The grant has {len(terms)} terms.", param_hint="--number")
+        changed: dict[str, Any] = dict(terms[number - 1]) if number is not None else {}
+        if level is not None:
+            changed |= {"level": level_of(service, account, level), "permission": ""}
+        if permission is not None:
+            changed |= {"level": None, "permission": permission}
+        if part is not None or whole:
+            changed["part"] = parts_of(service, account, (part,))[0] if part is not None else None
+        if until is not None or no_end:
+            changed |= {"until": None, **window(until)}
+        if hours_ is not None or any_hour:
+            changed["hours"] = hours(hours_)
+        at = len(terms) if number is None else number - 1
+        terms[at : at + 1] = [] if drop else [changed]
+        wish = wire.ChangeWish.model_validate(
+            {"kind": "set_terms", "grants": [ident], "versions": {ident: found.version}, "terms": terms,
+             "reason": reason}
+        )  # fmt: skip
+        return change(service, wish, "Change the terms of", only_preview, yes, output)
+
+
+def _as_wish(term: wire.TermNow) -> dict[str, Any]:
+    return {
+        "level": term.level.id if term.level else None, "permission": term.permission or "",
+        "part": term.part.id if term.part else None, "since": term.since, "until": term.until, "hours": term.hours,
+    }  # fmt: skip
 
 
 @grant.command("give-up")

@@ -28,6 +28,7 @@ from openlatch.cli.output import (
     show_rows,
 )
 from openlatch.client import Client
+from openlatch.errors import BadInput
 
 ACCOUNTS: list[Column] = [
     ("Name", lambda r: r.name),
@@ -114,13 +115,26 @@ def rows_of(service: Client, name: str, filter_: str, search: str, sort: str, li
     return iter(service.list(name, filter=filter_, search=search, sort=sort, limit=limit).rows)
 
 
+def kept_filter(service: Client, kind: str, name: str, filter_: str, search: str, sort: str) -> tuple[str, str, str]:
+    """A kept filter of a list by its name, narrowed by what else was asked for."""
+    fits = [one for one in service.saved_filters(kind) if one.name == name]
+    mine = [one for one in fits if one.is_mine] or fits
+    if len(mine) != 1:
+        raise BadInput(f"{len(mine)} filters over {kind} are called {name!r}.", "Look at: openlatch filter list.")
+    both = f"({mine[0].filter}) and ({filter_})" if mine[0].filter and filter_ else mine[0].filter or filter_
+    return both, f"{mine[0].search} {search}".strip(), sort or mine[0].sort
+
+
 def list_command(kind: str, columns: Sequence[Column], empty: str, always: str = "") -> click.Command:
     """The command ``list`` of a kind of things; without a filter of its own it shows ``always``."""
 
     @click.command("list", help=f"List {kind} that you may see.")
+    @click.option("--kept", default="", help="A filter that is kept, by its name.")
     @list_options
-    def command(filter_: str, search: str, sort: str, limit: int, output: str) -> None:
+    def command(filter_: str, kept: str, search: str, sort: str, limit: int, output: str) -> None:
         with session.client() as service:
+            if kept:
+                filter_, search, sort = kept_filter(service, kind, kept, filter_, search, sort)
             show_rows(rows_of(service, kind, filter_ or always, search, sort, limit), columns, output, empty)
 
     return command

@@ -67,9 +67,17 @@ def settings_show(output: str) -> None:
     multiple=True,
     help="An address that signed heads of the journal are mailed to; takes the place of all.",
 )
+@click.option(
+    "--remind",
+    "remind",
+    multiple=True,
+    type=click.IntRange(1, 90),
+    help="So many days before access ends, people are told; takes the place of all.",
+)
 @output_option
 def settings_set(
-    offer_hours: int | None, domains: tuple[str, ...], needs: tuple[str, ...], auditors: tuple[str, ...], output: str
+    offer_hours: int | None, domains: tuple[str, ...], needs: tuple[str, ...], auditors: tuple[str, ...],
+    remind: tuple[int, ...], output: str,
 ) -> None:  # fmt: skip
     """Change it; what is not named stays, but for what people need."""
     with session.client() as service:
@@ -80,6 +88,7 @@ def settings_set(
                 "inside_domains": list(domains) or held.inside_domains,
                 "prerequisites": list(needs),
                 "auditors": list(auditors) or None,
+                "remind_days": list(remind) or None,
             }
         )
         found = service.set_settings(wish)
@@ -90,6 +99,8 @@ def _write(found: wire.Settings) -> None:
     out.print(f"Offers stand for {found.offer_hours} hours.")
     out.print(f"Inside: {', '.join(found.inside_domains) or 'no domain'}")
     out.print(f"Signed heads of the journal are mailed to: {', '.join(found.auditors) or 'nobody'}")
+    days = ", ".join(map(str, found.remind_days))
+    out.print(f"People are told {days} days before access ends." if days else "Nobody is told before access ends.")
     out.print(f"To accept, everybody needs: {', '.join(found.prerequisites).replace('_', ' ') or 'nothing'}")
 
 

@@ -15,6 +15,7 @@ from openlatch import wire
 from openlatch.client.ending import Ending
 from openlatch.client.giving import Giving
 from openlatch.client.identity import Identity
+from openlatch.client.lists import Finding
 from openlatch.client.records import Keeping
 from openlatch.client.reviewing import Reviewing
 from openlatch.client.ruling import Ruling
@@ -41,13 +42,14 @@ LISTS: dict[str, type[BaseModel]] = {
     "notices": wire.NoticeRow,
     "resources": wire.ResourceRow,
     "latches": wire.LatchRow,
+    "tasks": wire.TaskRow,
     "visits": wire.VisitRow,
     "schedules": wire.ScheduleRow,
     "questions": wire.QuestionRow,
 }
 
 
-class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp):
+class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Finding):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.

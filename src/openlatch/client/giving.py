@@ -156,6 +156,18 @@ class Giving(Asking):
         """Change grants, one or many; gives a line for each."""
         return self._ask(wire.ChangeResult, "POST", "/changes", wish)
 
+    def grant_terms(self, ident: UUID) -> wire.TermsNow:
+        """The terms of a grant, as a change of them begins."""
+        return self._ask(wire.TermsNow, "GET", f"/grants/{ident}/terms")
+
+    def task_done(self, ident: UUID, words: str, version: int | None = None) -> wire.TaskRow:
+        """Say that something was done by hand, in one's own words."""
+        return self._ask(wire.TaskRow, "POST", f"/tasks/{ident}/done", wire.TaskDone(words=words), version)
+
+    def assign_task(self, ident: UUID, person: UUID | None, version: int | None = None) -> wire.TaskRow:
+        """Say who does something by hand."""
+        return self._ask(wire.TaskRow, "POST", f"/tasks/{ident}/assign", wire.TaskAssign(person=person), version)
+
     def change_many(
         self, wish: wire.ChangeWish, only_preview: bool = False, seen: UUID | None = None
     ) -> wire.LargeChangePage:

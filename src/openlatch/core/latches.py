@@ -39,6 +39,7 @@ class LatchKind(StrEnum):
     UNSEEN = "unseen"
     NOTHING_PUBLIC = "nothing_public"
     NEVER_TOGETHER = "never_together"
+    PAYER_STAYS = "payer_stays"
 
 
 class LatchMode(StrEnum):
@@ -76,6 +77,7 @@ _WORDS = {
     LatchKind.UNSEEN: "Delegates don't see one another",
     LatchKind.NOTHING_PUBLIC: "Nothing in it is public",
     LatchKind.NEVER_TOGETHER: "“{first}” and “{second}” are never in one hand",
+    LatchKind.PAYER_STAYS: "Whoever pays for it has access",
 }
 _PASSES = {
     LatchKind.MOST_DELEGATES: "End somebody else's access first, or choose a window in which fewer have access.",
@@ -88,6 +90,7 @@ _PASSES = {
     LatchKind.UNSEEN: "",
     LatchKind.NOTHING_PUBLIC: "Close the resource to the public first.",
     LatchKind.NEVER_TOGETHER: "Give a level with only one of the two, or give it to somebody else.",
+    LatchKind.PAYER_STAYS: "Name another payer first.",
 }
 
 
@@ -124,19 +127,22 @@ class Crowd:
     moments: tuple[tuple[datetime, tuple[Path, ...]], ...] = ()
     outside_apps: frozenset[UUID] = frozenset()
     beyond: int = 0
+    payer: tuple[Holder, str] | None = None
 
     @classmethod
     def of(
         cls, register: Register, account: UUID, at: datetime, public: Mapping[UUID, str] | None = None,
-        outside_apps: frozenset[UUID] = frozenset(),
+        outside_apps: frozenset[UUID] = frozenset(), payer: tuple[Holder, str] | None = None,
     ) -> Crowd:  # fmt: skip
-        """The crowd of an account; ``public`` are its resources that anyone at all can reach, by id and name."""
+        """The crowd of an account; ``public`` are its resources that anyone at all can reach, by id and name, and
+        ``payer`` is who pays for it, with their name.
+        """
         instants = sorted(i for i in (w.since for w in _windows(register)) if i is not None and i > at)
         instants = list(dict.fromkeys(instants))
         looked_at = [at, *instants[:MOST_INSTANTS]]
         moments = tuple((i, tuple(everyone_reaching(register, account, i))) for i in looked_at)
         beyond = max(len(instants) - MOST_INSTANTS, 0)
-        return cls(register, account, at, public or {}, moments, outside_apps, beyond)
+        return cls(register, account, at, public or {}, moments, outside_apps, beyond, payer)
 
     def delegates(self, paths: Iterable[Path]) -> dict[UUID, list[Path]]:
         """The people among these paths who do not own the account, with their paths."""
@@ -307,6 +313,18 @@ def _never_together(latch: Latch, crowd: Crowd) -> Found:
     return found
 
 
+def _payer_stays(latch: Latch, crowd: Crowd) -> Found:
+    if crowd.payer is None:
+        return {"nobody": "nobody is known to pay for it"}
+    payer, name = crowd.payer
+    if payer.kind is HolderKind.PERSON:
+        # Access to come is none yet.
+        has_access = any(path.holder == payer for path in crowd.moments[0][1]) if crowd.moments else False
+    else:
+        has_access = any(grant.holder == payer for grant in _live(crowd))
+    return {} if has_access else {payer: f"{name}, who pays for it, has no access"}
+
+
 def _live(crowd: Crowd) -> list[Grant]:
     dead = (GrantState.ENDED, GrantState.PENDING)
     return [grant for grant in crowd.register.by_account.get(crowd.account, ()) if grant.state not in dead]
@@ -323,12 +341,14 @@ _LOOK: dict[LatchKind, Callable[[Latch, Crowd], Found]] = {
     LatchKind.UNSEEN: _unseen,
     LatchKind.NOTHING_PUBLIC: _nothing_public,
     LatchKind.NEVER_TOGETHER: _never_together,
+    LatchKind.PAYER_STAYS: _payer_stays,
 }
 
 
 # Those for which it matters who has access at which time; a window that ends too late is seen without that.
 _OVER_TIME = frozenset(LatchKind) - {
     LatchKind.ENDS_WITHIN, LatchKind.NOTHING_PUBLIC, LatchKind.UNSEEN, LatchKind.TWO_STEWARDS,
+    LatchKind.PAYER_STAYS,
 }  # fmt: skip
 
 

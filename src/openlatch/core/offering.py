@@ -8,7 +8,8 @@ from datetime import datetime, timedelta
 
 from rapidfuzz.distance import OSA
 
-from openlatch.core.register import Level, Permission
+from openlatch.core.access import Path, rights_of
+from openlatch.core.register import Part, Permission, Term
 from openlatch.core.windows import WeeklyHours
 from openlatch.core.words import Reach
 
@@ -39,11 +40,21 @@ class Abilities:
         return max((p.reach for p in self.can), default=Reach.OBSERVE)
 
 
-def abilities(levels: Sequence[Level], known: Iterable[Permission], already: frozenset[Permission]) -> Abilities:
-    """What these levels let one do, what of it is new, and what of the system's permissions is still out of reach."""
-    held = {p for level in levels for p in level.permissions}
-    reached = {p.key for p in held | already}
-    return Abilities(_ordered(held), _ordered(held - already), _ordered({p for p in known if p.key not in reached}))
+def abilities(terms: Sequence[Term], known: Iterable[Permission], already: Sequence[Path] = ()) -> Abilities:
+    """What these terms let one do, what of it is new, and what of the system's permissions is still out of reach.
+
+    A right is new where it is not held yet on all of what the term is on.
+    """
+    held = {p for term in terms for p in term.level.permissions}
+    new = {p for term in terms for p in term.level.permissions - _held_on(term.part, already)}
+    reached = {p.key for p in held | rights_of(already)}
+    return Abilities(_ordered(held), _ordered(new), _ordered({p for p in known if p.key not in reached}))
+
+
+def _held_on(part: Part | None, paths: Iterable[Path]) -> set[Permission]:
+    """The rights that paths give on a part, or on the whole account."""
+    covering = (p for p in paths if p.part is None or (part is not None and part.resources <= p.part.resources))
+    return {permission for path in covering for permission in path.permissions}
 
 
 def _ordered(found: Iterable[Permission]) -> tuple[Permission, ...]:

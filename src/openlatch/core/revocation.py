@@ -25,10 +25,12 @@ OVER = (StepState.DONE, StepState.SKIPPED)
 
 @dataclass(frozen=True, slots=True)
 class Trim:
-    """What is left after a trim: a lower level, an earlier end, or both."""
+    """What is left after a trim: a lower level, an earlier end, or both; or just some terms, with them in ``words``."""
 
     level: Level | None = None
     until: datetime | None = None
+    terms: tuple[Term, ...] = ()
+    words: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -197,6 +199,8 @@ def afterwards(register: Register, targets: Iterable[Target]) -> Register:
 
 def trimmed_terms(grant: Grant, trim: Trim) -> tuple[Term, ...]:
     """The terms that a grant has after a trim. A trim never gives more than there was."""
+    if trim.terms:
+        return trim.terms
     terms = []
     for term in grant.terms:
         level = trim.level if trim.level is not None and trim.level.reach <= term.level.reach else term.level
@@ -275,7 +279,7 @@ def _closing(register: Register, parts: Iterable[PublicPart]) -> Iterable[Planne
 
 def _changes_the_system(target: Target) -> bool:
     """A shorter time alone is kept by the register, which ends the grant when the time comes."""
-    return target.trim is None or target.trim.level is not None
+    return target.trim is None or target.trim.level is not None or bool(target.trim.terms)
 
 
 def _name(register: Register, account: UUID) -> str:
@@ -317,6 +321,8 @@ def _step_for(register: Register, target: Target) -> PlannedStep:
     place = _name(register, grant.account)
     lower = target.trim.level if target.trim else None
     action = f"Reduce {holder} to “{lower.name}” in {place}" if lower else f"Remove {holder} from {place}"
+    if target.trim is not None and target.trim.terms:
+        action = f"Reduce {holder} in {place} to {target.trim.words}"
     detail = {**target.handle, **({"level": lower.name} if lower else {})}
     if not target.reachable:
         sentence = f"{action} by hand, and say here what was done"

@@ -60,6 +60,21 @@ class WeeklyHours:
         return clock < self.ends and (local.weekday() - 1) % 7 in self.days
 
 
+def with_end(windows: Sequence[Window], end: datetime | None) -> list[Window]:
+    """Windows of one grant after its end as a whole is moved: those that run to that end, or for ever, run to the new
+    one. A single end that comes earlier stays, unless even that is later than the new one.
+    """
+    untils = [window.until for window in windows]
+    whole = None if None in untils else max((until for until in untils if until), default=None)
+    found = []
+    for window in windows:
+        until = end if window.until == whole else window.until
+        if until is not None and end is not None:
+            until = min(until, end)
+        found.append(Window(window.since, until))
+    return found
+
+
 def zone_of(name: str) -> ZoneInfo:
     """A time zone by its name in the IANA database. ValueError when there is none."""
     try:

@@ -197,6 +197,7 @@ class Owed(StrEnum):
     """What a system still has to be brought to, for a grant."""
 
     GIVE = "give"
+    CHANGE = "change"
     TAKE = "take"
 
 

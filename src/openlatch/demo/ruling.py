@@ -10,7 +10,7 @@ from sqlalchemy import select, update
 
 from openlatch.service import flags, ruling
 from openlatch.service.context import Service, Viewer
-from openlatch.store.tables import Account, Grant, Level, Offer, System
+from openlatch.store.tables import Account, Grant, Level, Offer, Person, System
 
 OWN_RULES = Path(__file__).parent / "data" / "own-rules.toml"
 # Stricter than usual: a small trust with few accounts, of which some are looked at closely.
@@ -36,6 +36,12 @@ def play(service: Service, organisation: UUID) -> None:
         opened = select(Grant.id).where(Grant.key == "rescue-mailbox|person|hal.draycott|answer")
         values = {"emergency": True, "given_at": unit.now - timedelta(days=4)}
         unit.db.execute(update(Grant).where(Grant.id.in_(opened)).values(values))
+        # One account is paid for by somebody who left, another for no more than a few days.
+        gone = select(Person.id).where(Person.standing == "left").order_by(Person.key).limit(1).scalar_subquery()
+        paid = update(Account).where(Account.key == "supplies-shop").values(payer_person_id=gone)
+        unit.db.execute(paid)
+        ends = {"payer_person_id": Account.owner_id, "paid_until": unit.now + timedelta(days=9)}
+        unit.db.execute(update(Account).where(Account.key == "webcam-host").values(ends))
         account = select(Account.id).where(Account.key == "donations-ledger")
         waiting = update(Offer).where(Offer.account_id.in_(account), Offer.state == "pending")
         unit.db.execute(waiting.values(created_at=unit.now - timedelta(days=11), times_sent=5))

@@ -16,7 +16,18 @@ from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.words import EndedAs, GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
-from openlatch.service import attempts, flags, giving, latching, locks, offers, proposing, signing_in, telling
+from openlatch.service import (
+    attempts,
+    flags,
+    giving,
+    latching,
+    locks,
+    offers,
+    proposing,
+    revocations,
+    signing_in,
+    telling,
+)
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.store.database import transaction
@@ -232,11 +243,24 @@ def _come_into_force(unit: Unit, row: Offer, account: Account, person: Person) -
     telling.tell_and_write(unit, people, "offer", sentence, f"/accounts/{account.id}")
 
 
+def _end_what_was_held(unit: Unit, account: Account, before: UUID | None, kept: Grant | None) -> None:
+    """The former owner keeps what was chosen and nothing else: grants of their own from before end with it."""
+    live = select(Grant.id).where(
+        Grant.account_id == account.id, Grant.person_id == before, Grant.state.in_(("active", "suspended"))
+    )
+    ids = [ident for ident in unit.db.scalars(live) if kept is None or ident != kept.id]
+    if before is not None and ids:
+        wish = revocations.Wish(grants=tuple(sorted(ids)))
+        reason = f"{account.name} was handed over to {unit.viewer.name}."
+        revocations.start(unit.as_service(), wish, reason, cause="replaced")
+
+
 def _take_over(unit: Unit, row: Offer, account: Account, person: Person) -> None:
     before = account.owner_id
     with latching.guarded(unit, latching.touched(unit, [account.id])):
         account.owner_id, account.version = person.id, account.version + 1
         unit.db.flush()
+        kept = None
         if before is not None and row.keeps_level_id is not None:
             terms = giving.terms_from(unit, account, Choice(levels=(row.keeps_level_id,)))
             kept = giving.new_grant(
@@ -245,6 +269,7 @@ def _take_over(unit: Unit, row: Offer, account: Account, person: Person) -> None
             )  # fmt: skip
             unit.record("grant.given", "grant", kept.id, account.name, account.id)
             giving.enter_into_force(unit, kept)
+        _end_what_was_held(unit, account, before, kept)
     flags.evaluate_owner(unit, account.id, [before, person.id])
     old = unit.db.get(Person, before) if before else None
     unit.record("account.handed_over", "account", account.id, account.name, account.id,

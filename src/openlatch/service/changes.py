@@ -17,7 +17,7 @@ from sqlalchemy import select
 
 from openlatch.core import register as core
 from openlatch.core.register import Holder
-from openlatch.core.windows import end_in_words
+from openlatch.core.windows import Window, end_in_words, with_end
 from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded, TooLarge
 from openlatch.service import drifting, flags, giving, locks, proposing, revocations, telling
@@ -33,10 +33,11 @@ from openlatch.service.changing import (
     terms_of,
 )
 from openlatch.service.context import Unit
+from openlatch.service.grants import terms
 from openlatch.service.jsonable import fingerprint
 from openlatch.store import lists, plain
 from openlatch.store.tables import Account as AccountRow
-from openlatch.store.tables import Grant, JournalEntry, Level, System
+from openlatch.store.tables import Grant, JournalEntry, Level
 
 MOST = 1000
 # A call does not go on for longer: others wait for what it holds.
@@ -92,6 +93,8 @@ def selection(unit: Unit, change: Change, most: int = MOST) -> list[UUID]:
     """
     if bool(change.grants) == bool(change.filter.strip()):
         raise BadInput("Name grants, or give a filter.", "One of the two.", {"grants": "or filter"})
+    if change.kind is ChangeKind.SET_TERMS and len(change.grants) != 1:
+        raise BadInput("Terms are changed one grant at a time.", "Name one grant.", {"grants": "more than one"})
     if change.grants:
         ids = sorted(set(change.grants))
     else:
@@ -153,6 +156,7 @@ def _make(unit: Unit, change: Change, ident: UUID) -> dict[str, Any]:
         ChangeKind.RESUME: _resume,
         ChangeKind.SET_END: _set_end,
         ChangeKind.SET_LEVEL: _set_level,
+        ChangeKind.SET_TERMS: _set_terms,
         ChangeKind.REPLACE: _replace,
         ChangeKind.END: _end,
         ChangeKind.ADOPT: drifting.adopt,
@@ -207,18 +211,22 @@ def _set_end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         raise BadInput("No end is given.", "Give an end, a last day, or say that there is none.", {"until": "missing"})
     end = None if change.no_end else giving.end_of(account, change.until, change.last_day, unit.now)
     before = terms_of(unit, grant)
+    windows = with_end([Window(term.since, term.until) for term in before], end)
     with guarded(unit, grant) as warned:
-        for term in before:
-            if term.since is not None and end is not None and end <= term.since:
+        for term, window in zip(before, windows, strict=True):
+            if window.is_empty:
                 raise BadInput("It would end before it begins.", "Choose a later end, or end it.", {"until": "early"})
-            term.until = end
+            term.until = window.until
         grant.ends_here = True
         grant.version += 1
         unit.db.flush()
         note(unit, "grant.end_set", grant, change, until=end)
     flags.evaluate(unit, grants=[grant.id])
     told = f"runs {end_in_words(end, ZoneInfo(account.time_zone))}" if end else "has no end any more"
-    return line_of(unit, told, warned)
+    tell_holder(unit, grant, f"Your access to {account.name} {told}: {change.reason.strip()}")
+    sooner = sum(window.until != end for window in windows)
+    kept = f"; {sooner} of its {len(windows)} terms end{'s' * (sooner == 1)} sooner, as before" if sooner else ""
+    return line_of(unit, told + kept, warned)
 
 
 def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
@@ -232,27 +240,61 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         raise Conflict(f"It is “{value.name}” already.", "There is nothing to change.")
     if value.reach is Reach.STEWARD:
         unit.require_proof("Giving steward reach")
-    system = unit.db.get_one(System, account.system_id)
-    if system.kind in unit.service.adapters and value.reach < max(level.reach for level in held):
-        # Less than before, where a system has to be brought to it: the way of a trim.
+    if value.reach < max(level.reach for level in held):
+        # Less than before is taken away in the system, by us or by hand, and proved: the way of a trim.
         wish = revocations.Wish((grant.id,), (), value.id, None)
         ident = revocations.start(unit, wish, change.reason)
         return line_of(unit, f"is reduced to “{value.name}”", revocation_id=ident)
     apart = proposing.apart(unit, Holder(HolderKind(grant.holder_kind), grant.holder_id), [core.Term(value)])
     with guarded(unit, grant) as warned:
-        terms: dict[tuple[Any, ...], core.Term] = {}
+        new: dict[tuple[Any, ...], core.Term] = {}
         for old in plain.terms_of(unit.db, [grant.id]).get(grant.id, []):
             key = (old.part.id if old.part else None, old.window, old.hours)
-            terms[key] = old._replace(level=value)
+            new[key] = old._replace(level=value)
         for term in terms_of(unit, grant):
             unit.db.delete(term)
         unit.db.flush()
-        giving.write_terms(unit, grant.id, list(terms.values()))
+        giving.write_terms(unit, grant.id, list(new.values()))
         grant.version += 1
         note(unit, "grant.level_changed", grant, change, level=value.name)
     if grant.state == GrantState.ACTIVE:
-        giving.enter_into_force(unit, grant)
+        giving.enter_into_force(unit, grant, _to_change(grant))
+    tell_holder(unit, grant, f"Your access to {account.name} becomes “{value.name}”: {change.reason.strip()}")
     line = line_of(unit, f"becomes “{value.name}”", warned, steward=value.reach is Reach.STEWARD)
+    return {**line, "latches": [*line["latches"], *apart]}
+
+
+def _to_change(grant: Grant) -> Owed:
+    """What a system owes a grant that gives more from now on: what it has not been given at all is given as it is."""
+    return Owed.GIVE if grant.owed == Owed.GIVE else Owed.CHANGE
+
+
+def _set_terms(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+    refuse_ended(grant)
+    account = unit.db.get_one(AccountRow, grant.account_id)
+    before, after = terms.held(unit, grant.id), terms.wanted(unit, account, grant.id, change.terms)
+    steward = terms.require_proof_for(unit, before, after)
+    gained = [term for term in after if terms.right(term) not in {terms.right(t) for t in before}]
+    apart = proposing.apart(unit, Holder(HolderKind(grant.holder_kind), grant.holder_id), gained)
+    told = terms.changes_in_words(before, after, ZoneInfo(account.time_zone))
+    if terms.takes_away(before, after):
+        words = giving.terms_in_words(after, ZoneInfo(account.time_zone))
+        wish = revocations.Wish((grant.id,), keep=tuple(after), keep_words=words)
+        return line_of(unit, told, revocation_id=revocations.start(unit, wish, change.reason))
+    with guarded(unit, grant) as warned:
+        for term in terms_of(unit, grant):
+            unit.db.delete(term)
+        unit.db.flush()
+        giving.write_terms(unit, grant.id, after)
+        grant.ends_here = True
+        grant.version += 1
+        note(unit, "grant.terms_changed", grant, change, changes=told)
+    if grant.state == GrantState.ACTIVE and gained:
+        giving.enter_into_force(unit, grant, _to_change(grant))
+    else:
+        flags.evaluate(unit, grants=[grant.id])
+    tell_holder(unit, grant, f"Your access to {account.name} is changed: {told}. {change.reason.strip()}")
+    line = line_of(unit, told, warned, steward=steward)
     return {**line, "latches": [*line["latches"], *apart]}
 
 
@@ -264,25 +306,23 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         raise BadInput("There is no such successor, or they have left.", "Choose another.", {"successor": "unknown"})
     if grant.holder_id == person.id:
         raise Conflict(f"{person.name} holds it already.", "Choose somebody else.")
-    terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
-    terms = [t for t in terms if t.window.until is None or t.window.until > unit.now]
-    if not terms:
+    going_on = [t for t in terms.held(unit, grant.id) if t.window.until is None or t.window.until > unit.now]
+    if not going_on:
         raise Conflict("Its time is over; there is nothing to take over.", "Give the successor access of their own.")
-    steward = any(t.level.reach is Reach.STEWARD for t in terms)
+    steward = any(t.level.reach is Reach.STEWARD for t in going_on)
     if steward:
         unit.require_proof("Giving steward reach")
     account = unit.db.get_one(AccountRow, grant.account_id)
-    apart = proposing.apart(unit, Holder(HolderKind.PERSON, person.id), terms)
+    apart = proposing.apart(unit, Holder(HolderKind.PERSON, person.id), going_on)
     with guarded(unit, grant) as warned:
         # The old one is on its way out first, so that latches don't count both.
         ident = revocations.start(unit, revocations.Wish((grant.id,)), change.reason, cause="replaced")
-        given = giving.new_grant(
-            unit, account, Holder(HolderKind.PERSON, person.id), giving.taken_over(terms, unit.now), GrantState.ACTIVE,
-            reason=change.reason.strip(),
-        )  # fmt: skip
+        to, left = Holder(HolderKind.PERSON, person.id), giving.taken_over(going_on, unit.now)
+        given = giving.new_grant(unit, account, to, left, GrantState.ACTIVE, reason=change.reason.strip())
         unit.record("grant.given", "grant", given.id, account.name, account.id, takes_over_from=grant.id)
     giving.enter_into_force(unit, given)
-    telling.tell(unit, [person.id], "grant", f"You have taken over access to {account.name}.", "/mine")
+    sentence = f"You take over access to {account.name}: {change.reason.strip()}"
+    telling.tell_and_write(unit, {person.id} - {unit.viewer.person}, "grant", sentence, "/mine")
     line = line_of(unit, f"passes to {person.name}", warned, revocation_id=ident, steward=steward)
     return {**line, "latches": [*line["latches"], *apart]}
 

@@ -17,6 +17,8 @@ from openlatch.core.words import GrantState
 from openlatch.errors import Conflict
 from openlatch.service import latching, telling
 from openlatch.service.context import Unit
+from openlatch.service.grants import hand_tasks
+from openlatch.service.grants.terms import TermWish
 from openlatch.store.tables import Account, Grant, Term
 
 
@@ -27,6 +29,7 @@ class ChangeKind(StrEnum):
     RESUME = "resume"
     SET_END = "set_end"
     SET_LEVEL = "set_level"
+    SET_TERMS = "set_terms"
     REPLACE = "replace"
     END = "end"
     ADOPT = "adopt"
@@ -48,6 +51,7 @@ class Change:
     no_end: bool = False
     level: UUID | None = None
     successor: UUID | None = None
+    terms: tuple[TermWish, ...] = ()
 
 
 @contextmanager
@@ -69,9 +73,9 @@ def note(unit: Unit, action: str, grant: Grant, change: Change, **facts: Any) ->
 
 
 def tell_holder(unit: Unit, grant: Grant, sentence: str) -> None:
-    """Tell whoever holds a grant, unless they did it themselves."""
-    if grant.person_id != unit.viewer.person:
-        telling.tell(unit, [grant.person_id], "grant", sentence, "/mine")
+    """Tell whoever holds a grant, or speaks for the team that does, unless they did it themselves."""
+    told = hand_tasks.answering_for_holder(unit, grant) - {unit.viewer.person}
+    telling.tell_and_write(unit, told, "grant", sentence, "/mine")
 
 
 def refuse_ended(grant: Grant) -> None:

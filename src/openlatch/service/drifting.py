@@ -91,8 +91,6 @@ def restore(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     if any(unit.db.get_one(Level, term.level_id).reach == Reach.STEWARD for term in terms_of(unit, grant)):
         unit.require_proof("Giving steward reach")
     giving.owe(unit, grant, Owed.GIVE)
-    if grant.owed is None:
-        raise Conflict("Its system is changed by hand.", "Give it there, and say so in the register.")
     grant.version += 1
     note(unit, "grant.restored", grant, change)
     lost = grant.differs is None

@@ -14,8 +14,9 @@ from openlatch.core.revocations.proof import Evidence, StepOutcome
 from openlatch.core.states import GRANTS, move
 from openlatch.core.windows import day_in_words
 from openlatch.core.words import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
-from openlatch.service import flags, latching, telling
+from openlatch.service import flags, giving, latching, telling
 from openlatch.service.context import Unit
+from openlatch.service.grants import hand_tasks, terms
 from openlatch.store.tables import (
     Account,
     Grant,
@@ -177,7 +178,7 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
 
 def _is_kept_here(target: RevocationTarget) -> bool:
     """A shorter time alone: the register keeps it, and ends the grant when it comes."""
-    return target.trim_until is not None and target.trim_level_id is None
+    return target.trim_until is not None and target.trim_level_id is None and target.trim_terms is None
 
 
 def _keep(row: Proved, known: Evidence | None) -> None:
@@ -199,7 +200,8 @@ def _end_or_trim(
 ) -> None:
     grant.version += 1
     grant.contradicted_at = None
-    if target.trim_level_id is None and target.trim_until is None and known is not None:
+    is_trim = target.trim_level_id is not None or target.trim_until is not None or target.trim_terms is not None
+    if not is_trim and known is not None:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ENDED)
         grant.ended_at, grant.owed = unit.now, None
         cause = _ENDED_AS.get(revocation.cause, EndedAs.REVOKED)
@@ -209,12 +211,11 @@ def _end_or_trim(
     else:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ACTIVE)
         if known is None or known.proof is not Proof.UNPROVED:
-            _trim(unit, grant.id, target)
+            _trim(unit, grant, target)
             grant.ends_here = grant.ends_here or target.trim_until is not None
         if (target.was or {}).get("owed") == Owed.GIVE:
             # It had not been given in its system yet: what is left of it still has to be.
-            grant.owed, grant.owed_since, grant.owed_next_try_at = Owed.GIVE, unit.now, unit.now
-            unit.wake("settle", grant=grant.id)
+            giving.owe(unit, grant, Owed.GIVE)
         action = "grant.trimmed"
     facts = {"proof": known.proof, "proved_by": known.by, "words": known.words} if known is not None else {}
     title = revocation.preview["title"]
@@ -228,12 +229,16 @@ def _tell(unit: Unit, grants: Sequence[Grant]) -> None:
     names = dict(unit.db.execute(wanted).all())
     for grant in over:
         sentence = f"Your access to {names[grant.account_id]} has ended ({said(unit, grant)})."
-        telling.tell(unit, [grant.person_id], "grant", sentence, "/mine")
+        told = hand_tasks.answering_for_holder(unit, grant)
+        telling.tell_and_write(unit, told, "grant", sentence, "/mine")
 
 
-def _trim(unit: Unit, grant: UUID, target: RevocationTarget) -> None:
+def _trim(unit: Unit, grant: Grant, target: RevocationTarget) -> None:
+    if target.trim_terms is not None:
+        terms.write_stored(unit, grant, target.trim_terms)
+        return
     lower = unit.db.get(Level, target.trim_level_id) if target.trim_level_id else None
-    for term in unit.db.scalars(select(Term).where(Term.grant_id == grant)):
+    for term in unit.db.scalars(select(Term).where(Term.grant_id == grant.id)):
         held = unit.db.get_one(Level, term.level_id)
         if lower is not None and lower.reach <= held.reach:
             term.level_id = lower.id

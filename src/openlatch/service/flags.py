@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import delete, select
 
 from openlatch.core.rules import BOOKS, RULES, Settings
 from openlatch.core.rules import evaluate as put_before
@@ -19,7 +19,7 @@ from openlatch.store.lists import FLAGS
 from openlatch.store.ruling import beside, looking
 from openlatch.store.ruling.looking import Asked, Looked, Own, Ruling
 from openlatch.store.ruling.terms import ROOM
-from openlatch.store.tables import Flag, Organisation, OwnRule
+from openlatch.store.tables import Account, Finding, Flag, Organisation, OwnRule
 
 CHUNK = 5_000
 MOST_AT_ONCE = 1_000
@@ -110,9 +110,12 @@ def _with_others(unit: Unit, sessions: Sequence[UUID]) -> Sequence[UUID]:
 def evaluate_person(unit: Unit, person: UUID, reached: Sequence[UUID]) -> None:
     """Put somebody who left or came back before every rule, and all that is said of who is there and who is not.
 
-    ``reached`` are the accounts that they can, or could, act in. When it is a great many, the worker looks at them.
+    ``reached`` are the accounts that they can, or could, act in; to them come those that they pay for. When it is a
+    great many, the worker looks at them.
     """
     unit.db.flush()
+    paid = unit.db.scalars(select(Account.id).where(Account.payer_person_id == person))
+    reached = list(dict.fromkeys([*reached, *paid]))
     grants, sessions = looking.of_person(unit.db, person, reached, MOST_TOUCHED)
     if max(len(grants), len(sessions), len(reached)) > MOST_TOUCHED:
         unit.wake("evaluate")
@@ -170,6 +173,13 @@ def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:
         spoken = [rules[number // ROOM] for number in seen.found]
         looked.append((seen, list(put_before(spoken, seen.facts, stands.settings))))
     _put_down(unit, store.write(unit.db, unit.viewer.organisation, subject, looked, unit.now))
+
+
+def forget(unit: Unit) -> None:
+    """Forget what was found, so that the next evaluation, which is asked for, looks at everything anew."""
+    unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True).ruling_version += 1
+    unit.db.execute(delete(Finding))
+    unit.wake("evaluate")
 
 
 def evaluate_all(service: Service, organisation: UUID) -> None:

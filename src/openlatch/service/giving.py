@@ -13,6 +13,7 @@ from uuid import UUID
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
 from openlatch.core.offering import DAYS, hours_in_words
@@ -22,6 +23,7 @@ from openlatch.core.words import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, telling
 from openlatch.service.context import Unit
+from openlatch.service.grants import hand_tasks
 from openlatch.store import plain
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, ResourceGroup, System, Team, Term
 
@@ -169,6 +171,28 @@ def single_level(unit: Unit, system: UUID, key: str) -> Level:
     return row
 
 
+def choice_of(terms: Sequence[core.Term], db: Db) -> dict[str, Any]:
+    """The choice that terms came of: what a form that changes them begins with."""
+    keys = dict(
+        db.execute(select(Level.id, Level.key).where(Level.id.in_({t.level.id for t in terms}), Level.single)).all()
+    )
+    ends = {t.window.until for t in terms if t.level.id not in keys} or {t.window.until for t in terms}
+    shared = None if None in ends else max((end for end in ends if end), default=None)
+    singles: dict[str, datetime | None] = {}
+    for term in terms:
+        if term.level.id in keys:
+            singles[str(keys[term.level.id]).removeprefix("only:")] = term.window.until
+    hours = next((t.hours for t in terms if t.hours), None)
+    return {
+        "levels": list(dict.fromkeys(t.level.id for t in terms if t.level.id not in keys)),
+        "permissions": [{"key": key, "until": until if until != shared else None} for key, until in singles.items()],
+        "parts": list(dict.fromkeys(t.part.id for t in terms if t.part)),
+        "since": min((t.window.since for t in terms if t.window.since), default=None),
+        "until": shared,
+        "hours": stored_hours(hours),
+    }
+
+
 def new_grant(
     unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: Any
 ) -> Grant:
@@ -241,19 +265,36 @@ def set_state(grant: Grant, then: GrantState) -> None:
 
 
 def owe(unit: Unit, grant: Grant, owed: Owed) -> None:
-    """Note what the grant's system has to be brought to, where we can bring it to anything."""
-    system = unit.db.scalars(
-        select(System).join(Account, Account.system_id == System.id).where(Account.id == grant.account_id)
-    ).one()
-    if system.kind in unit.service.adapters and system.has_secret:
-        grant.owed, grant.owed_since, grant.owed_answer = owed, unit.now, ""
-        grant.owed_next_try_at = unit.now
-        unit.wake("settle", grant=grant.id)
+    """Note what the grant's system has to be brought to: by the worker, or by a person where nobody else can."""
+    account = account_of(unit, grant.account_id)
+    system = unit.db.get_one(System, account.system_id)
+    if not is_changed_by_us(unit, system):
+        hand_tasks.ask(unit, grant, account, owed, _by_hand(unit, grant, account, system, owed))
+        return
+    grant.owed, grant.owed_since, grant.owed_answer = Owed.TAKE if owed is Owed.TAKE else Owed.GIVE, unit.now, ""
+    grant.owed_next_try_at = unit.now
+    unit.wake("settle", grant=grant.id)
 
 
-def enter_into_force(unit: Unit, grant: Grant) -> None:
+def is_changed_by_us(unit: Unit, system: System) -> bool:
+    """Whether the worker can change who has access in a system; where not, a person does it by hand."""
+    return system.kind in unit.service.adapters and system.has_secret
+
+
+def _by_hand(unit: Unit, grant: Grant, account: Account, system: System, owed: Owed) -> str:
+    """What somebody has to do in a system, as one would ask a colleague for it."""
+    name = holder_name(unit, grant)
+    if owed is Owed.TAKE:
+        return f"Take away {name}’s access to {account.name} in {system.name} for now."
+    terms = terms_in_words(plain.terms_of(unit.db, [grant.id]).get(grant.id, []), ZoneInfo(account.time_zone))
+    if owed is Owed.CHANGE:
+        return f"Change {name}’s access to {account.name} in {system.name} to {terms}."
+    return f"Give {name} access to {account.name} in {system.name}: {terms}."
+
+
+def enter_into_force(unit: Unit, grant: Grant, owed: Owed = Owed.GIVE) -> None:
     """What follows when a grant gives rights from now on: its system is told, its flags looked at, stewards told."""
-    owe(unit, grant, Owed.GIVE)
+    owe(unit, grant, owed)
     unit.db.flush()
     flags.evaluate(unit, grants=[grant.id])
     terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
@@ -261,7 +302,8 @@ def enter_into_force(unit: Unit, grant: Grant) -> None:
         name, place = holder_name(unit, grant), account_of(unit, grant.account_id).name
         giver = unit.db.get(Person, grant.given_by_id) if grant.given_by_id else None
         others = telling.stewards(unit, grant.account_id) - {grant.person_id, grant.given_by_id}
-        sentence = f"{name} can now decide who gets into {place}; {giver.name if giver else 'Open Latch'} gave it."
+        by = giver.name if giver else "Open Latch"
+        sentence = f"{by} gave {name} access to {place} by which one decides who gets in there."
         telling.tell_and_write(unit, others, "steward", sentence, f"/accounts/{grant.account_id}")
 
 

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import and_, delete, or_, select
+from sqlalchemy import and_, delete, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import aliased
 
 from openlatch.core import latches as core
 from openlatch.core.latches import Crowd, LatchKind, LatchMode
@@ -19,7 +20,7 @@ from openlatch.errors import BadInput, Conflict, Held, NotFound
 from openlatch.service import flags, locks
 from openlatch.service.context import Unit
 from openlatch.store import cut
-from openlatch.store.tables import Account, Breach, Grant, Latch, Person, Resource
+from openlatch.store.tables import Account, Breach, Grant, Latch, Person, Resource, Team
 
 _NUMBERED = {LatchKind.MOST_DELEGATES: "delegates", LatchKind.ENDS_WITHIN: "days"}
 
@@ -92,7 +93,30 @@ def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[
     apps = [grant.id for grant in register.grants if grant.holder.kind is HolderKind.APP]
     linked = select(Grant.id).join(Person, Person.id == Grant.given_by_id).where(Grant.id.in_(apps), ~Person.inside)
     outside = frozenset(unit.db.scalars(linked)) if apps else frozenset()
-    return {a: Crowd.of(register, a, unit.now, public.get(a), outside) for a in accounts}
+    payers = payers_of(unit, accounts)
+    return {a: Crowd.of(register, a, unit.now, public.get(a), outside, payers.get(a)) for a in accounts}
+
+
+def payers_of(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, tuple[Holder, str]]:
+    """Who pays for each of these accounts, with their name, where that is known."""
+    other = aliased(Account)
+    rows = unit.db.execute(
+        select(Account.id, Person.id, Person.name, Team.id, Team.name, other.id, other.name)
+        .outerjoin(Person, Person.id == Account.payer_person_id)
+        .outerjoin(Team, Team.id == Account.payer_team_id)
+        .outerjoin(other, other.id == Account.payer_account_id)
+        .where(Account.id.in_(accounts),
+               func.num_nonnulls(Account.payer_person_id, Account.payer_team_id, Account.payer_account_id) > 0)
+    )  # fmt: skip
+    found: dict[UUID, tuple[Holder, str]] = {}
+    for account, person, person_name, team, team_name, paying, paying_name in rows:
+        if person is not None:
+            found[account] = (Holder(HolderKind.PERSON, person), person_name)
+        elif team is not None:
+            found[account] = (Holder(HolderKind.TEAM, team), team_name)
+        else:
+            found[account] = (Holder(HolderKind.ACCOUNT, paying), paying_name)
+    return found
 
 
 def supposed(

@@ -25,7 +25,17 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import giving, latching, locks, telling
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
-from openlatch.service.proposing import Candidate, Proposal, To, breaches, candidate, preview, sentence, settings_of
+from openlatch.service.proposing import (
+    Candidate,
+    Proposal,
+    To,
+    breaches,
+    candidate,
+    preview,
+    refuse_owner,
+    sentence,
+    settings_of,
+)
 from openlatch.store import lists_giving, plain
 from openlatch.store.tables import (
     Account,
@@ -66,8 +76,7 @@ def _send(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term
     latching.refuse(latches.held(breaches(unit, account, to, terms)))
     if to.person is not None and to.person.refuses_offers:
         raise BadInput(f"{to.name} does not take offers.", "Ask them to; or offer it to somebody else.")
-    if to.person is not None and to.person.id == account.owner_id and to.holder.kind is HolderKind.PERSON:
-        raise BadInput(f"{to.name} owns {account.name}.", "Offer it to somebody else.", {"to": "is the owner"})
+    refuse_owner(account, to)
     person = to.person or _make_person(unit, to)
     holder = to.holder if to.person else Holder(HolderKind.PERSON, person.id)
     _refuse_second(unit, account, holder, to.name)
@@ -173,7 +182,8 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
     if row is None:
         raise NotFound("There is no such offer, or you may not see it.")
     stored = unit.db.get_one(Offer, ident)
-    return {**row, **details(unit, stored)}
+    terms = plain.terms_of(unit.db, [stored.grant_id]).get(stored.grant_id, []) if stored.grant_id else []
+    return {**row, **details(unit, stored), "choice": giving.choice_of(terms, unit.db) if terms else None}
 
 
 def details(unit: Unit, row: Offer) -> dict[str, Any]:
@@ -181,7 +191,7 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
     account = unit.db.get_one(Account, row.account_id)
     terms = plain.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []
     known = giving.permissions_of(unit, account.system_id).values()
-    able = offering.abilities([t.level for t in terms], known, frozenset())
+    able = offering.abilities(terms, known)
     keeps = unit.db.get(Level, row.keeps_level_id) if row.keeps_level_id else None
     if row.kind == "ownership":
         words = "Decides about the account itself: who gets in, what guards it, and who owns it next."
@@ -226,10 +236,11 @@ def refuse_outdated(row: Offer, version: int | None) -> None:
 def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Send a pending or run-out offer again, with a fresh link and a fresh time; the old link is dead."""
     row = _locked(unit, ident)
-    if row.state != OfferState.PENDING:
-        row.state = move(OFFERS, "offer", OfferState(row.state), OfferState.PENDING)
     if row.times_sent >= MOST_TIMES_SENT:
         raise TooMany(f"The offer was sent {row.times_sent} times.", "Speak to them another way.", wait=86_400)
+    if row.state != OfferState.PENDING:
+        row.state = move(OFFERS, "offer", OfferState(row.state), OfferState.PENDING)
+        _offer_anew(unit, row)
     token = secrets.token_urlsafe(32)
     row.token_hash, row.sent_at, row.times_sent = digest(token), unit.now, row.times_sent + 1
     row.runs_out_at, row.version = offering.runs_out(unit.now, hours_to_answer(unit)), row.version + 1
@@ -240,12 +251,26 @@ def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
     return one(unit, ident)
 
 
+def _offer_anew(unit: Unit, row: Offer) -> None:
+    """The grant of an offer that ran out has ended: sent again, it is of a new one, with what is left of its time."""
+    if row.grant_id is None:
+        return
+    old = unit.db.get_one(Grant, row.grant_id)
+    account = giving.account_of(unit, row.account_id)
+    terms = giving.taken_over(plain.terms_of(unit.db, [old.id]).get(old.id, []), unit.now)
+    if not terms:
+        raise Conflict("The time that was offered is over by now.", "Offer it anew, with another end.")
+    holder = Holder(HolderKind(old.holder_kind), old.holder_id)
+    row.grant_id = giving.new_grant(unit, account, holder, terms, GrantState.PENDING, reason=old.reason).id
+
+
 def withdraw(unit: Unit, ident: UUID, version: int | None = None) -> dict[str, Any]:
     """Take an offer back before it is answered."""
     row = _locked(unit, ident, version)
     end(unit, row, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, "")
     name = unit.db.get_one(Account, row.account_id).name
-    telling.tell(unit, [row.person_id], "offer", f"{unit.viewer.name} has withdrawn the offer of {name}.")
+    sentence = f"{unit.viewer.name} has withdrawn the offer of {name}."
+    telling.tell_and_write(unit, [row.person_id], "offer", sentence)
     return one(unit, ident)
 
 
@@ -255,12 +280,17 @@ def end(unit: Unit, row: Offer, then: OfferState, as_: EndedAs, answer: str) -> 
     row.answered_at, row.answer, row.version = unit.now, answer.strip(), row.version + 1
     name = unit.db.get_one(Account, row.account_id).name
     unit.record(f"offer.{then}", "offer", row.id, name, row.account_id, answer=row.answer)
-    if row.grant_id is not None:
-        grant = unit.db.get_one(Grant, row.grant_id, with_for_update=True)
+    _end_grant(unit, row, as_, name)
+    unit.db.flush()
+
+
+def _end_grant(unit: Unit, row: Offer, as_: EndedAs, name: str) -> None:
+    """The pending grant of an offer ends with it; what ran out before has ended already."""
+    grant = unit.db.get_one(Grant, row.grant_id, with_for_update=True) if row.grant_id is not None else None
+    if grant is not None and grant.state == GrantState.PENDING:
         giving.set_state(grant, GrantState.ENDED)
         grant.ended_as, grant.ended_at = as_, unit.now
         unit.record(f"grant.{as_}", "grant", grant.id, name, row.account_id)
-    unit.db.flush()
 
 
 def change(unit: Unit, ident: UUID, choice: Choice, version: int | None) -> dict[str, Any]:
@@ -328,8 +358,10 @@ def run_out(unit: Unit) -> int:
         name = unit.db.get_one(Account, row.account_id).name
         person = unit.db.get_one(Person, row.person_id).name
         unit.record("offer.run_out", "offer", row.id, name, row.account_id)
-        telling.tell(unit, [row.sender_id], "offer", f"{person} has not answered the offer of {name}; it has run out.",
-                     "/offers")  # fmt: skip
+        _end_grant(unit, row, EndedAs.EXPIRED, name)
+        sentence = f"{person} has not answered the offer of {name}; it has run out."
+        telling.tell_and_write(unit, [row.sender_id], "offer", sentence, "/offers")
+        telling.tell_and_write(unit, [row.person_id], "offer", f"The offer of {name} to you has run out unanswered.")
     return len(rows)
 
 

@@ -134,6 +134,13 @@ def candidate(unit: Unit, account: Account, to: To) -> Candidate:
     return Candidate(Holder(HolderKind.PERSON, uuid4()), to.name.strip(), address, inside, None)
 
 
+def refuse_owner(account: Account, to: Candidate) -> None:
+    """BadInput where an account is offered to whoever owns it."""
+    is_person = to.person is not None and to.holder.kind is HolderKind.PERSON
+    if is_person and to.holder.id == account.owner_id:
+        raise BadInput(f"{to.name} owns {account.name}.", "Offer it to somebody else.", {"to": "is the owner"})
+
+
 def _known_person(unit: Unit, account: Account, to: To) -> Person | None:
     if to.person is not None:
         found = unit.seen_person(to.person)
@@ -177,8 +184,9 @@ def inside_domains(unit: Unit) -> list[str]:
 def _shown(
     unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term], known: Sequence[core.Permission]
 ) -> dict[str, Any]:
+    refuse_owner(account, to)
     already = _paths_of(unit, to.holder, account.id)
-    able = offering.abilities([t.level for t in terms], known, access.rights_of(already))
+    able = offering.abilities(terms, known, already)
     # Only those are named whom the sender may see.
     seen = (Person.address.is_not(None), Person.id != to.holder.id, unit.sight.people())
     others = unit.db.scalars(select(Person.address).where(*seen))

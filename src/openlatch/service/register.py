@@ -54,6 +54,7 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
     "notices": (lists_giving.NOTICES, Sight.notices),
     "resources": (lists_giving.RESOURCES, Sight.resources),
     "latches": (lists_giving.LATCHES, Sight.latches),
+    "tasks": (lists_giving.HAND_TASKS, Sight.hand_tasks),
     "visits": (lists_giving.VISITS, Sight.visits),
     "schedules": (lists_reviews.SCHEDULES, Sight.schedules),
     "questions": (lists_reviews.QUESTIONS, Sight.questions),
@@ -212,6 +213,7 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
             Grant.last_used_at,
             Grant.given_at,
             Grant.state,
+            Grant.owed,
             Grant.recorded,
             Person.name.label("given_by"),
             lists.recorder.name.label("recorded_by"),
@@ -265,6 +267,7 @@ def path_row(
         "given_at": last.given_at if last else None,
         "last_used_at": last.last_used_at if last else None,
         "recorded": last.recorded if last else True,
+        "owed": last.owed if last else None,
         "part": path.part.name if path.part else None,
         "hours": "; ".join(offering.hours_in_words(hours) for hours in path.hours),
     }

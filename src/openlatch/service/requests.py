@@ -4,22 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, select
+from sqlalchemy import and_, func, or_, select
 
 from openlatch.core.register import Holder, Term
 from openlatch.core.states import REQUESTS, RequestState, move
-from openlatch.core.windows import Window, end_in_words
+from openlatch.core.windows import Window, end_in_words, end_of_last_day
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
-from openlatch.service import giving, latching, locks, proposing, telling
+from openlatch.service import changes, giving, latching, locks, proposing, telling
+from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
-from openlatch.store import lists_giving
-from openlatch.store.tables import AccessRequest, Account, Grant, Level, Person
+from openlatch.service.grants import terms
+from openlatch.store import lists_giving, plain
+from openlatch.store.tables import AccessRequest, Account, Grant, Level, Person, Team
 
 STANDS_FOR = timedelta(days=14)
 TOLD_AGAIN_AFTER = timedelta(days=1)
@@ -37,7 +40,9 @@ class Wish:
     level: UUID | None = None
     parts: tuple[UUID, ...] = ()
     until: datetime | None = None
+    last_day: date | None = None
     emergency: bool = False
+    extends: UUID | None = None
 
 
 def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
@@ -52,15 +57,15 @@ def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
         raise BadInput("A request needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     if wish.emergency:
         locks.access(unit)
-    account = _account(unit, wish)
+    extended = _to_extend(unit, wish)
+    account = giving.account_of(unit, extended.account_id) if extended is not None else _account(unit, wish)
     if account is not None and account.owner_id == unit.viewer.person:
         raise BadInput(f"{account.name} is your own.", "There is nobody to ask.", {"account": "is your own"})
     if wish.level is not None and account is None:
         raise BadInput("A level is chosen, but no account.", "Say in words what you want to do.", {"level": "unknown"})
     if account is not None and (wish.level is not None or wish.parts):
         _refuse_unfit(unit, account, wish)
-    if wish.until is not None and wish.until <= unit.now:
-        raise BadInput("That end has passed.", "Choose a later one.", {"until": "has passed"})
+    wish = _with_end(unit, account, extended, wish)
     if wish.emergency:
         return _emergency(unit, account, wish)
     row, fresh = _put(unit, account, wish)
@@ -68,10 +73,51 @@ def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
     unit.record("request.made", "request", row.id, what, account.id if account else None, reason=row.reason)
     if fresh:
         wanted = f"access to {account.name}" if account else "access"
+        if extended is not None:
+            wanted = f"more time for {wanted}"
         named = f" ({row.wanted})" if account is None and row.wanted else ""
         sentence = f"{unit.viewer.name} asks for {wanted}{named}: {row.reason.rstrip('.')}."
         telling.tell_and_write(unit, _answerers(unit, row), "request", sentence, "/requests")
     return one(unit, row.id)
+
+
+def _to_extend(unit: Unit, wish: Wish) -> Grant | None:
+    """The grant that more time is asked for: the asker's own, or of a team that they speak for. Nobody else's."""
+    if wish.extends is None:
+        return None
+    teams = select(Team.id).where(Team.speaker_id == unit.viewer.person)
+    mine = or_(Grant.person_id == unit.viewer.person, Grant.team_id.in_(teams))
+    grant = unit.db.scalars(select(Grant).where(Grant.id == wish.extends, mine)).first()
+    if grant is None:
+        raise NotFound("You hold no such grant.", "Ask for more time on access of your own.")
+    if grant.state not in (GrantState.ACTIVE, GrantState.SUSPENDED):
+        raise Conflict(f"It is {grant.state} by now.", "Ask for access anew.")
+    if wish.level is not None or wish.parts or wish.emergency:
+        raise BadInput("More time is asked for on what is held already.", "Leave level, parts and emergency out.",
+                       {"extends": "with more"})  # fmt: skip
+    return grant
+
+
+def _with_end(unit: Unit, account: Account | None, extended: Grant | None, wish: Wish) -> Wish:
+    """The wish with its end as an instant. BadInput for an end that has passed, or is no later than what there is."""
+    zone = ZoneInfo(account.time_zone) if account is not None else unit.zone
+    if wish.until is not None and wish.last_day is not None:
+        raise BadInput("Both an end and a last day are given.", "Give one of them.", {"last_day": "is one too many"})
+    until = end_of_last_day(wish.last_day, zone) if wish.last_day is not None else wish.until
+    if until is not None and until <= unit.now:
+        raise BadInput("That end has passed.", "Choose a later one.", {"until": "has passed"})
+    if extended is not None:
+        end = _end_of(unit, extended)
+        if end is None:
+            raise Conflict("It has no end.", "There is nothing to extend.")
+        if until is not None and until <= end:
+            raise BadInput(f"It runs {end_in_words(end, zone)} already.", "Ask for a later day.", {"until": "is early"})
+    return replace(wish, until=until)
+
+
+def _end_of(unit: Unit, grant: Grant) -> datetime | None:
+    ends = {term.window.until for term in plain.terms_of(unit.db, [grant.id]).get(grant.id, [])}
+    return None if None in ends or not ends else max(end for end in ends if end is not None)
 
 
 def _account(unit: Unit, wish: Wish) -> Account | None:
@@ -106,6 +152,7 @@ def _put(unit: Unit, account: Account | None, wish: Wish) -> tuple[AccessRequest
         AccessRequest.person_id == unit.viewer.person, AccessRequest.state == RequestState.PENDING
     )
     same = AccessRequest.account_id == account.id if account else AccessRequest.owner_address == address
+    same = and_(same, AccessRequest.extends_id.is_not_distinct_from(wish.extends))
     row = unit.db.scalars(own.where(same).with_for_update()).first()
     fresh = row is None or unit.now - row.asked_at > TOLD_AGAIN_AFTER
     if row is None:
@@ -116,6 +163,7 @@ def _put(unit: Unit, account: Account | None, wish: Wish) -> tuple[AccessRequest
             person_id=unit.viewer.person,
             account_id=account.id if account else None,
             owner_address=address,
+            extends_id=wish.extends,
             reason="",
             asked_at=unit.now,
             runs_out_at=unit.now,
@@ -150,8 +198,8 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
         raise BadInput("An emergency needs a level.", "Choose the least that will do.", {"level": "is missing"})
     latest = unit.now + timedelta(hours=account.emergency_hours)
     end = min(wish.until, latest) if wish.until else latest
-    terms = giving.terms_from(unit, account, Choice(levels=(wish.level,), parts=wish.parts, until=end))
-    if any(term.level.reach is Reach.STEWARD for term in terms):
+    given = giving.terms_from(unit, account, Choice(levels=(wish.level,), parts=wish.parts, until=end))
+    if any(term.level.reach is Reach.STEWARD for term in given):
         raise NotAllowed("An emergency does not open steward reach.", "Choose a level that reaches less far.")
     assert unit.viewer.person is not None
     _refuse_open(unit, account)
@@ -160,7 +208,7 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
             unit,
             account,
             Holder(HolderKind.PERSON, unit.viewer.person),
-            terms,
+            given,
             GrantState.ACTIVE,
             reason=wish.reason.strip(),
             emergency=True,
@@ -169,10 +217,12 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
         unit.record("grant.emergency", "grant", grant.id, account.name, account.id, reason=grant.reason, until=end)
     row, _ = _put(unit, account, replace(wish, until=end))
     row.emergency, row.grant_id = True, grant.id
-    _answer(unit, row, RequestState.GRANTED, "Opened at once, as an emergency.")
     giving.enter_into_force(unit, grant)
+    # Nobody has seen it open there yet: that is told when the system shows it, or a person says so.
+    _answer(unit, row, RequestState.GRANTED, "Given at once, as an emergency; its system has yet to open it.")
     sentence = (
-        f"{unit.viewer.name} opened {account.name} in an emergency, {end_in_words(end, unit.zone)}: {grant.reason}"
+        f"{unit.viewer.name} took access to {account.name} in an emergency, {end_in_words(end, unit.zone)}: "
+        f"{grant.reason.rstrip('.')}. Its system has yet to open it."
     )
     told = telling.stewards(unit, account.id) | telling.answerers(unit, account.id)
     telling.tell_and_write(unit, told - {unit.viewer.person}, "emergency", sentence, f"/accounts/{account.id}")
@@ -238,17 +288,22 @@ def grant(
         raise BadInput("The request names no account.", "Say which one you grant.", {"account": "is missing"})
     unit.sight.require_answers_for(chosen)
     account = giving.account_of(unit, chosen)
+    if row.extends_id is not None:
+        return _extend(unit, row, account, choice, words)
     choice = _within(unit, row, choice)
-    terms = _no_longer(giving.terms_from(unit, account, choice), row.until)
-    if any(term.level.reach is Reach.STEWARD for term in terms):
+    wanted = _no_longer(giving.terms_from(unit, account, choice), row.until)
+    if any(term.level.reach is Reach.STEWARD for term in wanted):
         unit.require_proof("Giving steward reach")
     holder = Holder(HolderKind.PERSON, row.person_id)
-    apart = proposing.apart(unit, holder, terms)
+    apart = proposing.apart(unit, holder, wanted)
+    same = _held_alike(unit, account, row.person_id, wanted)
+    if same is not None:
+        return _make_longer(unit, row, account, same, wanted, words)
     # The state first: whoever comes second is told so, before anything is given.
     row.account_id = chosen
     _answer(unit, row, RequestState.GRANTED, words)
     with latching.guarded(unit, latching.touched(unit, [account.id])) as warned:
-        given = giving.new_grant(unit, account, holder, terms, GrantState.ACTIVE, reason=row.reason)
+        given = giving.new_grant(unit, account, holder, wanted, GrantState.ACTIVE, reason=row.reason)
         unit.record("grant.given", "grant", given.id, account.name, account.id, reason=row.reason, request=row.id)
     row.grant_id = given.id
     giving.enter_into_force(unit, given)
@@ -256,6 +311,61 @@ def grant(
     sentence = f"{unit.viewer.name} granted your request for {account.name}.{said}"
     telling.tell_and_write(unit, [row.person_id], "request", sentence, "/mine")
     return {**one(unit, ident), "warnings": [*map(latching.shown, warned), *apart]}
+
+
+def _extend(unit: Unit, row: AccessRequest, account: Account, choice: Choice, words: str) -> dict[str, Any]:
+    """Give more time on the same grant, as was asked or less. Never a second grant beside it."""
+    if choice.levels or choice.permissions or choice.parts:
+        raise BadInput("Only more time was asked for.", "Give an end, or nothing.", {"levels": "were not asked for"})
+    end = giving.end_of(account, choice.until, choice.last_day, unit.now) or row.until
+    if end is None:
+        raise BadInput("No end was asked for.", "Say until when.", {"last_day": "is missing"})
+    if row.until is not None and end > row.until:
+        raise BadInput("That is longer than was asked for.", "Give as much or less.", {"until": "more than was asked"})
+    assert row.extends_id is not None
+    grant = unit.db.get_one(Grant, row.extends_id, with_for_update=True, populate_existing=True)
+    return _answer_longer(unit, row, account, grant, end, words)
+
+
+def _held_alike(unit: Unit, account: Account, person: UUID, wanted: Sequence[Term]) -> Grant | None:
+    """A grant that gives the asker just these rights already: it is made longer, and no second one put beside it."""
+    live = select(Grant).where(
+        Grant.account_id == account.id, Grant.person_id == person,
+        Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED)),
+    )  # fmt: skip
+    rights = {terms.right(term) for term in wanted}
+    for grant in unit.db.scalars(live.order_by(Grant.id).with_for_update()):
+        if {terms.right(term) for term in terms.held(unit, grant.id)} == rights:
+            return grant
+    return None
+
+
+def _make_longer(
+    unit: Unit, row: AccessRequest, account: Account, grant: Grant, wanted: Sequence[Term], words: str
+) -> dict[str, Any]:
+    ends = {term.window.until for term in wanted}
+    end = None if None in ends else max(end for end in ends if end is not None)
+    before = _end_of(unit, grant)
+    if before is None or (end is not None and end <= before):
+        raise Conflict("They have that already, for as long.", "Decline it with a word, or choose a later end.")
+    row.account_id = account.id
+    return _answer_longer(unit, row, account, grant, end, words)
+
+
+def _answer_longer(
+    unit: Unit, row: AccessRequest, account: Account, grant: Grant, end: datetime | None, words: str
+) -> dict[str, Any]:
+    change = Change(
+        ChangeKind.SET_END, words.strip() or row.reason, (grant.id,), until=end, no_end=end is None
+    )  # fmt: skip
+    _answer(unit, row, RequestState.GRANTED, words)
+    row.grant_id = grant.id
+    unit.db.flush()
+    line = changes.tried(unit.as_service(), change, grant.id, keep=True, raising=True)
+    said = f" {words.strip()}" if words.strip() else ""
+    sentence = f"{unit.viewer.name} granted your request: your access to {account.name} {line['does']}.{said}"
+    telling.tell_and_write(unit, [row.person_id], "request", sentence, "/mine")
+    return {**one(unit, row.id), "warnings": line["latches"]}
 
 
 def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
@@ -289,11 +399,11 @@ def _refuse_more(unit: Unit, asked: Level, levels: Sequence[UUID], singles: Sequ
                        "Grant what was asked, or less.", {"permissions": "more than was asked"})  # fmt: skip
 
 
-def _no_longer(terms: Sequence[Term], until: datetime | None) -> list[Term]:
+def _no_longer(wanted: Sequence[Term], until: datetime | None) -> list[Term]:
     """Terms that end when it was asked that they do, or before."""
     if until is None:
-        return list(terms)
-    shorter = [term._replace(window=term.window.meet(Window(until=until))) for term in terms]
+        return list(wanted)
+    shorter = [term._replace(window=term.window.meet(Window(until=until))) for term in wanted]
     if any(term.window.is_empty for term in shorter):
         raise BadInput("It would begin when what was asked for is over.", "Let it begin earlier.", {"since": "is late"})
     return shorter

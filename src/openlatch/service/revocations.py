@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from uuid import UUID
+from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, or_, select
 from sqlalchemy.orm import aliased
@@ -14,12 +15,14 @@ from sqlalchemy.orm import aliased
 from openlatch.adapters import Adapter
 from openlatch.core import latches
 from openlatch.core import revocation as core
-from openlatch.core.register import Holder
+from openlatch.core.register import Holder, Term
 from openlatch.core.states import GRANTS, may_become, move
+from openlatch.core.windows import end_in_words
 from openlatch.core.words import GrantState, HolderKind, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
 from openlatch.service import finishing, latching, locks, settling
 from openlatch.service.context import Unit
+from openlatch.service.grants import hand_tasks, terms
 from openlatch.service.jsonable import jsonable
 from openlatch.service.previewing import Prepared, shown, with_fingerprint
 from openlatch.service.systems import adapter_for
@@ -38,8 +41,8 @@ from openlatch.store.tables import (
     Session,
     Step,
     System,
-    Term,
 )
+from openlatch.store.tables import Term as TermRow
 
 theirs, beside = aliased(Account), aliased(Account)
 # Ending more than this many grants at once is ending in bulk, and needs a fresh proof.
@@ -50,6 +53,7 @@ BULK = 5
 class Wish:
     """What somebody wants to end or trim. A trim names one grant and a lower level, an earlier end, or both.
 
+    ``keep`` are the terms that a trim of some terms leaves, and ``keep_words`` they in words.
     ``parts`` are resources to be closed to the public, ``logins`` are handles to be locked in their systems, or dropped
     for good with ``drop``.
     """
@@ -61,11 +65,13 @@ class Wish:
     parts: tuple[UUID, ...] = ()
     logins: tuple[UUID, ...] = ()
     drop: bool = False
+    keep: tuple[Term, ...] = ()
+    keep_words: str = ""
 
     @property
     def is_trim(self) -> bool:
         """Whether something is left afterwards."""
-        return self.trim_level is not None or self.trim_until is not None
+        return self.trim_level is not None or self.trim_until is not None or bool(self.keep)
 
 
 def preview(unit: Unit, wish: Wish, leaver: str = "") -> dict[str, Any]:
@@ -136,6 +142,7 @@ def start(
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.REVOKING)
         # What is to be taken away is not given any more.
         grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, ""
+        hand_tasks.drop(unit, grant.id)
         grant.version += 1
         unit.record(
             "grant.revoking", "grant", grant.id, told["title"], grant.account_id, reason=reason, revocation=row.id
@@ -210,8 +217,8 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     systems = _systems(unit, accounts)
     register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
     held = {grant.id: grant for grant in register.grants}
-    terms = plain.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
-    values = [held.get(grant.id) or plain.grant_value(grant, terms.get(grant.id, ())) for grant in grants]
+    others = plain.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
+    values = [held.get(grant.id) or plain.grant_value(grant, others.get(grant.id, ())) for grant in grants]
     levels = {term.level.id for value in values for term in value.terms}
     known = select(Level).where(Level.id.in_(levels))
     # Looked up one by one below; held here, so that they are read once.
@@ -220,6 +227,7 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     del kept
     live = [_live(session, systems[session.account_id]) for session in sessions]
     hangs = [] if wish.is_trim else [*_hangs(unit, grants), *_also_ends(grants)]
+    hangs += [] if wish.is_trim else _payments(unit, {grant.holder_id for grant in grants})
     found = core.preview(register, targets, live, unit.now, parts, logins, hangs)
     return Prepared(register, targets, live, found, systems, leaver)
 
@@ -279,8 +287,8 @@ def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
         .join(Grant, Grant.app_id == App.id)
         .join(Account, Account.id == Grant.account_id)
         .join(Person, Person.id == Grant.given_by_id)
-        .join(Term, Term.grant_id == Grant.id)
-        .join(Level, Level.id == Term.level_id)
+        .join(TermRow, TermRow.grant_id == Grant.id)
+        .join(Level, Level.id == TermRow.level_id)
         .where(Grant.given_by_id.in_(holders), Grant.account_id.in_(accounts), Grant.state.in_(LIVE),
                Grant.id.not_in([grant.id for grant in grants]))
         .group_by(App.name, Account.name, Person.name).order_by(App.name, Account.name)
@@ -290,6 +298,24 @@ def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
         core.Stop("others", f"{app} acts in {account} on what {person} agreed to, and {does[reach]}")
         for app, account, person, reach in links
     ]
+
+
+def _payments(unit: Unit, holders: set[UUID]) -> list[core.Stop]:
+    """What those pay whose access ends: no payment stops by that, and none is known to go on."""
+    paying = or_(
+        Account.payer_person_id.in_(holders), Account.payer_team_id.in_(holders), Account.payer_account_id.in_(holders)
+    )
+    rows = unit.db.scalars(select(Account).where(paying, unit.sight.accounts()).order_by(Account.name)).all()
+    names = latching.payers_of(unit, [row.id for row in rows])
+    found = []
+    for row in rows:
+        name, zone = names[row.id][1], ZoneInfo(row.time_zone)
+        if row.paid_until is not None and row.paid_until > unit.now:
+            told = f"{name} pays for {row.name} {end_in_words(row.paid_until, zone)}; nobody is known to pay after that"
+        else:
+            told = f"{name} pays for {row.name}, for as long as they go on doing so; name another payer"
+        found.append(core.Stop("payment", told))
+    return found
 
 
 def _also_ends(grants: Sequence[Grant]) -> list[core.Stop]:
@@ -333,7 +359,8 @@ def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> c
     connected = system.kind in unit.service.adapters and bool(row.handle)
     trim = None
     if wish.is_trim:
-        trim = core.Trim(_lower_level(unit, row, system, wish.trim_level, connected), wish.trim_until)
+        lower = _lower_level(unit, row, system, wish.trim_level, connected)
+        trim = core.Trim(lower, wish.trim_until, wish.keep, wish.keep_words)
     if not connected:
         return core.Target(value, *_not_given_yet(unit, row, system, trim), can_return=False)
     adapter = adapter_for(unit.service, system)
@@ -341,8 +368,46 @@ def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> c
     kind = StepKind.REMOVE if lower is None else StepKind.REDUCE
     detail = {**row.handle, **({"to": _key_of(unit, lower.id)} if lower is not None else {})}
     moves = adapter.plan(kind, detail) if trim is None or lower is not None else ()
+    if trim is not None and trim.terms:
+        moves = _taking_away(unit, adapter, row, value.terms, trim.terms)
     back = StepKind.GIVE in adapter.can.steps and _can_give(unit, adapter, row, value)
     return core.Target(value, connected, row.handle, trim, moves, adapter.can.sessions_first, back)
+
+
+def _taking_away(
+    unit: Unit, adapter: Adapter, row: Grant, before: Sequence[Term], after: Sequence[Term]
+) -> tuple[core.Move, ...]:
+    """How a system takes some terms of a grant away and leaves the others. Conflict where it can't tell them apart."""
+    account = unit.db.get_one(Account, row.account_id)
+    places = {term: _place(unit, account, term) for term in (*before, *after)}
+    kept = {places[term] for term in after}
+    gone = [term for term in before if term not in after and places[term] not in kept]
+    rights = {terms.right(term) for term in after}
+    lost = [term for term in before if terms.right(term) not in rights]
+    if {terms.right(term) for term in lost} != {terms.right(term) for term in gone} or None in places.values():
+        raise _cannot_tell_apart(unit, account)
+    try:
+        login = row.handle.get("login", "")
+        details = [adapter.holding(places[term] or "", login, _key_of(unit, term.level.id)) for term in gone]
+    except SystemRefused as error:
+        raise _cannot_tell_apart(unit, account) from error
+    return tuple(move for detail in details for move in adapter.plan(StepKind.REMOVE, detail))
+
+
+def _place(unit: Unit, account: Account, term: Term) -> str | None:
+    """How the system names what a term is on; None for a group, which it does not know."""
+    if term.part is None:
+        return account.handle
+    found = unit.db.get(Resource, term.part.id)
+    return found.key if found is not None else None
+
+
+def _cannot_tell_apart(unit: Unit, account: Account) -> Conflict:
+    name = unit.db.get_one(System, account.system_id).name
+    return Conflict(
+        f"{name} can't take away just this and leave the rest.",
+        "Reduce it to a lower level (“Change the level”), or end it and give what is left.",
+    )
 
 
 def _not_given_yet(
@@ -386,7 +451,9 @@ def _lower_level(unit: Unit, grant: Grant, system: System, ident: UUID | None, c
         raise BadInput(
             "The account's system has no such level.", "Choose one of its levels.", {"trim_level": "unknown"}
         )
-    held = unit.db.scalars(select(Level).join(Term, Term.level_id == Level.id).where(Term.grant_id == grant.id)).all()
+    held = unit.db.scalars(
+        select(Level).join(TermRow, TermRow.level_id == Level.id).where(TermRow.grant_id == grant.id)
+    ).all()
     if all(level.reach > h.reach or level.id == h.id for h in held):
         raise BadInput(
             f"“{level.name}” takes nothing away.", "Choose a level that reaches less far.", {"trim_level": "not lower"}
@@ -418,6 +485,7 @@ def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared, 
                 grant_id=target.grant.id,
                 trim_level_id=wish.trim_level,
                 trim_until=wish.trim_until,
+                trim_terms=[terms.stored(term) for term in wish.keep] or None,
                 was=before[target.grant.id],
             )
         )
@@ -434,8 +502,8 @@ def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, A
         grant.id: {"state": str(grant.state), "handle": grant.handle, "terms": [], "owed": grant.owed}
         for grant in grants
     }
-    terms = unit.db.scalars(select(Term).where(Term.grant_id.in_(found)).order_by(Term.id))
-    for term in terms:
+    held = unit.db.scalars(select(TermRow).where(TermRow.grant_id.in_(found)).order_by(TermRow.id))
+    for term in held:
         found[term.grant_id]["terms"].append(jsonable({name: getattr(term, name) for name in names}))
     return found
 
@@ -460,8 +528,8 @@ def expired(unit: Unit, most: int = 200) -> list[UUID]:
 
     Only those whose end the register gave: what a system tells of an end is the system's own to keep.
     """
-    over = select(Term.grant_id).where(Term.until <= unit.now)
-    going_on = select(Term.grant_id).where(or_(Term.until.is_(None), Term.until > unit.now))
+    over = select(TermRow.grant_id).where(TermRow.until <= unit.now)
+    going_on = select(TermRow.grant_id).where(or_(TermRow.until.is_(None), TermRow.until > unit.now))
     due = select(Grant.id).where(
         Grant.state.in_(("active", "suspended")), Grant.ends_here, Grant.id.in_(over), Grant.id.not_in(going_on)
     )

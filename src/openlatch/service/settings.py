@@ -7,14 +7,13 @@ from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import delete
-
 from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import giving, offers, proposing, signing_in
+from openlatch.service import flags, giving, offers, proposing, signing_in
 from openlatch.service.context import Unit
+from openlatch.service.grants import end_reminders
 from openlatch.store import lists
-from openlatch.store.tables import Finding, Organisation, Person, Team
+from openlatch.store.tables import Organisation, Person, Team
 
 _ADDRESS = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
 
@@ -27,6 +26,7 @@ def shown(unit: Unit) -> dict[str, Any]:
         "inside_domains": proposing.inside_domains(unit),
         "prerequisites": list(held.get("prerequisites", [])),
         "auditors": list(held.get("auditors", [])),
+        "remind_days": end_reminders.days_before(unit),
     }
 
 
@@ -36,8 +36,9 @@ def change(
     inside_domains: Sequence[str],
     prerequisites: Sequence[str],
     auditors: Sequence[str] | None = None,
+    remind_days: Sequence[int] | None = None,
 ) -> dict[str, Any]:
-    """Set it; ``auditors`` left out stay as they are. BadInput for what is no domain or no address."""
+    """Set it; ``auditors`` and ``remind_days`` left out stay. BadInput for what is no domain or no address."""
     unit.sight.require_administrator()
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
     domains = sorted({d.strip().lower() for d in inside_domains if d.strip()})
@@ -56,6 +57,7 @@ def change(
         "offer_hours": offer_hours,
         "inside_domains": domains,
         "prerequisites": list(prerequisites),
+        **({} if remind_days is None else {"remind_days": sorted(set(remind_days), reverse=True)}),
     }
     unit.record("settings.changed", "organisation", row.id, row.name, **row.settings)
     unit.db.flush()
@@ -77,9 +79,7 @@ def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
     if changed:
         row.name, row.time_zone = name, time_zone
         # What flags say names days where the organisation is.
-        row.ruling_version += 1
-        unit.db.execute(delete(Finding))
-        unit.wake("evaluate")
+        flags.forget(unit)
         unit.record("organisation.changed", "organisation", row.id, name, changed=changed)
         unit.db.flush()
     return signing_in.describe(unit)

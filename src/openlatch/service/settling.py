@@ -18,7 +18,7 @@ from openlatch.adapters import Adapter
 from openlatch.core.revocation import Move, wait_after
 from openlatch.core.words import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.service import flags, locks
+from openlatch.service import flags, locks, telling
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.systems import adapter_for
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
@@ -152,17 +152,27 @@ def _store(
             action = "grant.given_there" if owed is Owed.GIVE else "grant.taken_there"
             unit.record(action, "grant", grant.id, name, grant.account_id, answer=answer)
             flags.evaluate(unit, noted=[grant.id])
+            if grant.emergency and owed is Owed.GIVE:
+                _tell_of_emergency(unit, grant, f"{name} is open in its system now, in an emergency.")
             return None
         tries = max(1, int((unit.now - (grant.owed_since or unit.now)).total_seconds()) // 2 + 1).bit_length()
         grant.owed_next_try_at = unit.now + wait_after(tries)
         if grant.owed_answer != answer:
+            if grant.emergency and owed is Owed.GIVE:
+                _tell_of_emergency(unit, grant, f"{name} could not be opened in its system yet: {answer}")
             grant.owed_answer = answer
             unit.record("grant.owed", "grant", grant.id, name, grant.account_id, owed=owed, answer=answer)
         return grant.owed_next_try_at
 
 
+def _tell_of_emergency(unit: Unit, grant: Grant, sentence: str) -> None:
+    told = {grant.person_id, *telling.stewards(unit, grant.account_id), *telling.answerers(unit, grant.account_id)}
+    telling.tell_and_write(unit, told, "emergency", sentence, f"/accounts/{grant.account_id}")
+
+
 def due(unit: Unit) -> list[UUID]:
     """Grants whose system is owed something now."""
+    # What waits for a person's hands has no next try.
     owed = select(Grant.id).where(Grant.owed.is_not(None), is_over(Grant.owed_next_try_at, unit.now))
     live = Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))
     return list(unit.db.scalars(owed.where(live).order_by(Grant.owed_next_try_at).limit(500)))

@@ -31,6 +31,7 @@ from openlatch.store.tables import (
     App,
     Flag,
     Grant,
+    HandTask,
     Item,
     JournalEntry,
     Latch,
@@ -211,6 +212,11 @@ class Sight:
         to_me = and_(AccessRequest.account_id.is_(None), AccessRequest.owner_address == address)
         mine = self._own(AccessRequest.person_id == self.person, AccessRequest.account_id)
         return or_(AccessRequest.account_id.in_(self.owned), self._own(to_me), mine)
+
+    def hand_tasks(self) -> Condition:
+        """What is to be done by hand for owned accounts, and what one is asked to do."""
+        mine = self._own(HandTask.assigned_to_id == self.person, HandTask.account_id)
+        return true() if self.everything else or_(HandTask.account_id.in_(self.owned), mine)
 
     def notices(self) -> Condition:
         """One's own, whoever one is."""

@@ -18,6 +18,7 @@ from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKi
 from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
 from openlatch.service import carrying, flags, giving, helping, latching, locks, offers
 from openlatch.service.context import Unit
+from openlatch.service.grants import terms
 from openlatch.service.jsonable import jsonable
 from openlatch.service.systems import adapter_for
 from openlatch.store import cut, plain
@@ -34,7 +35,6 @@ from openlatch.store.tables import (
     Step,
     System,
     Team,
-    Term,
 )
 
 
@@ -192,13 +192,7 @@ def _as_it_was(unit: Unit, grant: Grant, target: RevocationTarget) -> Grant:
         giving.set_state(grant, GrantState.ACTIVE)
         if target.was["state"] == GrantState.SUSPENDED:
             giving.set_state(grant, GrantState.SUSPENDED)
-    for term in unit.db.scalars(select(Term).where(Term.grant_id == grant.id)):
-        unit.db.delete(term)
-    unit.db.flush()
-    for kept in target.was["terms"]:
-        times = {name: datetime.fromisoformat(kept[name]) if kept[name] else None for name in ("since", "until")}
-        ids = {name: UUID(kept[name]) if kept[name] else None for name in ("level_id", "resource_id", "group_id")}
-        unit.db.add(Term(organisation_id=grant.organisation_id, grant_id=grant.id, hours=kept["hours"], **ids, **times))
+    terms.write_stored(unit, grant, target.was["terms"])
     grant.contradicted_at, grant.handle = None, target.was["handle"]
     grant.version += 1
     unit.db.flush()

@@ -104,7 +104,14 @@ GRANTS = Listing(
     _grants.join(terms, literal(True)),
     {
         "id": id_column(Grant.id),
-        "state": word_column(Grant.state, "pending, active, suspended, revoking or ended."),
+        "state": word_column(
+            # What was never in its system is not said to be active before it is given there.
+            case(
+                (and_(Grant.state == "active", Grant.owed == "give", Grant.handle == {}), "to_be_given"),
+                else_=Grant.state,
+            ),
+            "pending, to_be_given (accepted, and not yet in its system), active, suspended, revoking or ended.",
+        ),
         "ended_as": word_column(Grant.ended_as, "How it ended."),
         "ended_at": time_column(Grant.ended_at, "When it ended."),
         **proof_columns(Grant),
@@ -169,8 +176,10 @@ GRANTS = Listing(
         ),
         "shown_level": text_column(Grant.differs["level"].astext, "What its system gives instead."),
         "emergency": truth_column(Grant.emergency, "Whether it was opened in an emergency."),
-        "owed": word_column(Grant.owed, "give or take: what its system still has to be brought to."),
-        "owed_answer": text_column(Grant.owed_answer, "What the system answered when that was last tried."),
+        "owed": word_column(Grant.owed, "give, change or take: what its system still has to be brought to."),
+        "owed_answer": text_column(
+            Grant.owed_answer, "What the system answered when that was last tried, or that it waits for a person."
+        ),
         "open_flags": number_column(
             counted(
                 select(func.count(Flag.id)).where(Flag.subject_id == Grant.id, Flag.state == "open").correlate(Grant)
@@ -523,6 +532,9 @@ JOURNAL = Listing(
         "subject.id": id_column(JournalEntry.subject_id, "The id of what it was done to.", nullable=True),
         "subject.name": text_column(JournalEntry.subject_name, "The name of what it was done to."),
         "account_id": id_column(JournalEntry.account_id, "The account that it concerns.", nullable=True),
+        "on_behalf_of": text_column(
+            JournalEntry.facts["on_behalf_of"]["name"].astext, "On whose behalf it was done, by somebody inside."
+        ),
         "facts": json_column(JournalEntry.facts),
         "hash": Column(func.encode(JournalEntry.hash, "hex"), Kind.WORD, "Its hash.", filtered=False),
         "previous": Column(func.encode(JournalEntry.previous, "hex"), Kind.WORD, "", filtered=False),

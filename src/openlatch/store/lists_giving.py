@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, literal, or_, select
+from sqlalchemy import case, func, literal, or_, select
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
@@ -24,7 +24,9 @@ from openlatch.store.lists import LIVE, organisation_zone, terms
 from openlatch.store.tables import (
     AccessRequest,
     Account,
+    App,
     Grant,
+    HandTask,
     Latch,
     Level,
     Notice,
@@ -44,6 +46,8 @@ holder_team = aliased(Team)
 asker = aliased(Person)
 answerer = aliased(Person)
 visitor = aliased(Person)
+doer = aliased(Person)
+acting_account = aliased(Account)
 visited_owner = aliased(Person)
 
 OFFERS = Listing(
@@ -102,6 +106,9 @@ REQUESTS = Listing(
             Account.id, "The id of the account; absent when it was put to an owner.", nullable=True
         ),
         "account.name": text_column(Account.name, "The name of the account.", sorted=True),
+        "extends": id_column(
+            AccessRequest.extends_id, "The grant on which more time is asked for; absent for new access.", nullable=True
+        ),
         "owner_address": text_column(AccessRequest.owner_address, "The owner's address that it was put to."),
         "wanted": text_column(AccessRequest.wanted, "What is wanted, in the asker's words."),
         "level.id": id_column(Level.id, "The id of the level asked for.", nullable=True),
@@ -194,6 +201,44 @@ LATCHES = Listing(
     },
     default_sort="account.name",
     searched=("account.name", "kind", "account_kind"),
+)
+
+task_holder = func.coalesce(
+    select(Person.name).where(Person.id == Grant.person_id).correlate(Grant).scalar_subquery(),
+    select(Team.name).where(Team.id == Grant.team_id).correlate(Grant).scalar_subquery(),
+    select(App.name).where(App.id == Grant.app_id).correlate(Grant).scalar_subquery(),
+    select(acting_account.name).where(acting_account.id == Grant.holder_account_id).correlate(Grant).scalar_subquery(),
+)
+HAND_TASKS = Listing(
+    "tasks",
+    HandTask.__table__.join(Account, Account.id == HandTask.account_id)
+    .join(Grant, Grant.id == HandTask.grant_id)
+    .join(System, System.id == Account.system_id)
+    .outerjoin(doer, doer.id == HandTask.assigned_to_id),
+    {
+        "id": id_column(HandTask.id),
+        "state": word_column(
+            case((HandTask.done_at.is_not(None), "done"), (HandTask.dropped_at.is_not(None), "dropped"), else_="open"),
+            "open, done (somebody said so) or dropped (not needed any more).",
+        ),
+        "kind": word_column(HandTask.kind, "give, change or take."),
+        "sentence": text_column(HandTask.sentence, "What is to be done.", nullable=False),
+        "account.id": id_column(Account.id, "The id of the account."),
+        "account.name": text_column(Account.name, "The name of the account.", sorted=True, nullable=False),
+        "system.id": id_column(System.id, "The id of the system."),
+        "system.name": text_column(System.name, "The name of the system."),
+        "holder": text_column(task_holder, "Whose access it is."),
+        "grant_id": id_column(HandTask.grant_id, "The grant."),
+        **named_columns("assigned_to", doer, "whoever is to do it"),
+        "asked_at": time_column(HandTask.asked_at, "When it was asked for.", nullable=False),
+        "reminded_at": time_column(HandTask.reminded_at, "When somebody was last reminded."),
+        "done_at": time_column(HandTask.done_at, "When somebody said that it is done."),
+        "done_by": text_column(HandTask.done_by, "Who said so.", nullable=False),
+        "words": text_column(HandTask.words, "In which words.", nullable=False),
+        "version": Column(HandTask.version, Kind.NUMBER, "", filtered=False),
+    },
+    default_sort="-asked_at",
+    searched=("sentence", "account.name", "holder"),
 )
 
 VISITS = Listing(

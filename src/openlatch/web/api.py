@@ -120,9 +120,9 @@ def get_today(unit: Unit) -> dict[str, Any]:
 
 
 # Lists of what belongs to an account: whoever acts in one sees its own part of them.
-_INSIDE = frozenset({
+INSIDE = frozenset({
     "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "revocations", "journal", "levels", "offers",
-    "requests", "resources", "latches", "visits",
+    "requests", "resources", "latches", "visits", "tasks",
 })  # fmt: skip
 
 
@@ -132,7 +132,7 @@ def _list(name: str, row: Any, what: str) -> None:
 
     handler.__name__ = f"list_{name}"
     handler.__doc__ = f"Those {what} that you may see, filtered, searched, sorted and paged."
-    api.add("GET", f"/{name}", f"List {what}", wire.Rows[row], query=wire.ListOptions, inside=name in _INSIDE)(handler)
+    api.add("GET", f"/{name}", f"List {what}", wire.Rows[row], query=wire.ListOptions, inside=name in INSIDE)(handler)
 
 
 _list("accounts", wire.AccountRow, "accounts")
@@ -153,6 +153,7 @@ _list("notices", wire.NoticeRow, "notices to you")
 _list("resources", wire.ResourceRow, "resources")
 _list("latches", wire.LatchRow, "latches")
 _list("schedules", wire.ScheduleRow, "schedules of reviews")
+_list("tasks", wire.TaskRow, "what is to be done by hand")
 _list("visits", wire.VisitRow, "visits to accounts")
 _list("questions", wire.QuestionRow, "questions about items of reviews")
 

@@ -27,6 +27,8 @@ from openlatch.service import (
     visits,
 )
 from openlatch.service.context import Unit
+from openlatch.service.grants import hand_tasks, terms
+from openlatch.service.grants.terms import TermWish
 from openlatch.web.api import DEVICE, signed_in
 from openlatch.web.api_access import latch_setting
 from openlatch.web.api_reviews import api
@@ -156,7 +158,9 @@ def get_settings(unit: Unit) -> dict[str, Any]:
 @api.add("PUT", "/settings", "Set how the organisation gives access", wire.Settings, body=wire.SetSettings)
 def set_settings(unit: Unit, body: wire.SetSettings) -> dict[str, Any]:
     """For administrators."""
-    return settings.change(unit, body.offer_hours, body.inside_domains, list(body.prerequisites), body.auditors)
+    return settings.change(
+        unit, body.offer_hours, body.inside_domains, list(body.prerequisites), body.auditors, body.remind_days
+    )
 
 
 # Requests.
@@ -242,8 +246,13 @@ def get_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
 def _change(body: wire.ChangeWish) -> changing.Change:
     return changing.Change(
         changing.ChangeKind(body.kind), body.reason, tuple(body.grants), body.filter, dict(body.versions), body.until,
-        body.last_day, body.no_end, body.level, body.successor,
+        body.last_day, body.no_end, body.level, body.successor, tuple(_term(term) for term in body.terms),
     )  # fmt: skip
+
+
+def _term(wish: wire.TermWish) -> TermWish:
+    hours = giving.weekly_hours(wish.hours.days, wish.hours.begins, wish.hours.ends) if wish.hours else None
+    return TermWish(wish.level, wish.permission, wish.part, wish.since, wish.until, wish.last_day, hours)
 
 
 @api.add(
@@ -289,6 +298,29 @@ def stop_large_change(unit: Unit, ident: UUID) -> dict[str, Any]:
 def give_up(unit: Unit, ident: UUID, body: wire.GiveUp) -> dict[str, Any]:
     """It ends in its system like any other access, without anyone's leave."""
     return changes.give_up(unit, ident, body.reason)
+
+
+@api.add("GET", "/grants/<uuid:ident>/terms", "The terms of a grant", wire.TermsNow, inside=True)
+def get_terms(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """As a form that changes them begins."""
+    return terms.shown(unit, ident)
+
+
+# What a person does by hand.
+
+
+@api.add("POST", "/tasks/<uuid:ident>/done", "Say that something was done by hand", wire.TaskRow,
+         body=wire.TaskDone, inside=True)  # fmt: skip
+def task_done(unit: Unit, ident: UUID, body: wire.TaskDone) -> dict[str, Any]:
+    """In your own words; the register says whose word it is."""
+    return hand_tasks.done(unit, ident, body.words, if_match())
+
+
+@api.add("POST", "/tasks/<uuid:ident>/assign", "Say who does something by hand", wire.TaskRow,
+         body=wire.TaskAssign, inside=True)  # fmt: skip
+def assign_task(unit: Unit, ident: UUID, body: wire.TaskAssign) -> dict[str, Any]:
+    """They are told."""
+    return hand_tasks.assign(unit, ident, body.person, if_match())
 
 
 # Latches.

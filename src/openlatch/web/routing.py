@@ -91,8 +91,8 @@ class Route:
 
     @property
     def is_own(self) -> bool:
-        """Whether it is about one's own sign-in and what one is told, which also an auditor keeps."""
-        return self.tag in ("me", "session", "tokens", "notices")
+        """Whether it is about one's own sign-in, filters and what one is told, which also an auditor keeps."""
+        return self.tag in ("me", "session", "tokens", "notices", "filters")
 
     @property
     def only_asks(self) -> bool:

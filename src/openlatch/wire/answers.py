@@ -215,6 +215,7 @@ class Path(Answer):
     given_at: datetime | None
     last_used_at: datetime | None
     recorded: bool
+    owed: str | None = Field(description="What its system still has to be brought to: give, change or take.")
     part: str | None = Field(None, description="The part of the account that it is limited to.")
     hours: str = Field("", description="The hours of the week in which it holds.")
 
@@ -662,6 +663,7 @@ class JournalRow(Answer):
     at: datetime
     actor: _Actor | None
     action: str
+    on_behalf_of: str | None = Field(description="On whose behalf, where somebody inside an account did it.")
     subject: JournalSubject | None
     account_id: UUID | None
     facts: dict[str, Any]

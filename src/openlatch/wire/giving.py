@@ -63,6 +63,12 @@ __all__ = [
     "SetSpeaker",
     "Settings",
     "Switch",
+    "TaskAssign",
+    "TaskDone",
+    "TaskRow",
+    "TermNow",
+    "TermWish",
+    "TermsNow",
     "VisitRow",
     "Words",
 ]
@@ -204,6 +210,24 @@ class OfferRow(Answer):
     version: int
 
 
+class ChosenPermission(Answer):
+    """One permission that was given alone; with an end where it has one of its own."""
+
+    key: str
+    until: datetime | None
+
+
+class Chosen(Answer):
+    """What was chosen to give: a form that changes it begins with this."""
+
+    levels: list[UUID]
+    permissions: list[ChosenPermission]
+    parts: list[UUID]
+    since: datetime | None
+    until: datetime | None
+    hours: dict[str, Any] | None
+
+
 class _Details(Answer):
     words: str
     can: list[PermissionOf]
@@ -220,6 +244,8 @@ class _Details(Answer):
 
 class OfferPage(OfferRow, _Details):
     """An offer with what it comes to, in plain sentences."""
+
+    choice: Chosen | None = Field(description="What it is of; absent for one of ownership.")
 
 
 class OffersSent(Answer):
@@ -295,8 +321,10 @@ class AskAccess(Request):
     level: UUID | None = None
     parts: list[UUID] = Field(default_factory=list, max_length=200)
     until: Instant | None = None
+    last_day: Day | None = Field(None, description="Counts to its end, where the account is.")
     reason: Sentence
     emergency: bool = False
+    extends: UUID | None = Field(None, description="A grant of your own on which you ask for more time.")
 
 
 class RequestRow(Answer):
@@ -305,6 +333,7 @@ class RequestRow(Answer):
     id: UUID
     state: str
     emergency: bool
+    extends: UUID | None = Field(description="The grant on which more time is asked for; absent for new access.")
     person: dict[str, Any]
     account: Named | None
     owner_address: str
@@ -424,10 +453,27 @@ class PermissionRow(Answer):
 # Changes.
 
 
+class TermWish(Request):
+    """A term as it is to be: a level, or a permission alone by its key; on a part, or on all of the account."""
+
+    level: UUID | None = None
+    permission: Key = ""
+    part: UUID | None = None
+    since: Instant | None = None
+    until: Instant | None = None
+    last_day: Day | None = Field(None, description="Counts to its end, where the account is.")
+    hours: Hours | None = None
+
+
 class ChangeWish(Request):
     """A change to grants: those named, or all live ones that a filter matches."""
 
-    kind: Literal["suspend", "resume", "set_end", "set_level", "replace", "end", "adopt", "restore", "accept"]
+    kind: Literal[
+        "suspend", "resume", "set_end", "set_level", "set_terms", "replace", "end", "adopt", "restore", "accept"
+    ]
+    terms: list[TermWish] = Field(
+        default_factory=list, max_length=200, description="With set_terms: every term that the grant has afterwards."
+    )
     grants: list[UUID] = Field(default_factory=list, max_length=1000)
     filter: str = ""
     reason: Sentence = ""
@@ -509,6 +555,62 @@ class LargeChangePage(Answer):
     problem: str
 
 
+# What a person does by hand.
+
+
+class TaskRow(Answer):
+    """Something to be done by hand in a system that nobody here can change."""
+
+    id: UUID
+    state: Literal["open", "done", "dropped"]
+    kind: Literal["give", "change", "take"]
+    sentence: str
+    account: Named
+    system: Named
+    holder: str | None
+    grant_id: UUID
+    assigned_to: Named | None
+    asked_at: datetime
+    reminded_at: datetime | None
+    done_at: datetime | None
+    done_by: str = Field(description="Whose word it is that it is done.")
+    words: str
+    version: int
+
+
+class TaskDone(Request):
+    """What one did, in one's own words."""
+
+    words: Sentence
+
+
+class TaskAssign(Request):
+    """Who does it; nobody: whoever answers for the account."""
+
+    person: UUID | None = None
+
+
+class TermNow(Answer):
+    """A term of a grant as it is: what a form that changes it begins with."""
+
+    level: Named | None
+    permission: str | None = Field(description="The key of a permission given alone; its level is absent then.")
+    sentence: str
+    part: Named | None
+    since: datetime | None
+    until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
+    hours: dict[str, Any] | None
+    words: str
+
+
+class TermsNow(Answer):
+    """The terms of a grant as they are."""
+
+    terms: list[TermNow]
+    version: int
+
+
 class GiveUp(Request):
     """Why one gives access up."""
 
@@ -531,6 +633,7 @@ class SetLatch(Request):
     kind: Literal[
         "most_delegates", "one_at_a_time", "no_outsiders", "no_spend_outside", "ends_within", "two_stewards",
         "second_factor", "unseen", "nothing_public", "never_together",
+        "payer_stays",
     ]  # fmt: skip
     mode: Literal["off", "warn", "hold"]
     account: UUID | None = None
@@ -728,6 +831,7 @@ class Settings(Answer):
     inside_domains: list[str]
     prerequisites: list[str]
     auditors: list[str] = Field(description="Addresses that signed heads of the journal are mailed to, once a day.")
+    remind_days: list[int] = Field(description="So many days before access ends, people are told.")
 
 
 class SetSettings(Request):
@@ -740,4 +844,7 @@ class SetSettings(Request):
         None,
         max_length=20,
         description="Addresses that signed heads of the journal are mailed to; left out, as before.",
+    )
+    remind_days: list[Annotated[int, Field(ge=1, le=90)]] | None = Field(
+        None, max_length=5, description="So many days before access ends, people are told; left out, as before."
     )

@@ -42,7 +42,9 @@ from openlatch.service import (
     visits,
 )
 from openlatch.service.context import Service, Viewer
+from openlatch.service.grants import end_reminders, hand_tasks
 from openlatch.service.identity import passwords
+from openlatch.service.lists import saved_filters
 from openlatch.service.notifications import mail_server
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.service.system_setup import keeping, sealing
@@ -139,7 +141,15 @@ def look_round(service: Service) -> None:
     """Find whatever is due: steps, grants, offers and requests whose time is over, what systems are owed, mail."""
     for organisation in organisations(service):
         viewer = Viewer.itself(organisation)
-        for look in (_end_all_expired, _let_run_out, _send_digest, _look_at_reviews, tree_heads.keep, _wake_for_due):
+        for look in (
+            _end_all_expired,
+            _let_run_out,
+            _remind,
+            _send_digest,
+            _look_at_reviews,
+            tree_heads.keep,
+            _wake_for_due,
+        ):
             try:
                 look(service, viewer)
             except Exception as error:
@@ -160,6 +170,16 @@ def _let_run_out(service: Service, viewer: Viewer) -> None:
         offers.run_out(unit)
         requests.run_out(unit)
         visits.end_those_without_access(unit)
+
+
+def _remind(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        end_reminders.remind(unit)
+        hand_tasks.remind(unit)
+        mails = saved_filters.due(unit)
+    assert viewer.organisation is not None
+    for ident in mails:
+        saved_filters.send(service, viewer.organisation, ident)
 
 
 def _send_digest(service: Service, viewer: Viewer) -> None:

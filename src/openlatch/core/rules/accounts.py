@@ -94,6 +94,28 @@ def read_in_part(account: Account, limit: Limits) -> When:
     return When(account.partial, 60, 90)
 
 
+@ACCOUNTS.rule(
+    68,
+    "Its payer has left",
+    Remedy("Name another payer, and see what was paid for it.", ""),
+    "{payer}, who pays for {account}, left on {payer_leaves_at:day}.",
+)
+def payer_left(account: Account, limit: Limits) -> When:
+    """The person who pays for the account has left. Whether it goes on being paid, nobody knows."""
+    return When(account.payer_left, 60)
+
+
+@ACCOUNTS.rule(
+    69,
+    "What is paid ends",
+    Remedy("See to it that it is paid for longer, and write down until when.", ""),
+    "{account} is paid for until {paid_until:day}; who pays after that is not known.",
+)
+def payment_ends(account: Account, limit: Limits) -> When:
+    """What is paid for the account ends within so many days, or has ended."""
+    return When((account.paid_days >= 0) & (account.paid_days <= limit.payment), limit=limit.payment)
+
+
 @PEOPLE.rule(
     70,
     "No second factor, far reach",
@@ -137,6 +159,6 @@ def never_together(person: Person, limit: Limits) -> When:
     "The offer of {account} to {holder}, first sent on {sent_at:day}, is not answered; {limit} days are the limit.",
 )
 def offer_waiting(offer: Offer, limit: Limits) -> When:
-    """An offer has waited for its answer for longer than this, or ran out and its grant still waits."""
+    """An offer has waited for its answer for longer than this, or ran out and was not sent again."""
     return When(offer.waiting & (offer.waiting_days > limit.offer), past(offer.waiting_days, limit.offer),
                 limit=limit.offer)  # fmt: skip

@@ -56,6 +56,7 @@ _GIVEN_AT, _ENDED_AT, _SEEN_AT, _READ_AT = (
     InstantColumn("read_at"),
 )
 _SINCE, _UNTIL = InstantColumn("since"), InstantColumn("until")
+_PAID_UNTIL = InstantColumn("paid_until")
 
 
 _REACH = "How far it goes: 1 observe, 2 operate, 3 spend, 4 steward."
@@ -221,6 +222,17 @@ class AccountFacts(SubjectFacts):
     unknown = said("What the last reading could not look at.")
     partial_since = said("Since when readings could not understand all of it.")
     reopened = number("How many parts were said to be closed and are open.", NumberColumn("reopened_parts", 0))
+    payer_left = truth(
+        "Whether the person who pays for it has left.",
+        left(TextColumn("payer_standing"), InstantColumn("payer_leaves_at")),
+    )
+    paid_days = number(
+        "In how many days what is paid for it ends; 0 when it has ended, -1 when no end is known.",
+        If(IsThere(_PAID_UNTIL), AtLeast(Between(TimeUnit.DAYS, NOW, _PAID_UNTIL), 0), Plain(-1)),
+    )
+    payer = said("Who pays for it.")
+    payer_leaves_at = said("When that person left.")
+    paid_until = said("Until when it is paid for.")
     owner = said("The owner's name.")
     leaves_at = said("When the owner left.")
     breach = said("What breaks a latch first, in words.")

@@ -56,6 +56,7 @@ LIMITS: Mapping[str, LimitKind] = MappingProxyType(
             LimitKind("speed", "kilometres an hour", "How fast one travels between sessions.",
                       (1200, 1000, 1000, 1000)),
             LimitKind("credential", "days", "How old an app's token may get.", (None, 730, 365, 180)),
+            LimitKind("payment", "days", "How long before what is paid for an account ends.", (14, 14, 30, 30)),
             LimitKind("leaving", "days", "How long before somebody leaves their access is looked at.",
                       (7, 14, 30, 60)),
         )

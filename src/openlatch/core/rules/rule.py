@@ -208,7 +208,7 @@ def past(value: Number, limit: Number) -> Number:
 
 
 # Facts that are ends: what is over by midnight was over on the day before.
-ENDS = frozenset({"until", "leaves_at", "giver_left_at"})
+ENDS = frozenset({"until", "leaves_at", "giver_left_at", "payer_leaves_at", "paid_until"})
 
 
 def _sentence(says: str, facts: Mapping[str, Any], zone: ZoneInfo) -> str:

@@ -96,8 +96,8 @@ class Accounts(Kind[Account]):
         row.paid_until = end_of_last_day(given["paid_until"], zone_of(zone)) if given["paid_until"] else None
 
     def lets_in(self, unit: Unit, row: Account | None, before: Values, given: Values) -> Sequence[UUID]:
-        """The account and all in which one acts through it, when its owner or its kind's latches change."""
-        if row is None or all(before[field] == given[field] for field in ("owner", "kind")):
+        """The account and all in which one acts through it, when its owner, its payer or its kind's latches change."""
+        if row is None or all(before[field] == given[field] for field in ("owner", "kind", "payer")):
             return ()
         return latching.touched(unit, [row.id])
 

@@ -47,7 +47,7 @@ class Known:
 
 def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "") -> dict[str, Any]:
     """Write down access that exists. A line that can't be is refused with why; the others are not kept either, unless
-    all are good. Conflict when it would do something else than what was ``seen``; Held when a latch refuses.
+    all are good. Conflict when it would do something else than what was ``seen``.
     """
     result = _preview(unit, lines)
     if only_preview:
@@ -64,7 +64,8 @@ def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "
     if any(unit.db.get_one(Level, line.level).reach == Reach.STEWARD for line in lines):
         unit.require_proof("Recording who decides who else gets in")
     accounts = sorted({line.account for line in lines})
-    with latching.guarded(unit, latching.touched(unit, accounts)) as warned:
+    # It is a fact, whatever a latch says: nothing is given by it, and what it breaks is flagged.
+    with latching.guarded(unit, latching.touched(unit, accounts), refuses=False) as warned:
         told = [_line(unit, number, line) for number, line in enumerate(lines, 1)]
     fresh = [line["grant_id"] for line in told if line["does"] == "new"]
     flags.evaluate(unit, grants=fresh, accounts=accounts)

@@ -140,6 +140,9 @@ def _entries(unit: Unit) -> Iterator[_Entry]:
 
 
 def _ending(unit: Unit) -> Any:
-    """Ends of one's own access and of what one answers for; not everybody's, even for an administrator."""
+    """Ends of one's own access, of what one gave and of what one answers for; not everybody's, even for an
+    administrator.
+    """
     owned = select(Account.id).where(Account.owner_id == unit.viewer.person)
-    return (Grant.holder_id == unit.viewer.person) | Grant.account_id.in_(owned)
+    given = Grant.given_by_id == unit.viewer.person
+    return (Grant.holder_id == unit.viewer.person) | given | Grant.account_id.in_(owned)

@@ -316,6 +316,7 @@ _STEWARDS = f"""
 def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
     return f"""
         left join people ow on ow.id = a.owner_id
+        left join people py on py.id = a.payer_person_id
         left join breaches x on x.account_id = a.id
         {side(bulk, "st", "ts.steward_of", "a.id", _STEWARDS, "accounts")}
     """
@@ -344,6 +345,10 @@ ACCOUNTS = Source(
         "holder": "a.name",
         "account": "a.name",
         "owner": "ow.name",
+        "payer_standing": "py.standing",
+        "payer_leaves_at": "py.leaves_at",
+        "payer": "py.name",
+        "paid_until": "a.paid_until",
         "leaves_at": "ow.leaves_at",
         "breach": "x.words",
         "reopened_parts": _REOPENED,
@@ -474,7 +479,7 @@ OFFERS = Source(
         "highest_reach": "t.reach",
         "sensitivity": "a.sensitivity",
         "inside": "p.inside",
-        "waiting": "(o.state in ('pending', 'run_out') and coalesce(g.state = 'pending', o.state = 'pending'))",
+        "waiting": "(o.state = 'run_out' or o.state = 'pending' and coalesce(g.state = 'pending', true))",
         "times_sent": "o.times_sent::int",
         "holder": "p.name",
         "account": "a.name",

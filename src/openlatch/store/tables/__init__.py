@@ -4,6 +4,8 @@ from openlatch.store.tables.base import Base, Organisation
 from openlatch.store.tables.giving import (
     AccessRequest,
     AddressProof,
+    EndReminder,
+    HandTask,
     Latch,
     Mail,
     Notice,
@@ -16,6 +18,7 @@ from openlatch.store.tables.giving import (
 from openlatch.store.tables.keeping import (
     ApiToken,
     EvidenceBundle,
+    FilterMail,
     IdempotencyKey,
     Invitation,
     JournalEntry,
@@ -24,6 +27,7 @@ from openlatch.store.tables.keeping import (
     PasswordReset,
     PublishedKey,
     RecoveryCode,
+    SavedFilter,
     SetUpCode,
     SignIn,
     SignInAttempt,
@@ -68,13 +72,14 @@ from openlatch.store.tables.working import (
 )
 
 __all__ = [
-    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "EvidenceBundle",
-    "Finding", "Flag", "Grant", "Handle",
+    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "EndReminder",
+    "EvidenceBundle", "FilterMail", "Finding", "Flag", "Grant", "HandTask", "Handle",
     "IdempotencyKey", "Invitation", "Item", "JournalEntry", "JournalHead", "LargeChange", "Latch",
     "Level", "Mail", "Mark", "Membership", "Merge", "Notice",
     "Occurrence", "Offer", "Organisation", "OwnRule", "PasswordReset", "Person", "PersonAddress", "Place",
     "PublishedKey", "Question", "RecoveryCode", "Resource",
     "ResourceGroup", "ResourceInGroup",
-    "Revocation", "RevocationTarget", "Roster", "Round", "Schedule", "Session", "SetUpCode", "SignIn", "SignInAttempt",
-    "Step", "System", "SystemTrial", "Team", "Term", "TreeHead", "Use", "Version", "Visit", "WebSession",
+    "Revocation", "RevocationTarget", "Roster", "Round", "SavedFilter", "Schedule", "Session", "SetUpCode", "SignIn",
+    "SignInAttempt", "Step", "System", "SystemTrial", "Team", "Term", "TreeHead", "Use", "Version", "Visit",
+    "WebSession",
 ]  # fmt: skip

@@ -125,7 +125,10 @@ class Offer(Owned, Base):
 
 
 class AccessRequest(Owned, Base):
-    """A wish for access put to an account's owner. Without an account it was put to an owner by address."""
+    """A wish for access put to an account's owner. Without an account it was put to an owner by address.
+
+    One that ``extends`` a grant asks for more time on it.
+    """
 
     __tablename__ = "requests"
     __table_args__ = (
@@ -135,7 +138,7 @@ class AccessRequest(Owned, Base):
         Index(
             "uq_requests_pending",
             "person_id",
-            text("coalesce(account_id::text, owner_address)"),
+            text("coalesce(extends_id::text, account_id::text, owner_address)"),
             unique=True,
             postgresql_where=text("state = 'pending'"),
         ),
@@ -145,6 +148,7 @@ class AccessRequest(Owned, Base):
     account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
     owner_address: Mapped[str] = mapped_column(server_default="")
     wanted: Mapped[str] = mapped_column(server_default="")
+    extends_id: Mapped[UUID | None] = mapped_column(ForeignKey("grants.id"))
     level_id: Mapped[UUID | None] = mapped_column(ForeignKey("levels.id"))
     resources: Mapped[list[Any]] = mapped_column(server_default="[]")
     until: Mapped[datetime | None]
@@ -159,6 +163,47 @@ class AccessRequest(Owned, Base):
     answer: Mapped[str] = mapped_column(server_default="")
     grant_id: Mapped[UUID | None] = mapped_column(ForeignKey("grants.id"))
     version: Mapped[int] = mapped_column(server_default="1")
+
+
+class HandTask(Owned, Base):
+    """Something that a person has to do in a system that nobody here can change: give access, change it, or take it
+    away for a while. ``sentence`` says what, ``words`` are of whoever says that it is done. One that is ``dropped`` has
+    not to be done any more.
+    """
+
+    __tablename__ = "hand_tasks"
+    __table_args__ = (
+        CheckConstraint("kind in ('give', 'change', 'take')", name="kind"),
+        Index("ix_hand_tasks_grant_id", "grant_id"),
+        Index(
+            "ix_hand_tasks_open", "organisation_id", "asked_at",
+            postgresql_where=text("done_at is null and dropped_at is null"),
+        ),
+    )  # fmt: skip
+
+    grant_id: Mapped[UUID] = mapped_column(ForeignKey("grants.id"))
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    kind: Mapped[str]
+    sentence: Mapped[str]
+    assigned_to_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    asked_at: Mapped[datetime]
+    reminded_at: Mapped[datetime | None]
+    done_at: Mapped[datetime | None]
+    done_by: Mapped[str] = mapped_column(server_default="")
+    words: Mapped[str] = mapped_column(server_default="")
+    dropped_at: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class EndReminder(Owned, Base):
+    """That those whom it concerns were told, so many days before, that a grant ends at an instant."""
+
+    __tablename__ = "end_reminders"
+    __table_args__ = (UniqueConstraint("grant_id", "until", "days"),)
+
+    grant_id: Mapped[UUID] = mapped_column(ForeignKey("grants.id"))
+    until: Mapped[datetime]
+    days: Mapped[int] = mapped_column(SmallInteger)
 
 
 class Visit(Owned, Base):

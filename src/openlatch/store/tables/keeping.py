@@ -145,6 +145,37 @@ class Version(Base):
     row: Mapped[dict[str, Any]]
 
 
+class SavedFilter(Owned, Base):
+    """A filter over a list (``of``), which somebody has kept by a name; with ``is_shared`` everybody may use it."""
+
+    __tablename__ = "saved_filters"
+    __table_args__ = (UniqueConstraint("person_id", "of", "name"),)
+
+    person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"))
+    name: Mapped[str]
+    of: Mapped[str]
+    filter: Mapped[str] = mapped_column(server_default="")
+    search: Mapped[str] = mapped_column(server_default="")
+    sort: Mapped[str] = mapped_column(server_default="")
+    is_shared: Mapped[bool] = mapped_column(server_default="false")
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class FilterMail(Owned, Base):
+    """That somebody gets mail of what matches a filter, every day or every week."""
+
+    __tablename__ = "filter_mails"
+    __table_args__ = (
+        UniqueConstraint("filter_id", "person_id"),
+        CheckConstraint("every in ('day', 'week')", name="every"),
+    )
+
+    filter_id: Mapped[UUID] = mapped_column(ForeignKey("saved_filters.id"))
+    person_id: Mapped[UUID] = mapped_column(ForeignKey("people.id"))
+    every: Mapped[str]
+    sent_at: Mapped[datetime]
+
+
 class Merge(Owned, Base):
     """That two records were made one. ``moved`` are the rows that refer to the kept one now, by table and column;
     ``dropped`` the rows that went, among them the record itself; ``filled`` what the kept one lacked and has now, as it

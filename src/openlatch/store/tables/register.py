@@ -21,7 +21,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY, CIDR, DATEMULTIRANGE, JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
-from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded
+from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded, trigrams
 
 
 class Person(Recorded, Keyed, Base):
@@ -35,6 +35,8 @@ class Person(Recorded, Keyed, Base):
         CheckConstraint("standing in ('current', 'leaving', 'left')", name="standing"),
         CheckConstraint("manager_id <> id and deputy_id <> id", name="somebody_else"),
         Index("ix_people_name", "organisation_id", "name", "id"),
+        trigrams("people", "name"),
+        trigrams("people", "address"),
         # One person for each address: whoever has left may have had one that somebody else has by now.
         Index(
             "uq_people_address",
@@ -84,7 +86,7 @@ class Team(Recorded, Keyed, Base):
     """People and teams, or a partner organisation, treated as one holder."""
 
     __tablename__ = "teams"
-    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
+    __table_args__ = (UniqueConstraint("organisation_id", "key"), trigrams("teams", "name"))
 
     name: Mapped[str]
     partner: Mapped[bool] = mapped_column(server_default="false")
@@ -180,6 +182,7 @@ class Account(Recorded, Keyed, Base):
             for column in ("payer_person_id", "payer_team_id", "payer_account_id")
         ),
         Index("ix_accounts_name", "organisation_id", "name", "id"),
+        trigrams("accounts", "name"),
         Index("ix_accounts_owner_id", "owner_id"),
     )
 
@@ -228,7 +231,7 @@ class App(Recorded, Keyed, Base):
     """Software that holds grants."""
 
     __tablename__ = "apps"
-    __table_args__ = (UniqueConstraint("organisation_id", "key"),)
+    __table_args__ = (UniqueConstraint("organisation_id", "key"), trigrams("apps", "name"))
 
     name: Mapped[str]
     publisher: Mapped[str] = mapped_column(server_default="")

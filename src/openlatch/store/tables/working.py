@@ -236,7 +236,7 @@ class Revocation(Owned, Base):
 class RevocationTarget(Proved, Owned, Base):
     """A grant or a session that a revocation ends, the trim that it makes, or a part that it closes to the public.
 
-    ``was`` is the grant as it was before, so that it can be put back.
+    ``was`` is the grant as it was before, so that it can be put back; ``trim_terms`` are those that a trim leaves.
     """
 
     __tablename__ = "revocation_targets"
@@ -254,6 +254,7 @@ class RevocationTarget(Proved, Owned, Base):
     resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
     trim_level_id: Mapped[UUID | None] = mapped_column(ForeignKey("levels.id"))
     trim_until: Mapped[datetime | None]
+    trim_terms: Mapped[list[Any] | None] = mapped_column(JSONB(none_as_null=True))
     was: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
 
 

@@ -1,0 +1,190 @@
+"""Finding things: search, kept filters, how somebody moves, and what is held about them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from uuid import UUID
+
+import click
+from rich.text import Text
+
+from openlatch import wire
+from openlatch.cli import session
+from openlatch.cli.output import Column, out, output_option, show_one, show_rows
+from openlatch.cli.register import person
+from openlatch.client import Client
+from openlatch.errors import BadInput
+from openlatch.private_files import write_new
+
+FOUND: list[Column] = [
+    ("Kind", lambda r: r.kind),
+    ("What", lambda r: r.label),
+    ("More", lambda r: r.detail),
+    ("ID", lambda r: str(r.id)),
+]
+FILTERS: list[Column] = [
+    ("Name", lambda r: r.name),
+    ("List", lambda r: r.list),
+    ("Filter", lambda r: r.filter),
+    ("Of", lambda r: ("you" if r.is_mine else r.by.name) + (", shared" if r.is_shared else "")),
+    ("Mail", lambda r: {"day": "daily", "week": "weekly", "never": "never"}[r.mail]),
+]
+
+
+@click.command()
+@click.argument("words", nargs=-1, required=True)
+@output_option
+def search(words: tuple[str, ...], output: str) -> None:
+    """Search over everything that you may see: people, accounts, apps, teams, grants, flags, reviews, systems."""
+    with session.client() as service:
+        show_rows(service.search(" ".join(words)).found, FOUND, output, "Nothing that you may see fits.")
+
+
+@click.group("filter")
+def filter_group() -> None:
+    """Filters that are kept by a name; lists take one with --kept."""
+
+
+@filter_group.command("list")
+@output_option
+def filter_list(output: str) -> None:
+    """Your own, and those that others share."""
+    with session.client() as service:
+        show_rows(service.saved_filters(), FILTERS, output, "No filter is kept.")
+
+
+@filter_group.command("keep")
+@click.argument("name")
+@click.option("--list", "of", required=True, help="The list that it is for, as in: grants.")
+@click.option("--filter", "-f", "filter_", default="", help='A filter, as in: state eq "active".')
+@click.option("--search", "-s", "search_", default="", help="Words that have to occur.")
+@click.option("--sort", default="", help="An attribute to sort by.")
+@click.option("--shared", is_flag=True, help="Everybody may use it.")
+@output_option
+def filter_keep(name: str, of: str, filter_: str, search_: str, sort: str, shared: bool, output: str) -> None:
+    """Keep a filter by a name."""
+    wish = wire.KeepFilter(name=name, list=of, filter=filter_, search=search_, sort=sort, is_shared=shared)
+    with session.client() as service:
+        show_rows([service.keep_filter(wish)], FILTERS, output, "")
+
+
+@filter_group.command("remove")
+@click.argument("name")
+def filter_remove(name: str) -> None:
+    """Remove one of your own."""
+    with session.client() as service:
+        service.remove_filter(_named(service, name))
+    out.print(f"“{name}” is kept no more.")
+
+
+@filter_group.command("mail")
+@click.argument("name")
+@click.argument("every", type=click.Choice(["day", "week", "never"]))
+@output_option
+def filter_mail(name: str, every: str, output: str) -> None:
+    """Get mail of what matches, daily or weekly, whenever something does."""
+    with session.client() as service:
+        show_rows([service.mail_filter(_named(service, name), every)], FILTERS, output, "")
+
+
+def _named(service: Client, name: str) -> UUID:
+    fits = [one for one in service.saved_filters() if name in (one.name, str(one.id))]
+    mine = [one for one in fits if one.is_mine] or fits
+    if len(mine) != 1:
+        raise BadInput(f"{len(mine)} filters are called {name!r}.", "Look at: openlatch filter list.")
+    return mine[0].id
+
+
+@person.command("move")
+@click.argument("name_or_id")
+@click.option("--job", default=None, help="The new job; left out, the one that they have.")
+@click.option("--join", "joins", multiple=True, help="A team that they join.")
+@click.option("--leave", "leaves", multiple=True, help="A team that they leave.")
+@output_option
+def person_move(name_or_id: str, job: str | None, joins: tuple[str, ...], leaves: tuple[str, ...], output: str) -> None:
+    """What a move comes to: what they keep, lose, get and might need. Nothing happens by looking."""
+    with session.client() as service:
+        wish = wire.MoveWish(
+            job=job,
+            joins=[session.find(service, "teams", one) for one in joins],
+            leaves=[session.find(service, "teams", one) for one in leaves],
+        )
+        found = service.preview_move(session.find(service, "people", name_or_id), wish)
+    show_one(found, output, lambda: _write_move(found))
+
+
+def _write_move(found: wire.MovePlan) -> None:
+    job = f", as {found.job}" if found.job else ""
+    out.print(Text(f"{found.person.name}{job}", style="bold"))
+    for title, rows in (("Loses", found.loses), ("Gets", found.gets)):
+        out.print(f"{title}:" if rows else f"{title}: nothing")
+        for row in rows:
+            out.print(f"  {row.account.name}: {', '.join(row.rights)}")
+    out.print("Keeps:" if found.keeps else "Keeps: nothing")
+    for kept in found.keeps:
+        alone = "  (nobody else in that job holds it)" if found.peers and kept.held_by == 0 else ""
+        out.print(f"  {kept.level} on {kept.account.name}{alone}")
+    out.print(f"Might need, as at least half of the {found.peers} others in that job hold it:"
+              if found.might_need else "Might need: nothing that others in that job show")  # fmt: skip
+    for need in found.might_need:
+        out.print(f"  {need.level.name} on {need.account.name} ({need.held_by} hold it)")
+    for review in found.rounds:
+        out.print(f"Under review: {review.name}")
+
+
+@person.command("held-data")
+@click.argument("name_or_id")
+@click.option("--to", "path", type=click.Path(dir_okay=False, path_type=Path), default=None, help="A new file.")
+def person_held_data(name_or_id: str, path: Path | None) -> None:
+    """All that is held about somebody, as JSON: of yourself, or as administrator."""
+    with session.client() as service:
+        written = service.held_data(session.find(service, "people", name_or_id)).model_dump_json(indent=2)
+    if path is None:
+        print(written)
+        return
+    try:
+        write_new(path, written.encode())
+    except OSError as error:
+        raise BadInput(f"{path} can't be written: {error.strerror}.", "Name a new file.") from None
+    out.print(f"All that is held about them is in {path}, for nobody else to read.")
+
+
+@click.group()
+def register() -> None:
+    """The whole register as one open file: to leave with, and to begin anew from."""
+
+
+@register.command("export")
+@click.argument("path", type=click.Path(dir_okay=False, path_type=Path))
+def register_export(path: Path) -> None:
+    """Take it away into a new file, without secrets. It holds what is known of everybody: keep it safe."""
+    with session.client() as service:
+        lines = session.proving(service, lambda: list(service.export_register()))
+    try:
+        write_new(path, "".join(f"{line}\n" for line in lines).encode())
+    except OSError as error:
+        raise BadInput(f"{path} can't be written: {error.strerror}.", "Name a new file.") from None
+    out.print(f"{len(lines) - 2} rows are in {path}, for nobody else to read.")
+
+
+@register.command("import")
+@click.argument("path", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+def register_import(path: Path) -> None:
+    """Fill an organisation that is empty yet from such a file: all of it, or nothing."""
+    with session.client() as service, path.open("rb") as file:
+        content = file.read()
+        found = session.proving(service, lambda: service.import_register(iter([content])))
+    for name, count in found.rows.items():
+        if count:
+            out.print(f"{count:>8,}  {name.replace('_', ' ')}")
+    out.print("Systems are paused: give each its secret again, and let it be read.")
+
+
+@register.command("schema")
+def register_schema() -> None:
+    """The format, as JSON Schema."""
+    with session.client() as service:
+        print(service.register_schema())
+
+
+COMMANDS: dict[str, click.Command] = {"search": search, "filter": filter_group, "register": register}

@@ -1,0 +1,51 @@
+"""What a person has to do by hand in systems that nobody here can change."""
+
+from __future__ import annotations
+
+from uuid import UUID
+
+import click
+
+from openlatch.cli import session
+from openlatch.cli.output import Column, moment, output_option, show_rows
+from openlatch.cli.register import list_command
+
+TASKS: list[Column] = [
+    ("ID", lambda r: str(r.id)),
+    ("What", lambda r: r.sentence),
+    ("Who", lambda r: r.assigned_to.name if r.assigned_to else "whoever answers for it"),
+    ("Asked", lambda r: moment(r.asked_at)),
+    ("State", lambda r: f"done, says {r.done_by}: {r.words}" if r.done_by else r.state),
+]
+
+
+@click.group()
+def task() -> None:
+    """What is to be done by hand: access to give, change or take away in a system that nobody here can change."""
+
+
+task.add_command(list_command("tasks", TASKS, "There is nothing to be done by hand."))
+
+
+@task.command("done")
+@click.argument("ident", type=click.UUID)
+@click.option("--words", prompt="What you did", help="What you did, in your own words.")
+@output_option
+def task_done(ident: UUID, words: str, output: str) -> None:
+    """Say that it is done; the register goes by your word, and says that it is yours."""
+    with session.client() as service:
+        show_rows([service.task_done(ident, words)], TASKS, output, "")
+
+
+@task.command("assign")
+@click.argument("ident", type=click.UUID)
+@click.option("--to", default=None, help="Who does it; left out, whoever answers for the account.")
+@output_option
+def task_assign(ident: UUID, to: str | None, output: str) -> None:
+    """Say who does it; they are told."""
+    with session.client() as service:
+        person = session.find(service, "people", to) if to else None
+        show_rows([service.assign_task(ident, person)], TASKS, output, "")
+
+
+COMMANDS: dict[str, click.Command] = {"task": task}

@@ -1,0 +1,82 @@
+"""Telling people that access ends soon, while there is still time to ask for more or to extend it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime, timedelta
+from uuid import UUID
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import func, or_, select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import aliased
+
+from openlatch.core.windows import end_in_words
+from openlatch.core.words import GrantState
+from openlatch.service import giving, telling
+from openlatch.service.context import Unit
+from openlatch.service.grants import hand_tasks
+from openlatch.store.tables import Account, EndReminder, Grant, Organisation, Term
+
+DAYS = (14, 3)
+MOST = 500
+
+
+def days_before(unit: Unit) -> list[int]:
+    """So many days before an end people are told of it, the longest first."""
+    held = unit.db.get_one(Organisation, unit.viewer.organisation).settings
+    return sorted({int(day) for day in held.get("remind_days", DAYS)}, reverse=True)
+
+
+def remind(unit: Unit) -> int:
+    """Tell holders, givers and owners of what ends soon; gives of how many grants. Called by the worker.
+
+    Once for each of the days before, and for the last of those that have passed only. Access that was given for less
+    time than that is not announced so early.
+    """
+    days = days_before(unit)
+    if not days:
+        return 0
+    told = 0
+    for grant, until in _ending(unit, timedelta(days=days[0])):
+        passed = [day for day in days if grant.given_at <= until - timedelta(days=day) <= unit.now]
+        if passed and _note(unit, grant.id, until, passed):
+            _tell(unit, grant, until)
+            told += 1
+    return told
+
+
+def _ending(unit: Unit, within: timedelta) -> Sequence[tuple[Grant, datetime]]:
+    """Active grants whose whole time is over within a span, and of whose end something is still to be told."""
+    other = aliased(Term)
+    later = select(other.id).where(
+        other.grant_id == Grant.id, or_(other.until.is_(None), other.until > unit.now + within)
+    )
+    rows = unit.db.execute(
+        select(Grant, func.max(Term.until)).join(Term, Term.grant_id == Grant.id)
+        .where(Term.until > unit.now, Term.until <= unit.now + within, Grant.state == GrantState.ACTIVE,
+               Grant.ends_here, ~later.exists())
+        .group_by(Grant.id).order_by(Grant.id)
+    )  # fmt: skip
+    return [(grant, until) for grant, until in rows if until is not None]
+
+
+def _note(unit: Unit, grant: UUID, until: datetime, days: Iterable[int]) -> bool:
+    """Keep what has been told, in one statement, so that two workers don't both tell it; gives whether it is news."""
+    rows = [
+        {"organisation_id": unit.viewer.organisation, "grant_id": grant, "until": until, "days": day} for day in days
+    ]
+    made = insert(EndReminder).values(rows).on_conflict_do_nothing().returning(EndReminder.days)
+    return bool(unit.db.scalars(made).all())
+
+
+def _tell(unit: Unit, grant: Grant, until: datetime) -> None:
+    account = unit.db.get_one(Account, grant.account_id)
+    ends = end_in_words(until, ZoneInfo(account.time_zone))
+    holders = hand_tasks.answering_for_holder(unit, grant)
+    sentence = f"Your access to {account.name} runs {ends}. If you need it for longer, ask for more time."
+    telling.tell_and_write(unit, holders, "ending", sentence, f"/mine?longer={grant.id}")
+    name = giving.holder_name(unit, grant)
+    others = {*telling.answerers(unit, account.id), grant.given_by_id} - holders
+    sentence = f"{name}’s access to {account.name} runs {ends}. Extend it if it is needed for longer."
+    telling.tell_and_write(unit, others, "ending", sentence, f"/accounts/{account.id}?extend={grant.id}")

@@ -1,0 +1,130 @@
+"""What a person has to do in a system that nobody here can change: asked for, reminded of, stated when it is done."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import func, select
+
+from openlatch.core.words import GrantState, Owed
+from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.service import flags, telling
+from openlatch.service.context import Unit
+from openlatch.store import lists_giving
+from openlatch.store.tables import Account, Grant, HandTask, Person, Team
+
+REMIND_AFTER = timedelta(days=2)
+WAITS = "Waits for a person to do it there by hand."
+
+
+def ask(unit: Unit, grant: Grant, account: Account, owed: Owed, sentence: str) -> None:
+    """Ask whoever answers for the account to do something there; what was asked before for this grant is dropped."""
+    drop(unit, grant.id)
+    row = HandTask(
+        organisation_id=grant.organisation_id, grant_id=grant.id, account_id=account.id, kind=owed, sentence=sentence,
+        assigned_to_id=account.owner_id, asked_at=unit.now,
+    )  # fmt: skip
+    unit.db.add(row)
+    grant.owed, grant.owed_since, grant.owed_answer, grant.owed_next_try_at = owed, unit.now, WAITS, None
+    unit.db.flush()
+    unit.record("task.asked", "task", row.id, sentence, account.id)
+    telling.tell_and_write(
+        unit, telling.answerers(unit, account.id), "task", f"To be done by hand: {sentence}", "/tasks"
+    )
+
+
+def drop(unit: Unit, grant: UUID) -> None:
+    """What is still to be done by hand for a grant has not to be done any more."""
+    waiting = select(HandTask).where(
+        HandTask.grant_id == grant, HandTask.done_at.is_(None), HandTask.dropped_at.is_(None)
+    )
+    for row in unit.db.scalars(waiting.with_for_update()):
+        row.dropped_at, row.version = unit.now, row.version + 1
+        unit.record("task.dropped", "task", row.id, row.sentence, row.account_id)
+
+
+def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A task. NotFound when it is not the viewer's to see."""
+    unit.db.flush()
+    row = lists_giving.HAND_TASKS.one(unit.db, ident, [unit.sight.hand_tasks()])
+    if row is None:
+        raise NotFound("There is no such task, or you may not see it.")
+    return row
+
+
+def _open(unit: Unit, ident: UUID, version: int | None) -> tuple[HandTask, Grant]:
+    one(unit, ident)
+    # The grant first, as everywhere.
+    grant_id = unit.db.scalars(select(HandTask.grant_id).where(HandTask.id == ident)).one()
+    grant = unit.db.get_one(Grant, grant_id, with_for_update=True, populate_existing=True)
+    row = unit.db.get_one(HandTask, ident, with_for_update=True, populate_existing=True)
+    if row.done_at is not None:
+        raise Conflict(f"{row.done_by} has said already that it is done.", "There is nothing more to do.")
+    if row.dropped_at is not None:
+        raise Conflict("It has not to be done any more.", "Look at the grant as it is now.")
+    if version is not None and version != row.version:
+        raise Conflict("The task was changed meanwhile.", "Look at it again.")
+    return row, grant
+
+
+def done(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, Any]:
+    """State that a task is done, in one's own words. The register goes by it, and says whose word it is."""
+    if len(words.strip()) < 3:
+        raise BadInput("What was done is missing.", "Say in a few words what you did.", {"words": "is missing"})
+    row, grant = _open(unit, ident, version)
+    row.done_at, row.done_by, row.words, row.version = unit.now, unit.viewer.name, words.strip(), row.version + 1
+    grant.owed, grant.owed_answer = None, f"Stated by {unit.viewer.name}: {row.words}"
+    grant.version += 1
+    unit.record("task.done", "task", row.id, row.sentence, row.account_id, words=row.words)
+    action = "grant.taken_there" if row.kind == Owed.TAKE else "grant.given_there"
+    place = unit.db.get_one(Account, row.account_id).name
+    unit.record(action, "grant", grant.id, place, row.account_id, stated_by=unit.viewer.name, words=row.words)
+    unit.db.flush()
+    flags.evaluate(unit, noted=[grant.id])
+    if grant.state == GrantState.ACTIVE and row.kind != Owed.TAKE:
+        set_up = "set up" if row.kind == Owed.GIVE else "changed as agreed"
+        sentence = f"Your access to {place} is {set_up} there, says {unit.viewer.name}: {row.words}"
+        telling.tell_and_write(
+            unit, answering_for_holder(unit, grant) - {unit.viewer.person}, "grant", sentence, "/mine"
+        )
+    return one(unit, ident)
+
+
+def assign(unit: Unit, ident: UUID, person: UUID | None, version: int | None) -> dict[str, Any]:
+    """Say who does it; nobody means whoever answers for the account."""
+    row, _ = _open(unit, ident, version)
+    unit.sight.require_answers_for(row.account_id)
+    found = unit.seen_person(person) if person is not None else None
+    if person is not None and (found is None or found.standing == "left"):
+        raise BadInput("There is no such person, or they have left.", "Choose another.", {"person": "unknown"})
+    row.assigned_to_id, row.version = person, row.version + 1
+    unit.record("task.assigned", "task", row.id, row.sentence, row.account_id, to=found.name if found else None)
+    if found is not None and found.id != unit.viewer.person:
+        sentence = f"{unit.viewer.name} asks you to do by hand: {row.sentence}"
+        telling.tell_and_write(unit, [found.id], "task", sentence, "/tasks")
+    return one(unit, ident)
+
+
+def remind(unit: Unit) -> int:
+    """Remind those who have something to do by hand; gives of how many tasks. Called by the worker."""
+    last = func.coalesce(HandTask.reminded_at, HandTask.asked_at)
+    due = select(HandTask).where(
+        HandTask.done_at.is_(None), HandTask.dropped_at.is_(None), last <= unit.now - REMIND_AFTER
+    )
+    rows = unit.db.scalars(due.order_by(HandTask.id).limit(200).with_for_update(skip_locked=True)).all()
+    for row in rows:
+        row.reminded_at = unit.now
+        assigned = unit.db.get(Person, row.assigned_to_id) if row.assigned_to_id else None
+        is_there = assigned is not None and assigned.standing != "left"
+        told = {row.assigned_to_id} if is_there else telling.answerers(unit, row.account_id)
+        telling.tell_and_write(unit, told, "task", f"Still to be done by hand: {row.sentence}", "/tasks")
+    return len(rows)
+
+
+def answering_for_holder(unit: Unit, grant: Grant) -> set[UUID | None]:
+    """Who is told about a grant: whoever holds it; for a team, who speaks for it."""
+    if grant.team_id is not None:
+        return {unit.db.get_one(Team, grant.team_id).speaker_id}
+    return {grant.person_id}

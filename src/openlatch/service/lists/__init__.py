@@ -1,0 +1,1 @@
+"""Finding: search over everything, filters that are kept, and lists to take away."""

@@ -1,0 +1,152 @@
+"""Search over everything that the viewer may see, in one statement, by the trigrams of names (pg_trgm)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import (
+    ColumnElement,
+    FromClause,
+    Select,
+    String,
+    and_,
+    cast,
+    func,
+    literal,
+    null,
+    or_,
+    select,
+    union_all,
+)
+from sqlalchemy.orm import aliased
+
+from openlatch.service.context import Unit
+from openlatch.service.sight import Sight
+from openlatch.store.lists import LIVE
+from openlatch.store.tables import Account, App, Flag, Grant, Person, PersonAddress, Round, System, Team
+
+MOST_OF_EACH = 6
+MOST_WORDS = 5
+# Through so many people and accounts that fit, grants and flags are found.
+MOST_AROUND = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of thing that is searched by its own name: where it is, what fits, and what is told of it."""
+
+    name: str
+    source: FromClause
+    ident: Any
+    label: Any
+    detail: Any
+    searched: tuple[Any, ...]
+    visible: ColumnElement[bool]
+
+
+def search(unit: Unit, text: str) -> dict[str, Any]:
+    """The best matches of each kind for some words; every word has to occur. Nothing for less than two letters."""
+    words = [word for word in text.lower().split() if word][:MOST_WORDS]
+    if sum(map(len, words)) < 2:
+        return {"found": []}
+    kinds = _kinds(unit.sight)
+    statements: list[Select[Any]] = [_best(kind, words, text) for kind in kinds]
+    statements += [_grants(unit.sight, words), _flags(unit.sight, words)]
+    wanted = union_all(*(select(one.subquery()) for one in statements))
+    rows = unit.db.execute(wanted).mappings().all()
+    ordered = sorted(rows, key=lambda row: (row["place"], -row["fits"], row["label"]))
+    return {"found": [{key: row[key] for key in ("kind", "id", "label", "detail")} for row in ordered]}
+
+
+def _kinds(sight: Sight) -> list[Kind]:
+    owner = aliased(Person)
+    accounts = Account.__table__.outerjoin(owner, owner.id == Account.owner_id)
+    address = (
+        select(func.string_agg(PersonAddress.address, literal(" ")))
+        .where(PersonAddress.person_id == Person.id).correlate(Person).scalar_subquery()
+    )  # fmt: skip
+    return [
+        Kind("people", Person.__table__, Person.id, Person.name, func.coalesce(Person.address, address, Person.job),
+             (Person.name, Person.address), sight.people()),
+        Kind("accounts", accounts, Account.id, Account.name, func.coalesce(owner.name, ""), (Account.name,),
+             and_(sight.accounts(), Account.archived_at.is_(None))),
+        Kind("apps", App.__table__, App.id, App.name, App.publisher, (App.name,),
+             and_(sight.apps(), App.archived_at.is_(None))),
+        Kind("teams", Team.__table__, Team.id, Team.name, Team.purpose, (Team.name,),
+             and_(sight.teams(), Team.archived_at.is_(None))),
+        Kind("rounds", Round.__table__, Round.id, Round.name, cast(null(), String), (Round.name,), sight.rounds()),
+        Kind("systems", System.__table__, System.id, System.name, System.kind, (System.name,), sight.systems()),
+    ]  # fmt: skip
+
+
+def _fits(columns: Sequence[Any], words: Sequence[str]) -> ColumnElement[bool]:
+    """Whether every word occurs in one of the columns."""
+    return and_(*(or_(*(func.lower(column).like(_within(word), escape="\\") for column in columns)) for word in words))
+
+
+def _within(word: str) -> str:
+    escaped = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    return f"%{escaped}%"
+
+
+def _best(kind: Kind, words: Sequence[str], text: str) -> Select[Any]:
+    fits = func.similarity(func.lower(kind.label), text.lower())
+    return (
+        select(
+            literal(ORDER.index(kind.name)).label("place"), literal(kind.name).label("kind"), kind.ident.label("id"),
+            kind.label.label("label"), func.coalesce(kind.detail, "").label("detail"), fits.label("fits"),
+        )
+        .select_from(kind.source).where(kind.visible, _fits(kind.searched, words))
+        .order_by(fits.desc(), kind.label).limit(MOST_OF_EACH)
+    )  # fmt: skip
+
+
+def _grants(sight: Sight, words: Sequence[str]) -> Select[Any]:
+    """Grants of the people, teams and apps that fit, on the accounts that fit: each word in one of the two names."""
+    holder = func.coalesce(Person.name, Team.name, App.name)
+    around = or_(Grant.holder_id.in_(_named(words)), Grant.account_id.in_(_accounts(words)))
+    fits = func.similarity(func.lower(holder + " " + Account.name), " ".join(words))
+    return (
+        select(
+            literal(ORDER.index("grants")).label("place"), literal("grants").label("kind"), Grant.id.label("id"),
+            (holder + " on " + Account.name).label("label"), Grant.state.label("detail"), fits.label("fits"),
+        )
+        .join(Account, Account.id == Grant.account_id)
+        .outerjoin(Person, Person.id == Grant.person_id).outerjoin(Team, Team.id == Grant.team_id)
+        .outerjoin(App, App.id == Grant.app_id)
+        .where(sight.grants(), Grant.state.in_(LIVE), around, _fits((holder, Account.name), words))
+        .order_by(fits.desc(), Grant.id).limit(MOST_OF_EACH)
+    )  # fmt: skip
+
+
+def _flags(sight: Sight, words: Sequence[str]) -> Select[Any]:
+    around = or_(Flag.holder_id.in_(_named(words)), Flag.account_id.in_(_accounts(words)))
+    fits: Any = Flag.score / 100.0
+    return (
+        select(
+            literal(ORDER.index("flags")).label("place"), literal("flags").label("kind"), Flag.id.label("id"),
+            Flag.sentence.label("label"), Flag.rule.label("detail"), fits.label("fits"),
+        )
+        .where(sight.flags(), Flag.state == "open", around, _fits((Flag.sentence,), words))
+        .order_by(Flag.score.desc(), Flag.id).limit(MOST_OF_EACH)
+    )  # fmt: skip
+
+
+def _named(words: Sequence[str]) -> Select[Any]:
+    """Holders in whose name a word occurs: the longest, since it fits the fewest."""
+    word = _within(max(words, key=len))
+    found = [
+        select(table.id).where(func.lower(table.name).like(word, escape="\\")).limit(MOST_AROUND)
+        for table in (Person, Team, App)
+    ]
+    return select(union_all(*(select(one.subquery()) for one in found)).subquery().c[0])
+
+
+def _accounts(words: Sequence[str]) -> Select[Any]:
+    word = _within(max(words, key=len))
+    return select(Account.id).where(func.lower(Account.name).like(word, escape="\\")).limit(MOST_AROUND)
+
+
+ORDER = ("people", "accounts", "apps", "teams", "grants", "flags", "rounds", "systems")

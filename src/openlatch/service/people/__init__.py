@@ -1,0 +1,1 @@
+"""People as they move on, and what is held about them."""

@@ -1,0 +1,103 @@
+"""All that is held about a person, as one file for them: who they are, what they have, and what they did."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import or_, select
+from sqlalchemy.orm import InstrumentedAttribute
+
+from openlatch.errors import NotAllowed, NotFound
+from openlatch.service.context import Unit
+from openlatch.service.jsonable import jsonable
+from openlatch.store import lists, lists_giving, lists_reviews
+from openlatch.store.listing import Listing
+from openlatch.store.tables import AccessRequest as Request
+from openlatch.store.tables import (
+    ApiToken,
+    Flag,
+    Grant,
+    Handle,
+    Item,
+    JournalEntry,
+    Mark,
+    Membership,
+    Notice,
+    Offer,
+    Person,
+    PersonAddress,
+    Session,
+    SignIn,
+    Team,
+    Visit,
+    WebSession,
+)
+
+FORMAT = "openlatch-held-data"
+# What proves who somebody is, and what only we need.
+_NOT_TOLD = frozenset({
+    "organisation_id", "password_hash", "factor_secret", "factor_step", "token_hash", "recorded_at",
+})  # fmt: skip
+
+
+def of_person(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Everything about somebody. For themselves and for administrators; NotFound for anybody else."""
+    person = unit.db.get(Person, ident)
+    is_self = ident == unit.viewer.person and unit.viewer.inside is None
+    if person is None or not (is_self or unit.sight.everything):
+        raise NotFound("There is no such person, or what is held about them is not for you.")
+    if unit.viewer.inside is not None:
+        raise NotAllowed("This is not about the account in which you act.", "Switch out of it first.")
+    unit.record("person.data_taken", "person", person.id, person.name)
+    return {"format": FORMAT, "version": 1, "taken_at": unit.now, **dict(_parts(unit, person))}
+
+
+def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:
+    yield "person", _row(person)
+    for name, table, column in (
+        ("addresses", PersonAddress, PersonAddress.person_id),
+        ("logins", Handle, Handle.person_id),
+        ("marks", Mark, Mark.person_id),
+    ):
+        yield name, _rows(unit, table, column, person.id)
+    sign_ins = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).all()
+    yield "sign_ins", [_row(row) for row in sign_ins]
+    ids = [row.id for row in sign_ins]
+    yield (
+        "sessions_here",
+        [_row(row) for row in unit.db.scalars(select(WebSession).where(WebSession.sign_in_id.in_(ids)))],
+    )
+    yield "api_tokens", [_row(row) for row in unit.db.scalars(select(ApiToken).where(ApiToken.sign_in_id.in_(ids)))]
+    teams = unit.db.execute(
+        select(Team.name, Membership.since, Membership.until).join(Membership, Membership.team_id == Team.id)
+        .where(Membership.person_id == person.id).order_by(Team.name)
+    )  # fmt: skip
+    yield "teams", [dict(row) for row in teams.mappings()]
+    held = select(Grant.id).where(Grant.person_id == person.id)
+    mine: tuple[tuple[str, Listing, Any], ...] = (
+        ("grants", lists.GRANTS, Grant.person_id == person.id),
+        ("sessions", lists.SESSIONS, Session.person_id == person.id),
+        ("flags", lists.FLAGS, or_(Flag.holder_id == person.id, Flag.assigned_to_id == person.id)),
+        ("offers", lists_giving.OFFERS, or_(Offer.person_id == person.id, Offer.sender_id == person.id)),
+        ("requests", lists_giving.REQUESTS, Request.person_id == person.id),
+        ("visits", lists_giving.VISITS, Visit.person_id == person.id),
+        ("notices", lists_giving.NOTICES, Notice.person_id == person.id),
+        ("review_items", lists_reviews.ITEMS, or_(Item.grant_id.in_(held), Item.decided_by_id == person.id)),
+        ("journal", lists.JOURNAL, or_(JournalEntry.actor_id == person.id, JournalEntry.subject_id == person.id)),
+    )  # fmt: skip
+    for name, listing, which in mine:
+        yield name, listing.all(unit.db, "", [listing.of(person.organisation_id), which])
+
+
+def _rows(unit: Unit, table: Any, column: InstrumentedAttribute[Any], person: UUID) -> list[dict[str, Any]]:
+    return [_row(row) for row in unit.db.scalars(select(table).where(column == person).order_by(table.id))]
+
+
+def _row(row: Any) -> dict[str, Any]:
+    return {
+        column.key: jsonable(getattr(row, column.key))
+        for column in row.__mapper__.column_attrs
+        if column.key not in _NOT_TOLD and "hash" not in column.key
+    }

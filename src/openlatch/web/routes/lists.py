@@ -1,0 +1,95 @@
+"""The calls about finding things, and about people as they move on."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from flask import Response
+
+from openlatch import wire
+from openlatch.service import register
+from openlatch.service.context import Unit
+from openlatch.service.lists import export, saved_filters
+from openlatch.service.lists import search as searching
+from openlatch.service.people import held_data, moving
+from openlatch.store.listing import ListQuery
+from openlatch.web.api import INSIDE, api
+from openlatch.web.routing import if_match
+
+__all__ = ["api"]
+
+MIME = {"csv": "text/csv; charset=utf-8", "json": "application/json"}
+
+
+@api.add("GET", "/search", "Search over everything", wire.Found, query=wire.SearchFor)
+def search(unit: Unit, query: wire.SearchFor) -> dict[str, Any]:
+    """People, accounts, apps, teams, grants, flags, reviews and systems, of what you may see."""
+    return searching.search(unit, query.q)
+
+
+def _add_export(name: str) -> None:
+    def handler(unit: Unit, query: wire.ExportOptions) -> Response:
+        held = export.export(unit, name, ListQuery(query.filter, query.search, query.sort), query.format)
+        headers = {"Content-Disposition": f'attachment; filename="{name}-{unit.now:%Y-%m-%d}.{query.format}"'}
+        response = Response(held, content_type=MIME[query.format], headers=headers)
+        response.call_on_close(held.close)
+        return response
+
+    handler.__name__ = f"take_{name}_away"
+    handler.__doc__ = f"All {name} that match, as filtered and sorted, as CSV or JSON."
+    api.add("GET", f"/exports/{name}", f"Take a list of {name} away", None, query=wire.ExportOptions,
+            inside=name in INSIDE)(handler)  # fmt: skip
+
+
+for _name in register.LISTS:
+    if _name != "items":
+        _add_export(_name)
+
+
+@api.add("GET", "/filters", "Filters that are kept", wire.FiltersKept, query=wire.FiltersOf)
+def get_filters(unit: Unit, query: wire.FiltersOf) -> dict[str, Any]:
+    """Your own, and those that others share."""
+    return saved_filters.every(unit, query.list)
+
+
+def _query(body: wire.KeepFilter) -> ListQuery:
+    return ListQuery(body.filter, body.search, body.sort)
+
+
+@api.add("POST", "/filters", "Keep a filter", wire.FilterKept, body=wire.KeepFilter, status=201)
+def keep_filter(unit: Unit, body: wire.KeepFilter) -> dict[str, Any]:
+    """By a name, for yourself or for everybody."""
+    return saved_filters.keep(unit, body.name, body.list, _query(body), body.is_shared)
+
+
+@api.add("PUT", "/filters/<uuid:ident>", "Change a kept filter", wire.FilterKept, body=wire.KeepFilter)
+def change_filter(unit: Unit, ident: UUID, body: wire.KeepFilter) -> dict[str, Any]:
+    """One of your own; it stays with its list."""
+    return saved_filters.change(unit, ident, body.name, _query(body), body.is_shared, if_match())
+
+
+@api.add("DELETE", "/filters/<uuid:ident>", "Remove a kept filter", wire.Done)
+def remove_filter(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """One of your own, with the mail that comes of it."""
+    saved_filters.remove(unit, ident)
+    return {"done": True}
+
+
+@api.add("PUT", "/filters/<uuid:ident>/mail", "Have mail of what matches", wire.FilterKept, body=wire.MailOfFilter)
+def mail_filter(unit: Unit, ident: UUID, body: wire.MailOfFilter) -> dict[str, Any]:
+    """Daily, weekly or never; only when something matches."""
+    return saved_filters.set_mail(unit, ident, body.every)
+
+
+@api.add("POST", "/people/<uuid:ident>/move/preview", "What a move of somebody comes to", wire.MovePlan,
+         body=wire.MoveWish)  # fmt: skip
+def preview_move(unit: Unit, ident: UUID, body: wire.MoveWish) -> dict[str, Any]:
+    """What they keep, lose and get, and what others in the same job hold. Nothing happens."""
+    return moving.plan(unit, ident, body.job, body.joins, body.leaves)
+
+
+@api.add("POST", "/people/<uuid:ident>/held-data", "All that is held about somebody", wire.HeldData)
+def take_held_data(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """For themselves, and for administrators, as a file to give away. The journal says that it was taken."""
+    return held_data.of_person(unit, ident)

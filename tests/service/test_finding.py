@@ -1,0 +1,233 @@
+"""Search, kept filters and their mail, lists taken away, how somebody moves, and what is held about them."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from datetime import UTC, date, datetime
+from uuid import UUID
+
+import jsonschema
+import pytest
+from sqlalchemy import select, text, update
+
+from openlatch import wire
+from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
+from openlatch.service import flags, latching, register, revocations, signing_in
+from openlatch.service.context import Unit, Viewer
+from openlatch.service.latching import Setting
+from openlatch.service.lists import export, saved_filters
+from openlatch.service.lists.search import search
+from openlatch.service.people import held_data, moving
+from openlatch.service.records import editing, whole_register
+from openlatch.store.listing import ListQuery
+from openlatch.store.tables import Account, Flag, Grant, Person, SignIn, Team
+from openlatch.work import worker
+from tests.service.conftest import Small, mailed
+
+
+def found(small: Small, who: str, words: str, administrator: bool = False) -> list[tuple[str, str]]:
+    acting = small.acting_as_administrator if administrator else small.acting
+    with acting(who) as unit:
+        return [(one["kind"], one["label"]) for one in search(unit, words)["found"]]
+
+
+def test_search_finds_everything_by_its_words_and_only_what_may_be_seen(small: Small) -> None:
+    """People and accounts first; grants and flags by whose and where; signs are only signs."""
+    assert found(small, "ines", "mara", administrator=True)[:1] == [("people", "Mara")]
+    assert ("grants", "Mara on Box") in found(small, "ines", "mara box", administrator=True)
+    assert any(kind == "flags" for kind, _ in found(small, "ines", "edda", administrator=True))
+    assert ("accounts", "Ledger") not in found(small, "owen", "rota")
+    assert found(small, "edda", "mara") == []
+    assert found(small, "ines", "m", administrator=True) == []
+    assert found(small, "ines", "%%", administrator=True) == []
+    assert found(small, "ines", "' or 1=1 --", administrator=True) == []
+
+
+def taken(unit: Unit, name: str, text_: str, form: str) -> str:
+    with export.export(unit, name, ListQuery(text_, sort="-name" if name == "people" else ""), form) as held:
+        return held.read().decode()
+
+
+def test_a_list_is_taken_away_as_it_is_filtered(small: Small) -> None:
+    """Whole, over all its pages, with nothing that a spreadsheet would run."""
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(update(Person).where(Person.id == small.person("owen")).values(name="=1+1"))
+        unit.db.execute(
+            text(
+                "insert into people (id, organisation_id, name, inside) select gen_random_uuid(), :o, 'P ' || n, true "
+                "from generate_series(1, 620) n"
+            ),
+            {"o": small.itself.organisation},
+        )
+    with small.acting_as_administrator("ines") as unit:
+        rows = list(csv.DictReader(io.StringIO(taken(unit, "people", 'standing eq "current"', "csv"))))
+        assert len(rows) == 624
+        assert "'=1+1" in {row["name"] for row in rows}
+        found = json.loads(taken(unit, "grants", 'holder.kind eq "app"', "json"))
+        assert [(row["holder"]["name"], row["account"]["name"]) for row in found] == [("Sync", "Box")]
+        with pytest.raises(BadFilter):
+            taken(unit, "people", "shoe pr", "csv")
+    with small.acting("edda") as unit:
+        assert [row["name"] for row in json.loads(taken(unit, "accounts", "", "json"))] == ["Rota"]
+
+
+def test_filters_are_kept_shared_and_mailed_as_the_reader_sees_it(small: Small) -> None:
+    """One's own are changed by nobody else; what is sent is what the reader may see, if anything."""
+    for key, role in (("ines", "administrator"), ("mara", "member")):
+        who = small.signed_in(key)
+        with small.service.unit(small.itself) as unit:
+            unit.db.execute(update(SignIn).where(SignIn.id == who.sign_in).values(role=role))
+    with small.acting("ines") as unit:
+        kept = saved_filters.keep(unit, "Apps with access", "grants", ListQuery('holder.kind eq "app"'), True)
+        own = saved_filters.keep(unit, "Mine", "people", ListQuery('name co "m"'), False)
+        with pytest.raises(Conflict, match="already"):
+            saved_filters.keep(unit, "Mine", "people", ListQuery(), False)
+        with pytest.raises(BadFilter):
+            saved_filters.keep(unit, "Bad", "people", ListQuery("shoe pr"), False)
+        with pytest.raises(BadInput, match="kept for"):
+            saved_filters.keep(unit, "Bad", "shoes", ListQuery(), False)
+        saved_filters.set_mail(unit, kept["id"], "day")
+    with small.acting("mara") as unit:
+        seen = saved_filters.every(unit, None)["filters"]
+        assert [(one["name"], one["is_mine"]) for one in seen] == [("Apps with access", False)]
+        with pytest.raises(NotFound):
+            saved_filters.change(unit, kept["id"], "Taken", ListQuery(), True, None)
+        with pytest.raises(NotFound):
+            saved_filters.set_mail(unit, own["id"], "day")
+        saved_filters.set_mail(unit, kept["id"], "week")
+    small.clock.forward(days=1, hours=1)
+    worker.look_round(small.service)
+    worker.look_round(small.service)
+    letters = [letter for letter in mailed(small.service, small.itself.organisation) if "Apps with access" in letter[1]]
+    assert [(to, subject) for to, subject, _ in letters] == [("ines@example.org", "Apps with access: 1 grants")]
+    assert "Sync, Box" in letters[0][2]
+    small.clock.forward(days=7)
+    worker.look_round(small.service)
+    told = {to for to, subject, _ in mailed(small.service, small.itself.organisation) if "Apps with access" in subject}
+    assert told == {"ines@example.org"}, "Mara sees no app's grant"
+    with small.acting("ines") as unit:
+        saved_filters.remove(unit, kept["id"])
+        assert [one["name"] for one in saved_filters.every(unit, None)["filters"]] == ["Mine"]
+
+
+def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small) -> None:
+    """Nothing happens by it."""
+    with small.acting_as_administrator("ada") as unit:
+        editing.change(unit, "people", small.person("mara"), {"job": "Bookkeeper"})
+        for name in ("Cleo", "Dora"):
+            made = editing.make(unit, "people", _person(name))
+            held = Grant(
+                organisation_id=unit.viewer.organisation, account_id=small.account("ledger"), person_id=made["id"],
+                given_at=unit.now, state="pending",
+            )  # fmt: skip
+            unit.db.add(held)
+            unit.db.flush()
+            _term(unit, held.id, small.level("pay"))
+        waiting = (Grant.state == "pending", Grant.account_id == small.account("ledger"))
+        unit.db.execute(update(Grant).where(*waiting).values(state="active"))
+        team = unit.db.scalars(select(Team.id).where(Team.key == "wardens")).one()
+        shown = moving.plan(unit, small.person("owen"), "bookkeeper", leaves=[team])
+    assert (shown["job"], shown["peers"]) == ("bookkeeper", 3)
+    assert [one["account"]["name"] for one in shown["loses"]] == ["Box", "Ledger"]
+    assert [(one["account"]["name"], one["level"]["name"], one["held_by"]) for one in shown["might_need"]] == [
+        ("Ledger", "Pay", 2)
+    ]
+    with small.acting_as_administrator("ada") as unit:
+        with pytest.raises(BadInput, match="not in that team"):
+            moving.plan(unit, small.person("ines"), None, leaves=[team])
+        kept = moving.plan(unit, small.person("mara"), None)
+        assert {one["account"]["name"] for one in kept["keeps"]} == {"Box", "Ledger"}
+    with pytest.raises(NotAllowed), small.acting("mara") as unit:
+        moving.plan(unit, small.person("mara"), None)
+
+
+def _person(name: str) -> dict[str, object]:
+    return wire.FORMS["people"].model_validate({"name": name, "job": "Bookkeeper"}).model_dump()
+
+
+def _term(unit: Unit, grant: UUID, level: UUID) -> None:
+    unit.db.execute(
+        text("insert into terms (id, organisation_id, grant_id, level_id) values (gen_random_uuid(), :o, :g, :l)"),
+        {"o": unit.viewer.organisation, "g": grant, "l": level},
+    )
+
+
+def test_what_is_held_about_somebody_is_for_them_and_for_administrators(small: Small) -> None:
+    """Without what proves who they are; and that it was taken is in the journal."""
+    who = small.signed_in("mara")
+    with small.service.unit(who) as unit:
+        taken = held_data.of_person(unit, small.person("mara"))
+        assert [row["account"]["name"] for row in taken["grants"]] == ["Box"]
+        assert taken["person"]["name"] == "Mara"
+        assert taken["sign_ins"]
+        assert "argon2" not in json.dumps(taken, default=str)
+        with pytest.raises(NotFound):
+            held_data.of_person(unit, small.person("ines"))
+    with small.acting_as_administrator("ines") as unit:
+        again = held_data.of_person(unit, small.person("mara"))
+        assert "person.data_taken" in {row["action"] for row in again["journal"]}
+
+
+def test_who_pays_is_known_to_previews_latches_and_flags(small: Small) -> None:
+    """Ending the payer's access is held by the latch, told in the preview, and their leaving is flagged."""
+    with small.acting_as_administrator("ines") as unit:
+        editing.change(
+            unit, "accounts", small.account("box"), {"payer": {"kind": "person", "id": small.person("mara")}}
+        )
+        latching.switch(unit, Setting(LatchKind.PAYER_STAYS, LatchMode.HOLD, small.account("box"), None))
+    wish = revocations.Wish(tuple(small.grant(key) for key in ("box|person|mara|run", "box|team|wardens|read")))
+    with small.acting("ines") as unit:
+        shown = revocations.preview(unit, wish)
+        assert [stop["sentence"] for stop in shown["stops"] if stop["kind"] == "payment"] == [
+            "Mara pays for Box, for as long as they go on doing so; name another payer"
+        ]
+        assert "Mara, who pays for it, has no access" in {breach["fact"] for breach in shown["latches"]}
+    with pytest.raises(Held), small.acting("ines") as unit:
+        revocations.start(unit, wish, "Over.")
+    with small.acting_as_administrator("ines") as unit:
+        gone = {"standing": "left", "leaves_at": datetime(2026, 3, 2, tzinfo=UTC)}
+        unit.db.execute(update(Person).where(Person.id == small.person("mara")).values(gone))
+        flags.evaluate_person(unit, small.person("mara"), [])
+        editing.change(unit, "accounts", small.account("rota"), {"paid_until": date(2026, 3, 15)})
+    assert small.open_flags("payer_left") == {"Mara, who pays for Box, left on 1 March 2026."}
+    assert small.open_flags("payment_ends") == {
+        "Rota is paid for until 15 March 2026; who pays after that is not known."
+    }
+
+
+def test_the_whole_register_is_taken_away_and_fills_another_organisation(small: Small) -> None:
+    """The same people, access and ends, by ids of their own; never into one that is filled, and never half."""
+    with small.service.unit(small.itself) as unit:
+        written = b"".join(whole_register.lines(unit))
+    checker = jsonschema.Draft202012Validator(whole_register.schema())
+    for line in written.splitlines():
+        assert list(checker.iter_errors(json.loads(line))) == [], line
+    assert b"argon2" not in written
+    other = signing_in.make_organisation(
+        small.service, "Other", "other", "Europe/Oslo", "Ines", "ines@example.org", "a long password"
+    )
+    with small.service.unit(other) as unit:
+        person = unit.db.scalars(select(Person)).one()
+        viewer = Viewer(other.organisation, person.name, person.id, administrator=True)
+    broken = written.replace(b"Owen", b"Owan", 1)
+    for bad, why in ((broken, "not whole"), (written[:-9], "not whole|no JSON"), (b"{}\n", "not whole")):
+        with pytest.raises(BadInput, match=why), small.service.unit(viewer) as unit:
+            whole_register.bring(unit, io.BytesIO(bad))
+    with small.service.unit(viewer) as unit:
+        found = whole_register.bring(unit, io.BytesIO(written))
+    assert (found["rows"]["grants"], found["rows"]["terms"], found["rows"]["people"]) == (7, 7, 4)
+    flags.evaluate_all(small.service, viewer.organisation)
+    with small.service.unit(viewer) as unit:
+        rows = register.page(unit, "grants", ListQuery(limit=50)).rows
+        assert {(row["holder"]["name"], row["account"]["name"], row["state"]) for row in rows} >= {
+            ("Wardens", "Box", "active"), ("Owen", "Rota", "suspended"), ("Box", "Ledger", "active"),
+        }  # fmt: skip
+        owner = unit.db.scalars(select(Account.owner_id).where(Account.name == "Box")).one()
+        assert owner == viewer.person, "whoever brings it is who they were"
+        sentences = set(unit.db.scalars(select(Flag.sentence).where(Flag.state == "open")))
+    assert {s for s in small.open_flags() if "Edda" in s} == {s for s in sentences if "Edda" in s}
+    with pytest.raises(Conflict, match="already"), small.service.unit(viewer) as unit:
+        whole_register.bring(unit, io.BytesIO(written))
