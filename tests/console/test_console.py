@@ -396,17 +396,25 @@ def test_lists_are_searched_filtered_and_sorted(signed_in: Open) -> None:
 
 
 def test_a_file_is_checked_and_brought_in(signed_in: Open) -> None:
-    """Bad lines are listed by number; nothing is kept."""
+    """Its columns are matched; what it would do comes first, and refused lines can be taken away."""
     page = signed_in(path="/systems")
     file = {
         "name": "people.csv",
         "mimeType": "text/csv",
-        "buffer": b"key,name,address\nk1,Kim,kim@example.net\nk2,,x\n",
+        "buffer": b"Number,Full name,Mail\nk1,Kim,kim@example.net\nk2,,x\n",
     }
-    page.get_by_role("button", name="File").set_input_files(file)  # type: ignore[arg-type]
-    page.get_by_role("button", name="Bring it in").click()
+    page.locator("input[type=file]").set_input_files(file)  # type: ignore[arg-type]
+    expect(page.get_by_label("What Mail is")).to_have_value("address")
+    page.get_by_role("button", name="See what it does").click()
     expect(page.get_by_text("Nothing was kept.")).to_be_visible()
     expect(page.get_by_text("Line 3, name: is empty")).to_be_visible()
+    refuse_faults(page, "a file that was tried")
+    with page.expect_download() as taken:
+        page.get_by_role("button", name="Take the refused lines away").click()
+    assert "k2" in Path(taken.value.path()).read_text()
+    page.get_by_label("keep the good lines").check()
+    page.get_by_role("button", name="Bring it in").click()
+    expect(page.get_by_text("1 added, 0 changed, 0 unchanged, 1 refused. Kept.")).to_be_visible()
 
 
 def test_the_journal_is_verified_from_its_page(signed_in: Open) -> None:

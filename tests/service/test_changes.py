@@ -119,7 +119,7 @@ def test_a_level_is_changed_and_steward_reach_asks_for_a_proof(small: Small) -> 
     with pytest.raises(BadInput):
         change(small, "set_level", MARA, level=small.level("pay"))
     stale = replace(small.as_("ines"), credential=UUID(int=5))
-    wish = Change(ChangeKind.SET_LEVEL, "Trust.", (small.grant(MARA),), level=small.level("run"))
+    wish = Change(ChangeKind.SET_LEVEL, "Trust.", (small.grant(TEAM),), level=small.level("run"))
     with small.service.unit(stale) as unit:
         assert changes.preview(unit, wish)["needs_proof"]
         with pytest.raises(ProofNeeded):

@@ -15,13 +15,13 @@ from sqlalchemy import select, text, update
 from openlatch import wire
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
-from openlatch.service import flags, latching, register, revocations, signing_in
+from openlatch.service import flags, importing, latching, register, revocations, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.latching import Setting
 from openlatch.service.lists import export, saved_filters
 from openlatch.service.lists.search import search
 from openlatch.service.people import held_data, moving
-from openlatch.service.records import editing, whole_register
+from openlatch.service.records import editing, file_columns, whole_register
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Account, Flag, Grant, Person, SignIn, Team
 from openlatch.work import worker
@@ -231,3 +231,41 @@ def test_the_whole_register_is_taken_away_and_fills_another_organisation(small: 
     assert {s for s in small.open_flags() if "Edda" in s} == {s for s in sentences if "Edda" in s}
     with pytest.raises(Conflict, match="already"), small.service.unit(viewer) as unit:
         whole_register.bring(unit, io.BytesIO(written))
+
+
+FOREIGN = (
+    b"Staff number;Full name;E-mail;Job title;Shoe size\n"
+    b"n1;Noor;noor@example.org;Warden;38\n"
+    b"mara;Mara Quist;mara@example.org;Bookkeeper;40\n"
+    b"n2;;nobody;Cook;41\n"
+)
+
+
+def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(small: Small) -> None:
+    """By the names of its columns and by what is in them; the matching is there the next time."""
+    with small.service.unit(small.itself) as unit:
+        looked = file_columns.look(unit, "people", "csv", io.BytesIO(FOREIGN))
+        matching = {column["name"]: column["field"] for column in looked["columns"]}
+        assert matching == {
+            "Staff number": "key", "Full name": "name", "E-mail": "address", "Job title": "job", "Shoe size": "",
+        }  # fmt: skip
+        tried = importing.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, True, matching)
+        assert (tried.added, tried.changed, tried.unchanged, tried.bad, tried.kept) == (1, 1, 0, 1, False)
+        assert tried.fresh == ["Noor"]
+        assert ("name", "Mara", "Mara Quist") in {(d.field, d.was, d.will) for d in tried.differences}
+        with file_columns.refused(unit, "people", "csv", io.BytesIO(FOREIGN), matching) as held:
+            (line,) = csv.DictReader(io.StringIO(held.read().decode()))
+        assert (line["Staff number"], line["Shoe size"]) == ("n2", "41")
+        assert "name: is empty" in line["why"]
+        assert unit.db.scalars(select(Person.name).where(Person.key == "n1")).first() is None
+        file_columns.keep(unit, "people", {**matching, "Job title": ""})
+        again = file_columns.look(unit, "people", "csv", io.BytesIO(FOREIGN))
+        assert {c["name"]: (c["field"], c["by"]) for c in again["columns"]}["Job title"] == ("", "kept")
+        brought = importing.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, False, matching)
+        assert (brought.added, brought.changed, brought.bad, brought.kept) == (1, 1, 1, True)
+    with pytest.raises(BadInput, match="missing: 'name'"), small.service.unit(small.itself) as unit:
+        importing.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, True, {**matching, "Full name": ""})
+    objects = b'{"Mail": "x@example.org", "Who": "Xaver"}\n{"Mail": "y@example.org", "Who": "Yara"}\n'
+    with small.service.unit(small.itself) as unit:
+        looked = file_columns.look(unit, "people", "jsonl", io.BytesIO(objects))
+        assert [(c["name"], c["field"]) for c in looked["columns"]] == [("Mail", "address"), ("Who", "")]

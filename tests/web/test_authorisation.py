@@ -46,7 +46,7 @@ OF_PATHS = {
     "systems": "system", "schedules": "schedule", "offers": "offer", "teams": "team", "requests": "request",
     "levels": "level", "questions": "question", "doubts": "doubt", "tokens": "token", "large": "change",
     "memberships": "membership", "resources": "resource", "groups": "group", "merges": "merge", "sign-ins": "sign_in",
-    "invitations": "invitation", "trials": "trial",
+    "invitations": "invitation", "trials": "trial", "tasks": "task", "filters": "filter",
 }  # fmt: skip
 OF_FIELDS = {
     "account": "account", "person": "person", "to": "person", "deputy": "person", "successor": "person",
@@ -56,7 +56,8 @@ OF_FIELDS = {
     "team": "team", "system": "system", "notices": "notice", "holder.id": "person", "reviewers.[].id": "person",
     "seen": "change", "items.[].id": "item", "latch.account": "account", "manager": "person", "owner": "person",
     "holder": "person", "given_by": "person", "member_team": "team", "resources": "resource", "payer.id": "person",
-    "keep": "person", "drop": "person", "ids": "person", "trial": "trial",
+    "keep": "person", "drop": "person", "ids": "person", "trial": "trial", "extends": "grant", "part": "resource",
+    "joins": "team", "leaves": "team",
 }  # fmt: skip
 
 
@@ -127,6 +128,9 @@ def bodies(ids: Ids) -> dict[str, Any]:
         "preview_change": suspend, "change_grants": suspend,
         "change_many": {**suspend, "only_preview": True}, "preview_latch": latch, "set_latch": latch,
         "switch_in": {"account": account}, "read_notices": {"notices": [ids["notice"]]},
+        "task_done": {"words": "It is done."}, "assign_task": {"person": person},
+        "keep_filter": {"name": "X", "list": "grants"}, "change_filter": {"name": "X", "list": "grants"},
+        "mail_filter": {"every": "day"}, "preview_move": {"job": "x"},
         **kept_by_hand(ids),
     }  # fmt: skip
 
@@ -193,6 +197,8 @@ def shaped(name: str, slot: Slot, ids: Ids, body: Any) -> Any:
         return {**body, "trim_level": ids["level"]}
     if slot.path[0] == "trim_level":
         return {**body, "verdict": "trim", "trim_level": ids["level"]}
+    if slot.path[0] == "terms":
+        return {**body, "kind": "set_terms", "terms": [{"level": ids["level"]}]}
     if slot.path == ("level",) and "kind" in body:
         return {**body, "kind": "set_level", "level": ids["level"]}
     if slot.path == ("successor",) and "kind" in body:
@@ -309,6 +315,7 @@ KINDS = {
     "account": "accounts", "person": "people", "app": "apps", "grant": "grants", "session": "sessions", "flag": "flags",
     "revocation": "revocations", "round": "rounds", "system": "systems", "schedule": "schedules", "offer": "offers",
     "team": "teams", "request": "requests", "level": "levels", "resource": "resources", "notice": "notices",
+    "task": "tasks",
 }  # fmt: skip
 
 
@@ -372,7 +379,8 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
             "schedule": one("schedules", "name pr"),
             "system": str(box.system.id), "notice": one("notices", "kind pr"), "token": str(uuid4()),
             "question": str(uuid4()), "doubt": str(uuid4()), "change": str(uuid4()), "merge": str(uuid4()),
-            "trial": str(uuid4()),
+            "trial": str(uuid4()), "task": one("tasks", f'{in_box} and state eq "open"'),
+            "filter": str(client.keep_filter(wire.KeepFilter(name="X of the owner", list="people")).id),
         }  # fmt: skip
         usual |= _kept_ids(client, usual, box.id)
         usual["item"] = str(

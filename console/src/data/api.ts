@@ -66,3 +66,10 @@ export async function sendFile<T>(path: string, query: Query, file: Blob): Promi
   const headers = { 'X-CSRF-Token': csrf, 'Content-Type': 'application/octet-stream' }
   return answer<T>(await reach(address(path, query), { method: 'POST', headers, body: file }))
 }
+
+/** Sends a file, and gives the text that comes back: another file. */
+export async function takeFile(path: string, query: Query, file: Blob): Promise<string> {
+  const headers = { 'X-CSRF-Token': csrf, 'Content-Type': 'application/octet-stream' }
+  const response = await reach(address(path, query), { method: 'POST', headers, body: file })
+  return response.ok ? response.text() : answer<string>(response)
+}

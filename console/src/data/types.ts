@@ -586,6 +586,8 @@ export interface ImportReport {
   kept: boolean
   errors: { line: number; field: string; reason: string }[]
   differences: { line: number; key: string; field: string; was: string; will: string }[]
+  fresh: string[]
+  latches: { latch: string; fact: string }[]
 }
 
 export interface Today {
@@ -1107,4 +1109,11 @@ export interface MovePlan {
   gets: { account: Named; rights: string[] }[]
   might_need: { account: Named; level: Named; sentence: string; held_by: number }[]
   rounds: Named[]
+}
+
+/** The columns of a file, each with the field that it is taken for. */
+export interface FileLook {
+  kind: string
+  columns: { name: string; samples: string[]; field: string; by: '' | 'kept' | 'name' | 'content' }[]
+  fields: { name: string; required: boolean }[]
 }

@@ -12,6 +12,7 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeE
 from openlatch.cli import session
 from openlatch.cli.output import Column, err, moment, out, output_option, show_one
 from openlatch.cli.register import list_command
+from openlatch.client import Client
 from openlatch.core.imports import RECORD_KINDS
 from openlatch.core.matching import MarkKind
 
@@ -42,13 +43,19 @@ def _drift(row: Any) -> str | None:
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option("--form", type=click.Choice(["csv", "jsonl"]), default=None, help="Left out, by the file's ending.")
 @click.option("--keep-good", is_flag=True, help="Keep the good lines when there are bad ones.")
-@click.option("--try-only", is_flag=True, help="Check, and keep nothing.")
+@click.option("--try-only", is_flag=True, help="Show what it would do, and keep nothing.")
+@click.option("--match", "matches", multiple=True, metavar="COLUMN=FIELD", help="Which column is which field.")
+@click.option("--by-columns", is_flag=True, help="Match the columns by their names and by what is in them.")
 @output_option
-def import_(kind: str, file: Path, form: str | None, keep_good: bool, try_only: bool, output: str) -> int:
+def import_(
+    kind: str, file: Path, form: str | None, keep_good: bool, try_only: bool, matches: tuple[str, ...],
+    by_columns: bool, output: str,
+) -> int:  # fmt: skip
     """Bring a file of records. With a bad line nothing is kept, unless --keep-good."""
     form = form or ("jsonl" if file.suffix in (".jsonl", ".ndjson") else "csv")
     with session.client() as service, file.open("rb") as source:
-        report = service.bring(kind, _blocks(source, file.stat().st_size), form, keep_good, try_only)
+        matching = _matching(service, kind, form, source, matches) if matches or by_columns else None
+        report = service.bring(kind, _blocks(source, file.stat().st_size), form, keep_good, try_only, matching)
 
     def write() -> None:
         for error in report.errors[:MOST_SHOWN]:
@@ -67,6 +74,28 @@ def import_(kind: str, file: Path, form: str | None, keep_good: bool, try_only: 
 
     show_one(report, output, write)
     return 4 if report.bad else 0
+
+
+# Of a file that is only looked at its beginning suffices.
+LOOKED_AT = 500_000
+
+
+def _matching(service: Client, kind: str, form: str, source: BinaryIO, matches: tuple[str, ...]) -> dict[str, str]:
+    """Which column is which field: as it was kept or is suggested, but for what is said here."""
+    start = source.read(LOOKED_AT)
+    source.seek(0)
+    found = service.look_at_file(kind, start[: start.rfind(b"\n") + 1] or start, form)
+    matching = {column.name: column.field for column in found.columns}
+    for match in matches:
+        column, equals, field = match.partition("=")
+        if not equals or column not in matching:
+            raise click.BadParameter(
+                f"{match!r} names no column; they are: {', '.join(matching)}.", param_hint="--match"
+            )
+        matching = {name: "" if was == field else was for name, was in matching.items()} | {column: field}
+    for column, field in matching.items():
+        err.print(f"{column} is {field.replace('_', ' ') or 'left out'}", markup=False)
+    return matching
 
 
 def _blocks(source: BinaryIO, size: int) -> Iterator[bytes]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from types import TracebackType
 from typing import Any, Self, TypeVar
@@ -177,14 +178,22 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
     # Imports, the journal.
 
     def bring(
-        self, kind: str, content: Iterable[bytes], form: str = "csv", keep_good: bool = False, try_only: bool = False
-    ) -> wire.ImportReport:
-        """Bring a file of records; ``content`` is streamed."""
+        self, kind: str, content: Iterable[bytes], form: str = "csv", keep_good: bool = False, try_only: bool = False,
+        matching: Mapping[str, str] | None = None,
+    ) -> wire.ImportReport:  # fmt: skip
+        """Bring a file of records; ``content`` is streamed, ``matching`` says which columns are which fields."""
         params = {"form": form, "keep_good": str(keep_good).lower(), "try_only": str(try_only).lower()}
+        if matching is not None:
+            params |= {"matching": json.dumps(dict(matching)), "keep_matching": "true"}
         found = self._transport.call(
             "POST", f"/imports/{kind}", params=params, content=content, timeout=httpx.Timeout(60, read=3600)
         )
         return wire.ImportReport.model_validate(found)
+
+    def look_at_file(self, kind: str, content: bytes, form: str = "csv") -> wire.FileLook:
+        """The columns of a file, or of its beginning, each with the field that it is taken for."""
+        found = self._transport.call("POST", f"/imports/{kind}/look", params={"form": form}, content=content)
+        return wire.FileLook.model_validate(found)
 
     def verify_journal(self, position: int | None = None, hash: str = "") -> wire.JournalVerdict:
         """Have the service verify its journal; with a position and hash noted earlier also its end."""

@@ -428,17 +428,43 @@ def encoding_of(source: BinaryIO) -> str:
     return "utf-8"
 
 
-def csv_rows(lines: Iterable[str], kind: RecordKind) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
+# Which of our fields each column of a file is, by the column's name; one that is none of them is left out.
+Matching = Mapping[str, str]
+
+
+def csv_rows(
+    lines: Iterable[str], kind: RecordKind, matching: Matching | None = None
+) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
     """Numbered rows of a CSV file as dictionaries. BadInput when its header does not fit the kind."""
+    columns, rows = csv_table(lines)
+    header = [name.lower() for name in columns]
+    if matching is not None:
+        header = [matching.get(name, "") for name in columns]
+        _refuse_unfit_header([name for name in header if name], kind)
+    else:
+        _refuse_unfit_header(header, kind)
+    for line, row in rows:
+        if isinstance(row, LineError):
+            yield line, row
+        elif len(row) != len(header):
+            yield line, LineError(line, "", f"has {len(row)} fields; the header has {len(header)}")
+        else:
+            yield line, {name: value for name, value in zip(header, row, strict=True) if name}
+
+
+def csv_table(lines: Iterable[str]) -> tuple[list[str], Iterator[tuple[int, list[str] | LineError]]]:
+    """The columns of a CSV file as they are called there, and its numbered rows. BadInput for an endless header."""
     source = iter(lines)
     header_line = next(source, "")
     separator = max(SEPARATORS, key=header_line.count)
     if len(header_line) > LONGEST_HEADER:
         raise BadInput(f"The header has {len(header_line):,} characters; {LONGEST_HEADER:,} are the most.",
-                       f"The fields are: {', '.join(kind.names)}.")  # fmt: skip
-    header = [name.strip().lower() for name in next(csv.reader([header_line], delimiter=separator), [])]
-    _refuse_unfit_header(header, kind)
-    reader = csv.reader(source, delimiter=separator, strict=True)
+                       "Let the first line hold the names of the fields.")  # fmt: skip
+    columns = [name.strip() for name in next(csv.reader([header_line], delimiter=separator), [])]
+    return columns, _numbered(csv.reader(source, delimiter=separator, strict=True))
+
+
+def _numbered(reader: Any) -> Iterator[tuple[int, list[str] | LineError]]:
     while True:
         line = reader.line_num + 2
         try:
@@ -448,12 +474,8 @@ def csv_rows(lines: Iterable[str], kind: RecordKind) -> Iterator[tuple[int, dict
         except csv.Error as error:
             yield line, LineError(line, "", f"the line can't be read: {error}")
             continue
-        if not row:
-            continue
-        if len(row) != len(header):
-            yield line, LineError(line, "", f"has {len(row)} fields; the header has {len(header)}")
-        else:
-            yield line, dict(zip(header, row, strict=True))
+        if row:
+            yield line, row
 
 
 def _refuse_unfit_header(header: list[str], kind: RecordKind) -> None:
@@ -473,8 +495,26 @@ def _refuse_unfit_header(header: list[str], kind: RecordKind) -> None:
         )
 
 
-def jsonl_rows(lines: Iterable[str], kind: RecordKind) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
+def jsonl_rows(
+    lines: Iterable[str], kind: RecordKind, matching: Matching | None = None
+) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
     """Numbered rows of a JSON Lines file as dictionaries."""
+    for line, row in json_objects(lines):
+        if isinstance(row, LineError):
+            yield line, row
+            continue
+        if matching is not None:
+            yield line, {matching[name]: value for name, value in row.items() if matching.get(name)}
+            continue
+        unknown = [name for name in row if name not in kind.names]
+        if unknown:
+            yield line, LineError(line, unknown[0], f"is not a field; the fields are {', '.join(kind.names)}")
+        else:
+            yield line, row
+
+
+def json_objects(lines: Iterable[str]) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
+    """The numbered lines of a JSON Lines file as the objects that they are."""
     for line, written in enumerate(lines, 1):
         if not written.strip():
             continue
@@ -483,14 +523,10 @@ def jsonl_rows(lines: Iterable[str], kind: RecordKind) -> Iterator[tuple[int, di
         except (json.JSONDecodeError, RecursionError) as error:
             yield line, LineError(line, "", f"is not JSON: {error}"[:200])
             continue
-        if not isinstance(row, dict):
-            yield line, LineError(line, "", "is not a JSON object")
-            continue
-        unknown = [name for name in row if name not in kind.names]
-        if unknown:
-            yield line, LineError(line, unknown[0], f"is not a field; the fields are {', '.join(kind.names)}")
-        else:
+        if isinstance(row, dict):
             yield line, row
+        else:
+            yield line, LineError(line, "", "is not a JSON object")
 
 
 def check(line: int, row: Mapping[str, Any], kind: RecordKind, zone: ZoneInfo) -> tuple[Any, ...] | list[LineError]:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
 from openlatch.core import imports as core
 from openlatch.errors import BadInput
 from openlatch.service import flags, latching
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Unit
 from openlatch.service.identity import sign_ins
 from openlatch.store import loading
@@ -53,30 +54,37 @@ class Report:
     kept: bool
     differences: list[loading.Difference] = field(default_factory=list)
     """In a trial: each value that would change in records that are there already, up to a limit."""
+    fresh: list[str] = field(default_factory=list)
+    """In a trial: the names of what would be added, up to a limit."""
+    latches: list[dict[str, str]] = field(default_factory=list)
+    """In a trial: what latches would say to it."""
 
 
-def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bool, try_only: bool) -> Report:
+def bring(
+    unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bool, try_only: bool,
+    matching: core.Matching | None = None,
+) -> Report:  # fmt: skip
     """Bring a file's records into the register.
 
-    With a bad line nothing is kept, unless ``keep_good``; with ``try_only`` nothing is kept anyway. BadInput when
-    the kind or form is unknown or the header does not fit; Held when a latch refuses what the file would let in.
+    With a bad line nothing is kept, unless ``keep_good``; with ``try_only`` nothing is kept anyway, and the report
+    counts what would become of it. A ``matching`` says which columns are which fields. BadInput when the kind or form
+    is unknown or the header does not fit; Held when a latch refuses what the file would let in.
     """
     unit.sight.require_administrator()
-    kind = core.RECORD_KINDS.get(kind_name)
-    if kind is None:
-        raise BadInput(f"There is no kind {kind_name!r}.", f"Bring one of: {', '.join(core.RECORD_KINDS)}.")
+    kind = kind_of(kind_name)
     take_your_time(unit.db)
     encoding = core.encoding_of(source)
     errors = _Errors()
     lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == "csv" else None)
-    good = loading.stage(unit.db, kind, _checked(lines, kind, form, unit.zone, errors))
+    good = loading.stage(unit.db, kind, _checked(lines, kind, form, unit.zone, errors, matching))
     lines.detach()
     errors.extend(loading.unresolved(unit.db, kind, unit.now))
     read = good + len(errors.staging_lines)
     bad = len(errors.lines)
     if try_only or (bad and not keep_good):
         would = loading.differences(unit.db, kind, MOST_DIFFERENCES)
-        return Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False, differences=would)
+        report = Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False, differences=would)
+        return _tried(unit, kind, report, errors.lines) if try_only else report
     loading.discard(unit.db, errors.lines)
     # Who somebody is, and that they have left, are facts: what a latch says to them is flagged and not refused.
     with latching.guarded(unit, None if kind in _LETTING_IN else (), refuses=kind is not core.PEOPLE):
@@ -96,6 +104,30 @@ def bring(unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bo
         errors.sorted(),
         kept=True,
     )
+
+
+def kind_of(name: str) -> core.RecordKind:
+    """A kind of record by its name. BadInput when there is none."""
+    kind = core.RECORD_KINDS.get(name)
+    if kind is None:
+        raise BadInput(f"There is no kind {name!r}.", f"Bring one of: {', '.join(core.RECORD_KINDS)}.")
+    return kind
+
+
+def _tried(unit: Unit, kind: core.RecordKind, report: Report, bad: set[int]) -> Report:
+    """The report of a trial, with what would become of the good lines: brought in, counted, and taken back."""
+    with attempt(unit, keep=False) as within:
+        loading.discard(within.db, bad)
+        letting_in = None if kind in _LETTING_IN else ()
+        with latching.guarded(within, letting_in, refuses=False) as warned:
+            changed = loading.apply(within.db, kind, within.viewer.organisation, within.now)
+        said = [latching.shown(breach) for breach in warned]
+    added = [change for change in changed if change.added]
+    return replace(
+        report, added=len(added), changed=len(changed) - len(added),
+        unchanged=max(report.read - report.bad - len(changed), 0),
+        fresh=[change.name for change in added[:MOST_DIFFERENCES]], latches=said,
+    )  # fmt: skip
 
 
 class _Errors:
@@ -120,12 +152,14 @@ class _Errors:
 
 
 def _checked(
-    lines: io.TextIOWrapper, kind: core.RecordKind, form: str, zone: ZoneInfo, errors: _Errors
+    lines: io.TextIOWrapper,
+    kind: core.RecordKind,
+    form: str,
+    zone: ZoneInfo,
+    errors: _Errors,
+    matching: core.Matching | None,
 ) -> Iterator[tuple[int, tuple[Any, ...]]]:
-    readers = {"csv": core.csv_rows, "jsonl": core.jsonl_rows}
-    if form not in readers:
-        raise BadInput(f"There is no form {form!r}.", "Send csv or jsonl.")
-    for line, row in readers[form](lines, kind):
+    for line, row in _reader(form)(lines, kind, matching):
         if isinstance(row, core.LineError):
             errors.staging_lines.add(line)
             errors.add(row)
@@ -136,6 +170,13 @@ def _checked(
             errors.extend(values)
         else:
             yield line, (*values, [name for name in kind.names if name in row]) if kind.keeps else values
+
+
+def _reader(form: str) -> Any:
+    readers = {"csv": core.csv_rows, "jsonl": core.jsonl_rows}
+    if form not in readers:
+        raise BadInput(f"There is no form {form!r}.", "Send csv or jsonl.")
+    return readers[form]
 
 
 def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed], read: int, bad: int) -> None:

@@ -18,6 +18,7 @@ from openlatch.core import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
 from openlatch.service import flags, helping, importing, register, revocations, signing_in, today, tree_heads
 from openlatch.service.context import Unit, Viewer
+from openlatch.service.records import file_columns
 from openlatch.store import journal
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery, Page
@@ -27,6 +28,8 @@ from openlatch.web.routing import COOKIE, PREFIX, Routes, origin, the_service, v
 DEVICE = "openlatch_device"
 DEVICE_SECONDS = 365 * 24 * 3600
 LARGEST_IMPORT = 4 << 30
+# Of a file that is only looked at its beginning suffices.
+LARGEST_LOOK = 1 << 20
 api = Routes()
 
 
@@ -290,8 +293,43 @@ def bring(unit: Unit, kind: str, query: wire.ImportOptions) -> dict[str, Any]:
         while block := request.stream.read(1 << 20):
             held.write(block)
         held.seek(0)
-        report = importing.bring(unit, kind, query.form, cast(BinaryIO, held), query.keep_good, query.try_only)
+        matching = file_columns.matching_from(query.matching)
+        file = cast(BinaryIO, held)
+        report = importing.bring(unit, kind, query.form, file, query.keep_good, query.try_only, matching)
+    if report.kept and matching and query.keep_matching:
+        file_columns.keep(unit, kind, matching)
     return dataclasses.asdict(report)
+
+
+@api.add("POST", "/imports/<kind>/look", "Look at the columns of a file", wire.FileLook, query=wire.FileForm,
+         streams=True)  # fmt: skip
+def look_at_file(unit: Unit, kind: str, query: wire.FileForm) -> dict[str, Any]:
+    """The body is the file, or its beginning; each column comes with the field that it is taken for."""
+    unit.sight.require_administrator()
+    request.max_content_length = LARGEST_LOOK
+    with tempfile.TemporaryFile() as held:
+        held.write(request.stream.read())
+        held.seek(0)
+        return file_columns.look(unit, kind, query.form, cast(BinaryIO, held))
+
+
+@api.add("POST", "/imports/<kind>/refused", "Take the refused lines of a file away", None, query=wire.FileForm,
+         streams=True)  # fmt: skip
+def refused_lines(unit: Unit, kind: str, query: wire.FileForm) -> Response:
+    """As they are, each with why: a file of the same form. Nothing is kept."""
+    unit.sight.require_administrator()
+    request.max_content_length = LARGEST_IMPORT
+    with tempfile.TemporaryFile() as held:
+        while block := request.stream.read(1 << 20):
+            held.write(block)
+        held.seek(0)
+        matching = file_columns.matching_from(query.matching)
+        found = file_columns.refused(unit, kind, query.form, cast(BinaryIO, held), matching)
+    mime = "text/csv; charset=utf-8" if query.form == "csv" else "application/jsonl"
+    headers = {"Content-Disposition": f'attachment; filename="refused-{kind}.{query.form}"'}
+    response = Response(found, content_type=mime, headers=headers)
+    response.call_on_close(found.close)
+    return response
 
 
 # So many entries are verified within some ten seconds.

@@ -14,6 +14,7 @@ __all__ = [
     "AppPage",
     "AppRow",
     "Done",
+    "FileLook",
     "FlagRow",
     "Flags",
     "GrantRow",
@@ -641,6 +642,32 @@ class ImportReport(Answer):
     differences: list[ValueChange] = Field(
         default_factory=list, description="In a trial, each value that would change, up to a limit."
     )
+    fresh: list[str] = Field(default_factory=list, description="In a trial, what would be added, up to a limit.")
+    latches: list[dict[str, str]] = Field(default_factory=list, description="In a trial, what latches would say to it.")
+
+
+class FileColumn(Answer):
+    """A column of a file: some of its values, and the field that it is taken for."""
+
+    name: str
+    samples: list[str]
+    field: str = Field(description="Empty when it is none of them.")
+    by: str = Field(description="What tells so: kept, name or content.")
+
+
+class FileField(Answer):
+    """A field that a column can be."""
+
+    name: str
+    required: bool
+
+
+class FileLook(Answer):
+    """The columns of a file, and the fields that they can be."""
+
+    kind: str
+    columns: list[FileColumn]
+    fields: list[FileField]
 
 
 class _Actor(Answer):

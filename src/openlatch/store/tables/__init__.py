@@ -18,6 +18,7 @@ from openlatch.store.tables.giving import (
 from openlatch.store.tables.keeping import (
     ApiToken,
     EvidenceBundle,
+    FileMatching,
     FilterMail,
     IdempotencyKey,
     Invitation,
@@ -73,7 +74,7 @@ from openlatch.store.tables.working import (
 
 __all__ = [
     "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "EndReminder",
-    "EvidenceBundle", "FilterMail", "Finding", "Flag", "Grant", "HandTask", "Handle",
+    "EvidenceBundle", "FileMatching", "FilterMail", "Finding", "Flag", "Grant", "HandTask", "Handle",
     "IdempotencyKey", "Invitation", "Item", "JournalEntry", "JournalHead", "LargeChange", "Latch",
     "Level", "Mail", "Mark", "Membership", "Merge", "Notice",
     "Occurrence", "Offer", "Organisation", "OwnRule", "PasswordReset", "Person", "PersonAddress", "Place",

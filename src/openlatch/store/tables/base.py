@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any, ClassVar
 from uuid import UUID
 
-from sqlalchemy import DateTime, ForeignKey, Index, LargeBinary, MetaData, Text, text
+from sqlalchemy import DateTime, ForeignKey, Index, LargeBinary, MetaData, Text, func, literal_column, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 from sqlalchemy.types import Uuid
@@ -38,7 +38,10 @@ class Base(DeclarativeBase):
 
 def trigrams(table: str, column: str) -> Index:
     """An index by which words are found anywhere in a text, in small or capital letters (pg_trgm)."""
-    return Index(f"ix_{table}_{column}_trigrams", text(f"lower({column}) gin_trgm_ops"), postgresql_using="gin")
+    lowered = func.lower(literal_column(column)).label("lowered")
+    return Index(
+        f"ix_{table}_{column}_trigrams", lowered, postgresql_using="gin", postgresql_ops={"lowered": "gin_trgm_ops"}
+    )
 
 
 class Row:

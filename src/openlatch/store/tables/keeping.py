@@ -161,6 +161,18 @@ class SavedFilter(Owned, Base):
     version: Mapped[int] = mapped_column(server_default="1")
 
 
+class FileMatching(Owned, Base):
+    """Which columns of files of a kind are which fields, for files with just these ``columns``, in order of letters."""
+
+    __tablename__ = "file_matchings"
+    __table_args__ = (UniqueConstraint("organisation_id", "kind", "columns"),)
+
+    kind: Mapped[str]
+    columns: Mapped[list[Any]]
+    matching: Mapped[dict[str, Any]]
+    used_at: Mapped[datetime]
+
+
 class FilterMail(Owned, Base):
     """That somebody gets mail of what matches a filter, every day or every week."""
 

@@ -1,16 +1,17 @@
-"""Search by trigrams, and filters that are kept"""
+"""Search by trigrams, filters that are kept, and which columns of files are which fields"""
 
 from typing import Any
 
 from alembic import op
 import sqlalchemy as sa
+from sqlalchemy.dialects.postgresql import JSONB
 
 revision = '0025'
 down_revision = '0024'
 branch_labels = None
 depends_on = None
 
-NEW = ('filter_mails', 'saved_filters')
+NEW = ('filter_mails', 'saved_filters', 'file_matchings')
 SEARCHED = (('people', 'name'), ('people', 'address'), ('accounts', 'name'), ('apps', 'name'), ('teams', 'name'))
 
 
@@ -47,6 +48,14 @@ def upgrade() -> None:
         sa.Column('sent_at', sa.DateTime(timezone=True), nullable=False),
         sa.UniqueConstraint('filter_id', 'person_id', name=op.f('uq_filter_mails_filter_id_person_id')),
         sa.CheckConstraint("every in ('day', 'week')", name=op.f('ck_filter_mails_every')),
+    ))
+    op.create_table('file_matchings', *_own(
+        sa.Column('kind', sa.Text(), nullable=False),
+        sa.Column('columns', JSONB(), nullable=False),
+        sa.Column('matching', JSONB(), nullable=False),
+        sa.Column('used_at', sa.DateTime(timezone=True), nullable=False),
+        sa.UniqueConstraint('organisation_id', 'kind', 'columns',
+                            name=op.f('uq_file_matchings_organisation_id_kind_columns')),
     ))
     for table in NEW:
         op.execute(f'alter table {table} enable row level security')
