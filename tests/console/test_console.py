@@ -100,6 +100,7 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
             "leaving": f"{first('people', 'name', 'Kit Varley')}/leaving",
             **{name: f"/{name}" for name in ("mine", "give", "offers", "requests", "levels", "notices", "settings")},
             "today": "/",
+            "tasks": "/tasks",
             "account": first("accounts", "name", "Booking desk mailbox"),
             "person": first("people", "name", "Edda Quill"),
             "app": first("apps", "name", "Ledger Link"),

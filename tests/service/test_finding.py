@@ -13,17 +13,19 @@ import pytest
 from sqlalchemy import select, text, update
 
 from openlatch import wire
+from openlatch.core import journal as chain
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
-from openlatch.service import flags, importing, latching, register, revocations, signing_in
+from openlatch.service import flags, importing, latching, register, revocations, settings, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.latching import Setting
 from openlatch.service.lists import export, saved_filters
 from openlatch.service.lists.search import search
-from openlatch.service.people import held_data, moving
+from openlatch.service.people import erasing, held_data, moving
 from openlatch.service.records import editing, file_columns, whole_register
+from openlatch.store import journal
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Account, Flag, Grant, Person, SignIn, Team
+from openlatch.store.tables import Account, Base, Flag, Grant, Person, SignIn, Team
 from openlatch.work import worker
 from tests.service.conftest import Small, mailed
 
@@ -269,3 +271,60 @@ def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(sm
     with small.service.unit(small.itself) as unit:
         looked = file_columns.look(unit, "people", "jsonl", io.BytesIO(objects))
         assert [(c["name"], c["field"]) for c in looked["columns"]] == [("Mail", "address"), ("Who", "")]
+
+
+def test_who_is_erased_is_named_nowhere_and_the_journal_still_holds(small: Small) -> None:
+    """By a stable pseudonym in records, earlier versions and the journal; a change that no erasing names is found."""
+    edda = small.person("edda")
+    with pytest.raises(Conflict, match="still has 1 grant"), small.acting_as_administrator("ines") as unit:
+        erasing.erase(unit, edda)
+    with pytest.raises(Conflict, match="has not left"), small.acting_as_administrator("ines") as unit:
+        erasing.erase(unit, small.person("owen"))
+    with small.acting_as_administrator("ines") as unit:
+        unit.record("person.changed", "person", edda, "Edda", note="Edda asked by edda@example.org")
+        unit.record("thing.done", "thing", None, "A talk with Edda", told="by edda@example.org")
+        unit.db.execute(update(Grant).where(Grant.person_id == edda).values(state="ended", ended_as="revoked"))
+        unit.db.execute(update(Grant).where(Grant.key == "box|person|mara|run").values(reason="Edda's work."))
+    with small.acting_as_administrator("ines") as unit:
+        shown = erasing.preview(unit, edda)
+        assert unit.db.get_one(Person, edda).name == "Edda"
+        done = erasing.erase(unit, edda)
+    called = erasing.pseudonym(edda)
+    assert (done["person"]["name"], done["erased"]["journal"]) == (called, shown["erased"]["journal"])
+    with small.service.unit(small.itself) as unit:
+        for table in Base.metadata.sorted_tables:
+            held = unit.db.execute(text(f'select to_jsonb(t)::text from "{table.name}" t')).scalars().all()
+            left = [row for row in held if "Edda" in row or "edda@example.org" in row]
+            assert left == [], f"{table.name} still names them"
+        entries = list(journal.export(unit.db, small.itself.organisation))
+    assert chain.verify(entries).faults == ()
+    talk = next(entry for entry in entries if entry["action"] == "thing.done")
+    assert (talk["subject"]["name"], talk["facts"]) == (f"A talk with {called}", {"told": f"by {called}"})
+    assert "key" not in talk
+    # Somebody else's erasing names no entry of these: without its own, one counts as altered.
+    forged = [
+        {**entry, "facts": {}} if entry is talk else entry for entry in entries if entry["action"] != chain.ERASED
+    ]
+    assert any("no entry says" in fault.what for fault in chain.verify(forged).faults)
+    other = next(entry for entry in entries if entry.get("key") and entry["facts"])
+    faults = chain.verify([{**one, "facts": {}} if one is other else one for one in entries]).faults
+    assert [fault.what for fault in faults] == ["altered: the hash does not match what it says"]
+    assert ("people", called) in found(small, "ines", "former person", administrator=True)
+    with pytest.raises(Conflict, match="already"), small.acting_as_administrator("ines") as unit:
+        erasing.erase(unit, edda)
+
+
+def test_who_left_is_erased_by_itself_when_their_time_is_over(small: Small) -> None:
+    """As the organisation has set; nobody while it has not."""
+    with small.service.unit(small.itself) as unit:
+        held = update(Grant).where(Grant.person_id == small.person("edda"))
+        unit.db.execute(held.values(state="ended", ended_as="revoked"))
+        assert erasing.due(unit) == []
+    with small.acting_as_administrator("ines") as unit:
+        assert settings.change(unit, 48, [], [], keep_left_months=6)["keep_left_months"] == 6
+        assert erasing.due(unit) == []
+    small.clock.forward(days=190)
+    worker.look_round(small.service)
+    with small.service.unit(small.itself) as unit:
+        (name,) = unit.db.scalars(select(Person.name).where(Person.erased_at.is_not(None)))
+    assert name.startswith("Former person")

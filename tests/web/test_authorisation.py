@@ -448,7 +448,7 @@ NOT_NOW = {
     "get_large_change": 404, "stop_large_change": 404, "undo_merge": 404, "end_own_session": 404,
     "reset_sign_in_factor": 409, "remove_person": 409, "remove_team": 409, "remove_account": 409, "remove_app": 409,
     "archive_account": 409, "archive_team": 409, "archive_app": 409, "remove_group": 409, "archive_group": 409,
-    "get_system_trial": 404, "remove_system": 409,
+    "get_system_trial": 404, "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
 }  # fmt: skip
 
 

@@ -279,6 +279,8 @@ def finding(ids: dict[str, Any]) -> dict[str, Call]:
         "remove_filter": Call(f"/filters/{nothing}", NOBODY),
         "mail_filter": Call(f"/filters/{nothing}/mail", NOBODY, {"every": "day"}),
         "preview_move": Call(f"{somebody}/move/preview", ADMINISTRATOR, {}),
+        "preview_erasing": Call(f"{somebody}/erase/preview", ADMINISTRATOR, {}, 409),
+        "erase_person": Call(f"{somebody}/erase", ADMINISTRATOR, {}, 409),
         "take_held_data": Call(f"{somebody}/held-data", ADMINISTRATOR, {}),
         "register_schema": Call("/register/schema", EVERYBODY),
         "export_register": Call("/register/export", ADMINISTRATOR),

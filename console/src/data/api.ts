@@ -73,3 +73,9 @@ export async function takeFile(path: string, query: Query, file: Blob): Promise<
   const response = await reach(address(path, query), { method: 'POST', headers, body: file })
   return response.ok ? response.text() : answer<string>(response)
 }
+
+/** Reads a file that the service writes. */
+export async function getText(path: string): Promise<string> {
+  const response = await reach(address(path), {})
+  return response.ok ? response.text() : answer<string>(response)
+}

@@ -803,6 +803,7 @@ export interface Settings {
   prerequisites: string[]
   auditors: string[]
   remind_days: number[]
+  keep_left_months: number | null
 }
 
 export interface ScheduleRow extends ReviewOf {
@@ -1116,4 +1117,11 @@ export interface FileLook {
   kind: string
   columns: { name: string; samples: string[]; field: string; by: '' | 'kept' | 'name' | 'content' }[]
   fields: { name: string; required: boolean }[]
+}
+
+/** What was erased of somebody, or would be. */
+export interface Erased {
+  person: Named
+  erased: { records: number; sessions: number; journal: number }
+  kept: string[]
 }

@@ -9,6 +9,7 @@ import type { Path, PersonPage } from '@/data/types'
 import { saveFile } from '@/lib/files'
 import { counted, day, untilWords } from '@/lib/words'
 import ChangeDialog from '@/parts/ChangeDialog.vue'
+import EraseDialog from '@/parts/EraseDialog.vue'
 import HistoryBox from '@/parts/HistoryBox.vue'
 import MoveDialog from '@/parts/MoveDialog.vue'
 import PageHead from '@/parts/PageHead.vue'
@@ -28,6 +29,7 @@ const router = useRouter()
 const isEditing = ref(false)
 const isMerging = ref(false)
 const isMoving = ref(false)
+const isErasing = ref(false)
 const failed = ref<unknown>(null)
 
 /** All that is held about them, as a file to give them. */
@@ -60,6 +62,7 @@ const about = computed(() => {
         <button class="button" @click="isMerging = true">Merge…</button>
         <button class="button" @click="isMoving = true">Moves…</button>
         <button class="button" @click="takeData">What is held</button>
+        <button v-if="data.standing === 'left'" class="button-end" @click="isErasing = true">Erase…</button>
       </template>
       <RouterLink v-if="me?.administrator && data.recognised && id !== me.person.id" :to="`/people/${id}/leaving`" class="button">{{ data.standing === 'left' ? 'How far their leaving has come' : 'Let them leave…' }}</RouterLink>
       <button v-if="canEnd && data.grants" class="button" @click="isChanging = true">Change all their grants…</button>
@@ -78,6 +81,7 @@ const about = computed(() => {
     <HistoryBox v-if="me?.administrator || me?.auditor" :filter="`subject.id eq &quot;${id}&quot; or actor.id eq &quot;${id}&quot;`" :of="data.name" />
     <ChangeDialog :open="isChanging" :filter="`holder.id eq &quot;${id}&quot; and state ne &quot;ended&quot;`" :title="`Change all that ${data.name} holds`" @close="isChanging = false" @done="refetch()" />
     <RecordDialog :open="isEditing" kind="people" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/people')" />
+    <EraseDialog :open="isErasing" :id="id" :name="data.name" @close="isErasing = false" @done="refetch()" />
     <MoveDialog :open="isMoving" :person="data" @close="isMoving = false" />
     <MergeDialog :open="isMerging" kind="people" :id="id" :name="data.name" @close="isMerging = false" @done="refetch()" />
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />

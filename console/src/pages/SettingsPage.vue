@@ -2,8 +2,10 @@
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
-import { get, send } from '@/data/api'
+import { get, getText, send, sendFile } from '@/data/api'
+import { proving } from '@/data/proof'
 import type { AccountRow, PersonRow, Rows, Settings, TeamRow } from '@/data/types'
+import { saveText } from '@/lib/files'
 import { counted } from '@/lib/words'
 import ChangeDialog from '@/parts/ChangeDialog.vue'
 import LatchBox from '@/parts/LatchBox.vue'
@@ -19,12 +21,12 @@ const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get<Rows<Ac
 const kinds = computed(() => [...new Set((accounts.data.value?.rows ?? []).map((row) => row.kind))].sort())
 const ending = ref<TeamRow | null>(null)
 const kind = ref('')
-const form = reactive({ offer_hours: 48, domains: '', prerequisites: [] as string[], auditors: '', remind: '' })
+const form = reactive({ offer_hours: 48, domains: '', prerequisites: [] as string[], auditors: '', remind: '', keep_left: 0 })
 const error = ref<unknown>(null)
 const said = ref('')
 
 watch(settings.data, (found) => {
-  if (found) Object.assign(form, { offer_hours: found.offer_hours, domains: found.inside_domains.join(', '), prerequisites: [...found.prerequisites], auditors: found.auditors.join(', '), remind: found.remind_days.join(', ') })
+  if (found) Object.assign(form, { offer_hours: found.offer_hours, domains: found.inside_domains.join(', '), prerequisites: [...found.prerequisites], auditors: found.auditors.join(', '), remind: found.remind_days.join(', '), keep_left: found.keep_left_months ?? 0 })
 }, { immediate: true })
 
 async function keep(call: () => Promise<unknown>): Promise<void> {
@@ -38,7 +40,15 @@ async function keep(call: () => Promise<unknown>): Promise<void> {
   }
 }
 const split = (text: string) => text.split(',').map((part) => part.trim()).filter(Boolean)
-const save = () => keep(() => send('PUT', '/settings', { offer_hours: form.offer_hours, inside_domains: split(form.domains), prerequisites: form.prerequisites, auditors: split(form.auditors), remind_days: split(form.remind).map(Number) }))
+const save = () => keep(() => send('PUT', '/settings', { offer_hours: form.offer_hours, inside_domains: split(form.domains), prerequisites: form.prerequisites, auditors: split(form.auditors), remind_days: split(form.remind).map(Number), keep_left_months: form.keep_left }))
+/** After a fresh proof; the browser then saves the file as it comes. */
+const takeRegister = () => keep(async () => {
+  const name = `register-${new Date().toISOString().slice(0, '2026-03-31'.length)}.jsonl`
+  saveText(name, await proving(() => getText('/register/export')), 'application/jsonl')
+})
+const bringRegister = (file: File | undefined) => keep(async () => {
+  if (file) await proving(() => sendFile('/register/import', {}, file))
+})
 const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/teams/${team.id}/speaker`, { speaker: speaker || null }))
 </script>
 
@@ -59,6 +69,7 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
       </fieldset>
       <label class="block font-semibold">Auditors who get the journal’s signed head by mail each day <input v-model="form.auditors" class="field mt-1 font-normal" placeholder="audit@example.net" /></label>
       <label class="block font-semibold">People are told so many days before access ends <input v-model="form.remind" class="field mt-1 font-normal" placeholder="14, 3" inputmode="numeric" /></label>
+      <label class="block font-semibold">Months after leaving before people are erased <span class="font-normal text-soft">(0: never by itself)</span><input v-model.number="form.keep_left" type="number" min="0" max="240" class="field mt-1 font-normal" /></label>
       <button class="button-main">Keep these settings</button>
     </form>
     <MailBox />
@@ -74,6 +85,12 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
         <button class="button-end" :disabled="!team.grants" @click="ending = team">End its {{ counted(team.grants, 'grant') }}<span class="sr-only"> of {{ team.name }}</span></button>
       </div>
       <ChangeDialog :open="ending !== null" :filter="`holder.id eq &quot;${ending?.id}&quot;`" only="end" :title="`End all access of ${ending?.name}`" @close="ending = null" @done="teams.refetch()" />
+    </section>
+    <section class="card space-y-2 p-5" aria-labelledby="whole">
+      <h2 id="whole" class="text-xl">The whole register</h2>
+      <p class="text-soft">Everything but secrets, flags and the journal, as one open file: to leave with, and to begin anew from. It holds what is known of everybody: keep it safe.</p>
+      <p class="flex flex-wrap gap-2"><button type="button" class="button" @click="takeRegister">Take it away</button><a class="button" href="/api/v1/register/schema" download="register.schema.json">Its format</a></p>
+      <label class="block font-semibold">Bring one in <span class="font-normal text-soft">(only into an organisation that is empty yet)</span><input type="file" accept=".jsonl" class="field mt-1 font-normal" @change="bringRegister(($event.target as HTMLInputElement).files?.[0])" /></label>
     </section>
     <section class="card p-5 lg:col-span-2" aria-labelledby="kinds">
       <h2 id="kinds" class="text-xl">Latches on all accounts of a kind</h2>

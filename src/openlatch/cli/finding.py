@@ -132,6 +132,30 @@ def _write_move(found: wire.MovePlan) -> None:
         out.print(f"Under review: {review.name}")
 
 
+@person.command("erase")
+@click.argument("name_or_id")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_option
+def person_erase(name_or_id: str, yes: bool, output: str) -> None:
+    """Erase what identifies somebody who left: a pseudonym takes its place everywhere. It can't be undone."""
+    with session.client() as service:
+        ident = session.find(service, "people", name_or_id)
+        found = service.preview_erasing(ident)
+        if not yes:
+            _write_erased(found, "Would be erased")
+            click.confirm(f"Erase them? From then on they are “{found.person.name}”.", abort=True)
+        found = session.proving(service, lambda: service.erase_person(ident))
+    show_one(found, output, lambda: _write_erased(found, f"They are “{found.person.name}” now. Erased"))
+
+
+def _write_erased(found: wire.Erased, words: str) -> None:
+    counts = found.erased
+    out.print(f"{words}: {counts['records']} values in records, {counts['sessions']} sessions’ devices and places, "
+              f"what {counts['journal']} entries of the journal told.")  # fmt: skip
+    for kept in found.kept:
+        out.print(f"Kept: {kept}")
+
+
 @person.command("held-data")
 @click.argument("name_or_id")
 @click.option("--to", "path", type=click.Path(dir_okay=False, path_type=Path), default=None, help="A new file.")

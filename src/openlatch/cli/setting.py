@@ -74,10 +74,16 @@ def settings_show(output: str) -> None:
     type=click.IntRange(1, 90),
     help="So many days before access ends, people are told; takes the place of all.",
 )
+@click.option(
+    "--keep-left",
+    type=click.IntRange(0, 240),
+    default=None,
+    help="Months after leaving before people are erased; 0 never.",
+)
 @output_option
 def settings_set(
     offer_hours: int | None, domains: tuple[str, ...], needs: tuple[str, ...], auditors: tuple[str, ...],
-    remind: tuple[int, ...], output: str,
+    remind: tuple[int, ...], keep_left: int | None, output: str,
 ) -> None:  # fmt: skip
     """Change it; what is not named stays, but for what people need."""
     with session.client() as service:
@@ -89,6 +95,7 @@ def settings_set(
                 "prerequisites": list(needs),
                 "auditors": list(auditors) or None,
                 "remind_days": list(remind) or None,
+                "keep_left_months": keep_left,
             }
         )
         found = service.set_settings(wish)
@@ -101,6 +108,8 @@ def _write(found: wire.Settings) -> None:
     out.print(f"Signed heads of the journal are mailed to: {', '.join(found.auditors) or 'nobody'}")
     days = ", ".join(map(str, found.remind_days))
     out.print(f"People are told {days} days before access ends." if days else "Nobody is told before access ends.")
+    months = found.keep_left_months
+    out.print(f"Who left is erased after {months} months." if months else "Nobody who left is erased by itself.")
     out.print(f"To accept, everybody needs: {', '.join(found.prerequisites).replace('_', ' ') or 'nothing'}")
 
 

@@ -63,6 +63,14 @@ class Finding(Asking):
         """What a move of somebody comes to."""
         return self._ask(wire.MovePlan, "POST", f"/people/{person}/move/preview", wish or wire.MoveWish())
 
+    def preview_erasing(self, person: UUID) -> wire.Erased:
+        """What erasing somebody would take away."""
+        return self._ask(wire.Erased, "POST", f"/people/{person}/erase/preview")
+
+    def erase_person(self, person: UUID) -> wire.Erased:
+        """Erase what identifies somebody who left. It can't be undone."""
+        return self._ask(wire.Erased, "POST", f"/people/{person}/erase")
+
     def held_data(self, person: UUID) -> wire.HeldData:
         """All that is held about somebody."""
         return self._ask(wire.HeldData, "POST", f"/people/{person}/held-data")

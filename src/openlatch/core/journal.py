@@ -3,6 +3,11 @@
 An entry's hash is taken over its canonical JSON (RFC 8785) without the hash itself. Whoever holds an export
 and a position with its hash, noted earlier, can prove that nothing up to there was altered, taken out or
 reordered.
+
+What an entry tells of people (names, and the facts) goes into its hash by a keyed digest (BLAKE2b, RFC 7693), whose
+key stands beside it. Where somebody's data are erased, a pseudonym takes the place of what was told, the digest stays
+and the key is destroyed: the chain holds, and nobody can find out by trying what was there. An entry of its own names
+each one whose content was erased; without it, that counts as altered.
 """
 
 from __future__ import annotations
@@ -20,6 +25,8 @@ START = "0" * 64
 _HASH = re.compile("[0-9a-f]{64}")
 # The largest whole number that RFC 8785 allows (ECMAScript's largest safe one).
 _LARGEST = 2**53 - 1
+# The action of entries that name those whose content was erased, each with its position and hash.
+ERASED = "person.erased"
 FIELDS = ("organisation", "position", "at", "actor", "action", "subject", "facts", "previous")
 
 
@@ -52,8 +59,37 @@ class Verdict:
 
 
 def seal(entry: Mapping[str, Any]) -> str:
-    """The hash of an entry: hex SHA-256 over the canonical JSON of its ``FIELDS``."""
-    return hashlib.sha256(canonical({name: entry[name] for name in FIELDS})).hexdigest()
+    """The hash of an entry: hex SHA-256 over the canonical JSON of what is sealed of it."""
+    return hashlib.sha256(canonical(_sealed_part(entry))).hexdigest()
+
+
+def _sealed_part(entry: Mapping[str, Any]) -> dict[str, Any]:
+    """All of an entry's ``FIELDS``; of one with a key or a digest, names and facts by their digest."""
+    if not is_keyed(entry):
+        return {name: entry[name] for name in FIELDS}
+    subject = entry["subject"]
+    return {
+        **{name: entry[name] for name in ("organisation", "position", "at", "action", "previous")},
+        "actor": {"id": entry["actor"]["id"]},
+        "subject": {name: subject[name] for name in ("kind", "id", "account")},
+        "told": entry["told"] if not entry.get("key") else told(entry),
+    }
+
+
+def is_keyed(entry: Mapping[str, Any]) -> bool:
+    """Whether what an entry tells is sealed by a digest: of all but those of earlier versions."""
+    return bool(entry.get("key") or entry.get("told"))
+
+
+def is_erased(entry: Mapping[str, Any]) -> bool:
+    """Whether the content of an entry was erased. Of one from an earlier version only its hash is left."""
+    return entry.get("told") is not None and not entry.get("key")
+
+
+def told(entry: Mapping[str, Any]) -> str:
+    """The keyed digest of what an entry tells of people: hex BLAKE2b of 32 bytes over canonical JSON."""
+    content = {"actor": entry["actor"]["name"], "subject": entry["subject"]["name"], "facts": entry["facts"]}
+    return hashlib.blake2b(canonical(content), key=bytes.fromhex(entry["key"]), digest_size=32).hexdigest()
 
 
 def canonical(value: Any) -> bytes:
@@ -66,10 +102,12 @@ def around_its_place(entry: Mapping[str, Any]) -> tuple[str, str, str]:
     """The canonical JSON of an entry that has no place yet: what stands before, between and after the position and the
     hash of the entry before, for whoever puts those in.
     """
-    # Canonical JSON orders keys by their letters: of ours only "subject" comes after the two.
-    first = {name: entry[name] for name in FIELDS if name not in ("position", "previous", "subject")}
-    before = canonical(first)[:-1].decode() + ',"position":'
-    return before, ',"previous":"', '","subject":' + canonical(entry["subject"]).decode() + "}"
+    # Canonical JSON orders keys by their letters: of ours only "subject" and "told" come after the two.
+    part = _sealed_part({**entry, "position": 0, "previous": ""})
+    last = {name: part.pop(name) for name in ("subject", "told") if name in part}
+    del part["position"], part["previous"]
+    before = canonical(part)[:-1].decode() + ',"position":'
+    return before, ',"previous":"', '",' + canonical(last)[1:].decode()
 
 
 def _is_plain(value: Any) -> bool:
@@ -119,8 +157,14 @@ def verify(
     faults: list[Fault] = []
     count, position, previous = 0, 0, START
     met = 0 if expected == (0, START) else None
+    erased: dict[int, str] = {}
+    listed: dict[int, str] = {}
     for entry in entries:
         count += 1
+        if is_erased(entry):
+            erased[int(entry["position"])] = str(entry["hash"])
+        elif entry.get("action") == ERASED:
+            listed.update({int(at): str(hashed) for at, hashed in entry["facts"].get("entries", ())})
         faults.extend(_faults_of(entry, position, previous))
         if heads is not None and _HASH.fullmatch(str(entry["hash"])):
             faults.extend(heads.faults(entry))
@@ -129,6 +173,11 @@ def verify(
             met = position
     if expected is not None and met is None:
         faults.append(Fault(expected[0], f"the journal does not hold the hash {expected[1][:12]}… at this position"))
+    faults.extend(
+        Fault(at, "its content was taken out, and no entry says that somebody's data were erased there")
+        for at, hashed in erased.items()
+        if listed.get(at) != hashed
+    )
     if heads is not None:
         faults.extend(heads.at_the_end())
     return Verdict(count, position, previous, tuple(faults), max(met or 0, heads.vouched if heads is not None else 0))
@@ -146,7 +195,8 @@ def _faults_of(entry: Mapping[str, Any], position: int, previous: str) -> Iterat
         yield Fault(at, f"{at - position - 1} missing before it")
     elif entry["previous"] != previous:
         yield Fault(at, "does not follow from the entry before")
-    if _sealed(entry) != entry["hash"]:
+    # Of an erased entry of an earlier version nothing is left to hold its hash against, but the entry that names it.
+    if not (is_erased(entry) and not entry["told"]) and _sealed(entry) != entry["hash"]:
         yield Fault(at, "altered: the hash does not match what it says")
 
 

@@ -12,6 +12,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, offers, proposing, signing_in
 from openlatch.service.context import Unit
 from openlatch.service.grants import end_reminders
+from openlatch.service.people import erasing
 from openlatch.store import lists
 from openlatch.store.tables import Organisation, Person, Team
 
@@ -27,6 +28,7 @@ def shown(unit: Unit) -> dict[str, Any]:
         "prerequisites": list(held.get("prerequisites", [])),
         "auditors": list(held.get("auditors", [])),
         "remind_days": end_reminders.days_before(unit),
+        "keep_left_months": erasing.months_kept(unit),
     }
 
 
@@ -37,8 +39,9 @@ def change(
     prerequisites: Sequence[str],
     auditors: Sequence[str] | None = None,
     remind_days: Sequence[int] | None = None,
+    keep_left_months: int | None = None,
 ) -> dict[str, Any]:
-    """Set it; ``auditors`` and ``remind_days`` left out stay. BadInput for what is no domain or no address."""
+    """Set it; What is left out from ``auditors`` on stays. BadInput for what is no domain or no address."""
     unit.sight.require_administrator()
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
     domains = sorted({d.strip().lower() for d in inside_domains if d.strip()})
@@ -58,6 +61,7 @@ def change(
         "inside_domains": domains,
         "prerequisites": list(prerequisites),
         **({} if remind_days is None else {"remind_days": sorted(set(remind_days), reverse=True)}),
+        **({} if keep_left_months is None else {"keep_left_months": keep_left_months}),
     }
     unit.record("settings.changed", "organisation", row.id, row.name, **row.settings)
     unit.db.flush()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from typing import Any
@@ -18,11 +19,11 @@ from openlatch.store.tables import JournalEntry, JournalHead
 
 # Row-level security allows no COPY into the journal itself, so many entries go through a temporary table.
 FEW = 100
+KEY_BYTES = 16
 _EXPORTED = (
     "position", "at", "actor_id", "actor_name", "action", "subject_kind", "subject_id", "subject_name", "account_id",
-    "facts", "previous", "hash",
+    "facts", "previous", "hash", "seal_key", "told",
 )  # fmt: skip
-_COLUMNS = ", ".join(("organisation_id", *_EXPORTED))
 
 
 def stamp(at: datetime) -> str:
@@ -48,6 +49,7 @@ def draft(
         "subject": {"kind": subject[0], "id": _text(subject[1]), "name": subject[2], "account": _text(account)},
         # What goes into the hash is what will come back from the database: plain JSON values.
         "facts": orjson.loads(orjson.dumps(facts)) if facts else {},
+        "key": os.urandom(KEY_BYTES).hex(),
     }
 
 
@@ -60,7 +62,8 @@ def _uuid(text: str | None) -> UUID | None:
 
 
 _LOCK_HEAD = "select position, hash from journal_heads where organisation_id = %(organisation)s for update"
-_ENTRY = f"insert into journal ({_COLUMNS}) values ({', '.join(['%s'] * 10)}, %s::jsonb, %s, %s)"  # noqa: S608  constants
+_WRITTEN = ", ".join(("organisation_id", *_EXPORTED[:-1]))
+_ENTRY = f"insert into journal ({_WRITTEN}) values ({', '.join(['%s'] * 10)}, %s::jsonb, %s, %s, %s)"  # noqa: S608
 _MOVE_HEAD = """
     with moved as (
         update journal_heads set position = %(position)s, hash = %(hash)s where organisation_id = %(organisation)s
@@ -78,9 +81,9 @@ _SEAL_ONE = f"""
             %(before)s || (position + 1) || %(between)s || encode(hash, 'hex') || %(after)s, 'UTF8'))
         where organisation_id = %(organisation)s returning position, previous, hash
     ), entered as (
-        insert into journal ({_COLUMNS})
+        insert into journal ({_WRITTEN})
         select %(organisation)s, position, %(at)s, %(actor_id)s, %(actor_name)s, %(action)s, %(subject_kind)s,
-            %(subject_id)s, %(subject_name)s, %(account_id)s, %(facts)s::jsonb, previous, hash
+            %(subject_id)s, %(subject_name)s, %(account_id)s, %(facts)s::jsonb, previous, hash, %(key)s
         from (select) always left join moved on true
     )
     select pg_notify(%(channel)s, replace(%(note)s, '"position": 0', '"position": ' || position)) from moved
@@ -134,7 +137,7 @@ def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[st
         "at": datetime.fromisoformat(draft["at"]), "actor_id": _uuid(actor["id"]), "actor_name": actor["name"],
         "action": draft["action"], "subject_kind": subject["kind"], "subject_id": _uuid(subject["id"]),
         "subject_name": subject["name"], "account_id": _uuid(subject["account"]),
-        "facts": orjson.dumps(draft["facts"]).decode(), **told,
+        "facts": orjson.dumps(draft["facts"]).decode(), "key": bytes.fromhex(draft["key"]), **told,
     }  # fmt: skip
     raw.execute(_SEAL_ONE, values, prepare=True)
     raw.commit()
@@ -144,10 +147,10 @@ def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) 
     last: dict[str, Any] | None = None
     raw = driver_of(db)
     raw.execute("create temporary table sealed (like journal) on commit drop")
-    with raw.cursor() as cursor, cursor.copy(f"copy sealed ({_COLUMNS}) from stdin") as copy:
+    with raw.cursor() as cursor, cursor.copy(f"copy sealed ({_WRITTEN}) from stdin") as copy:
         for last in chained:
             copy.write_row((*(row := _row(organisation, last))[:10], orjson.dumps(row[10]).decode(), *row[11:]))
-    raw.execute(f"insert into journal ({_COLUMNS}) select {_COLUMNS} from sealed")  # noqa: S608  constants
+    raw.execute(f"insert into journal ({_WRITTEN}) select {_WRITTEN} from sealed")  # noqa: S608  constants
     return last
 
 
@@ -167,6 +170,7 @@ def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
         entry["facts"],
         bytes.fromhex(entry["previous"]),
         bytes.fromhex(entry["hash"]),
+        bytes.fromhex(entry["key"]),
     )
 
 
@@ -178,7 +182,8 @@ def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None)
         wanted = wanted.where(where)
     rows = db.execute(wanted.execution_options(yield_per=5_000))
     written = str(organisation)
-    for position, at, actor, actor_name, action, kind, subject, name, account, facts, previous, hashed in rows:
+    for row in rows:
+        position, at, actor, actor_name, action, kind, subject, name, account, facts, previous, hashed, key, told = row
         yield {
             "organisation": written,
             "position": position,
@@ -189,6 +194,8 @@ def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None)
             "facts": facts,
             "previous": previous.hex(),
             "hash": hashed.hex(),
+            **({"key": key.hex()} if key is not None else {}),
+            **({"told": told.hex()} if told is not None else {}),
         }
 
 

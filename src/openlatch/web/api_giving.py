@@ -159,8 +159,9 @@ def get_settings(unit: Unit) -> dict[str, Any]:
 def set_settings(unit: Unit, body: wire.SetSettings) -> dict[str, Any]:
     """For administrators."""
     return settings.change(
-        unit, body.offer_hours, body.inside_domains, list(body.prerequisites), body.auditors, body.remind_days
-    )
+        unit, body.offer_hours, body.inside_domains, list(body.prerequisites), body.auditors, body.remind_days,
+        body.keep_left_months,
+    )  # fmt: skip
 
 
 # Requests.

@@ -832,6 +832,9 @@ class Settings(Answer):
     prerequisites: list[str]
     auditors: list[str] = Field(description="Addresses that signed heads of the journal are mailed to, once a day.")
     remind_days: list[int] = Field(description="So many days before access ends, people are told.")
+    keep_left_months: int | None = Field(
+        description="For so many months after leaving what identifies people is kept; absent for ever."
+    )
 
 
 class SetSettings(Request):
@@ -848,3 +851,7 @@ class SetSettings(Request):
     remind_days: list[Annotated[int, Field(ge=1, le=90)]] | None = Field(
         None, max_length=5, description="So many days before access ends, people are told; left out, as before."
     )
+    keep_left_months: int | None = Field(
+        None, ge=0, le=240, description="For how many months after leaving what identifies people is kept; 0 for ever; "
+        "left out, as before.",
+    )  # fmt: skip

@@ -12,6 +12,7 @@ from openlatch.wire.answers import Answer, Named
 from openlatch.wire.requests import Request
 
 __all__ = [
+    "Erased",
     "ExportOptions",
     "FilterKept",
     "FiltersKept",
@@ -134,6 +135,14 @@ class HeldData(Answer):
     notices: list[dict[str, Any]]
     review_items: list[dict[str, Any]]
     journal: list[dict[str, Any]]
+
+
+class Erased(Answer):
+    """What was erased of somebody, or would be."""
+
+    person: Named
+    erased: dict[str, int] = Field(description="How many sessions, values in records, and entries of the journal.")
+    kept: list[str] = Field(description="What still names them, and why.")
 
 
 class MoveWish(Request):

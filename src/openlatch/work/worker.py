@@ -46,6 +46,7 @@ from openlatch.service.grants import end_reminders, hand_tasks
 from openlatch.service.identity import passwords
 from openlatch.service.lists import saved_filters
 from openlatch.service.notifications import mail_server
+from openlatch.service.people import erasing
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.service.system_setup import keeping, sealing
 from openlatch.store.database import transaction
@@ -177,6 +178,7 @@ def _remind(service: Service, viewer: Viewer) -> None:
         end_reminders.remind(unit)
         hand_tasks.remind(unit)
         mails = saved_filters.due(unit)
+    erasing.erase_due(service, viewer)
     assert viewer.organisation is not None
     for ident in mails:
         saved_filters.send(service, viewer.organisation, ident)

@@ -186,15 +186,20 @@ def reset_factor(unit: Unit, ident: UUID) -> dict[str, Any]:
     return one(unit, ident)
 
 
+def remove(unit: Unit, row: SignIn) -> None:
+    """Remove a sign-in with all that hangs on it. What went on under it is kept in the journal."""
+    close_all(unit, row)
+    for table in (PasswordReset, RecoveryCode, IdempotencyKey, Visit):
+        unit.db.execute(delete(table).where(table.sign_in_id == row.id))
+    unit.db.delete(row)
+    unit.db.flush()
+
+
 def take_away(unit: Unit, ident: UUID) -> None:
     """Take a sign-in away. The person stays in the register; to sign in again they have to be invited."""
     row, person = _locked(unit, ident, "Taking a sign-in away")
     refuse_last(unit, row, f"the sign-in of {person.name} is taken away")
-    close_all(unit, row)
-    # What went on under it is kept in the journal; its visits to accounts end with it.
-    for table in (PasswordReset, RecoveryCode, IdempotencyKey, Visit):
-        unit.db.execute(delete(table).where(table.sign_in_id == row.id))
-    unit.db.delete(row)
+    remove(unit, row)
     person.second_factor = False
     unit.db.flush()
     unit.wake("evaluate")

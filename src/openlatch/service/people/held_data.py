@@ -44,9 +44,10 @@ _NOT_TOLD = frozenset({
 
 def of_person(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Everything about somebody. For themselves and for administrators; NotFound for anybody else."""
-    person = unit.db.get(Person, ident)
-    is_self = ident == unit.viewer.person and unit.viewer.inside is None
-    if person is None or not (is_self or unit.sight.everything):
+    # Whether they may is found out first: that is the same whoever it is about.
+    may = unit.sight.everything or ident == unit.viewer.person
+    person = unit.db.get(Person, ident) if may else None
+    if person is None:
         raise NotFound("There is no such person, or what is held about them is not for you.")
     if unit.viewer.inside is not None:
         raise NotAllowed("This is not about the account in which you act.", "Switch out of it first.")

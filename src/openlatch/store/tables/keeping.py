@@ -35,6 +35,9 @@ class JournalEntry(Base):
     facts: Mapped[dict[str, Any]]
     previous: Mapped[bytes]
     hash: Mapped[bytes]
+    # The key of the digest by which names and facts are sealed; and that digest, where they were erased.
+    seal_key: Mapped[bytes | None]
+    told: Mapped[bytes | None]
 
 
 class JournalHead(Base):

@@ -1,0 +1,257 @@
+"""Erasing what identifies somebody who left: a stable pseudonym takes its place, and the journal still verifies.
+
+Evidence of reviews is left as it is: it is signed, and is kept for as long as reviews have to be proved.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator
+from datetime import timedelta
+from typing import Any
+from uuid import UUID
+
+import orjson
+from sqlalchemy import Text, delete, func, or_, select, text, update
+from sqlalchemy.dialects.postgresql import JSONB
+
+from openlatch.core import journal as chain
+from openlatch.core.words import Standing
+from openlatch.errors import Conflict, NotFound
+from openlatch.service import flags
+from openlatch.service.attempt import attempt
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.identity import sign_ins
+from openlatch.store import journal
+from openlatch.store.lists import LIVE
+from openlatch.store.tables import (
+    Base,
+    Calendar,
+    Grant,
+    Handle,
+    Invitation,
+    Item,
+    JournalEntry,
+    Mail,
+    Mark,
+    Notice,
+    Organisation,
+    Person,
+    PersonAddress,
+    Round,
+    Session,
+    SignIn,
+)
+
+# Of these nothing is replaced as text: they are sealed, signed, encrypted, written by triggers, or hold no words.
+_APART = frozenset({
+    "journal", "versions", "evidence_bundles", "items", "rounds", "questions", "tree_heads", "findings", "terms",
+    "uses", "rosters", "organisations", "idempotency_keys", "web_sessions", "api_tokens", "sign_ins",
+})  # fmt: skip
+_SHORTEST = 3
+_NAMED_AT_ONCE = 400
+MOST_AT_ONCE = 50
+
+
+def pseudonym(ident: UUID) -> str:
+    """What somebody is called once they are erased: always the same for one person, and telling nothing of them."""
+    return f"Former person {hashlib.sha256(ident.bytes).hexdigest()[:6].upper()}"
+
+
+def preview(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """What erasing somebody would take away, counted; Conflict where they can't be erased now. Nothing happens."""
+    with attempt(unit, keep=False) as within:
+        return erase(within, ident)
+
+
+def erase(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Erase what identifies somebody who left. It can't be undone. Gives what was done, and what is kept and why."""
+    unit.sight.require_administrator()
+    unit.require_proof("Erasing somebody")
+    return _erase(unit, ident)
+
+
+def _erase(unit: Unit, ident: UUID) -> dict[str, Any]:
+    person = unit.db.get(Person, ident, with_for_update=True, populate_existing=True)
+    if person is None:
+        raise NotFound("There is no such person.")
+    _refuse(unit, person)
+    called = pseudonym(ident)
+    words = _words(unit, person)
+    counts: dict[str, int] = {"sessions": _forget_devices(unit, ident)}
+    _forget_sign_in(unit, ident)
+    _forget_names(unit, person, called)
+    counts["records"] = sum(_replace(unit, table, words, called) for table in _tables())
+    unit.db.flush()
+    entries = list(_take_out_of_journal(unit, ident, words, called))
+    counts["journal"] = len(entries)
+    for old in words:
+        for was in {old, orjson.dumps(old).decode()[1:-1]}:
+            unit.db.execute(text("select erase_from_versions(:old, :new)"), {"old": was, "new": called})
+    unit.db.expire_all()
+    for start in range(0, max(len(entries), 1), _NAMED_AT_ONCE):
+        unit.record(chain.ERASED, "person", ident, called, entries=entries[start : start + _NAMED_AT_ONCE])
+    flags.forget(unit)
+    return {"person": {"id": ident, "name": called}, "erased": counts, "kept": _kept(unit, ident)}
+
+
+def _refuse(unit: Unit, person: Person) -> None:
+    if person.erased_at is not None:
+        raise Conflict("They are erased already.", "There is nothing left to erase.")
+    if person.standing != Standing.LEFT:
+        raise Conflict(f"{person.name} has not left.", "Let them leave first.")
+    live = select(func.count(Grant.id)).where(Grant.person_id == person.id, Grant.state.in_(LIVE))
+    if count := unit.db.scalar(live) or 0:
+        raise Conflict(f"{person.name} still has {count} grant{'s' * (count != 1)}.", "See to it that they have ended.")
+
+
+def _words(unit: Unit, person: Person) -> list[str]:
+    """The words by which somebody is named in texts: their addresses, and their name unless somebody else has it."""
+    others = select(func.count(Person.id)).where(Person.name == person.name, Person.id != person.id)
+    name = [] if unit.db.scalar(others) else [person.name]
+    addresses = unit.db.scalars(select(PersonAddress.address).where(PersonAddress.person_id == person.id)).all()
+    found = [*name, *([person.address] if person.address else []), *addresses]
+    # The longest first: an address may hold the name.
+    return sorted({one for one in found if len(one) >= _SHORTEST}, key=lambda one: -len(one))
+
+
+def _forget_devices(unit: Unit, ident: UUID) -> int:
+    of_them = update(Session).where(Session.person_id == ident)
+    rows = unit.db.execute(of_them.values(device="", address="", place="", country=None, latitude=None, longitude=None))
+    return int(rows.rowcount)  # type: ignore[attr-defined]
+
+
+def _forget_sign_in(unit: Unit, ident: UUID) -> None:
+    row = unit.db.scalars(select(SignIn).where(SignIn.person_id == ident)).first()
+    if row is not None:
+        sign_ins.remove(unit, row)
+    for table in (Invitation, Calendar, Notice):
+        unit.db.execute(delete(table).where(table.person_id == ident))
+
+
+def _forget_names(unit: Unit, person: Person, called: str) -> None:
+    addresses = [a for a in (person.address, *unit.db.scalars(
+        select(PersonAddress.address).where(PersonAddress.person_id == person.id))) if a]  # fmt: skip
+    unit.db.execute(delete(Mail).where(Mail.recipient.in_(addresses)))
+    for table in (PersonAddress, Mark):
+        unit.db.execute(delete(table).where(table.person_id == person.id))
+    logins = unit.db.scalars(select(Handle).where(Handle.person_id == person.id)).all()
+    for number, login in enumerate(logins, 1):
+        login.name, login.marks, login.hangs = f"{called} {number}", {}, []
+    unit.db.execute(update(Grant).where(Grant.person_id == person.id).values(handle={}))
+    person.name, person.address, person.job, person.key = called, None, "", f"erased-{person.id}"
+    person.address_confirmed_at, person.erased_at = None, unit.now
+    unit.db.flush()
+
+
+def _tables() -> Iterator[Any]:
+    for table in Base.metadata.sorted_tables:
+        if "organisation_id" in table.columns and table.name not in _APART:
+            yield table
+
+
+def _replace(unit: Unit, table: Any, words: Iterable[str], called: str) -> int:
+    """Put a pseudonym in the place of words, in all columns of a table that hold words; gives in how many rows."""
+    changed = 0
+    for column in table.columns:
+        if column.computed is not None or not isinstance(column.type, Text | JSONB):
+            continue
+        is_json = isinstance(column.type, JSONB)
+        held = f'"{column.name}"::text' if is_json else f'"{column.name}"'
+        for word in words:
+            old = orjson.dumps(word).decode()[1:-1] if is_json else word
+            statement = text(
+                f'update "{table.name}" set "{column.name}" = replace({held}, :old, :new)'  # noqa: S608  our columns
+                f"{'::jsonb' if is_json else ''} where organisation_id = :organisation and strpos({held}, :old) > 0"
+            )
+            given = {"old": old, "new": called, "organisation": unit.viewer.organisation}
+            changed += int(unit.db.execute(statement, given).rowcount)  # type: ignore[attr-defined]
+    return changed
+
+
+def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str) -> Iterator[tuple[int, str]]:
+    """Erase what entries tell of somebody; gives the position and hash of each."""
+    about = [JournalEntry.actor_id == ident, JournalEntry.subject_id == ident]
+    for word in words:
+        about += [
+            func.strpos(JournalEntry.actor_name, word) > 0, func.strpos(JournalEntry.subject_name, word) > 0,
+            func.strpos(JournalEntry.facts.cast(Text), orjson.dumps(word).decode()[1:-1]) > 0,
+        ]  # fmt: skip
+    entries = list(journal.export(unit.db, _organisation(unit), or_(*about)))
+    erasing = text("select erase_from_journal(:place, :actor, :subject, cast(:what as jsonb), :digest)")
+    for entry in entries:
+        if entry["action"] == chain.ERASED:
+            continue
+        is_actor, is_subject = entry["actor"]["id"] == str(ident), entry["subject"]["id"] == str(ident)
+        digest = bytes.fromhex(chain.told(entry)) if entry.get("key") else bytes.fromhex(entry.get("told") or "")
+        told = {
+            "place": entry["position"],
+            "actor": called if is_actor else _without(entry["actor"]["name"], words, called),
+            "subject": called if is_subject else _without(entry["subject"]["name"], words, called),
+            # What is told of somebody themselves may name them by anything: only what it is about them is kept.
+            "what": orjson.dumps({"erased": True} if is_subject else _without(entry["facts"], words, called)).decode(),
+            "digest": digest,
+        }  # fmt: skip
+        unit.db.execute(erasing, told)
+        yield entry["position"], entry["hash"]
+
+
+def _without(value: Any, words: list[str], called: str) -> Any:
+    if isinstance(value, str):
+        for word in words:
+            value = value.replace(word, called)
+        return value
+    if isinstance(value, list):
+        return [_without(one, words, called) for one in value]
+    if isinstance(value, dict):
+        return {key: _without(one, words, called) for key, one in value.items()}
+    return value
+
+
+def _organisation(unit: Unit) -> UUID:
+    organisation = unit.viewer.organisation
+    assert organisation is not None
+    return organisation
+
+
+def _kept(unit: Unit, ident: UUID) -> list[str]:
+    """What still names them, and why."""
+    held = select(Grant.id).where(Grant.person_id == ident)
+    rounds = unit.db.scalars(
+        select(Round.name).join(Item, Item.round_id == Round.id)
+        .where(or_(Item.grant_id.in_(held), Item.decided_by_id == ident)).distinct().order_by(Round.name)
+    ).all()  # fmt: skip
+    return [f"The review “{name}”: its items are frozen and its evidence is signed." for name in rounds]
+
+
+# Retention.
+
+
+def months_kept(unit: Unit) -> int | None:
+    """For how many months after leaving what identifies people is kept; None for ever."""
+    kept = unit.db.get_one(Organisation, unit.viewer.organisation).settings.get("keep_left_months")
+    return int(kept) if kept else None
+
+
+def due(unit: Unit) -> list[UUID]:
+    """Those who left so long ago that they are to be erased, and can be."""
+    months = months_kept(unit)
+    if months is None:
+        return []
+    live = select(Grant.id).where(Grant.person_id == Person.id, Grant.state.in_(LIVE))
+    over = unit.now - timedelta(days=months * 365 // 12)
+    wanted = select(Person.id).where(
+        Person.standing == Standing.LEFT, Person.erased_at.is_(None), Person.leaves_at <= over,
+        Person.merged_into_id.is_(None), ~live.exists(),
+    )  # fmt: skip
+    return list(unit.db.scalars(wanted.order_by(Person.id).limit(MOST_AT_ONCE)))
+
+
+def erase_due(service: Service, viewer: Viewer) -> int:
+    """Erase those whose time is over, each in a transaction of its own; gives how many. Called by the worker."""
+    with service.unit(viewer) as unit:
+        people = due(unit)
+    for ident in people:
+        with service.unit(viewer) as unit:
+            _erase(unit, ident)
+    return len(people)
