@@ -47,6 +47,7 @@ OF_PATHS = {
     "levels": "level", "questions": "question", "doubts": "doubt", "tokens": "token", "large": "change",
     "memberships": "membership", "resources": "resource", "groups": "group", "merges": "merge", "sign-ins": "sign_in",
     "invitations": "invitation", "trials": "trial", "tasks": "task", "filters": "filter",
+    "partners": "partner", "organisations": "sign_in",
 }  # fmt: skip
 OF_FIELDS = {
     "account": "account", "person": "person", "to": "person", "deputy": "person", "successor": "person",
@@ -57,7 +58,7 @@ OF_FIELDS = {
     "seen": "change", "items.[].id": "item", "latch.account": "account", "manager": "person", "owner": "person",
     "holder": "person", "given_by": "person", "member_team": "team", "resources": "resource", "payer.id": "person",
     "keep": "person", "drop": "person", "ids": "person", "trial": "trial", "extends": "grant", "part": "resource",
-    "joins": "team", "leaves": "team",
+    "joins": "team", "leaves": "team", "people": "person",
 }  # fmt: skip
 
 
@@ -131,6 +132,8 @@ def bodies(ids: Ids) -> dict[str, Any]:
         "task_done": {"words": "It is done."}, "assign_task": {"person": person},
         "keep_filter": {"name": "X", "list": "grants"}, "change_filter": {"name": "X", "list": "grants"},
         "mail_filter": {"every": "day"}, "preview_move": {"job": "x"},
+        "offer_link": {"client": "nobody-here"}, "answer_partner": {"accepts": True},
+        "set_partner_people": {"people": []}, "end_link": {"reason": "It is over."}, "switch_organisation": {},
         **kept_by_hand(ids),
     }  # fmt: skip
 
@@ -308,6 +311,7 @@ def neighbour_filled(client: Client) -> None:
         json={"account_name": "Boats", "owner_address": "x@example.org", "reason": "Work."},
     )
     session = str(client.list("sessions").rows[0].id)
+    call("POST", "/partners", json={"client": "another-client"})
     call("POST", "/revocations", json={"sessions": [session], "reason": "Over."})
 
 
@@ -339,6 +343,10 @@ def everything(address: str, token: str) -> dict[str, set[str]]:
             except CallFailed:
                 found[kind] = set()
         rounds = found["round"]
+        try:
+            found["partner"] = {str(row.id) for row in client.partners()}
+        except CallFailed:
+            found["partner"] = set()
         # Systems are for administrators, but for what can be given in those where one has an account.
         found["system"] |= {str(row.system.id) for row in client.every("accounts")}
         found["item"] = {str(row.id) for one in rounds for row in client.items(UUID(one))}
@@ -379,7 +387,8 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
             "schedule": one("schedules", "name pr"),
             "system": str(box.system.id), "notice": one("notices", "kind pr"), "token": str(uuid4()),
             "question": str(uuid4()), "doubt": str(uuid4()), "change": str(uuid4()), "merge": str(uuid4()),
-            "trial": str(uuid4()), "task": one("tasks", f'{in_box} and state eq "open"'),
+            "trial": str(uuid4()), "partner": str(client.offer_link("a-client", []).id),
+            "task": one("tasks", f'{in_box} and state eq "open"'),
             "filter": str(client.keep_filter(wire.KeepFilter(name="X of the owner", list="people")).id),
         }  # fmt: skip
         usual |= _kept_ids(client, usual, box.id)
@@ -448,7 +457,8 @@ NOT_NOW = {
     "get_large_change": 404, "stop_large_change": 404, "undo_merge": 404, "end_own_session": 404,
     "reset_sign_in_factor": 409, "remove_person": 409, "remove_team": 409, "remove_account": 409, "remove_app": 409,
     "archive_account": 409, "archive_team": 409, "archive_app": 409, "remove_group": 409, "archive_group": 409,
-    "get_system_trial": 404, "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
+    "get_system_trial": 404, "unlink_sign_in": 404, "switch_organisation": 403, "answer_partner": 409,
+    "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
 }  # fmt: skip
 
 

@@ -134,6 +134,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         **finding(ids),
         **kept_by_hand(ids),
         **identity(),
+        **partners(),
         **first_hour(ids),
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
         "sign_out": Call("/session", EVERYBODY),
@@ -363,6 +364,23 @@ def identity() -> dict[str, Call]:
     }
 
 
+def partners() -> dict[str, Call]:
+    """The routes about several organisations."""
+    link, elsewhere = f"/partners/{uuid4()}", f"/me/organisations/{uuid4()}"
+    return {
+        "get_organisations": Call("/me/organisations", EVERYBODY),
+        "link_sign_in": Call("/me/organisations", EVERYBODY, {"address": "x", "password": ["x"]}, 422),
+        "unlink_sign_in": Call(elsewhere, NOBODY),
+        "switch_organisation": Call(f"{elsewhere}/switch", NOBODY, {}),
+        "get_partners": Call("/partners", ADMINISTRATOR),
+        "offer_link": Call("/partners", ADMINISTRATOR, {"client": "x", "people": [str(uuid4())]}, 422),
+        "answer_partner": Call(f"{link}/answer", NOBODY, {"accepts": True}),
+        "set_partner_people": Call(f"{link}/people", NOBODY, {"people": []}),
+        "preview_end_of_link": Call(f"{link}/end/preview", NOBODY, {}),
+        "end_link": Call(f"{link}/end", NOBODY, {}),
+    }
+
+
 def first_hour(ids: dict[str, Any]) -> dict[str, Call]:
     """The routes by which an organisation is set up and its systems are connected."""
     nothing = f"/systems/{uuid4()}"
@@ -400,7 +418,8 @@ OWN = {
     "change_password", "make_recovery_codes", "add_address", "end_other_sessions", "make_own_token", "list_sign_ins",
     "list_invitations", "invite", "set_organisation", "get_mail_settings", "set_mail_settings", "test_mail_settings",
     "list_adapters", "try_system", "make_system", "get_merges", "make_person", "make_team", "make_membership",
-    "make_account", "make_app", "make_resource", "make_group", "preview_recording", "record_access",
+    "make_account", "make_app",
+    "get_organisations", "link_sign_in", "get_partners", "offer_link", "make_resource", "make_group", "preview_recording", "record_access",
 }  # fmt: skip
 
 

@@ -17,6 +17,7 @@ from openlatch.client.ending import Ending
 from openlatch.client.giving import Giving
 from openlatch.client.identity import Identity
 from openlatch.client.lists import Finding
+from openlatch.client.partners import Partnering
 from openlatch.client.records import Keeping
 from openlatch.client.reviewing import Reviewing
 from openlatch.client.ruling import Ruling
@@ -50,7 +51,7 @@ LISTS: dict[str, type[BaseModel]] = {
 }
 
 
-class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Finding):
+class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Finding, Partnering):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.

@@ -183,6 +183,19 @@ def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) 
     raise NotSignedIn("The code does not fit.", "Wait for the next code, and give that one.")
 
 
+def check_factor(service: Service, organisation: UUID, ident: UUID, code: str) -> None:
+    """Check the code of a sign-in's second factor, or one of its recovery codes. NotSignedIn for a wrong one."""
+    with transaction(service.engine, organisation) as db:
+        sign_in = db.get_one(SignIn, ident)
+    _check_code(service, sign_in, code, Counted())
+
+
+def viewer_at(service: Service, organisation: UUID, ident: UUID) -> Viewer:
+    """Who a sign-in belongs to, as they come without a session yet. NotAllowed for one that is closed."""
+    with transaction(service.engine, organisation) as db:
+        return _viewer(db, ident, None, None, may_write=True)
+
+
 def too_many(wait: int) -> TooMany:
     """What somebody is told who has to wait, in seconds."""
     return TooMany(
@@ -276,8 +289,8 @@ def _viewer(
     )
 
 
-def open_session(service: Service, viewer: Viewer, device: str, origin: str) -> Opened:
-    """A server-side session for somebody whose password was right."""
+def open_session(service: Service, viewer: Viewer, device: str, origin: str, proved: bool = True) -> Opened:
+    """A server-side session for somebody whose password was right, or who comes over without having ``proved`` it."""
     opened = Opened(secrets.token_urlsafe(32), service.clock() + timedelta(hours=SESSION_HOURS))
     with service.unit(viewer) as unit:
         unit.db.add(
@@ -288,9 +301,10 @@ def open_session(service: Service, viewer: Viewer, device: str, origin: str) -> 
                 expires_at=opened.expires_at,
                 device=device[:200],
                 address=origin,
-                proved_at=unit.now,
+                proved_at=unit.now if proved else None,
             )
         )
+        unit.db.execute(update(SignIn).where(SignIn.id == viewer.sign_in).values(last_seen_at=unit.now))
         unit.record("sign_in.opened", "sign_in", viewer.sign_in, viewer.name, device=device[:200], origin=origin)
     return opened
 

@@ -52,10 +52,10 @@ def sign_in(body: wire.SignInWith) -> Response:
     return signed_in(who)
 
 
-def signed_in(who: Viewer, **more: Any) -> Response:
+def signed_in(who: Viewer, proved: bool = True, **more: Any) -> Response:
     """The answer to somebody who is signed in from now on: the session's cookie, who they are, and ``more``."""
     service = the_service()
-    opened = signing_in.open_session(service, who, request.user_agent.string, origin())
+    opened = signing_in.open_session(service, who, request.user_agent.string, origin(), proved)
     with service.unit(who) as unit:
         found = {**signing_in.describe(unit), "csrf": signing_in.csrf_of(opened.token), **more}
     response = Response(orjson.dumps(found), content_type="application/json")

@@ -20,6 +20,7 @@ from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
 from openlatch.web.routes import identity as identity
 from openlatch.web.routes import lists as lists
+from openlatch.web.routes import partners as partners
 from openlatch.web.routes import records as records
 from openlatch.web.routes import register as register
 from openlatch.web.routes import set_up as set_up

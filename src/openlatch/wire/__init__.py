@@ -7,6 +7,7 @@ from openlatch.wire.evidence import *  # noqa: F403
 from openlatch.wire.giving import *  # noqa: F403
 from openlatch.wire.identity import *  # noqa: F403
 from openlatch.wire.lists import *  # noqa: F403
+from openlatch.wire.partners import *  # noqa: F403
 from openlatch.wire.records import *  # noqa: F403
 from openlatch.wire.requests import *  # noqa: F403
 from openlatch.wire.reviews import *  # noqa: F403

@@ -46,6 +46,7 @@ from openlatch.service.grants import end_reminders, hand_tasks
 from openlatch.service.identity import passwords
 from openlatch.service.lists import saved_filters
 from openlatch.service.notifications import mail_server
+from openlatch.service.partners import links
 from openlatch.service.people import erasing
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.service.system_setup import keeping, sealing
@@ -106,6 +107,7 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         "open_secret": partial(_open_secret, service),
         "send_password_links": partial(_send_password_links, service),
         "change_many": partial(_change_many, service),
+        "link_partners": partial(_link_partners, service),
         "carry_out": carry_out,
         "read_system": read_system,
         "evaluate": evaluate,
@@ -126,6 +128,15 @@ def _open_secret(service: Service, organisation: str, trial: str, system: str) -
 
 def _send_password_links(service: Service, address: str) -> None:
     passwords.send_links(service, address)
+
+
+def _link_partners(service: Service, organisation: str) -> None:
+    """The partner's side has said who acts: at its clients it is brought about."""
+    known = list(organisations(service))
+    for ident in known:
+        links.drop_absent(service, ident)
+    for ident in known:
+        links.bring_about(service, ident)
 
 
 def _change_many(service: Service, organisation: str, change: str) -> None:
@@ -178,8 +189,10 @@ def _remind(service: Service, viewer: Viewer) -> None:
         end_reminders.remind(unit)
         hand_tasks.remind(unit)
         mails = saved_filters.due(unit)
-    erasing.erase_due(service, viewer)
     assert viewer.organisation is not None
+    erasing.erase_due(service, viewer)
+    links.drop_absent(service, viewer.organisation)
+    links.bring_about(service, viewer.organisation)
     for ident in mails:
         saved_filters.send(service, viewer.organisation, ident)
 

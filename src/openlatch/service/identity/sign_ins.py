@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, or_, select
 
 from openlatch.core.words import Role, Standing
 from openlatch.errors import Conflict, NotFound
@@ -21,6 +21,7 @@ from openlatch.store.tables import (
     Person,
     RecoveryCode,
     SignIn,
+    SignInLink,
     Visit,
     WebSession,
 )
@@ -129,6 +130,7 @@ def set_suspended(unit: Unit, ident: UUID, is_suspended: bool) -> dict[str, Any]
         if is_suspended:
             refuse_last(unit, row, f"{person.name} is suspended")
             close_all(unit, row)
+            unit.wake("link_partners")
         row.suspended_at = unit.now if is_suspended else None
         unit.db.flush()
         how = "suspended" if is_suspended else "resumed"
@@ -191,6 +193,9 @@ def remove(unit: Unit, row: SignIn) -> None:
     close_all(unit, row)
     for table in (PasswordReset, RecoveryCode, IdempotencyKey, Visit):
         unit.db.execute(delete(table).where(table.sign_in_id == row.id))
+    unit.db.execute(delete(SignInLink).where(or_(SignInLink.one_id == row.id, SignInLink.other_id == row.id)))
+    # Somebody of a partner acts at its clients no more.
+    unit.wake("link_partners")
     unit.db.delete(row)
     unit.db.flush()
 

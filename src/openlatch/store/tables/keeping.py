@@ -10,7 +10,7 @@ from sqlalchemy import BigInteger, CheckConstraint, Computed, ForeignKey, Index,
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.core.ids import new_id
-from openlatch.store.tables.base import Base, Owned
+from openlatch.store.tables.base import Base, Owned, Row
 
 
 class JournalEntry(Base):
@@ -146,6 +146,45 @@ class Version(Base):
     until: Mapped[datetime]
     gone: Mapped[bool]
     row: Mapped[dict[str, Any]]
+
+
+class SignInLink(Row, Base):
+    """That two sign-ins at two organisations are of one human."""
+
+    __tablename__ = "sign_in_links"
+    __table_args__ = (UniqueConstraint("one_id", "other_id"), Index("ix_sign_in_links_other_id", "other_id"))
+
+    one_organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    one_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+    other_organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    other_id: Mapped[UUID] = mapped_column(ForeignKey("sign_ins.id"))
+
+
+class PartnerLink(Row, Base):
+    """A partner organisation, linked with a client on the same server once that has accepted it.
+
+    ``people`` are the partner's people who act for the client, with who they are ``there``; ``leaving`` are those who
+    do no more, and are still to be put out there. ``team_id`` is the client's team that they are in.
+    """
+
+    __tablename__ = "partner_links"
+
+    partner_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    partner_name: Mapped[str]
+    client_id: Mapped[UUID | None] = mapped_column(ForeignKey("organisations.id"))
+    client_slug: Mapped[str]
+    client_name: Mapped[str]
+    words: Mapped[str] = mapped_column(server_default="")
+    people: Mapped[list[Any]]
+    leaving: Mapped[list[Any]] = mapped_column(server_default="[]")
+    people_at_end: Mapped[int | None]
+    team_id: Mapped[UUID | None]
+    offered_at: Mapped[datetime]
+    offered_by: Mapped[str]
+    accepted_at: Mapped[datetime | None]
+    declined_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    ended_by: Mapped[str] = mapped_column(server_default="")
 
 
 class SavedFilter(Owned, Base):

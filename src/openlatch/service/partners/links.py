@@ -1,0 +1,385 @@
+"""A partner organisation on the same server, linked with a client that accepts it: its people act there by a team.
+
+The link is one row that both see. What it comes to at the client (people in the partner's team, with sign-ins that
+belong to those at the partner) is brought about by ``bring_about``, as often as one likes: it is safe to be cut off.
+"""
+
+from __future__ import annotations
+
+import secrets
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import delete, func, or_, select
+
+from openlatch.core.register import Holder
+from openlatch.core.words import GrantState, HolderKind
+from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.service import flags, latching, locks, revocations, signing_in, telling
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.identity import sign_ins
+from openlatch.service.partners import sign_in_links
+from openlatch.store import cut
+from openlatch.store.database import transaction
+from openlatch.store.lists import LIVE
+from openlatch.store.tables import (
+    Account,
+    Grant,
+    Membership,
+    Organisation,
+    PartnerLink,
+    Person,
+    PersonAddress,
+    SignIn,
+    Team,
+)
+
+MOST_PEOPLE = 200
+PAGE = "/partners"
+
+
+def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, Any]:
+    """Offer a client organisation on this server, by its short name, to be linked. For the partner's administrators.
+
+    Whether there is such an organisation is told by nothing: an offer to none stays unanswered.
+    """
+    unit.sight.require_administrator()
+    unit.require_proof("Offering a link to another organisation")
+    slug = client.strip().lower()
+    with transaction(unit.service.engine, None) as db:
+        found = db.execute(select(Organisation.id, Organisation.name).where(Organisation.slug == slug)).first()
+    if found is not None and found.id == unit.viewer.organisation:
+        raise BadInput("That is your own organisation.", "Name a client.", {"client": "is your own"})
+    same = select(PartnerLink.id).where(
+        PartnerLink.partner_id == unit.viewer.organisation,
+        PartnerLink.client_slug == slug,
+        PartnerLink.ended_at.is_(None),
+    )
+    if unit.db.scalar(same) is not None:
+        raise Conflict("There is an offer or a link to this client already.", "Look at it, or end it first.")
+    home = unit.db.get_one(Organisation, unit.viewer.organisation)
+    row = PartnerLink(
+        partner_id=home.id, partner_name=home.name, client_id=found.id if found else None, client_slug=slug,
+        client_name=slug, words=words.strip(), people=_staff(unit, people), offered_at=unit.now,
+        offered_by=unit.viewer.name,
+    )  # fmt: skip
+    unit.db.add(row)
+    unit.db.flush()
+    unit.record("partner.offered", "partner", row.id, slug, people=len(row.people))
+    if found is not None:
+        _tell_other_side(unit, found.id, f"{home.name} offers to be linked with you as a partner.")
+    return shown(unit, row)
+
+
+def _staff(unit: Unit, people: list[UUID]) -> list[dict[str, Any]]:
+    """The partner's people as a link names them: only who signs in at the partner can act elsewhere."""
+    wanted = select(Person, SignIn).join(SignIn, SignIn.person_id == Person.id)
+    rows = unit.db.execute(wanted.where(Person.id.in_(people), Person.standing != "left").order_by(Person.name)).all()
+    if len(rows) != len(set(people)) or len(rows) > MOST_PEOPLE:
+        raise BadInput("Some of them have no sign-in here, or have left.", "Invite them to one first.",
+                       {"people": "without sign-in"})  # fmt: skip
+    return [
+        {"person": str(person.id), "sign_in": str(sign_in.id), "name": person.name, "address": sign_in.address}
+        for person, sign_in in rows
+    ]
+
+
+def _tell_other_side(unit: Unit, organisation: UUID, sentence: str) -> None:
+    service = unit.service
+
+    def tell() -> None:
+        with service.unit(Viewer.itself(organisation)) as there:
+            telling.tell_and_write(there, telling.administrators(there), "partner", sentence, PAGE)
+
+    unit.afterwards.append(tell)
+
+
+def every(unit: Unit) -> dict[str, Any]:
+    """The links of the viewer's organisation, as partner and as client."""
+    unit.sight.require_administrator()
+    rows = unit.db.scalars(select(PartnerLink).where(_ours(unit)).order_by(PartnerLink.offered_at.desc())).all()
+    return {"links": [shown(unit, row) for row in rows]}
+
+
+def _ours(unit: Unit) -> Any:
+    here = unit.viewer.organisation
+    return or_(PartnerLink.partner_id == here, PartnerLink.client_id == here)
+
+
+def shown(unit: Unit, row: PartnerLink) -> dict[str, Any]:
+    """A link as one side sees it: the partner no more of the client than its name, and that only once it accepted."""
+    is_client = row.client_id == unit.viewer.organisation
+    state = "ended" if row.ended_at else "linked" if row.accepted_at else "declined" if row.declined_at else "offered"
+    other = row.partner_name if is_client else row.client_name
+    return {
+        "id": row.id, "state": state, "we_are": "client" if is_client else "partner", "other": other,
+        "words": row.words, "offered_at": row.offered_at, "offered_by": row.offered_by,
+        "accepted_at": row.accepted_at, "ended_at": row.ended_at, "ended_by": row.ended_by,
+        "people": _people(unit, row, is_client), "team": _team_of(unit, row) if is_client else None,
+    }  # fmt: skip
+
+
+def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any]]:
+    """The partner's people; to the client also who of them really used it, and when last."""
+    if not is_client:
+        return [{"id": one["person"], "name": one["name"], "address": one["address"]} for one in row.people]
+    there = [UUID(one["there"]) for one in row.people if one.get("there")]
+    last = select(SignIn.person_id, SignIn.last_seen_at).where(SignIn.person_id.in_(there))
+    seen: dict[UUID | None, Any] = dict(unit.db.execute(last).all())
+    visits = sign_in_links.count_visits(unit, there)
+    found = []
+    for one in row.people:
+        ident = UUID(one["there"]) if one.get("there") else None
+        found.append(
+            {"id": ident, "name": one["name"], "address": one["address"], "is_in": ident is not None,
+             "last_seen_at": seen.get(ident), "visits": visits.get(ident, 0) if ident else 0}
+        )  # fmt: skip
+    return found
+
+
+def _team_of(unit: Unit, row: PartnerLink) -> dict[str, Any] | None:
+    team = unit.db.get(Team, row.team_id) if row.team_id else None
+    return {"id": team.id, "name": team.name} if team is not None else None
+
+
+def _locked(unit: Unit, ident: UUID, why: str) -> PartnerLink:
+    unit.sight.require_administrator()
+    row = unit.db.scalars(
+        select(PartnerLink).where(PartnerLink.id == ident, _ours(unit)).with_for_update()
+        .execution_options(populate_existing=True)
+    ).first()  # fmt: skip
+    if row is None:
+        raise NotFound("There is no such link.")
+    unit.require_proof(why)
+    return row
+
+
+def answer(unit: Unit, ident: UUID, accepts: bool, team: UUID | None) -> dict[str, Any]:
+    """Accept a partner, whose people come into a partner team (a new one, where none is named), or decline it."""
+    row = _locked(unit, ident, "Letting a partner's people in")
+    if row.client_id != unit.viewer.organisation or row.accepted_at or row.declined_at or row.ended_at:
+        raise Conflict("This offer can't be answered any more.", "Look at it again.")
+    if not accepts:
+        row.declined_at = unit.now
+        unit.record("partner.declined", "partner", row.id, row.partner_name)
+        _tell_other_side(unit, row.partner_id, "A client has declined your offer to be linked.")
+        return shown(unit, row)
+    locks.access(unit)
+    known = unit.db.get(Team, team) if team is not None else None
+    if team is not None and (known is None or not known.partner):
+        raise BadInput("There is no such partner organisation.", "Choose one of your partners, or none.",
+                       {"team": "is no partner"})  # fmt: skip
+    if known is None:
+        known = Team(organisation_id=unit.viewer.organisation, name=row.partner_name, partner=True)
+        unit.db.add(known)
+        unit.db.flush()
+        unit.record("team.made", "team", known.id, known.name)
+    row.accepted_at, row.team_id = unit.now, known.id
+    row.client_name = unit.db.get_one(Organisation, row.client_id).name
+    unit.record("partner.accepted", "partner", row.id, row.partner_name, team=known.name)
+    _tell_other_side(unit, row.partner_id, f"{row.client_name} is linked with you from now on.")
+    _bring_about(unit, row)
+    return shown(unit, row)
+
+
+def set_people(unit: Unit, ident: UUID, people: list[UUID]) -> dict[str, Any]:
+    """Say which of the partner's people act for a client; at the client it is so in a moment."""
+    row = _locked(unit, ident, "Changing who acts for a client")
+    if row.partner_id != unit.viewer.organisation or row.ended_at is not None:
+        raise Conflict("Only the partner says who acts, while there is a link.", "Look at it again.")
+    before = {one["person"]: one for one in row.people}
+    row.people = [{**before.get(one["person"], {}), **one} for one in _staff(unit, people)]
+    gone = [one for key, one in before.items() if key not in {p["person"] for p in row.people} and one.get("there")]
+    row.leaving = [*row.leaving, *gone]
+    unit.db.flush()
+    unit.record("partner.people_set", "partner", row.id, row.client_name, people=len(row.people))
+    unit.wake("link_partners")
+    return shown(unit, row)
+
+
+def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """What ending a link comes to, on the viewer's side. Nothing happens."""
+    unit.sight.require_administrator()
+    row = unit.db.scalars(select(PartnerLink).where(PartnerLink.id == ident, _ours(unit))).first()
+    if row is None:
+        raise NotFound("There is no such link.")
+    is_client = row.client_id == unit.viewer.organisation
+    grants = _grants_of(unit, row) if is_client else []
+    team = _team_of(unit, row) if is_client else None
+    names = ", ".join(one["name"] for one in row.people if one.get("there")) or "Nobody"
+    does = [f"{names}: no way any more from the partner into the client; what is open there ends."]
+    if is_client:
+        does += [f"{len(grants)} grants of {team['name']} are revoked in their systems."] if team and grants else []
+        does += [
+            f"{person.name} keeps a sign-in here: {why}. Decide about it on their page."
+            for person, why in _who_stays(unit, row.people)
+        ]
+    else:
+        does.append("What the client has given to your people and their team is for the client’s register to end.")
+    return {"people": [one["name"] for one in row.people], "does": does, "grants": len(grants)}
+
+
+def _who_stays(unit: Unit, people: list[dict[str, Any]]) -> list[tuple[Person, str]]:
+    """Who of a partner’s people keeps a sign-in at the client when they do not act by the partner any more, and why."""
+    found = []
+    for one in people:
+        if one.get("there") and (person := unit.db.get(Person, UUID(one["there"]))) is not None:
+            why = _keeps(unit, person.id)
+            found += [(person, why)] if why else []
+    return found
+
+
+def _keeps(unit: Unit, person: UUID) -> str:
+    sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person)).first()
+    if sign_in is None:
+        return ""
+    if sign_in.administrator:
+        return "they administer"
+    if unit.db.scalar(select(Grant.id).where(Grant.person_id == person, Grant.state.in_(LIVE)).limit(1)) is not None:
+        return "they hold grants of their own"
+    if unit.db.scalar(select(Account.id).where(Account.owner_id == person).limit(1)) is not None:
+        return "accounts are theirs"
+    return ""
+
+
+def _grants_of(unit: Unit, row: PartnerLink) -> list[UUID]:
+    live = select(Grant.id).where(
+        Grant.team_id == row.team_id, Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))
+    )
+    return list(unit.db.scalars(live.order_by(Grant.id))) if row.team_id else []
+
+
+def end(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
+    """End a link, from either side: at the client its people are out, and what their team holds is revoked."""
+    row = _locked(unit, ident, "Ending a link with another organisation")
+    if row.ended_at is not None:
+        raise Conflict("The link has ended.", "There is nothing more to end.")
+    row.ended_at, row.ended_by = unit.now, unit.viewer.name
+    row.leaving, row.people_at_end = [*row.leaving, *(one for one in row.people if one.get("there"))], len(row.people)
+    unit.record("partner.ended", "partner", row.id, row.client_name, reason=reason.strip())
+    if row.client_id == unit.viewer.organisation:
+        _bring_about(unit, row)
+        _tell_other_side(unit, row.partner_id, f"{row.client_name} has ended the link with you.")
+    elif row.client_id is not None and row.accepted_at is not None:
+        unit.wake("link_partners")
+        _tell_other_side(unit, row.client_id, f"{row.partner_name} has ended the link with you.")
+    return shown(unit, row)
+
+
+# What it comes to at the client.
+
+
+def bring_about(service: Service, organisation: UUID) -> int:
+    """Bring about what the links of an organisation say, where it is the client; gives how many. For the worker."""
+    with service.unit(Viewer.itself(organisation)) as unit:
+        of_us = select(PartnerLink).where(PartnerLink.client_id == organisation, PartnerLink.accepted_at.is_not(None))
+        rows = unit.db.scalars(of_us.with_for_update(skip_locked=True)).all()
+        due = [row for row in rows if row.leaving or (row.ended_at is None and any(_waits(one) for one in row.people))]
+        if due:
+            locks.access(unit)
+        for row in due:
+            _bring_about(unit, row)
+        return len(due)
+
+
+def _waits(one: dict[str, Any]) -> bool:
+    return not one.get("there") and not one.get("known_here")
+
+
+def drop_absent(service: Service, organisation: UUID) -> None:
+    """Take from an organisation's links, where it is the partner, who can't sign in at it any more. For the worker."""
+    with service.unit(Viewer.itself(organisation)) as unit:
+        of_us = select(PartnerLink).where(PartnerLink.partner_id == organisation, PartnerLink.ended_at.is_(None))
+        rows = unit.db.scalars(of_us.with_for_update(skip_locked=True)).all()
+        named = {UUID(one["sign_in"]) for row in rows for one in row.people}
+        open_ones = select(SignIn.id).join(Person, Person.id == SignIn.person_id)
+        can = set(
+            unit.db.scalars(
+                open_ones.where(SignIn.id.in_(named), SignIn.suspended_at.is_(None), Person.standing != "left")
+            )
+        )
+        for row in rows:
+            gone = [one for one in row.people if UUID(one["sign_in"]) not in can]
+            if gone:
+                row.people = [one for one in row.people if one not in gone]
+                row.leaving = [*row.leaving, *(one for one in gone if one.get("there"))]
+                names = ", ".join(one["name"] for one in gone)
+                unit.record("partner.people_set", "partner", row.id, row.client_name, gone=names)
+
+
+def _bring_about(unit: Unit, row: PartnerLink) -> None:
+    """Let in who is to act and is not there yet, and put out who is not to any more. In the client's transaction."""
+    if row.ended_at is None and row.team_id is not None:
+        touched = latching.touched(unit, cut.onward(unit.db, [Holder(HolderKind.TEAM, row.team_id)]))
+        with latching.guarded(unit, touched):
+            row.people = [_let_in(unit, row, one) if _waits(one) else one for one in row.people]
+            unit.db.flush()
+    for one in row.leaving:
+        _put_out(unit, row, UUID(one["there"]))
+    row.leaving = []
+    if row.ended_at is not None and (grants := _grants_of(unit, row)):
+        wish = revocations.Wish(grants=tuple(grants))
+        revocations.start(unit.as_service(), wish, f"The link with {row.partner_name} has ended.", cause="left")
+    unit.db.flush()
+    unit.wake("evaluate")
+
+
+def _let_in(unit: Unit, row: PartnerLink, one: dict[str, Any]) -> dict[str, Any]:
+    """Let one of a partner's people in, as a new person of the client, and give how they are known there.
+
+    Who is at the client already is never taken for the same by their address: that is only what the partner says.
+    """
+    address = one["address"]
+    if _is_known(unit, address):
+        sentence = (
+            f"{row.partner_name} names {one['name']} ({address}), whose address somebody here has already. They are "
+            "not let in by the link; they can link their two sign-ins themselves."
+        )
+        telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, PAGE)
+        return {**one, "known_here": True}
+    person = Person(
+        organisation_id=unit.viewer.organisation, name=one["name"], address=address, inside=False, recognised=True
+    )
+    unit.db.add(person)
+    unit.db.flush()
+    unit.record("person.made", "person", person.id, person.name, partner=row.partner_name)
+    unit.db.add(Membership(organisation_id=person.organisation_id, team_id=row.team_id, person_id=person.id))
+    unit.record("membership.made", "membership", None, f"{person.name} in {row.partner_name}")
+    # Nobody knows its password: they come over from their own organisation.
+    signing_in.make_sign_in(unit.db, person.organisation_id, person.id, address, secrets.token_urlsafe(32))
+    unit.db.flush()
+    sign_in = unit.db.scalars(select(SignIn.id).where(SignIn.person_id == person.id)).one()
+    unit.record("sign_in.made", "person", person.id, person.name, partner=row.partner_name)
+    sign_in_links.join(unit, (unit.viewer.organisation, sign_in), (row.partner_id, UUID(one["sign_in"])))
+    return {**one, "there": str(person.id)}
+
+
+def _is_known(unit: Unit, address: str) -> bool:
+    """Whether a person or a sign-in of the client has an address."""
+    known = (
+        select(Person.id).where(func.lower(Person.address) == address.lower()),
+        select(PersonAddress.id).where(func.lower(PersonAddress.address) == address.lower()),
+        select(SignIn.id).where(SignIn.address == address.lower()),
+    )
+    return any(unit.db.scalar(one.limit(1)) is not None for one in known)
+
+
+def _put_out(unit: Unit, row: PartnerLink, ident: UUID) -> None:
+    person = unit.db.get(Person, ident)
+    if person is None:
+        return
+    ending = delete(Membership).where(Membership.team_id == row.team_id, Membership.person_id == ident)
+    unit.db.execute(ending)
+    sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == ident)).first()
+    keeps = _keeps(unit, ident)
+    if sign_in is not None:
+        sign_ins.close_all(unit, sign_in)
+        sign_in_links.part(unit, sign_in.id, row.partner_id)
+        if not keeps:
+            sign_ins.remove(unit, sign_in)
+    if keeps:
+        sentence = f"{person.name} does not act for {row.partner_name} any more, and keeps a sign-in here: {keeps}."
+        telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, f"/people/{ident}")
+    unit.record("partner.person_left", "person", ident, person.name, partner=row.partner_name, keeps=keeps)
+    unit.db.flush()
+    flags.evaluate(unit, people=[ident])

@@ -1,0 +1,146 @@
+"""One human at several organisations: sign-ins that belong together, and switching from one to the other.
+
+Two belong together when somebody proved both to be theirs, or when a client let a partner's people in. What one may do
+at an organisation is what the sign-in there may do, and nothing else: nothing crosses over.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import and_, delete, func, or_, select
+
+from openlatch.core import access
+from openlatch.core.register import Holder
+from openlatch.core.words import HolderKind
+from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound
+from openlatch.service import signing_in
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.store import cut
+from openlatch.store.database import transaction
+from openlatch.store.tables import Organisation, PartnerLink, Person, SignIn, SignInLink, Visit
+
+MOST = 50
+
+
+def listed(unit: Unit) -> dict[str, Any]:
+    """The viewer's sign-ins at all organisations, each with what they may reach there, in numbers."""
+    mine = _sign_in(unit)
+    rows = [_at(unit.service, organisation, sign_in) for organisation, sign_in in _linked(unit, mine)]
+    here = _at(unit.service, unit.viewer.organisation, mine)
+    found = [row for row in (here, *rows) if row is not None]
+    return {"organisations": [{**row, "is_current": row["sign_in"] == mine} for row in found]}
+
+
+def _sign_in(unit: Unit) -> UUID:
+    if unit.viewer.sign_in is None or unit.viewer.inside is not None:
+        raise NotAllowed("Only somebody who is signed in, and not inside an account, switches organisations.")
+    return unit.viewer.sign_in
+
+
+def _linked(unit: Unit, mine: UUID) -> list[tuple[UUID, UUID]]:
+    """The organisations and sign-ins that belong to the viewer's, in one step."""
+    rows = unit.db.scalars(
+        select(SignInLink).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine)).limit(MOST)
+    )
+    return [
+        (row.other_organisation_id, row.other_id) if row.one_id == mine else (row.one_organisation_id, row.one_id)
+        for row in rows
+    ]
+
+
+def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str, Any] | None:
+    """What a sign-in is and reaches where it is; None for one that is not there any more."""
+    assert organisation is not None
+    with service.unit(Viewer.itself(organisation)) as unit:
+        row = unit.db.get(SignIn, sign_in)
+        if row is None:
+            return None
+        person = unit.db.get_one(Person, row.person_id)
+        holder = Holder(HolderKind.PERSON, person.id)
+        paths = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+        home = unit.db.get_one(Organisation, organisation)
+        linked = PartnerLink.team_id.is_not(None), PartnerLink.ended_at.is_(None)
+        partner = unit.db.scalars(select(PartnerLink).where(PartnerLink.client_id == organisation, *linked)).all()
+        names = {path.level.name for path in paths if path.level is not None}
+        return {
+            "sign_in": sign_in, "organisation": {"id": home.id, "name": home.name}, "slug": home.slug,
+            "person": person.name, "role": row.role,
+            "is_closed": row.suspended_at is not None or person.standing == "left",
+            "accounts": len({path.account for path in paths}), "levels": sorted(names)[:20],
+            "as_partner": any(person.id in _people_of(link) for link in partner),
+        }  # fmt: skip
+
+
+def _people_of(link: PartnerLink) -> set[UUID]:
+    return {UUID(one["there"]) for one in link.people if one.get("there")}
+
+
+def link(unit: Unit, address: str, password: str, code: str, at: str, origin: str) -> dict[str, Any]:
+    """Let a sign-in elsewhere belong to the viewer's, after proving that it is theirs, too."""
+    mine = _sign_in(unit)
+    unit.require_proof("Linking another sign-in")
+    other = signing_in.check_password(unit.service, address, password, origin, code, at=at)
+    if other.organisation == unit.viewer.organisation or other.sign_in is None:
+        raise BadInput("That sign-in is at this organisation, too.", "Give one at another.", {"address": "is here"})
+    join(unit, (unit.viewer.organisation, mine), (other.organisation, other.sign_in))
+    unit.record("sign_in.linked", "sign_in", mine, unit.viewer.name)
+    return listed(unit)
+
+
+def join(unit: Unit, one: tuple[UUID | None, UUID], other: tuple[UUID | None, UUID]) -> None:
+    """Let two sign-ins belong together, once."""
+    (one_at, one_id), (other_at, other_id) = sorted((one, other), key=lambda at: str(at[1]))
+    same = select(SignInLink.id).where(SignInLink.one_id == one_id, SignInLink.other_id == other_id)
+    if unit.db.scalar(same) is None:
+        unit.db.add(
+            SignInLink(one_organisation_id=one_at, one_id=one_id, other_organisation_id=other_at, other_id=other_id)
+        )
+        unit.db.flush()
+
+
+def part(unit: Unit, sign_in: UUID, organisation: UUID) -> None:
+    """Let a sign-in belong together with none at another organisation any more."""
+    there = or_(and_(SignInLink.one_id == sign_in, SignInLink.other_organisation_id == organisation),
+                and_(SignInLink.other_id == sign_in, SignInLink.one_organisation_id == organisation))  # fmt: skip
+    unit.db.execute(delete(SignInLink).where(there))
+
+
+def unlink(unit: Unit, sign_in: UUID) -> None:
+    """Let a sign-in elsewhere belong to the viewer's no more."""
+    mine = _sign_in(unit)
+    both = or_(and_(SignInLink.one_id == mine, SignInLink.other_id == sign_in),
+               and_(SignInLink.other_id == mine, SignInLink.one_id == sign_in))  # fmt: skip
+    if not unit.db.execute(delete(SignInLink).where(both)).rowcount:  # type: ignore[attr-defined]
+        raise NotFound("You have no such sign-in elsewhere.")
+    unit.record("sign_in.unlinked", "sign_in", mine, unit.viewer.name)
+
+
+def switch(unit: Unit, sign_in: UUID, code: str) -> Viewer:
+    """Who the viewer is at another organisation, to be signed in there. NotFound for a sign-in that is not theirs.
+
+    A second factor there is asked for there: it may have been set up against just this.
+    """
+    mine = _sign_in(unit)
+    at = next((organisation for organisation, ident in _linked(unit, mine) if ident == sign_in), None)
+    if at is None:
+        raise NotFound("You have no such sign-in elsewhere.", "Look at your organisations.")
+    unit.record("sign_in.switched", "sign_in", mine, unit.viewer.name)
+    with transaction(unit.service.engine, at) as db:
+        has_factor = db.scalar(select(SignIn.factor_since).where(SignIn.id == sign_in)) is not None
+    if has_factor and not code.strip():
+        raise FactorNeeded("There you have a second factor.", "Give the code that it shows now.")
+    if has_factor:
+        signing_in.check_factor(unit.service, at, sign_in, code)
+    # Nothing was proved there: what needs a fresh proof asks for it.
+    return replace(signing_in.viewer_at(unit.service, at, sign_in), proved_at=None)
+
+
+def count_visits(unit: Unit, people: list[UUID]) -> dict[UUID, int]:
+    """How often each of some people has switched into an account here."""
+    rows = unit.db.execute(
+        select(Visit.person_id, func.count(Visit.id)).where(Visit.person_id.in_(people)).group_by(Visit.person_id)
+    )
+    return dict(rows.all())

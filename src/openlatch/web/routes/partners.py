@@ -1,0 +1,85 @@
+"""The calls about several organisations: one's own sign-ins, and links between partners and clients."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from flask import Response, request
+
+from openlatch import wire
+from openlatch.errors import NotAllowed
+from openlatch.service.context import Unit
+from openlatch.service.partners import links, sign_in_links
+from openlatch.web.api import api, signed_in
+from openlatch.web.routing import origin
+
+__all__ = ["api"]
+
+
+@api.add("GET", "/me/organisations", "Your sign-ins at all organisations", wire.MyOrganisations)
+def get_organisations(unit: Unit) -> dict[str, Any]:
+    """With what you may do at each."""
+    return sign_in_links.listed(unit)
+
+
+@api.add("POST", "/me/organisations", "Link a sign-in at another organisation", wire.MyOrganisations,
+         body=wire.LinkSignIn)  # fmt: skip
+def link_sign_in(unit: Unit, body: wire.LinkSignIn) -> dict[str, Any]:
+    """After proving that it is yours, too."""
+    return sign_in_links.link(unit, body.address, body.password, body.code, body.organisation, origin())
+
+
+@api.add("DELETE", "/me/organisations/<uuid:ident>", "Unlink a sign-in elsewhere", wire.Done)
+def unlink_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """It stays there, and belongs to yours no more."""
+    sign_in_links.unlink(unit, ident)
+    return {"done": True}
+
+
+@api.add("POST", "/me/organisations/<uuid:ident>/switch", "Switch to another organisation", wire.Me,
+         body=wire.SwitchOrganisation, secret=True)  # fmt: skip
+def switch_organisation(unit: Unit, ident: UUID, body: wire.SwitchOrganisation) -> Response:
+    """Opens a session there, as who you are there; the one here goes on until it ends."""
+    if "Authorization" in request.headers:
+        raise NotAllowed("Only a signed-in browser switches organisations.", "Make a token at the other one instead.")
+    who = sign_in_links.switch(unit, ident, body.code)
+    return signed_in(who, proved=False)
+
+
+@api.add("GET", "/partners", "Links with other organisations", wire.PartnerLinks)
+def get_partners(unit: Unit) -> dict[str, Any]:
+    """As partner and as client."""
+    return links.every(unit)
+
+
+@api.add("POST", "/partners", "Offer a client to be linked", wire.PartnerLinkRow, body=wire.OfferLink, status=201)
+def offer_link(unit: Unit, body: wire.OfferLink) -> dict[str, Any]:
+    """By its short name; whether there is such a client is told by its answer alone."""
+    return links.offer(unit, body.client, body.words, list(body.people))
+
+
+@api.add("POST", "/partners/<uuid:ident>/answer", "Accept or decline a partner", wire.PartnerLinkRow,
+         body=wire.AnswerPartner)  # fmt: skip
+def answer_partner(unit: Unit, ident: UUID, body: wire.AnswerPartner) -> dict[str, Any]:
+    """For the client's administrators."""
+    return links.answer(unit, ident, body.accepts, body.team)
+
+
+@api.add("PUT", "/partners/<uuid:ident>/people", "Say who acts for a client", wire.PartnerLinkRow,
+         body=wire.PartnerPeople)  # fmt: skip
+def set_partner_people(unit: Unit, ident: UUID, body: wire.PartnerPeople) -> dict[str, Any]:
+    """For the partner's administrators."""
+    return links.set_people(unit, ident, list(body.people))
+
+
+@api.add("POST", "/partners/<uuid:ident>/end/preview", "What ending a link comes to", wire.EndLinkPreview)
+def preview_end_of_link(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Nothing happens yet."""
+    return links.preview_end(unit, ident)
+
+
+@api.add("POST", "/partners/<uuid:ident>/end", "End a link", wire.PartnerLinkRow, body=wire.EndLink)
+def end_link(unit: Unit, ident: UUID, body: wire.EndLink) -> dict[str, Any]:
+    """From either side."""
+    return links.end(unit, ident, body.reason)
