@@ -17,6 +17,8 @@ export const router = createRouter({
     { path: '/teams', name: 'teams', component: () => import('./pages/TeamsPage.vue'), meta: { title: 'Teams' } },
     { path: '/teams/:id', name: 'team', component: () => import('./pages/TeamPage.vue'), props: true, meta: { title: 'Team' } },
     { path: '/sign-ins', name: 'sign-ins', component: () => import('./pages/SignInsPage.vue'), meta: { title: 'Sign-ins' } },
+    { path: '/partners', name: 'partners', component: () => import('./pages/PartnersPage.vue'), meta: { title: 'Partners' } },
+    { path: '/organisations', name: 'organisations', component: () => import('./pages/OrganisationsPage.vue'), meta: { title: 'My organisations' } },
     { path: '/me', name: 'me', component: () => import('./pages/MePage.vue'), meta: { title: 'My sign-in' } },
     { path: '/set-up', name: 'set-up', component: () => import('./pages/SetUpPage.vue'), meta: { title: 'Set up', open: true } },
     { path: '/begin', name: 'begin', component: () => import('./pages/BeginPage.vue'), meta: { title: 'What do you share?' } },
@@ -53,7 +55,7 @@ export const router = createRouter({
   ],
 })
 
-const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'me'])
+const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'partners', 'organisations', 'me'])
 
 router.beforeEach(async (to) => {
   document.title = `${String(to.meta.title)} · Open Latch`

@@ -34,7 +34,11 @@ FORMS = [
     ("account", "Edit"),
     ("/systems", "Connect or name a system"),
     ("/sign-ins", "Invite somebody"),
+    ("/partners", "Offer a client to act for it"),
+    ("/partners", "End the link with Slate & Fern"),
+    ("/mine", "Ask for access"),
 ]
+AGENCY = "pia.castell@slate-and-fern.example.com"
 DESK, PHONE = {"width": 1280, "height": 800}, {"width": 390, "height": 844}
 Open = Callable[..., Page]
 
@@ -68,7 +72,7 @@ def signed_in(browser: Browser, stack: Demo) -> Iterator[Open]:
             "console", lambda m: faults.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
         )
         page.goto(f"/sign-in?then={path}")
-        page.get_by_label("Address").fill(ROLES[role])
+        page.get_by_label("Address").fill(ROLES.get(role, role))
         page.get_by_label("Password").fill(PASSWORD)
         page.keyboard.press("Enter")
         page.locator("[data-test=who]").wait_for()
@@ -93,7 +97,7 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
         return {
             **{name: f"/{name}" for name in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds")},
             **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere", "map", "ends", "rules")},
-            **{name: f"/{name}" for name in ("teams", "sign-ins", "me", "begin")},
+            **{name: f"/{name}" for name in ("teams", "sign-ins", "partners", "organisations", "me", "begin")},
             "team": first("teams", "name", "Wardens of the season"),
             "facts": "/facts",
             "drift": "/drift",
@@ -188,7 +192,8 @@ def test_the_sign_in_page_and_the_dialogs_are_sound_too(
             settled(page)
             page.get_by_role("button", name=button, exact=True).first.click()
             expect(page.get_by_role("dialog").get_by_role("heading").first).to_be_visible()
-            settled(page)
+            expect(page.get_by_text("Loading", exact=True)).to_have_count(0)
+            page.wait_for_timeout(150)
             refuse_faults(page, f"{button} on {path}")
 
 
@@ -380,6 +385,24 @@ def test_each_sees_what_is_theirs(signed_in: Open) -> None:
     expect(stranger.locator("tbody tr")).to_have_count(1)
 
 
+def test_a_partner_switches_to_its_client_and_the_client_lets_somebody_in(signed_in: Open) -> None:
+    """The client's name is in sight there, and the client sees who has been; who waits is let in by a word."""
+    page = signed_in(AGENCY, "/organisations")
+    expect(page.locator("[data-test=organisation]")).to_have_text("Slate & Fern")
+    page.get_by_role("button", name="Switch to Hollin Fell Huts").click()
+    expect(page.locator("[data-test=organisation]")).to_have_text("at your client Hollin Fell Huts")
+    page.goto("/accounts")
+    expect(page.get_by_role("link", name="Members' newsletter")).to_be_visible()
+    expect(page.get_by_role("link", name="Sign-ins")).to_have_count(0)
+    page = signed_in(path="/partners")
+    known = page.get_by_role("listitem").filter(has_text=AGENCY)
+    expect(known.last).to_contain_text("last here")
+    page.get_by_role("button", name="The same: let them in, Leo Fairburn").click()
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("status").first).to_contain_text("Leo Fairburn is let in.")
+
+
 def test_lists_are_searched_filtered_and_sorted(signed_in: Open) -> None:
     """And a filter that can't be read says why."""
     page = signed_in(path="/people")
@@ -390,7 +413,7 @@ def test_lists_are_searched_filtered_and_sorted(signed_in: Open) -> None:
     expect(page.locator("tbody tr").first).to_contain_text("left")
     page.get_by_role("columnheader", name="Person").get_by_role("button").click()
     expect(page.get_by_role("columnheader", name="Person")).to_have_attribute("aria-sort", "ascending")
-    page.get_by_text("Filter", exact=True).click()
+    page.get_by_text("Filter, keep, take away").click()
     page.get_by_label("Filter", exact=True).fill("shoe pr")
     page.get_by_role("button", name="Apply").click()
     expect(page.get_by_role("alert")).to_contain_text("no attribute 'shoe'")

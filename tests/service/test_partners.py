@@ -150,7 +150,7 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
             unit.db.flush()
             practice.people[name] = person.id
             signing_in.make_sign_in(unit.db, practice.itself.organisation, person.id, address, PASSWORD)
-    practice.linked("Fake", "Other", "Bo")
+    ident = practice.linked("Fake", "Other", "Bo")
     people = {one["name"]: one["is_in"] for one in practice.seen_by_client()["people"]}
     assert people == {"Bo": True, "Fake": False, "Other": False}
     fake = signing_in.check_password(small.service, "ada@example.org", PASSWORD, "x", at="care")
@@ -159,8 +159,20 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
         assert unit.db.scalar(select(func.count(SignInLink.id))) == 1
         assert unit.db.scalar(select(SignIn.id).where(SignIn.person_id == small.person("mara"))) is None
     assert sum("whose address somebody here has already" in sentence for sentence in small.told("ada")) == 2
+    waiting = {one["name"]: one["here"] for one in practice.seen_by_client()["people"]}
+    assert waiting["Fake"] is None
+    assert waiting["Other"]["name"] == "Mara"
+    with practice.client() as unit, pytest.raises(NotFound):
+        links.confirm_same(unit, ident, small.person("owen"))
+    with practice.acting() as unit, pytest.raises(Conflict):
+        links.confirm_same(unit, ident, small.person("mara"))
     practice.catch_up()
     assert sum("whose address somebody here has already" in sentence for sentence in small.told("ada")) == 2
+    with practice.client() as unit:
+        confirmed = links.confirm_same(unit, ident, small.person("mara"))["people"]
+    assert [one["is_in"] for one in confirmed if one["name"] == "Other"] == [True]
+    other = signing_in.check_password(small.service, "mara@example.org", PASSWORD, "x", at="care")
+    assert practice_list(practice, other)[1]["person"] == "Mara"
 
 
 @pytest.mark.parametrize("by", ["client", "partner"])
@@ -181,7 +193,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
         with practice.client() as unit:
             told = links.preview_end(unit, ident)
             assert told["grants"] == 1
-            assert any("Cleo keeps a sign-in here: they hold grants of their own" in line for line in told["does"])
+            assert any("Cleo: 1 grant of their own stay" in line for line in told["does"])
             assert links.end(unit, ident, "Done.")["state"] == "ended"
     else:
         with practice.acting() as unit:
@@ -196,7 +208,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
         sign_in_links.switch(unit, there, "")
     with small.service.unit(small.itself) as unit:
         kept = select(SignIn.person_id).where(SignIn.person_id.in_(ids.values()))
-        assert list(unit.db.scalars(kept)) == [ids["Cleo"]]
+        assert list(unit.db.scalars(kept)) == []
         assert unit.db.scalar(select(func.count(Membership.id)).where(Membership.person_id.in_(ids.values()))) == 0
     with practice.acting() as unit, pytest.raises(Conflict):
         links.end(unit, ident, "Again.")

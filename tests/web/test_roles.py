@@ -376,6 +376,7 @@ def partners() -> dict[str, Call]:
         "offer_link": Call("/partners", ADMINISTRATOR, {"client": "x", "people": [str(uuid4())]}, 422),
         "answer_partner": Call(f"{link}/answer", NOBODY, {"accepts": True}),
         "set_partner_people": Call(f"{link}/people", NOBODY, {"people": []}),
+        "confirm_same": Call(f"{link}/same", NOBODY, {"person": str(uuid4())}),
         "preview_end_of_link": Call(f"{link}/end/preview", NOBODY, {}),
         "end_link": Call(f"{link}/end", NOBODY, {}),
     }
@@ -419,7 +420,8 @@ OWN = {
     "list_invitations", "invite", "set_organisation", "get_mail_settings", "set_mail_settings", "test_mail_settings",
     "list_adapters", "try_system", "make_system", "get_merges", "make_person", "make_team", "make_membership",
     "make_account", "make_app",
-    "get_organisations", "link_sign_in", "get_partners", "offer_link", "make_resource", "make_group", "preview_recording", "record_access",
+    "get_organisations", "link_sign_in", "get_partners", "offer_link",
+    "make_resource", "make_group", "preview_recording", "record_access",
 }  # fmt: skip
 
 

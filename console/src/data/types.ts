@@ -1125,3 +1125,41 @@ export interface Erased {
   erased: { records: number; sessions: number; journal: number }
   kept: string[]
 }
+
+export interface MyOrganisation {
+  sign_in: string
+  organisation: Named
+  slug: string
+  person: string
+  role: RoleName
+  is_closed: boolean
+  is_current: boolean
+  accounts: number
+  levels: string[]
+  as_partner: boolean
+}
+
+export interface PartnerPerson {
+  id: string | null
+  name: string
+  address: string
+  is_in: boolean
+  here: Named | null
+  last_seen_at: string | null
+  visits: number
+}
+
+export interface PartnerLink {
+  id: string
+  state: 'offered' | 'linked' | 'declined' | 'ended'
+  we_are: 'partner' | 'client'
+  other: string
+  words: string
+  offered_at: string
+  offered_by: string
+  accepted_at: string | null
+  ended_at: string | null
+  ended_by: string
+  people: PartnerPerson[]
+  team: Named | null
+}

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { reactive, ref, watch } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import { askWhoIam } from '@/data/me'
@@ -67,7 +68,9 @@ const makeToken = () => run(async () => {
 </script>
 
 <template>
-  <PageHead title="My sign-in" about="Your name and addresses, what you sign in with, and how you are told." />
+  <PageHead title="My sign-in" about="Your name and addresses, what you sign in with, and how you are told.">
+    <RouterLink to="/organisations" class="button">My organisations</RouterLink>
+  </PageHead>
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
   <ProblemNote :error="failed" class="mb-3" />
   <StateNote :status="status" :error="error" @retry="refetch" />

@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
+import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 
+import { get } from '@/data/api'
 import { isLive } from '@/data/live'
 import { me, useSignOut } from '@/data/me'
+import type { MyOrganisation } from '@/data/types'
 import { theme, type Theme } from '@/lib/theme'
 
 import SearchBox from './SearchBox.vue'
@@ -36,11 +39,16 @@ const PLACES = [
   { to: '/drift', label: 'Drift', administrator: true },
   { to: '/systems', label: 'Systems', administrator: true },
   { to: '/sign-ins', label: 'Sign-ins', administrator: true },
+  { to: '/partners', label: 'Partners', administrator: true },
   { to: '/settings', label: 'Settings', administrator: true },
 ]
 // Inside an account only what is about it is open.
 const places = computed(() => PLACES.filter((place) => (me.value?.inside ? place.inside : !place.administrator || me.value?.administrator || me.value?.auditor)))
 const home = computed(() => (me.value?.inside ? `/accounts/${me.value.inside.account.id}` : '/'))
+// Whoever is at several organisations has it in sight at which.
+const mine = useQuery({ key: ['me', 'organisations'], query: () => get<{ organisations: MyOrganisation[] }>('/me/organisations'), enabled: () => !!me.value && !me.value.inside })
+const current = computed(() => mine.data.value?.organisations.find((one) => one.is_current))
+const isAtSeveral = computed(() => (mine.data.value?.organisations.length ?? 0) > 1)
 const THEMES: Theme[] = ['system', 'light', 'dark']
 
 function isHere(to: string): boolean {
@@ -60,6 +68,7 @@ async function leave(): Promise<void> {
         <img src="/mark.svg" alt="" class="size-7" />
         Open Latch
       </RouterLink>
+      <p class="mr-auto min-w-0 truncate text-soft" :class="{ 'rounded-md border-l-4 border-l-sky bg-sky-wash px-2 py-0.5 font-semibold text-ink': isAtSeveral }" data-test="organisation"><span v-if="current?.as_partner" class="font-normal">at your client </span>{{ me?.organisation.name }}</p>
       <nav aria-label="Places" class="order-last -mx-2 flex w-full gap-x-0.5 overflow-x-auto md:flex-wrap md:overflow-visible">
         <RouterLink
           v-for="place in places"
@@ -86,6 +95,7 @@ async function leave(): Promise<void> {
         <MenuItems class="absolute right-0 z-40 mt-1 w-64 rounded-lg border border-line bg-card p-1 shadow-lg outline-none">
           <p class="px-3 py-2 text-soft">{{ me?.organisation.name }}<span v-if="me?.auditor" class="block">as auditor: you see everything and change nothing</span></p>
           <MenuItem v-if="!me?.inside" v-slot="{ active }"><RouterLink to="/me" class="block rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''">My sign-in</RouterLink></MenuItem>
+          <MenuItem v-if="!me?.inside && isAtSeveral" v-slot="{ active }"><RouterLink to="/organisations" class="block rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''">My organisations</RouterLink></MenuItem>
           <MenuItem v-for="name in THEMES" :key="name" v-slot="{ active }">
             <button class="w-full rounded-md px-3 py-1.5 text-left" :class="active ? 'bg-sunk' : ''" @click="theme = name">
               {{ name === 'system' ? 'Light or dark as the system' : name === 'dark' ? 'Dark' : 'Light' }}

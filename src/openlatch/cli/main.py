@@ -55,6 +55,8 @@ _CLIENT = {
     "sign-in": "identity",
     "invitation": "identity",
     "password": "identity",
+    "partner": "partners",
+    "organisations": "partners",
     "who-can": "reaching",
     "what-if": "reaching",
     "map": "reaching",

@@ -44,6 +44,10 @@ class Partnering(Asking):
             wire.PartnerLinkRow, "PUT", f"/partners/{ident}/people", wire.PartnerPeople(people=list(people))
         )
 
+    def confirm_same(self, ident: UUID, person: UUID) -> wire.PartnerLinkRow:
+        """Say that one of the client's people is whom the partner names by the same address."""
+        return self._ask(wire.PartnerLinkRow, "POST", f"/partners/{ident}/same", wire.ConfirmSame(person=person))
+
     def preview_end_of_link(self, ident: UUID) -> wire.EndLinkPreview:
         """What ending a link comes to."""
         return self._ask(wire.EndLinkPreview, "POST", f"/partners/{ident}/end/preview")

@@ -25,10 +25,11 @@ from openlatch.demo import giving
 from openlatch.errors import BadInput
 from openlatch.service import carrying, flags, importing, revocations, signing_in
 from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.partners import links
 from openlatch.service.reviews import closing, deciding, opening, plans, schedules
 from openlatch.service.reviews.plans import Review
 from openlatch.store.database import transaction
-from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Person, Revocation
+from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Person, Revocation, Team
 
 DATA = Path(__file__).parent / "data"
 PASSWORD = "walk the long ridge"  # noqa: S105  printed at every start: the demo has nothing to hide
@@ -47,6 +48,13 @@ NEIGHBOUR = (
     "rhea.tarn@tarnvalley.example.org",
     "Rhea Tarn",
     "administrator of a second organisation, Tarn Valley Boats",
+)
+
+AGENCY = (
+    "pia.castell@slate-and-fern.example.com",
+    "Pia Castell",
+    "Slate & Fern",
+    "administrator of Slate & Fern, which acts for Hollin Fell",
 )
 
 
@@ -90,6 +98,7 @@ def load(service: Service) -> UUID:
             signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
     flags.evaluate_all(service, itself.organisation)
     _load_neighbour(service)
+    _load_agency(service)
     return itself.organisation
 
 
@@ -154,6 +163,39 @@ def play(service: Service, organisation: UUID) -> None:
         revocations.start(unit, revocations.Wish(grants=(grant,)), "Nobody remembers what it is for.")
         _accept_one_flag(unit)
     _end_in_a_stubborn_place(service, viewer)
+    _link_the_agency(service, viewer)
+
+
+def _load_agency(service: Service) -> None:
+    """The newsletter agency, which uses the service itself."""
+    address, name, organisation, _ = AGENCY
+    itself = _organisation(service, organisation, "slate-and-fern")
+    people = "key,name,address,inside\n" + "".join(
+        f"{one},{words},{one}@slate-and-fern.example.com,yes\n"
+        for one, words in (("pia.castell", name), ("leo.fairburn", "Leo Fairburn"), ("juno.ashby", "Juno Ashby"))
+    )
+    with service.unit(itself) as unit:
+        importing.bring(unit, "people", "csv", io.BytesIO(people.encode()), keep_good=False, try_only=False)
+    with service.unit(itself) as unit:
+        for person in unit.db.scalars(select(Person)).all():
+            assert person.address is not None
+            role = Role.ADMINISTRATOR if person.address == address else Role.MEMBER
+            signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
+
+
+def _link_the_agency(service: Service, viewer: Viewer) -> None:
+    """The agency is linked: its head was confirmed, one of its people waits for that, and one is new."""
+    with transaction(service.engine, None) as db:
+        agency = db.scalars(select(Organisation.id).where(Organisation.slug == "slate-and-fern")).one()
+    with service.unit(Viewer.itself(agency)) as unit:
+        head = unit.db.scalars(select(Person).where(Person.address == AGENCY[0])).one()
+        people = list(unit.db.scalars(select(Person.id)))
+    with service.unit(Viewer(agency, head.name, head.id, administrator=True)) as unit:
+        found = links.offer(unit, "hollin-fell", "We write the newsletter of your huts, as before.", people)
+    with service.unit(viewer) as unit:
+        team = unit.db.scalars(select(Team.id).where(Team.key == "slate-and-fern")).one()
+        links.answer(unit, found["id"], True, team)
+        links.confirm_same(unit, found["id"], _person(unit, "pia.castell"))
 
 
 def _end_in_a_stubborn_place(service: Service, viewer: Viewer) -> None:

@@ -269,7 +269,8 @@ def _welcome(demo: Demo) -> None:
     _say(f"\nOpen Latch is at {demo.address}\n\nSign in with the password: {loader.PASSWORD}")
     for key, _, what in loader.SIGN_INS:
         _say(f"  {key + '@hollinfell.example.org' if '.aldous' not in key else key + '@wardens.example.net':44} {what}")
-    _say(f"  {loader.NEIGHBOUR[0]:44} {loader.NEIGHBOUR[2]}")
+    for other in (loader.NEIGHBOUR, loader.AGENCY):
+        _say(f"  {other[0]:44} {other[-1]}")
     _say(f"\nThe mail that is sent is at {demo.mail.address}")
     _say(f"The hut telemetry database is at 127.0.0.1:{demo.telemetry.port}.")
     for name, kind, settings in demo.around.connections if demo.around else ():

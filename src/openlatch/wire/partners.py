@@ -13,6 +13,7 @@ from openlatch.wire.requests import Request, Sentence
 
 __all__ = [
     "AnswerPartner",
+    "ConfirmSame",
     "EndLink",
     "EndLinkPreview",
     "LinkSignIn",
@@ -85,6 +86,12 @@ class PartnerPeople(Request):
     people: list[UUID] = Field(max_length=200)
 
 
+class ConfirmSame(Request):
+    """Which of the client’s people a partner names by the same address."""
+
+    person: UUID
+
+
 class EndLink(Request):
     """Why a link ends."""
 
@@ -98,6 +105,9 @@ class PartnerPerson(Answer):
     name: str
     address: str
     is_in: bool = Field(False, description="Whether they can come over to the client; told to the client.")
+    here: Named | None = Field(
+        None, description="Who of the client’s people has the address, and waits to be confirmed."
+    )
     last_seen_at: datetime | None = None
     visits: int = Field(0, description="How often they have switched into an account of the client.")
 

@@ -132,9 +132,37 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any
         ident = UUID(one["there"]) if one.get("there") else None
         found.append(
             {"id": ident, "name": one["name"], "address": one["address"], "is_in": ident is not None,
-             "last_seen_at": seen.get(ident), "visits": visits.get(ident, 0) if ident else 0}
+             "here": _here(unit, one) if one.get("known_here") else None, "last_seen_at": seen.get(ident),
+             "visits": visits.get(ident, 0) if ident else 0}
         )  # fmt: skip
     return found
+
+
+def _here(unit: Unit, one: dict[str, Any]) -> dict[str, Any] | None:
+    """The one of the client’s people who has the address, when they have no sign-in that they could link themselves."""
+    people = unit.db.scalars(
+        select(Person).where(func.lower(Person.address) == one["address"].lower(), Person.standing != "left")
+    ).all()
+    if len(people) != 1 or unit.db.scalar(select(SignIn.id).where(SignIn.person_id == people[0].id)) is not None:
+        return None
+    return {"id": people[0].id, "name": people[0].name}
+
+
+def confirm_same(unit: Unit, ident: UUID, person: UUID) -> dict[str, Any]:
+    """Say at the client that one of its people, who has no sign-in, is whom the partner names by the same address."""
+    row = _locked(unit, ident, "Letting a partner's people in")
+    if row.client_id != unit.viewer.organisation or row.accepted_at is None or row.ended_at is not None:
+        raise Conflict("Only the client of a link confirms who is who.", "Look at it again.")
+    locks.access(unit)
+    known = {(_here(unit, one) or {}).get("id"): one for one in row.people if one.get("known_here")}
+    if person not in known:
+        raise NotFound("Nobody of this partner waits to be confirmed as them.", "Look at the link again.")
+    row.people = [
+        {**one, "known_here": False, "same": str(person)} if one is known[person] else one for one in row.people
+    ]
+    unit.record("partner.confirmed", "person", person, known[person]["name"], partner=row.partner_name)
+    _bring_about(unit, row)
+    return shown(unit, row)
 
 
 def _team_of(unit: Unit, row: PartnerLink) -> dict[str, Any] | None:
@@ -209,10 +237,13 @@ def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
     names = ", ".join(one["name"] for one in row.people if one.get("there")) or "Nobody"
     does = [f"{names}: no way any more from the partner into the client; what is open there ends."]
     if is_client:
-        does += [f"{len(grants)} grants of {team['name']} are revoked in their systems."] if team and grants else []
+        does += (
+            [f"In their systems are revoked, of {team['name']}: {counted(len(grants), 'grant')}."]
+            if team and grants
+            else []
+        )
         does += [
-            f"{person.name} keeps a sign-in here: {why}. Decide about it on their page."
-            for person, why in _who_stays(unit, row.people)
+            f"{person.name}: {why}. Decide about that on their page." for person, why in _who_stays(unit, row.people)
         ]
     else:
         does.append("What the client has given to your people and their team is for the client’s register to end.")
@@ -220,26 +251,34 @@ def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def _who_stays(unit: Unit, people: list[dict[str, Any]]) -> list[tuple[Person, str]]:
-    """Who of a partner’s people keeps a sign-in at the client when they do not act by the partner any more, and why."""
+    """Who of a partner’s people has more at the client than comes by the partner, and what."""
     found = []
     for one in people:
         if one.get("there") and (person := unit.db.get(Person, UUID(one["there"]))) is not None:
-            why = _keeps(unit, person.id)
+            why = _has_more(unit, person.id)
             found += [(person, why)] if why else []
     return found
 
 
-def _keeps(unit: Unit, person: UUID) -> str:
-    sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person)).first()
-    if sign_in is None:
-        return ""
-    if sign_in.administrator:
-        return "they administer"
-    if unit.db.scalar(select(Grant.id).where(Grant.person_id == person, Grant.state.in_(LIVE)).limit(1)) is not None:
-        return "they hold grants of their own"
-    if unit.db.scalar(select(Account.id).where(Account.owner_id == person).limit(1)) is not None:
-        return "accounts are theirs"
-    return ""
+def counted(count: int, noun: str) -> str:
+    """A number of something, in words."""
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+
+
+def _administers(unit: Unit, person: UUID) -> bool:
+    return unit.db.scalar(select(SignIn.administrator).where(SignIn.person_id == person)) is True
+
+
+def _has_more(unit: Unit, person: UUID) -> str:
+    """What somebody has at the client besides; it stays when the link ends. Empty for nothing."""
+    holds = select(func.count(Grant.id)).where(Grant.person_id == person, Grant.state.in_(LIVE))
+    owns = select(func.count(Account.id)).where(Account.owner_id == person)
+    found = [
+        *(["they administer, and keep their sign-in"] if _administers(unit, person) else []),
+        *([f"{counted(count, 'grant')} of their own stay"] if (count := unit.db.scalar(holds)) else []),
+        *([f"{counted(count, 'account')} stay theirs"] if (count := unit.db.scalar(owns)) else []),
+    ]
+    return "; ".join(found)
 
 
 def _grants_of(unit: Unit, row: PartnerLink) -> list[UUID]:
@@ -330,21 +369,25 @@ def _let_in(unit: Unit, row: PartnerLink, one: dict[str, Any]) -> dict[str, Any]
     Who is at the client already is never taken for the same by their address: that is only what the partner says.
     """
     address = one["address"]
-    if _is_known(unit, address):
+    same = unit.db.get(Person, UUID(one["same"])) if one.get("same") else None
+    if same is None and _is_known(unit, address):
         sentence = (
             f"{row.partner_name} names {one['name']} ({address}), whose address somebody here has already. They are "
-            "not let in by the link; they can link their two sign-ins themselves."
+            "not let in before you confirm that they are the same; who has a sign-in here links the two themselves."
         )
         telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, PAGE)
         return {**one, "known_here": True}
-    person = Person(
+    person = same or Person(
         organisation_id=unit.viewer.organisation, name=one["name"], address=address, inside=False, recognised=True
     )
-    unit.db.add(person)
-    unit.db.flush()
-    unit.record("person.made", "person", person.id, person.name, partner=row.partner_name)
-    unit.db.add(Membership(organisation_id=person.organisation_id, team_id=row.team_id, person_id=person.id))
-    unit.record("membership.made", "membership", None, f"{person.name} in {row.partner_name}")
+    if same is None:
+        unit.db.add(person)
+        unit.db.flush()
+        unit.record("person.made", "person", person.id, person.name, partner=row.partner_name)
+    member = select(Membership.id).where(Membership.team_id == row.team_id, Membership.person_id == person.id)
+    if unit.db.scalar(member) is None:
+        unit.db.add(Membership(organisation_id=person.organisation_id, team_id=row.team_id, person_id=person.id))
+        unit.record("membership.made", "membership", None, f"{person.name} in {row.partner_name}")
     # Nobody knows its password: they come over from their own organisation.
     signing_in.make_sign_in(unit.db, person.organisation_id, person.id, address, secrets.token_urlsafe(32))
     unit.db.flush()
@@ -371,15 +414,15 @@ def _put_out(unit: Unit, row: PartnerLink, ident: UUID) -> None:
     ending = delete(Membership).where(Membership.team_id == row.team_id, Membership.person_id == ident)
     unit.db.execute(ending)
     sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == ident)).first()
-    keeps = _keeps(unit, ident)
+    more = _has_more(unit, ident)
     if sign_in is not None:
         sign_ins.close_all(unit, sign_in)
         sign_in_links.part(unit, sign_in.id, row.partner_id)
-        if not keeps:
+        if not sign_in.administrator:
             sign_ins.remove(unit, sign_in)
-    if keeps:
-        sentence = f"{person.name} does not act for {row.partner_name} any more, and keeps a sign-in here: {keeps}."
+    if more:
+        sentence = f"{person.name} does not act for {row.partner_name} any more, but: {more}."
         telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, f"/people/{ident}")
-    unit.record("partner.person_left", "person", ident, person.name, partner=row.partner_name, keeps=keeps)
+    unit.record("partner.person_left", "person", ident, person.name, partner=row.partner_name, more=more)
     unit.db.flush()
     flags.evaluate(unit, people=[ident])

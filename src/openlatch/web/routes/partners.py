@@ -73,6 +73,13 @@ def set_partner_people(unit: Unit, ident: UUID, body: wire.PartnerPeople) -> dic
     return links.set_people(unit, ident, list(body.people))
 
 
+@api.add("POST", "/partners/<uuid:ident>/same", "Confirm whom a partner names", wire.PartnerLinkRow,
+         body=wire.ConfirmSame)  # fmt: skip
+def confirm_same(unit: Unit, ident: UUID, body: wire.ConfirmSame) -> dict[str, Any]:
+    """For the client's administrators: that one of its people is the partner's of the same address, and is let in."""
+    return links.confirm_same(unit, ident, body.person)
+
+
 @api.add("POST", "/partners/<uuid:ident>/end/preview", "What ending a link comes to", wire.EndLinkPreview)
 def preview_end_of_link(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Nothing happens yet."""

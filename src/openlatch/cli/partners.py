@@ -1,0 +1,201 @@
+"""Links between partner organisations and their clients on one server."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from uuid import UUID
+
+import click
+
+from openlatch import wire
+from openlatch.cli import session
+from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.client import Client
+from openlatch.errors import BadInput
+
+LINKS: list[Column] = [
+    ("With", lambda r: r.other),
+    ("We are", lambda r: f"the {r.we_are}"),
+    ("State", lambda r: f"ended by {r.ended_by}, {moment(r.ended_at)}" if r.ended_at else r.state),
+    ("Offered", lambda r: f"{moment(r.offered_at)} by {r.offered_by}"),
+    ("Team", lambda r: r.team.name if r.team else None),
+    ("People", lambda r: ", ".join(person.name for person in r.people)),
+]
+PEOPLE: list[Column] = [
+    ("Name", lambda r: r.name),
+    ("Address", lambda r: r.address),
+    ("Comes in", lambda r: "yes" if r.is_in else f"once confirmed as {r.here.name}" if r.here else "no"),
+    ("Last here", lambda r: moment(r.last_seen_at) if r.last_seen_at else "never"),
+    ("Into accounts", lambda r: f"{r.visits} times"),
+]
+
+
+@click.group()
+def partner() -> None:
+    """Partner organisations on this server, whose people act for their clients."""
+
+
+@partner.command("list")
+@output_option
+def partner_list(output: str) -> None:
+    """Links with other organisations, as partner and as client."""
+    with session.client() as service:
+        show_rows(service.partners(), LINKS, output, "There is no link with another organisation.")
+
+
+def _find(service: Client, other: str, is_ended: bool = False) -> wire.PartnerLinkRow:
+    rows = [row for row in service.partners() if is_ended or row.state != "ended"]
+    fits = [row for row in rows if other.lower() in (row.other.lower(), str(row.id))]
+    if len(fits) != 1:
+        raise BadInput(f"{len(fits) or 'None'} of the links fit {other!r}.", "Look at: openlatch partner list")
+    return fits[0]
+
+
+@partner.command("show")
+@click.argument("other")
+@output_option
+def partner_show(other: str, output: str) -> None:
+    """One link: who acts by it and, for the client, who has really been here."""
+    with session.client() as service:
+        _show(_find(service, other, is_ended=True), output)
+
+
+def _show(found: wire.PartnerLinkRow, output: str) -> None:
+    def write() -> None:
+        state = f"ended {moment(found.ended_at)} by {found.ended_by}" if found.ended_at else found.state
+        out.print(f"{found.other}: {state}. We are the {found.we_are}.", markup=False)
+        if found.we_are == "client":
+            show_rows(found.people, PEOPLE, output, "Nobody of theirs acts here.")
+        else:
+            names = ", ".join(person.name for person in found.people) or "nobody"
+            out.print(f"For them acts: {names}.", markup=False)
+
+    show_one(found, output, write)
+
+
+@partner.command("offer")
+@click.argument("client")
+@click.option("--person", "people", multiple=True, help="Who of ours acts for them. Repeat it for several.")
+@click.option("--words", default="", help="What the client reads with the offer.")
+@output_option
+def partner_offer(client: str, people: Sequence[str], words: str, output: str) -> None:
+    """Offer a CLIENT, by its short name, to be linked with us."""
+    with session.client() as service:
+        ids = [session.find(service, "people", name) for name in people]
+        _show(session.proving(service, lambda: service.offer_link(client, ids, words)), output)
+
+
+@partner.command("accept")
+@click.argument("other")
+@click.option("--team", default=None, help="The partner team that they come into; left out, a new one.")
+@output_option
+def partner_accept(other: str, team: str | None, output: str) -> None:
+    """Accept a partner: its people come into a team of ours, and hold what that holds."""
+    with session.client() as service:
+        found = _find(service, other)
+        ident = session.find(service, "teams", team) if team else None
+        _show(session.proving(service, lambda: service.answer_partner(found.id, True, ident)), output)
+
+
+@partner.command("decline")
+@click.argument("other")
+@output_option
+def partner_decline(other: str, output: str) -> None:
+    """Decline a partner."""
+    with session.client() as service:
+        found = _find(service, other)
+        _show(session.proving(service, lambda: service.answer_partner(found.id, False)), output)
+
+
+@partner.command("people")
+@click.argument("other")
+@click.option("--person", "people", multiple=True, help="Who of ours acts for them from now on; nobody, if left out.")
+@output_option
+def partner_people(other: str, people: Sequence[str], output: str) -> None:
+    """Say who of ours acts for a client from now on."""
+    with session.client() as service:
+        found = _find(service, other)
+        ids = [session.find(service, "people", name) for name in people]
+        _show(session.proving(service, lambda: service.set_partner_people(found.id, ids)), output)
+
+
+@partner.command("confirm")
+@click.argument("other")
+@click.argument("person")
+@output_option
+def partner_confirm(other: str, person: str, output: str) -> None:
+    """Confirm that a PERSON of ours is whom the partner names by the same address: they are let in."""
+    with session.client() as service:
+        found, ident = _find(service, other), session.find(service, "people", person)
+        _show(session.proving(service, lambda: service.confirm_same(found.id, ident)), output)
+
+
+@partner.command("end")
+@click.argument("other")
+@click.option("--reason", default="", help="Why.")
+@click.option("--yes", "-y", is_flag=True, help="Do not ask.")
+@output_option
+def partner_end(other: str, reason: str, yes: bool, output: str) -> None:
+    """End a link, from either side."""
+    with session.client() as service:
+        found = _find(service, other)
+        for line in service.preview_end_of_link(found.id).does:
+            click.echo(line, err=True)
+        if not yes:
+            click.confirm(f"End the link with {found.other}?", abort=True, err=True)
+        _show(session.proving(service, lambda: service.end_link(found.id, reason)), output)
+
+
+@click.group()
+def organisations() -> None:
+    """Your own sign-ins at several organisations."""
+
+
+OWN: list[Column] = [
+    ("Organisation", lambda r: r.organisation.name),
+    ("Short name", lambda r: r.slug),
+    ("As", lambda r: f"{r.person}, {r.role}" + (", of a partner" if r.as_partner else "")),
+    ("Reaches", lambda r: f"{r.accounts} accounts" + (f": {', '.join(r.levels)}" if r.levels else "")),
+    ("", lambda r: "this one" if r.is_current else "closed" if r.is_closed else None),
+]
+
+
+@organisations.command("list")
+@output_option
+def organisations_list(output: str) -> None:
+    """Your sign-ins that belong together, with what you may do at each."""
+    with session.client() as service:
+        show_rows(service.organisations(), OWN, output, "")
+
+
+@organisations.command("link")
+@click.argument("short_name")
+@click.option("--address", prompt=True, help="With which you sign in there.")
+@click.option("--password", prompt=True, hide_input=True, help="Your password there.")
+@click.option("--code", default="", help="The code of your second factor there.")
+@output_option
+def organisations_link(short_name: str, address: str, password: str, code: str, output: str) -> None:
+    """Link your sign-in at another organisation, by its SHORT_NAME, so that you can switch in the console."""
+    wish = wire.LinkSignIn(address=address, password=password, code=code, organisation=short_name)
+    with session.client() as service:
+        show_rows(session.proving(service, lambda: service.link_sign_in(wish)), OWN, output, "")
+
+
+@organisations.command("unlink")
+@click.argument("short_name")
+def organisations_unlink(short_name: str) -> None:
+    """Unlink a sign-in elsewhere; it stays as it is."""
+    with session.client() as service:
+        ident = _at(service.organisations(), short_name)
+        service.unlink_sign_in(ident)
+    out.print(f"Your sign-in at {short_name} belongs to this one no more.", markup=False)
+
+
+def _at(rows: Sequence[wire.MyOrganisation], short_name: str) -> UUID:
+    for row in rows:
+        if row.slug == short_name and not row.is_current:
+            return row.sign_in
+    raise BadInput(f"You have no linked sign-in at {short_name!r}.", "Look at: openlatch organisations list")
+
+
+COMMANDS: dict[str, click.Command] = {"partner": partner, "organisations": organisations}
