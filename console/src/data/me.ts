@@ -59,14 +59,10 @@ export function useSwitch(): { enter: (account: string, goOn: () => Promise<unkn
   }
 }
 
-/** Open a session at another organisation of one's own; everything is asked for anew, as who one is there. */
-export function useSwitchOrganisation(): (signIn: string, code: string) => Promise<void> {
-  const cache = useQueryCache()
-  return async (signIn, code) => {
-    const found = await send<Me>('POST', `/me/organisations/${signIn}/switch`, { code })
-    for (const entry of cache.getEntries()) cache.remove(entry)
-    keep(found)
-  }
+/** Open a session at another organisation of one's own. The page is loaded anew: nothing of the one before stays in it. */
+export async function switchOrganisation(signIn: string, code: string): Promise<void> {
+  await send<Me>('POST', `/me/organisations/${signIn}/switch`, { code })
+  window.location.assign('/')
 }
 
 export function useSignOut(): () => Promise<void> {

@@ -1,10 +1,9 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { reactive, ref } from 'vue'
-import { useRouter } from 'vue-router'
 
 import { CallFailed, get, send } from '@/data/api'
-import { useSwitchOrganisation } from '@/data/me'
+import { switchOrganisation } from '@/data/me'
 import { proving } from '@/data/proof'
 import type { MyOrganisation } from '@/data/types'
 import { counted } from '@/lib/words'
@@ -13,8 +12,6 @@ import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
 import StateNote from '@/parts/StateNote.vue'
 
-const router = useRouter()
-const switchTo = useSwitchOrganisation()
 const { data, status, error, refetch } = useQuery({ key: ['me', 'organisations'], query: () => get<{ organisations: MyOrganisation[] }>('/me/organisations') })
 const failed = ref<unknown>(null)
 const asked = ref<MyOrganisation | null>(null)
@@ -25,9 +22,7 @@ const said = ref('')
 async function go(row: MyOrganisation): Promise<void> {
   failed.value = null
   try {
-    await switchTo(row.sign_in, code.value)
-    asked.value = null
-    await router.push('/')
+    await switchOrganisation(row.sign_in, code.value)
   } catch (problem) {
     if (problem instanceof CallFailed && problem.problem.type?.endsWith(':factor-needed') && asked.value === null) asked.value = row
     else failed.value = problem
