@@ -33,7 +33,7 @@ from openlatch.service.giving import Choice
 from openlatch.service.latching import Setting
 from openlatch.service.proposing import Proposal, To
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Term, Visit, WebSession
+from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Session, Term, Visit, WebSession
 from openlatch.work import worker
 from tests.service.conftest import PASSWORD, Small
 
@@ -480,3 +480,13 @@ def test_delegates_see_one_another_unless_a_latch_says_no(small: Small) -> None:
     worker.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalars(select(Visit.ended_as).order_by(Visit.id)).all() == ["left", "signed_out"]
+
+
+def test_a_session_is_ones_own_to_end_only_where_the_service_can(small: Small) -> None:
+    """Where it can't, it is said what to do; somebody else's is not there."""
+    own = small.id(Session, "s1")
+    with small.acting("mara") as unit, pytest.raises(Conflict, match="can't be ended from here"):
+        changes.end_own_session(unit, own)
+    for who in ("ines", "owen"):
+        with small.acting(who) as unit, pytest.raises(NotFound):
+            changes.end_own_session(unit, own)

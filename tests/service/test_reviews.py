@@ -10,7 +10,7 @@ from typing import Any
 from uuid import UUID
 
 import pytest
-from sqlalchemy import func, select, text
+from sqlalchemy import func, select, text, update
 from sqlalchemy.exc import DBAPIError
 
 from openlatch.core.reviews.assigning import Line, Place
@@ -35,6 +35,7 @@ from openlatch.store.tables import (
     Resource,
     Revocation,
     Round,
+    SignIn,
     Step,
     Team,
 )
@@ -612,3 +613,28 @@ def test_nobody_decides_by_a_second_record_of_theirs(small: Small) -> None:
             unit.db.get_one(Item, item.id).reviewer_id = small.person("owen")
         with pytest.raises(NotAllowed, match="second record"):
             decided(small, "owen", ident, item)
+
+
+def test_who_may_be_asked_and_cannot_sign_in_is_said_before_a_round_opens(small: Small) -> None:
+    """Owners, persons, members of a team and managers; whoever has a sign-in is not named."""
+    mara = small.person("mara")
+    ways = {
+        "owner": (Place(Line.OWNER),), "person": (Place(Line.PERSON, mara),),
+        "team": (Place(Line.TEAM, small.id(Team, "wardens")),), "manager": (Place(Line.MANAGER),),
+    }  # fmt: skip
+
+    def named_for(way: str) -> list[str]:
+        with small.service.unit(small.itself) as unit:
+            told = opening.preview(unit, Review("Spring", BOX, reviewers=ways[way]))
+            return [one["name"] for one in told["without_sign_in"]]
+
+    assert {way: named_for(way) for way in ways} == {
+        "owner": ["Ines"], "person": ["Mara"], "team": ["Mara", "Owen"], "manager": [],
+    }  # fmt: skip
+    small.signed_in("ines")
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(update(Person).where(Person.id == mara).values(manager_id=small.person("owen")))
+    assert (named_for("owner"), named_for("manager")) == ([], ["Owen"])
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(update(SignIn).values(suspended_at=unit.now))
+    assert named_for("owner") == ["Ines"]

@@ -14,7 +14,7 @@ from sqlalchemy import select
 from openlatch.adapters import mail_sessions
 from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
-from openlatch.errors import Conflict, SystemDown, SystemRefused
+from openlatch.errors import Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service import changes, changing, helping, revocations, settling, systems
 from openlatch.service.context import Service, Viewer
 from openlatch.standins.cloud import Cloud, Manners
@@ -236,6 +236,33 @@ def test_settings_that_do_not_work_are_refused_before_they_are_kept(
         systems.connect(service, organisation, "d", "Directory", "directory", away, world.secret)
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(System)).all() == []
+
+
+@pytest.mark.parametrize("kind", ["postgresql", "mailboxes", "host", "cloud"])
+def test_one_ends_ones_own_session_there(
+    kind: str, make: Callable[[str], World], service: Service, organisation: Viewer, clock: Clock
+) -> None:
+    """Without anyone's leave; the access stays, and it is nobody else's to end."""
+    world = make(kind)
+    assert world.session is not None
+    login, goes_on = world.session()
+    connect(service, organisation, world)
+    with service.unit(organisation) as unit:
+        session, person = unit.db.execute(
+            select(Session, Person).join(Person, Person.id == Session.person_id)
+            .join(Handle, Handle.person_id == Person.id).where(Handle.name == login)
+        ).one()  # fmt: skip
+        grants = select(Grant.state).where(Grant.person_id == person.id).order_by(Grant.id)
+        before = list(unit.db.scalars(grants))
+    with service.unit(organisation) as unit, pytest.raises(NotFound):
+        changes.end_own_session(unit, session.id)
+    with service.unit(Viewer(organisation.organisation, person.name, person.id)) as unit:
+        revocation = changes.end_own_session(unit, session.id)["revocation_id"]
+    assert carry_on(service, organisation, clock, revocation) == "confirmed"
+    assert not goes_on()
+    with service.unit(organisation) as unit:
+        assert unit.db.get_one(Session, session.id).ended_as == "revoked"
+        assert list(unit.db.scalars(grants)) == before
 
 
 @pytest.mark.parametrize("kind", ["postgresql", "mailboxes", "host", "cloud"])

@@ -288,6 +288,7 @@ def finding(ids: dict[str, Any]) -> dict[str, Call]:
         "import_register": Call("/register/import", ADMINISTRATOR, "x", 409),
         "look_at_file": Call("/imports/people/look", ADMINISTRATOR, "key,name\n"),
         "refused_lines": Call("/imports/people/refused", ADMINISTRATOR, "key,name\n"),
+        "end_session": Call(f"/sessions/{ids['session']}/end", NOBODY, {}),
         "get_terms": Call(f"/grants/{ids['grant']}/terms", OWNER),
         "task_done": Call(f"/tasks/{nothing}/done", NOBODY, {"words": "It is done."}),
         "assign_task": Call(f"/tasks/{nothing}/assign", NOBODY, {}),

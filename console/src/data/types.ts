@@ -209,6 +209,7 @@ export interface PersonRow extends Named {
 }
 
 export interface PersonPage extends PersonRow {
+  signs_in: boolean | null
   teams: (Named & { since: string | null; until: string | null })[]
   paths: Path[]
 }

@@ -4,15 +4,16 @@ import { reactive, ref, watch } from 'vue'
 import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/data/api'
-import { askWhoIam } from '@/data/me'
+import { askWhoIam, me } from '@/data/me'
 import { proving } from '@/data/proof'
-import type { OwnPage } from '@/data/types'
+import type { OwnPage, SessionRow } from '@/data/types'
 import { counted, deviceWords, moment } from '@/lib/words'
 import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
 import StateNote from '@/parts/StateNote.vue'
 
 const { data, status, error, refetch } = useQuery({ key: ['me', 'sign-in'], query: () => get<OwnPage>('/me/sign-in') })
+const elsewhere = useQuery({ key: ['me', 'sessions'], query: () => get<{ rows: SessionRow[] }>('/sessions', { filter: `holder.kind eq "person" and holder.id eq "${me.value?.person.id}" and not (ended_at pr)`, limit: '100' }) })
 const profile = reactive({ name: '', time_zone: '', locale: '', no_mail: [] as string[], wants_digest: true })
 const failed = ref<unknown>(null)
 const said = ref('')
@@ -125,6 +126,12 @@ const makeToken = () => run(async () => {
           <li v-for="one in data.sessions" :key="one.id" class="flex flex-wrap items-center gap-2 py-1.5"><span class="min-w-0 flex-1"><span class="block truncate">{{ deviceWords(one.device) }}</span><span class="text-sm text-soft">from {{ one.address }}, last seen {{ moment(one.last_seen_at) }}{{ one.is_this ? '; this one' : '' }}</span></span><button v-if="!one.is_this" class="button" @click="run(() => send('DELETE', `/me/sessions/${one.id}`), 'Ended.')">End<span class="sr-only"> the session from {{ one.address }}</span></button></li>
         </ul>
         <button v-if="data.sessions.length > 1" class="button mt-2" @click="run(() => send('DELETE', '/me/sessions'), 'All others have ended.')">End all others</button>
+      </section>
+      <section v-if="elsewhere.data.value?.rows.length" class="card p-5" aria-labelledby="elsewhere">
+        <h2 id="elsewhere" class="text-xl">My sessions in the systems</h2>
+        <ul class="mt-2 divide-y divide-line">
+          <li v-for="one in elsewhere.data.value.rows" :key="one.id" class="flex flex-wrap items-center gap-2 py-1.5"><span class="min-w-0 flex-1">{{ one.account.name }}: {{ one.device || 'a device' }}<span class="block text-sm text-soft">from {{ one.place || one.address || 'an unknown place' }}, since {{ moment(one.started_at) }}</span></span><button class="button" @click="run(() => send('POST', `/sessions/${one.id}/end`).then(() => elsewhere.refetch()), 'It is being ended in its system; it stays here until the system shows it gone.')">End<span class="sr-only"> the session in {{ one.account.name }}</span></button></li>
+        </ul>
       </section>
       <section class="card p-5" aria-labelledby="tokens">
         <h2 id="tokens" class="text-xl">API tokens</h2>

@@ -5,7 +5,8 @@ import { RouterLink, useRouter } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import { me } from '@/data/me'
-import type { Path, PersonPage } from '@/data/types'
+import { proving } from '@/data/proof'
+import type { InvitationOf, Path, PersonPage } from '@/data/types'
 import { saveFile } from '@/lib/files'
 import { counted, day, untilWords } from '@/lib/words'
 import ChangeDialog from '@/parts/ChangeDialog.vue'
@@ -31,6 +32,18 @@ const isMerging = ref(false)
 const isMoving = ref(false)
 const isErasing = ref(false)
 const failed = ref<unknown>(null)
+
+const said = ref('')
+async function invite(): Promise<void> {
+  failed.value = null
+  try {
+    const found = await proving(() => send<InvitationOf>('POST', '/invitations', { person: props.id, role: 'member' }))
+    said.value = `${found.person.name} is invited; a link is on its way to ${found.address}.`
+    void refetch()
+  } catch (problem) {
+    failed.value = problem
+  }
+}
 
 /** All that is held about them, as a file to give them. */
 async function takeData(): Promise<void> {
@@ -61,12 +74,14 @@ const about = computed(() => {
         <button class="button" @click="isEditing = true">Edit</button>
         <button class="button" @click="isMerging = true">Merge…</button>
         <button class="button" @click="isMoving = true">Moves…</button>
+        <button v-if="data.standing !== 'left' && !data.signs_in" class="button" @click="invite">Invite to sign in</button>
         <button class="button" @click="takeData">What is held</button>
         <button v-if="data.standing === 'left'" class="button-end" @click="isErasing = true">Erase…</button>
       </template>
       <RouterLink v-if="me?.administrator && data.recognised && id !== me.person.id" :to="`/people/${id}/leaving`" class="button">{{ data.standing === 'left' ? 'How far their leaving has come' : 'Let them leave…' }}</RouterLink>
       <button v-if="canEnd && data.grants" class="button" @click="isChanging = true">Change all their grants…</button>
     </PageHead>
+    <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
     <ProblemNote :error="failed" class="mb-3" />
     <p v-if="data.teams.length" class="mb-4">
       <span class="text-soft">Belongs to </span>

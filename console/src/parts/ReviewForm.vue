@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
+import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import type { Named, PersonRow, Place, Rows } from '@/data/types'
@@ -27,8 +28,8 @@ const people = useQuery({ key: ['people', 'reviewers'], query: () => get<Rows<Pe
 const teams = useQuery({ key: ['teams', 'reviewers'], query: () => get<Rows<Named>>('/teams', { limit: 200 }) })
 
 const held = useQuery({
-  key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join()],
-  query: () => send<{ population: { kind: string; items: number }[] }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reviewers: [], reminders: [] }),
+  key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join(), JSON.stringify(draft.value.reviewers)],
+  query: () => send<{ population: { kind: string; items: number }[]; without_sign_in: Named[]; more_without_sign_in: boolean }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reminders: [] }),
 })
 const inIt = computed(() => (held.data.value?.population ?? []).filter((kind) => kind.items).map((kind) => counted(kind.items, kind.kind, kind.kind === 'latch' ? 'latches' : undefined)).join(', '))
 
@@ -64,6 +65,9 @@ const closes = computed({
   </fieldset>
   <label class="block font-semibold">Which of them <span class="font-normal text-soft">(a filter; empty for all)</span><input v-model.lazy="draft.scope" class="field mt-1 font-mono text-sm font-normal" placeholder="account.sensitivity ge 3" /></label>
   <p class="text-soft" role="status">{{ held.error.value ? held.error.value.message : held.data.value ? `As things are, it would hold: ${inIt || 'nothing'}.` : '' }}</p>
+  <p v-if="held.data.value?.without_sign_in.length" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">
+    May be asked, and can’t sign in to answer: <template v-for="(one, at) in held.data.value.without_sign_in" :key="one.id">{{ at ? ', ' : '' }}<RouterLink :to="`/people/${one.id}`" class="link">{{ one.name }}</RouterLink></template>{{ held.data.value.more_without_sign_in ? ' and more' : '' }}. Invite them from their pages, or ask somebody else first.
+  </p>
   <div class="grid gap-4 sm:grid-cols-2">
     <label class="block font-semibold">Who is asked first
       <select v-model="first" class="field mt-1 font-normal">

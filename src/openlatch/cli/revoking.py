@@ -59,6 +59,18 @@ def session_end(sessions: tuple[UUID, ...], reason: str, yes: bool, wait: bool, 
         _end(service, {"sessions": sessions}, reason, yes, wait, output)
 
 
+@session_group.command("end-own")
+@click.argument("ident", type=click.UUID)
+@_YES
+def session_end_own(ident: UUID, yes: bool) -> None:
+    """End a session of your own in its system, without anyone's leave."""
+    with session.client() as service:
+        if not yes:
+            click.confirm("End this session of yours?", abort=True)
+        found = service.end_session(ident)
+    out.print(f"It is being ended in {found.account.name}; listed until it is seen gone.", markup=False)
+
+
 @click.command()
 @click.argument("grant", type=click.UUID)
 @click.option("--level", type=click.UUID, default=None, help="The lower level that is left.")

@@ -51,13 +51,32 @@ round_group.add_command(list_command("rounds", ROUNDS, "There is no round."))
 @round_group.command("open")
 @click.argument("name")
 @review_options
+@click.option("--preview", "only_preview", is_flag=True, help="Show what it would hold, and stop.")
 @output_option
-def round_open(name: str, review: dict[str, Any], output: str) -> None:
+def round_open(name: str, review: dict[str, Any], only_preview: bool, output: str) -> None:
     """Open a round over what a filter matches."""
     with session.client() as service:
         reviewers = line_of(service, review["reviewers"])
-        found = service.open_round(wire.OpenRound.model_validate({**review, "name": name, "reviewers": reviewers}))
+        wish = wire.OpenRound.model_validate({**review, "name": name, "reviewers": reviewers})
+        told = service.preview_round(wish)
+        if only_preview:
+            return show_one(told, output, lambda: _write_population(told))
+        _warn(told)
+        found = service.open_round(wish)
     show_one(found, output, lambda: _write_round(found))
+    return None
+
+
+def _write_population(told: wire.Population) -> None:
+    held = ", ".join(f"{part.items} of the kind {part.kind}" for part in told.population if part.items)
+    out.print(f"As things are, it would hold: {held or 'nothing'}.", markup=False)
+    _warn(told)
+
+
+def _warn(told: wire.Population) -> None:
+    if told.without_sign_in:
+        names = ", ".join(one.name for one in told.without_sign_in) + (" and more" if told.more_without_sign_in else "")
+        click.echo(f"May be asked, and can’t sign in: {names}. Invite them: openlatch sign-in invite", err=True)
 
 
 def _write_round(found: wire.RoundPage) -> None:

@@ -187,6 +187,10 @@ class Giving(Asking):
         """Give up access of one's own."""
         return self._ask(wire.GivenUp, "POST", f"/grants/{grant}/give-up", wire.GiveUp(reason=reason))
 
+    def end_session(self, session: UUID) -> wire.GivenUp:
+        """End a session of one's own in its system."""
+        return self._ask(wire.GivenUp, "POST", f"/sessions/{session}/end")
+
     # Latches.
 
     def preview_latch(self, latch: wire.SetLatch) -> wire.LatchPreview:

@@ -44,9 +44,9 @@ class Reviewing(Asking):
         """Open a round over what its scope matches."""
         return self._ask(wire.RoundPage, "POST", "/rounds", plan)
 
-    def preview_round(self, plan: wire.OpenRound) -> Sequence[Any]:
-        """How many items of each kind a round would have if it opened now."""
-        return self._ask(wire.Population, "POST", "/rounds/preview", plan).population
+    def preview_round(self, plan: wire.OpenRound) -> wire.Population:
+        """How many items of each kind a round would have if it opened now, and who may be asked but can't sign in."""
+        return self._ask(wire.Population, "POST", "/rounds/preview", plan)
 
     def round(self, ident: UUID) -> wire.RoundPage:
         """A round with its progress."""

@@ -18,7 +18,7 @@ from sqlalchemy import select
 from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.windows import Window, end_in_words, with_end
-from openlatch.core.words import GrantState, HolderKind, Owed, Reach
+from openlatch.core.words import GrantState, HolderKind, Owed, Reach, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded, TooLarge
 from openlatch.service import drifting, flags, giving, locks, proposing, revocations, telling
 from openlatch.service.attempt import attempt
@@ -37,7 +37,7 @@ from openlatch.service.grants import terms
 from openlatch.service.jsonable import fingerprint
 from openlatch.store import lists, plain
 from openlatch.store.tables import Account as AccountRow
-from openlatch.store.tables import Grant, JournalEntry, Level
+from openlatch.store.tables import Grant, JournalEntry, Level, Session, System
 
 MOST = 1000
 # A call does not go on for longer: others wait for what it holds.
@@ -344,4 +344,19 @@ def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
     sentence = f"{unit.viewer.name} gives up access to {place.name}: {said}"
     told = telling.answerers(unit, place.id) - {unit.viewer.person}
     telling.tell_and_write(unit, told, "grant", sentence, f"/accounts/{place.id}")
+    return {"revocation_id": started, "account": {"id": place.id, "name": place.name}}
+
+
+def end_own_session(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """End a session of one's own in its system, without anyone's leave. Conflict where the service can't end any."""
+    locks.access(unit)
+    row = unit.db.get(Session, ident)
+    if row is None or row.ended_at is not None or row.person_id is None or row.person_id != unit.viewer.person:
+        raise NotFound("You have no such session.", "Look at your sessions; it may have ended.")
+    place = unit.db.get_one(AccountRow, row.account_id)
+    system = unit.db.get_one(System, place.system_id)
+    if not revocations.can(unit, system, StepKind.END_SESSIONS):
+        raise Conflict(f"Sessions in {system.name} can't be ended from here.", "Sign out there, on that device.")
+    wish = revocations.Wish(sessions=(ident,))
+    started = revocations.start(unit.as_service(), wish, f"{unit.viewer.name} ends a session of their own.")
     return {"revocation_id": started, "account": {"id": place.id, "name": place.name}}

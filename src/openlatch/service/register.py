@@ -30,6 +30,7 @@ from openlatch.store.tables import (
     Resource,
     ResourceGroup,
     ResourceInGroup,
+    SignIn,
     Team,
     Term,
 )
@@ -188,9 +189,14 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     )
     return {
         **person,
+        "signs_in": _signs_in(unit, ident) if unit.sight.everything else None,
         "teams": [dict(row) for row in teams.mappings()],
         "paths": [path_row(unit, register, p, grants) for p in paths],
     }
+
+
+def _signs_in(unit: Unit, person: UUID) -> bool:
+    return unit.db.scalar(select(SignIn.id).where(SignIn.person_id == person)) is not None
 
 
 def app_page(unit: Unit, ident: UUID) -> dict[str, Any]:

@@ -301,6 +301,12 @@ def give_up(unit: Unit, ident: UUID, body: wire.GiveUp) -> dict[str, Any]:
     return changes.give_up(unit, ident, body.reason)
 
 
+@api.add("POST", "/sessions/<uuid:ident>/end", "End a session of your own", wire.GivenUp)
+def end_session(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """In the system where it is, where sessions can be ended from here."""
+    return changes.end_own_session(unit, ident)
+
+
 @api.add("GET", "/grants/<uuid:ident>/terms", "The terms of a grant", wire.TermsNow, inside=True)
 def get_terms(unit: Unit, ident: UUID) -> dict[str, Any]:
     """As a form that changes them begins."""

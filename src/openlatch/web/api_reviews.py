@@ -96,7 +96,7 @@ def open_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
 @api.add("POST", "/rounds/preview", "What a round would hold", wire.Population, body=wire.OpenRound)
 def preview_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
     """How many items of each kind, if it opened now."""
-    return {"population": opening.preview(unit, _review(body, body.undecided))}
+    return opening.preview(unit, _review(body, body.undecided))
 
 
 @api.add("GET", ROUND, "A round with its progress", wire.RoundPage)

@@ -356,6 +356,7 @@ class TeamOf(Named):
 class PersonPage(PersonRow):
     """A person with everything that they can reach."""
 
+    signs_in: bool | None = Field(description="Whether they have a sign-in; told to administrators and auditors.")
     teams: list[TeamOf]
     paths: list[Path]
 

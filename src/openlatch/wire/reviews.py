@@ -262,9 +262,11 @@ class PopulationOf(Answer):
 
 
 class Population(Answer):
-    """How many items of each kind there would be."""
+    """How many items of each kind there would be, and who may be asked about them but can't sign in."""
 
     population: list[PopulationOf]
+    without_sign_in: list[Named]
+    more_without_sign_in: bool = Field(description="Whether there are more of them than are named.")
 
 
 class RoundPage(RoundRow):

@@ -12,7 +12,7 @@ from uuid import UUID
 from zoneinfo import ZoneInfo
 
 import orjson
-from sqlalchemy import select, update
+from sqlalchemy import Select, false, or_, select, update
 
 from openlatch.core.ids import new_id
 from openlatch.core.reviews import recommending
@@ -32,7 +32,7 @@ from openlatch.store.freezing import GrantRow, chosen
 from openlatch.store.lists import LIVE
 from openlatch.store.lists_reviews import SCOPES
 from openlatch.store.people import possible_duplicates
-from openlatch.store.tables import Account, Grant, Level, Membership, Round, Team
+from openlatch.store.tables import Account, Grant, Level, Membership, Person, Round, SignIn, Team
 
 MOST_ITEMS = 100_000
 MOST_NAMES = 20
@@ -100,12 +100,45 @@ def open_round(unit: Unit, review: Review, reason: Reason | None = None) -> UUID
     return row.id
 
 
-def preview(unit: Unit, review: Review) -> list[dict[str, Any]]:
-    """How many items of each kind a round would have if it opened now."""
+def preview(unit: Unit, review: Review) -> dict[str, Any]:
+    """How many items of each kind a round would have if it opened now, and who may be asked but has no sign-in."""
     unit.sight.require_administrator()
     plans.refuse_unfit(unit, review)
     scopes = dict.fromkeys(map(Subject, review.covers), review.scope)
-    return [p.stored for p in freezing.choose(unit.db, unit.viewer.organisation, scopes)]
+    population = [p.stored for p in freezing.choose(unit.db, unit.viewer.organisation, scopes)]
+    people: Sequence[Any] = unit.db.execute(_without_sign_in(unit, review, list(scopes)).limit(MOST_NAMES + 1)).all()
+    named = [{"id": ident, "name": name} for ident, name in people]
+    return {
+        "population": population,
+        "without_sign_in": named[:MOST_NAMES],
+        "more_without_sign_in": len(named) > MOST_NAMES,
+    }
+
+
+def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Select[UUID, str]:
+    """Whom the line of reviewers can come to ask about the chosen items, and who can't sign in to answer."""
+    asked: list[Select[Any]] = []
+    for place in review.reviewers:
+        if place.kind is Line.PERSON:
+            asked.append(select(Person.id).where(Person.id == place.id))
+        elif place.kind is Line.TEAM:
+            asked.append(members_now(unit.now).where(Membership.team_id == place.id))
+        elif place.kind is Line.MANAGER:
+            held = select(Grant.person_id).join(chosen, chosen.c.id == Grant.id)
+            asked.append(select(Person.manager_id).where(Person.id.in_(held)))
+        else:
+            asked += [select(Account.owner_id).where(Account.id.in_(accounts_of(kind))) for kind in kinds]
+    can = select(SignIn.person_id).where(SignIn.suspended_at.is_(None))
+    wanted = or_(*(Person.id.in_(some) for some in asked)) if asked else false()
+    return select(Person.id, Person.name).where(wanted, Person.id.not_in(can)).order_by(Person.name, Person.id)
+
+
+def accounts_of(kind: Subject) -> Select[Any]:
+    """The accounts that the chosen items of a kind are about."""
+    listing = SCOPES[kind].listing
+    ids = select(listing.columns["account.id"].expression).select_from(listing.source)
+    wanted = select(chosen.c.id).where(chosen.c.kind == kind.value)
+    return ids.where(listing.columns["id"].expression.in_(wanted))
 
 
 class _Freeze:
@@ -249,11 +282,7 @@ class _Freeze:
 
     def _owners(self, kind: Subject) -> dict[UUID, tuple[UUID | None, str]]:
         """Who owns the accounts that items of a kind are about, and what kind of account it is."""
-        listing = SCOPES[kind].listing
-        account = listing.columns["account.id"].expression
-        ident = listing.columns["id"].expression
-        ids = select(account).select_from(listing.source)
-        ids = ids.where(ident.in_(select(chosen.c.id).where(chosen.c.kind == kind.value)))
+        ids = accounts_of(kind)
         rows = self.unit.db.execute(select(Account.id, Account.owner_id, Account.kind).where(Account.id.in_(ids)))
         return {ident: (owner, of_kind) for ident, owner, of_kind in rows}
 
