@@ -15,14 +15,16 @@ from openlatch import wire
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, OpenLatchError, Outdated
-from openlatch.service import changes, latching, register
+from openlatch.service import changes, latching, levels, proposing, register
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Unit
+from openlatch.service.giving import Choice
 from openlatch.service.latching import Setting
+from openlatch.service.proposing import Proposal, To
 from openlatch.service.records import editing, existing_access, merging, teams
 from openlatch.service.records.existing_access import Known
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Account, App, Grant, JournalEntry, Membership, Person, System, Team
+from openlatch.store.tables import Account, App, Grant, JournalEntry, Level, Membership, Person, System, Team
 from tests.service.conftest import Small, lagging
 
 
@@ -335,3 +337,27 @@ def test_a_merge_can_be_undone_for_thirty_days(small: Small) -> None:
     small.signed_in("mara")
     with pytest.raises(Conflict, match="both sign in"), ada(small) as unit:
         merging.preview(unit, "people", small.person("mara"), small.person("ada"))
+
+
+def test_a_level_is_archived_or_removed_when_nothing_gives_it(small: Small) -> None:
+    """What is archived can't be chosen any more; one that is in use stays, and it is said by what."""
+    read, draft = small.level("read"), levels.Draft("Look", "Can look.", ("mail.read",))
+    with ada(small) as unit:
+        look = levels.make(unit, unit.db.get_one(Level, read).system_id, "look", draft)["id"]
+        for way in (lambda: editing.remove(unit, "levels", read), lambda: editing.archive(unit, "levels", read, True)):
+            with pytest.raises(Conflict, match="of grants"):
+                way()
+        editing.archive(unit, "levels", look, True)
+    proposal = Proposal(small.account("box"), (To(person=small.person("owen")),), Choice((look,)))
+    with small.acting("ines") as unit, pytest.raises(BadInput, match="no such level"):
+        proposing.preview(unit, proposal)
+    assert "Look" not in small.names(small.itself, "levels")
+    with ada(small) as unit:
+        editing.archive(unit, "levels", look, False)
+    with small.acting("ines") as unit:
+        proposing.preview(unit, proposal)
+    with small.acting("ines") as unit, pytest.raises(NotAllowed):
+        editing.remove(unit, "levels", look)
+    with ada(small) as unit:
+        editing.remove(unit, "levels", look)
+    assert "Look" not in small.names(small.itself, "levels")

@@ -459,7 +459,8 @@ NOT_NOW = {
     "reset_sign_in_factor": 409, "remove_person": 409, "remove_team": 409, "remove_account": 409, "remove_app": 409,
     "archive_account": 409, "archive_team": 409, "archive_app": 409, "remove_group": 409, "archive_group": 409,
     "get_system_trial": 404, "unlink_sign_in": 404, "switch_organisation": 403, "answer_partner": 409,
-    "confirm_same": 409, "end_session": 404, "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
+    "confirm_same": 409, "end_session": 404, "remove_level": 409, "archive_level": 409,
+    "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
 }  # fmt: skip
 
 

@@ -485,12 +485,6 @@ export interface RevocationPage extends RevocationRow {
   ends: End[]
 }
 
-export interface LevelRow extends Named {
-  sentence: string
-  reach: number
-  system: Named
-}
-
 export interface SystemRow extends Named {
   kind: string
   read_at: string | null
@@ -723,6 +717,7 @@ export interface LevelRow extends Named {
   reach: number
   permissions: { key: string; sentence: string; reach: string }[]
   single: boolean
+  archived: boolean
   grants: number
   version: number
   system: Named

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
-import { computed, ref, watch } from 'vue'
-import { RouterLink, useRouter } from 'vue-router'
+import { computed, nextTick, ref, watch } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
 
 import { get, send } from '@/data/api'
 import { me } from '@/data/me'
@@ -40,6 +40,8 @@ const flags = useQuery({
 
 const owns = computed(() => !me.value?.inside && Boolean(me.value?.administrator || data.value?.owner?.id === me.value?.person.id))
 const router = useRouter()
+/** The grant about which a reminder has led here. */
+const asked = String(useRoute().query.extend ?? '')
 const isEditing = ref(false)
 const isRecording = ref(false)
 const part = ref<{ kind: 'resources' | 'groups'; id?: string } | null>(null)
@@ -70,6 +72,11 @@ watch(data, (found) => {
   emergency.value = found.emergency_hours ?? ''
   needs.value = [...found.prerequisites]
 }, { immediate: true })
+watch(data, async (found) => {
+  if (!asked || !found) return
+  await nextTick()
+  document.getElementById(`grant-${asked}`)?.focus()
+}, { immediate: true, once: true })
 
 async function setGiving(): Promise<void> {
   failed.value = null
@@ -156,7 +163,7 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
     </h2>
     <p v-if="extended" role="status" class="mb-2 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ extended }}</p>
     <ProblemNote :error="notExtended" class="mb-2" />
-    <PathList v-if="data.paths.length" :paths="data.paths" by="holder" :can-end="data.answers_for" :can-change="data.answers_for" @end="ending = $event" @change="terms = $event.grant_id" @extend="extend" />
+    <PathList v-if="data.paths.length" :paths="data.paths" by="holder" :asked="asked" :can-end="data.answers_for" :can-change="data.answers_for" @end="ending = $event" @change="terms = $event.grant_id" @extend="extend" />
     <StateNote v-else status="success" empty :empty-text="data.partial_since ? 'Nobody is known to reach it. Not all of it could be read, so somebody may.' : 'Nobody is known to reach it.'" />
     <template v-if="data.not_in_force.length">
       <h2 class="mt-6 mb-2 text-xl">Not in force</h2>

@@ -85,6 +85,15 @@ async function attempt(call: () => Promise<void>): Promise<void> {
     failed.value = problem
   }
 }
+const putAway = (how: 'remove' | 'archive') => attempt(async () => {
+  await send(how === 'remove' ? 'DELETE' : 'PUT', `/levels/${editing.value?.id}${how === 'remove' ? '' : '/archived'}`)
+  editing.value = null
+  refetch()
+})
+const takeOut = (row: LevelRow) => attempt(async () => {
+  await send('DELETE', `/levels/${row.id}/archived`)
+  refetch()
+})
 const look = () => attempt(async () => { preview.value = await send<LevelPreview>('POST', `/levels/${editing.value?.id}/preview`, draft.value) })
 const change = () => attempt(async () => {
   const row = editing.value
@@ -99,15 +108,16 @@ const change = () => attempt(async () => {
     <button v-if="me?.administrator" class="button" @click="make">Make a level</button>
     <button class="button" :disabled="picked.length !== 2" @click="isComparing = true">{{ picked.length === 2 ? 'Compare the two' : 'Pick two to compare' }}</button>
   </PageHead>
-  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="levels" />
-  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No level is like that." @retry="refetch" />
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="levels" :choices="[{ label: 'All', filter: '' }, { label: 'Archived', filter: 'archived eq true' }]" />
+  <ProblemNote v-if="!editing && !isMaking" :error="failed" class="mb-3" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No level is like that. A level says in plain words what one may do in a system; make one for a system without adapter." @retry="refetch" />
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" picks :rows="rows" :columns="COLUMNS" caption="Levels" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #name="{ row }">{{ row.name }}</template>
     <template #system="{ row }">{{ row.system.name }}</template>
     <template #reach="{ row }"><ReachMark :reach="row.reach" /></template>
     <template #what="{ row }">{{ row.sentence }}<span class="block text-sm text-soft">{{ row.permissions.map((p) => p.sentence).join('; ') }}</span></template>
     <template #grants="{ row }">{{ counted(row.grants, 'grant') }}</template>
-    <template #do="{ row }"><button v-if="me?.administrator" class="button" @click="edit(row)">Change<span class="sr-only"> {{ row.name }}</span></button></template>
+    <template #do="{ row }"><button v-if="me?.administrator && row.archived" class="button" @click="takeOut(row)">Take out<span class="sr-only"> {{ row.name }}</span></button><button v-else-if="me?.administrator" class="button" @click="edit(row)">Change<span class="sr-only"> {{ row.name }}</span></button></template>
   </RecordTable>
   <ModalBox :open="isMaking" title="Make a level" @close="isMaking = false">
     <form class="mt-3 space-y-4" @submit.prevent="create">
@@ -163,7 +173,11 @@ const change = () => attempt(async () => {
         <BreachList :breaches="preview.latches" />
       </div>
       <ProblemNote :error="failed" />
-      <div class="flex justify-end gap-2">
+      <div class="flex flex-wrap justify-end gap-2">
+        <template v-if="editing?.grants === 0">
+          <button type="button" class="button" @click="putAway('archive')">Archive</button>
+          <button type="button" class="button-end mr-auto" @click="putAway('remove')">Remove</button>
+        </template>
         <button type="button" class="button" @click="editing = null">Leave it as it is</button>
         <button class="button-main">{{ preview ? 'Change it now, for everybody who holds it' : 'See whose rights change' }}</button>
       </div>

@@ -7,7 +7,7 @@ import { ago, day, untilWords } from '@/lib/words'
 import HolderName from './HolderName.vue'
 import ReachMark from './ReachMark.vue'
 
-defineProps<{ paths: Path[]; by: 'holder' | 'account'; canEnd: boolean; canChange?: boolean }>()
+defineProps<{ paths: Path[]; by: 'holder' | 'account'; canEnd: boolean; canChange?: boolean; asked?: string }>()
 defineEmits<{ end: [path: Path]; change: [path: Path]; extend: [path: Path, day: string] }>()
 
 const DAY = 86_400_000
@@ -28,7 +28,7 @@ function endLabel(path: Path): string {
 
 <template>
   <ul class="card divide-y divide-line">
-    <li v-for="(path, index) in paths" :key="index" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_9rem] md:items-start">
+    <li v-for="(path, index) in paths" :key="index" :id="path.grant_id ? `grant-${path.grant_id}` : undefined" tabindex="-1" :class="{ 'border-l-4 border-l-brass bg-brass-wash': asked && path.grant_id === asked }" class="grid gap-x-4 gap-y-1 px-5 py-3 md:grid-cols-[minmax(0,2.2fr)_minmax(0,2fr)_8rem_minmax(0,1.6fr)_9rem] md:items-start">
       <div class="min-w-0">
         <HolderName v-if="by === 'holder'" :holder="path.holder" class="font-medium" />
         <RouterLink v-else :to="`/accounts/${path.account.id}`" class="link font-medium">{{ path.account.name }}</RouterLink>

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from datetime import UTC, datetime
 from typing import Any
+from uuid import UUID
 
 import click
 from rich.text import Text
@@ -184,6 +185,27 @@ def level_change(
             click.confirm(f"Change it: {preview.grows} gain, {preview.shrinks} lose?", abort=True)
         found = session.proving(service, lambda: service.change_level(ident, draft, preview.fingerprint, held.version))
     show_one(found, output, lambda: out.print(f"“{found.name}” permits {len(found.permissions)} things now."))
+
+
+@level.command("remove")
+@click.argument("name_or_id")
+@click.confirmation_option("--yes", "-y", prompt="Remove this level?", help="Do not ask.")
+def level_remove(name_or_id: str) -> None:
+    """Remove a level to which nothing refers."""
+    with session.client() as service:
+        service.remove_level(session.find(service, "levels", name_or_id))
+    out.print("Removed.")
+
+
+@level.command("archive")
+@click.argument("name_or_id")
+@click.option("--back", is_flag=True, help="Take it out of the archive; then give its ID.")
+def level_archive(name_or_id: str, back: bool) -> None:
+    """Put a level away that no live grant gives: it can't be chosen any more."""
+    with session.client() as service:
+        ident = UUID(name_or_id) if back else session.find(service, "levels", name_or_id)
+        service.archive_level(ident, not back)
+    out.print("It can be chosen again." if back else "Archived.")
 
 
 @level.command("permissions")

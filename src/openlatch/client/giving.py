@@ -137,6 +137,14 @@ class Giving(Asking):
         body = wire.ChangeLevel(**draft.model_dump(), fingerprint=fingerprint)
         return self._ask(wire.LevelRow, "PUT", f"/levels/{ident}", body, version)
 
+    def remove_level(self, ident: UUID) -> None:
+        """Remove a level to which nothing refers."""
+        self._ask(wire.Done, "DELETE", f"/levels/{ident}")
+
+    def archive_level(self, ident: UUID, is_archived: bool = True) -> None:
+        """Put a level away that no live grant gives, or take it out again."""
+        self._ask(wire.Done, "PUT" if is_archived else "DELETE", f"/levels/{ident}/archived")
+
     def compare_levels(self, first: UUID, second: UUID) -> wire.LevelComparison:
         """Two levels side by side."""
         params = {"first": str(first), "second": str(second)}

@@ -114,7 +114,7 @@ def terms_from(unit: Unit, account: Account, choice: Choice) -> list[core.Term]:
 
 def _level(unit: Unit, account: Account, ident: UUID) -> Level:
     level = unit.db.get(Level, ident)
-    if level is None or level.system_id != account.system_id:
+    if level is None or level.system_id != account.system_id or level.archived_at is not None:
         raise BadInput("The account's system has no such level.", "Choose one of its levels.", {"levels": "unknown"})
     return level
 

@@ -29,6 +29,7 @@ from openlatch.service import (
 from openlatch.service.context import Unit
 from openlatch.service.grants import hand_tasks, terms
 from openlatch.service.grants.terms import TermWish
+from openlatch.service.records import editing
 from openlatch.web.api import DEVICE, signed_in
 from openlatch.web.api_access import latch_setting
 from openlatch.web.api_reviews import api
@@ -225,6 +226,27 @@ def preview_level(unit: Unit, ident: UUID, body: wire.LevelDraft) -> dict[str, A
 def change_level(unit: Unit, ident: UUID, body: wire.ChangeLevel) -> dict[str, Any]:
     """At once for everybody who holds it."""
     return levels.change(unit, ident, _draft(body), body.fingerprint, if_match())
+
+
+@api.add("DELETE", "/levels/<uuid:ident>", "Remove a level", wire.Done)
+def remove_level(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Only while nothing refers to it; otherwise the answer lists what does."""
+    editing.remove(unit, "levels", ident, if_match())
+    return {"done": True}
+
+
+@api.add("PUT", "/levels/<uuid:ident>/archived", "Archive a level", wire.Done)
+def archive_level(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Out of lists and choices. Only while no live grant gives it."""
+    editing.archive(unit, "levels", ident, True)
+    return {"done": True}
+
+
+@api.add("DELETE", "/levels/<uuid:ident>/archived", "Take a level out of the archive", wire.Done)
+def unarchive_level(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Back among the others."""
+    editing.archive(unit, "levels", ident, False)
+    return {"done": True}
 
 
 @api.add(

@@ -20,12 +20,13 @@ from openlatch.service.jsonable import fingerprint, jsonable
 from openlatch.service.records.accounts import Accounts, Groups, Resources
 from openlatch.service.records.apps import Apps
 from openlatch.service.records.kinds import Kind, Values, found, names_of
+from openlatch.service.records.levels import Levels
 from openlatch.service.records.people import People
 from openlatch.service.records.teams import Memberships, Teams
 from openlatch.store.tables import Base, Grant, JournalEntry
 
 KINDS: Mapping[str, Kind[Any]] = {
-    kind.name: kind for kind in (People(), Teams(), Memberships(), Accounts(), Resources(), Groups(), Apps())
+    kind.name: kind for kind in (People(), Teams(), Memberships(), Accounts(), Resources(), Groups(), Apps(), Levels())
 }
 # The tables whose rows refer to records, as one says them; others by their own names.
 _WORDS = {
@@ -35,7 +36,7 @@ _WORDS = {
     "terms": ("term of a grant", "terms of grants"),
     "resource_groups": ("group", "groups"), "steps": ("step of a revocation", "steps of revocations"),
     "revocation_targets": ("revocation", "revocations"), "person_addresses": ("address", "addresses"),
-    "handles": ("login", "logins"),
+    "handles": ("login", "logins"), "requests": ("request", "requests"),
 }  # fmt: skip
 MOST_MANY = 500
 # Putting a record away or removing it is more than editing a field that its owner may.

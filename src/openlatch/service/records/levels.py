@@ -1,0 +1,33 @@
+"""Levels as records: put away, and removed. They are made and changed with a look at whose rights grow or shrink."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from openlatch.errors import BadInput, Conflict
+from openlatch.service.context import Unit
+from openlatch.service.records.kinds import Kind, Values
+from openlatch.store.tables import Level, System
+
+
+class Levels(Kind[Level]):
+    """Named sets of permissions."""
+
+    name, noun, table = "levels", "level", Level
+    parts = frozenset[str]()
+
+    def refuse_removal(self, unit: Unit, row: Level) -> None:
+        """Conflict for a level of a system that is read: it would be back with the next reading."""
+        system = unit.db.get_one(System, row.system_id)
+        if system.kind in unit.service.adapters:
+            raise Conflict(f"{row.name} comes from {system.name}, and its next reading would bring it back.",
+                           "Archive it instead.")  # fmt: skip
+
+    def values(self, unit: Unit, row: Level) -> dict[str, Any]:
+        """A level in words."""
+        keys = [permission["key"] for permission in row.permissions]
+        return {"name": row.name, "key": row.key, "sentence": row.sentence, "permissions": keys}
+
+    def write(self, unit: Unit, row: Level, given: Values) -> None:
+        """BadInput: whose rights grow or shrink by it has to be looked at."""
+        raise BadInput("A level is changed with a preview of whose rights grow or shrink.", "Change it as a level.")
