@@ -5,7 +5,7 @@ OPENLATCH := $(VENV)/bin/openlatch
 BUILT := src/openlatch/web/built/index.html
 CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/package-lock.json -type f 2>/dev/null)
 
-.PHONY: demo demo-reset test test-nightly lint bench console screenshots lock clean
+.PHONY: demo demo-reset test test-nightly lint bench console screenshots wheel lock clean
 
 demo: .make/postgresql .make/systems .make/run $(BUILT)
 	@exec $(OPENLATCH) demo
@@ -13,7 +13,7 @@ demo: .make/postgresql .make/systems .make/run $(BUILT)
 demo-reset: .make/postgresql .make/systems .make/run $(BUILT)
 	@exec $(OPENLATCH) demo --reset
 
-test: .make/postgresql .make/systems .make/chromium .make/dev $(BUILT)
+test: .make/postgresql .make/systems .make/proxy .make/chromium .make/dev $(BUILT)
 	$(VENV)/bin/ruff check .
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
@@ -22,7 +22,7 @@ test: .make/postgresql .make/systems .make/chromium .make/dev $(BUILT)
 	$(VENV)/bin/pytest -n 2 --dist loadgroup
 
 # The same tests, with fifty times as many examples of each property.
-test-nightly: .make/postgresql .make/systems .make/chromium .make/dev $(BUILT)
+test-nightly: .make/postgresql .make/systems .make/proxy .make/chromium .make/dev $(BUILT)
 	HYPOTHESIS_PROFILE=nightly $(VENV)/bin/pytest -n 2 --dist loadgroup
 
 bench: .make/postgresql .make/systems .make/dev
@@ -32,6 +32,11 @@ screenshots: .make/postgresql .make/systems .make/chromium .make/terminal .make/
 	$(VENV)/bin/python -m bench.screenshots
 
 console: $(BUILT)
+
+# What is installed to run it for real, with the console inside.
+wheel: .make/run $(BUILT)
+	@rm -rf build
+	$(VENV)/bin/pip wheel --quiet --disable-pip-version-check --no-index --no-deps --no-build-isolation --wheel-dir dist .
 
 $(BUILT): .make/node $(CONSOLE)
 	cd console && npx vite build
@@ -74,6 +79,12 @@ $(BUILT): .make/node $(CONSOLE)
 			sudo openssl \
 		|| { echo "A directory and a mail server could not be had from Debian; going on without."; exit 0; }; fi; \
 	touch $@
+
+# Only for the test of the guide.
+.make/proxy:
+	@mkdir -p .make
+	@PATH="$$PATH:/usr/sbin" command -v nginx >/dev/null || deploy/install-debian nginx-light
+	@touch $@
 
 .make/chromium:
 	@mkdir -p .make
