@@ -16,7 +16,7 @@ from pathlib import Path
 
 from cryptography.fernet import Fernet
 
-from bench import ending, measures, reviewing
+from bench import ending, finding, measures, reviewing
 from bench.measures import Bench, Result
 from bench.world import Size
 from openlatch.launch.cluster import Cluster
@@ -43,6 +43,8 @@ MEASURES: tuple[Callable[[Bench], Result], ...] = (
     reviewing.opening_a_round,
     reviewing.a_page_of_items,
     reviewing.writing_while_it_closes,
+    finding.searching,
+    finding.merging_people,
     measures.memory,
 )
 
@@ -94,7 +96,8 @@ def main() -> None:
 
 
 # What brings its own grants, and needs no register that is filled before.
-_ALONE = (measures.revoke_until_confirmed, ending.a_large_plan, ending.reading_many_roles, ending.comparing)
+_ALONE = (measures.revoke_until_confirmed, ending.a_large_plan, ending.reading_many_roles, ending.comparing,
+          finding.searching, finding.merging_people)  # fmt: skip
 
 
 def _by_themselves(only: str) -> bool:
