@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import (
+    CTE,
     ColumnElement,
     FromClause,
     Select,
@@ -32,6 +33,8 @@ MOST_OF_EACH = 6
 MOST_WORDS = 5
 # Through so many people and accounts that fit, grants and flags are found.
 MOST_AROUND = 200
+# And of the grants and flags of those, so many are looked at.
+MOST_OF_AROUND = 2_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +48,27 @@ class Kind:
     detail: Any
     searched: tuple[Any, ...]
     visible: ColumnElement[bool]
-    named: Callable[[str], Select[Any]] | None = None
+    named: CTE | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """The words, and whoever and whatever has the longest of them in its name: found once, and used by every kind."""
+
+    words: Sequence[str]
+    people: CTE
+    accounts: CTE
+
+    @classmethod
+    def of(cls, words: Sequence[str]) -> Named:
+        """By indexes on names that row-level security would keep shut. The longest word fits the fewest."""
+        longest = _within(max(words, key=len))
+
+        def named(by: str) -> CTE:
+            ident = getattr(func, by)(longest, type_=Uuid()).column_valued("id")
+            return select(ident.label("id")).cte(by)
+
+        return cls(words, named("people_named"), named("accounts_named"))
 
 
 def search(unit: Unit, text: str) -> dict[str, Any]:
@@ -53,16 +76,16 @@ def search(unit: Unit, text: str) -> dict[str, Any]:
     words = [word for word in text.lower().split() if word][:MOST_WORDS]
     if sum(map(len, words)) < 2:
         return {"found": []}
-    kinds = _kinds(unit.sight)
-    statements: list[Select[Any]] = [_best(kind, words, text) for kind in kinds]
-    statements += [_grants(unit.sight, words), _flags(unit.sight, words)]
+    named = Named.of(words)
+    statements: list[Select[Any]] = [_best(kind, named, text) for kind in _kinds(unit.sight, named)]
+    statements += [_grants(unit.sight, named), _flags(unit.sight, named)]
     wanted = union_all(*(select(one.subquery()) for one in statements))
     rows = unit.db.execute(wanted).mappings().all()
     ordered = sorted(rows, key=lambda row: (row["place"], -row["fits"], row["label"]))
     return {"found": [{key: row[key] for key in ("kind", "id", "label", "detail")} for row in ordered]}
 
 
-def _kinds(sight: Sight) -> list[Kind]:
+def _kinds(sight: Sight, named: Named) -> list[Kind]:
     owner = aliased(Person)
     accounts = Account.__table__.outerjoin(owner, owner.id == Account.owner_id)
     address = (
@@ -71,9 +94,9 @@ def _kinds(sight: Sight) -> list[Kind]:
     )  # fmt: skip
     return [
         Kind("people", Person.__table__, Person.id, Person.name, func.coalesce(Person.address, address, Person.job),
-             (Person.name, Person.address), sight.people(), _people),
+             (Person.name, Person.address), sight.people(), named.people),
         Kind("accounts", accounts, Account.id, Account.name, func.coalesce(owner.name, ""), (Account.name,),
-             and_(sight.accounts(), Account.archived_at.is_(None)), _accounts),
+             and_(sight.accounts(), Account.archived_at.is_(None)), named.accounts),
         Kind("apps", App.__table__, App.id, App.name, App.publisher, (App.name,),
              and_(sight.apps(), App.archived_at.is_(None))),
         Kind("teams", Team.__table__, Team.id, Team.name, Team.purpose, (Team.name,),
@@ -93,11 +116,11 @@ def _within(word: str) -> str:
     return f"%{escaped}%"
 
 
-def _best(kind: Kind, words: Sequence[str], text: str) -> Select[Any]:
+def _best(kind: Kind, named: Named, text: str) -> Select[Any]:
     fits = func.similarity(func.lower(kind.label), text.lower())
-    wanted = _fits(kind.searched, words)
+    wanted = _fits(kind.searched, named.words)
     if kind.named is not None:
-        wanted = and_(kind.ident.in_(kind.named(_longest(words))), wanted)
+        wanted = and_(kind.ident.in_(select(kind.named.c.id)), wanted)
     return (
         select(
             literal(ORDER.index(kind.name)).label("place"), literal(kind.name).label("kind"), kind.ident.label("id"),
@@ -108,12 +131,10 @@ def _best(kind: Kind, words: Sequence[str], text: str) -> Select[Any]:
     )  # fmt: skip
 
 
-def _grants(sight: Sight, words: Sequence[str]) -> Select[Any]:
+def _grants(sight: Sight, named: Named) -> Select[Any]:
     """Grants of the people, teams and apps that fit, on the accounts that fit: each word in one of the two names."""
     holder = func.coalesce(Person.name, Team.name, App.name)
-    accounts = _accounts(_longest(words)).limit(MOST_AROUND)
-    around = or_(Grant.holder_id.in_(_named(words)), Grant.account_id.in_(accounts))
-    fits = func.similarity(func.lower(holder + " " + Account.name), " ".join(words))
+    fits = func.similarity(func.lower(holder + " " + Account.name), " ".join(named.words))
     return (
         select(
             literal(ORDER.index("grants")).label("place"), literal("grants").label("kind"), Grant.id.label("id"),
@@ -122,46 +143,35 @@ def _grants(sight: Sight, words: Sequence[str]) -> Select[Any]:
         .join(Account, Account.id == Grant.account_id)
         .outerjoin(Person, Person.id == Grant.person_id).outerjoin(Team, Team.id == Grant.team_id)
         .outerjoin(App, App.id == Grant.app_id)
-        .where(sight.grants(), Grant.state.in_(LIVE), around, _fits((holder, Account.name), words))
+        .where(sight.grants(), Grant.state.in_(LIVE), _around(Grant, named), _fits((holder, Account.name), named.words))
         .order_by(fits.desc(), Grant.id).limit(MOST_OF_EACH)
     )  # fmt: skip
 
 
-def _flags(sight: Sight, words: Sequence[str]) -> Select[Any]:
-    accounts = _accounts(_longest(words)).limit(MOST_AROUND)
-    around = or_(Flag.holder_id.in_(_named(words)), Flag.account_id.in_(accounts))
+def _flags(sight: Sight, named: Named) -> Select[Any]:
     fits: Any = Flag.score / 100.0
     return (
         select(
             literal(ORDER.index("flags")).label("place"), literal("flags").label("kind"), Flag.id.label("id"),
             Flag.sentence.label("label"), Flag.rule.label("detail"), fits.label("fits"),
         )
-        .where(sight.flags(), Flag.state == "open", around, _fits((Flag.sentence,), words))
+        .where(sight.flags(), Flag.state == "open", _around(Flag, named), _fits((Flag.sentence,), named.words))
         .order_by(Flag.score.desc(), Flag.id).limit(MOST_OF_EACH)
     )  # fmt: skip
 
 
-def _longest(words: Sequence[str]) -> str:
-    """The pattern of the longest word: it fits the fewest."""
-    return _within(max(words, key=len))
-
-
-def _named(words: Sequence[str]) -> Select[Any]:
-    """Holders in whose name a word occurs."""
-    word = _longest(words)
-    found: list[Any] = [_people(word).limit(MOST_AROUND)]
-    found += [select(t.id).where(func.lower(t.name).like(word, escape="\\")).limit(MOST_AROUND) for t in (Team, App)]
-    return select(union_all(*(select(one.subquery()) for one in found)).subquery().c[0])
-
-
-def _people(pattern: str) -> Select[Any]:
-    """The people whose name or address is like a pattern, by an index that row-level security would keep shut."""
-    return select(func.people_named(pattern, type_=Uuid()).column_valued())
-
-
-def _accounts(pattern: str) -> Select[Any]:
-    """The accounts whose name is like a pattern."""
-    return select(func.accounts_named(pattern, type_=Uuid()).column_valued())
+def _around(table: type[Grant | Flag], named: Named) -> ColumnElement[bool]:
+    """What is of the holders or accounts that fit: one after the other, so that each is found by its index."""
+    longest = _within(max(named.words, key=len))
+    holders: list[Any] = [select(named.people.c.id).limit(MOST_AROUND)]
+    holders += [
+        select(some.id).where(func.lower(some.name).like(longest, escape="\\")).limit(MOST_AROUND)
+        for some in (Team, App)
+    ]
+    held = select(union_all(*(select(one.subquery()) for one in holders)).subquery().c[0])
+    ways = ((table.holder_id, held), (table.account_id, select(named.accounts.c.id).limit(MOST_AROUND)))
+    found = [select(table.id).where(column.in_(some)).limit(MOST_OF_AROUND) for column, some in ways]
+    return table.id.in_(select(union_all(*(select(one.subquery()) for one in found)).subquery().c[0]))
 
 
 ORDER = ("people", "accounts", "apps", "teams", "grants", "flags", "rounds", "systems")

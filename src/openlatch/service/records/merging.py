@@ -78,7 +78,7 @@ def preview(unit: Unit, name: str, keep: UUID, drop: UUID) -> dict[str, Any]:
     reached = _reached(unit, holder_kind, drop)
     more = sorted(set(reached) - set(_reached(unit, holder_kind, keep)))
     with attempt(unit, keep=False) as within:
-        with latching.guarded(within, latching.touched(within, reached), refuses=False) as warned:
+        with latching.guarded(within, reached, refuses=False) as warned:
             moved, _, filled = _carry_out(within, kind, kept, gone)
         broken = [latching.shown(breach) for breach in warned]
     named = unit.db.execute(select(Account.id, Account.name).where(Account.id.in_(more)).order_by(Account.name))
@@ -142,7 +142,7 @@ def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> dict
     kept, gone = found(unit, kind.table, keep, kind.noun, True), found(unit, kind.table, drop, kind.noun, True)
     kept_name, gone_name = kept.name, gone.name
     holder_kind = HolderKind.PERSON if name == "people" else HolderKind.APP
-    touched = latching.touched(unit, [*_reached(unit, holder_kind, drop), *_reached(unit, holder_kind, keep)])
+    touched = sorted({*_reached(unit, holder_kind, drop), *_reached(unit, holder_kind, keep)})
     # That two records are of one is a fact: what a latch says to it is flagged and not refused.
     with latching.guarded(unit, touched, refuses=False):
         moved, dropped, filled = _carry_out(unit, kind, kept, gone)
