@@ -80,7 +80,7 @@ def _rights(connection: Connection) -> Iterator[str]:
     # The journal can be added to and read, by anyone; nobody who serves requests can do more.
     yield f"revoke update, delete, truncate on journal from {everybody}"
     yield f"grant execute on function erase_from_journal(bigint, text, text, jsonb, bytea) to {everybody}"
-    yield f"grant execute on function people_named(text), accounts_named(text) to {everybody}"
+    yield f"grant execute on function people_named(text, text, int), accounts_named(text, text, int) to {everybody}"
     yield f"grant execute on function erase_from_versions(text, text) to {everybody}"
     # Earlier versions of rows, and the versions of teams' members, are written by triggers alone.
     yield f"revoke insert, update, delete, truncate on versions, rosters from {everybody}"

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 from sqlalchemy import (
     CTE,
     ColumnElement,
+    CompoundSelect,
     FromClause,
+    Integer,
     Select,
     String,
     Uuid,
     and_,
+    bindparam,
     cast,
     func,
     literal,
@@ -53,22 +57,30 @@ class Kind:
 
 @dataclass(frozen=True, slots=True)
 class Named:
-    """The words, and whoever and whatever has the longest of them in its name: found once, and used by every kind."""
+    """The words that are searched, and whoever and whatever has the longest of them in its name.
 
-    words: Sequence[str]
+    These are found once, and used by every kind. The words come in when the statement is sent.
+    """
+
+    words: Sequence[Any]
+    longest: Any
+    text: Any
     people: CTE
     accounts: CTE
 
     @classmethod
-    def of(cls, words: Sequence[str]) -> Named:
-        """By indexes on names that row-level security would keep shut. The longest word fits the fewest."""
-        longest = _within(max(words, key=len))
+    def of(cls, count: int) -> Named:
+        """For so many words; by indexes on names that row-level security would keep shut."""
+        longest: Any = bindparam("longest")
+        text: Any = bindparam("text")
+        most: Any = bindparam("most", type_=Integer())
 
         def named(by: str) -> CTE:
-            ident = getattr(func, by)(longest, type_=Uuid()).column_valued("id")
+            ident = getattr(func, by)(longest, text, most, type_=Uuid()).column_valued("id")
             return select(ident.label("id")).cte(by)
 
-        return cls(words, named("people_named"), named("accounts_named"))
+        words: list[Any] = [bindparam(f"word{n}") for n in range(count)]
+        return cls(words, longest, text, named("people_named"), named("accounts_named"))
 
 
 def search(unit: Unit, text: str) -> dict[str, Any]:
@@ -76,13 +88,28 @@ def search(unit: Unit, text: str) -> dict[str, Any]:
     words = [word for word in text.lower().split() if word][:MOST_WORDS]
     if sum(map(len, words)) < 2:
         return {"found": []}
-    named = Named.of(words)
-    statements: list[Select[Any]] = [_best(kind, named, text) for kind in _kinds(unit.sight, named)]
-    statements += [_grants(unit.sight, named), _flags(unit.sight, named)]
-    wanted = union_all(*(select(one.subquery()) for one in statements))
-    rows = unit.db.execute(wanted).mappings().all()
+    sight = unit.sight
+    statement = _of_everything(len(words)) if sight.everything else _statement(sight, len(words))
+    given: dict[str, Any] = {f"word{n}": _within(word) for n, word in enumerate(words)}
+    # The longest word fits the fewest. Of what fits it, the best are enough where all of it is seen and asked for.
+    most = MOST_AROUND if sight.everything and len(words) == 1 else None
+    given |= {"longest": _within(max(words, key=len)), "text": " ".join(words), "most": most}
+    rows = unit.db.execute(statement, given).mappings().all()
     ordered = sorted(rows, key=lambda row: (row["place"], -row["fits"], row["label"]))
     return {"found": [{key: row[key] for key in ("kind", "id", "label", "detail")} for row in ordered]}
+
+
+@cache
+def _of_everything(count: int) -> CompoundSelect[Any]:
+    """For whoever sees everything it is the same statement every time, and is written once."""
+    return _statement(Sight(True, None), count)
+
+
+def _statement(sight: Sight, count: int) -> CompoundSelect[Any]:
+    named = Named.of(count)
+    statements = [_best(kind, named) for kind in _kinds(sight, named)]
+    statements += [_grants(sight, named), _flags(sight, named)]
+    return union_all(*(select(one.subquery()) for one in statements))
 
 
 def _kinds(sight: Sight, named: Named) -> list[Kind]:
@@ -106,9 +133,9 @@ def _kinds(sight: Sight, named: Named) -> list[Kind]:
     ]  # fmt: skip
 
 
-def _fits(columns: Sequence[Any], words: Sequence[str]) -> ColumnElement[bool]:
+def _fits(columns: Sequence[Any], words: Sequence[Any]) -> ColumnElement[bool]:
     """Whether every word occurs in one of the columns."""
-    return and_(*(or_(*(func.lower(column).like(_within(word), escape="\\") for column in columns)) for word in words))
+    return and_(*(or_(*(func.lower(column).like(word, escape="\\") for column in columns)) for word in words))
 
 
 def _within(word: str) -> str:
@@ -116,8 +143,8 @@ def _within(word: str) -> str:
     return f"%{escaped}%"
 
 
-def _best(kind: Kind, named: Named, text: str) -> Select[Any]:
-    fits = func.similarity(func.lower(kind.label), text.lower())
+def _best(kind: Kind, named: Named) -> Select[Any]:
+    fits = func.similarity(func.lower(kind.label), named.text)
     wanted = _fits(kind.searched, named.words)
     if kind.named is not None:
         wanted = and_(kind.ident.in_(select(kind.named.c.id)), wanted)
@@ -134,7 +161,7 @@ def _best(kind: Kind, named: Named, text: str) -> Select[Any]:
 def _grants(sight: Sight, named: Named) -> Select[Any]:
     """Grants of the people, teams and apps that fit, on the accounts that fit: each word in one of the two names."""
     holder = func.coalesce(Person.name, Team.name, App.name)
-    fits = func.similarity(func.lower(holder + " " + Account.name), " ".join(named.words))
+    fits = func.similarity(func.lower(holder + " " + Account.name), named.text)
     return (
         select(
             literal(ORDER.index("grants")).label("place"), literal("grants").label("kind"), Grant.id.label("id"),
@@ -162,10 +189,9 @@ def _flags(sight: Sight, named: Named) -> Select[Any]:
 
 def _around(table: type[Grant | Flag], named: Named) -> ColumnElement[bool]:
     """What is of the holders or accounts that fit: one after the other, so that each is found by its index."""
-    longest = _within(max(named.words, key=len))
     holders: list[Any] = [select(named.people.c.id).limit(MOST_AROUND)]
     holders += [
-        select(some.id).where(func.lower(some.name).like(longest, escape="\\")).limit(MOST_AROUND)
+        select(some.id).where(func.lower(some.name).like(named.longest, escape="\\")).limit(MOST_AROUND)
         for some in (Team, App)
     ]
     held = select(union_all(*(select(one.subquery()) for one in holders)).subquery().c[0])

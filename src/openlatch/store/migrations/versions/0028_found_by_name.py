@@ -18,20 +18,21 @@ NAMED = {
 def upgrade() -> None:
     """Nothing of what there is changes."""
     for name, (table, fits) in NAMED.items():
-        # Planned with the pattern in it: without knowing how many fit, the server takes another way.
-        statement = f'select id from {table} where organisation_id = %2$L and {fits}'
+        # The best first, as many as are wanted. Planned with the pattern in it: without knowing how many fit, the server takes another way.
+        statement = (f'select id from {table} where organisation_id = %2$L and {fits} '
+                     'order by similarity(lower(name), %3$L) desc, name limit %4$L')
         op.execute(f"""
-            create function {name}(pattern text) returns setof uuid
+            create function {name}(pattern text, words text, most int) returns setof uuid
             language plpgsql stable security definer set search_path = public, pg_temp rows 200 as $$
             begin
-                return query execute format('{statement}', pattern, current_organisation());
+                return query execute format('{statement}', pattern, current_organisation(), words, most);
             end
             $$
         """)
-        op.execute(f'revoke all on function {name}(text) from public')
+        op.execute(f'revoke all on function {name}(text, text, int) from public')
 
 
 def downgrade() -> None:
     """Names are searched row by row."""
     for name in NAMED:
-        op.execute(f'drop function {name}(text)')
+        op.execute(f'drop function {name}(text, text, int)')
