@@ -18,6 +18,7 @@ from openlatch.service import register, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.identity import sign_ins
 from openlatch.service.partners import links, sign_in_links
+from openlatch.service.people import erasing
 from openlatch.service.records import existing_access
 from openlatch.service.records.existing_access import Known
 from openlatch.store.listing import ListQuery
@@ -212,6 +213,11 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
         assert unit.db.scalar(select(func.count(Membership.id)).where(Membership.person_id.in_(ids.values()))) == 0
     with practice.acting() as unit, pytest.raises(Conflict):
         links.end(unit, ident, "Again.")
+    with practice.acting() as unit:
+        unit.db.get_one(Person, practice.people["Bo"]).standing = "left"
+    with practice.acting() as unit:
+        erasing.erase(unit, practice.people["Bo"])
+        assert "bo@care.example" not in str(unit.db.get_one(PartnerLink, ident).people)
 
 
 def test_who_leaves_the_partner_is_out_at_its_clients(practice: Practice) -> None:

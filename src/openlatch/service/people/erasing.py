@@ -36,6 +36,7 @@ from openlatch.store.tables import (
     Mark,
     Notice,
     Organisation,
+    PartnerLink,
     Person,
     PersonAddress,
     Round,
@@ -81,7 +82,8 @@ def _erase(unit: Unit, ident: UUID) -> dict[str, Any]:
     counts: dict[str, int] = {"sessions": _forget_devices(unit, ident)}
     _forget_sign_in(unit, ident)
     _forget_names(unit, person, called)
-    counts["records"] = sum(_replace(unit, table, words, called) for table in _tables())
+    counts["records"] = sum(_replace(unit, table, _OURS, words, called) for table in _tables())
+    counts["records"] += _replace(unit, PartnerLink.__table__, _OUR_LINKS, words, called)
     unit.db.flush()
     entries = list(_take_out_of_journal(unit, ident, words, called))
     counts["journal"] = len(entries)
@@ -150,7 +152,12 @@ def _tables() -> Iterator[Any]:
             yield table
 
 
-def _replace(unit: Unit, table: Any, words: Iterable[str], called: str) -> int:
+# Which rows are an organisation's own to change: of links with others those that it offered, and any that has ended.
+_OURS = "organisation_id = :organisation"
+_OUR_LINKS = "(partner_id = :organisation or client_id = :organisation and ended_at is not null)"
+
+
+def _replace(unit: Unit, table: Any, ours: str, words: Iterable[str], called: str) -> int:
     """Put a pseudonym in the place of words, in all columns of a table that hold words; gives in how many rows."""
     changed = 0
     for column in table.columns:
@@ -162,7 +169,7 @@ def _replace(unit: Unit, table: Any, words: Iterable[str], called: str) -> int:
             old = orjson.dumps(word).decode()[1:-1] if is_json else word
             statement = text(
                 f'update "{table.name}" set "{column.name}" = replace({held}, :old, :new)'  # noqa: S608  our columns
-                f"{'::jsonb' if is_json else ''} where organisation_id = :organisation and strpos({held}, :old) > 0"
+                f"{'::jsonb' if is_json else ''} where {ours} and strpos({held}, :old) > 0"
             )
             given = {"old": old, "new": called, "organisation": unit.viewer.organisation}
             changed += int(unit.db.execute(statement, given).rowcount)  # type: ignore[attr-defined]
