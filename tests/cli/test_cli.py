@@ -481,3 +481,35 @@ def test_the_map_the_ends_and_the_facts_come_as_data(run: Run) -> None:
     assert any(rule["key"] == "private_address" and rule["found"] for entry in facts for rule in entry["rules"])
     assert "rules look at this" in run("facts").stdout
     assert "does not come any more" in run("me", "letter", "never").stdout
+
+
+_EVERY = """
+import importlib, os, sys, click
+from openlatch.cli.main import _CLIENT, cli
+
+def below(command, path):
+    if not isinstance(command, click.Group):
+        return {path}
+    context = click.Context(command)
+    names = command.list_commands(context)
+    return set().union(*(below(command.get_command(context, name), f"{path} {name}") for name in names))
+
+def at_once(name):
+    return below(cli.get_command(click.Context(cli), name), name)
+
+for name in _CLIENT:
+    pid = os.fork()
+    if not pid:
+        alone = at_once(name)
+        for module in set(_CLIENT.values()):
+            importlib.import_module(f"openlatch.cli.{module}")
+        print("".join(f"{one}\\n" for one in sorted(at_once(name) - alone)), end="", flush=True)
+        os._exit(0)
+    os.waitpid(pid, 0)
+"""
+
+
+def test_every_command_is_there_by_its_name_alone() -> None:
+    """Modules are read when a command is used: none may need another one to have been read before."""
+    done = subprocess.run([sys.executable, "-c", _EVERY], capture_output=True, text=True, check=True, timeout=120)
+    assert done.stdout == ""
