@@ -19,7 +19,7 @@ from openlatch.core.reviews import recommending
 from openlatch.core.reviews.assigning import About, Assigned, Colleague, Line, Place, Staff, assign
 from openlatch.core.reviews.bundle import item_line
 from openlatch.core.windows import day_in_words, end_in_words
-from openlatch.core.words import HolderKind, Reach, Subject, Verdict
+from openlatch.core.words import HolderKind, Reach, Standing, Subject, Verdict
 from openlatch.errors import BadInput
 from openlatch.service import telling
 from openlatch.service.context import Unit
@@ -130,7 +130,8 @@ def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Se
             asked += [select(Account.owner_id).where(Account.id.in_(accounts_of(kind))) for kind in kinds]
     can = select(SignIn.person_id).where(SignIn.suspended_at.is_(None))
     wanted = or_(*(Person.id.in_(some) for some in asked)) if asked else false()
-    return select(Person.id, Person.name).where(wanted, Person.id.not_in(can)).order_by(Person.name, Person.id)
+    here = Person.standing != Standing.LEFT
+    return select(Person.id, Person.name).where(wanted, here, Person.id.not_in(can)).order_by(Person.name, Person.id)
 
 
 def accounts_of(kind: Subject) -> Select[Any]:
