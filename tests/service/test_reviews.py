@@ -620,7 +620,7 @@ def test_who_may_be_asked_and_cannot_sign_in_is_said_before_a_round_opens(small:
     mara = small.person("mara")
     ways = {
         "owner": (Place(Line.OWNER),), "person": (Place(Line.PERSON, mara),),
-        "team": (Place(Line.TEAM, small.id(Team, "wardens")),), "manager": (Place(Line.MANAGER),),
+        "team": (Place(Line.TEAM, small.id(Team, "wardens")),), "manager": (Place(Line.MANAGER),), "nobody": (),
     }  # fmt: skip
 
     def named_for(way: str) -> list[str]:
@@ -629,7 +629,7 @@ def test_who_may_be_asked_and_cannot_sign_in_is_said_before_a_round_opens(small:
             return [one["name"] for one in told["without_sign_in"]]
 
     assert {way: named_for(way) for way in ways} == {
-        "owner": ["Ines"], "person": ["Mara"], "team": ["Mara", "Owen"], "manager": [],
+        "owner": ["Ines"], "person": ["Mara"], "team": ["Mara", "Owen"], "manager": [], "nobody": ["Ines"],
     }  # fmt: skip
     small.signed_in("ines")
     with small.service.unit(small.itself) as unit:

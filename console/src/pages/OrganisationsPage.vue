@@ -75,7 +75,7 @@ async function unlink(row: MyOrganisation): Promise<void> {
     <label class="block font-semibold">Organisation <input v-model="wish.organisation" required class="field mt-1 font-normal" placeholder="its short name" /></label>
     <label class="block font-semibold">Address there <input v-model="wish.address" type="email" required autocomplete="off" class="field mt-1 font-normal" /></label>
     <label class="block font-semibold">Password there <input v-model="wish.password" type="password" required autocomplete="off" class="field mt-1 font-normal" /></label>
-    <label class="block font-semibold">Code <span class="font-normal text-soft">(with a second factor there)</span> <input v-model="wish.code" inputmode="numeric" autocomplete="off" class="field mt-1 max-w-40 font-normal" /></label>
+    <label class="block font-semibold"><span class="block">Code <span class="font-normal text-soft">(with a second factor there)</span></span> <input v-model="wish.code" inputmode="numeric" autocomplete="off" class="field mt-1 max-w-40 font-normal" /></label>
     <button class="button-main">Link it</button>
   </form>
   <ModalBox :open="asked !== null" :title="`Switch to ${asked?.organisation.name ?? ''}`" @close="asked = null">

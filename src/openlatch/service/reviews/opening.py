@@ -118,7 +118,11 @@ def preview(unit: Unit, review: Review) -> dict[str, Any]:
 def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Select[UUID, str]:
     """Whom the line of reviewers can come to ask about the chosen items, and who can't sign in to answer."""
     asked: list[Select[Any]] = []
-    for place in review.reviewers:
+    line = list(review.reviewers)
+    if all(place.account_kind for place in line):
+        # After the line comes the owner: for everything that no place is about, first of all.
+        line.append(Place(Line.OWNER))
+    for place in line:
         if place.kind is Line.PERSON:
             asked.append(select(Person.id).where(Person.id == place.id))
         elif place.kind is Line.TEAM:
