@@ -5,27 +5,33 @@ from __future__ import annotations
 import csv
 import io
 import json
+import zipfile
 from datetime import UTC, date, datetime
 from uuid import UUID
 
 import jsonschema
 import pytest
 from sqlalchemy import select, text, update
+from sqlalchemy.exc import DBAPIError
 
 from openlatch import wire
 from openlatch.core import journal as chain
 from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.core.reviews import bundle
+from openlatch.core.words import Verdict
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
-from openlatch.service import flags, importing, latching, register, revocations, settings, signing_in
+from openlatch.service import flags, importing, latching, register, revocations, settings, signing, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.latching import Setting
 from openlatch.service.lists import export, saved_filters
 from openlatch.service.lists.search import search
 from openlatch.service.people import erasing, held_data, moving
 from openlatch.service.records import editing, file_columns, whole_register
+from openlatch.service.reviews import closing, deciding, evidence, opening
+from openlatch.service.reviews.plans import Review, named
 from openlatch.store import journal
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Account, Base, Flag, Grant, Person, SignIn, Team
+from openlatch.store.tables import Account, Base, EvidenceBundle, Flag, Grant, Item, Person, SignIn, Team
 from openlatch.work import worker
 from tests.service.conftest import Small, mailed
 
@@ -312,6 +318,49 @@ def test_who_is_erased_is_named_nowhere_and_the_journal_still_holds(small: Small
     assert ("people", called) in found(small, "ines", "former person", administrator=True)
     with pytest.raises(Conflict, match="already"), small.acting_as_administrator("ines") as unit:
         erasing.erase(unit, edda)
+
+
+def test_evidence_of_whoever_is_erased_is_signed_before_and_stays_as_it_was(small: Small) -> None:
+    """Not while the review is open, nor before it is signed; and an addendum afterwards rewrites nothing."""
+    edda, mara = small.person("edda"), small.person("mara")
+    with small.service.unit(small.itself) as unit:
+        ident = opening.open_round(unit, Review("Spring", 'holder.name eq "Edda"', reviewers=named(mara)))
+    with small.acting("mara") as unit:
+        (item,) = unit.db.scalars(select(Item.id).where(Item.round_id == ident))
+        deciding.decide(unit, ident, item, deciding.Decision(Verdict.KEEP, "Edda still helps."))
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(update(Grant).where(Grant.person_id == edda).values(state="ended", ended_as="revoked"))
+    with pytest.raises(Conflict, match="has not ended"), small.acting_as_administrator("ines") as unit:
+        erasing.erase(unit, edda)
+    with small.service.unit(small.itself) as unit:
+        closing.close(unit, ident)
+    closing.carry_on(small.service, small.itself, ident)
+    with pytest.raises(Conflict, match="is being signed"), small.acting_as_administrator("ines") as unit:
+        erasing.erase(unit, edda)
+    evidence.sign(small.service, small.itself, ident, b"{}")
+    before = _signed(small)
+    with small.acting_as_administrator("ines") as unit:
+        assert any("Spring" in line for line in erasing.erase(unit, edda)["kept"])
+    with small.service.unit(small.itself) as unit:
+        frozen = unit.db.scalars(select(Item)).one()
+        assert "Edda" not in f"{frozen.facts} {frozen.holder} {frozen.reason}"
+    # Nobody else gets past what keeps an ended review as it is by saying that they erase.
+    with pytest.raises(DBAPIError, match="has ended"), small.service.unit(small.itself) as unit:
+        unit.db.execute(text("select set_config('openlatch.erasing', 'on', true)"))
+        unit.db.execute(update(Item).values(reason="Otherwise."))
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(update(EvidenceBundle).values(addenda=9))
+    evidence.sign(small.service, small.itself, ident, b"{}")
+    key = signing.public(small.service, signing.EVIDENCE)["x"]
+    again = _signed(small)
+    assert bundle.verify(again, [key]).faults == ()
+    with zipfile.ZipFile(io.BytesIO(before)) as one, zipfile.ZipFile(io.BytesIO(again)) as other:
+        assert one.read("evidence.json") == other.read("evidence.json")
+
+
+def _signed(small: Small) -> bytes:
+    with small.service.unit(small.itself) as unit:
+        return unit.db.scalars(select(EvidenceBundle.content)).one()
 
 
 def test_who_left_is_erased_by_itself_when_their_time_is_over(small: Small) -> None:

@@ -81,6 +81,7 @@ def _rights(connection: Connection) -> Iterator[str]:
     yield f"revoke update, delete, truncate on journal from {everybody}"
     yield f"grant execute on function erase_from_journal(bigint, text, text, jsonb, bytea) to {everybody}"
     yield f"grant execute on function people_named(text, text, int), accounts_named(text, text, int) to {everybody}"
+    yield f"grant execute on function erase_from_reviews(text, text) to {everybody}"
     yield f"grant execute on function erase_from_versions(text, text) to {everybody}"
     # Earlier versions of rows, and the versions of teams' members, are written by triggers alone.
     yield f"revoke insert, update, delete, truncate on versions, rosters from {everybody}"

@@ -1,6 +1,7 @@
 """Erasing what identifies somebody who left: a stable pseudonym takes its place, and the journal still verifies.
 
-Evidence of reviews is left as it is: it is signed, and is kept for as long as reviews have to be proved.
+Evidence of reviews is left as it is: it is signed, and is kept for as long as reviews have to be proved. It has to be
+signed before: once the journal tells no more of somebody, what was decided could not be held against it.
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from uuid import UUID
 import orjson
 from sqlalchemy import Text, delete, func, or_, select, text, update
 from sqlalchemy.dialects.postgresql import JSONB
+from structlog import get_logger
 
 from openlatch.core import journal as chain
 from openlatch.core.words import Standing
@@ -27,6 +29,7 @@ from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     Base,
     Calendar,
+    EvidenceBundle,
     Grant,
     Handle,
     Invitation,
@@ -49,6 +52,7 @@ _APART = frozenset({
     "journal", "versions", "evidence_bundles", "items", "rounds", "questions", "tree_heads", "findings", "terms",
     "uses", "rosters", "organisations", "idempotency_keys", "web_sessions", "api_tokens", "sign_ins",
 })  # fmt: skip
+_LOG = get_logger()
 _SHORTEST = 3
 _NAMED_AT_ONCE = 400
 MOST_AT_ONCE = 50
@@ -79,6 +83,7 @@ def _erase(unit: Unit, ident: UUID) -> dict[str, Any]:
     _refuse(unit, person)
     called = pseudonym(ident)
     words = _words(unit, person)
+    _refuse_unsigned(unit, person, words)
     counts: dict[str, int] = {"sessions": _forget_devices(unit, ident)}
     _forget_sign_in(unit, ident)
     _forget_names(unit, person, called)
@@ -89,7 +94,8 @@ def _erase(unit: Unit, ident: UUID) -> dict[str, Any]:
     counts["journal"] = len(entries)
     for old in words:
         for was in {old, orjson.dumps(old).decode()[1:-1]}:
-            unit.db.execute(text("select erase_from_versions(:old, :new)"), {"old": was, "new": called})
+            for place in ("versions", "reviews"):
+                unit.db.execute(text(f"select erase_from_{place}(:old, :new)"), {"old": was, "new": called})
     unit.db.expire_all()
     for start in range(0, max(len(entries), 1), _NAMED_AT_ONCE):
         unit.record(chain.ERASED, "person", ident, called, entries=entries[start : start + _NAMED_AT_ONCE])
@@ -105,6 +111,21 @@ def _refuse(unit: Unit, person: Person) -> None:
     live = select(func.count(Grant.id)).where(Grant.person_id == person.id, Grant.state.in_(LIVE))
     if count := unit.db.scalar(live) or 0:
         raise Conflict(f"{person.name} still has {count} grant{'s' * (count != 1)}.", "See to it that they have ended.")
+
+
+def _refuse_unsigned(unit: Unit, person: Person, words: Iterable[str]) -> None:
+    """Conflict while a review that tells of somebody has no signed evidence yet: it would not agree with itself."""
+    signed = select(EvidenceBundle.round_id)
+    names = or_(*(func.strpos(Item.facts.cast(Text), orjson.dumps(one).decode()[1:-1]) > 0
+                  for one in (*words, str(person.id))))  # fmt: skip
+    acted = or_(Item.decided_by_id == person.id, Item.reviewer_id == person.id, Item.seconded_by_id == person.id)
+    open_ones = select(Round).join(Item, Item.round_id == Round.id).where(Round.id.not_in(signed), or_(names, acted))
+    row = unit.db.scalars(open_ones.order_by(Round.opened_at).limit(1)).first()
+    if row is not None and row.ended_at is None:
+        raise Conflict(f"The review “{row.name}” tells of {person.name}, and has not ended.", "Close it first.")
+    if row is not None:
+        unit.service.wake("sign_evidence", {"organisation": str(row.organisation_id), "round": str(row.id)}, None)
+        raise Conflict(f"The evidence of the review “{row.name}” is being signed.", "Try again in a minute.")
 
 
 def _words(unit: Unit, person: Person) -> list[str]:
@@ -228,7 +249,7 @@ def _kept(unit: Unit, ident: UUID) -> list[str]:
         select(Round.name).join(Item, Item.round_id == Round.id)
         .where(or_(Item.grant_id.in_(held), Item.decided_by_id == ident)).distinct().order_by(Round.name)
     ).all()  # fmt: skip
-    return [f"The review “{name}”: its items are frozen and its evidence is signed." for name in rounds]
+    return [f"The review “{name}”: its evidence is signed, and names them." for name in rounds]
 
 
 # Retention.
@@ -258,7 +279,13 @@ def erase_due(service: Service, viewer: Viewer) -> int:
     """Erase those whose time is over, each in a transaction of its own; gives how many. Called by the worker."""
     with service.unit(viewer) as unit:
         people = due(unit)
+    count = 0
     for ident in people:
-        with service.unit(viewer) as unit:
-            _erase(unit, ident)
-    return len(people)
+        try:
+            with service.unit(viewer) as unit:
+                _erase(unit, ident)
+            count += 1
+        except Conflict as why:
+            # Later, then.
+            _LOG.info("not erased yet", person=str(ident), why=why.detail)
+    return count

@@ -220,6 +220,8 @@ def _end_if_done(unit: Unit, row: Round) -> bool:
     row.ended_at = unit.now
     digest = row.items_hash.hex() if row.items_hash else ""
     unit.record("round.ended", "round", row.id, row.name, items_hash=digest, **_counts(unit, row.id))
+    # Before anything that it tells of changes or is erased.
+    unit.wake("sign_evidence", round=row.id)
     return True
 
 

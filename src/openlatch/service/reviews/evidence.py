@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import zipfile
 from collections import defaultdict
 from datetime import UTC, datetime
 from typing import Any
@@ -36,7 +37,7 @@ from openlatch.store.tables import (
     Team,
 )
 
-CSV = "items.csv"
+CSV, SCHEMA = "items.csv", "evidence.schema.json"
 # What comes back from the database has its keys in another order.
 _IN_ORDER = orjson.OPT_INDENT_2 | orjson.OPT_SORT_KEYS
 _ITEM_ACTIONS = (
@@ -78,7 +79,8 @@ def sign(service: Service, viewer: Viewer, ident: UUID, schema: bytes) -> None:
             if _current(unit, row) is not None:
                 return
             addenda = _count_addenda(unit, row)
-            name, content = bundled(unit, ident, schema)
+            before = unit.db.scalar(select(EvidenceBundle.content).where(EvidenceBundle.round_id == ident))
+            name, content = bundled(unit, ident, schema, before)
             unit.db.execute(delete(EvidenceBundle).where(EvidenceBundle.round_id == ident))
             unit.db.add(
                 EvidenceBundle(
@@ -104,26 +106,26 @@ def _ended(unit: Unit, ident: UUID) -> Round:
     return row
 
 
-def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
+def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None) -> tuple[str, bytes]:
     """The bundle of a round that has ended, signed, with a name for its file. Conflict while it has not ended.
 
-    ``schema`` is the JSON Schema of its evidence, which goes into it. Made anew from what can't change any more, it
-    is the same every time; what came to light afterwards is added as addenda, and changes nothing of the rest.
+    ``schema`` is the JSON Schema of its evidence, which goes into it. What was signed ``before`` stays as it was,
+    whatever has become of the records meanwhile; what came to light afterwards is added as addenda, and in the report.
     """
     row = _ended(unit, ident)
     assert row.ended_at is not None
-    found = _evidence(unit, row)
-    entries = _entries(unit, row)
-    last = entries[-1]
+    fixed = _as_signed(before) if before is not None else _as_recorded(unit, row, schema)
+    found = orjson.loads(fixed[bundle.EVIDENCE])
+    last = orjson.loads(fixed[bundle.JOURNAL].splitlines()[-1])
     addenda = _addenda(unit, row, int(last["position"]))
     members = {
-        bundle.EVIDENCE: orjson.dumps(found, option=orjson.OPT_INDENT_2),
-        CSV: _csv(found),
+        bundle.EVIDENCE: fixed[bundle.EVIDENCE],
+        CSV: fixed[CSV],
         "report.html": report.html(found, last, addenda).encode(),
         "report.pdf": report.pdf(found, last, addenda),
-        bundle.JOURNAL: b"".join(orjson.dumps(entry) + b"\n" for entry in entries),
+        bundle.JOURNAL: fixed[bundle.JOURNAL],
         bundle.HEAD: orjson.dumps(tree_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
-        "evidence.schema.json": schema,
+        SCHEMA: fixed[SCHEMA],
     }
     if addenda:
         since = {"format": "openlatch-review-addenda", "version": 1, "round": str(row.id), "addenda": addenda}
@@ -145,6 +147,20 @@ def bundled(unit: Unit, ident: UUID, schema: bytes) -> tuple[str, bytes]:
     return f"evidence-{row.ended_at:%Y-%m-%d}-{str(row.id)[-8:]}.zip", bundle.pack(
         {bundle.MANIFEST: written, bundle.SIGNATURE: signature, **members}
     )
+
+
+def _as_recorded(unit: Unit, row: Round, schema: bytes) -> dict[str, bytes]:
+    """What of a bundle never changes, as the records are now."""
+    found = _evidence(unit, row)
+    entries = b"".join(orjson.dumps(entry) + b"\n" for entry in _entries(unit, row))
+    written = orjson.dumps(found, option=orjson.OPT_INDENT_2)
+    return {bundle.EVIDENCE: written, CSV: _csv(found), bundle.JOURNAL: entries, SCHEMA: schema}
+
+
+def _as_signed(before: bytes) -> dict[str, bytes]:
+    """The same of a bundle that was signed."""
+    with zipfile.ZipFile(io.BytesIO(before)) as archive:
+        return {name: archive.read(name) for name in (bundle.EVIDENCE, CSV, bundle.JOURNAL, SCHEMA)}
 
 
 def _at(instant: datetime | None) -> str | None:
