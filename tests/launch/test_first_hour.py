@@ -212,7 +212,18 @@ def test_a_day_and_a_large_log_are_looked_after(server: OwnServer, monkeypatch: 
     assert log.with_suffix(".log.1").read_text() == "line\n" * 100
 
 
-def test_the_data_moves_to_a_server_of_ones_own(server: OwnServer, cluster: Cluster, tmp_path: Path) -> None:
+@pytest.fixture
+def elsewhere(folder: Path) -> Iterator[Cluster]:
+    """A database server of one's own: what moves there sets the passwords of its roles."""
+    made = Cluster(folder / "elsewhere")
+    made.start()
+    try:
+        yield made
+    finally:
+        made.stop()
+
+
+def test_the_data_moves_to_a_server_of_ones_own(server: OwnServer, elsewhere: Cluster, tmp_path: Path) -> None:
     """Its journal is the same there, and the processes find their configurations; one with something is refused."""
     address = "ada@larch.example.org"
     wish = wire.SetUp(code=code_of(server), organisation="Larch", time_zone="UTC", name="Ada", address=address,
@@ -222,9 +233,9 @@ def test_the_data_moves_to_a_server_of_ones_own(server: OwnServer, cluster: Clus
         with pytest.raises(CallFailed, match="set up already"):
             client.set_up(wish)
     server.stop()
-    cluster.ensure_database("moved")
-    own_server.move(server.folder, cluster.url("moved"), tmp_path / "etc")
-    with psycopg.connect(cluster.url("moved")) as db:
+    elsewhere.ensure_database("moved")
+    own_server.move(server.folder, elsewhere.url("moved"), tmp_path / "etc")
+    with psycopg.connect(elsewhere.url("moved")) as db:
         row = db.execute("select name from organisations").fetchone()
         assert row == ("Larch",)
     for name in ("web", "worker", "admin"):
@@ -232,4 +243,4 @@ def test_the_data_moves_to_a_server_of_ones_own(server: OwnServer, cluster: Clus
         assert written.stat().st_mode & 0o077 == 0
         assert ("systems_key" in written.read_text()) == (name != "web")
     with pytest.raises(BadInput, match="not empty"):
-        own_server.move(server.folder, cluster.url("moved"), tmp_path / "etc")
+        own_server.move(server.folder, elsewhere.url("moved"), tmp_path / "etc")

@@ -11,12 +11,14 @@ from uuid import UUID
 import pytest
 from sqlalchemy import func, select
 
+from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind, Role
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, ProofNeeded
-from openlatch.service import register, signing_in
+from openlatch.service import latching, register, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.identity import sign_ins
+from openlatch.service.latching import Setting
 from openlatch.service.partners import links, sign_in_links
 from openlatch.service.people import erasing
 from openlatch.service.records import existing_access
@@ -239,6 +241,29 @@ def test_who_leaves_the_partner_is_out_at_its_clients(practice: Practice) -> Non
     practice.catch_up()
     # Who has been there once is known there now, and comes back by the client's word alone.
     assert [(one["name"], one["is_in"]) for one in practice.seen_by_client()["people"]] == [("Cleo", False)]
+
+
+def test_nobody_comes_in_past_a_latch_and_the_worker_goes_on(practice: Practice) -> None:
+    """The client is told which latch holds; named anew once it passes, they are in."""
+    small = practice.small
+    ident = practice.linked("Bo")
+    give(practice, Holder(HolderKind.TEAM, UUID(str(practice.seen_by_client()["team"]["id"]))))
+    latch = Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), number=3)
+    with practice.client() as unit:
+        latching.switch(unit, latch)
+    with practice.acting() as unit:
+        links.set_people(unit, ident, [practice.people["Bo"], practice.people["Cleo"]])
+    practice.catch_up()
+    people = {one["name"]: (one["is_in"], one["is_held"]) for one in practice.seen_by_client()["people"]}
+    assert people == {"Bo": (True, False), "Cleo": (False, True)}
+    assert any("names Cleo; they are not let in" in sentence for sentence in small.told("ada"))
+    with practice.client() as unit:
+        latching.switch(unit, replace(latch, mode=LatchMode.OFF))
+    for people in (["Bo"], ["Bo", "Cleo"]):
+        with practice.acting() as unit:
+            links.set_people(unit, ident, [practice.people[name] for name in people])
+        practice.catch_up()
+    assert all(one["is_in"] for one in practice.seen_by_client()["people"])
 
 
 def test_nothing_else_crosses(practice: Practice) -> None:

@@ -44,9 +44,23 @@ from openlatch.service.context import Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.service.grants.terms import TermWish
 from openlatch.service.latching import Setting
+from openlatch.service.partners import links
 from openlatch.service.proposing import Proposal, To
 from openlatch.service.records import editing, existing_access, merging
-from openlatch.store.tables import Account, Breach, Grant, Handle, Level, Membership, Person, System, Team, Term
+from openlatch.store.tables import (
+    Account,
+    Breach,
+    Grant,
+    Handle,
+    Level,
+    Membership,
+    PartnerLink,
+    Person,
+    SignIn,
+    System,
+    Team,
+    Term,
+)
 from tests.service.conftest import Small
 
 pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
@@ -168,6 +182,19 @@ def _met(gate: Gate) -> UUID:
     gate.unit.db.flush()
     gate.bring("grants", "account,holder,level,until\ngate,met,look,2026-03-20\n")
     return login.id
+
+
+def _linked(gate: Gate) -> UUID:
+    """A partner that is linked, and names somebody: here one and the same organisation is both."""
+    here = gate.unit.viewer.organisation
+    sign_in = str(gate.unit.db.scalars(select(SignIn.id)).first())
+    person = {"person": str(gate.id(Person, "quin")), "sign_in": sign_in, "name": "Zoe", "address": "zoe@care.example"}
+    link = PartnerLink(partner_id=here, partner_name="Care", client_id=here, client_slug="test", client_name="Test",
+                       people=[person], team_id=gate.id(Team, "crew"), offered_at=gate.unit.now, offered_by="Zoe",
+                       accepted_at=gate.unit.now)  # fmt: skip
+    gate.unit.db.add(link)
+    gate.unit.db.flush()
+    return link.id
 
 
 def _revoked(gate: Gate) -> UUID:
@@ -334,6 +361,11 @@ WAYS: dict[str, Way] = {
             g.as_("ines", administrator=True), "people", g.id(Person, "quin"), g.id(Person, "otto")),
         OUTSIDE | {K.ONE_AT_A_TIME, K.SECOND_FACTOR}, is_fact=True,
     ),
+    "a partner's people come in": Way(
+        _linked, lambda g, link: links._bring_about(
+            g.as_("ines", administrator=True), g.unit.db.get_one(PartnerLink, link)),
+        ONE_MORE,
+    ),
     "a login is somebody": Way(
         _met, lambda g, login: matching.decide(g.as_("ines", administrator=True), login, g.id(Person, "quin")),
         frozenset({K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.SECOND_FACTOR}), is_fact=True,
@@ -350,6 +382,7 @@ GUARDED = {
     "levels.change": ("a level is changed",),
     "importing.bring": tuple(way for way in WAYS if way.startswith("a file of")),
     "undoing._put_back": ("a revocation is undone",),
+    "links._bring_about": ("a partner's people come in",),
     "leaving.start": ("an account passes on from a leaver",),
     "matching.decide": ("a login is somebody",),
     "editing.make": ("a membership by hand",),

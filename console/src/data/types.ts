@@ -1141,6 +1141,7 @@ export interface PartnerPerson {
   address: string
   is_in: boolean
   here: Named | null
+  is_held: boolean
   last_seen_at: string | null
   visits: number
 }

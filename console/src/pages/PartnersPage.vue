@@ -99,7 +99,7 @@ function begin(): void {
           <template v-if="row.we_are === 'client' && row.state === 'linked'">
             <span v-if="one.is_in" class="text-soft">{{ one.last_seen_at ? `last here ${moment(one.last_seen_at)}; ${counted(one.visits, 'time')} into accounts` : 'never been here' }}</span>
             <template v-else>
-              <span class="text-brass">{{ one.here ? `not let in: is this your ${one.here.name}, who has the same address?` : 'not let in: somebody here signs in with this address' }}</span>
+              <span class="text-brass">{{ one.is_held ? 'not let in: a latch holds; mend that, then have them named anew' : one.here ? `not let in: is this your ${one.here.name}, who has the same address?` : 'not let in: somebody here signs in with this address' }}</span>
               <button v-if="one.here && me?.administrator" class="button" @click="run(() => send('POST', `/partners/${row.id}/same`, { person: one.here!.id }), `${one.name} is let in.`)">The same: let them in<span class="sr-only">, {{ one.name }}</span></button>
             </template>
           </template>

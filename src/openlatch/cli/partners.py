@@ -24,7 +24,18 @@ LINKS: list[Column] = [
 PEOPLE: list[Column] = [
     ("Name", lambda r: r.name),
     ("Address", lambda r: r.address),
-    ("Comes in", lambda r: "yes" if r.is_in else f"once confirmed as {r.here.name}" if r.here else "no"),
+    (
+        "Comes in",
+        lambda r: (
+            "yes"
+            if r.is_in
+            else f"once confirmed as {r.here.name}"
+            if r.here
+            else "held by a latch"
+            if r.is_held
+            else "no"
+        ),
+    ),
     ("Last here", lambda r: moment(r.last_seen_at) if r.last_seen_at else "never"),
     ("Into accounts", lambda r: f"{r.visits} times"),
 ]

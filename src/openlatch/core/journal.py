@@ -195,9 +195,30 @@ def _faults_of(entry: Mapping[str, Any], position: int, previous: str) -> Iterat
         yield Fault(at, f"{at - position - 1} missing before it")
     elif entry["previous"] != previous:
         yield Fault(at, "does not follow from the entry before")
+    if not _holds_only_what_is_sealed(entry):
+        yield Fault(at, "altered: it holds what was never sealed")
     # Of an erased entry of an earlier version nothing is left to hold its hash against, but the entry that names it.
     if not (is_erased(entry) and not entry["told"]) and _sealed(entry) != entry["hash"]:
         yield Fault(at, "altered: the hash does not match what it says")
+
+
+_OUTSIDE = {"hash", "key", "told"}
+_ACTOR, _SUBJECT = {"id", "name"}, {"kind", "id", "name", "account"}
+
+
+def _holds_only_what_is_sealed(entry: Mapping[str, Any]) -> bool:
+    """Whether an entry has no member that its hash says nothing of."""
+    actor, subject = entry["actor"], entry["subject"]
+    return (
+        set(entry) <= {*FIELDS, *_OUTSIDE}
+        and isinstance(actor, dict) and set(actor) <= _ACTOR
+        and isinstance(subject, dict) and set(subject) <= _SUBJECT
+    )  # fmt: skip
+
+
+def is_as_sealed(entry: Mapping[str, Any]) -> bool:
+    """Whether an entry by itself is as it was sealed, and holds nothing besides."""
+    return _holds_only_what_is_sealed(entry) and _sealed(entry) == entry["hash"]
 
 
 def _sealed(entry: Mapping[str, Any]) -> str | None:

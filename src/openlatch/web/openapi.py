@@ -148,7 +148,8 @@ def _source(route: Route, fresh: list[str]) -> str:
 
 def _success(route: Route, names: dict[Any, str]) -> dict[str, Any]:
     if route.answer is None:
-        return {"description": route.summary, "content": {"application/jsonl": {"schema": {"type": "string"}}}}
+        kinds = ("text/csv", JSON) if route.query is wire.ExportOptions else ("application/jsonl",)
+        return {"description": route.summary, "content": {kind: {"schema": {}} for kind in kinds}}
     found: dict[str, Any] = {
         "description": route.summary,
         "content": {JSON: {"schema": {"$ref": names[route.answer]}}},

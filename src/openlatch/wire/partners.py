@@ -108,6 +108,7 @@ class PartnerPerson(Answer):
     here: Named | None = Field(
         None, description="Who of the client’s people has the address, and waits to be confirmed."
     )
+    is_held: bool = Field(False, description="Whether a latch of the client's holds them out.")
     last_seen_at: datetime | None = None
     visits: int = Field(0, description="How often they have switched into an account of the client.")
 

@@ -200,7 +200,7 @@ def _entries(entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any]) 
         if int(entry["position"]) <= position:
             yield f"journal entry {entry['position']} is out of order"
         position = int(entry["position"])
-        if journal.seal(entry) != entry["hash"]:
+        if not journal.is_as_sealed(entry):
             yield f"journal entry {position} was altered"
     last = entries[-1] if entries else {"position": 0, "hash": "", "action": "", "facts": {}}
     place = manifest["journal"]

@@ -14,8 +14,9 @@ from sqlalchemy import delete, func, or_, select
 
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind
-from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.errors import BadInput, Conflict, Held, NotFound
 from openlatch.service import flags, latching, locks, revocations, signing_in, telling
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.identity import sign_ins
 from openlatch.service.partners import sign_in_links
@@ -132,7 +133,8 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any
         ident = UUID(one["there"]) if one.get("there") else None
         found.append(
             {"id": ident, "name": one["name"], "address": one["address"], "is_in": ident is not None,
-             "here": _here(unit, one) if one.get("known_here") else None, "last_seen_at": seen.get(ident),
+             "here": _here(unit, one) if one.get("known_here") else None, "is_held": bool(one.get("held")),
+             "last_seen_at": seen.get(ident),
              "visits": visits.get(ident, 0) if ident else 0}
         )  # fmt: skip
     return found
@@ -317,12 +319,26 @@ def bring_about(service: Service, organisation: UUID) -> int:
         if due:
             locks.access(unit)
         for row in due:
-            _bring_about(unit, row)
+            try:
+                with attempt(unit) as within:
+                    _bring_about(within, row)
+            except Held as held:
+                _wait_for_latch(unit, row, held)
         return len(due)
 
 
+def _wait_for_latch(unit: Unit, row: PartnerLink, held: Held) -> None:
+    """Nobody of them is let in past a latch: the client's administrators are told, and confirm them once it passes."""
+    unit.db.refresh(row)
+    names = ", ".join(one["name"] for one in row.people if _waits(one))
+    row.people = [{**one, "held": True} if _waits(one) else one for one in row.people]
+    sentence = f"{row.partner_name} names {names}; they are not let in: {held.detail} Then have them named anew."
+    telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, PAGE)
+    unit.db.flush()
+
+
 def _waits(one: dict[str, Any]) -> bool:
-    return not one.get("there") and not one.get("known_here")
+    return not one.get("there") and not one.get("known_here") and not one.get("held")
 
 
 def drop_absent(service: Service, organisation: UUID) -> None:
