@@ -24,21 +24,16 @@ LINKS: list[Column] = [
 PEOPLE: list[Column] = [
     ("Name", lambda r: r.name),
     ("Address", lambda r: r.address),
-    (
-        "Comes in",
-        lambda r: (
-            "yes"
-            if r.is_in
-            else f"once confirmed as {r.here.name}"
-            if r.here
-            else "held by a latch"
-            if r.is_held
-            else "no"
-        ),
-    ),
+    ("Comes in", lambda r: _comes_in(r)),
     ("Last here", lambda r: moment(r.last_seen_at) if r.last_seen_at else "never"),
     ("Into accounts", lambda r: f"{r.visits} times"),
 ]
+
+
+def _comes_in(person: wire.PartnerPerson) -> str:
+    if person.is_in:
+        return "yes"
+    return f"once confirmed as {person.here.name}" if person.here else "held by a latch" if person.is_held else "no"
 
 
 @click.group()

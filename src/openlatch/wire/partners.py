@@ -23,6 +23,7 @@ __all__ = [
     "PartnerLinkRow",
     "PartnerLinks",
     "PartnerPeople",
+    "PartnerPerson",
     "SwitchOrganisation",
 ]
 
