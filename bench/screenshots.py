@@ -14,7 +14,7 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from openlatch.client import Client
 from openlatch.demo.loader import PASSWORD
@@ -48,6 +48,7 @@ def _shoot(page: Page, name: str, path: str = "") -> None:
     if path:
         page.goto(path)
     page.wait_for_timeout(900)
+    expect(page.get_by_text("Loading", exact=True)).to_have_count(0, timeout=30_000)
     page.screenshot(path=SHOTS / f"{name}.png")
     print(name)
 

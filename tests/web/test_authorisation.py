@@ -312,6 +312,7 @@ def neighbour_filled(client: Client) -> None:
         json={"account_name": "Boats", "owner_address": "x@example.org", "reason": "Work."},
     )
     session = str(client.list("sessions").rows[0].id)
+    client.prove(PASSWORD)
     call("POST", "/partners", json={"client": "another-client"})
     call("POST", "/revocations", json={"sessions": [session], "reason": "Over."})
 
@@ -367,6 +368,7 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
     with Client(stack.address, tokens["stranger"]) as client:
         neighbour_filled(client)
     with Client(stack.address, tokens["administrator"]) as client:
+        client.prove(PASSWORD)
         box = client.list("accounts", filter='name eq "Booking desk mailbox"').rows[0]
         watched = client.list("accounts", filter='name eq "Webcam host"').rows[0]
 

@@ -146,9 +146,19 @@ def _source(route: Route, fresh: list[str]) -> str:
     return "$response.body#/id" if route.method == "POST" and "id" in fields and "<" not in route.path else ""
 
 
+# What calls answer with that give a file, where it is not JSON Lines.
+_FILES = {
+    "register_schema": ("application/schema+json",),
+    "refused_lines": ("text/csv", "application/jsonl"),
+    "get_evidence": ("application/zip",),
+}
+
+
 def _success(route: Route, names: dict[Any, str]) -> dict[str, Any]:
     if route.answer is None:
-        kinds = ("text/csv", JSON) if route.query is wire.ExportOptions else ("application/jsonl",)
+        kinds = _FILES.get(route.name, ("application/jsonl",))
+        if route.query is wire.ExportOptions:
+            kinds = ("text/csv", JSON)
         return {"description": route.summary, "content": {kind: {"schema": {}} for kind in kinds}}
     found: dict[str, Any] = {
         "description": route.summary,
