@@ -8,13 +8,14 @@ from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID
 
+import pyotp
 import pytest
 from sqlalchemy import func, select
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind, Role
-from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, ProofNeeded
+from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.service import latching, register, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.identity import sign_ins
@@ -24,7 +25,7 @@ from openlatch.service.people import erasing
 from openlatch.service.records import existing_access
 from openlatch.service.records.existing_access import Known
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Membership, PartnerLink, Person, SignIn, SignInLink
+from openlatch.store.tables import Membership, PartnerLink, Person, SignIn, SignInLink, Team
 from openlatch.work import worker
 from tests.service.conftest import PASSWORD, Small
 
@@ -187,6 +188,10 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
     of_team = give(practice, Holder(HolderKind.TEAM, UUID(str(row["team"]["id"]))))
     ids = {one["name"]: UUID(str(one["id"])) for one in row["people"]}
     give(practice, Holder(HolderKind.PERSON, ids["Cleo"]))
+    with practice.client() as unit:
+        team = small.id(Team, "wardens")
+        unit.db.info["guarded"] = 1
+        unit.db.add(Membership(organisation_id=unit.viewer.organisation, team_id=team, person_id=ids["Cleo"]))
     bo = practice.who("Bo")
     there = practice_list(practice, bo)[1]["sign_in"]
     with practice.acting(bo) as unit:
@@ -196,8 +201,11 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
         with practice.client() as unit:
             told = links.preview_end(unit, ident)
             assert told["grants"] == 1
-            assert any("Cleo: 1 grant of their own stay" in line for line in told["does"])
-            assert links.end(unit, ident, "Done.")["state"] == "ended"
+            assert any("Cleo: 1 grant of their own stay; they stay in 1 other team" in line for line in told["does"])
+        with practice.client() as unit, pytest.raises(Conflict, match="has changed since"):
+            links.end(unit, ident, "Done.", "something else")
+        with practice.client() as unit:
+            assert links.end(unit, ident, "Done.", told["fingerprint"])["state"] == "ended"
     else:
         with practice.acting() as unit:
             assert links.preview_end(unit, ident)["grants"] == 0
@@ -212,7 +220,8 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
     with small.service.unit(small.itself) as unit:
         kept = select(SignIn.person_id).where(SignIn.person_id.in_(ids.values()))
         assert list(unit.db.scalars(kept)) == []
-        assert unit.db.scalar(select(func.count(Membership.id)).where(Membership.person_id.in_(ids.values()))) == 0
+        of_them = select(Membership.team_id).where(Membership.person_id.in_(ids.values()))
+        assert list(unit.db.scalars(of_them)) == [small.id(Team, "wardens")]
     with practice.acting() as unit, pytest.raises(Conflict):
         links.end(unit, ident, "Again.")
     with practice.acting() as unit:
@@ -264,6 +273,34 @@ def test_nobody_comes_in_past_a_latch_and_the_worker_goes_on(practice: Practice)
             links.set_people(unit, ident, [practice.people[name] for name in people])
         practice.catch_up()
     assert all(one["is_in"] for one in practice.seen_by_client()["people"])
+
+
+def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Practice) -> None:
+    """A wrong code opens nothing. So many clients are asked in a day, and no more."""
+    small = practice.small
+    practice.linked("Bo")
+    bo = practice.who("Bo")
+    there = practice_list(practice, bo)[1]
+    assert (there["accounts"], there["as_partner"]) == (0, True)
+    with small.service.unit(bo) as unit:
+        assert {name: signing_in.describe(unit)[name] for name in ("elsewhere", "as_partner")} == {
+            "elsewhere": 1, "as_partner": False,
+        }  # fmt: skip
+    secret = pyotp.random_base32()
+    with small.service.unit(small.itself) as unit:
+        row = unit.db.get_one(SignIn, there["sign_in"])
+        row.factor_secret, row.factor_since = small.service.cipher.encrypt(secret.encode()), unit.now
+    for code, refused in (("", FactorNeeded), ("000000", NotSignedIn)):
+        with practice.acting(bo) as unit, pytest.raises(refused):
+            sign_in_links.switch(unit, there["sign_in"], code)
+    with practice.acting(bo) as unit:
+        over = sign_in_links.switch(unit, there["sign_in"], pyotp.TOTP(secret).at(small.clock()))
+    assert over.organisation == small.itself.organisation
+    with practice.acting() as unit:
+        for number in range(links.MOST_OFFERS - 1):
+            links.offer(unit, f"client-{number}", "", [])
+        with pytest.raises(Conflict, match="within a day"):
+            links.offer(unit, "one-more", "", [])
 
 
 def test_nothing_else_crosses(practice: Practice) -> None:

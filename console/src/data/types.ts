@@ -58,6 +58,8 @@ export interface Me {
   owner: boolean
   reviewer: boolean
   notices: number
+  elsewhere: number
+  as_partner: boolean
   inside: Inside | null
   csrf: string
 }

@@ -12,7 +12,7 @@ import PageHead from '@/parts/PageHead.vue'
 import ProblemNote from '@/parts/ProblemNote.vue'
 import StateNote from '@/parts/StateNote.vue'
 
-const { data, status, error, refetch } = useQuery({ key: ['me', 'organisations'], query: () => get<{ organisations: MyOrganisation[] }>('/me/organisations') })
+const { data, status, error, refetch } = useQuery({ key: ['me', 'organisations'], query: () => get<{ organisations: MyOrganisation[]; more: number }>('/me/organisations') })
 const failed = ref<unknown>(null)
 const asked = ref<MyOrganisation | null>(null)
 const code = ref('')
@@ -53,7 +53,7 @@ async function unlink(row: MyOrganisation): Promise<void> {
 </script>
 
 <template>
-  <PageHead title="My organisations" about="Where you have a sign-in, and what you may do there. What you do at one is never seen at another." />
+  <PageHead title="My organisations" about="Where you have a sign-in, and what you may do there. What you do at one is kept there." />
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
   <ProblemNote v-if="!asked" :error="failed" class="mb-3" />
   <StateNote :status="status" :error="error" @retry="refetch" />
@@ -69,6 +69,7 @@ async function unlink(row: MyOrganisation): Promise<void> {
       </template>
     </li>
   </ul>
+  <p v-if="data?.more" class="mb-6 text-soft">{{ data.more }} further ones are not shown.</p>
   <form class="card max-w-xl space-y-3 p-5" @submit.prevent="link">
     <h2 class="text-xl">Link another sign-in of mine</h2>
     <p class="text-soft">You prove that it is yours by what you sign in with there.</p>

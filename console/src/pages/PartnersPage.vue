@@ -24,7 +24,7 @@ const acting = ref<PartnerLink | null>(null)
 const accepting = ref<PartnerLink | null>(null)
 const team = ref('')
 const ending = ref<PartnerLink | null>(null)
-const ends = ref<{ does: string[] } | null>(null)
+const ends = ref<{ does: string[]; fingerprint: string } | null>(null)
 const reason = ref('')
 const STATES = { offered: 'offered, not answered', linked: 'linked', declined: 'declined', ended: 'ended' }
 
@@ -44,7 +44,7 @@ async function run(call: () => Promise<unknown>, done: string): Promise<void> {
 const offer = () => run(() => send('POST', '/partners', wish), 'Offered. If there is such a client, its administrators are told.')
 const setPeople = () => run(() => send('PUT', `/partners/${acting.value!.id}/people`, { people: wish.people }), 'Kept. At the client it is so in a moment.')
 const accept = () => run(() => send('POST', `/partners/${accepting.value!.id}/answer`, { accepts: true, team: team.value || null }), 'Linked. What their team holds here is for them from now on.')
-const end = () => run(() => send('POST', `/partners/${ending.value!.id}/end`, { reason: reason.value }), 'The link has ended.')
+const end = () => run(() => send('POST', `/partners/${ending.value!.id}/end`, { reason: reason.value, fingerprint: ends.value?.fingerprint ?? '' }), 'The link has ended.')
 
 function choosePeople(row: PartnerLink): void {
   failed.value = null
@@ -97,7 +97,7 @@ function begin(): void {
         <li v-for="one in row.people" :key="one.address" class="flex flex-wrap items-center gap-x-3 gap-y-1 py-1.5">
           <span class="min-w-48 flex-1"><component :is="row.we_are === 'client' && one.id ? RouterLink : 'span'" :to="`/people/${one.id}`" :class="row.we_are === 'client' && one.id ? 'link' : ''">{{ one.name }}</component> <span class="text-sm text-soft">{{ one.address }}</span></span>
           <template v-if="row.we_are === 'client' && row.state === 'linked'">
-            <span v-if="one.is_in" class="text-soft">{{ one.last_seen_at ? `last here ${moment(one.last_seen_at)}; ${counted(one.visits, 'time')} into accounts` : 'never been here' }}</span>
+            <span v-if="one.is_in" class="text-soft">{{ one.last_seen_at ? `last here ${moment(one.last_seen_at)}; ${counted(one.visits, 'time')} into accounts` : 'not seen here' }}</span>
             <template v-else>
               <span class="text-brass">{{ one.is_held ? 'not let in: a latch holds; mend that, then have them named anew' : one.here ? `not let in: is this your ${one.here.name}, who has the same address?` : 'not let in: somebody here signs in with this address' }}</span>
               <button v-if="one.here && me?.administrator" class="button" @click="run(() => send('POST', `/partners/${row.id}/same`, { person: one.here!.id }), `${one.name} is let in.`)">The same: let them in<span class="sr-only">, {{ one.name }}</span></button>

@@ -1,13 +1,10 @@
 <script setup lang="ts">
 import { Menu, MenuButton, MenuItem, MenuItems } from '@headlessui/vue'
-import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 
-import { get } from '@/data/api'
 import { isLive } from '@/data/live'
 import { me, useSignOut } from '@/data/me'
-import type { MyOrganisation } from '@/data/types'
 import { theme, type Theme } from '@/lib/theme'
 
 import SearchBox from './SearchBox.vue'
@@ -46,9 +43,7 @@ const PLACES = [
 const places = computed(() => PLACES.filter((place) => (me.value?.inside ? place.inside : !place.administrator || me.value?.administrator || me.value?.auditor)))
 const home = computed(() => (me.value?.inside ? `/accounts/${me.value.inside.account.id}` : '/'))
 // Whoever is at several organisations has it in sight at which.
-const mine = useQuery({ key: ['me', 'organisations'], query: () => get<{ organisations: MyOrganisation[] }>('/me/organisations'), enabled: () => !!me.value && !me.value.inside })
-const current = computed(() => mine.data.value?.organisations.find((one) => one.is_current))
-const isAtSeveral = computed(() => (mine.data.value?.organisations.length ?? 0) > 1)
+const isAtSeveral = computed(() => Boolean(me.value?.elsewhere))
 const THEMES: Theme[] = ['system', 'light', 'dark']
 
 function isHere(to: string): boolean {
@@ -68,7 +63,7 @@ async function leave(): Promise<void> {
         <img src="/mark.svg" alt="" class="size-7" />
         Open Latch
       </RouterLink>
-      <p class="mr-auto min-w-0 truncate text-soft" :class="{ 'rounded-md border-l-4 border-l-sky bg-sky-wash px-2 py-0.5 font-semibold text-ink': isAtSeveral }" data-test="organisation"><span v-if="current?.as_partner" class="font-normal">at your client </span>{{ me?.organisation.name }}</p>
+      <p class="mr-auto min-w-0 truncate text-soft" :class="{ 'rounded-md border-l-4 border-l-sky bg-sky-wash px-2 py-0.5 font-semibold text-ink': isAtSeveral }" data-test="organisation"><span v-if="me?.as_partner" class="font-normal">at your client </span>{{ me?.organisation.name }}</p>
       <nav aria-label="Places" class="order-last -mx-2 flex w-full gap-x-0.5 overflow-x-auto md:flex-wrap md:overflow-visible">
         <RouterLink
           v-for="place in places"

@@ -25,8 +25,8 @@ PEOPLE: list[Column] = [
     ("Name", lambda r: r.name),
     ("Address", lambda r: r.address),
     ("Comes in", lambda r: _comes_in(r)),
-    ("Last here", lambda r: moment(r.last_seen_at) if r.last_seen_at else "never"),
-    ("Into accounts", lambda r: f"{r.visits} times"),
+    ("Last here", lambda r: moment(r.last_seen_at) if r.last_seen_at else "not seen"),
+    ("Into accounts", lambda r: r.visits),
 ]
 
 
@@ -145,11 +145,12 @@ def partner_end(other: str, reason: str, yes: bool, output: str) -> None:
     """End a link, from either side."""
     with session.client() as service:
         found = _find(service, other)
-        for line in service.preview_end_of_link(found.id).does:
+        told = service.preview_end_of_link(found.id)
+        for line in told.does:
             click.echo(line, err=True)
         if not yes:
             click.confirm(f"End the link with {found.other}?", abort=True, err=True)
-        _show(session.proving(service, lambda: service.end_link(found.id, reason)), output)
+        _show(session.proving(service, lambda: service.end_link(found.id, reason, told.fingerprint)), output)
 
 
 @click.group()

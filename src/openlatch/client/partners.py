@@ -52,6 +52,7 @@ class Partnering(Asking):
         """What ending a link comes to."""
         return self._ask(wire.EndLinkPreview, "POST", f"/partners/{ident}/end/preview")
 
-    def end_link(self, ident: UUID, reason: str = "") -> wire.PartnerLinkRow:
+    def end_link(self, ident: UUID, reason: str = "", fingerprint: str = "") -> wire.PartnerLinkRow:
         """End a link, from either side."""
-        return self._ask(wire.PartnerLinkRow, "POST", f"/partners/{ident}/end", wire.EndLink(reason=reason))
+        body = wire.EndLink(reason=reason, fingerprint=fingerprint)
+        return self._ask(wire.PartnerLinkRow, "POST", f"/partners/{ident}/end", body)

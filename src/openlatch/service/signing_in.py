@@ -18,7 +18,7 @@ from uuid import UUID
 
 from argon2 import PasswordHasher, profiles
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.orm import Session as Db
 from sqlalchemy.orm import undefer
 
@@ -38,8 +38,10 @@ from openlatch.store.tables import (
     Item,
     Notice,
     Organisation,
+    PartnerLink,
     Person,
     SignIn,
+    SignInLink,
     WebSession,
 )
 
@@ -422,8 +424,21 @@ def describe(unit: Unit) -> dict[str, object]:
         "reviewer": bool(unit.db.scalar(items)),
         "may_write": unit.viewer.may_write,
         "inside": _inside(unit),
+        **_elsewhere(unit),
         "notices": unit.db.scalar(select(func.count(Notice.id)).where(unit.sight.notices(), Notice.read_at.is_(None))),
     }
+
+
+def _elsewhere(unit: Unit) -> dict[str, object]:
+    """At how many other organisations the viewer has a sign-in that belongs to theirs, and whether a partner's."""
+    mine, person = unit.viewer.sign_in, unit.viewer.person
+    linked = select(func.count(SignInLink.id)).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine))
+    of_partner = select(PartnerLink.id).where(
+        PartnerLink.client_id == unit.viewer.organisation,
+        PartnerLink.ended_at.is_(None),
+        PartnerLink.people.contains([{"there": str(person)}]),
+    )
+    return {"elsewhere": unit.db.scalar(linked) or 0, "as_partner": unit.db.scalar(of_partner.limit(1)) is not None}
 
 
 def _preferences(unit: Unit) -> dict[str, Any]:

@@ -151,6 +151,10 @@ class Me(Answer):
     reviewer: bool
     may_write: bool
     inside: InsideOf | None = Field(None, description="The account that you are switched into.")
+    elsewhere: int = Field(
+        0, description="At how many other organisations you have a sign-in that is linked with this."
+    )
+    as_partner: bool = Field(False, description="Whether you are here as somebody of a partner organisation.")
     notices: int = Field(0, description="How many notices you have not read.")
     csrf: str = Field("", description="To be sent as X-CSRF-Token with calls that change something.")
 

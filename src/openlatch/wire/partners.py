@@ -49,6 +49,7 @@ class MyOrganisations(Answer):
     """One's sign-ins at all organisations."""
 
     organisations: list[MyOrganisation]
+    more: int = Field(description="How many further ones there are, that are not shown.")
 
 
 class LinkSignIn(Request):
@@ -97,6 +98,7 @@ class EndLink(Request):
     """Why a link ends."""
 
     reason: Sentence = ""
+    fingerprint: str = Field("", max_length=64, description="The preview's, to be told if it has changed.")
 
 
 class PartnerPerson(Answer):
@@ -143,3 +145,4 @@ class EndLinkPreview(Answer):
     people: list[str]
     does: list[str]
     grants: int
+    fingerprint: str

@@ -7,6 +7,7 @@ belong to those at the partner) is brought about by ``bring_about``, as often as
 from __future__ import annotations
 
 import secrets
+from datetime import timedelta
 from typing import Any
 from uuid import UUID
 
@@ -20,6 +21,7 @@ from openlatch.service.attempt import attempt
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.identity import sign_ins
 from openlatch.service.partners import sign_in_links
+from openlatch.service.previewing import with_fingerprint
 from openlatch.store import cut
 from openlatch.store.database import transaction
 from openlatch.store.lists import LIVE
@@ -36,6 +38,8 @@ from openlatch.store.tables import (
 )
 
 MOST_PEOPLE = 200
+# Within a day.
+MOST_OFFERS = 20
 PAGE = "/partners"
 
 
@@ -46,6 +50,8 @@ def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, 
     """
     unit.sight.require_administrator()
     unit.require_proof("Offering a link to another organisation")
+    # Of two at once the second finds the first.
+    locks.access(unit)
     slug = client.strip().lower()
     with transaction(unit.service.engine, None) as db:
         found = db.execute(select(Organisation.id, Organisation.name).where(Organisation.slug == slug)).first()
@@ -58,6 +64,7 @@ def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, 
     )
     if unit.db.scalar(same) is not None:
         raise Conflict("There is an offer or a link to this client already.", "Look at it, or end it first.")
+    _refuse_many(unit)
     home = unit.db.get_one(Organisation, unit.viewer.organisation)
     row = PartnerLink(
         partner_id=home.id, partner_name=home.name, client_id=found.id if found else None, client_slug=slug,
@@ -70,6 +77,15 @@ def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, 
     if found is not None:
         _tell_other_side(unit, found.id, f"{home.name} offers to be linked with you as a partner.")
     return shown(unit, row)
+
+
+def _refuse_many(unit: Unit) -> None:
+    """Each offer is told to all administrators of a client, who have not asked for it."""
+    of_today = select(func.count(PartnerLink.id)).where(
+        PartnerLink.partner_id == unit.viewer.organisation, PartnerLink.offered_at > unit.now - timedelta(days=1)
+    )
+    if (unit.db.scalar(of_today) or 0) >= MOST_OFFERS:
+        raise Conflict(f"{MOST_OFFERS} links were offered within a day.", "Offer further ones tomorrow.")
 
 
 def _staff(unit: Unit, people: list[UUID]) -> list[dict[str, Any]]:
@@ -228,11 +244,15 @@ def set_people(unit: Unit, ident: UUID, people: list[UUID]) -> dict[str, Any]:
 
 
 def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """What ending a link comes to, on the viewer's side. Nothing happens."""
+    """What ending a link comes to, on the viewer's side, with a fingerprint. Nothing happens."""
     unit.sight.require_administrator()
     row = unit.db.scalars(select(PartnerLink).where(PartnerLink.id == ident, _ours(unit))).first()
     if row is None:
         raise NotFound("There is no such link.")
+    return with_fingerprint(_end_told(unit, row))
+
+
+def _end_told(unit: Unit, row: PartnerLink) -> dict[str, Any]:
     is_client = row.client_id == unit.viewer.organisation
     grants = _grants_of(unit, row) if is_client else []
     team = _team_of(unit, row) if is_client else None
@@ -244,20 +264,18 @@ def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
             if team and grants
             else []
         )
-        does += [
-            f"{person.name}: {why}. Decide about that on their page." for person, why in _who_stays(unit, row.people)
-        ]
+        does += [f"{person.name}: {why}. Decide about that on their page." for person, why in _who_stays(unit, row)]
     else:
         does.append("What the client has given to your people and their team is for the client’s register to end.")
     return {"people": [one["name"] for one in row.people], "does": does, "grants": len(grants)}
 
 
-def _who_stays(unit: Unit, people: list[dict[str, Any]]) -> list[tuple[Person, str]]:
+def _who_stays(unit: Unit, row: PartnerLink) -> list[tuple[Person, str]]:
     """Who of a partner’s people has more at the client than comes by the partner, and what."""
     found = []
-    for one in people:
+    for one in row.people:
         if one.get("there") and (person := unit.db.get(Person, UUID(one["there"]))) is not None:
-            why = _has_more(unit, person.id)
+            why = _has_more(unit, row, person.id)
             found += [(person, why)] if why else []
     return found
 
@@ -271,14 +289,16 @@ def _administers(unit: Unit, person: UUID) -> bool:
     return unit.db.scalar(select(SignIn.administrator).where(SignIn.person_id == person)) is True
 
 
-def _has_more(unit: Unit, person: UUID) -> str:
+def _has_more(unit: Unit, row: PartnerLink, person: UUID) -> str:
     """What somebody has at the client besides; it stays when the link ends. Empty for nothing."""
     holds = select(func.count(Grant.id)).where(Grant.person_id == person, Grant.state.in_(LIVE))
     owns = select(func.count(Account.id)).where(Account.owner_id == person)
+    teams = select(func.count(Membership.id)).where(Membership.person_id == person, Membership.team_id != row.team_id)
     found = [
         *(["they administer, and keep their sign-in"] if _administers(unit, person) else []),
         *([f"{counted(count, 'grant')} of their own stay"] if (count := unit.db.scalar(holds)) else []),
         *([f"{counted(count, 'account')} stay theirs"] if (count := unit.db.scalar(owns)) else []),
+        *([f"they stay in {counted(count, 'other team')}"] if (count := unit.db.scalar(teams)) else []),
     ]
     return "; ".join(found)
 
@@ -290,11 +310,18 @@ def _grants_of(unit: Unit, row: PartnerLink) -> list[UUID]:
     return list(unit.db.scalars(live.order_by(Grant.id))) if row.team_id else []
 
 
-def end(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
-    """End a link, from either side: at the client its people are out, and what their team holds is revoked."""
+def end(unit: Unit, ident: UUID, reason: str, seen: str = "") -> dict[str, Any]:
+    """End a link, from either side: at the client its people are out, and what their team holds is revoked.
+
+    Conflict when it would do something else than what was ``seen``.
+    """
     row = _locked(unit, ident, "Ending a link with another organisation")
     if row.ended_at is not None:
         raise Conflict("The link has ended.", "There is nothing more to end.")
+    if row.client_id == unit.viewer.organisation:
+        locks.access(unit)
+    if seen and seen != with_fingerprint(_end_told(unit, row))["fingerprint"]:
+        raise Conflict("What this does has changed since it was shown.", "Look at the preview again.")
     row.ended_at, row.ended_by = unit.now, unit.viewer.name
     row.leaving, row.people_at_end = [*row.leaving, *(one for one in row.people if one.get("there"))], len(row.people)
     unit.record("partner.ended", "partner", row.id, row.client_name, reason=reason.strip())
@@ -430,7 +457,7 @@ def _put_out(unit: Unit, row: PartnerLink, ident: UUID) -> None:
     ending = delete(Membership).where(Membership.team_id == row.team_id, Membership.person_id == ident)
     unit.db.execute(ending)
     sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == ident)).first()
-    more = _has_more(unit, ident)
+    more = _has_more(unit, row, ident)
     if sign_in is not None:
         sign_ins.close_all(unit, sign_in)
         sign_in_links.part(unit, sign_in.id, row.partner_id)

@@ -22,16 +22,19 @@ from openlatch.store import cut
 from openlatch.store.database import transaction
 from openlatch.store.tables import Organisation, PartnerLink, Person, SignIn, SignInLink, Visit
 
-MOST = 50
+# So many are shown with what one may do there; one switches to any.
+MOST = 200
 
 
 def listed(unit: Unit) -> dict[str, Any]:
     """The viewer's sign-ins at all organisations, each with what they may reach there, in numbers."""
     mine = _sign_in(unit)
-    rows = [_at(unit.service, organisation, sign_in) for organisation, sign_in in _linked(unit, mine)]
+    linked = _linked(unit, mine)
+    rows = [_at(unit.service, organisation, sign_in) for organisation, sign_in in linked[:MOST]]
     here = _at(unit.service, unit.viewer.organisation, mine)
     found = [row for row in (here, *rows) if row is not None]
-    return {"organisations": [{**row, "is_current": row["sign_in"] == mine} for row in found]}
+    shown = [{**row, "is_current": row["sign_in"] == mine} for row in found]
+    return {"organisations": shown, "more": max(len(linked) - MOST, 0)}
 
 
 def _sign_in(unit: Unit) -> UUID:
@@ -43,7 +46,7 @@ def _sign_in(unit: Unit) -> UUID:
 def _linked(unit: Unit, mine: UUID) -> list[tuple[UUID, UUID]]:
     """The organisations and sign-ins that belong to the viewer's, in one step."""
     rows = unit.db.scalars(
-        select(SignInLink).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine)).limit(MOST)
+        select(SignInLink).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine)).order_by(SignInLink.id)
     )
     return [
         (row.other_organisation_id, row.other_id) if row.one_id == mine else (row.one_organisation_id, row.one_id)
@@ -62,20 +65,19 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str,
         holder = Holder(HolderKind.PERSON, person.id)
         paths = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
         home = unit.db.get_one(Organisation, organisation)
-        linked = PartnerLink.team_id.is_not(None), PartnerLink.ended_at.is_(None)
-        partner = unit.db.scalars(select(PartnerLink).where(PartnerLink.client_id == organisation, *linked)).all()
+        partner = select(PartnerLink.id).where(
+            PartnerLink.client_id == organisation,
+            PartnerLink.ended_at.is_(None),
+            PartnerLink.people.contains([{"there": str(person.id)}]),
+        )
         names = {path.level.name for path in paths if path.level is not None}
         return {
             "sign_in": sign_in, "organisation": {"id": home.id, "name": home.name}, "slug": home.slug,
             "person": person.name, "role": row.role,
             "is_closed": row.suspended_at is not None or person.standing == "left",
             "accounts": len({path.account for path in paths}), "levels": sorted(names)[:20],
-            "as_partner": any(person.id in _people_of(link) for link in partner),
+            "as_partner": unit.db.scalar(partner.limit(1)) is not None,
         }  # fmt: skip
-
-
-def _people_of(link: PartnerLink) -> set[UUID]:
-    return {UUID(one["there"]) for one in link.people if one.get("there")}
 
 
 def link(unit: Unit, address: str, password: str, code: str, at: str, origin: str) -> dict[str, Any]:

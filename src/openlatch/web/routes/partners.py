@@ -89,4 +89,4 @@ def preview_end_of_link(unit: Unit, ident: UUID) -> dict[str, Any]:
 @api.add("POST", "/partners/<uuid:ident>/end", "End a link", wire.PartnerLinkRow, body=wire.EndLink)
 def end_link(unit: Unit, ident: UUID, body: wire.EndLink) -> dict[str, Any]:
     """From either side."""
-    return links.end(unit, ident, body.reason)
+    return links.end(unit, ident, body.reason, body.fingerprint)
