@@ -25,7 +25,7 @@ from openlatch.service.context import Unit, Viewer
 from openlatch.service.latching import Setting
 from openlatch.service.lists import export, saved_filters
 from openlatch.service.lists.search import search
-from openlatch.service.people import erasing, held_data, moving
+from openlatch.service.people import erasure, held_data, moves
 from openlatch.service.records import editing, file_columns, whole_register
 from openlatch.service.reviews import closing, deciding, evidence, opening
 from openlatch.service.reviews.plans import Review, named
@@ -137,7 +137,7 @@ def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small
         waiting = (Grant.state == "pending", Grant.account_id == small.account("ledger"))
         unit.db.execute(update(Grant).where(*waiting).values(state="active"))
         team = unit.db.scalars(select(Team.id).where(Team.key == "wardens")).one()
-        shown = moving.plan(unit, small.person("owen"), "bookkeeper", leaves=[team])
+        shown = moves.plan(unit, small.person("owen"), "bookkeeper", leaves=[team])
     assert (shown["job"], shown["peers"]) == ("bookkeeper", 3)
     assert [one["account"]["name"] for one in shown["loses"]] == ["Box", "Ledger"]
     assert [(one["account"]["name"], one["level"]["name"], one["held_by"]) for one in shown["might_need"]] == [
@@ -145,11 +145,11 @@ def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small
     ]
     with small.acting_as_administrator("ada") as unit:
         with pytest.raises(BadInput, match="not in that team"):
-            moving.plan(unit, small.person("ines"), None, leaves=[team])
-        kept = moving.plan(unit, small.person("mara"), None)
+            moves.plan(unit, small.person("ines"), None, leaves=[team])
+        kept = moves.plan(unit, small.person("mara"), None)
         assert {one["account"]["name"] for one in kept["keeps"]} == {"Box", "Ledger"}
     with pytest.raises(NotAllowed), small.acting("mara") as unit:
-        moving.plan(unit, small.person("mara"), None)
+        moves.plan(unit, small.person("mara"), None)
 
 
 def _person(name: str) -> dict[str, object]:
@@ -283,19 +283,19 @@ def test_who_is_erased_is_named_nowhere_and_the_journal_still_holds(small: Small
     """By a stable pseudonym in records, earlier versions and the journal; a change that no erasing names is found."""
     edda = small.person("edda")
     with pytest.raises(Conflict, match="still has 1 grant"), small.acting_as_administrator("ines") as unit:
-        erasing.erase(unit, edda)
+        erasure.erase(unit, edda)
     with pytest.raises(Conflict, match="has not left"), small.acting_as_administrator("ines") as unit:
-        erasing.erase(unit, small.person("owen"))
+        erasure.erase(unit, small.person("owen"))
     with small.acting_as_administrator("ines") as unit:
         unit.record("person.changed", "person", edda, "Edda", note="Edda asked by edda@example.org")
         unit.record("thing.done", "thing", None, "A talk with Edda", told="by edda@example.org")
         unit.db.execute(update(Grant).where(Grant.person_id == edda).values(state="ended", ended_as="revoked"))
         unit.db.execute(update(Grant).where(Grant.key == "box|person|mara|run").values(reason="Edda's work."))
     with small.acting_as_administrator("ines") as unit:
-        shown = erasing.preview(unit, edda)
+        shown = erasure.preview(unit, edda)
         assert unit.db.get_one(Person, edda).name == "Edda"
-        done = erasing.erase(unit, edda)
-    called = erasing.pseudonym(edda)
+        done = erasure.erase(unit, edda)
+    called = erasure.pseudonym(edda)
     assert (done["person"]["name"], done["erased"]["journal"]) == (called, shown["erased"]["journal"])
     with small.service.unit(small.itself) as unit:
         for table in Base.metadata.sorted_tables:
@@ -317,7 +317,7 @@ def test_who_is_erased_is_named_nowhere_and_the_journal_still_holds(small: Small
     assert [fault.what for fault in faults] == ["altered: the hash does not match what it says"]
     assert ("people", called) in found(small, "ines", "former person", administrator=True)
     with pytest.raises(Conflict, match="already"), small.acting_as_administrator("ines") as unit:
-        erasing.erase(unit, edda)
+        erasure.erase(unit, edda)
 
 
 def test_evidence_of_whoever_is_erased_is_signed_before_and_stays_as_it_was(small: Small) -> None:
@@ -331,16 +331,16 @@ def test_evidence_of_whoever_is_erased_is_signed_before_and_stays_as_it_was(smal
     with small.service.unit(small.itself) as unit:
         unit.db.execute(update(Grant).where(Grant.person_id == edda).values(state="ended", ended_as="revoked"))
     with pytest.raises(Conflict, match="has not ended"), small.acting_as_administrator("ines") as unit:
-        erasing.erase(unit, edda)
+        erasure.erase(unit, edda)
     with small.service.unit(small.itself) as unit:
         closing.close(unit, ident)
     closing.carry_on(small.service, small.itself, ident)
     with pytest.raises(Conflict, match="is being signed"), small.acting_as_administrator("ines") as unit:
-        erasing.erase(unit, edda)
+        erasure.erase(unit, edda)
     evidence.sign(small.service, small.itself, ident, b"{}")
     before = _signed(small)
     with small.acting_as_administrator("ines") as unit:
-        assert any("Spring" in line for line in erasing.erase(unit, edda)["kept"])
+        assert any("Spring" in line for line in erasure.erase(unit, edda)["kept"])
     with small.service.unit(small.itself) as unit:
         frozen = unit.db.scalars(select(Item)).one()
         assert "Edda" not in f"{frozen.facts} {frozen.holder} {frozen.reason}"
@@ -370,10 +370,10 @@ def test_who_left_is_erased_by_itself_when_their_time_is_over(small: Small) -> N
     with small.service.unit(small.itself) as unit:
         held = update(Grant).where(Grant.person_id == small.person("edda"))
         unit.db.execute(held.values(state="ended", ended_as="revoked"))
-        assert erasing.due(unit) == []
+        assert erasure.due(unit) == []
     with small.acting_as_administrator("ines") as unit:
         assert settings.change(unit, 48, [], [], keep_left_months=6)["keep_left_months"] == 6
-        assert erasing.due(unit) == []
+        assert erasure.due(unit) == []
     small.clock.forward(days=190)
     worker.look_round(small.service)
     with small.service.unit(small.itself) as unit:

@@ -21,7 +21,7 @@ from openlatch.service.context import Unit, Viewer
 from openlatch.service.identity import sign_ins
 from openlatch.service.latching import Setting
 from openlatch.service.partners import links, sign_in_links
-from openlatch.service.people import erasing
+from openlatch.service.people import erasure
 from openlatch.service.records import existing_access
 from openlatch.service.records.existing_access import Known
 from openlatch.store.listing import ListQuery
@@ -227,7 +227,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
     with practice.acting() as unit:
         unit.db.get_one(Person, practice.people["Bo"]).standing = "left"
     with practice.acting() as unit:
-        erasing.erase(unit, practice.people["Bo"])
+        erasure.erase(unit, practice.people["Bo"])
         assert "bo@care.example" not in str(unit.db.get_one(PartnerLink, ident).people)
 
 

@@ -14,7 +14,7 @@ import click
 from pydantic import ValidationError
 
 from openlatch import wire
-from openlatch.cli import finding, latching, reaching, register, session, setting
+from openlatch.cli import latching, reaching, register, search, session, setting
 from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -163,7 +163,7 @@ def _shown(value: Any, named: dict[str, str]) -> str:
 
 
 # What other modules put into the same groups is there, too.
-_WITH = (finding, latching, reaching, setting)
+_WITH = (latching, reaching, search, setting)
 
 
 def _add(group: click.Group, kind: str, noun: str) -> None:

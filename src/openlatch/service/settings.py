@@ -12,7 +12,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, giving, offers, proposing, signing_in
 from openlatch.service.context import Unit
 from openlatch.service.grants import end_reminders
-from openlatch.service.people import erasing
+from openlatch.service.people import erasure
 from openlatch.store import lists
 from openlatch.store.tables import Organisation, Person, Team
 
@@ -28,7 +28,7 @@ def shown(unit: Unit) -> dict[str, Any]:
         "prerequisites": list(held.get("prerequisites", [])),
         "auditors": list(held.get("auditors", [])),
         "remind_days": end_reminders.days_before(unit),
-        "keep_left_months": erasing.months_kept(unit),
+        "keep_left_months": erasure.months_kept(unit),
     }
 
 

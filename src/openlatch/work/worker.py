@@ -47,7 +47,7 @@ from openlatch.service.identity import passwords
 from openlatch.service.lists import saved_filters
 from openlatch.service.notifications import mail_server
 from openlatch.service.partners import links
-from openlatch.service.people import erasing
+from openlatch.service.people import erasure
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.service.system_setup import keeping, sealing
 from openlatch.store.database import transaction
@@ -190,7 +190,7 @@ def _remind(service: Service, viewer: Viewer) -> None:
         hand_tasks.remind(unit)
         mails = saved_filters.due(unit)
     assert viewer.organisation is not None
-    erasing.erase_due(service, viewer)
+    erasure.erase_due(service, viewer)
     links.drop_absent(service, viewer.organisation)
     links.bring_about(service, viewer.organisation)
     for ident in mails:

@@ -12,7 +12,7 @@ from openlatch.service import register
 from openlatch.service.context import Unit
 from openlatch.service.lists import export, saved_filters
 from openlatch.service.lists import search as searching
-from openlatch.service.people import erasing, held_data, moving
+from openlatch.service.people import erasure, held_data, moves
 from openlatch.store.listing import ListQuery
 from openlatch.web.api import INSIDE, api
 from openlatch.web.routing import if_match
@@ -86,19 +86,19 @@ def mail_filter(unit: Unit, ident: UUID, body: wire.MailOfFilter) -> dict[str, A
          body=wire.MoveWish)  # fmt: skip
 def preview_move(unit: Unit, ident: UUID, body: wire.MoveWish) -> dict[str, Any]:
     """What they keep, lose and get, and what others in the same job hold. Nothing happens."""
-    return moving.plan(unit, ident, body.job, body.joins, body.leaves)
+    return moves.plan(unit, ident, body.job, body.joins, body.leaves)
 
 
 @api.add("POST", "/people/<uuid:ident>/erase/preview", "What erasing somebody would take away", wire.Erased)
 def preview_erasing(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Counted, with what is kept and why. Nothing happens."""
-    return erasing.preview(unit, ident)
+    return erasure.preview(unit, ident)
 
 
 @api.add("POST", "/people/<uuid:ident>/erase", "Erase what identifies somebody who left", wire.Erased)
 def erase_person(unit: Unit, ident: UUID) -> dict[str, Any]:
     """A stable pseudonym takes its place everywhere; it can't be undone. After a fresh proof."""
-    return erasing.erase(unit, ident)
+    return erasure.erase(unit, ident)
 
 
 @api.add("POST", "/people/<uuid:ident>/held-data", "All that is held about somebody", wire.HeldData)
