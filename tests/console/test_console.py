@@ -34,7 +34,7 @@ FORMS = [
     ("account", "Edit"),
     ("/systems", "Connect or name a system"),
     ("/sign-ins", "Invite somebody"),
-    ("/partners", "Offer a client to act for it"),
+    ("/partners", "Offer to act for a client"),
     ("/partners", "End the link with Slate & Fern"),
     ("/mine", "Ask for access"),
 ]
@@ -397,7 +397,7 @@ def test_a_partner_switches_to_its_client_and_the_client_lets_somebody_in(signed
     page = signed_in(path="/partners")
     known = page.get_by_role("listitem").filter(has_text=AGENCY)
     expect(known.last).to_contain_text("last here")
-    page.get_by_role("button", name="The same: let them in").click()
+    page.get_by_role("button", name="Same person: let them in").click()
     expect(page.get_by_role("status").first).to_contain_text("Leo Fairburn is let in.")
 
 

@@ -107,7 +107,7 @@ def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Prac
     ident = practice.offered("Bo")
     bo = practice.who("Bo")
     assert len(practice_list(practice, bo)) == 1
-    assert any("offers to be linked" in sentence for sentence in small.told("ada"))
+    assert any("offers to act for you" in sentence for sentence in small.told("ada"))
     with practice.client() as unit:
         row = links.answer(unit, ident, True, None)
     assert (row["state"], row["we_are"], row["other"], row["team"]["name"]) == (
@@ -162,7 +162,7 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(select(func.count(SignInLink.id))) == 1
         assert unit.db.scalar(select(SignIn.id).where(SignIn.person_id == small.person("mara"))) is None
-    assert sum("whose address somebody here has already" in sentence for sentence in small.told("ada")) == 2
+    assert sum("Somebody here has this address already" in sentence for sentence in small.told("ada")) == 2
     waiting = {one["name"]: one["here"] for one in practice.seen_by_client()["people"]}
     assert waiting["Fake"] is None
     assert waiting["Other"]["name"] == "Mara"
@@ -171,7 +171,7 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
     with practice.acting() as unit, pytest.raises(Conflict):
         links.confirm_same(unit, ident, small.person("mara"))
     practice.catch_up()
-    assert sum("whose address somebody here has already" in sentence for sentence in small.told("ada")) == 2
+    assert sum("Somebody here has this address already" in sentence for sentence in small.told("ada")) == 2
     with practice.client() as unit:
         confirmed = links.confirm_same(unit, ident, small.person("mara"))["people"]
     assert [one["is_in"] for one in confirmed if one["name"] == "Other"] == [True]
@@ -201,7 +201,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
         with practice.client() as unit:
             told = links.preview_end(unit, ident)
             assert told["grants"] == 1
-            assert any("Cleo: 1 grant of their own stay; they stay in 1 other team" in line for line in told["does"])
+            assert any("Cleo keeps 1 grant of their own, stays in 1 other team" in line for line in told["does"])
         with practice.client() as unit, pytest.raises(Conflict, match="has changed since"):
             links.end(unit, ident, "Done.", "something else")
         with practice.client() as unit:
@@ -265,7 +265,7 @@ def test_nobody_comes_in_past_a_latch_and_the_worker_goes_on(practice: Practice)
     practice.catch_up()
     people = {one["name"]: (one["is_in"], one["is_held"]) for one in practice.seen_by_client()["people"]}
     assert people == {"Bo": (True, False), "Cleo": (False, True)}
-    assert any("names Cleo; they are not let in" in sentence for sentence in small.told("ada"))
+    assert any("names Cleo, who are not let in" in sentence for sentence in small.told("ada"))
     with practice.client() as unit:
         latching.switch(unit, replace(latch, mode=LatchMode.OFF))
     for people in (["Bo"], ["Bo", "Cleo"]):

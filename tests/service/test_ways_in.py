@@ -44,7 +44,7 @@ from openlatch.service.context import Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.service.grants.terms import TermWish
 from openlatch.service.latching import Setting
-from openlatch.service.partners import links
+from openlatch.service.partners import at_client
 from openlatch.service.proposing import Proposal, To
 from openlatch.service.records import editing, existing_access, merging
 from openlatch.store.tables import (
@@ -362,7 +362,7 @@ WAYS: dict[str, Way] = {
         OUTSIDE | {K.ONE_AT_A_TIME, K.SECOND_FACTOR}, is_fact=True,
     ),
     "a partner's people come in": Way(
-        _linked, lambda g, link: links._bring_about(
+        _linked, lambda g, link: at_client.carry_out(
             g.as_("ines", administrator=True), g.unit.db.get_one(PartnerLink, link)),
         ONE_MORE,
     ),
@@ -382,7 +382,7 @@ GUARDED = {
     "levels.change": ("a level is changed",),
     "importing.bring": tuple(way for way in WAYS if way.startswith("a file of")),
     "undoing._put_back": ("a revocation is undone",),
-    "links._bring_about": ("a partner's people come in",),
+    "at_client.carry_out": ("a partner's people come in",),
     "leaving.start": ("an account passes on from a leaver",),
     "matching.decide": ("a login is somebody",),
     "editing.make": ("a membership by hand",),

@@ -41,9 +41,9 @@ async function run(call: () => Promise<unknown>, done: string): Promise<void> {
   }
   void refetch()
 }
-const offer = () => run(() => send('POST', '/partners', wish), 'Offered. If there is such a client, its administrators are told.')
-const setPeople = () => run(() => send('PUT', `/partners/${acting.value!.id}/people`, { people: wish.people }), 'Kept. At the client it is so in a moment.')
-const accept = () => run(() => send('POST', `/partners/${accepting.value!.id}/answer`, { accepts: true, team: team.value || null }), 'Linked. What their team holds here is for them from now on.')
+const offer = () => run(() => send('POST', '/partners', wish), 'Offered. If there is a client of that name, its administrators are told.')
+const setPeople = () => run(() => send('PUT', `/partners/${acting.value!.id}/people`, { people: wish.people }), 'Saved. It takes effect at the client within a minute.')
+const accept = () => run(() => send('POST', `/partners/${accepting.value!.id}/answer`, { accepts: true, team: team.value || null }), 'Linked. From now on they can use what their team holds here.')
 const end = () => run(() => send('POST', `/partners/${ending.value!.id}/end`, { reason: reason.value, fingerprint: ends.value?.fingerprint ?? '' }), 'The link has ended.')
 
 function choosePeople(row: PartnerLink): void {
@@ -69,12 +69,12 @@ function begin(): void {
 </script>
 
 <template>
-  <PageHead title="Partners" about="Organisations on this server that act for each other. Nothing crosses but what a link says.">
-    <button v-if="me?.administrator" class="button-main" @click="begin">Offer a client to act for it</button>
+  <PageHead title="Partners" about="Organisations on this server that act for one another. They share nothing beyond what a link says.">
+    <button v-if="me?.administrator" class="button-main" @click="begin">Offer to act for a client</button>
   </PageHead>
   <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
   <ProblemNote v-if="!isOffering && !acting && !accepting && !ending" :error="failed" class="mb-3" />
-  <StateNote :status="status" :error="error" :empty="!data?.links.length" empty-text="No link yet. A partner offers one to its client; the client accepts it here." @retry="refetch" />
+  <StateNote :status="status" :error="error" :empty="!data?.links.length" empty-text="No links yet. A partner offers to act for its client, and the client accepts the offer here." @retry="refetch" />
   <ul v-if="data?.links.length" class="space-y-4" data-test="partners">
     <li v-for="row in data.links" :key="row.id" class="card p-5">
       <div class="flex flex-wrap items-start gap-x-4 gap-y-2">
@@ -89,7 +89,7 @@ function begin(): void {
             <button class="button-main" @click="failed = null; team = ''; accepting = row">Accept<span class="sr-only"> {{ row.other }}</span></button>
             <button class="button" @click="run(() => send('POST', `/partners/${row.id}/answer`, { accepts: false }), 'Declined.')">Decline<span class="sr-only"> {{ row.other }}</span></button>
           </template>
-          <button v-if="row.we_are === 'partner' && row.state !== 'ended'" class="button" @click="choosePeople(row)">Who acts<span class="sr-only"> for {{ row.other }}</span></button>
+          <button v-if="row.we_are === 'partner' && row.state !== 'ended'" class="button" @click="choosePeople(row)">Choose who acts<span class="sr-only"> for {{ row.other }}</span></button>
           <button v-if="row.state === 'linked' || (row.state !== 'ended' && row.we_are === 'partner')" class="button-end" @click="askEnd(row)">End<span class="sr-only"> the link with {{ row.other }}</span></button>
         </template>
       </div>
@@ -99,23 +99,23 @@ function begin(): void {
           <template v-if="row.we_are === 'client' && row.state === 'linked'">
             <span v-if="one.is_in" class="text-soft">{{ one.last_seen_at ? `last here ${moment(one.last_seen_at)}; ${counted(one.visits, 'time')} into accounts` : 'not seen here' }}</span>
             <template v-else>
-              <span class="text-brass">{{ one.is_held ? 'not let in: a latch holds; mend that, then have them named anew' : one.here ? `not let in: is this your ${one.here.name}, who has the same address?` : 'not let in: somebody here signs in with this address' }}</span>
-              <button v-if="one.here && me?.administrator" class="button" @click="run(() => send('POST', `/partners/${row.id}/same`, { person: one.here!.id }), `${one.name} is let in.`)">The same: let them in<span class="sr-only">, {{ one.name }}</span></button>
+              <span class="text-brass">{{ one.is_held ? 'not let in: a latch holds. Mend that, then ask the partner to name them again' : one.here ? `not let in: is this your ${one.here.name}, who has the same address?` : 'not let in: somebody here signs in with this address' }}</span>
+              <button v-if="one.here && me?.administrator" class="button" @click="run(() => send('POST', `/partners/${row.id}/same`, { person: one.here!.id }), `${one.name} is let in.`)">Same person: let them in<span class="sr-only">, {{ one.name }}</span></button>
             </template>
           </template>
         </li>
       </ul>
-      <p v-else class="mt-2 text-soft">Nobody acts by it.</p>
+      <p v-else class="mt-2 text-soft">Nobody is named on it.</p>
     </li>
   </ul>
-  <ModalBox :open="isOffering || acting !== null" :title="acting ? `Who acts for ${acting.other}` : 'Offer a client to act for it'" @close="isOffering = false; acting = null">
+  <ModalBox :open="isOffering || acting !== null" :title="acting ? `Who acts for ${acting.other}` : 'Offer to act for a client'" @close="isOffering = false; acting = null">
     <form class="mt-3 space-y-4" @submit.prevent="acting ? setPeople() : offer()">
       <template v-if="!acting">
-        <label class="block font-semibold">The client’s short name <input v-model="wish.client" required class="field mt-1 font-normal" /><span class="font-normal text-soft">Its administrators know it; whether there is such a client is told only by its answer.</span></label>
-        <label class="block font-semibold">Words with it <input v-model="wish.words" class="field mt-1 font-normal" /></label>
+        <label class="block font-semibold">The client’s short name <input v-model="wish.client" required class="field mt-1 font-normal" /><span class="font-normal text-soft">Ask its administrators for it. Only their answer tells you whether the client exists.</span></label>
+        <label class="block font-semibold">Message <input v-model="wish.words" class="field mt-1 font-normal" /></label>
       </template>
       <fieldset>
-        <legend class="font-semibold">Who of us acts for it</legend>
+        <legend class="font-semibold">Which of our people act for it</legend>
         <label v-for="one in signIns.data.value?.rows" :key="one.id" class="mt-1 flex items-center gap-2"><input v-model="wish.people" type="checkbox" :value="one.person.id" :disabled="one.standing === 'left'" class="accent-moss" /> {{ one.person.name }} <span class="text-soft">{{ one.address }}</span></label>
       </fieldset>
       <ProblemNote :error="failed" />
@@ -124,8 +124,8 @@ function begin(): void {
   </ModalBox>
   <ModalBox :open="accepting !== null" :title="`Let ${accepting?.other ?? ''} act for us`" @close="accepting = null">
     <form class="mt-3 space-y-4" @submit.prevent="accept">
-      <p>{{ accepting?.people.map((one) => one.name).join(', ') || 'Nobody yet' }}: they come over from their own organisation, see and do here only what their team holds, and you see who of them has been here. They say who acts; you end it when you like.</p>
-      <label class="block font-semibold">They come into <select v-model="team" class="field mt-1 font-normal"><option value="">a new team, which holds nothing yet</option><option v-for="one in teams.data.value?.rows" :key="one.id" :value="one.id">{{ one.name }} ({{ counted(one.grants, 'grant') }})</option></select></label>
+      <p>{{ accepting?.people.map((one) => one.name).join(', ') || 'Nobody yet' }}: they sign in at their own organisation, and see and do here only what their team allows. You see which of them have been here. The partner chooses the people; you can end the link at any time.</p>
+      <label class="block font-semibold">Their team <select v-model="team" class="field mt-1 font-normal"><option value="">a new team that holds nothing yet</option><option v-for="one in teams.data.value?.rows" :key="one.id" :value="one.id">{{ one.name }} ({{ counted(one.grants, 'grant') }})</option></select></label>
       <ProblemNote :error="failed" />
       <div class="flex justify-end gap-2"><button type="button" class="button" @click="accepting = null">Not now</button><button class="button-main">Let them act for us</button></div>
     </form>

@@ -85,7 +85,7 @@ def _show(found: wire.PartnerLinkRow, output: str) -> None:
 @click.option("--words", default="", help="What the client reads with the offer.")
 @output_option
 def partner_offer(client: str, people: Sequence[str], words: str, output: str) -> None:
-    """Offer a CLIENT, by its short name, to be linked with us."""
+    """Offer to act for a CLIENT, named by its short name."""
     with session.client() as service:
         ids = [session.find(service, "people", name) for name in people]
         _show(session.proving(service, lambda: service.offer_link(client, ids, words)), output)
@@ -96,7 +96,7 @@ def partner_offer(client: str, people: Sequence[str], words: str, output: str) -
 @click.option("--team", default=None, help="The partner team that they come into; left out, a new one.")
 @output_option
 def partner_accept(other: str, team: str | None, output: str) -> None:
-    """Accept a partner: its people come into a team of ours, and hold what that holds."""
+    """Accept a partner: its people join a team of ours, and can use what that team holds."""
     with session.client() as service:
         found = _find(service, other)
         ident = session.find(service, "teams", team) if team else None
@@ -118,7 +118,7 @@ def partner_decline(other: str, output: str) -> None:
 @click.option("--person", "people", multiple=True, help="Who of ours acts for them from now on; nobody, if left out.")
 @output_option
 def partner_people(other: str, people: Sequence[str], output: str) -> None:
-    """Say who of ours acts for a client from now on."""
+    """Choose which of our people act for a client from now on."""
     with session.client() as service:
         found = _find(service, other)
         ids = [session.find(service, "people", name) for name in people]
@@ -130,7 +130,7 @@ def partner_people(other: str, people: Sequence[str], output: str) -> None:
 @click.argument("person")
 @output_option
 def partner_confirm(other: str, person: str, output: str) -> None:
-    """Confirm that a PERSON of ours is whom the partner names by the same address: they are let in."""
+    """Confirm that a PERSON of ours is the one whom the partner names by the same address, and let them in."""
     with session.client() as service:
         found, ident = _find(service, other), session.find(service, "people", person)
         _show(session.proving(service, lambda: service.confirm_same(found.id, ident)), output)

@@ -27,7 +27,7 @@ __all__ = [
     "SwitchOrganisation",
 ]
 
-Slug = Annotated[str, StringConstraints(min_length=1, max_length=100, strip_whitespace=True)]
+Slug = Annotated[str, StringConstraints(max_length=100, strip_whitespace=True, pattern="^[A-Za-z0-9-]+$")]
 
 
 class MyOrganisation(Answer):

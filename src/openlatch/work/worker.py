@@ -46,7 +46,7 @@ from openlatch.service.grants import end_reminders, hand_tasks
 from openlatch.service.identity import passwords
 from openlatch.service.lists import saved_filters
 from openlatch.service.notifications import mail_server
-from openlatch.service.partners import links
+from openlatch.service.partners import at_client
 from openlatch.service.people import erasure
 from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
 from openlatch.service.system_setup import keeping, sealing
@@ -134,9 +134,9 @@ def _link_partners(service: Service, organisation: str) -> None:
     """The partner's side has said who acts: at its clients it is brought about."""
     known = list(organisations(service))
     for ident in known:
-        links.drop_absent(service, ident)
+        at_client.drop_absent(service, ident)
     for ident in known:
-        links.bring_about(service, ident)
+        at_client.bring_about(service, ident)
 
 
 def _change_many(service: Service, organisation: str, change: str) -> None:
@@ -191,8 +191,8 @@ def _remind(service: Service, viewer: Viewer) -> None:
         mails = saved_filters.due(unit)
     assert viewer.organisation is not None
     erasure.erase_due(service, viewer)
-    links.drop_absent(service, viewer.organisation)
-    links.bring_about(service, viewer.organisation)
+    at_client.drop_absent(service, viewer.organisation)
+    at_client.bring_about(service, viewer.organisation)
     for ident in mails:
         saved_filters.send(service, viewer.organisation, ident)
 
