@@ -303,3 +303,19 @@ def test_tokens_are_exchanged_introspected_and_ended_as_the_standards_say(stack:
     refused = httpx.post(described["token_endpoint"], data={"grant_type": "password"})
     assert (refused.status_code, refused.json()["error"]) == (400, "unsupported_grant_type")
     assert httpx.post(described["introspection_endpoint"], data={"token": "x"}).status_code == 401
+
+
+def test_whoever_comes_over_from_a_partner_has_proved_nothing_there(stack: Demo) -> None:
+    """The session at the client is new, and asks for a proof where one is needed; by a token nobody comes over."""
+    with httpx.Client(base_url=stack.address + PREFIX, timeout=30) as http:
+        known = {"address": "pia.castell@slate-and-fern.example.com", "password": PASSWORD}
+        csrf = http.post("/session", json=known).json()["csrf"]
+        rows = http.get("/me/organisations").json()["organisations"]
+        (there,) = [row["sign_in"] for row in rows if not row["is_current"]]
+        bearer = {"Authorization": f"Bearer {http.post('/tokens', json=known).json()['token']}"}
+        refused = httpx.post(f"{stack.address}{PREFIX}/me/organisations/{there}/switch", json={}, headers=bearer)
+        assert (refused.status_code, "signed-in browser" in refused.text) == (403, True)
+        over = http.post(f"/me/organisations/{there}/switch", json={}, headers={"X-CSRF-Token": csrf}).json()
+        assert (over["organisation"]["name"], over["as_partner"]) == ("Hollin Fell Huts", True)
+        answer = http.post("/me/factor", json={}, headers={"X-CSRF-Token": over["csrf"]})
+        assert (answer.status_code, answer.json()["type"]) == (403, "urn:openlatch:problem:proof-needed")
