@@ -6,13 +6,14 @@ import os
 import subprocess
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openlatch.adapters import Reading
+from openlatch.adapters import Reading, host_exposure
 from openlatch.adapters import host_files as files
 from openlatch.adapters import host_rules as rules
 from openlatch.adapters import host_sessions as sessions
@@ -122,3 +123,69 @@ def test_sessions_of_systemd_are_told_once_and_hung_up(tmp_path: Path, monkeypat
     finally:
         process.kill()
         process.wait()
+
+
+@pytest.mark.parametrize(
+    ("line", "told"),
+    [
+        ("/srv/maps *(ro)", [("/srv/maps", False, (), "")]),
+        ("/srv/maps 192.0.2.0/24(rw,sync) gate.example.org(ro)",
+         [("/srv/maps", True, ("192.0.2.0/24",), ""), ("/srv/maps", False, (), "from gate.example.org")]),
+        ("/srv/my\\040maps", [("/srv/my maps", False, (), "")]),
+        ('"/srv/my maps" -rw \\\n  192.0.2.7', [("/srv/my maps", True, ("192.0.2.7/32",), "")]),
+        ("/srv/maps *(rw,sec=krb5p)", []),
+        ("# /srv/maps *(rw)", []),
+    ],
+)  # fmt: skip
+def test_exports_that_trust_whoever_comes_are_told(line: str, told: list[Any]) -> None:
+    """Those for which one has to prove who one is are none."""
+    found = [(share.folder, share.writes, share.whence, share.unclear) for share in host_exposure.exported(line)]
+    assert found == told
+
+
+def test_shares_that_guests_get_into_are_told() -> None:
+    """By all the names that the options have."""
+    text = """
+    [global]
+        hosts allow = 192.0.2. 2001:db8::/32
+    [Maps]
+        Path = /srv/maps/
+        guest ok = Yes
+        writable = yes
+    [plans]
+        path = /srv/plans
+        public = yes
+        hosts allow = gate
+    [off]
+        path = /srv/off
+        guest ok = yes
+        available = no
+    [kept]
+        path = /srv/kept
+    """
+    found = [(s.name, s.folder, s.writes, s.whence, s.unclear) for s in host_exposure.shared(text)]
+    assert found == [
+        ("Maps", "/srv/maps", True, ("192.0.2.0/24", "2001:db8::/32"), ""),
+        ("plans", "/srv/plans", False, (), "from gate"),
+    ]
+    with pytest.raises(ValueError, match="line"):
+        list(host_exposure.shared("guest ok = yes"))
+
+
+def test_what_is_shared_with_the_network_is_open_as_far_as_modes_let_it(tmp_path: Path) -> None:
+    """Also a folder that nobody named in the settings."""
+    plan = {"users": {"ann": "Ann"}, "groups": {}, "keys": {}, "rules": {}, "folders": {"/srv/maps": {}}}
+    host.prepare(tmp_path, plan, datetime(2026, 3, 2, tzinfo=UTC))
+    (tmp_path / "srv/maps").chmod(0o755)
+    (tmp_path / "etc/exports").write_text("/srv *(rw)\n")
+    (tmp_path / "etc/samba").mkdir()
+    (tmp_path / "etc/samba/smb.conf").write_text("[maps]\npath=/srv/maps\nguest ok=yes\nwritable=yes\n")
+    reading = Reading.of(HostAdapter(host.usual(tmp_path, plan), "").read())
+    rules = {(rule.account, rule.key.split(":")[0], tuple(rule.rule["to"])) for rule in reading.rules}
+    assert rules == {
+        ("folder:/srv/maps", "mode", ("read",)),
+        ("folder:/srv/maps", "etc/exports", ("read", "write")),
+        ("folder:/srv/maps", "etc/samba/smb.conf", ("read",)),
+        ("folder:/srv", "etc/exports", ("read", "write")),
+    }
+    assert "folder:/srv" in {account.handle for account in reading.accounts}

@@ -1,4 +1,4 @@
-"""The five systems as the conformance tests see them: each with its own client, which is not our adapter."""
+"""The systems as the conformance tests see them: each with its own client, which is not our adapter."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from openlatch.adapters import ADAPTERS, Adapter, Maker
 from openlatch.demo import loader
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
-from openlatch.standins import cloud, directory, host, mailboxes, telemetry
+from openlatch.standins import calendars, cloud, directory, host, mailboxes, telemetry
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 TODAY = datetime(2026, 3, 2, tzinfo=UTC)
@@ -277,6 +277,27 @@ def simulated(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     )  # fmt: skip
 
 
+def webdav(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
+    """A Cyrus server with calendars, asked by its owner over HTTP."""
+    server = calendars.CalendarServer(folder / "calendars", secret=ADAPTER_PASSWORD)
+    server.start()
+    server.prepare({
+        "logins": ["ann", "bob", "cy"], "calendars": [["rota", "Warden rota", ["Duty"]], ["open", "Openings", []]],
+        "lists": {
+            "rota": [["ann", "read write"], ["authenticated", "read-free-busy"], ["bob", "read"], ["cy", "-read"]],
+            "open": [["all", "read"]],
+        },
+    })  # fmt: skip
+
+    def asked(who: str) -> str:
+        return " ".join(sorted(server.granted("rota", who)))
+
+    return World(
+        "dav", calendars.usual(server), "rota", calendars.principal("ann"), calendars.principal("bob"), asked,
+        {"address": "http://127.0.0.1:1/"}, server.stop, extra={"server": server},
+    )  # fmt: skip
+
+
 def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     """The worked example of the how-to, asked by reading its file."""
     file = folder / "rota.csv"
@@ -302,6 +323,7 @@ def _example() -> Maker:
     return maker
 
 
-WORLDS = {"postgresql": postgresql, "directory": ldap, "mailboxes": imap, "host": unix, "cloud": simulated}
+WORLDS = {"postgresql": postgresql, "directory": ldap, "mailboxes": imap, "host": unix, "cloud": simulated,
+          "dav": webdav}  # fmt: skip
 # For the adapter alone, as it is no kind of the service's.
 ALL_WORLDS = {**WORLDS, "example": example}

@@ -7,7 +7,7 @@ shift while they are read are noticed, since SCIM says how many there are, and r
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import date, datetime
 from typing import Any
@@ -15,6 +15,7 @@ from urllib.parse import quote
 
 import httpx
 
+from openlatch.adapters import cloud_exposure
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
@@ -52,11 +53,14 @@ LEVELS = (
 _ORDER = {level.key: place for place, level in enumerate(LEVELS)}
 _LOOKED_AT = ("people and whether they are switched on", "members of spaces", "tokens of apps", "sessions", "activity")
 _NOT_LOOKED_AT = (
-    Gap("what is shared within a space, item by item", Why.NOT_SUPPORTED),
+    Gap("members of a space by whom single items are shared, item by item", Why.NOT_SUPPORTED),
     Gap("how people sign in, and where else by the same way", Why.NOT_SUPPORTED),
 )
 _OF_TOKENS = ("space", "app", "scope", "person")
+_OF_USE = ("space", "path", "right", "day", "who", "address")
 _OF_SESSIONS = ("person", "device", "address", "started_at", "last_seen_at")
+# What an answer raises that is not as it should be.
+_ODD = (KeyError, TypeError, ValueError, AttributeError)
 SCOPES = {"read": _SEE, "write": _CHANGE, "pay": _PAY, "admit": _ADMIT}
 
 
@@ -74,6 +78,9 @@ class CloudAdapter(Adapter):
         use=True,
         sessions_first=True,
         stamps=True,
+        rules=cloud_exposure.MANNER,
+        sets_rules=True,
+        sets_guards=True,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -100,6 +107,8 @@ class CloudAdapter(Adapter):
             tokens = _complete(self._all(http, "/tokens"), _OF_TOKENS, "a token", gaps)
             sessions = _complete(self._all(http, "/sessions"), _OF_SESSIONS, "a session", gaps)
             activity = self._all(http, "/activity", ("space", "who", "day", "permission"))
+            opened = [found for s in spaces if s["id"] not in same for found in self._open(http, s["id"], gaps)]
+            outside = list(_used(self._all(http, "/outside-use", _OF_USE), gaps))
         yield from LEVELS
         yield from (
             _other_role(role) for role in sorted({r["role"] for m in members.values() for r in m} - set(_ORDER))
@@ -130,6 +139,8 @@ class CloudAdapter(Adapter):
                 handle = {"space": space, "person": row["id"], "role": row["role"]}
                 yield Holding(space, row["id"], False, row["role"], None, handle)
         yield from links
+        yield from opened
+        yield from outside
         for session in sessions:
             yield _presence(session)
         for used in activity:
@@ -137,6 +148,19 @@ class CloudAdapter(Adapter):
             yield Used(used["space"], who, date.fromisoformat(used["day"]), used["permission"])
         yield Coverage("", _LOOKED_AT, (*_NOT_LOOKED_AT, *gaps.get("", ())))
         yield Whole()
+
+    def _open(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[Found]:
+        """The items of one space with their access rules. Rules that can't be read leave the space partial."""
+        try:
+            items = self._all(http, f"/spaces/{_segment(space)}/items")
+            told = _told(self._call(http, "GET", f"/spaces/{_segment(space)}/rules"))
+            parts = list(cloud_exposure.parts(space, items))
+            return [*parts, *cloud_exposure.rules(space, told, [part.path for part in parts])]
+        except SystemRefused as error:
+            gaps.setdefault(space, []).append(Gap(f"access rules ({error.detail})", Why.NOT_PERMITTED))
+        except _ODD:
+            gaps.setdefault(space, []).append(Gap("access rules", Why.NOT_UNDERSTOOD))
+        return []
 
     def _members(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[dict[str, Any]]:
         """The members of one space; one whose members can't be read leaves the others readable."""
@@ -173,6 +197,10 @@ class CloudAdapter(Adapter):
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
         with self._http() as http:
+            if kind is StepKind.CLOSE:
+                path = f"/spaces/{_segment(detail['space'])}/rules/{quote(detail['rule_key'], safe='')}"
+                self._call(http, "DELETE", path)
+                return f"Took the rule {detail['rule_key']} away."
             if "token" in detail:
                 self._call(http, "POST", "/oauth/revoke", data={"token": detail["token"]})
                 return "Revoked the token."
@@ -199,6 +227,8 @@ class CloudAdapter(Adapter):
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the service shows what the step wants."""
+        if kind is StepKind.CLOSE:
+            return self._still_open(detail)
         with self._http() as http:
             if "token" in detail:
                 answer = _told(self._call(http, "POST", "/oauth/introspect", data={"token": detail["token"]}))
@@ -209,27 +239,74 @@ class CloudAdapter(Adapter):
                 there = any(row["id"] == detail["session"] for row in self._all(http, "/sessions"))
                 return f"the session {detail['session']} still goes on" if there else None
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
-                person = self._call(http, "GET", f"/scim/v2/Users/{_segment(detail['login'])}", missing=True)
-                told = _told(person)
-                is_gone = person.status_code == httpx.codes.NOT_FOUND
-                # Somebody in between may say that they are not there, too: only the service's own word counts.
-                understood = str(told.get("status")) == "404" if is_gone else isinstance(told.get("active"), bool)
-                if not understood:
-                    raise _not_understood(f"/scim/v2/Users/{detail['login']}")
-                active = not is_gone and told["active"]
-                if kind is StepKind.UNLOCK:
-                    return None if active else f"{detail['login']} is switched off"
-                return f"{detail['login']} is still switched on" if active else None
+                return self._switch_wrong(http, kind, detail["login"])
             rows = self._all(http, f"/spaces/{_segment(detail['space'])}/members")
-        role = next((str(row.get("role")) for row in rows if row["id"] == detail["person"]), None)
-        if role is not None and role not in _ORDER:
-            return f"they are still in the space, as {role}"
-        if kind is StepKind.GIVE:
-            there = role is not None and _ORDER[role] >= _ORDER[detail["role"]]
-            return None if there else "they are not yet in the space as they should be"
-        if role is None or (kind is StepKind.REDUCE and _ORDER[role] <= _ORDER[detail["to"]]):
+        return _member_wrong(kind, detail, rows)
+
+    def set_rules(self, account: str, rules: Sequence[Mapping[str, Any]], known: Sequence[Mapping[str, Any]]) -> str:
+        """All rules of a space, with the version of what they take the place of."""
+        path = f"/spaces/{_segment(account)}/rules"
+        with self._http() as http:
+            answer = self._call(http, "GET", path)
+            there, wanted = _list_in(answer, "rules"), [dict(rule) for rule in rules]
+            if there == wanted:
+                return "It was so already; nothing was changed."
+            if there != [dict(rule) for rule in known]:
+                raise SystemRefused(
+                    "The service has other rules by now than were read.", "Have it read, and make the draft again."
+                )
+            self._call(http, "PUT", path, json={"rules": wanted}, headers={"If-Match": answer.headers.get("ETag", "")})
+        return f"Set the rules of {account}: {len(wanted)} in all."
+
+    def set_guards(self, guards: Sequence[Mapping[str, Any]], prefix: str) -> str:
+        """The service's guards, which stand above the rules of all spaces."""
+        with self._http() as http:
+            answer = self._call(http, "GET", "/guards")
+            there = _list_in(answer, "guards")
+            others = [guard for guard in there if not str(guard.get("guard", "")).startswith(prefix)]
+            wanted = [*others, *(dict(guard) for guard in guards)]
+            if there == wanted:
+                return "It was so already; nothing was changed."
+            tag = {"If-Match": answer.headers.get("ETag", "")}
+            self._call(http, "PUT", "/guards", json={"guards": wanted}, headers=tag)
+        return f"Set the guards of Open Latch: {len(guards)} in all."
+
+    def _switch_wrong(self, http: httpx.Client, kind: StepKind, login: str) -> str | None:
+        """What the service says of a login that was to be switched on or off."""
+        person = self._call(http, "GET", f"/scim/v2/Users/{_segment(login)}", missing=True)
+        told = _told(person)
+        is_gone = person.status_code == httpx.codes.NOT_FOUND
+        # Somebody in between may say that they are not there, too: only the service's own word counts.
+        understood = str(told.get("status")) == "404" if is_gone else isinstance(told.get("active"), bool)
+        if not understood:
+            raise _not_understood(f"/scim/v2/Users/{login}")
+        active = not is_gone and told["active"]
+        if kind is StepKind.UNLOCK:
+            return None if active else f"{login} is switched off"
+        return f"{login} is still switched on" if active else None
+
+    def _still_open(self, detail: Mapping[str, Any]) -> str | None:
+        """What is left of a rule: in the space's own list, or by what it serves to whoever comes without a sign-in."""
+        key = detail["rule_key"]
+        with self._http() as http:
+            told = _told(self._call(http, "GET", f"/spaces/{_segment(detail['space'])}/rules"))
+            try:
+                there = any(rule["rule"] == key for rule in told["rules"])
+            except (KeyError, TypeError) as error:
+                raise _not_understood("/rules") from error
+            if there:
+                return f"the rule {key} is still there"
+            if not detail.get("try"):
+                return None
+        path = f"/open/{_segment(detail['space'])}{quote(detail['try'])}"
+        with httpx.Client(base_url=self._settings["address"], timeout=CALL_SECONDS / 2) as anybody:
+            answer = self._call(anybody, "GET", path, refused=True)
+        if answer.status_code in (httpx.codes.UNAUTHORIZED, httpx.codes.FORBIDDEN, httpx.codes.NOT_FOUND):
             return None
-        return f"they are still {role} in the space"
+        by = _told(answer).get("by")
+        if not isinstance(by, list):
+            raise _not_understood(path)
+        return f"{detail['try']} is still open by the rule {key}" if key in by else None
 
     def _all(self, http: httpx.Client, path: str, named: tuple[str, ...] = ("id",)) -> list[dict[str, Any]]:
         """Every row of a list. SystemDown when its pages shift so much that some would be missed."""
@@ -258,7 +335,9 @@ class CloudAdapter(Adapter):
         with made as http:
             yield http
 
-    def _call(self, http: httpx.Client, method: str, path: str, missing: bool = False, **given: Any) -> httpx.Response:
+    def _call(
+        self, http: httpx.Client, method: str, path: str, missing: bool = False, refused: bool = False, **given: Any
+    ) -> httpx.Response:
         """One call, waiting when the service asks for it and time allows."""
         deadline = time.monotonic() + CALL_SECONDS
         while True:
@@ -276,9 +355,31 @@ class CloudAdapter(Adapter):
             time.sleep(wait)
         if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
             raise SystemDown(f"The service answers {answer.status_code}: {_said(answer)}", "It will be tried again.")
-        if answer.is_error and not (missing and answer.status_code == httpx.codes.NOT_FOUND):
+        is_told = missing and answer.status_code == httpx.codes.NOT_FOUND
+        if answer.is_error and not is_told and not refused:
             raise SystemRefused(f"The service refused {method} {path}: {_said(answer)}", "Look at the key's rights.")
         return answer
+
+
+def _list_in(answer: httpx.Response, name: str) -> list[dict[str, Any]]:
+    """A list of an answer. SystemRefused where there is none."""
+    found = _told(answer).get(name)
+    if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
+        raise _not_understood(name)
+    return found
+
+
+def _member_wrong(kind: StepKind, detail: Mapping[str, Any], rows: list[dict[str, Any]]) -> str | None:
+    """What the members of a space show instead of what a step wants."""
+    role = next((str(row.get("role")) for row in rows if row["id"] == detail["person"]), None)
+    if role is not None and role not in _ORDER:
+        return f"they are still in the space, as {role}"
+    if kind is StepKind.GIVE:
+        there = role is not None and _ORDER[role] >= _ORDER[detail["role"]]
+        return None if there else "they are not yet in the space as they should be"
+    if role is None or (kind is StepKind.REDUCE and _ORDER[role] <= _ORDER[detail["to"]]):
+        return None
+    return f"they are still {role} in the space"
 
 
 def _segment(name: str) -> str:
@@ -346,6 +447,15 @@ def _links(tokens: list[dict[str, Any]]) -> Iterator[Holding]:
         scopes += sorted({scope for token in held for scope in token["scope"].split()} - set(scopes))
         handle = {"tokens": sorted(token["id"] for token in held), "consented_by": widest["person"]}
         yield Holding(space, f"app:{app}", False, f"scopes {' '.join(scopes)}", None, handle)
+
+
+def _used(rows: list[dict[str, Any]], gaps: dict[str, list[Gap]]) -> Iterator[Found]:
+    """Use by outsiders; a row that is not understood is a gap in its space."""
+    for row in rows:
+        try:
+            yield from list(cloud_exposure.used([row]))
+        except _ODD:
+            gaps.setdefault(str(row.get("space") or ""), []).append(Gap("use by outsiders", Why.NOT_UNDERSTOOD))
 
 
 def _presence(session: dict[str, Any]) -> Presence:

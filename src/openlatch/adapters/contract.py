@@ -7,7 +7,7 @@ time: SystemDown when the system does not answer, SystemRefused when it says no.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from datetime import date, datetime
@@ -15,9 +15,10 @@ from types import MappingProxyType
 from typing import Any, ClassVar, Protocol
 
 from openlatch.adapters.coverage import Coverage
+from openlatch.core.exposure.rules import Combining, Right
 from openlatch.core.revocation import Move
 from openlatch.core.words import Reach, StepKind
-from openlatch.errors import SystemDown
+from openlatch.errors import SystemDown, SystemRefused
 
 # What can hang on a login: objects that it owns, jobs that nobody attends to, keys that machines come in by, what
 # others do, or have done for them, by its consent, and a password that ends while other ways of signing in go on.
@@ -27,13 +28,26 @@ NOTHING: Mapping[str, str] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)
+class RuleManner:
+    """How a system decides by access rules: how they combine, and its permissions with the rights they come to.
+
+    ``logins_known`` says whether nobody can sign in there but by a login that a reading tells of.
+    """
+
+    combining: Combining
+    permissions: Mapping[str, Right]
+    logins_known: bool = True
+
+
+@dataclass(frozen=True, slots=True)
 class Abilities:
     """What an adapter can do besides reading and taking grants away, and the rights that it needs in the system.
 
     ``steps`` are the kinds of steps that it carries out. ``sessions`` and ``use`` say whether a reading tells of them;
     ``sessions_first`` that access ends by ending sessions and tokens before anything else, since a session that goes
     on would give itself what is taken away; ``secret`` whether it needs a password or key; ``stamps`` whether a reading
-    need not tell again what has not changed.
+    need not tell again what has not changed; ``rules`` how it decides by access rules, where a reading tells of them;
+    ``sets_rules`` whether it can be given all rules of an account, ``sets_guards`` whether guards over all of them.
     """
 
     steps: frozenset[StepKind]
@@ -43,6 +57,9 @@ class Abilities:
     sessions_first: bool = False
     secret: bool = True
     stamps: bool = False
+    rules: RuleManner | None = None
+    sets_rules: bool = False
+    sets_guards: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,13 +83,53 @@ class FoundLevel:
 
 @dataclass(frozen=True, slots=True)
 class FoundPart:
-    """A part of a shared account that can be shared alone. ``public`` when anyone at all may reach it."""
+    """A part of a shared account that can be shared alone.
+
+    ``path`` is how access rules name it, the handle where it is empty. ``above`` are the keys of groups above it, from
+    the nearest; without ``inherits`` it has rules of its own only.
+    """
 
     account: str
     handle: str
     name: str
     kind: str
-    public: bool = False
+    path: str = ""
+    attributes: Mapping[str, str] = field(default_factory=dict)
+    above: tuple[str, ...] = ()
+    inherits: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class FoundRule:
+    """An access rule of an account, in the form of a rule document; a guard refuses above all rules.
+
+    A condition that is not understood is told as such in it. ``handle`` is how a step that closes names it; it is empty
+    where the adapter can't take it away.
+    """
+
+    account: str
+    rule: Mapping[str, Any]
+    handle: Mapping[str, Any] = field(default_factory=dict)
+    is_guard: bool = False
+
+    @property
+    def key(self) -> str:
+        """Its key, one within the account."""
+        return str(self.rule["guard" if self.is_guard else "rule"])
+
+
+@dataclass(frozen=True, slots=True)
+class UsedOutside:
+    """That somebody used a right on a part of an account on a day by its access rules; by nobody in particular where
+    ``who`` is empty.
+    """
+
+    account: str
+    part: str
+    right: Right
+    day: date
+    who: str = ""
+    address: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +219,10 @@ class Whole:
     """That the reading has come to its end: without it, what was not seen may be there all the same."""
 
 
-Found = FoundLevel | SharedAccount | Unchanged | FoundPart | Login | Holding | Presence | Used | Coverage | Whole
+Found = (
+    FoundLevel | SharedAccount | Unchanged | FoundPart | FoundRule | Login | Holding | Presence | Used | UsedOutside
+    | Coverage | Whole
+)  # fmt: skip
 
 
 def whole(found: Iterable[Found]) -> Iterator[Found]:
@@ -183,10 +243,12 @@ class Reading:
     accounts: tuple[SharedAccount, ...] = ()
     unchanged: tuple[Unchanged, ...] = ()
     parts: tuple[FoundPart, ...] = ()
+    rules: tuple[FoundRule, ...] = ()
     logins: tuple[Login, ...] = ()
     holdings: tuple[Holding, ...] = ()
     presences: tuple[Presence, ...] = ()
     used: tuple[Used, ...] = ()
+    used_outside: tuple[UsedOutside, ...] = ()
     coverage: tuple[Coverage, ...] = ()
 
     @classmethod
@@ -195,7 +257,8 @@ class Reading:
         sorted_out: dict[type, list[Any]] = {}
         for thing in whole(found):
             sorted_out.setdefault(type(thing), []).append(thing)
-        kinds = (FoundLevel, SharedAccount, Unchanged, FoundPart, Login, Holding, Presence, Used, Coverage)
+        kinds = (FoundLevel, SharedAccount, Unchanged, FoundPart, FoundRule, Login, Holding, Presence, Used,
+                 UsedOutside, Coverage)  # fmt: skip
         return cls(*(tuple(sorted_out.get(kind, ())) for kind in kinds))
 
 
@@ -251,3 +314,15 @@ class Adapter(Protocol):
         when its answer is not understood: that is never taken for absence.
         """
         ...
+
+    def set_rules(self, account: str, rules: Sequence[Mapping[str, Any]], known: Sequence[Mapping[str, Any]]) -> str:
+        """Set all access rules of an account, where it has those that are ``known``; say what was done.
+
+        SystemRefused when it has others by now, so that nobody's change is lost, or when it does not take them. What is
+        so already is not written again.
+        """
+        raise SystemRefused("Access rules can't be set in such a system from here.", "Set them there.")
+
+    def set_guards(self, guards: Sequence[Mapping[str, Any]], prefix: str) -> str:
+        """Set just these guards over all accounts, of those whose keys begin so; others stay as they are."""
+        raise SystemRefused("Such a system has no guard over all accounts.", "Close what is open one by one.")

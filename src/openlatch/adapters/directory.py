@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import ssl
 import struct
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
@@ -26,6 +26,7 @@ from ldap3.core.results import (
 )
 from pyasn1.error import PyAsn1Error
 
+from openlatch.adapters import directory_exposure
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
@@ -78,7 +79,13 @@ _OF_PEOPLE = ("uid", "cn", "mail", "employeeNumber", "gidNumber", "pwdAccountLoc
               "authTimestamp")  # fmt: skip
 _TOLD = ("objectClass", "cn", "description", "gidNumber", "entryCSN")
 _OF_GROUPS = (*_TOLD, *_SAYS)
-_LOOKED_AT = ("members by member, uniqueMember, roleOccupant and memberUid", "owners", "primary groups", "locks")
+_LOOKED_AT = (
+    "what shows without signing in",
+    "members by member, uniqueMember, roleOccupant and memberUid",
+    "owners",
+    "primary groups",
+    "locks",
+)
 
 
 # What the library lets through when the other end does not speak LDAP, or is cut off within an answer.
@@ -106,6 +113,7 @@ class DirectoryAdapter(Adapter):
         ),
         use=True,
         stamps=True,
+        rules=directory_exposure.MANNER,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -127,14 +135,16 @@ class DirectoryAdapter(Adapter):
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
         """All groups and people. Each page is a moment of its own; a directory has no one view of everything.
 
-        The stamp of a group is its entryCSN (draft-chu-ldap-csn): it moves with every change of the entry.
+        The stamp of a group is its entryCSN (draft-chu-ldap-csn): it moves with every change of the entry. What the
+        directory shows without a sign-in is a part of it, since that can change without the entry.
         """
         yield from LEVELS
         world = _World(dn(self._settings["apps"]) if self._settings.get("apps") else "")
         with self._connection() as directory:
             entries = _search(directory, self._settings["groups"], _GROUPS, _TOLD if since else _OF_GROUPS)
             groups = list(world.named(entries))
-            stamps = {entry["dn"]: _first(entry, "entryCSN") for entry in groups}
+            opened = self._open_to_anyone([entry["dn"] for entry in groups])
+            stamps = {entry["dn"]: _stamp(entry, opened.get(entry["dn"], ())) for entry in groups}
             same = {name for name, stamp in stamps.items() if stamp and since.get(name) == stamp}
             others = _search(directory, self._settings["groups"], _OTHER_GROUPS, ("cn",))
             world.others = sum(entry["type"] == "searchResEntry" for entry in others)
@@ -158,6 +168,7 @@ class DirectoryAdapter(Adapter):
                                 stamps[entry["dn"]])  # fmt: skip
             if entry["dn"] in same:
                 yield Unchanged(entry["dn"])
+            yield from directory_exposure.rules(entry["dn"], opened.get(entry["dn"], ()))
         for name, attributes in world.logins.items():
             yield world.login(name, attributes)
             last = world.signed_in(name, attributes)
@@ -225,8 +236,16 @@ class DirectoryAdapter(Adapter):
             raise _not_shown(group)
         return {"dn": group, **found[0]["attributes"]}
 
+    def _open_to_anyone(self, known: Sequence[str]) -> dict[str, frozenset[str]]:
+        """By group, what whoever has not signed in may do with it; nothing where nobody gets in so."""
+        try:
+            with self._connection(anonymous=True) as nobody:
+                return directory_exposure.tried(nobody, self._settings["groups"], _GROUPS, known)
+        except SystemRefused:
+            return {}
+
     @contextmanager
-    def _connection(self) -> Iterator[ldap3.Connection]:
+    def _connection(self, anonymous: bool = False) -> Iterator[ldap3.Connection]:
         settings = self._settings
         tls = settings.get("tls", "starttls")
         server = ldap3.Server(
@@ -234,8 +253,8 @@ class DirectoryAdapter(Adapter):
             tls=ldap3.Tls(validate=ssl.CERT_REQUIRED), connect_timeout=CONNECT_SECONDS,
         )  # fmt: skip
         directory = ldap3.Connection(
-            server, settings["user"], self._secret, receive_timeout=CALL_SECONDS, auto_range=False, check_names=False,
-            auto_referrals=False,
+            server, None if anonymous else settings["user"], None if anonymous else self._secret,
+            receive_timeout=CALL_SECONDS, auto_range=False, check_names=False, auto_referrals=False,
         )  # fmt: skip
         try:
             directory.open()
@@ -403,6 +422,12 @@ def _search(
     if code not in (RESULT_SUCCESS, RESULT_NO_SUCH_OBJECT):
         raise SystemRefused(f"The directory refused to show {base}: {directory.result['description']}.",
                             "Give the right to read it.")  # fmt: skip
+
+
+def _stamp(entry: dict[str, Any], opened: Collection[str]) -> str:
+    """The mark of an entry's present state; empty where the directory has none."""
+    number = _first(entry, "entryCSN")
+    return " ".join((number, "open to", *sorted(opened))) if number and opened else number
 
 
 def _values(raw: Mapping[str, Sequence[bytes]]) -> dict[str, list[str]]:

@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
+from openlatch.adapters import host_exposure
 from openlatch.adapters import host_files as files
 from openlatch.adapters import host_lists as lists
 from openlatch.adapters import host_rules as rules
@@ -29,6 +30,7 @@ from openlatch.adapters.contract import (
     Adapter,
     Found,
     FoundPart,
+    FoundRule,
     Holding,
     Login,
     Presence,
@@ -66,6 +68,7 @@ _KEYS = (".ssh/authorized_keys", ".ssh/authorized_keys2")
 _LOOKED_AT = (
     "keys and certificate authorities of logins", "members of groups, primary groups too", "sudo rules",
     "users with UID 0", "owners, owning groups, lists and modes of the shared folders", "sessions",
+    "shares by NFS and SMB that ask nobody who they are",
 )  # fmt: skip
 # What sshd can be told that lets others in, and that is not looked at.
 _LETS_IN = {
@@ -95,6 +98,7 @@ class HostAdapter(Adapter):
         ),
         sessions=True,
         secret=False,
+        rules=host_exposure.MANNER,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -135,7 +139,7 @@ class HostAdapter(Adapter):
         gaps[""] += [Gap("a line that names nobody", Why.NOT_SUPPORTED, place) for place in host.strange]
         found = [
             *self._keys(host, gaps), *_members(host), *self._rules(host, gaps), *self._lists(host, gaps),
-            *self._sessions(host),
+            *self._sessions(host), *self._shares(gaps),
         ]  # fmt: skip
         if any(isinstance(x, Holding) and x.holder == DOOR for x in found):
             found += host.everyone()
@@ -143,7 +147,7 @@ class HostAdapter(Adapter):
         yield from {x.handle: x for x in found if isinstance(x, SharedAccount)}.values()
         yield from {(x.account, x.handle): x for x in found if isinstance(x, FoundPart)}.values()
         yield from {x.handle: x for x in found if isinstance(x, Login)}.values()
-        yield from (x for x in found if isinstance(x, Holding | Presence))
+        yield from (x for x in found if isinstance(x, Holding | Presence | FoundRule))
         gaps[""] += self._not_looked_at()
         files_with_keys = {self._path(x.handle["file"]) for x in found if isinstance(x, Holding) and "line" in x.handle}
         lacking = tuple(unable([self._path(folder) for folder in self._folders], sorted(files_with_keys)))
@@ -189,6 +193,10 @@ class HostAdapter(Adapter):
                 return self._take_rules(detail)
             case "list":
                 return self._take_entries(kind, detail)
+            case "mode" if kind is StepKind.CLOSE:
+                # The mask, and so what others have by the list, stays as it is.
+                self._run(["setfacl", "-n", "-m", "o::---", str(self._path(detail["folder"]))])
+                return f"The mode of {detail['folder']} lets nobody in by itself any more."
         raise _by_hand(detail)
 
     def _take_rules(self, detail: dict[str, Any]) -> str:
@@ -245,6 +253,12 @@ class HostAdapter(Adapter):
                 return self._rules_wrong(kind, detail)
             case "list":
                 return self._list_wrong(kind, detail)
+            case "mode" if kind is StepKind.CLOSE:
+                top = self._list_of(detail["folder"])
+                if top is None:
+                    raise SystemRefused(f"There is no {detail['folder']}; it may have been moved.", "Look where it is.")
+                left = set(top.entries.get(("other", ""), "")) - {"-"}
+                return f"the mode of {detail['folder']} still lets every login in" if left else None
             case _:
                 wrong = _by_hand(detail).detail
         if kind is StepKind.GIVE:
@@ -504,6 +518,37 @@ class HostAdapter(Adapter):
         other = top.entries.get(("other", ""), "")
         if set(other) & {"r", "w"} and "x" in other and self._can_be_reached(folder):
             yield Holding(account, DOOR, True, _level_of(other).key, None, {"kind": "mode", "folder": folder})
+            yield from host_exposure.of_mode(account, folder, other)
+
+    def _shares(self, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
+        """What is shared with the network, and asks nobody who they are; also folders that are not in the settings."""
+        shares: list[host_exposure.Share] = []
+        for file, read in (
+            (host_exposure.EXPORTS, host_exposure.exported),
+            (host_exposure.SAMBA, host_exposure.shared),
+        ):
+            try:
+                shares += read(self._text(file, True))
+            except ValueError as error:
+                gaps[""].append(Gap(f"shares ({error})"[:200], Why.NOT_SUPPORTED, file))
+        for folder in dict.fromkeys([*self._folders, *(share.folder for share in shares)]):
+            account = f"folder:{folder}"
+            if folder not in self._folders:
+                yield SharedAccount(account, f"Folder {folder}", "folder")
+                gaps.setdefault(account, []).append(
+                    Gap("its list: it is not in the settings", Why.NOT_SUPPORTED, folder)
+                )
+            yield from host_exposure.of_shares(account, folder, self._for_every_login(folder), shares)
+
+    def _for_every_login(self, folder: str) -> str:
+        """What the mode of a folder gives to every login; all of it where the folder can't be seen."""
+        try:
+            mode = self._path(folder).stat().st_mode & 0o007
+            if not mode & 0o001 or not self._can_be_reached(folder):
+                return ""
+        except OSError:
+            return "rwx"
+        return "".join(letter for letter, bit in (("r", 0o004), ("w", 0o002)) if mode & bit)
 
     def _can_be_reached(self, folder: str) -> bool:
         """Whether everyone may go through the folders above one."""

@@ -30,6 +30,7 @@ from openlatch.adapters.contract import (
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.limits import CALL_SECONDS, cut_off_after
+from openlatch.adapters.mail_exposure import MANNER, open_rules
 from openlatch.adapters.mail_lists import ANYONE, AUTHENTICATED, MailList, parse
 from openlatch.adapters.mail_lists import normal as key
 from openlatch.adapters.mail_sessions import MailSessions
@@ -134,12 +135,13 @@ class MailboxAdapter(Adapter):
         Setting("domain", "What follows the name of a login in their address; left out, logins have none.", ""),
     )
     can = Abilities(
-        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.END_SESSIONS}),
+        steps=frozenset({StepKind.GIVE, StepKind.REMOVE, StepKind.REDUCE, StepKind.CLOSE, StepKind.END_SESSIONS}),
         rights=(
             "the rights l and a on every shared mailbox and folder (RFC 4314)",
             "the password of doveadm over HTTP, the same as that of the login, to see and end sessions",
         ),
         sessions=True,
+        rules=MANNER,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -205,7 +207,8 @@ class MailboxAdapter(Adapter):
         known = {name: lists[name] for name in names if name in lists}
         for name, acl in known.items():
             called = _decoded(name.removeprefix(top)[1:]) or "Inbox"
-            yield FoundPart(top, _part(name, top), called, "folder", bool(acl.own.get(ANYONE)))
+            yield FoundPart(top, _part(name, top), called, "folder")
+            yield from open_rules(top, _part(name, top), name, acl)
         everyone = {name: acl.for_everyone() for name, acl in known.items() if acl.for_everyone()}
         door = f"{EVERYONE}{top}"
         if everyone:
@@ -259,6 +262,7 @@ class MailboxAdapter(Adapter):
         """GIVE and REDUCE write an entry of the list, REMOVE deletes it; END_SESSIONS puts a login out."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
+        kind = StepKind.REMOVE if kind is StepKind.CLOSE else kind
         if kind is StepKind.END_SESSIONS:
             return self._told_of_sessions().end(detail)
         who = detail["who"]
@@ -285,6 +289,7 @@ class MailboxAdapter(Adapter):
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the lists are as the step wants them, or the session is gone."""
+        kind = StepKind.REMOVE if kind is StepKind.CLOSE else kind
         if kind is StepKind.END_SESSIONS:
             return self._told_of_sessions().wrong(detail)
         who = detail["who"]

@@ -39,6 +39,7 @@ from openlatch.adapters.limits import (
     STATEMENT_SECONDS,
     cut_off_after,
 )
+from openlatch.adapters.postgresql_exposure import MANNER, doors
 from openlatch.adapters.postgresql_words import MEMBERSHIPS, predefined_level, rights_of
 from openlatch.core.revocation import Move
 from openlatch.core.words import StepKind
@@ -170,6 +171,7 @@ class PostgresqlAdapter(Adapter):
             "attributes superuser, replication and bypassrls",
         ),
         sessions=True,
+        rules=MANNER,
     )
 
     def check(self) -> None:
@@ -209,6 +211,7 @@ class PostgresqlAdapter(Adapter):
             hangs = rights.hanging(db)
             unable = tuple(rights.unable(db)) if besides else ()
             others = [r["datname"] for r in db.execute(_OTHERS)] if besides else []
+            reads_lines = doors(db, db.info.dbname).is_known
         members = [m for m in members if m["holder"] in logins or m["holder"] in shared]
         prefix = self._settings.get("app_prefix") or "\0"
         yield from MEMBERSHIPS
@@ -233,12 +236,15 @@ class PostgresqlAdapter(Adapter):
         for session in sessions:
             if session["login"] in logins:
                 yield _presence(session)
-        yield from self._coverage(others, besides, unable)
+        yield from self._coverage(others, besides, unable, reads_lines)
         yield Whole()
 
-    def _coverage(self, others: list[str], besides: bool, unable: tuple[str, ...]) -> Iterator[Coverage]:
+    def _coverage(
+        self, others: list[str], besides: bool, unable: tuple[str, ...], reads_lines: bool
+    ) -> Iterator[Coverage]:
         gaps = [Gap("what is in it: schemas, tables and the rest", Why.NOT_SUPPORTED, f"database {o}") for o in others]
-        gaps.append(Gap("who is let in from where (pg_hba.conf)", Why.NOT_SUPPORTED))
+        if not reads_lines:
+            gaps.append(Gap("who is let in from where (pg_hba.conf): only a superuser may read it", Why.NOT_SUPPORTED))
         gaps.append(Gap("rights by row policies, one by one", Why.NOT_SUPPORTED))
         if not besides:
             gaps.append(Gap("rights besides memberships, as set", Why.NOT_SUPPORTED))
@@ -274,9 +280,10 @@ class PostgresqlAdapter(Adapter):
         return handle if "given" in handle or "attributes" in handle or "member_oid" in handle else None
 
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
-        """GIVE, REMOVE and REDUCE act on a membership, END_SESSIONS on one server process."""
+        """GIVE, REMOVE and REDUCE act on a membership, END_SESSIONS on one server process, CLOSE on what PUBLIC has."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
+        kind = StepKind.REMOVE if kind is StepKind.CLOSE else kind
         with self._connection() as db:
             if kind is StepKind.END_SESSIONS:
                 db.execute(
@@ -295,6 +302,7 @@ class PostgresqlAdapter(Adapter):
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
         """None when the membership is there (GIVE), or is gone, or its admin option or the session is."""
+        kind = StepKind.REMOVE if kind is StepKind.CLOSE else kind
         with self._connection() as db:
             if kind is StepKind.END_SESSIONS:
                 return _session_wrong(db, detail)

@@ -14,6 +14,7 @@ import psycopg
 from psycopg import sql
 
 from openlatch.adapters.contract import Found, FoundPart, Holding, SharedAccount
+from openlatch.adapters.postgresql_exposure import doors, policies, reached, rules
 from openlatch.adapters.postgresql_grantors import Item, is_known, lost, sentences
 from openlatch.adapters.postgresql_words import (
     ATTRIBUTES,
@@ -229,11 +230,10 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
             # Those are told by their names, which nobody can change.
             numbers[place] = row["oid"]
         if row["kind"] != "database":
-            seen = parts.get(place)
-            is_public = public or (seen is not None and seen.public)
-            parts[place] = FoundPart(account, place, f"{row['name']}{_warning(row)}", row["kind"], is_public)
+            parts[place] = FoundPart(account, place, f"{row['name']}{_warning(row)}", row["kind"])
         rights = given.setdefault((account, row["holder"]), {}).setdefault(place, [])
         rights.append((row["privilege"], row["admits"]))
+    under = policies(db)
     for account in dict.fromkeys([f"database:{current}", *(account for account, _ in given)]):
         yield SharedAccount(account, f"Database {account.partition(':')[2]}", "database")
     yield from parts.values()
@@ -260,6 +260,9 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
         yield EVERYONE
         yield SharedAccount(door, f"Every login that may connect to {account.partition(':')[2]}", "everyone")
         yield Holding(account, door, True, places.get(account, ""), None, given_there, there)
+        entries = doors(db, account.partition(":")[2])
+        who = reached(db, account.partition(":")[2], places, numbers)
+        yield from rules(account, current, given[account, ""], numbers, entries, under, who)
         for login in sorted(logins):
             yield Holding(door, login, False, EVERYONE.key, None, {"holder": login, "everyone": account})
 
@@ -507,7 +510,19 @@ def _wrong(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> str
     if left:
         return f"{who} still has {', '.join(sorted(left)).lower()} on {name}"
     taken = set(rights_of(detail.get("given", {}).get(place) or "")) - set(wanted) - {""}
-    return _asked(db, values, row, who, taken) if oid else None
+    return _asked(db, values, row, who, taken) if oid else _open_to_all(db, values, row)
+
+
+def _open_to_all(db: Db, values: dict[str, Any], row: Mapping[str, Any]) -> str | None:
+    """What the server itself says that a login without any rights of its own may do."""
+    function = KINDS[row["kind"]][1]
+    if function != "has_table_privilege":
+        return None
+    for right in ("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE"):
+        asked = db.execute(f"select {function}('public', %s::oid, %s) as may", [row["oid"], right]).fetchone()
+        if asked is None or asked["may"]:
+            return f"the server still says that every login may {right.lower()} on {values['name']}"
+    return None
 
 
 def _asked(db: Db, values: dict[str, Any], row: Mapping[str, Any], who: str, taken: set[str]) -> str | None:

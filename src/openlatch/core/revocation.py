@@ -94,12 +94,17 @@ class LiveSession:
 
 
 @dataclass(frozen=True, slots=True)
-class PublicPart:
-    """A part of an account that anyone can reach, and that is to be closed to them."""
+class OpenRule:
+    """An access rule that lets outsiders in, and that is to be taken away; ``moves`` are how its system does that.
+
+    Without moves it is for hands. ``words`` say what it opens.
+    """
 
     id: UUID
     account: UUID
-    name: str
+    key: str
+    words: str
+    moves: tuple[Move, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,12 +136,12 @@ class Preview:
 
     changes: tuple[Change, ...]
     sessions: tuple[LiveSession, ...]
-    parts: tuple[PublicPart, ...]
     apps_that_stop: tuple[Change, ...]
     without_owner: tuple[Account, ...]
     undo_alone: bool
     steps: tuple[PlannedStep, ...]
     stops: tuple[Stop, ...] = ()
+    rules: tuple[OpenRule, ...] = ()
 
 
 def preview(
@@ -144,11 +149,11 @@ def preview(
     targets: Sequence[Target],
     sessions: Sequence[LiveSession],
     at: datetime,
-    parts: Sequence[PublicPart] = (),
     logins: Sequence[Login] = (),
     hangs: Sequence[Stop] = (),
+    rules: Sequence[OpenRule] = (),
 ) -> Preview:
-    """What ends, what remains by another path, which sessions and apps stop, what closes, and the steps.
+    """What ends, what remains by another path, which sessions and apps stop, which rules go, and the steps.
 
     ``hangs`` is what is known to hang on the holders' logins; what others lose by it is found here.
 
@@ -164,14 +169,15 @@ def preview(
     return Preview(
         changes=tuple(changes),
         sessions=tuple(sessions),
-        parts=tuple(parts),
         apps_that_stop=tuple(c for c in changes if c.holder.kind is HolderKind.APP and not c.remains),
         without_owner=tuple(register.accounts[a] for a in accounts if register.accounts[a].owner is None),
         # Everything that an adapter takes away it can put back by itself; what is done by hand needs hands.
-        undo_alone=all(t.reachable and t.can_return for t in targets) and not parts,
-        steps=(*_closing(register, parts), *plan(register, targets, sessions, logins)),
+        undo_alone=all(t.reachable and t.can_return for t in targets) and not rules,
+        steps=(*_taking_away(register, rules), *plan(register, targets, sessions, logins),
+               *_reading_again(register, rules)),
         stops=(*hangs, *_of_others(register, targets, changes)),
-    )
+        rules=tuple(rules),
+    )  # fmt: skip
 
 
 def _of_others(register: Register, targets: Sequence[Target], changes: Iterable[Change]) -> Iterator[Stop]:
@@ -269,12 +275,23 @@ def plan(
     return tuple(steps)
 
 
-def _closing(register: Register, parts: Iterable[PublicPart]) -> Iterable[PlannedStep]:
-    """No adapter closes a part to the public yet, so that is for hands."""
-    for part in parts:
-        place = _name(register, part.account)
-        sentence = f"Close “{part.name}” in {place} to the public by hand, and say here what was done"
-        yield PlannedStep(StepKind.BY_HAND, part.account, sentence, detail={"part": str(part.id)})
+def _taking_away(register: Register, rules: Iterable[OpenRule]) -> Iterator[PlannedStep]:
+    """The steps that take access rules away: by their systems, or by hand."""
+    for rule in rules:
+        sentence = f"Take the rule “{rule.key}” away in {_name(register, rule.account)}: {rule.words}"
+        detail = {"rule": str(rule.id)}
+        if not rule.moves:
+            yield PlannedStep(StepKind.BY_HAND, rule.account, f"{sentence} Do it by hand, and say here what was done",
+                              detail=detail)  # fmt: skip
+        for move in rule.moves:
+            said = f"{sentence} ({move.does})" if move.does else sentence
+            yield PlannedStep(move.kind, rule.account, said, detail={**move.detail, **detail})
+
+
+def _reading_again(register: Register, rules: Iterable[OpenRule]) -> Iterator[PlannedStep]:
+    for account in dict.fromkeys(rule.account for rule in rules if rule.moves):
+        sentence = f"Read {_name(register, account)} again and see that it is closed"
+        yield PlannedStep(StepKind.READ_AGAIN, account, sentence)
 
 
 def _changes_the_system(target: Target) -> bool:

@@ -221,6 +221,7 @@ class StepKind(StrEnum):
     LOCK = "lock"
     UNLOCK = "unlock"
     DROP = "drop"
+    CLOSE = "close"
     BY_HAND = "by_hand"
     READ_AGAIN = "read_again"
 

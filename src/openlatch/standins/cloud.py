@@ -48,6 +48,11 @@ class State:
     sessions: dict[str, dict[str, Any]] = field(default_factory=dict)
     activity: list[dict[str, Any]] = field(default_factory=list)
     versions: dict[str, int] = field(default_factory=dict)
+    domain: str = ""
+    items: dict[str, dict[str, dict[str, Any]]] = field(default_factory=dict)
+    rules: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    guards: list[dict[str, Any]] = field(default_factory=list)
+    outside: list[dict[str, Any]] = field(default_factory=list)
 
 
 class Cloud:
@@ -133,7 +138,7 @@ class Cloud:
 
         @app.before_request
         def manners_first() -> Any:
-            if request.path == "/manners":
+            if request.path == "/manners" or request.path.startswith("/open/"):
                 return None
             with self._lock:
                 self.settle()
@@ -147,6 +152,9 @@ class Cloud:
         _people(app, self)
         _spaces(app, self)
         _tokens(app, self)
+        from openlatch.standins.cloud_rules import add_rules
+
+        add_rules(app, self)
         return app
 
 

@@ -14,7 +14,8 @@ from openlatch.core.words import Fate, Reach, Severity, Subject, Verdict
 from openlatch.errors import BadInput, NotAllowed
 
 SHORTEST_REASON = 3
-# What revoking comes to for each kind of item; a trim is for grants and links alone.
+# What revoking comes to for each kind of item. A trim is for grants and links; of an exposure it is until when it is
+# intended.
 REVOKING = {
     Subject.GRANT: "ends it",
     Subject.LINK: "unlinks the app",
@@ -65,7 +66,9 @@ def refuse_unfit(item: Undecided, choice: Choice, decider: UUID | None, now: dat
             {"reason": "is missing"},
         )
     if choice.verdict is Verdict.TRIM:
-        if item.subject not in _TRIMMED:
+        if item.subject is Subject.EXPOSURE and (choice.level_reach is not None or choice.until is None):
+            raise BadInput("An exposure is kept as intended until a day.", "Give trim_until, and no level.")
+        if item.subject not in (*_TRIMMED, Subject.EXPOSURE):
             raise BadInput(f"A review of this {item.subject} can't trim it.", "Keep it, or revoke it.")
         _refuse_unfit_trim(item, choice, now)
     elif choice.level_reach is not None or choice.until is not None:

@@ -15,6 +15,105 @@ Offer = type[OfferFacts]
 
 
 @ACCOUNTS.rule(
+    50,
+    "Open, and not judged",
+    Remedy("Look whether it is meant to be open: call it intended, or close it.", ""),
+    "{account} has {exposed_new:#exposure} that nobody has judged.",
+)
+def exposure_new(account: Account, limit: Limits) -> When:
+    """Access rules let outsiders in, which nobody has judged and no rule expects."""
+    return When(account.exposed_new > 0, 20)
+
+
+@ACCOUNTS.rule(
+    51,
+    "Open to more people than before",
+    Remedy("Look who gets in by now, and judge it again.", ""),
+    "{account} has {exposed_grown:#exposure} by which more people get in than before.",
+)
+def exposure_grown(account: Account, limit: Limits) -> When:
+    """Access rules have come to let in more outsiders, and nobody has judged that."""
+    return When(account.exposed_grown > 0, 50)
+
+
+@ACCOUNTS.rule(
+    52,
+    "Anyone can change it",
+    Remedy("Close it, or say why it is intended.", ""),
+    "By {open_changes:#exposure} anyone can change what is in {account}.",
+)
+def anyone_changes(account: Account, limit: Limits) -> When:
+    """Access rules let anyone change something, perhaps after signing in, and nobody called it intended."""
+    return When(account.open_changes > 0, 100)
+
+
+@ACCOUNTS.rule(
+    53,
+    "Sensitive and open",
+    Remedy("Close it, or say why it is intended.", ""),
+    "{account} is sensitive, and anyone gets in by {open_to_anyone:#exposure}.",
+)
+def sensitive_open(account: Account, limit: Limits) -> When:
+    """Access rules of an account of high or critical sensitivity let anyone in, and nobody called it intended."""
+    return When((account.open_to_anyone > 0) & (account.sensitivity >= 3), 60)
+
+
+@ACCOUNTS.rule(
+    54,
+    "Intended, and not used",
+    Remedy("Ask whether it is still needed, and close it if not.", ""),
+    "{account} has {intended_unused:#exposure} intended for more than 90 days, without a use that is known.",
+)
+def intended_unused(account: Account, limit: Limits) -> When:
+    """Something is open because it is intended, and no use by an outsider is known for 90 days."""
+    return When(account.intended_unused > 0, 40)
+
+
+@ACCOUNTS.rule(
+    55,
+    "Intended for a time that is over",
+    Remedy("Close it, or say until when it is intended now.", ""),
+    "The day is over until which {intended_over:#exposure} of {account} had been called intended.",
+)
+def intended_over(account: Account, limit: Limits) -> When:
+    """Something is open after the last day for which it was called intended."""
+    return When(account.intended_over > 0, 60)
+
+
+@ACCOUNTS.rule(
+    56,
+    "Open under conditions not understood",
+    Remedy("Look at the rules in the system; until then it counts as open.", ""),
+    "{account} has {exposed_unclear:#exposure} under conditions that are not understood; they count as open.",
+)
+def exposure_unclear(account: Account, limit: Limits) -> When:
+    """Access rules have conditions that Open Latch does not understand, and that therefore count as open."""
+    return When(account.exposed_unclear > 0, 50)
+
+
+@ACCOUNTS.rule(
+    57,
+    "Open against a guard",
+    Remedy("Close it in the system, or lift the guard.", ""),
+    "{account} has {forbidden:#exposure} against a guard of the organisation.",
+)
+def guard_broken(account: Account, limit: Limits) -> When:
+    """Access rules let outsiders in although a guard of the organisation forbids it."""
+    return When(account.forbidden > 0, 80)
+
+
+@ACCOUNTS.rule(
+    58,
+    "A guard was switched off",
+    Remedy("Find out who switched it off, and set it again.", ""),
+    "The system of {account} no longer has {guards_off:#guard} of the organisation.",
+)
+def guard_off(account: Account, limit: Limits) -> When:
+    """A guard that the account's system had been told of is not shown by it any more."""
+    return When(account.guards_off > 0, 80)
+
+
+@ACCOUNTS.rule(
     60,
     "Latch broken",
     Remedy("End or trim what breaks it, or change the latch.", ""),

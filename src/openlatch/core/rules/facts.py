@@ -222,6 +222,27 @@ class AccountFacts(SubjectFacts):
     unknown = said("What the last reading could not look at.")
     partial_since = said("Since when readings could not understand all of it.")
     reopened = number("How many parts were said to be closed and are open.", NumberColumn("reopened_parts", 0))
+    exposed_new = number("How many exposures nobody has judged or expects.", NumberColumn("exposed_new_count", 0))
+    exposed_grown = number("How many of those reach farther than they did.", NumberColumn("exposed_grown_count", 0))
+    open_changes = number(
+        "By how many exposures that nobody intended anyone can change something.",
+        NumberColumn("open_changes_count", 0),
+    )
+    open_to_anyone = number(
+        "How many exposures that nobody called intended let anyone in.", NumberColumn("open_to_anyone_count", 0)
+    )
+    intended_unused = number(
+        "How many intended exposures are not known to be used for 90 days.",
+        NumberColumn("intended_unused_count", 0),
+    )
+    intended_over = number(
+        "How many exposures were intended until a day that is over.", NumberColumn("intended_over_count", 0)
+    )
+    exposed_unclear = number(
+        "How many exposures have conditions that are not understood.", NumberColumn("exposed_unclear_count", 0)
+    )
+    forbidden = number("How many exposures are against a guard.", NumberColumn("forbidden_count", 0))
+    guards_off = number("How many guards were switched off in its system.", NumberColumn("guards_off_count", 0))
     payer_left = truth(
         "Whether the person who pays for it has left.",
         left(TextColumn("payer_standing"), InstantColumn("payer_leaves_at")),

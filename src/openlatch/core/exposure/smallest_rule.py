@@ -1,0 +1,78 @@
+"""The smallest rule that covers the use that outsiders made of a resource."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import collapse_addresses, ip_network
+from typing import Any
+
+from openlatch.core.exposure.conditions import Address, Network, network_order
+from openlatch.core.exposure.paths import key_of
+from openlatch.core.exposure.rules import Right
+
+# Networks that are told: those of a house or an office, not single addresses, which change.
+_V4_BITS, _V6_BITS = 24, 48
+# More than so many networks are no rule that anybody would write.
+MOST_NETWORKS = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """That somebody used it: who, where that is known, and from which address."""
+
+    who: str
+    address: Address | None
+
+
+def narrowest(uses: Sequence[Use], right: Right, path: str) -> dict[str, Any] | None:
+    """A rule, in the form of a rule document, that admits just those who used it, from where they did.
+
+    None when nothing was used, or when it was used from everywhere by nobody in particular.
+    """
+    if not uses:
+        return None
+    names = sorted({use.who for use in uses})
+    admits: list[Any] = ["anyone"] if "" in names else [{"holder": name} for name in names]
+    networks = networks_of(uses)
+    if networks is None and "" in names:
+        return None
+    rule: dict[str, Any] = {
+        "rule": "as-used", "because": "It covers the use that was seen.", "admit": admits, "to": [right.value],
+        "on": ["/**"], "set_on": {"resource": path},
+    }  # fmt: skip
+    return {**rule, "while": [{"from_network": networks}]} if networks else rule
+
+
+def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any]]:
+    """Rules, in the form of a rule document, that keep out of a resource all outsiders but those who used it.
+
+    They are set on the resource, and a refusal decides there however rules combine: nothing else is touched. None of
+    them where ``narrowest`` is none.
+    """
+    rule = narrowest(uses, right, path)
+    if rule is None:
+        return []
+    about = {"to": [right.value], "on": ["/**"], "set_on": {"resource": path}}
+    key, because = f"as-used.{right.value}.{key_of(path.removeprefix('/'))}", "Only the use that was seen goes on."
+    found: list[dict[str, Any]] = []
+    if rule["admit"] != ["anyone"]:
+        found.append({"rule": f"{key}.who", "because": because, "refuse": ["anyone"],
+                      "but": ["inside", *rule["admit"]], **about})  # fmt: skip
+    if "while" in rule:
+        found.append({"rule": f"{key}.where", "because": because, "refuse": ["anyone"], "but": ["inside"], **about,
+                      "while": [{"none": rule["while"]}]})  # fmt: skip
+    return found
+
+
+def networks_of(uses: Sequence[Use]) -> list[str] | None:
+    """The networks around the addresses of use; None when some address is not known, or there are too many."""
+    found: list[Network] = []
+    for use in uses:
+        if use.address is None:
+            return None
+        bits = _V4_BITS if use.address.version == 4 else _V6_BITS
+        found.append(ip_network(f"{use.address}/{bits}", strict=False))
+    by_version = [[each for each in found if each.version == version] for version in (4, 6)]
+    joined = [each for several in by_version for each in collapse_addresses(several)]  # type: ignore[type-var]
+    return [str(each) for each in sorted(joined, key=network_order)] if len(joined) <= MOST_NETWORKS else None
