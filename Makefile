@@ -70,14 +70,14 @@ $(BUILT): .make/node $(CONSOLE)
 	@touch $@
 
 # The servers of the other systems. Without them the demo goes on and says so; their tests would fail.
-.make/systems:
+.make/systems: Makefile
 	@mkdir -p .make
-	@for program in slapd ldapsearch dovecot getfacl ssh-keygen cvtsudoers openssl; do \
+	@for program in slapd ldapsearch dovecot getfacl ssh-keygen cvtsudoers openssl saslpasswd2 /usr/lib/cyrus/bin/httpd; do \
 		PATH="$$PATH:/usr/sbin" command -v $$program >/dev/null || missing=yes; \
 	done; \
 	if [ -n "$$missing" ]; then deploy/install-debian slapd ldap-utils dovecot-imapd acl openssh-client \
-			sudo openssl \
-		|| { echo "A directory and a mail server could not be had from Debian; going on without."; exit 0; }; fi; \
+			sudo openssl cyrus-caldav sasl2-bin \
+		|| { echo "A directory, a mail and a calendar server could not be had from Debian; going on without."; exit 0; }; fi; \
 	touch $@
 
 # Only for the test of the guide.

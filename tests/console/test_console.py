@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import time
@@ -98,6 +99,8 @@ def places(stack: Demo, tokens: dict[str, str]) -> dict[str, str]:
             **{name: f"/{name}" for name in ("accounts", "people", "grants", "apps", "sessions", "flags", "rounds")},
             **{name: f"/{name}" for name in ("revocations", "journal", "systems", "nowhere", "map", "ends", "rules")},
             **{name: f"/{name}" for name in ("teams", "sign-ins", "partners", "organisations", "me", "begin")},
+            "exposures": "/exposures",
+            "access rules": f"{first('accounts', 'name', 'Press room')}/rules",
             "team": first("teams", "name", "Wardens of the season"),
             "facts": "/facts",
             "drift": "/drift",
@@ -632,6 +635,41 @@ def test_an_account_as_it_was_and_what_ends_on_a_day(signed_in: Open, places: di
     page.goto("/ends")
     page.get_by_role("button", name=re.compile("grants? ends?")).first.click()
     expect(page.get_by_role("region", name=re.compile("grants? ends?")).get_by_role("listitem").first).to_be_visible()
+
+
+def test_a_forgotten_folder_is_closed_and_the_next_one_prevented(signed_in: Open) -> None:
+    """Found in two clicks, closed with a preview of all that its rule opens; a guard; and a draft told as one types."""
+    page = signed_in("administrator")
+    page.get_by_role("link", name="Exposures").click()
+    page.get_by_role("button", name="Anyone can change").click()
+    row = page.get_by_role("row").filter(has_text="Anyone can change “Accidents of the year”")
+    expect(row).to_contain_text("anyone")
+    row.get_by_role("checkbox").check()
+    page.get_by_role("button", name="Close 1 exposure").click()
+    expect(page.locator("[data-test=counts]")).to_contain_text("4 would close")
+    page.get_by_label("Why").fill("The jubilee is over.")
+    refuse_faults(page, "closing an exposure")
+    page.locator("[data-test=close-rules]").click()
+    expect(page.get_by_text("confirmed").first).to_be_visible(timeout=30_000)
+    page.goto("/exposures")
+    settled(page)
+    page.get_by_role("button", name="Set a guard").click()
+    page.get_by_role("dialog").get_by_role("combobox").select_option(label="Yearbook")
+    page.get_by_label("Why").fill("Only we write it.")
+    refuse_faults(page, "setting a guard")
+    page.get_by_role("button", name="Set the guard").click()
+    expect(page.get_by_role("button", name=re.compile("Lift.*No outsider may change Yearbook"))).to_be_visible()
+    page.get_by_role("link", name="Yearbook").first.click()
+    page.get_by_role("link", name="Access rules").click()
+    rules = page.get_by_label("Rule document")
+    expect(rules).to_have_value(re.compile("printers"))
+    opens = {"rule": "again", "admit": ["anyone"], "to": ["fetch"], "on": ["/drafts/**"]}
+    rules.fill(json.dumps({"form": "open-latch-rules-1", "rules": [{**opens, "to": ["shred"]}]}))
+    expect(page.get_by_text("Line 1: The system has no permission “shred”.")).to_be_visible()
+    rules.fill(json.dumps({"form": "open-latch-rules-1", "rules": [opens]}))
+    page.get_by_role("button", name="See what it would open").click()
+    expect(page.locator("[data-test=counts]")).to_contain_text("2 would open")
+    expect(page.get_by_text("Anyone can see “Accidents of the year”.")).to_be_visible()
 
 
 def test_flags_are_picked_and_given_to_somebody(signed_in: Open) -> None:

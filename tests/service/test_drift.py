@@ -48,7 +48,7 @@ class Told:
     """A system that is just what a test says."""
 
     settings_taken = ()
-    can = SimpleNamespace(steps=frozenset(), sessions_first=False)
+    can = SimpleNamespace(steps=frozenset(), sessions_first=False, rules=None)
     found: list[Found]
     asked: list[dict[str, str]]
 

@@ -12,9 +12,21 @@ from openlatch.core.words import Severity, StepKind, Verdict
 from openlatch.errors import Conflict
 from openlatch.service import helping, revocations, systems
 from openlatch.service.context import Service, Viewer
+from openlatch.service.exposure import evaluate
 from openlatch.service.reviews import closing, deciding, evidence, opening, rounds
 from openlatch.service.reviews.plans import Review, named
-from openlatch.store.tables import Account, Flag, Grant, Item, JournalEntry, Resource, Session, Step
+from openlatch.store.tables import (
+    AccessRule,
+    Account,
+    Exposure,
+    Flag,
+    Grant,
+    Item,
+    JournalEntry,
+    Resource,
+    Session,
+    Step,
+)
 from tests.adapters.worlds import World
 from tests.conftest import Clock
 from tests.service.conftest import Small
@@ -219,25 +231,32 @@ def test_an_exposure_of_which_nothing_can_be_ended_does_not_count_as_revoked(sma
         assert unit.db.get_one(Item, item.id).outcome.startswith("Nothing was ended")
 
 
-def test_a_part_that_nobody_closed_stays_open_and_one_that_opens_again_is_told(small: Small) -> None:
-    """A skipped step closes nothing."""
+def test_a_rule_that_nobody_took_away_stays_open(small: Small) -> None:
+    """A skipped step closes nothing; a person's word closes, and is no more than that."""
     with small.service.unit(small.itself) as unit:
         box = small.account("box")
-        parts = [
-            Resource(organisation_id=small.itself.organisation, account_id=box, name=name, public=True, key=name)
-            for name in ("Papers", "Pictures")
-        ]
-        unit.db.add_all(parts)
+        for name in ("Papers", "Pictures"):
+            unit.db.add(Resource(organisation_id=small.itself.organisation, account_id=box, name=name, key=name))
+            rule = {"rule": name, "admit": ["anyone"], "to": ["see"], "set_on": {"resource": f"/{name}"}}
+            unit.db.add(AccessRule(organisation_id=small.itself.organisation, account_id=box, key=name, plain=rule))
         unit.db.flush()
-        papers, pictures = (part.id for part in parts)
-        revocation = revocations.start(unit, revocations.Wish(parts=(papers, pictures)), "Over.")
+        evaluate.accounts(unit, [box])
+        assert all(unit.db.scalars(select(Resource.public)))
+        rules = tuple(unit.db.scalars(select(AccessRule.id)))
+        revocation = revocations.start(unit, revocations.Wish(rules=rules), "Over.")
         for step in unit.db.scalars(select(Step).where(Step.revocation_id == revocation)).all():
             if "Papers" in step.sentence:
                 helping.done_by_hand(unit, revocation, step.id, "Closed.")
             else:
                 helping.skip(unit, revocation, step.id, "Cannot.")
-        shown = {part.name: (part.public, part.proof) for part in unit.db.scalars(select(Resource))}
-        assert shown == {"Papers": (False, "stated"), "Pictures": (True, "unproved")}
+        assert dict(unit.db.execute(select(Resource.name, Resource.public)).all()) == {
+            "Papers": False,
+            "Pictures": True,
+        }
+        known = unit.db.execute(select(Exposure.sentence, Exposure.proof, Exposure.gone_at.is_(None))).all()
+        assert {tuple(row) for row in known} == {
+            ("Anyone can see “Papers”.", "stated", False), ("Anyone can see “Pictures”.", None, True),
+        }  # fmt: skip
 
 
 def test_a_session_that_a_reading_shows_again_has_not_ended(

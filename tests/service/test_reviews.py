@@ -18,13 +18,16 @@ from openlatch.core.words import Happening, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError, ProofNeeded
 from openlatch.service import flags, helping, importing, latching, register
 from openlatch.service.context import Unit, Viewer
+from openlatch.service.exposure import evaluate as exposure
 from openlatch.service.latching import LatchKind, LatchMode, Setting
 from openlatch.service.reviews import closing, deciding, opening, people, rounds, schedules
 from openlatch.service.reviews.deciding import Decision, Picked
 from openlatch.service.reviews.plans import Review, named
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import (
+    AccessRule,
     Account,
+    Exposure,
     Flag,
     Grant,
     Handle,
@@ -394,7 +397,12 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
         latching.switch(unit, Setting(LatchKind.NOTHING_PUBLIC, LatchMode.WARN, small.account("box")))
     with small.service.unit(small.itself) as unit:
         organisation = small.itself.organisation
-        unit.db.add(Resource(organisation_id=organisation, account_id=small.account("box"), name="Rota", public=True))
+        unit.db.add(Resource(organisation_id=organisation, account_id=small.account("box"), name="Rota", key="rota"))
+        rule = {"rule": "rota", "admit": ["anyone"], "to": ["see"], "set_on": {"resource": "/rota"}}
+        box = small.account("box")
+        unit.db.add(AccessRule(organisation_id=organisation, account_id=box, key="rota", plain=rule))
+        unit.db.flush()
+        exposure.accounts(unit, [box])
         unit.db.get_one(Person, small.person("mara")).address_confirmed_at = small.clock()
         flag = unit.db.scalars(
             select(Flag).where(Flag.account_id == small.account("box"), Flag.state == "open")
@@ -420,10 +428,43 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         assert done["exposure"].revocation_id is not None
         step = unit.db.scalars(select(Step).where(Step.revocation_id == done["exposure"].revocation_id)).one()
-        assert step.sentence.startswith("Close “Rota” in Box to the public by hand")
+        assert step.sentence.startswith("Take the rule “rota” away in Box")
         helping.done_by_hand(unit, done["exposure"].revocation_id, step.id, "Closed it.")
         assert not unit.db.scalars(select(Resource.public)).one()
         assert unit.db.get_one(Flag, flag.id).state == "open"
+
+
+def test_what_is_kept_open_is_intended_perhaps_until_a_day(small: Small) -> None:
+    """By whoever decided it, for their reason; what nobody decided stays as it was judged."""
+    until = small.clock() + timedelta(days=30)
+    box = small.account("box")
+    with small.service.unit(small.itself) as unit:
+        for name in ("Rota", "Map", "Plan"):
+            key = name.lower()
+            unit.db.add(Resource(organisation_id=small.itself.organisation, account_id=box, name=name, key=key))
+            rule = {"rule": key, "admit": ["anyone"], "to": ["see"], "set_on": {"resource": f"/{key}"}}
+            unit.db.add(AccessRule(organisation_id=small.itself.organisation, account_id=box, key=key, plain=rule))
+        unit.db.flush()
+        exposure.accounts(unit, [box])
+    ident = opened(small, BOX, covers=(Subject.EXPOSURE,), acts="at_close", reviewers=named(small.person("ada")))
+    with small.service.unit(small.itself) as unit:
+        rows = unit.db.scalars(select(Item).where(Item.round_id == ident)).all()
+        found = {row.facts["sentence"].split("“")[1].split("”")[0]: row for row in rows}
+    with small.acting("ada") as unit, pytest.raises(BadInput, match="until a day"):
+        deciding.decide(unit, ident, found["Rota"].id, Decision(Verdict.TRIM, "For the season."))
+    decided(small, "ada", ident, found["Rota"], Decision(Verdict.TRIM, "For the season.", trim_until=until))
+    decided(small, "ada", ident, found["Map"], Decision(Verdict.KEEP, "Everybody needs it."))
+    close(small, ident, **dict.fromkeys(ALL, "keep"))
+    with small.service.unit(small.itself) as unit:
+        named_rows = unit.db.execute(
+            select(Resource.name, Exposure.judgement, Exposure.intended_until, Exposure.judged_reason)
+            .join(Resource, Resource.id == Exposure.resource_id).where(Exposure.account_id == box)
+        ).all()  # fmt: skip
+    told = {name: (judgement, end, reason.partition(" (")[0]) for name, judgement, end, reason in named_rows}
+    assert told == {
+        "Rota": ("intended", until, "For the season."), "Map": ("intended", None, "Everybody needs it."),
+        "Plan": ("unjudged", None, ""),
+    }  # fmt: skip
 
 
 def test_reminders_go_out_once_and_late_ones_go_up(small: Small) -> None:

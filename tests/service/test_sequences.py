@@ -117,7 +117,7 @@ CALLS: dict[str, Callable[[Call], Any]] = {
         c.unit, Proposal(c.id(Account), (To(person=c.id(Person)) if c.number % 2 else To(team=c.id(Team)),), c.choice())
     ),
     "accept": lambda c: answering.accept(c.unit, c.id(Offer), Answer(1)),
-    "decline": lambda c: answering.decline(c.unit, c.id(Offer), Answer(1)),
+    "decline": lambda c: answering.decline(c.unit, c.id(Offer), Answer(1), False),
     "change offer": lambda c: offers.change(c.unit, c.id(Offer), c.choice(), None),
     "ask": lambda c: requests.ask(c.unit, requests.Wish("Work.", c.id(Account), level=c.id(Level))),
     "ask by name": lambda c: requests.ask(c.unit, requests.Wish("Work.", account_name="Box", level=c.id(Level))),

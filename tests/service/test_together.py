@@ -254,10 +254,10 @@ def test_a_preview_announces_nothing_and_writes_no_row(small: Small) -> None:
         assert unit.db.scalar(select(func.count(Level.id))) == before
 
 
-def test_an_unknown_part_in_a_wish_to_revoke_is_refused(small: Small) -> None:
+def test_an_unknown_rule_in_a_wish_to_revoke_is_refused(small: Small) -> None:
     """Instead of being left out without a word."""
-    with pytest.raises(NotFound, match="no such part"), small.service.unit(small.itself) as unit:
-        revocations.preview(unit, revocations.Wish(parts=(small.account("box"),)))
+    with pytest.raises(NotFound, match="no such access rule"), small.service.unit(small.itself) as unit:
+        revocations.preview(unit, revocations.Wish(rules=(small.account("box"),)))
 
 
 def test_an_owner_ends_a_grant_whose_holder_is_signed_in_elsewhere_in_the_system(

@@ -106,15 +106,19 @@ def test_a_session_is_kept_from_scripts_and_other_sites_and_ends_at_once(browser
 
 
 def test_guessing_passwords_is_stopped_and_tells_nothing(stack: Demo) -> None:
-    """Ten tries for an address; an unknown address answers in the same words."""
+    """Ten tries for an address, then longer and longer waits; an unknown address answers in the same words."""
     with httpx.Client(base_url=stack.address + PREFIX) as http:
 
         def attempt(address: str, password: str) -> httpx.Response:
             return http.post("/session", json={"address": address, "password": password})
 
-        answers = [attempt("nobody@example.org", "x") for _ in range(11)]
+        answers = [attempt("nobody@example.org", "x")]
+        # A busy machine may take longer to answer than the first waits are.
+        while answers[-1].status_code == 401 and len(answers) < 17:
+            answers.append(attempt("nobody@example.org", "x"))
         known = attempt(ROLES["stranger"], "wrong")
-    assert [a.status_code for a in answers] == [401] * 10 + [429]
+    assert len(answers) > 10
+    assert answers[-1].status_code == 429
     assert int(answers[-1].headers["Retry-After"]) > 0
     assert answers[0].json() == known.json()
 

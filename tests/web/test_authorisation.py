@@ -47,7 +47,8 @@ OF_PATHS = {
     "levels": "level", "questions": "question", "doubts": "doubt", "tokens": "token", "large": "change",
     "memberships": "membership", "resources": "resource", "groups": "group", "merges": "merge", "sign-ins": "sign_in",
     "invitations": "invitation", "trials": "trial", "tasks": "task", "filters": "filter",
-    "partners": "partner", "organisations": "sign_in",
+    "partners": "partner", "organisations": "sign_in", "exposures": "exposure", "expected-exposures": "expected",
+    "exposure-guards": "guard", "rule-drafts": "draft",
 }  # fmt: skip
 OF_FIELDS = {
     "account": "account", "person": "person", "to": "person", "deputy": "person", "successor": "person",
@@ -58,7 +59,7 @@ OF_FIELDS = {
     "seen": "change", "items.[].id": "item", "latch.account": "account", "manager": "person", "owner": "person",
     "holder": "person", "given_by": "person", "member_team": "team", "resources": "resource", "payer.id": "person",
     "keep": "person", "drop": "person", "ids": "person", "trial": "trial", "extends": "grant", "part": "resource",
-    "joins": "team", "leaves": "team", "people": "person",
+    "joins": "team", "leaves": "team", "people": "person", "exposures": "exposure", "systems": "system",
 }  # fmt: skip
 
 
@@ -135,7 +136,20 @@ def bodies(ids: Ids) -> dict[str, Any]:
         "offer_link": {"client": "nobody-here"}, "answer_partner": {"accepts": True},
         "set_partner_people": {"people": []}, "confirm_same": {"person": person},
         "end_link": {"reason": "It is over."}, "switch_organisation": {},
+        **exposing(ids),
         **kept_by_hand(ids),
+    }  # fmt: skip
+
+
+def exposing(ids: Ids) -> dict[str, Any]:
+    """The bodies of the calls about what is open to outsiders."""
+    these, guard = {"exposures": [ids["exposure"]]}, {"account": ids["account"], "rights": ["see"], "reason": "Never."}
+    return {
+        "judge_exposures": {**these, "judgement": "to_close"}, "preview_closing": these,
+        "close_exposures": {**these, "reason": "It is over."}, "preview_boundary": {}, "set_boundary": {},
+        "preview_guard": guard, "set_guard": guard, "lift_guard": {"reason": "It is over."},
+        "apply_rule_draft": {"reason": "It is over."},
+        "check_access_rules": {"document": "{}"}, "draft_access_rules": {"document": "{}"},
     }  # fmt: skip
 
 
@@ -175,6 +189,7 @@ def queries(ids: Ids) -> dict[str, dict[str, str]]:
     """The query of every call that needs one."""
     days = {"one": "2026-01-01T00:00:00Z", "other": "2026-06-01T00:00:00Z"}
     return {
+        "past_exposures": {"account": ids["account"], "at": days["one"]},
         "get_facts": {"person": ids["colleague"]}, "get_access": {"person": ids["person"], "account": ids["account"]},
         "get_difference": days, "compare_levels": {"first": ids["level"], "second": ids["level"]},
     }  # fmt: skip
@@ -203,6 +218,8 @@ def shaped(name: str, slot: Slot, ids: Ids, body: Any) -> Any:
         return {**body, "verdict": "trim", "trim_level": ids["level"]}
     if slot.path[0] == "terms":
         return {**body, "kind": "set_terms", "terms": [{"level": ids["level"]}]}
+    if slot.path == ("resource",) and "rights" in body:
+        return {"rights": body["rights"], "reason": body["reason"]}
     if slot.path == ("level",) and "kind" in body:
         return {**body, "kind": "set_level", "level": ids["level"]}
     if slot.path == ("successor",) and "kind" in body:
@@ -295,7 +312,7 @@ def neighbour_filled(client: Client) -> None:
         "teams": "key,name\ncrew,Crew of the pier\n",
         "apps": "key,name\ntimes,Boat Times\n",
         "sessions": "key,account,holder_kind,holder,started_at\nboat,pier,person,olaf,2026-05-01T08:00:00Z\n",
-        "resources": "account,key,name,kind\npier,slots,Slots,calendar\n",
+        "resources": "account,key,name,kind,public\npier,slots,Slots,calendar,yes\n",
     }.items():
         client.bring(kind, [content.encode()])
     call = client._transport.call
@@ -314,14 +331,25 @@ def neighbour_filled(client: Client) -> None:
     session = str(client.list("sessions").rows[0].id)
     client.prove(PASSWORD)
     call("POST", "/partners", json={"client": "another-client"})
+    guarded_and_drafted(client, box.id)
     call("POST", "/revocations", json={"sessions": [session], "reason": "Over."})
+
+
+def guarded_and_drafted(client: Client, account: UUID) -> Ids:
+    """A guard, an expected exposure and a draft of rules."""
+    wish = wire.SetGuard(account=account, rights=["administer"], reason="Nobody outside.")
+    return {
+        "guard": str(client.set_guard(wish).id),
+        "expected": str(client.expect_exposures("Piers", 'account.name eq "x"', "For a test.").id),
+        "draft": str(client.draft_rules(account, "{}").id),
+    }
 
 
 KINDS = {
     "account": "accounts", "person": "people", "app": "apps", "grant": "grants", "session": "sessions", "flag": "flags",
     "revocation": "revocations", "round": "rounds", "system": "systems", "schedule": "schedules", "offer": "offers",
     "team": "teams", "request": "requests", "level": "levels", "resource": "resources", "notice": "notices",
-    "task": "tasks",
+    "task": "tasks", "exposure": "exposures",
 }  # fmt: skip
 
 
@@ -349,6 +377,12 @@ def everything(address: str, token: str) -> dict[str, set[str]]:
             found["partner"] = {str(row.id) for row in client.partners()}
         except CallFailed:
             found["partner"] = set()
+        kinds = {"guard": client.guards, "expected": client.expected_exposures, "draft": client.rule_drafts}
+        for kind, rows in kinds.items():
+            try:
+                found[kind] = {str(row.id) for row in rows()}
+            except CallFailed:
+                found[kind] = set()
         # Systems are for administrators, but for what can be given in those where one has an account.
         found["system"] |= {str(row.system.id) for row in client.every("accounts")}
         found["item"] = {str(row.id) for one in rounds for row in client.items(UUID(one))}
@@ -394,10 +428,10 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
             "task": one("tasks", f'{in_box} and state eq "open"'),
             "filter": str(client.keep_filter(wire.KeepFilter(name="X of the owner", list="people")).id),
         }  # fmt: skip
-        usual |= _kept_ids(client, usual, box.id)
-        usual["item"] = str(
-            next(iter(client.items(UUID(usual["round"]), filter='state eq "undecided"', sort="position"))).id
-        )
+        usual |= _kept_ids(client, usual, box.id) | guarded_and_drafted(client, box.id)
+        usual["exposure"] = one("exposures", 'account.name eq "Hut web pages"')
+        undecided = client.items(UUID(usual["round"]), filter='state eq "undecided"', sort="position")
+        usual["item"] = str(next(row.id for row in undecided if _can_be_asked(client, row)))
         usual["step"] = str(client.revocation(UUID(usual["revocation"])).step_list[0].id)
         steward = client.list("people", filter='name eq "Ivo Radley"').rows[0]
     engine = engine_for(stack.register.url(DATABASE, APP_ROLE, kept.app_password), 1)
@@ -432,6 +466,12 @@ def _kept_ids(client: Client, usual: Ids, account: UUID) -> Ids:
     }  # fmt: skip
 
 
+def _can_be_asked(client: Client, row: wire.ItemRow) -> bool:
+    """Whether there is somebody to put a question to: tests that ran before may have had the holder leave."""
+    holder = client.list("people", filter=f'id eq "{row.facts.get("holder", {}).get("id")}"', limit=1).rows
+    return bool(holder) and holder[0].standing != "left"
+
+
 def organisation_of(stack: Demo) -> str:
     """The id of the demo's organisation."""
     with psycopg.connect(stack.register.url(DATABASE)) as db:
@@ -462,7 +502,8 @@ NOT_NOW = {
     "archive_account": 409, "archive_team": 409, "archive_app": 409, "remove_group": 409, "archive_group": 409,
     "get_system_trial": 404, "unlink_sign_in": 404, "switch_organisation": 403, "answer_partner": 409,
     "confirm_same": 409, "end_session": 404, "remove_level": 409, "archive_level": 409,
-    "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
+    "remove_resource": 409, "archive_resource": 409, "apply_rule_draft": 409, "narrow_exposure": 409,
+    "set_guard_again": 409, "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
 }  # fmt: skip
 
 

@@ -31,7 +31,7 @@ SETTINGS = """
 expected-statuses = [400, 401, 403, 404, 409, 413, 414, 422, 429, 431]
 """
 IS_NIGHTLY = os.environ.get("HYPOTHESIS_PROFILE") == "nightly"
-EXAMPLES = 250 if IS_NIGHTLY else 15
+EXAMPLES = 250 if IS_NIGHTLY else 6
 PHASES = "examples,coverage,fuzzing,stateful" if IS_NIGHTLY else "examples,fuzzing,stateful"
 
 
@@ -62,5 +62,5 @@ def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, ro
     assert done.returncode == 0, told
     sent = re.search(r"(\d+) generated", done.stdout)
     assert sent is not None, told
-    assert int(sent[1]) >= 3000
+    assert int(sent[1]) >= 1500
     assert httpx.get(f"{own.address}/healthz", timeout=30).status_code == 200

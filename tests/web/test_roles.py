@@ -54,6 +54,7 @@ def ids(stack: Demo, tokens: dict[str, str]) -> dict[str, Any]:
             "session": one("sessions", f'account.id eq "{box.id}"').id,
             "flag": one("flags", f'account.id eq "{box.id}" and state eq "open" and holder.name eq "Jory Penhale"').id,
             "round": one("rounds", 'name eq "Sensitive accounts, autumn"').id,
+            "exposure": one("exposures", 'account.name eq "Hut web pages"').id,
             "closed": one("rounds", 'name sw "Old web shop"').id,
             "system": one("systems", 'kind eq "by_hand"').id,
             "revocation": one("revocations", 'title co "Old Exporter"').id,
@@ -79,7 +80,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
     lists = {f"list_{n}": Call(f"/{n}", EVERYBODY) for n in (
         "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "rounds", "revocations", "journal",
         "systems", "levels", "offers", "requests", "notices", "resources", "latches", "visits", "schedules",
-        "questions", "tasks",
+        "questions", "tasks", "exposures",
     )}  # fmt: skip
     lists |= {f"take_{name[5:]}_away": Call(f"/exports/{name[5:]}?format=json&filter=id+eq+%22{uuid4()}%22", EVERYBODY)
               for name in lists if name != "list_journal"}  # fmt: skip
@@ -135,6 +136,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         **kept_by_hand(ids),
         **identity(),
         **partners(),
+        **exposure(ids),
         **first_hour(ids),
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
         "sign_out": Call("/session", EVERYBODY),
@@ -368,6 +370,41 @@ def identity() -> dict[str, Call]:
     }
 
 
+def exposure(ids: dict[str, Any]) -> dict[str, Call]:
+    """The routes about what is open to outsiders."""
+    of_account, guard = f"/accounts/{ids['account']}", f"/exposure-guards/{uuid4()}"
+    closing = {"exposures": [str(ids["exposure"])], "fingerprint": "none", "reason": "It is over."}
+    on_account = {"account": str(ids["account"]), "rights": ["see"]}
+    return {
+        "get_exposure": Call(f"/exposures/{ids['exposure']}", ADMINISTRATOR),
+        "judge_exposures": Call("/exposures/judge", ADMINISTRATOR,
+                                {"exposures": [str(ids["exposure"])], "judgement": "intended"}, 422),
+        "preview_closing": Call("/exposures/close/preview", ADMINISTRATOR, closing),
+        "close_exposures": Call("/exposures/close", ADMINISTRATOR, closing, 409),
+        "past_exposures": Call(f"/exposures/past?account={ids['account']}&at={DAYS[0]}", OWNER),
+        "get_expected": Call("/expected-exposures", EVERYBODY),
+        "add_expected": Call("/expected-exposures", ADMINISTRATOR, {"name": "x", "filter": "x y", "reason": "x"}, 400),
+        "remove_expected": Call(f"/expected-exposures/{uuid4()}", NOBODY),
+        "get_boundary": Call("/boundary", EVERYBODY),
+        "preview_boundary": Call("/boundary/preview", ADMINISTRATOR, {}),
+        "set_boundary": Call("/boundary", ADMINISTRATOR, {"networks": ["x"]}, 422),
+        "get_guards": Call("/exposure-guards", EVERYBODY),
+        "preview_guard": Call("/exposure-guards/preview", OWNER, on_account),
+        "set_guard": Call("/exposure-guards", OWNER, on_account, 422),
+        "preview_lifting": Call(f"{guard}/lift/preview", NOBODY, {}),
+        "lift_guard": Call(f"{guard}/lift", NOBODY, {}),
+        "set_guard_again": Call(f"{guard}/set-again", NOBODY, {}),
+        "get_access_rules": Call(f"{of_account}/rules", OWNER),
+        "check_access_rules": Call(f"{of_account}/rules/check", OWNER, {"document": "{"}),
+        "draft_access_rules": Call(f"{of_account}/drafts", OWNER, {"document": "{}"}, 201),
+        "narrow_exposure": Call(f"/exposures/{uuid4()}/narrow", NOBODY, {}),
+        "get_rule_drafts": Call("/rule-drafts", EVERYBODY),
+        "get_rule_draft": Call(f"/rule-drafts/{uuid4()}", NOBODY),
+        "apply_rule_draft": Call(f"/rule-drafts/{uuid4()}/apply", NOBODY, {"reason": "Over."}),
+        "rule_document_schema": Call("/rule-document/schema", EVERYBODY),
+    }  # fmt: skip
+
+
 def partners() -> dict[str, Call]:
     """The routes about several organisations."""
     link, elsewhere = f"/partners/{uuid4()}", f"/me/organisations/{uuid4()}"
@@ -426,6 +463,9 @@ OWN = {
     "make_account", "make_app",
     "get_organisations", "link_sign_in", "get_partners", "offer_link",
     "make_resource", "make_group", "preview_recording", "record_access",
+    "get_expected", "add_expected", "get_boundary", "preview_boundary", "set_boundary", "get_guards",
+    "get_rule_drafts",
+    "rule_document_schema",
 }  # fmt: skip
 
 

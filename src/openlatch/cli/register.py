@@ -157,6 +157,10 @@ def _write_today(found: wire.Today) -> None:
     out.print(Text("To decide", style="bold"), f"{found.items_to_decide} items are yours")
     for row in found.rounds:
         out.print(f"  {row.name}: {row.decided} of {row.items} decided, due {day(row.due_at)}")
+    if found.exposures.open:
+        out.print(Text("Open to outsiders", style="bold"), f"{found.exposures.open} exposures, "
+                  f"{found.exposures.unjudged} not judged; anyone can change something by "
+                  f"{found.exposures.anyone_changes}")  # fmt: skip
     out.print(Text("Revocations", style="bold"), f"{found.revocations_going_on} going on")
     for revocation in found.revocations:
         out.print(f"  {revocation.title}: {revocation.state.replace('_', ' ')}, "

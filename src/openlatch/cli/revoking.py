@@ -98,7 +98,7 @@ def _end(
         click.confirm(question(preview), abort=True)
     found = session.proving(service, lambda: service.revoke(reason, **wish, fingerprint=preview.fingerprint))
     if wait:
-        found = _follow(service, found)
+        found = follow(service, found)
     show_one(found, output, lambda: write_revocation(found))
     return None
 
@@ -140,7 +140,7 @@ def _write_besides(preview: wire.Preview) -> None:
         out.print(f"  {account} has no owner")
 
 
-def _follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:
+def follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:
     """Look again until it is over, or can't go on by itself."""
     deadline = time.monotonic() + WAIT_SECONDS
     with err.status("Carrying out") as status:

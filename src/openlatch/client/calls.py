@@ -14,6 +14,7 @@ from pydantic import BaseModel
 
 from openlatch import wire
 from openlatch.client.ending import Ending
+from openlatch.client.exposure import Exposing
 from openlatch.client.giving import Giving
 from openlatch.client.identity import Identity
 from openlatch.client.lists import Finding
@@ -47,11 +48,12 @@ LISTS: dict[str, type[BaseModel]] = {
     "tasks": wire.TaskRow,
     "visits": wire.VisitRow,
     "schedules": wire.ScheduleRow,
+    "exposures": wire.ExposureRow,
     "questions": wire.QuestionRow,
 }
 
 
-class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Finding, Partnering):
+class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Finding, Partnering, Exposing):
     """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
 
     Every method raises CallFailed when the service says no, and Unreachable when none answers.

@@ -10,9 +10,12 @@ from psycopg import sql
 from sqlalchemy import select
 
 from openlatch.core.words import Proof
-from openlatch.service import carrying, helping, revocations, systems
-from openlatch.service.context import Service, Viewer
-from openlatch.store.tables import Account, Grant, Handle, Resource, Session, Step, System
+from openlatch.service import carrying, changes, helping, revocations, systems
+from openlatch.service.changing import Change, ChangeKind
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.exposure import guard_changes, system_guards, tell_guards
+from openlatch.standins import calendars
+from openlatch.store.tables import AccessRule, Account, Exposure, Grant, Handle, Resource, Session, Step, System
 
 # A membership that is taken away and stays so, and one that somebody gives again behind everybody's back.
 TAKEN, GIVEN_AGAIN = ("rescue_feed", "b_noakes"), ("rescue_feed", "w_merrin")
@@ -48,14 +51,59 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
             session.ended_as, session.proof, session.proved_by = "stated", Proof.STATED, viewer.name
             session.proof_words = f"{viewer.name} says: Signed out at the console."
         mail = select(Account.id).join(System, System.id == Account.system_id).where(System.name == REOPENED)
-        parts = unit.db.scalars(select(Resource).where(Resource.account_id.in_(mail), Resource.public)).all()
-        for part in parts[:1]:
-            part.public, part.proof, part.proved_at = False, Proof.STATED, unit.now - timedelta(hours=3)
-            part.proved_by, part.proof_words = viewer.name, f"{viewer.name} says: Taken off the list."
+        opened = select(Exposure).where(Exposure.account_id.in_(mail)).order_by(Exposure.sentence).limit(1)
+        for exposure in unit.db.scalars(opened):
+            exposure.gone_at = exposure.proved_at = unit.now - timedelta(hours=3)
+            exposure.proof, exposure.proved_by = Proof.STATED, viewer.name
+            exposure.proof_words = f"{viewer.name} says: Taken off the list."
+            rules = AccessRule.account_id == exposure.account_id, AccessRule.key.in_(exposure.admitted_by)
+            for rule in unit.db.scalars(select(AccessRule).where(*rules)):
+                unit.db.delete(rule)
+        _judge(unit)
+        wish = guard_changes.Wish(["change"], "Only members change what is ours.")
+        guard_changes.add(unit, wish)
         read = list(unit.db.scalars(select(System.id).where((System.id == telemetry) | (System.name == REOPENED))))
     _grant(url, *GIVEN_AGAIN)
     for system in read:
         systems.read(service, viewer.organisation, system)
+    _switch_guards_off(service, viewer)
+    with service.unit(viewer) as unit:
+        office = select(Grant.id).join(Handle, Handle.person_id == Grant.person_id).where(
+            Handle.name == calendars.principal(calendars.OWNER)
+        )  # fmt: skip
+        theirs = tuple(unit.db.scalars(office.order_by(Grant.id)))
+        if theirs:
+            changes.carry_out(unit, Change(ChangeKind.ADOPT, "The office signs in with it.", theirs))
+
+
+def _switch_guards_off(service: Service, viewer: Viewer) -> None:
+    """Systems that were told of the guard had it, until somebody switched it off there."""
+    with service.unit(viewer) as unit:
+        told = system_guards.able(unit)
+        adapters = {system.id: systems.adapter_for(service, system) for system in told}
+    for ident, adapter in adapters.items():
+        tell_guards.carry_out(service, viewer.organisation, ident)
+        adapter.set_guards([], system_guards.PREFIX)
+        systems.read(service, viewer.organisation, ident)
+
+
+# What somebody judged of things that are open, by the name of the resource, and how many days ago.
+JUDGED = {"Lake hut, opened for the roof survey": 60, "Spring poster": 120}
+WIDENED = "Work weekend poster"
+
+
+def _judge(unit: Unit) -> None:
+    """One exposure was intended for a time that is over, one is intended and not used, one has grown."""
+    rows = unit.db.execute(select(Exposure, Resource.name).join(Resource, Resource.id == Exposure.resource_id)).all()
+    for exposure, name in rows:
+        if name in JUDGED:
+            exposure.judgement, exposure.judged_by_id = "intended", unit.viewer.person
+            exposure.judged_at = unit.now - timedelta(days=JUDGED[name])
+            exposure.judged_reason, exposure.judged_ways = "People ask for it.", list(exposure.ways)
+            exposure.judged_sensitivity = 4
+            exposure.intended_until = unit.now - timedelta(days=5) if name == next(iter(JUDGED)) else None
+        elif name == WIDENED:
+            exposure.grew_at = unit.now - timedelta(days=2)
 
 
 def _grant(url: str, role: str, member: str) -> None:

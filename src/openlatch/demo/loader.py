@@ -68,7 +68,8 @@ def systems_plan(day: datetime) -> dict[str, Any]:
     """What is in the other systems, with days counted from ``day``; keys of a host have theirs in their own form."""
     text = (DATA / "systems.json").read_text()
     plan: dict[str, Any] = json.loads(text)
-    return {**plan, "cloud": json.loads(_dated(json.dumps(plan["cloud"]), day))}
+    opened = json.loads((DATA / "open.json").read_text())
+    return {**plan, "cloud": json.loads(_dated(json.dumps({**plan["cloud"], **opened}), day))}
 
 
 def base_day(now: datetime) -> datetime:

@@ -1,4 +1,4 @@
-"""The systems around the demo, besides the telemetry database: a directory, a mail server, a host and a cloud service.
+"""The systems around the demo, besides the telemetry database: directory, mail, calendars, a host and a cloud service.
 
 Each is real where Debian has a server for it. One whose package can't be had is left out, and said to be.
 """
@@ -17,7 +17,7 @@ from openlatch.demo import loader
 from openlatch.processes import CantStart, usual_port
 from openlatch.service import systems
 from openlatch.service.context import Service, Viewer
-from openlatch.standins import cloud, directory, host, mailboxes
+from openlatch.standins import calendars, cloud, directory, host, mailboxes
 from openlatch.standins.server import Server
 from openlatch.store.tables import System
 
@@ -39,7 +39,7 @@ class Surroundings:
         """Start all that can be had; what is missing is said, and the rest goes on."""
         day = loader.base_day(service.clock())
         self.plan = loader.systems_plan(day)
-        for start in (self._directory, self._mailboxes):
+        for start in (self._directory, self._mailboxes, self._calendars):
             try:
                 start()
             except CantStart as error:
@@ -66,6 +66,14 @@ class Surroundings:
             server.prepare(self.plan["mailboxes"])
         server.sign_in(self.plan["mailboxes"]["signed_in"])
         self.connections.append(("Desk mail server", "mailboxes", {**mailboxes.usual(server), "domain": DOMAIN}))
+
+    def _calendars(self) -> None:
+        server = calendars.CalendarServer(self.folder / "calendars", secret=self.secret)
+        server.start()
+        self.servers.append(server)
+        if not server.is_made:
+            server.prepare(self.plan["calendars"])
+        self.connections.append(("Office calendars", "dav", calendars.usual(server)))
 
     def _cloud(self) -> None:
         folder = self.folder / "cloud"

@@ -17,11 +17,13 @@ import orjson
 from sqlalchemy import CursorResult, Table, bindparam, func, select, text, update
 
 from openlatch.adapters import Coverage
+from openlatch.core.exposure.paths import path_of
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
 from openlatch.core.words import EndedAs, GrantState, Proof
 from openlatch.service import finishing, flags, latching, matching, presence
 from openlatch.service.context import Unit
+from openlatch.service.exposure import access_rules, evaluate, system_guards
 from openlatch.service.spool import BLOCK, Spool, batches, instant
 from openlatch.store.database import at_large
 from openlatch.store.tables import Account, Grant, Level, Organisation, Resource, System, Term
@@ -144,7 +146,6 @@ class Comparison:
         self.db, self.organisation = unit.db, unit.viewer.organisation
         self.named = {"system": system.id, "now": unit.now, "begun": begun}
         self.touched: set[UUID] = set()
-        self.reopened: set[UUID] = set()
         self.covered: set[UUID] = set()
         self.many = False
         self.happened: list[tuple[str, UUID, str, UUID]] = []
@@ -168,11 +169,20 @@ class Comparison:
             finishing.contradict(self.unit, newly, self.system.name)
         self._put_down()
         self._evaluate(seen | ended, accounts | self.found)
-        if self.reopened | self.covered:
-            flags.evaluate(self.unit, accounts=sorted(self.reopened | self.covered))
+        if self.covered:
+            flags.evaluate(self.unit, accounts=sorted(self.covered))
+        self._follow_rules()
         return Outcome(
             self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended)
         )  # fmt: skip
+
+    def _follow_rules(self) -> None:
+        """Bring access rules in line, and work out what is open where anything differs."""
+        followed = access_rules.follow(self.unit, self.system)
+        for account, keys in sorted(followed.new.items()):
+            finishing.contradict_rules(self.unit, account, keys, self.system.name)
+        evaluate.accounts(self.unit, followed.accounts)
+        system_guards.watch(self.unit, self.system)
 
     def look(self) -> int:
         """Find what differs, and keep it in the table ``differences``; gives how much.
@@ -289,8 +299,9 @@ class Comparison:
         """The parts of accounts, by account and part as the system names them."""
         rows = self.db.execute(
             text(
-                "select distinct on (a.id, r.handle) a.id as account, r.handle, r.name, r.kind, r.public, p.id as part "
-                "from reading_parts r join accounts a on a.system_id = :system and a.handle = r.account "
+                "select distinct on (a.id, r.handle) a.id as account, r.handle, r.name, r.kind, r.path, r.attributes, "
+                "r.above, r.inherits, p.id as part from reading_parts r "
+                "join accounts a on a.system_id = :system and a.handle = r.account "
                 "left join resources p on p.account_id = a.id and p.key = r.handle order by a.id, r.handle, r.n"
             ),
             self.named,
@@ -300,20 +311,11 @@ class Comparison:
                 self.db.add(
                     Resource(
                         organisation_id=self.organisation, account_id=row.account, key=row.handle, name=row.name,
-                        kind=row.kind, public=row.public,
+                        kind=row.kind, path=row.path or path_of(row.handle), attributes=row.attributes, above=row.above,
+                        inherits=row.inherits,
                     )
                 )  # fmt: skip
         self.db.flush()
-        follow = (
-            "update resources p set public = r.public from reading_parts r join accounts a on a.handle = r.account "
-            "where a.system_id = :system and p.account_id = a.id and p.key = r.handle and p.public <> r.public "
-            "returning p.id, p.account_id, p.public, p.proof"
-        )
-        changed = self.db.execute(text(follow), self.named).all()
-        reopened = [row.id for row in changed if row.public and row.proof in (Proof.CONFIRMED, Proof.STATED)]
-        if reopened:
-            finishing.contradict_parts(self.unit, reopened, self.system.name)
-            self.reopened = {row.account_id for row in changed if row.id in reopened}
         mine = select(Resource.account_id, Resource.key, Resource.id).join(Account, Account.id == Resource.account_id)
         found = self.db.execute(mine.where(Account.system_id == self.system.id, Resource.key.is_not(None)))
         return {(account, str(key)): part for account, key, part in found}

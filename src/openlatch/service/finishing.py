@@ -16,13 +16,13 @@ from openlatch.core.windows import day_in_words
 from openlatch.core.words import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
 from openlatch.service import flags, giving, latching, telling
 from openlatch.service.context import Unit
+from openlatch.service.exposure import access_rules, evaluate
 from openlatch.service.grants import hand_tasks, terms
 from openlatch.store.tables import (
     Account,
     Grant,
     Item,
     Level,
-    Resource,
     Revocation,
     RevocationTarget,
     Round,
@@ -78,11 +78,13 @@ class _Steps:
             elif step.kind in (StepKind.LOCK, StepKind.DROP):
                 self.of_logins.append(step)
             else:
-                self._of.setdefault(str(step.grant_id or step.session_id or step.detail.get("part")), []).append(step)
+                of = step.grant_id or step.session_id or step.detail.get("rule")
+                self._of.setdefault(str(of), []).append(step)
 
     def of(self, target: RevocationTarget) -> list[Step]:
         """Those of one target."""
-        return self._of.get(str(target.grant_id or target.session_id or target.resource_id), [])
+        of = target.grant_id or target.session_id or target.rule_id
+        return self._of.get(str(of), [])
 
     def prove(self, target: RevocationTarget) -> bool:
         """Whether all that a target needs is done: its own, and reading its account again, where that is a step."""
@@ -145,7 +147,7 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
     """Targets that have not ended yet end now; the flags on them clear in the same transaction."""
     if not targets:
         return
-    grants, sessions = [], []
+    grants, sessions, ruled = [], [], list[tuple[RevocationTarget, Evidence]]()
     named = [target.grant_id for target in targets if target.grant_id is not None]
     rows = select(Grant).where(Grant.id.in_(named)).order_by(Grant.id).with_for_update()
     locked = {grant.id: grant for grant in unit.db.scalars(rows.execution_options(populate_existing=True))}
@@ -163,9 +165,11 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
                 _end_session(unit, session, known)
                 sessions.append(session.id)
             _keep(target, known)
-        elif target.resource_id is not None and known is not None:
-            _close(unit, unit.db.get_one(Resource, target.resource_id), known)
+        elif target.rule_id is not None and known is not None and target.proof is None:
+            access_rules.close(unit, target, known)
             _keep(target, known)
+            ruled.append((target, known))
+    _follow_rules(unit, ruled)
     if not grants and not sessions:
         return
     unit.db.flush()
@@ -246,15 +250,11 @@ def _trim(unit: Unit, grant: Grant, target: RevocationTarget) -> None:
             term.until = target.trim_until
 
 
-def _close(unit: Unit, part: Resource, known: Evidence) -> None:
-    """A part is closed once the system or a person says so. What nobody looked at stays open in the register."""
-    if not part.public:
-        return
-    _keep(part, known)
-    part.public = known.proof is Proof.UNPROVED
-    action = "resource.not_closed" if part.public else "resource.closed"
-    unit.record(action, "resource", part.id, part.name, part.account_id, proof=known.proof, proved_by=known.by,
-                words=known.words)  # fmt: skip
+def _follow_rules(unit: Unit, targets: Sequence[tuple[RevocationTarget, Evidence]]) -> None:
+    """What is open without the rules that were taken away, and how it is known that the rest is closed."""
+    evaluate.accounts(unit, {target.account_id for target, _ in targets})
+    for target, known in targets:
+        access_rules.prove(unit, target, known)
 
 
 def _end_session(unit: Unit, session: Session, known: Evidence) -> None:
@@ -306,18 +306,25 @@ def contradict_sessions(unit: Unit, sessions: Sequence[UUID], system: str) -> No
     _open_items_again(unit, and_(Item.kind == Subject.SESSION, Item.subject_id.in_(sessions)), shown)
 
 
-def contradict_parts(unit: Unit, parts: Sequence[UUID], system: str) -> None:
-    """A reading shows parts open to anyone that were known to be closed."""
+def contradict_rules(unit: Unit, account: UUID, rules: Sequence[str], system: str) -> None:
+    """A reading shows access rules of an account that were known to be taken away."""
+    of_these = and_(
+        RevocationTarget.account_id == account,
+        RevocationTarget.was["rule"].astext.in_(rules),
+        RevocationTarget.rule_id.is_not(None),
+        RevocationTarget.proof.in_((Proof.CONFIRMED, Proof.STATED)),
+    )
+    closed = unit.db.scalars(select(RevocationTarget.was["rule"].astext).where(of_these).distinct()).all()
+    if not closed:
+        return
     shown = _contradiction(unit, system)
-    for part in unit.db.scalars(select(Resource).where(Resource.id.in_(parts)).order_by(Resource.id)):
-        before = said(unit, part) or "not known"
-        _keep(part, shown)
-        unit.record("resource.contradicted", "resource", part.id, part.name, part.account_id, before=before,
-                    system=system)  # fmt: skip
-        sentence = f"A reading of {system} shows {part.name} open to anyone, which had been closed ({before})."
-        _tell_of_contradiction(unit, part.account_id, sentence)
-    _contradict_targets(unit, RevocationTarget.resource_id.in_(parts), shown)
-    _open_items_again(unit, and_(Item.kind == Subject.EXPOSURE, Item.subject_id.in_(parts)), shown)
+    for key in sorted(closed):
+        unit.record("access_rule.contradicted", "access_rule", None, key, account, system=system)
+        sentence = f"A reading of {system} shows the access rule “{key}”, which had been taken away."
+        _tell_of_contradiction(unit, account, sentence)
+    begun = select(RevocationTarget.revocation_id).where(of_these)
+    _open_items_again(unit, and_(Item.kind == Subject.EXPOSURE, Item.revocation_id.in_(begun)), shown)
+    _contradict_targets(unit, of_these, shown)
 
 
 def _contradiction(unit: Unit, system: str) -> Evidence:

@@ -13,6 +13,7 @@ from openlatch.errors import BadInput
 from openlatch.service import flags, latching
 from openlatch.service.attempt import attempt
 from openlatch.service.context import Unit
+from openlatch.service.exposure import evaluate
 from openlatch.service.identity import sign_ins
 from openlatch.store import loading
 from openlatch.store.database import take_your_time
@@ -197,6 +198,8 @@ def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed],
         flags.evaluate(unit, grants=ids)
     elif used and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         flags.evaluate(unit, noted=ids)
+    elif kind is core.RESOURCES and len(ids) <= ROWS_EVALUATED_AT_ONCE:
+        evaluate.accounts(unit, {change.account for change in changed if change.account is not None})
     elif kind is core.SESSIONS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         flags.evaluate(unit, sessions=ids)
     else:

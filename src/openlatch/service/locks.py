@@ -10,7 +10,9 @@ Locks are taken in this order, and never one that stands before another already 
    are checked under it against what is committed, so no two changes together break what each alone keeps. It is taken
    before any row is locked, and held to the end of the transaction, across which nothing outside is called.
 3. **Rows**: rounds, items, revocations, offers, requests, accounts, then grants, those of one kind by their ids.
-4. **The head of the journal**, as the transaction commits.
+4. **Exposures of an account** (``exposures``): one transaction at a time works out what is open there, accounts in the
+   order of their ids. Of two at once the second finds what the first has kept.
+5. **The head of the journal**, as the transaction commits.
 
 A preview takes no access lock: what it does is rolled back. Deadlocks that are left (foreign keys, unique indexes)
 are seen by the database, told as ``Collision``, and retried where the use case was called (``web.routing``, ``work``).
@@ -44,6 +46,14 @@ def access(unit: Unit) -> None:
         return
     unit.db.execute(_TAKE, {"wait": LONGEST_WAIT, "organisation": str(unit.viewer.organisation)})
     unit.db.info["access_locked"] = True
+
+
+def exposures(unit: Unit, account: UUID) -> None:
+    """Wait until nobody else works out what is open on an account; held until the transaction ends."""
+    unit.db.execute(
+        text("select pg_advisory_xact_lock(hashtextextended('exposures of ' || cast(:account as text), 0))"),
+        {"account": str(account)},
+    )
 
 
 def grant_lease(grant: UUID) -> str:

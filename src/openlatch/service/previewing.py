@@ -49,9 +49,10 @@ def shown(prepared: Prepared) -> dict[str, Any]:
 
 def _title(prepared: Prepared) -> str:
     register, targets = prepared.register, prepared.targets
-    if prepared.preview.parts:
-        part = prepared.preview.parts[0]
-        return f"Close “{part.name}” in {_account_name(register, part.account)} to everyone outside"
+    if prepared.preview.rules and not targets:
+        rules = prepared.preview.rules
+        more = f", and take {len(rules) - 1} more rules away" if len(rules) > 1 else ""
+        return f"Close what “{rules[0].key}” opens in {_account_name(register, rules[0].account)}{more}"
     if prepared.leaver:
         return f"End all that {prepared.leaver} has"
     if not targets:

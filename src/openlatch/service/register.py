@@ -19,7 +19,7 @@ from openlatch.service import visits
 from openlatch.service.context import Unit
 from openlatch.service.flags import with_title
 from openlatch.service.sight import Sight
-from openlatch.store import cut, lists, lists_giving, lists_reviews
+from openlatch.store import cut, lists, lists_exposure, lists_giving, lists_reviews
 from openlatch.store.columns import among, not_among
 from openlatch.store.listing import Listing, ListQuery, Page
 from openlatch.store.tables import (
@@ -57,6 +57,7 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
     "latches": (lists_giving.LATCHES, Sight.latches),
     "tasks": (lists_giving.HAND_TASKS, Sight.hand_tasks),
     "visits": (lists_giving.VISITS, Sight.visits),
+    "exposures": (lists_exposure.EXPOSURES, Sight.exposures),
     "schedules": (lists_reviews.SCHEDULES, Sight.schedules),
     "questions": (lists_reviews.QUESTIONS, Sight.questions),
 }
@@ -66,6 +67,10 @@ def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -
     """A page of a list, of what the viewer may see; what is archived only where the filter names that."""
     listing, visible = LISTS[name]
     shown = [listing.of(unit.viewer.organisation), visible(unit.sight), *where]
+    if name == "exposures":
+        # What is shut by now is shown to whoever asks for it.
+        unasked = {"gone", "blocked"} - listing.names(query.filter)
+        shown += [~listing.columns[column].expression for column in sorted(unasked)]
     if "archived" in listing.attributes and "archived" not in listing.names(query.filter):
         shown.append(~listing.columns["archived"].expression)
     found = listing.page(unit.db, query, shown)

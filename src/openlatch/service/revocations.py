@@ -15,7 +15,9 @@ from sqlalchemy.orm import aliased
 from openlatch.adapters import Adapter
 from openlatch.core import latches
 from openlatch.core import revocation as core
+from openlatch.core.exposure.sentences import rule_in_words
 from openlatch.core.register import Holder, Term
+from openlatch.core.revocation import Move
 from openlatch.core.states import GRANTS, may_become, move
 from openlatch.core.windows import end_in_words
 from openlatch.core.words import GrantState, HolderKind, StepKind, StepState
@@ -29,6 +31,7 @@ from openlatch.service.systems import adapter_for
 from openlatch.store import cut, plain
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
+    AccessRule,
     Account,
     App,
     Grant,
@@ -54,19 +57,19 @@ class Wish:
     """What somebody wants to end or trim. A trim names one grant and a lower level, an earlier end, or both.
 
     ``keep`` are the terms that a trim of some terms leaves, and ``keep_words`` they in words.
-    ``parts`` are resources to be closed to the public, ``logins`` are handles to be locked in their systems, or dropped
-    for good with ``drop``.
+    ``logins`` are handles to be locked in their systems, or dropped
+    for good with ``drop``. ``rules`` are access rules to be taken away.
     """
 
     grants: tuple[UUID, ...] = ()
     sessions: tuple[UUID, ...] = ()
     trim_level: UUID | None = None
     trim_until: datetime | None = None
-    parts: tuple[UUID, ...] = ()
     logins: tuple[UUID, ...] = ()
     drop: bool = False
     keep: tuple[Term, ...] = ()
     keep_words: str = ""
+    rules: tuple[UUID, ...] = ()
 
     @property
     def is_trim(self) -> bool:
@@ -148,7 +151,7 @@ def start(
             "grant.revoking", "grant", grant.id, told["title"], grant.account_id, reason=reason, revocation=row.id
         )
     accounts = {grant.account_id for grant in grants} | {s.account for s in prepared.sessions}
-    accounts |= {part.account for part in prepared.preview.parts}
+    accounts |= {rule.account for rule in prepared.preview.rules}
     # No latch keeps the access of somebody whose time is over, or who has left; of a successor the guard around both
     # knows.
     if cause not in ("expired", "left", "replaced"):
@@ -166,9 +169,9 @@ def start(
 
 
 def _refuse_unfit(unit: Unit, wish: Wish, leaver: str) -> None:
-    if not leaver and not wish.grants and not wish.sessions and not wish.parts and not wish.logins:
+    if not leaver and not (wish.grants or wish.sessions or wish.logins or wish.rules):
         raise BadInput("Nothing is named to be ended.", "Give the ids of grants or sessions.")
-    if wish.is_trim and (len(wish.grants) != 1 or wish.sessions or wish.parts):
+    if wish.is_trim and (len(wish.grants) != 1 or wish.sessions or wish.rules):
         raise BadInput("A trim is of one grant.", "Give one grant, and a lower level or an earlier end.")
     if wish.trim_until is not None and wish.trim_until <= unit.now:
         raise BadInput("That end has passed.", "Choose a later one, or revoke.", {"trim_until": "has passed"})
@@ -202,13 +205,10 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     if len(grants) != len(set(wish.grants)):
         raise NotFound("There is no such grant, or you may not see it.")
     sessions = _sessions(unit, wish, grants)
-    public = select(Resource).where(Resource.id.in_(wish.parts), unit.sight.resources()).order_by(Resource.id)
-    parts = [core.PublicPart(x.id, x.account_id, x.name) for x in unit.db.scalars(public)] if wish.parts else []
-    if len(parts) != len(set(wish.parts)):
-        raise NotFound("There is no such part of an account, or you may not see it.")
     logins = lockable(unit, wish) if wish.logins else []
     named = {s.account_id for s in sessions if s.id in wish.sessions}
-    accounts = {g.account_id for g in grants} | named | {p.account for p in parts}
+    rules = _rules(unit, wish)
+    accounts = {g.account_id for g in grants} | named | {r.account for r in rules}
     accounts |= {login.account for login in logins}
     # Sessions that end along with a grant may stand in somebody else's account: that the grant is one's own suffices.
     for account in accounts:
@@ -228,8 +228,31 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     live = [_live(session, systems[session.account_id]) for session in sessions]
     hangs = [] if wish.is_trim else [*_hangs(unit, grants), *_also_ends(grants)]
     hangs += [] if wish.is_trim else _payments(unit, {grant.holder_id for grant in grants})
-    found = core.preview(register, targets, live, unit.now, parts, logins, hangs)
+    found = core.preview(register, targets, live, unit.now, logins, hangs, rules)
     return Prepared(register, targets, live, found, systems, leaver)
+
+
+def _rules(unit: Unit, wish: Wish) -> list[core.OpenRule]:
+    """The access rules that are to be taken away, each by the moves of its system."""
+    if not wish.rules:
+        return []
+    rows = unit.db.execute(
+        select(AccessRule, System).join(Account, Account.id == AccessRule.account_id)
+        .outerjoin(System, System.id == Account.system_id)
+        .where(AccessRule.id.in_(wish.rules), unit.sight.accounts()).order_by(AccessRule.key, AccessRule.id)
+    ).all()  # fmt: skip
+    if len(rows) != len(set(wish.rules)):
+        raise NotFound("There is no such access rule, or you may not see it.")
+    return [
+        core.OpenRule(row.id, row.account_id, row.key, rule_in_words(row.plain), _moves(unit, row, system))
+        for row, system in rows
+    ]
+
+
+def _moves(unit: Unit, row: AccessRule, system: System | None) -> tuple[Move, ...]:
+    if system is None or not row.handle or not can(unit, system, StepKind.CLOSE):
+        return ()
+    return adapter_for(unit.service, system).plan(StepKind.CLOSE, row.handle)
 
 
 def lockable(unit: Unit, wish: Wish) -> list[core.Login]:
@@ -491,8 +514,9 @@ def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared, 
         )
     for session in prepared.sessions:
         unit.db.add(RevocationTarget(**base, account_id=session.account, session_id=session.id))
-    for part in prepared.preview.parts:
-        unit.db.add(RevocationTarget(**base, account_id=part.account, resource_id=part.id))
+    for rule in prepared.preview.rules:
+        was = {"rule": rule.key, "words": rule.words}
+        unit.db.add(RevocationTarget(**base, account_id=rule.account, rule_id=rule.id, was=was))
 
 
 def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, Any]]:

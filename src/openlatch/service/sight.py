@@ -29,6 +29,7 @@ from openlatch.store.tables import (
     AccessRequest,
     Account,
     App,
+    Exposure,
     Flag,
     Grant,
     HandTask,
@@ -225,6 +226,10 @@ class Sight:
     def resources(self) -> Condition:
         """Those of accounts that may be seen."""
         return true() if self.everything else Resource.account_id.in_(self.owned | self.reached)
+
+    def exposures(self) -> Condition:
+        """Those of owned accounts."""
+        return true() if self.everything else Exposure.account_id.in_(self.owned)
 
     def latches(self) -> Condition:
         """Those on owned accounts, and on their kinds."""

@@ -23,12 +23,14 @@ from openlatch.adapters import (
     Found,
     FoundLevel,
     FoundPart,
+    FoundRule,
     Holding,
     Login,
     Presence,
     SharedAccount,
     Unchanged,
     Used,
+    UsedOutside,
     whole,
 )
 from openlatch.store.database import driver_of
@@ -36,13 +38,15 @@ from openlatch.store.database import driver_of
 TABLES = {
     "accounts": "handle text, comment text, kind text, stamp text",
     "unchanged": "account text",
-    "parts": "account text, handle text, name text, kind text, public bool",
+    "parts": "account text, handle text, name text, kind text, path text, attributes jsonb, above jsonb, inherits bool",
+    "rules": "account text, key text, is_guard bool, plain jsonb, handle jsonb",
     "logins": "handle text, comment text, is_app bool, marks jsonb, locked bool, hangs jsonb",
     "holdings": "digest uuid, account text, holder text, by_account bool, level text, until text, handle text, "
     "parts text",
     "presences": "key text, login text, device text, address text, started_at timestamptz, last_seen_at timestamptz, "
     "handle jsonb",
     "used": "account text, holder text, day date, permission text",
+    "used_outside": "account text, part text, used_right text, day date, who text, address text",
 }
 # So many rows are put into words before they are written out.
 BLOCK = 2_000
@@ -187,7 +191,10 @@ def _row(thing: Found) -> tuple[str, tuple[str, ...]]:
         case Unchanged():
             return "unchanged", (thing.account,)
         case FoundPart():
-            return "parts", (thing.account, thing.handle, thing.name, thing.kind, _BOOL[thing.public])
+            more = thing.path, _json(thing.attributes), _json(thing.above), _BOOL[thing.inherits]
+            return "parts", (thing.account, thing.handle, thing.name, thing.kind, *more)
+        case FoundRule():
+            return "rules", (thing.account, thing.key, _BOOL[thing.is_guard], _json(thing.rule), _json(thing.handle))
         case Login():
             is_app, locked = _BOOL[thing.is_app], _BOOL[thing.locked]
             return "logins", (thing.handle, thing.comment, is_app, _json(thing.marks), locked, _json(thing.hangs))
@@ -196,6 +203,9 @@ def _row(thing: Found) -> tuple[str, tuple[str, ...]]:
             return "presences", (thing.key, thing.login, thing.device, thing.address, *times, _json(thing.handle))
         case Used():
             return "used", (thing.account, thing.holder, thing.day.isoformat(), thing.permission)
+        case UsedOutside():
+            by = thing.who, thing.address
+            return "used_outside", (thing.account, thing.part, thing.right, thing.day.isoformat(), *by)
     return "", ()
 
 

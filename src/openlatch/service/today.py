@@ -5,8 +5,10 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Any
 
-from sqlalchemy import Integer, func, select
+from sqlalchemy import Integer, and_, func, or_, select
 
+from openlatch.core.exposure.answers import Audience
+from openlatch.core.exposure.rules import Right
 from openlatch.core.words import Severity
 from openlatch.service.context import Unit
 from openlatch.service.flags import title_of, with_title
@@ -17,6 +19,7 @@ from openlatch.store.lists_reviews import ROUNDS
 from openlatch.store.tables import (
     AccessRequest,
     Account,
+    Exposure,
     Flag,
     Grant,
     Item,
@@ -68,6 +71,7 @@ def page(unit: Unit) -> dict[str, Any]:
         "revocations": going.rows,
         "revocations_going_on": going.count or 0,
         "ends": _ends(unit),
+        "exposures": _exposures(unit),
         "systems_down": lists.SYSTEMS.page(db, ListQuery(filter="down_since pr"), [sight.systems()]).rows,
         "counts": {
             "accounts": _count(unit, Account, sight.accounts()),
@@ -77,6 +81,20 @@ def page(unit: Unit) -> dict[str, Any]:
             "systems": _count(unit, System, sight.systems()),
         },
     }
+
+
+def _exposures(unit: Unit) -> dict[str, int]:
+    """How much is open to outsiders, how much of it nobody has judged, and how much people can change
+    who are not named: anyone, whoever signs in, or has a link.
+    """
+    is_judged = or_(Exposure.judgement != "unjudged", Exposure.expected_by_id.is_not(None))
+    is_anyones = and_(Exposure.audience != int(Audience.NAMED), Exposure.right != Right.SEE)
+    counted = select(
+        func.count(), func.count().filter(~is_judged), func.count().filter(is_anyones)
+    ).select_from(Exposure)  # fmt: skip
+    shown = (unit.sight.exposures(), Exposure.gone_at.is_(None), ~Exposure.is_blocked)
+    found = unit.db.execute(counted.where(*shown)).one()
+    return dict(zip(("open", "unjudged", "anyone_changes"), found, strict=True))
 
 
 def _count(unit: Unit, table: Any, *where: Any) -> int:

@@ -434,13 +434,27 @@ _UPSERTS = {
         returning id, xmax = 0, name, id
     """,
     "resources": """
-        insert into resources as t (id, organisation_id, key, account_id, name, kind, public)
-        select s.id, :organisation, s.key, a.id, s.name, s.kind, s.public
-        from staged s join accounts a on a.key = s.account
-        on conflict (organisation_id, account_id, key) do update set name = excluded.name, kind = excluded.kind,
-            public = excluded.public
-        where (t.name, t.kind, t.public) is distinct from (excluded.name, excluded.kind, excluded.public)
-        returning id, xmax = 0, name, account_id
+        with loaded as (
+            insert into resources as t (id, organisation_id, key, account_id, name, kind, public)
+            select s.id, :organisation, s.key, a.id, s.name, s.kind, s.public
+            from staged s join accounts a on a.key = s.account
+            on conflict (organisation_id, account_id, key) do update set name = excluded.name, kind = excluded.kind,
+                public = excluded.public
+            where (t.name, t.kind, t.public) is distinct from (excluded.name, excluded.kind, excluded.public)
+            returning id, xmax = 0 as made, name, account_id, path, public,
+                'recorded-public-' || right(id::text, 8) as rule
+        ), opened as (
+            insert into access_rules (id, organisation_id, account_id, key, by_hand, plain)
+            select gen_random_uuid(), :organisation, l.account_id, l.rule, true, jsonb_build_object(
+                'rule', l.rule, 'because', 'It was recorded as public.', 'admit', jsonb_build_array('anyone'),
+                'to', jsonb_build_array('see'), 'on', jsonb_build_array('/**'),
+                'set_on', jsonb_build_object('resource', l.path))
+            from loaded l where l.public on conflict do nothing
+        ), closed as (
+            delete from access_rules r using loaded l
+            where not l.public and r.account_id = l.account_id and r.by_hand and r.key = l.rule
+        )
+        select id, made, name, account_id from loaded
     """,
     "levels": """
         insert into levels as t (id, organisation_id, key, system_id, name, sentence, permissions, reach)

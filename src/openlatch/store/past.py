@@ -66,7 +66,7 @@ _EVER_OUTWARD = text(
     """
 )
 _TABLES = ("people", "teams", "apps", "accounts", "levels", "grants", "memberships", "terms", "resources",
-           "resource_groups", "resources_in_groups")  # fmt: skip
+           "resource_groups", "resources_in_groups", "access_rules")  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,6 +99,19 @@ def around_holder(db: Db, holder: core.Holder, moment: Moment) -> core.Register:
     return _Reader(db, moment).register([(HolderKind(k), i) for k, i in met], by_holder=True)
 
 
+def rules_of_account(db: Db, account: UUID, moment: Moment) -> tuple[list[Row], list[Row]]:
+    """The access rules of an account, and its resources, as rows as they were.
+
+    A rule that was first seen later is left out: nobody knows whether it was there before.
+    """
+    reader = _Reader(db, moment)
+    rules, resources = (reader.rows_of_account(table, account) for table in ("access_rules", "resources"))
+    return rules, [row for row in resources if row["archived_at"] is None]
+
+
+Row = Mapping[str, Any]
+
+
 class _Reader:
     """Reads rows as they were at a moment."""
 
@@ -129,6 +142,10 @@ class _Reader:
             memberships=[m for row in memberships if (m := self._membership(row)) is not None],
         )  # fmt: skip
 
+    def rows_of_account(self, table: str, account: UUID) -> list[Row]:
+        """The rows of a table that belong to an account, as they were; none that was recorded only later."""
+        return [past.was for past in self._rows(table, "account_id", [account]) if not past.late]
+
     def _rows(self, table: str, column: str, values: Iterable[UUID | str]) -> list[Past]:
         """Rows by a column that never changes, each as it was; without those that were not there then."""
         assert table in _TABLES
@@ -140,7 +157,7 @@ class _Reader:
         kept = {"id": "id = any(cast(:ids as uuid[]))"}.get(
             column, f"kind = '{table}' and row ->> '{column}' = any(:ids)"
         )
-        if table == "grants":
+        if table == "grants" or (table == "resources" and column == "account_id"):
             kept = f"id in ({current})"
         rows = self.db.execute(
             text(

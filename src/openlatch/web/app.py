@@ -18,6 +18,7 @@ from openlatch.service.reviews import calendar
 from openlatch.web import oauth, openapi
 from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
+from openlatch.web.routes import exposure as exposure
 from openlatch.web.routes import identity as identity
 from openlatch.web.routes import lists as lists
 from openlatch.web.routes import partners as partners

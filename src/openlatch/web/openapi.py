@@ -149,6 +149,7 @@ def _source(route: Route, fresh: list[str]) -> str:
 # What calls answer with that give a file, where it is not JSON Lines.
 _FILES = {
     "register_schema": ("application/schema+json",),
+    "rule_document_schema": ("application/schema+json",),
     "refused_lines": ("text/csv", "application/jsonl"),
     "get_evidence": ("application/zip",),
 }

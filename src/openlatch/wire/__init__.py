@@ -4,6 +4,7 @@ from openlatch.wire.access import *  # noqa: F403
 from openlatch.wire.answers import *  # noqa: F403
 from openlatch.wire.ending import *  # noqa: F403
 from openlatch.wire.evidence import *  # noqa: F403
+from openlatch.wire.exposure import *  # noqa: F403
 from openlatch.wire.giving import *  # noqa: F403
 from openlatch.wire.identity import *  # noqa: F403
 from openlatch.wire.lists import *  # noqa: F403

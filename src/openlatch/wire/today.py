@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from openlatch.wire.answers import Answer, FlagRow, RevocationRow, SystemRow
 from openlatch.wire.reviews import RoundRow
 
@@ -31,6 +33,14 @@ class WeekOfEnds(Answer):
     count: int
 
 
+class TodayExposures(Answer):
+    """How much is open to outsiders of what one answers for."""
+
+    open: int
+    unjudged: int = Field(description="Of which nobody has said yet whether it is intended.")
+    anyone_changes: int = Field(description="By which anyone, whoever signs in, or has a link can change something.")
+
+
 class Today(Answer):
     """What needs a person today."""
 
@@ -43,5 +53,6 @@ class Today(Answer):
     revocations: list[RevocationRow]
     revocations_going_on: int
     ends: list[WeekOfEnds]
+    exposures: TodayExposures
     systems_down: list[SystemRow]
     counts: dict[str, int]

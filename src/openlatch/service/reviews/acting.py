@@ -15,6 +15,7 @@ from openlatch.core.words import FlagState, GrantState, Proof, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
 from openlatch.service import changes, changing, finishing, flags, latching, offers, revocations
 from openlatch.service.context import Unit
+from openlatch.service.exposure import access_rules, judge
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     Account,
@@ -23,7 +24,6 @@ from openlatch.store.tables import (
     Item,
     Latch,
     Person,
-    Resource,
     Revocation,
     RevocationTarget,
     Round,
@@ -63,11 +63,10 @@ def _as_it_is_now(unit: Unit, item: Item) -> Grant:
 
 
 def _closing(unit: Unit, ident: UUID) -> revocations.Wish | None:
-    """Closing a part: to the public, and to everybody outside who was given just this part.
+    """Closing a part: the rules that let outsiders in, and the grants of those outside who were given just this part.
 
     Whoever outside has the whole account, or a group, keeps it: that is decided on their own grants.
     """
-    part = unit.db.get_one(Resource, ident)
     alone = select(Term.grant_id).where(Term.resource_id == ident)
     more = select(Term.grant_id).where(or_(Term.resource_id.is_(None), Term.resource_id != ident))
     outside = or_(
@@ -79,19 +78,20 @@ def _closing(unit: Unit, ident: UUID) -> revocations.Wish | None:
             and_(Grant.id.in_(alone), Grant.id.not_in(more)), Grant.state.in_(("active", "suspended")), outside
         )
     ).all()
-    parts = (ident,) if part.public else ()
-    return revocations.Wish(tuple(sorted(grants)), parts=parts) if grants or parts else None
+    rules = tuple(sorted(access_rules.opening(unit, ident)))
+    return revocations.Wish(tuple(sorted(grants)), rules=rules) if grants or rules else None
 
 
 def preview(unit: Unit, item: Item) -> dict[str, Any]:
     """What carrying the item's decision out would do: a sentence, and where a system is changed the whole preview."""
     kind = Subject(item.kind)
-    wish = wish_of(unit, item) if item.verdict != Verdict.KEEP else None
+    stays = item.verdict == Verdict.KEEP or (kind is Subject.EXPOSURE and item.verdict == Verdict.TRIM)
+    wish = wish_of(unit, item) if not stays else None
     shown = revocations.preview(unit.as_service(), wish) if wish is not None else None
     if item.verdict == Verdict.KEEP:
         sentence = "It stays as it is."
     elif item.verdict == Verdict.TRIM:
-        sentence = "It is trimmed."
+        sentence = "It is trimmed." if kind is not Subject.EXPOSURE else "It counts as intended until then."
     else:
         sentence = f"This {REVOKING[kind]}."
         if kind is Subject.EXPOSURE and wish is None:
@@ -107,7 +107,9 @@ def act(unit: Unit, round_row: Round, item: Item) -> None:
     reason = f"{item.reason} (review “{round_row.name}”)"
     trusted = unit.as_service()
     kind = Subject(item.kind)
-    if item.verdict == Verdict.KEEP or kind in (*OF_GRANTS, Subject.SESSION, Subject.EXPOSURE):
+    if kind is Subject.EXPOSURE and item.verdict != Verdict.REVOKE:
+        _intend(trusted, item, reason)
+    elif item.verdict == Verdict.KEEP or kind in (*OF_GRANTS, Subject.SESSION, Subject.EXPOSURE):
         wish = wish_of(unit, item) if item.verdict != Verdict.KEEP else None
         if wish is not None:
             item.revocation_id = revocations.start(trusted, wish, reason, cause="review")
@@ -124,6 +126,16 @@ def act(unit: Unit, round_row: Round, item: Item) -> None:
     else:
         _reopen(unit, item, reason)
         _done(unit, item, "The flag is open again.")
+
+
+def _intend(unit: Unit, item: Item, reason: str) -> None:
+    """What somebody kept, perhaps until a day, is intended from now on; what nobody decided stays as it was judged."""
+    if item.decided_by_id is None:
+        _done(unit, item, "Kept.")
+        return
+    found = judge.intend_all(unit, item.subject_id, reason.strip(), item.trim_until)
+    until = f" until {day_in_words(item.trim_until, unit.zone)}" if item.trim_until else ""
+    _done(unit, item, f"It counts as intended{until}." if found else "Nothing of it is open any more.")
 
 
 def _ended_before(unit: Unit, item: Item) -> None:

@@ -19,7 +19,7 @@ from openlatch.store.tables import Base, Level, System, SystemTrial
 
 BY_HAND = "by_hand"
 NAMES = {"postgresql": "PostgreSQL database", "directory": "Directory (LDAP)", "mailboxes": "Mail server (IMAP)",
-         "host": "Unix host (SSH)", "cloud": "Cloud service"}  # fmt: skip
+         "host": "Unix host (SSH)", "cloud": "Cloud service", "dav": "WebDAV or CalDAV server"}  # fmt: skip
 TRIAL_LIFE = timedelta(hours=1)
 
 

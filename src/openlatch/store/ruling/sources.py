@@ -319,11 +319,36 @@ def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
         left join people py on py.id = a.payer_person_id
         left join breaches x on x.account_id = a.id
         {side(bulk, "st", "ts.steward_of", "a.id", _STEWARDS, "accounts")}
+        left join lateral ({_EXPOSED}) ex on true
     """
 
 
+# Exposures that go on, of one account; what is expected by a rule counts as judged.
+_EXPOSED = f"""
+    select
+        count(*) filter (where e.new)::int as new,
+        count(*) filter (where e.new and e.grew_at is not null)::int as grown,
+        count(*) filter (where e.wide and e."right" <> 'see')::int as changes,
+        count(*) filter (where e.wide)::int as wide,
+        count(*) filter (where e.judgement = 'intended' and e.judged_at < {NOW} - interval '90 days'
+            and coalesce(e.last_used_on, '-infinity') < ({NOW} - interval '90 days')::date)::int as unused,
+        count(*) filter (where e.judgement <> 'to_close' and e.intended_until <= {NOW})::int as over,
+        count(*) filter (where e.unknown <> '[]' or e.is_entangled)::int as unclear,
+        count(*) filter (where e.against <> '[]')::int as forbidden
+    from (
+        select es.*, es.judgement = 'unjudged' and es.expected_by_id is null as new,
+            es.audience > 1 and es.is_open and es.judgement <> 'intended' and es.expected_by_id is null as wide
+        from exposures es where es.account_id = a.id and es.gone_at is null and not es.is_blocked
+    ) e
+"""
 _REOPENED = (
-    "(select count(*)::int from resources rp where rp.account_id = a.id and rp.public and rp.proof = 'contradicted')"
+    "(select count(distinct coalesce(xp.resource_id, xp.account_id))::int from exposures xp where xp.account_id = a.id "
+    "and xp.gone_at is null and xp.proof = 'contradicted')"
+)
+
+_GUARDS_OFF = (
+    "(select count(*)::int from system_guards sg where sg.system_id = a.system_id and sg.state = 'off' "
+    "and exists (select from access_rules ar where ar.account_id = a.id))"
 )
 
 ACCOUNTS = Source(
@@ -352,6 +377,15 @@ ACCOUNTS = Source(
         "leaves_at": "ow.leaves_at",
         "breach": "x.words",
         "reopened_parts": _REOPENED,
+        "exposed_new_count": "ex.new",
+        "exposed_grown_count": "ex.grown",
+        "open_changes_count": "ex.changes",
+        "open_to_anyone_count": "ex.wide",
+        "intended_unused_count": "ex.unused",
+        "intended_over_count": "ex.over",
+        "exposed_unclear_count": "ex.unclear",
+        "forbidden_count": "ex.forbidden",
+        "guards_off_count": _GUARDS_OFF,
         "partial_since": "a.partial_since",
         "unknown": "a.coverage #>> '{unknown,0}'",
     },

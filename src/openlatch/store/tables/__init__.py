@@ -1,6 +1,15 @@
 """The tables. Every row belongs to one organisation, and row-level security keeps it there."""
 
 from openlatch.store.tables.base import Base, Organisation
+from openlatch.store.tables.exposure import (
+    AccessRule,
+    ExpectedExposure,
+    Exposure,
+    ExposureGuard,
+    OutsideUse,
+    RuleDraft,
+    SystemGuard,
+)
 from openlatch.store.tables.giving import (
     AccessRequest,
     AddressProof,
@@ -75,14 +84,13 @@ from openlatch.store.tables.working import (
 )
 
 __all__ = [
-    "AccessRequest", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar", "EndReminder",
-    "EvidenceBundle", "FileMatching", "FilterMail", "Finding", "Flag", "Grant", "HandTask", "Handle",
-    "IdempotencyKey", "Invitation", "Item", "JournalEntry", "JournalHead", "LargeChange", "Latch",
-    "Level", "Mail", "Mark", "Membership", "Merge", "Notice",
-    "Occurrence", "Offer", "Organisation", "OwnRule", "PartnerLink", "PasswordReset", "Person", "PersonAddress",
-    "Place", "PublishedKey", "Question", "RecoveryCode", "Resource",
-    "ResourceGroup", "ResourceInGroup",
-    "Revocation", "RevocationTarget", "Roster", "Round", "SavedFilter", "Schedule", "Session", "SetUpCode", "SignIn",
-    "SignInAttempt", "SignInLink", "Step", "System", "SystemTrial", "Team", "Term", "TreeHead", "Use", "Version",
-    "Visit", "WebSession",
+    "AccessRequest", "AccessRule", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar",
+    "EndReminder", "EvidenceBundle", "ExpectedExposure", "Exposure", "ExposureGuard", "FileMatching", "FilterMail",
+    "Finding", "Flag", "Grant", "HandTask", "Handle", "IdempotencyKey", "Invitation", "Item", "JournalEntry",
+    "JournalHead", "LargeChange", "Latch", "Level", "Mail", "Mark", "Membership", "Merge", "Notice", "Occurrence",
+    "Offer", "Organisation", "OutsideUse", "OwnRule", "PartnerLink", "PasswordReset", "Person", "PersonAddress",
+    "Place", "PublishedKey", "Question", "RecoveryCode", "Resource", "ResourceGroup", "ResourceInGroup",
+    "Revocation", "RevocationTarget", "Roster", "Round", "RuleDraft", "SavedFilter", "Schedule", "Session",
+    "SetUpCode", "SignIn", "SignInAttempt", "SignInLink", "Step", "System", "SystemGuard", "SystemTrial", "Team",
+    "Term", "TreeHead", "Use", "Version", "Visit", "WebSession",
 ]  # fmt: skip

@@ -13,9 +13,10 @@ from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded
 
 
 class Resource(Recorded, Proved, Keyed, Base):
-    """A part of an account that can be shared alone. ``public`` when anyone at all can reach it.
+    """A part of an account that can be shared alone. ``public`` when anyone at all can reach it, as its rules say.
 
-    Its proof says how it is known that it was closed to them.
+    ``path`` is how access rules name it; ``above`` are the keys of groups above it in its system, from the nearest, and
+    without ``inherits`` it has rules of its own only. Its proof says how it is known that it was closed.
     """
 
     __tablename__ = "resources"
@@ -28,6 +29,10 @@ class Resource(Recorded, Proved, Keyed, Base):
     name: Mapped[str]
     kind: Mapped[str] = mapped_column(server_default="part")
     public: Mapped[bool] = mapped_column(server_default="false")
+    path: Mapped[str] = mapped_column(server_default="")
+    attributes: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    above: Mapped[list[Any]] = mapped_column(server_default="[]")
+    inherits: Mapped[bool] = mapped_column(server_default="true")
     archived_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(server_default="1")
 

@@ -234,14 +234,15 @@ class Revocation(Owned, Base):
 
 
 class RevocationTarget(Proved, Owned, Base):
-    """A grant or a session that a revocation ends, the trim that it makes, or a part that it closes to the public.
+    """A grant or a session that a revocation ends, the trim that it makes, a part that it closes to the public, or an
+    access rule that it takes away (whose row goes with it).
 
     ``was`` is the grant as it was before, so that it can be put back; ``trim_terms`` are those that a trim leaves.
     """
 
     __tablename__ = "revocation_targets"
     __table_args__ = (
-        CheckConstraint("num_nonnulls(grant_id, session_id, resource_id) = 1", name="one_subject"),
+        CheckConstraint("num_nonnulls(grant_id, session_id, resource_id, rule_id) = 1", name="one_subject"),
         Index("ix_revocation_targets_revocation_id", "revocation_id"),
         Index("ix_revocation_targets_grant_id", "grant_id"),
         Index("ix_revocation_targets_account_id", "account_id"),
@@ -252,6 +253,7 @@ class RevocationTarget(Proved, Owned, Base):
     grant_id: Mapped[UUID | None] = mapped_column(ForeignKey("grants.id"))
     session_id: Mapped[UUID | None] = mapped_column(ForeignKey("sessions.id"))
     resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
+    rule_id: Mapped[UUID | None]
     trim_level_id: Mapped[UUID | None] = mapped_column(ForeignKey("levels.id"))
     trim_until: Mapped[datetime | None]
     trim_terms: Mapped[list[Any] | None] = mapped_column(JSONB(none_as_null=True))

@@ -1,0 +1,530 @@
+"""What is open to outsiders: look, judge, close, guard, and try rules before they apply."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import click
+from rich.text import Text
+
+from openlatch import wire
+from openlatch.cli import session
+from openlatch.cli.output import Column, day, moment, out, output_option, sensitivity, show_one, show_rows
+from openlatch.cli.reaching import INSTANT
+from openlatch.cli.register import list_command
+from openlatch.cli.revoking import follow, write_preview, write_revocation
+from openlatch.client import Client
+from openlatch.errors import BadInput
+
+# Something that a draft would open is more than was allowed.
+WOULD_OPEN = 7
+# What was asked for is not so in the end.
+NOT_DONE = 8
+
+EXPOSURES: list[Column] = [
+    ("ID", lambda r: reference(r.id)),
+    ("What is open", lambda r: r.sentence),
+    ("Can", lambda r: r.right),
+    ("Since", lambda r: day(r.since)),
+    ("Used", lambda r: r.last_used_on),
+    ("Sensitivity", lambda r: sensitivity(r.account.sensitivity)),
+    ("Judged", lambda r: judged(r)),
+]
+CHANGES: list[Column] = [
+    ("Change", lambda r: Text(f"{r.change}, grows" if r.grew and r.change == "changed" else r.change)),
+    ("What is open", lambda r: f"{r.sentence} Against a guard." if r.forbidden and r.change != "gone" else r.sentence),
+    ("Account", lambda r: r.account.name),
+    ("By", lambda r: ", ".join(r.rules)),
+]
+AGAINST: list[Column] = [
+    ("Open against it", lambda r: r.sentence),
+    ("Account", lambda r: r.account.name),
+    ("By", lambda r: ", ".join(r.rules)),
+]
+GUARDS: list[Column] = [
+    ("ID", lambda r: reference(r.id)),
+    ("Guard", lambda r: r.sentence),
+    ("Why", lambda r: r.reason),
+    ("Set by", lambda r: r.made_by),
+    ("In systems", lambda r: ", ".join(f"{each.system.name}: {each.state}" for each in r.systems)),
+]
+EXPECTED: list[Column] = [
+    ("ID", lambda r: reference(r.id)),
+    ("Name", lambda r: r.name),
+    ("Filter", lambda r: r.filter),
+    ("Why", lambda r: r.reason),
+]
+PAST: list[Column] = [
+    ("What was open", lambda r: r.sentence),
+    ("Can", lambda r: r.right),
+    ("By", lambda r: ", ".join(r.rules)),
+]
+
+
+def reference(ident: UUID) -> str:
+    """An id as lists show it, and as it can be typed again: its end."""
+    return str(ident)[-8:]
+
+
+def judged(row: wire.ExposureRow) -> str:
+    """What was judged of an exposure, in a few words."""
+    if row.judgement == "intended":
+        return "intended" + (f" until {day(row.intended_until)}" if row.intended_until else "")
+    if row.judgement == "to_close":
+        return "to close"
+    return f"expected ({row.expected_by.name})" if row.expected_by and row.expected_by.id else "not judged"
+
+
+@click.group()
+def exposure() -> None:
+    """What is open to outsiders, or to anyone, by access rules."""
+
+
+exposure.add_command(list_command("exposures", EXPOSURES, "Nothing is open to outsiders."))
+
+
+def _ident(service: Client, given: str) -> UUID:
+    """An exposure by its id, or by the end of it that a list shows."""
+    try:
+        return UUID(given)
+    except ValueError:
+        fits = [row.id for row in service.every("exposures") if str(row.id).endswith(given)]
+    if len(fits) != 1:
+        raise BadInput(f"{len(fits) or 'None'} of the exposures fit {given!r}.", "Look at: openlatch exposure list")
+    ident: UUID = fits[0]
+    return ident
+
+
+@exposure.command("show")
+@click.argument("ident")
+@output_option
+def exposure_show(ident: str, output: str) -> None:
+    """One exposure: the ways in, the rules, who used it, and what was judged."""
+    with session.client() as service:
+        found = service.exposure(_ident(service, ident))
+    show_one(found, output, lambda: _write_exposure(found))
+
+
+def _write_exposure(found: wire.ExposurePage) -> None:
+    state = f"gone since {moment(found.gone_at)}" if found.gone_at else "open" if found.open else "opens later"
+    out.print(Text(found.sentence, style="bold"), "kept shut by a guard of the system" if found.blocked else state)
+    if found.forbidden:
+        out.print("Against a guard of the organisation.")
+    said = f"Judged: {judged(found)}. {found.judged_reason}".rstrip()
+    out.print(f"{found.account.name}, since {day(found.since)}. {said}", markup=False)
+    for text in found.unknown:
+        out.print(f"Not understood, and counted as open: {text}", markup=False)
+    for rule in found.rules:
+        does = "lets in" if rule.admits else "keeps out"
+        close = "" if rule.can_close or not rule.admits else " (has to be taken away by hand)"
+        out.print(f"  {does}: {rule.key}{close}", markup=False)
+        out.print(f"    {json.dumps(rule.rule, ensure_ascii=False)}", markup=False)
+    for use in found.uses[:10]:
+        out.print(f"  used on {use.day} by {use.who or 'nobody in particular'} {use.address}".rstrip(), markup=False)
+    if found.narrower:
+        out.print("  Enough for the use that was seen:")
+        out.print(f"    {json.dumps(found.narrower, ensure_ascii=False)}", markup=False)
+
+
+@exposure.command("judge")
+@click.argument("idents", nargs=-1, required=True)
+@click.option("--intended", "judgement", flag_value="intended", help="It is meant to be open.")
+@click.option("--to-close", "judgement", flag_value="to_close", help="It is to be closed.")
+@click.option("--unjudged", "judgement", flag_value="unjudged", help="Take back what was judged.")
+@click.option("--reason", default="", help="Why.")
+@click.option(
+    "--until", "last_day", type=click.DateTime(["%Y-%m-%d"]), default=None, help="The last day on which it is intended."
+)
+@output_option
+def exposure_judge(
+    idents: Sequence[str], judgement: str | None, reason: str, until: datetime | None, output: str
+) -> None:
+    """Judge exposures: intended, with why and until when, or to be closed."""
+    if judgement is None:
+        raise BadInput("Say what they are.", "Give --intended, --to-close or --unjudged.")
+    with session.client() as service:
+        ids = [_ident(service, given) for given in idents]
+        found = service.judge_exposures(ids, judgement, reason, until.date() if until else None)
+    show_rows(found, EXPOSURES, output, "")
+
+
+@exposure.command("close")
+@click.argument("idents", nargs=-1, required=True)
+@click.option("--reason", default="", help="Why.")
+@click.option("--preview", "only_preview", is_flag=True, help="Show what would happen, and stop.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option("--wait", is_flag=True, help="Wait until it is over.")
+@output_option
+def exposure_close(idents: Sequence[str], reason: str, only_preview: bool, yes: bool, wait: bool, output: str) -> None:
+    """Close exposures: the rules that let outsiders in are taken away in their systems."""
+    with session.client() as service:
+        ids = [_ident(service, given) for given in idents]
+        preview = service.preview_closing(ids)
+        if only_preview and output == "json":
+            show_one(preview, output, lambda: None)
+            return
+        if only_preview or not yes:
+            write_preview(preview)
+            show_rows(preview.exposures.lines, CHANGES, "table", "Nothing else changes.")
+        if only_preview:
+            return
+        if not yes:
+            click.confirm(f"Take {len(preview.rules)} rules away?", abort=True)
+        found = session.proving(service, lambda: service.close_exposures(ids, reason, preview.fingerprint))
+        if wait:
+            found = follow(service, found)
+    show_one(found, output, lambda: write_revocation(found))
+
+
+@exposure.command("past")
+@click.argument("account")
+@click.option("--at", type=INSTANT, required=True, help="The day or instant.")
+@click.option("--believed", type=INSTANT, default=None, help="As it was known then; otherwise as known now.")
+@output_option
+def exposure_past(account: str, at: datetime, believed: datetime | None, output: str) -> None:
+    """What was open on an ACCOUNT at an instant."""
+    with session.client() as service:
+        found = service.past_exposures(session.find(service, "accounts", account), at, believed)
+    show_rows(found.exposures, PAST, output, "Nothing was open to outsiders then.")
+
+
+@exposure.group("expected")
+def expected() -> None:
+    """Filters that mark what is expected to be open."""
+
+
+@expected.command("list")
+@output_option
+def expected_list(output: str) -> None:
+    """What is expected to be open, and why."""
+    with session.client() as service:
+        show_rows(service.expected_exposures(), EXPECTED, output, "Nothing is expected to be open.")
+
+
+@expected.command("add")
+@click.argument("name")
+@click.argument("filter_", metavar="FILTER")
+@click.option("--reason", required=True, help="Why it is open.")
+@output_option
+def expected_add(name: str, filter_: str, reason: str, output: str) -> None:
+    """Expect what a FILTER over exposures fits, as: account.kind eq "site" and right eq "see"."""
+    with session.client() as service:
+        show_rows([service.expect_exposures(name, filter_, reason)], EXPECTED, output, "")
+
+
+@expected.command("remove")
+@click.argument("name")
+def expected_remove(name: str) -> None:
+    """Expect them no longer."""
+    with session.client() as service:
+        fits = [row for row in service.expected_exposures() if name in (row.name, str(row.id), reference(row.id))]
+        if len(fits) != 1:
+            raise BadInput(f"{len(fits) or 'None'} of them fit {name!r}.", "Look at: openlatch exposure expected list")
+        service.stop_expecting(fits[0].id)
+    out.print("Removed.")
+
+
+@exposure.command("rules")
+@click.argument("account")
+@click.option("--to", "file", type=click.Path(dir_okay=False, path_type=Path), default=None, help="Write it to a file.")
+def exposure_rules(account: str, file: Path | None) -> None:
+    """The access rules of an ACCOUNT, as a rule document."""
+    with session.client() as service:
+        found = service.rules_of(session.find(service, "accounts", account))
+    text = json.dumps(found.document, indent=2, ensure_ascii=False) + "\n"
+    if file is None:
+        click.echo(text, nl=False)
+    else:
+        file.write_text(text)
+        out.print(f"Written to {file}.", markup=False)
+
+
+@exposure.command("try")
+@click.argument("account")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option(
+    "--permission",
+    "permissions",
+    multiple=True,
+    metavar="KEY=RIGHT",
+    help="A permission that would come to see, change or administer.",
+)
+@click.option("--allow-new", is_flag=True, help="End with 0 although something new would be open.")
+@output_option
+def exposure_try(
+    account: str, file: Path, permissions: Sequence[str], allow_new: bool, output: str
+) -> int | None:  # fmt: skip
+    """What the rules in a FILE would open and close on an ACCOUNT; nothing is written there.
+
+    Ends with 7 when somebody would get in who does not now, and with 4 when the document can't be read.
+    """
+    with session.client() as service:
+        ident = session.find(service, "accounts", account)
+        told = dict(_permission(each) for each in permissions)
+        found = service.draft_rules(ident, file.read_text(), told)
+        found = _worked_out(service, found)
+    show_one(found, output, lambda: _write_draft(found, str(file)))
+    if found.state == "refused":
+        return 4
+    return WOULD_OPEN if not allow_new and any(line.grew for line in found.lines) else None
+
+
+@exposure.command("apply")
+@click.argument("account")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--reason", required=True, help="Why the rules are set.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_option
+def exposure_apply(account: str, file: Path, reason: str, yes: bool, output: str) -> int | None:
+    """Set the rules in a FILE in the system of an ACCOUNT, after showing what they open and close.
+
+    Ends with 4 when the document can't be read, and with 8 when the system does not show the rules in the end.
+    """
+    with session.client() as service:
+        ident = session.find(service, "accounts", account)
+        drafted = service.draft_rules(ident, file.read_text())
+        return _apply(service, drafted, str(file), reason, yes, output)
+
+
+@exposure.command("narrow")
+@click.argument("ident")
+@click.option("--reason", default="", help="Why. Without it, the draft is shown and nothing is set.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_option
+def exposure_narrow(ident: str, reason: str, yes: bool, output: str) -> int | None:
+    """Leave open only what outsiders are known to have used, by refusals on the resource.
+
+    Ends with 8 when the system does not show the rules in the end.
+    """
+    with session.client() as service:
+        drafted = service.narrow_exposure(_ident(service, ident))
+        if reason:
+            return _apply(service, drafted, "the draft", reason, yes, output)
+        found = _worked_out(service, drafted)
+    show_one(found, output, lambda: _write_draft(found, "the draft"))
+    return None
+
+
+def _apply(
+    service: Client, drafted: wire.RuleDraftRow, name: str, reason: str, yes: bool, output: str
+) -> int | None:  # fmt: skip
+    """Show what a draft would do, ask, have it set, and say whether the system shows it."""
+    found = _worked_out(service, drafted)
+    if found.state == "refused" or not yes:
+        show_one(found, "table", lambda: _write_draft(found, name))
+    if found.state == "refused":
+        return 4
+    if not yes:
+        click.confirm(f"Set these rules in {found.account.name}?", abort=True)
+    session.proving(service, lambda: service.apply_draft(drafted.id, reason))
+    while (found := service.rule_draft(drafted.id)).state == "applying":
+        time.sleep(0.5)
+    show_one(found, output, lambda: _write_applied(found))
+    return None if found.state == "applied" else NOT_DONE
+
+
+def _write_applied(found: wire.RuleDraftRow) -> None:
+    if found.state == "applied":
+        out.print(f"Set. The system of {found.account.name} shows the rules.", markup=False)
+    else:
+        out.print(f"Not set: {found.failure}", markup=False)
+
+
+def _permission(text: str) -> tuple[str, Any]:
+    key, is_told, right = text.partition("=")
+    if not is_told or right not in ("see", "change", "administer"):
+        raise BadInput(f"{text!r} is no permission with its right.", "Write it as publish=change.")
+    return key, right
+
+
+def _worked_out(service: Client, found: wire.RuleDraftRow) -> wire.RuleDraftRow:
+    while found.state == "waiting":
+        time.sleep(0.5)
+        found = service.rule_draft(found.id)
+    return found
+
+
+def _write_draft(found: wire.RuleDraftRow, name: str) -> None:
+    for problem in found.problems:
+        out.print(f"{name}:{problem.line}: {problem.message}", markup=False)
+    if found.counts is None:
+        return
+    out.print(", ".join(f"{count} {change}" for change, count in found.counts.items()) + ".")
+    shown = [line for line in found.lines if line.change != "unchanged"]
+    show_rows(shown, CHANGES, "table", "Nothing would be open that is not, and nothing would close.")
+    for line in shown:
+        for way in line.gained if line.change == "changed" else ():
+            out.print(f"  gets in besides: {way} ({line.sentence})", markup=False)
+
+
+@click.group()
+def guard() -> None:
+    """Guards: what no outsider may do. What is open against them is flagged; systems that can are told of them."""
+
+
+@guard.command("list")
+@output_option
+def guard_list(output: str) -> None:
+    """The guards that concern what you may see."""
+    with session.client() as service:
+        show_rows(service.guards(), GUARDS, output, "There is no guard.")
+
+
+@guard.command("set")
+@click.option("--account", default=None, help="On this account.")
+@click.option("--kind", default=None, help="On all accounts of this kind.")
+@click.option("--resource", default=None, help="On this resource.")
+@click.option(
+    "--right",
+    "rights",
+    multiple=True,
+    type=click.Choice(["see", "change", "administer"]),
+    required=True,
+    help="What no outsider may do. Repeat it for several.",
+)
+@click.option("--but-organisation", "organisations", multiple=True, help="An organisation whose people may.")
+@click.option("--but-holder", "holders", multiple=True, help="Somebody who may, as the system names them.")
+@click.option("--reason", default="", help="Why it is there.")
+@click.option("--preview", "only_preview", is_flag=True, help="Show what is open against it, and stop.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_option
+def guard_set(
+    account: str | None, kind: str | None, resource: str | None, rights: Sequence[Any], organisations: Sequence[str],
+    holders: Sequence[str], reason: str, only_preview: bool, yes: bool, output: str,
+) -> None:  # fmt: skip
+    """Set a guard: on an account, a kind of account, a resource, or on everything."""
+    with session.client() as service:
+        wish = wire.SetGuard(
+            account=session.find(service, "accounts", account) if account else None,
+            account_kind=kind,
+            resource=session.find(service, "resources", resource) if resource else None,
+            rights=list(rights),
+            but=[{"organisation": o} for o in organisations] + [{"holder": h} for h in holders],
+            reason=reason,
+        )
+        draft = wire.GuardDraft.model_validate(wish.model_dump(exclude={"fingerprint"}))
+        preview = service.preview_guard(draft)
+        if only_preview or not yes:
+            _write_against(preview, output if only_preview else "table")
+        if only_preview:
+            return
+        if not yes:
+            click.confirm("Set the guard?", abort=True)
+        found = service.set_guard(wish.model_copy(update={"fingerprint": preview.fingerprint}))
+    show_rows([found], GUARDS, output, "")
+
+
+@guard.command("again")
+@click.argument("ident")
+def guard_again(ident: str) -> None:
+    """Set a guard again in the systems in which it was switched off."""
+    with session.client() as service:
+        service.set_guard_again(_one_guard(service, ident).id)
+    out.print("It is set again; the guard's line says when the system shows it.")
+
+
+def _one_guard(service: Client, ident: str) -> wire.GuardRow:
+    fits = [row for row in service.guards() if ident in (str(row.id), reference(row.id))]
+    if len(fits) != 1:
+        raise BadInput(f"{len(fits) or 'None'} of the guards fit {ident!r}.", "Look at: openlatch guard list")
+    return fits[0]
+
+
+@guard.command("lift")
+@click.argument("ident")
+@click.option("--reason", default="", help="Why.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+def guard_lift(ident: str, reason: str, yes: bool) -> None:
+    """Lift a guard."""
+    with session.client() as service:
+        row = _one_guard(service, ident)
+        preview = service.preview_lifting(row.id)
+        if not yes:
+            _write_against(preview, "table")
+            click.confirm("Lift the guard?", abort=True)
+        session.proving(service, lambda: service.lift_guard(row.id, reason, preview.fingerprint))
+    out.print("Lifted.")
+
+
+def _write_against(found: wire.ExposureChanges, output: str) -> None:
+    """What is open against a guard."""
+    if output == "json":
+        show_one(found, output, lambda: None)
+        return
+    show_rows(found.lines, AGAINST, output, "Nothing is open against it.")
+    if found.more:
+        out.print(f"And {found.more} more.")
+
+
+def _write_changes(found: wire.ExposureChanges, output: str) -> None:
+    if output == "json":
+        show_one(found, output, lambda: None)
+        return
+    shown = [line for line in found.lines if line.change != "unchanged"]
+    show_rows(shown, CHANGES, output, "No exposure changes.")
+    if found.more:
+        out.print(f"And {found.more} more.")
+
+
+@click.group()
+def boundary() -> None:
+    """What counts as inside."""
+
+
+@boundary.command("show")
+@output_option
+def boundary_show(output: str) -> None:
+    """Domains, organisations, networks, and systems with sign-ins for people inside only."""
+    with session.client() as service:
+        found = service.boundary()
+        names = {row.id: row.name for row in service.every("systems")}
+    show_one(found, output, lambda: _write_boundary(found, names))
+
+
+def _write_boundary(found: wire.Boundary, names: dict[UUID, str]) -> None:
+    for word, rows in (
+        ("Domains", found.domains), ("Organisations", found.organisations), ("Networks", found.networks),
+        ("Systems", [names.get(ident, str(ident)) for ident in found.systems]),
+    ):  # fmt: skip
+        out.print(f"{word}: {', '.join(rows) or 'none'}", markup=False)
+
+
+@boundary.command("set")
+@click.option("--domain", "domains", multiple=True, help="A domain whose addresses are inside.")
+@click.option("--organisation", "organisations", multiple=True, help="An organisation that is inside.")
+@click.option("--network", "networks", multiple=True, help="A network that is inside, as 203.0.113.0/24.")
+@click.option("--system", "systems", multiple=True, help="A system in which only people inside sign in.")
+@click.option("--preview", "only_preview", is_flag=True, help="Show which exposures come and go, and stop.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@output_option
+def boundary_set(
+    domains: Sequence[str], organisations: Sequence[str], networks: Sequence[str], systems: Sequence[str],
+    only_preview: bool, yes: bool, output: str,
+) -> None:  # fmt: skip
+    """Set what counts as inside; what is not given stays as it is."""
+    with session.client() as service:
+        now = service.boundary()
+        draft = wire.BoundaryDraft(
+            domains=list(domains or now.domains),
+            organisations=list(organisations or now.organisations),
+            networks=list(networks or now.networks),
+            systems=[session.find(service, "systems", name) for name in systems] or list(now.systems),
+        )
+        if only_preview or not yes:
+            _write_changes(service.preview_boundary(draft), output if only_preview else "table")
+        if only_preview:
+            return
+        if not yes:
+            click.confirm("Set the boundary?", abort=True)
+        found = service.set_boundary(draft)
+        names = {row.id: row.name for row in service.every("systems")}
+    show_one(found, output, lambda: _write_boundary(found, names))
+
+
+COMMANDS: dict[str, click.Command] = {"exposure": exposure, "guard": guard, "boundary": boundary}

@@ -1,0 +1,210 @@
+"""Setting the rules of a draft in the system of its account, and seeing there that they are set."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.adapters import Adapter
+from openlatch.core.exposure import document
+from openlatch.core.exposure.comparison import Change
+from openlatch.core.words import StepKind
+from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
+from openlatch.service import systems
+from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.exposure import drafts, evaluate, guards, previews
+from openlatch.store.tables import AccessRule, Account, RuleDraft, System
+
+AGAIN = timedelta(seconds=10)
+_LATER = timedelta(minutes=1)
+
+
+@dataclass(frozen=True, slots=True)
+class Task:
+    """What is to be done in a system: all rules of an account set anew, or some of them taken away."""
+
+    account: str
+    rules: list[dict[str, Any]]
+    known: list[dict[str, Any]]
+    closing: list[dict[str, Any]]
+
+
+def ask(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
+    """Have the worker set the rules of a draft; takes a fresh proof of identity and a reason.
+
+    Conflict where the account has other rules by now than the draft was compared with, where a guard forbids what it
+    would open, and where the system can't be given such rules from here.
+    """
+    row = drafts.opened(unit, ident)
+    unit.db.refresh(row, with_for_update=True)
+    if row.state == "applying":
+        raise Conflict("It is on its way into the system already.", "Wait until the system shows it.")
+    if row.state not in ("ready", "failed"):
+        raise Conflict(f"A draft that is {row.state} can't be set.", "Make a new one.")
+    unit.require_proof("Setting access rules")
+    if not reason.strip():
+        raise BadInput("Say why the rules are set.", "Whoever meets them next has only your reason.",
+                       {"reason": "none"})  # fmt: skip
+    if row.result.get("permissions"):
+        raise Conflict("The draft supposes other permissions than the system has.", "Make a draft without them.")
+    account = unit.db.get_one(Account, row.account_id)
+    if row.result.get("of") != drafts.state_of_rules(unit, account.id):
+        raise Conflict("The account has other rules by now than the draft was compared with.", "Make the draft again.")
+    _task(unit, row, account)
+    if drafts.is_small(unit, account.id):
+        _ask_guards(unit, row, account)
+    row.state, row.reason, row.applied_by = "applying", reason.strip(), unit.viewer.name
+    row.result = {name: value for name, value in row.result.items() if name != "failure"}
+    unit.record("rule_draft.apply_asked", "rule_draft", row.id, account.name, account.id, reason=row.reason)
+    unit.wake("apply_draft", draft=row.id)
+    unit.announce("rule_drafts")
+    return drafts.shown(unit, row)
+
+
+def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
+    """Set the rules of a draft, read the system, and say whether it shows them; gives when to try again."""
+    viewer = Viewer.itself(organisation)
+    with service.unit(viewer) as unit:
+        begun = _begin(unit, ident)
+    if begun is None:
+        return None
+    task, system, adapter = begun
+    with service.rooms.enter(system) as has_room:
+        if not has_room:
+            return service.clock() + AGAIN
+        try:
+            _set(adapter, task)
+        except SystemDown:
+            return service.clock() + _LATER
+        except SystemRefused as error:
+            with service.unit(viewer) as unit:
+                _end(unit, ident, error.detail)
+            return None
+    if systems.read(service, organisation, system) is None:
+        return service.clock() + AGAIN
+    with service.unit(viewer) as unit:
+        _end(unit, ident, "The system took the rules, and shows others.")
+    return None
+
+
+def _begin(unit: Unit, ident: UUID) -> tuple[Task, UUID, Adapter] | None:
+    """What is to be done for a draft that is on its way, in which system; None when it is over by now."""
+    row = unit.db.get(RuleDraft, ident, with_for_update=True)
+    if row is None or row.state != "applying":
+        return None
+    account = unit.db.get_one(Account, row.account_id)
+    try:
+        if _is_shown(unit, row):
+            return None
+        task = _task(unit, row, account)
+        _ask_guards(unit, row, account)
+        system = unit.db.get_one(System, account.system_id)
+        return task, system.id, systems.adapter_for(unit.service, system)
+    except (Conflict, NotFound, SystemRefused) as error:
+        _fail(unit, row, error.detail)
+    except document.Unreadable as error:
+        _fail(unit, row, error.problems[0].message)
+    return None
+
+
+def _end(unit: Unit, ident: UUID, words: str) -> None:
+    """Say that a draft is applied where the last reading shows it, else that it failed; once."""
+    row = unit.db.get_one(RuleDraft, ident, with_for_update=True)
+    try:
+        if row.state == "applying" and not _is_shown(unit, row):
+            _fail(unit, row, words)
+    except Conflict as error:
+        _fail(unit, row, error.detail)
+
+
+def going_on(unit: Unit) -> list[UUID]:
+    """Drafts that are on their way into their systems."""
+    return list(unit.db.scalars(select(RuleDraft.id).where(RuleDraft.state == "applying").order_by(RuleDraft.id)))
+
+
+def _is_shown(unit: Unit, row: RuleDraft) -> bool:
+    """Whether the last reading shows the rules of a draft: then it is applied."""
+    wanted, known = _wanted(row, drafts.rules_of(unit, row.account_id))
+    if known != wanted:
+        return False
+    row.state, row.applied_at = "applied", unit.now
+    name = unit.db.get_one(Account, row.account_id).name
+    unit.record("rule_draft.applied", "rule_draft", row.id, name, row.account_id, reason=row.reason, by=row.applied_by)
+    unit.announce("rule_drafts")
+    return True
+
+
+def _fail(unit: Unit, row: RuleDraft, words: str) -> None:
+    row.state = "failed"
+    row.result = {**row.result, "failure": words}
+    name = unit.db.get_one(Account, row.account_id).name
+    unit.record("rule_draft.failed", "rule_draft", row.id, name, row.account_id, words=words)
+    unit.announce("rule_drafts")
+
+
+def _task(unit: Unit, row: RuleDraft, account: Account) -> Task:
+    """What the system is to be asked for. Conflict where it can't be asked for that."""
+    rules = drafts.rules_of(unit, account.id)
+    wanted, known = _wanted(row, rules)
+    if wanted == known:
+        raise Conflict("These are the account's rules already.", "There is nothing to set.")
+    there = {rule.key: rule.plain for rule in rules if rule.is_guard}
+    if {str(guard["guard"]): guard for guard in json.loads(row.document).get("guards", [])} != there:
+        raise Conflict("Guards of a system are not set by a draft.", "Leave them as they are; set a guard by itself.")
+    system = unit.db.get(System, account.system_id) if account.system_id else None
+    maker = unit.service.adapters.get(system.kind) if system is not None else None
+    if system is None or maker is None or not system.has_secret or not account.handle:
+        raise Conflict(f"Nothing can be set in {account.name} from here.", "Set the rules there.")
+    can = maker(system.settings, "").can
+    closing: list[dict[str, Any]] = []
+    if not can.sets_rules:
+        gone = [rule for rule in rules if not (rule.is_guard or rule.by_hand) and rule.plain not in wanted]
+        is_less = all(rule in known for rule in wanted) and StepKind.CLOSE in can.steps
+        if not is_less or not all(rule.handle for rule in gone):
+            raise Conflict(
+                f"{system.name} can't be given access rules from here, only have them taken away.",
+                "Set the rules there, or leave out of the draft what is to go.",
+            )
+        closing = [rule.handle for rule in gone]
+    return Task(account.handle, wanted, known, closing)
+
+
+def _wanted(row: RuleDraft, rules: Sequence[AccessRule]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """The rules that a draft wants in the system, and those that were read there.
+
+    Conflict where it leaves out what was written down here: no system has that.
+    """
+    wanted = list(json.loads(row.document).get("rules", []))
+    by_hand = [rule.plain for rule in rules if rule.by_hand]
+    if any(rule not in wanted for rule in by_hand):
+        raise Conflict("The draft leaves out a rule that was written down here by hand.", "Take that away by itself.")
+    return [rule for rule in wanted if rule not in by_hand], [
+        rule.plain for rule in rules if not (rule.is_guard or rule.by_hand)
+    ]
+
+
+def _set(adapter: Adapter, task: Task) -> None:
+    if not task.closing:
+        adapter.set_rules(task.account, task.rules, task.known)
+    for handle in task.closing:
+        for step in adapter.plan(StepKind.CLOSE, handle):
+            adapter.apply(step.kind, step.detail)
+
+
+def _ask_guards(unit: Unit, row: RuleDraft, account: Account) -> None:
+    """Conflict where the rules would open something, or open it farther, that a guard of the organisation forbids."""
+    if not guards.of_account(unit, account):
+        return
+    read = drafts.read_for(unit, account, row.document)
+    supposed = drafts.supposed(unit, account, read)
+    for line in previews.differences(evaluate.opened(unit, account), supposed):
+        if line["forbidden"] and (line["change"] is Change.NEW or line["grew"]):
+            raise Conflict(
+                f"A guard of the organisation forbids it: {line['sentence']}", "Lift the guard, or change the draft."
+            )

@@ -1,0 +1,78 @@
+"""Changing the boundary, with a preview of the exposures that come and go by it."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core.exposure.conditions import network
+from openlatch.errors import BadInput
+from openlatch.service.context import Unit
+from openlatch.service.exposure import boundary, evaluate, previews, system_guards
+from openlatch.store.tables import AccessRule, Account, Organisation, System
+
+_DOMAIN = re.compile(r"[a-z0-9-]+(\.[a-z0-9-]+)+")
+
+
+def shown(unit: Unit) -> dict[str, Any]:
+    """The boundary as it is set."""
+    return _plain(boundary.setting(unit))
+
+
+def _plain(told: boundary.Setting) -> dict[str, Any]:
+    return {
+        "domains": list(told.domains),
+        "organisations": list(told.organisations),
+        "networks": list(told.networks),
+        "systems": list(told.systems),
+    }
+
+
+def preview(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:
+    """Which exposures would come and go with another boundary."""
+    unit.sight.require_administrator()
+    told = _checked(unit, wish)
+    return previews.of_accounts(unit, _with_rules(unit), lambda account: evaluate.opened(unit, account, told))
+
+
+def change(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:
+    """Set the boundary, and work out everything anew. BadInput for what is no domain or network."""
+    unit.sight.require_administrator()
+    told = _checked(unit, wish)
+    row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
+    before = shown(unit)
+    kept = {**_plain(told), "systems": [str(ident) for ident in told.systems]}
+    row.settings = {**row.settings, "inside_domains": kept.pop("domains"), "boundary": kept}
+    unit.db.flush()
+    if shown(unit) != before:
+        unit.record("boundary.changed", "organisation", row.id, row.name, **kept, domains=list(told.domains))
+        evaluate.soon(unit, _with_rules(unit))
+        system_guards.tell_anew(unit)
+        unit.announce("settings")
+    return shown(unit)
+
+
+def _with_rules(unit: Unit) -> list[UUID]:
+    ruled = select(AccessRule.account_id).distinct()
+    wanted = select(Account.id).where(Account.id.in_(ruled), Account.archived_at.is_(None))
+    return list(unit.db.scalars(wanted.order_by(Account.id)))
+
+
+def _checked(unit: Unit, wish: boundary.Setting) -> boundary.Setting:
+    domains, organisations = (tuple(sorted({d.strip().lower() for d in several if d.strip()}))
+                              for several in (wish.domains, wish.organisations))  # fmt: skip
+    if wrong := next((d for d in domains if not _DOMAIN.fullmatch(d)), None):
+        raise BadInput(f"{wrong} is not a domain.", "Write it as example.org.", {"domains": "not a domain"})
+    try:
+        networks = tuple(dict.fromkeys(str(network(text.strip())) for text in wish.networks if text.strip()))
+    except ValueError as error:
+        raise BadInput(
+            "A network can't be read.", "Write it as 203.0.113.0/24 or 2001:db8::/32.", {"networks": "not a network"}
+        ) from error
+    known = set(unit.db.scalars(select(System.id).where(System.id.in_(wish.systems))))
+    if known != set(wish.systems):
+        raise BadInput("There is no such system.", "Name systems that are connected.", {"systems": "not known"})
+    return boundary.Setting(domains, organisations, networks, tuple(sorted(known)))

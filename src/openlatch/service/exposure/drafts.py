@@ -1,0 +1,198 @@
+"""Drafts of rules: a document for an account, what it would open and close, and setting it in the system."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import ColumnElement, func, select, true
+
+from openlatch.core.exposure import document
+from openlatch.core.exposure.form import FORM
+from openlatch.core.exposure.rules import Resource as Seen
+from openlatch.core.exposure.rules import Right
+from openlatch.core.ids import new_id
+from openlatch.core.windows import zone_of
+from openlatch.errors import BadInput, NotFound
+from openlatch.service.context import Unit
+from openlatch.service.exposure import access_rules, evaluate, previews
+from openlatch.service.exposure.evaluate import AccountRules
+from openlatch.service.jsonable import fingerprint, jsonable
+from openlatch.store.tables import AccessRule, Account, Resource, RuleDraft, System
+
+# Up to so many resources a draft is worked out while one waits; above, the worker does.
+MOST_AT_ONCE = 5_000
+MOST_LONG = 2_000_000
+MOST_LISTED = 100
+
+
+def current(unit: Unit, account: UUID) -> dict[str, Any]:
+    """The rules of an account as they stand, as a document, with what its system knows."""
+    row = _answered_for(unit, account)
+    system = unit.db.get(System, row.system_id) if row.system_id else None
+    told = access_rules.told_by(unit.service, system)
+    rows = rules_of(unit, account)
+    plain = {
+        "form": FORM,
+        "rules": [_in_order(r.plain) for r in rows if not r.is_guard],
+        "guards": [_in_order(r.plain) for r in rows if r.is_guard],
+    }
+    return {
+        "account": {"id": row.id, "name": row.name},
+        "document": plain,
+        "combining": told.combining.value,
+        "permissions": {key: right.value for key, right in told.permissions.items()},
+    }
+
+
+_MEMBERS = ("rule", "guard", "name", "because", "admit", "refuse", "but", "to", "on", "set_on", "while")
+
+
+def _in_order(plain: Mapping[str, Any]) -> dict[str, Any]:
+    """A rule with its members in the order in which one reads it."""
+    return {name: plain[name] for name in (*_MEMBERS, *plain) if name in plain}
+
+
+def rules_of(unit: Unit, account: UUID) -> list[AccessRule]:
+    """The rules and guards of an account, in their order."""
+    wanted = select(AccessRule).where(AccessRule.account_id == account)
+    return list(unit.db.scalars(wanted.order_by(AccessRule.position, AccessRule.key)))
+
+
+def state_of_rules(unit: Unit, account: UUID) -> str:
+    """A fingerprint of an account's rules and guards."""
+    return fingerprint([rule.plain for rule in rules_of(unit, account)])
+
+
+def is_small(unit: Unit, account: UUID) -> bool:
+    """Whether drafts for an account can be worked out while one waits."""
+    return (unit.db.scalar(select(func.count(Resource.id)).where(Resource.account_id == account)) or 0) <= MOST_AT_ONCE
+
+
+def check(unit: Unit, account: UUID, text: str) -> list[dict[str, Any]]:
+    """What is wrong with a document for an account, with the line of each problem; nothing for one that is good."""
+    row = _answered_for(unit, account)
+    try:
+        read_for(unit, row, text)
+    except document.Unreadable as error:
+        return [{"pointer": p.pointer, "line": p.line, "message": p.message} for p in error.problems]
+    return []
+
+
+def make(unit: Unit, account: UUID, text: str, permissions: Mapping[str, str] | None = None) -> dict[str, Any]:
+    """A draft of an account's rules, worked out at once where the account is small."""
+    row = _answered_for(unit, account)
+    if len(text) > MOST_LONG:
+        raise BadInput(f"A document has at most {MOST_LONG} letters.", "Take it apart by accounts.",
+                       {"document": "too long"})  # fmt: skip
+    made = RuleDraft(
+        id=new_id(), organisation_id=unit.viewer.organisation, account_id=account, made_by=unit.viewer.name,
+        document=text, result={"permissions": dict(permissions or {})},
+    )  # fmt: skip
+    unit.db.add(made)
+    unit.db.flush()
+    unit.record("rule_draft.made", "rule_draft", made.id, row.name, account)
+    if is_small(unit, account):
+        work_out(unit, made)
+    else:
+        unit.wake("work_out_draft", draft=made.id)
+    return shown(unit, made)
+
+
+def work_out(unit: Unit, made: RuleDraft) -> None:
+    """Say what a draft would open and close, or why it can't be read."""
+    account = unit.db.get_one(Account, made.account_id)
+    permissions = dict(made.result.get("permissions", {}))
+    try:
+        read = read_for(unit, account, made.document)
+    except document.Unreadable as error:
+        made.state = "refused"
+        problems = [{"pointer": p.pointer, "line": p.line, "message": p.message} for p in error.problems]
+        made.result = {"permissions": permissions, "problems": problems}
+    else:
+        told = previews.of_accounts(unit, [account.id], lambda one: supposed(unit, one, read, permissions))
+        made.state = "ready"
+        made.result = jsonable({"permissions": permissions, "of": state_of_rules(unit, account.id), **told})
+    made.worked_out_at = unit.now
+    unit.db.flush()
+    unit.announce("rule_drafts")
+
+
+def supposed(
+    unit: Unit, account: Account, read: document.Document, permissions: Mapping[str, str] | None = None
+) -> AccountRules:
+    """An account as it would be with the rules of a document, and the resources that it plans."""
+    now = evaluate.opened(unit, account)
+    system = unit.db.get(System, account.system_id) if account.system_id else None
+    asker = evaluate.calculator(unit, account, system, (*read.rules, *read.guards))
+    planned: dict[UUID | None, Seen] = {new_id(): each for each in read.resources}
+    after = replace(
+        now, asker=asker, rules=list(read.rules), guards=list(read.guards),
+        resources={**now.resources, **planned}, names={**now.names, **{i: each.path for i, each in planned.items()}},
+    )  # fmt: skip
+    return previews.with_permissions(after, {key: Right(right) for key, right in (permissions or {}).items()})
+
+
+def read_for(unit: Unit, account: Account, text: str) -> document.Document:
+    """A document as it counts for an account. Unreadable with its problems."""
+    system = unit.db.get(System, account.system_id) if account.system_id else None
+    told = access_rules.told_by(unit.service, system)
+    return document.read(text, told.permissions, zone_of(account.time_zone))
+
+
+def _answered_for(unit: Unit, account: UUID) -> Account:
+    row = unit.db.scalar(select(Account).where(Account.id == account, unit.sight.accounts()))
+    if row is None:
+        raise NotFound("There is no such account, or you may not see it.")
+    unit.sight.require_answers_for(account)
+    return row
+
+
+def listed(unit: Unit) -> list[dict[str, Any]]:
+    """The latest drafts of accounts that the viewer owns, or of all, without their documents."""
+    wanted = select(RuleDraft).join(Account, Account.id == RuleDraft.account_id)
+    rows = unit.db.scalars(wanted.where(_mine(unit)).order_by(RuleDraft.id.desc()).limit(MOST_LISTED)).all()
+    return [{**shown(unit, row), "document": "", "lines": []} for row in rows]
+
+
+def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A draft, with what it would open and close once that is worked out."""
+    return shown(unit, opened(unit, ident))
+
+
+def opened(unit: Unit, ident: UUID) -> RuleDraft:
+    """A draft of an account that the viewer answers for."""
+    row = unit.db.scalar(select(RuleDraft).join(Account, Account.id == RuleDraft.account_id)
+                         .where(RuleDraft.id == ident, _mine(unit)))  # fmt: skip
+    if row is None:
+        raise NotFound("There is no such draft.")
+    return row
+
+
+def _mine(unit: Unit) -> ColumnElement[bool]:
+    return true() if unit.sight.everything else Account.id.in_(unit.sight.owned)
+
+
+def shown(unit: Unit, row: RuleDraft) -> dict[str, Any]:
+    """A draft as answers give it."""
+    account = unit.db.get_one(Account, row.account_id)
+    result = row.result
+    return {
+        "id": row.id,
+        "account": {"id": account.id, "name": account.name},
+        "made_by": row.made_by,
+        "made_at": row.created_at,
+        "state": row.state,
+        "document": row.document,
+        "problems": result.get("problems", []),
+        "counts": result.get("counts"),
+        "lines": result.get("lines", []),
+        "more": result.get("more", 0),
+        "worked_out_at": row.worked_out_at,
+        "applied_at": row.applied_at,
+        "applied_by": row.applied_by,
+        "reason": row.reason,
+        "failure": result.get("failure", ""),
+    }

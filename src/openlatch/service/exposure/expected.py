@@ -1,0 +1,85 @@
+"""Expected exposures: filters that mark what is meant to be open, so that nobody has to judge it one by one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select, update
+
+from openlatch.errors import BadInput, NotFound
+from openlatch.service import flags
+from openlatch.service.context import Unit
+from openlatch.store.columns import among
+from openlatch.store.lists_exposure import EXPOSURES
+from openlatch.store.tables import ExpectedExposure, Exposure
+
+
+def listed(unit: Unit) -> list[dict[str, Any]]:
+    """All of the organisation's."""
+    rows = unit.db.scalars(select(ExpectedExposure).order_by(ExpectedExposure.name, ExpectedExposure.id)).all()
+    return [_shown(row) for row in rows]
+
+
+def _shown(row: ExpectedExposure) -> dict[str, Any]:
+    return {"id": row.id, "name": row.name, "filter": row.filter, "reason": row.reason, "made_by": row.made_by}
+
+
+def add(unit: Unit, name: str, filter_: str, reason: str) -> dict[str, Any]:
+    """Mark exposures as expected by a filter. BadInput for one that can't be read, or fits everything."""
+    unit.sight.require_administrator()
+    if not filter_.strip():
+        raise BadInput("Without a filter everything would be expected.", 'Say which, as in: account.kind eq "site"')
+    EXPOSURES.checked(filter_)
+    row = ExpectedExposure(
+        organisation_id=unit.viewer.organisation, name=name.strip(), filter=filter_.strip(), reason=reason.strip(),
+        made_by=unit.viewer.name,
+    )  # fmt: skip
+    unit.db.add(row)
+    unit.db.flush()
+    unit.record("expected_exposure.added", "expected_exposure", row.id, row.name, filter=row.filter, reason=row.reason)
+    mark(unit)
+    unit.announce("exposures")
+    return _shown(row)
+
+
+def remove(unit: Unit, ident: UUID) -> None:
+    """Expect them no longer: what nobody judged otherwise has to be judged again."""
+    unit.sight.require_administrator()
+    row = unit.db.get(ExpectedExposure, ident)
+    if row is None:
+        raise NotFound("There is no such rule of expected exposures.")
+    unit.db.execute(
+        update(Exposure).where(Exposure.expected_by_id == ident).values(
+            expected_by_id=None, version=Exposure.version + 1
+        )
+    )  # fmt: skip
+    unit.record("expected_exposure.removed", "expected_exposure", row.id, row.name)
+    unit.db.delete(row)
+    unit.db.flush()
+    mark(unit)
+    unit.announce("exposures")
+
+
+def mark(unit: Unit, of: Sequence[Exposure] | None = None) -> None:
+    """Say of each exposure, or of these, by which rule it is expected, if by any. The oldest rule that fits counts."""
+    rules = unit.db.scalars(select(ExpectedExposure).order_by(ExpectedExposure.id)).all()
+    unit.db.flush()
+    some = [] if of is None else [among(Exposure.id, [row.id for row in of])]
+    if of is not None and not of:
+        return
+    here = [EXPOSURES.of(unit.viewer.organisation), *some]
+    expected: dict[UUID, UUID] = {}
+    for rule in rules:
+        for ident in unit.db.scalars(EXPOSURES.matching(rule.filter, here)):
+            expected.setdefault(ident, rule.id)
+    wanted = select(Exposure).where(*some)
+    changed = set()
+    for row in unit.db.scalars(wanted):
+        if row.expected_by_id != expected.get(row.id):
+            row.expected_by_id = expected.get(row.id)
+            row.version += 1
+            changed.add(row.account_id)
+    unit.db.flush()
+    flags.evaluate(unit, accounts=sorted(changed))

@@ -1,0 +1,147 @@
+"""What a change of rules, guards or the boundary would open and close, before anything is written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+from uuid import UUID
+from zoneinfo import ZoneInfo
+
+from openlatch.core.exposure import sentences
+from openlatch.core.exposure.answers import Answer
+from openlatch.core.exposure.answers import Exposure as Found
+from openlatch.core.exposure.comparison import Change, Difference, compare
+from openlatch.core.exposure.paths import Index
+from openlatch.core.exposure.rules import Combining, Right
+from openlatch.core.exposure.space import TooEntangled
+from openlatch.service.context import Unit
+from openlatch.service.exposure import evaluate
+from openlatch.service.exposure.evaluate import AccountRules
+from openlatch.store.tables import Account
+
+# So many lines are shown of what would change; all of them are counted.
+MOST_SHOWN = 500
+_WORST = {Change.NEW: 0, Change.CHANGED: 1, Change.GONE: 2, Change.UNCHANGED: 3}
+
+
+def of_accounts(unit: Unit, accounts: Iterable[UUID], suppose: Callable[[Account], AccountRules]) -> dict[str, Any]:
+    """What would become of the exposures of some accounts, if they were as ``suppose`` makes them."""
+    lines: list[dict[str, Any]] = []
+    counts = dict.fromkeys(Change, 0)
+    forbidden = 0
+    for ident in accounts:
+        account = unit.db.get_one(Account, ident)
+        for line in differences(evaluate.opened(unit, account), suppose(account), MOST_SHOWN - len(lines)):
+            counts[line["change"]] += line.get("times", 1)
+            if "times" in line:
+                continue
+            forbidden += line["forbidden"]
+            if line["change"] is not Change.UNCHANGED or line["forbidden"] or len(lines) < MOST_SHOWN:
+                lines.append({**line, "account": {"id": account.id, "name": account.name}})
+    lines.sort(key=lambda line: (_WORST[line["change"]], not line["forbidden"], not line["grew"], line["sentence"]))
+    return {
+        "counts": {change.value: count for change, count in counts.items()},
+        "forbidden": forbidden,
+        "lines": lines[:MOST_SHOWN],
+        "more": max(0, len(lines) - MOST_SHOWN),
+    }
+
+
+def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOWN) -> Iterator[dict[str, Any]]:
+    """One line for each resource and right that is open before or after.
+
+    Of those that no changed rule is about the first ``most`` come, unless a guard forbids them; how many more there are
+    says one line by ``times``.
+    """
+    was = dict(before.answers())
+    touched = _touched(before, after)
+    will = (
+        dict(after.answers()) if touched is None
+        else {**{i: a for i, a in was.items() if i not in touched}, **dict(after.answers(touched))}
+    )  # fmt: skip
+    forbidden = {ident: after.against(ident) for ident in will} if after.ours else {}
+    paths = {seen.path: ident for ident, seen in before.resources.items()}
+    left = 0
+    for ident in dict.fromkeys((*was, *will)):
+        if touched is not None and ident not in touched and not forbidden.get(ident):
+            if most <= 0:
+                left += len(will[ident].exposures)
+                continue
+            most -= 1
+        same = ident if ident in before.resources else paths.get(after.resources[ident].path)
+        old, new = was.get(same), will.get(ident)
+        for right in Right:
+            pair = old.of(right) if old else None, new.of(right) if new else None
+            if pair != (None, None):
+                line = _line(before, after, ident, right, pair, (old, new))
+                yield {**line, "forbidden": right in forbidden.get(ident, {})}
+    if left:
+        yield {"change": Change.UNCHANGED, "forbidden": False, "grew": False, "times": left}
+
+
+def _touched(before: AccountRules, after: AccountRules) -> set[UUID | None] | None:
+    """The resources that a rule is about which differs, and those that are new; None where any may be touched."""
+    if (
+        (before.asker.manner, before.asker.boundary) != (after.asker.manner, after.asker.boundary)
+        or before.guards != after.guards
+        or (before.asker.manner.combining is Combining.FIRST_MATCH and _order(before) != _order(after))
+    ):
+        return None
+    was, will = ({rule.key: replace(rule, order=0) for rule in each.rules} for each in (before, after))
+    differing = [
+        rule for one, other in ((was, will), (will, was)) for key, rule in one.items() if other.get(key) != rule
+    ]
+    index = Index([rule.on for rule in differing])
+    new = after.resources.keys() - before.resources.keys()
+    return {ident for ident, seen in after.resources.items() if ident in new or index.find(seen.path)}
+
+
+def _order(of_account: AccountRules) -> list[str]:
+    return [rule.key for rule in of_account.rules]
+
+
+def _line(
+    before: AccountRules, after: AccountRules, ident: UUID | None, right: Right,
+    pair: tuple[Found | None, Found | None], answers: tuple[Answer | None, Answer | None],
+) -> dict[str, Any]:  # fmt: skip
+    old, new = pair
+    told = _compared(old, new, after)
+    shown, answer = (new, answers[1]) if new is not None else (old, answers[0])
+    assert shown is not None
+    assert answer is not None
+    zone = after.asker.manner.zone
+    name = after.names.get(ident) or before.names.get(ident) or evaluate.WHOLE
+    return {
+        "change": told.change,
+        "grew": told.grew,
+        "resource": None if ident is None else {"id": ident, "name": name},
+        "right": right.value,
+        "audience": shown.audience.word,
+        "sentence": sentences.sentence(shown, name, zone),
+        "before": None if old is None else sentences.sentence(old, name, zone),
+        "gained": _words(told.gained, zone),
+        "lost": _words(told.lost, zone),
+        "rules": list(answer.keys(shown.admitted_by)),
+        "narrowed_by": list(answer.keys(shown.narrowed_by)),
+        "not_understood": list(shown.unknown),
+    }
+
+
+def _compared(old: Found | None, new: Found | None, after: AccountRules) -> Difference:
+    try:
+        return compare(old, new, after.asker)
+    except TooEntangled:
+        return Difference(Change.CHANGED)
+
+
+def _words(ways: Sequence[Any], zone: ZoneInfo) -> list[str]:
+    return [sentences.way_in_words(way, zone).rstrip(",") for way in ways]
+
+
+def with_permissions(of_account: AccountRules, permissions: Mapping[str, Right]) -> AccountRules:
+    """The same account, if its system's permissions came to these rights."""
+    manner = of_account.asker.manner
+    supposed = replace(manner, permissions={**manner.permissions, **permissions})
+    asker = replace(of_account.asker, manner=supposed, _answers={})
+    return replace(of_account, asker=asker)

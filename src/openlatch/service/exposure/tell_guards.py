@@ -1,0 +1,41 @@
+"""Telling a system which guards of the organisation there are, as the worker does."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from uuid import UUID
+
+from openlatch.errors import NotFound, SystemDown, SystemRefused
+from openlatch.service import systems
+from openlatch.service.context import Service, Viewer
+from openlatch.service.exposure.system_guards import AGAIN, PREFIX, as_told, fail, rows_of
+from openlatch.store.tables import System
+
+
+def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
+    """Tell a system which guards there are, and read it; gives when to try again."""
+    viewer = Viewer.itself(organisation)
+    with service.unit(viewer) as unit:
+        system = unit.db.get(System, ident)
+        if system is None:
+            return None
+        rows = rows_of(unit, ident)
+        wanted = [as_told(unit, row) for row in rows if row.state != "off"]
+        try:
+            adapter = systems.adapter_for(service, system)
+        except (NotFound, SystemRefused) as error:
+            fail(rows, error.detail)
+            return None
+    with service.rooms.enter(ident) as has_room:
+        if not has_room:
+            return service.clock() + AGAIN
+        try:
+            adapter.set_guards(wanted, PREFIX)
+        except SystemDown:
+            return service.clock() + AGAIN
+        except SystemRefused as error:
+            with service.unit(viewer) as unit:
+                fail(rows_of(unit, ident), error.detail)
+                unit.announce("exposure_guards")
+            return None
+    return None if systems.read(service, organisation, ident) is not None else service.clock() + AGAIN

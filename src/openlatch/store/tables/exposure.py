@@ -1,0 +1,184 @@
+"""What is open to outsiders: access rules, exposures that they come to, guards, drafts, and use by outsiders."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueConstraint
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import Mapped, mapped_column
+
+from openlatch.store.tables.base import Base, Owned, Proved, Recorded
+
+
+class AccessRule(Recorded, Owned, Base):
+    """An access rule of an account, as it was read in its system or written down here.
+
+    ``plain`` is the rule in the form of a rule document. A guard of the system refuses above all rules. ``handle`` is
+    how steps name it in the system; an empty one can't be taken away from here.
+    """
+
+    __tablename__ = "access_rules"
+    __table_args__ = (
+        UniqueConstraint("account_id", "key"),
+        Index("ix_access_rules_organisation_id", "organisation_id"),
+    )
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    key: Mapped[str]
+    position: Mapped[int] = mapped_column(server_default="0")
+    is_guard: Mapped[bool] = mapped_column(server_default="false")
+    by_hand: Mapped[bool] = mapped_column(server_default="false")
+    plain: Mapped[dict[str, Any]]
+    handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+
+
+class Exposure(Proved, Owned, Base):
+    """That outsiders have a right on a resource of an account, or on the whole account where there is none.
+
+    ``is_blocked`` ones are kept shut by a guard of the system; ``against`` are guards of the organisation that they
+    break. What somebody judged is kept with the ways in that they saw, and holds as long as nothing grows beyond these.
+    One that is gone stays for its history.
+    """
+
+    __tablename__ = "exposures"
+    __table_args__ = (
+        CheckConstraint("judgement in ('unjudged', 'intended', 'to_close')", name="judgement"),
+        Index(
+            "uq_exposures_account_id_resource_id_right", "account_id", "resource_id", "right", "is_blocked",
+            unique=True, postgresql_nulls_not_distinct=True,
+        ),
+        Index("ix_exposures_organisation_id", "organisation_id"),
+    )  # fmt: skip
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
+    right: Mapped[str]
+    is_blocked: Mapped[bool] = mapped_column(server_default="false")
+    audience: Mapped[int] = mapped_column(SmallInteger)
+    is_open: Mapped[bool]
+    is_entangled: Mapped[bool] = mapped_column(server_default="false")
+    ways: Mapped[list[Any]]
+    admitted_by: Mapped[list[Any]]
+    narrowed_by: Mapped[list[Any]]
+    unknown: Mapped[list[Any]]
+    against: Mapped[list[Any]] = mapped_column(server_default="[]")
+    sentence: Mapped[str]
+    digest: Mapped[UUID]
+    since: Mapped[datetime]
+    grew_at: Mapped[datetime | None]
+    gone_at: Mapped[datetime | None]
+    last_used_on: Mapped[date | None]
+    judgement: Mapped[str] = mapped_column(server_default="unjudged")
+    judged_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    judged_at: Mapped[datetime | None]
+    judged_reason: Mapped[str] = mapped_column(server_default="")
+    judged_ways: Mapped[list[Any] | None] = mapped_column(JSONB(none_as_null=True))
+    judged_sensitivity: Mapped[int | None] = mapped_column(SmallInteger)
+    expected_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("expected_exposures.id"))
+    intended_until: Mapped[datetime | None]
+    version: Mapped[int] = mapped_column(server_default="1")
+
+
+class ExpectedExposure(Owned, Base):
+    """Exposures that are expected, as a filter over them: a press page is public. ``reason`` says why."""
+
+    __tablename__ = "expected_exposures"
+    __table_args__ = (Index("ix_expected_exposures_organisation_id", "organisation_id"),)
+
+    name: Mapped[str]
+    filter: Mapped[str]
+    reason: Mapped[str]
+    made_by: Mapped[str]
+
+
+class ExposureGuard(Owned, Base):
+    """A guard: whom it refuses, to do what, and who may all the same; on everything, a kind, an account or a resource.
+
+    ``account_kind``, ``account_id`` and ``resource_id`` say on what; none of them stands for the whole organisation.
+    """
+
+    __tablename__ = "exposure_guards"
+    __table_args__ = (
+        CheckConstraint("num_nonnulls(account_kind, account_id, resource_id) <= 1", name="one_subject"),
+        Index("ix_exposure_guards_organisation_id", "organisation_id"),
+    )
+
+    account_kind: Mapped[str | None]
+    account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
+    resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
+    refuses: Mapped[str]
+    rights: Mapped[list[Any]]
+    but: Mapped[list[Any]] = mapped_column(server_default="[]")
+    reason: Mapped[str]
+    made_by: Mapped[str]
+
+
+class SystemGuard(Owned, Base):
+    """A guard that a system was told, so that it keeps shut by itself what the guard forbids.
+
+    ``state`` is *waiting* for being told, *set* (a reading shows it), *off* (a reading shows it no more: somebody has
+    switched it off), or *failed*.
+    """
+
+    __tablename__ = "system_guards"
+    __table_args__ = (
+        CheckConstraint("state in ('waiting', 'set', 'off', 'failed')", name="state"),
+        UniqueConstraint("guard_id", "system_id"),
+        Index("ix_system_guards_organisation_id", "organisation_id"),
+        Index("ix_system_guards_system_id", "system_id"),
+    )
+
+    guard_id: Mapped[UUID] = mapped_column(ForeignKey("exposure_guards.id", ondelete="CASCADE"))
+    system_id: Mapped[UUID] = mapped_column(ForeignKey("systems.id", ondelete="CASCADE"))
+    state: Mapped[str] = mapped_column(server_default="waiting")
+    words: Mapped[str] = mapped_column(server_default="")
+    seen_at: Mapped[datetime | None]
+
+
+class OutsideUse(Owned, Base):
+    """That somebody outside used a right on a resource on a day, as the system tells it; an empty name is nobody
+    in particular.
+    """
+
+    __tablename__ = "outside_uses"
+    __table_args__ = (
+        Index(
+            "uq_outside_uses_account_id_resource_id_right_day_who_address", "account_id", "resource_id", "right", "day",
+            "who", "address", unique=True, postgresql_nulls_not_distinct=True,
+        ),
+        Index("ix_outside_uses_organisation_id", "organisation_id"),
+    )  # fmt: skip
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
+    right: Mapped[str]
+    day: Mapped[date]
+    who: Mapped[str] = mapped_column(server_default="")
+    address: Mapped[str] = mapped_column(server_default="")
+
+
+class RuleDraft(Owned, Base):
+    """Access rules of an account that somebody thinks of setting: the document, and what it would open and close.
+
+    ``state`` is *waiting* for being worked out, *ready*, *refused* (the document can't be read), *applying* (on its way
+    into the system), *applied* (the system shows it), or *failed*.
+    """
+
+    __tablename__ = "rule_drafts"
+    __table_args__ = (
+        CheckConstraint("state in ('waiting', 'ready', 'refused', 'applied', 'applying', 'failed')", name="state"),
+        Index("ix_rule_drafts_account_id", "account_id"),
+    )
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    made_by: Mapped[str]
+    document: Mapped[str]
+    state: Mapped[str] = mapped_column(server_default="waiting")
+    result: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    worked_out_at: Mapped[datetime | None]
+    applied_at: Mapped[datetime | None]
+    applied_by: Mapped[str] = mapped_column(server_default="")
+    reason: Mapped[str] = mapped_column(server_default="")
