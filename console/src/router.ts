@@ -30,6 +30,8 @@ export const router = createRouter({
     { path: '/apps', name: 'apps', component: () => import('./pages/AppsPage.vue'), meta: { title: 'Apps' } },
     { path: '/apps/:id', name: 'app', component: () => import('./pages/AppPage.vue'), props: true, meta: { title: 'App' } },
     { path: '/sessions', name: 'sessions', component: () => import('./pages/SessionsPage.vue'), meta: { title: 'Sessions' } },
+    { path: '/exposures', name: 'exposures', component: () => import('./pages/ExposuresPage.vue'), meta: { title: 'Exposures' } },
+    { path: '/accounts/:id/rules', name: 'access-rules', component: () => import('./pages/AccessRulesPage.vue'), props: true, meta: { title: 'Access rules' } },
     { path: '/flags', name: 'flags', component: () => import('./pages/FlagsPage.vue'), meta: { title: 'Flags' } },
     { path: '/map', name: 'map', component: () => import('./pages/MapPage.vue'), meta: { title: 'Unused against dangerous' } },
     { path: '/ends', name: 'ends', component: () => import('./pages/EndsPage.vue'), meta: { title: 'What ends when' } },
@@ -55,7 +57,7 @@ export const router = createRouter({
   ],
 })
 
-const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'partners', 'organisations', 'me'])
+const CLOSED_INSIDE = new Set(['today', 'mine', 'map', 'ends', 'rules', 'facts', 'rounds', 'round', 'drift', 'systems', 'settings', 'notices', 'teams', 'team', 'sign-ins', 'exposures', 'access-rules', 'partners', 'organisations', 'me'])
 
 router.beforeEach(async (to) => {
   document.title = `${String(to.meta.title)} · Open Latch`

@@ -601,6 +601,7 @@ export interface Today {
   revocations: RevocationRow[]
   revocations_going_on: number
   ends: { week_begins: string; count: number }[]
+  exposures: { open: number; unjudged: number; anyone_changes: number }
   systems_down: SystemRow[]
   counts: Record<string, number>
 }
@@ -1161,4 +1162,88 @@ export interface PartnerLink {
   ended_by: string
   people: PartnerPerson[]
   team: Named | null
+}
+
+export interface ExposureRow extends Proved {
+  id: string
+  account: AccountOf & { sensitivity: number }
+  resource: { id: string | null; name: string | null } | null
+  right: 'see' | 'change' | 'administer'
+  audience: 'anyone' | 'signed_in' | 'link' | 'named'
+  open: boolean
+  blocked: boolean
+  forbidden: boolean
+  gone: boolean
+  understood: boolean
+  sentence: string
+  admitted_by: string[]
+  since: string
+  grew_at: string | null
+  last_used_on: string | null
+  judgement: 'unjudged' | 'intended' | 'to_close'
+  judged_reason: string
+  judged_by: { id: string | null; name: string | null } | null
+  expected_by: { id: string | null; name: string | null } | null
+  intended_until: string | null
+}
+
+export interface ExposureChange {
+  change: 'new' | 'gone' | 'changed' | 'unchanged'
+  grew: boolean
+  account: Named
+  resource: Named | null
+  right: string
+  sentence: string
+  gained: string[]
+  lost: string[]
+  rules: string[]
+  narrowed_by: string[]
+  not_understood: string[]
+  forbidden: boolean
+}
+
+export interface ExposureChanges {
+  counts: Record<ExposureChange['change'], number>
+  lines: ExposureChange[]
+  more: number
+  forbidden: number
+  systems?: string[]
+  fingerprint: string
+}
+
+export interface ClosingPreview extends Preview {
+  rules: { account: string; key: string }[]
+  exposures: ExposureChanges
+}
+
+export interface GuardRow {
+  id: string
+  sentence: string
+  reason: string
+  made_by: string
+  systems: { system: Named; state: 'waiting' | 'set' | 'off' | 'failed'; words: string; seen_at: string | null }[]
+}
+
+export interface RuleProblem {
+  pointer: string
+  line: number
+  message: string
+}
+
+export interface AccessRulesOf {
+  account: Named
+  document: unknown
+  combining: string
+  permissions: Record<string, string>
+}
+
+export interface RuleDraft {
+  id: string
+  state: 'waiting' | 'ready' | 'refused' | 'applying' | 'applied' | 'failed'
+  failure: string
+  document: string
+  problems: RuleProblem[]
+  counts: ExposureChanges['counts'] | null
+  lines: ExposureChange[]
+  more: number
 }

@@ -56,8 +56,17 @@ function stepsOf(path: Path): Step[] {
   return path.hops.map((hop) => ({ id: `${hop.holder.kind}:${hop.holder.id}`, label: hop.holder.name, kind: hop.holder.kind }))
 }
 
+/** People who get in by access rules, and not by a grant: everyone of one kind is drawn as one. */
+export interface Outsiders {
+  label: string
+  note: string
+  reach: number
+  count: number
+  names: string[]
+}
+
 /** Lay paths out. Holders that come in the same way, as far, become one bundle when there are many of them. */
-export function picture(paths: Path[], account: string): Picture {
+export function picture(paths: Path[], account: string, outsiders: Outsiders[] = []): Picture {
   const nodes = new Map<string, Node>()
   const links = new Map<string, Link>()
   const bundles = new Map<string, { path: Path; steps: Step[] }[]>()
@@ -103,6 +112,11 @@ export function picture(paths: Path[], account: string): Picture {
       })
       if (isBundle && index === 0) break
     }
+  }
+  for (const { label, note, reach, count, names } of outsiders) {
+    const id = `outsiders:${label}`
+    nodes.set(id, { id, label, note, reach, names, kind: 'rule', count, outside: true, column: 1, x: 0, y: 0, height: ROW })
+    links.set(`${id}>account`, { from: id, to: 'account', reach, count, via: note, over: [] })
   }
   return placed([...nodes.values()], [...links.values()])
 }

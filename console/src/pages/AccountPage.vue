@@ -6,8 +6,9 @@ import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { get, send } from '@/data/api'
 import { me } from '@/data/me'
 import { proving } from '@/data/proof'
-import type { AccountPage, ChangeLine, FlagRow, Path, Rows } from '@/data/types'
+import type { AccountPage, ChangeLine, ExposureRow, FlagRow, Path, Rows } from '@/data/types'
 import { lanesOption } from '@/lib/charts'
+import { judgedWords, outsidersOf } from '@/lib/exposure'
 import { isDark } from '@/lib/theme'
 import { SENSITIVITY_WORDS, counted, moment, plain } from '@/lib/words'
 import ChartBox from '@/parts/ChartBox.vue'
@@ -38,6 +39,12 @@ const flags = useQuery({
   query: () => get<Rows<FlagRow>>('/flags', { filter: `account.id eq "${props.id}" and state eq "open"`, limit: 8 }),
 })
 
+const MOST_EXPOSED = 6
+const exposed = useQuery({
+  key: () => ['exposures', 'of account', props.id],
+  query: () => get<Rows<ExposureRow>>('/exposures', { filter: `account.id eq "${props.id}"`, limit: 500, count: true }),
+})
+const outsiders = computed(() => (asOf.value ? [] : outsidersOf(exposed.data.value?.rows ?? [])))
 const owns = computed(() => !me.value?.inside && Boolean(me.value?.administrator || data.value?.owner?.id === me.value?.person.id))
 const router = useRouter()
 /** The grant about which a reminder has led here. */
@@ -125,6 +132,7 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       </dl>
       <div v-if="data.answers_for" class="flex flex-wrap gap-2">
         <RouterLink :to="{ path: '/give', query: { account: data.id } }" class="button-main">Offer access</RouterLink>
+        <RouterLink :to="`/accounts/${data.id}/rules`" class="button">Access rules</RouterLink>
         <button class="button" @click="isRecording = true">Record existing access</button>
         <button v-if="owns" class="button" @click="isEditing = true">Edit</button>
         <button v-if="owns" class="button" @click="isHandingOver = true">Hand over</button>
@@ -151,7 +159,16 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       {{ left.toLocaleString('en') }} more are not. <RouterLink class="link" :to="{ path: '/grants', query: { filter: `account.id eq &quot;${data.id}&quot;` } }">All grants on it</RouterLink>;
       every path: <code class="font-mono">openlatch account access '{{ data.name }}'</code>
     </p>
-    <PathPicture v-if="data.answers_for && drawn.length" :paths="drawn" :account="data.name" class="mb-5" />
+    <PathPicture v-if="data.answers_for && (drawn.length || outsiders.length)" :paths="drawn" :account="data.name" :outsiders="outsiders" class="mb-5" />
+    <section v-if="data.answers_for && !asOf && exposed.data.value?.rows.length" class="card mb-6 p-5" aria-labelledby="exposed">
+      <h2 id="exposed" class="text-xl">Outsiders who get in by access rules</h2>
+      <ul class="mt-1 divide-y divide-line">
+        <li v-for="row in exposed.data.value.rows.slice(0, MOST_EXPOSED)" :key="row.id" class="flex flex-wrap gap-x-4 py-1.5">
+          <span class="flex-1">{{ row.sentence }}</span><span class="text-soft">{{ judgedWords(row) }}</span>
+        </li>
+      </ul>
+      <p class="mt-2"><RouterLink class="link" :to="{ path: '/exposures', query: { filter: `account.id eq &quot;${data.id}&quot;` } }">Judge and close them: {{ counted(exposed.data.value.count ?? exposed.data.value.rows.length, 'exposure') }}</RouterLink></p>
+    </section>
     <template v-if="asOf && data.answers_for">
       <h2 class="mb-2 text-xl">Who could reach it then</h2>
       <PathList v-if="then.data.value?.paths.length" :paths="then.data.value.paths" by="holder" :can-end="false" class="mb-6" />

@@ -108,7 +108,7 @@ function onKey(event: KeyboardEvent): void {
   if (act === 'next' || act === 'before') void go(ordered.value[index + (act === 'next' ? 1 : -1)])
   else if (act === 'pick') pick(here.value)
   else if (act === 'undo') void (here.value.verdict && desk.value?.isOpen && desk.value.undo())
-  else if (desk.value?.isOpen && (act !== 'trim' || desk.value.isGrant)) void desk.value.begin(act)
+  else if (desk.value?.isOpen && (act !== 'trim' || desk.value.mayTrim)) void desk.value.begin(act)
 }
 </script>
 

@@ -7,6 +7,7 @@ import { get } from '@/data/api'
 import { me } from '@/data/me'
 import type { Today } from '@/data/types'
 import { endsOption } from '@/lib/charts'
+import { ANYONE_CHANGES, UNJUDGED } from '@/lib/exposure'
 import { isDark } from '@/lib/theme'
 import { counted, day, moment, plain } from '@/lib/words'
 import ChartBox from '@/parts/ChartBox.vue'
@@ -68,6 +69,11 @@ const headline = computed(() => {
         <p v-if="data.questions_to_answer" class="mt-1"><RouterLink to="/mine#questions" class="link">{{ counted(data.questions_to_answer, 'question') }}</RouterLink> about your access</p>
           <p v-if="data.requests_pending" class="mt-1"><RouterLink to="/requests?filter=state+eq+%22pending%22" class="link">{{ counted(data.requests_pending, 'request') }}</RouterLink> for access</p>
         <p v-if="data.offers_pending" class="mt-1"><RouterLink to="/offers?filter=state+eq+%22pending%22" class="link">{{ counted(data.offers_pending, 'offer') }}</RouterLink> not answered yet</p>
+      </section>
+      <section v-if="data.exposures.open" class="card p-5" aria-labelledby="open">
+        <h2 id="open" class="text-xl">Open to outsiders</h2>
+        <p class="mt-1"><RouterLink to="/exposures" class="link">{{ counted(data.exposures.open, 'exposure') }}</RouterLink>, <RouterLink :to="{ path: '/exposures', query: { filter: UNJUDGED } }" class="link">{{ data.exposures.unjudged }} not judged</RouterLink></p>
+        <p v-if="data.exposures.anyone_changes" class="mt-1 font-semibold text-rust">By <RouterLink :to="{ path: '/exposures', query: { filter: ANYONE_CHANGES } }" class="link">{{ counted(data.exposures.anyone_changes, 'exposure') }}</RouterLink> anyone can change something</p>
       </section>
       <section v-if="data.rounds.length" class="card p-5" aria-labelledby="reviews">
         <h2 id="reviews" class="text-xl">Reviews</h2>

@@ -23,6 +23,7 @@ const PLACES = [
   { to: '/apps', label: 'Apps', inside: true },
   { to: '/sessions', label: 'Sessions', inside: true },
   { to: '/flags', label: 'Flags', inside: true },
+  { to: '/exposures', label: 'Exposures' },
   { to: '/map', label: 'Map' },
   { to: '/ends', label: 'Ends' },
   { to: '/rules', label: 'Rules' },

@@ -33,6 +33,8 @@ const path = computed(() => `/rounds/${props.item.round_id}/items/${props.item.i
 const isStarted = computed(() => Boolean(props.item.revocation_id ?? props.item.offer_id))
 const isOpen = computed(() => !props.closed && !isStarted.value)
 const isGrant = computed(() => ['grant', 'link'].includes(props.item.kind))
+const isExposure = computed(() => props.item.kind === 'exposure')
+const mayTrim = computed(() => isGrant.value || isExposure.value)
 const maySecond = computed(() => isOpen.value && props.item.state === 'seconding' && props.item.decided_by?.id !== me.value?.person.id)
 const levels = useQuery({
   key: () => ['levels', props.item.facts.system?.id ?? '', props.item.reach ?? 1],
@@ -133,14 +135,14 @@ const LABELS: Record<Doing, string> = {
 }
 const confirmWords = computed(() => {
   if (!doing.value) return ''
-  return { keep: 'Keep it', trim: 'Trim to this', revoke: revokingWords(props.item), pass: 'Pass it on', ask: 'Ask', 'send back': 'Send it back', explain: 'Explain' }[doing.value]
+  return { keep: 'Keep it', trim: isExposure.value ? 'It is intended until then' : 'Trim to this', revoke: revokingWords(props.item), pass: 'Pass it on', ask: 'Ask', 'send back': 'Send it back', explain: 'Explain' }[doing.value]
 })
 const canFinish = computed(() => {
   if (isBusy.value) return false
   if (doing.value === 'trim') return Boolean(trimLevel.value || trimUntil.value)
   return !(doing.value === 'pass' || (doing.value === 'revoke' && props.item.kind === 'ownership')) || Boolean(other.value)
 })
-defineExpose({ begin, undo, isOpen, isGrant })
+defineExpose({ begin, undo, isOpen, mayTrim })
 </script>
 
 <template>
@@ -171,7 +173,7 @@ defineExpose({ begin, undo, isOpen, isGrant })
       <p v-if="doing === 'pass' && better.status.value === 'success' && !choices.length" class="text-soft">Nobody that you see could decide it better. An administrator can pass it on.</p>
       <div v-if="doing === 'trim'" class="grid gap-3 sm:grid-cols-2">
         <label v-if="lower.length" class="block font-semibold">Lower level <select v-model="trimLevel" class="field mt-1 font-normal"><option value="">as it is</option><option v-for="level in lower" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
-        <label class="block font-semibold">New last day <input v-model="trimUntil" type="date" class="field mt-1 font-normal" /></label>
+        <label class="block font-semibold">{{ isExposure ? 'Intended until' : 'New last day' }} <input v-model="trimUntil" type="date" class="field mt-1 font-normal" /></label>
       </div>
       <label class="block font-semibold">{{ LABELS[doing] }} <input ref="field" v-model="reason" class="field mt-1 font-normal" data-test="reason" /></label>
       <div v-if="shown" class="rounded-md bg-sunk/60 p-3"><p v-if="!shown.preview">{{ shown.sentence }}</p><PreviewBox v-else :preview="shown.preview" class="!mt-0" /></div>
@@ -183,7 +185,7 @@ defineExpose({ begin, undo, isOpen, isGrant })
     </form>
     <div v-else-if="isOpen" class="mt-3 flex flex-wrap items-center gap-2">
       <button class="button-main" :disabled="isBusy" @click="begin('keep')">Keep <kbd>K</kbd></button>
-      <button v-if="isGrant" class="button" @click="begin('trim')">Trim… <kbd>T</kbd></button>
+      <button v-if="mayTrim" class="button" @click="begin('trim')">{{ isExposure ? 'Intended until…' : 'Trim…' }} <kbd>T</kbd></button>
       <button class="button-end" @click="begin('revoke')">{{ item.kind === 'grant' || item.kind === 'link' ? 'Revoke…' : `${revokingWords(item)}…` }} <kbd>R</kbd></button>
       <template v-if="item.state === 'undecided'">
         <button class="button" @click="begin('pass')">Pass on… <kbd>P</kbd></button>

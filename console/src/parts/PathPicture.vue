@@ -2,10 +2,10 @@
 import { computed, ref } from 'vue'
 
 import type { Path } from '@/data/types'
-import { picture, type Link } from '@/lib/picture'
+import { picture, type Link, type Outsiders } from '@/lib/picture'
 
-const props = defineProps<{ paths: Path[]; account: string }>()
-const drawn = computed(() => picture(props.paths, props.account))
+const props = defineProps<{ paths: Path[]; account: string; outsiders?: Outsiders[] }>()
+const drawn = computed(() => picture(props.paths, props.account, props.outsiders))
 const byId = computed(() => new Map(drawn.value.nodes.map((node) => [node.id, node])))
 const picked = ref<string | null>(null)
 const shown = computed(() => (picked.value ? byId.value.get(picked.value) : undefined))
