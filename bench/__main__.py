@@ -16,7 +16,7 @@ from pathlib import Path
 
 from cryptography.fernet import Fernet
 
-from bench import ending, finding, measures, reviewing
+from bench import ending, exposing, finding, measures, reviewing
 from bench.measures import Bench, Result
 from bench.world import Size
 from openlatch.launch.cluster import Cluster
@@ -45,6 +45,8 @@ MEASURES: tuple[Callable[[Bench], Result], ...] = (
     reviewing.writing_while_it_closes,
     finding.searching,
     finding.merging_people,
+    exposing.everything_that_is_open,
+    exposing.a_draft_of_a_large_account,
     measures.memory,
 )
 
@@ -97,7 +99,8 @@ def main() -> None:
 
 # What brings its own grants, and needs no register that is filled before.
 _ALONE = (measures.revoke_until_confirmed, ending.a_large_plan, ending.reading_many_roles, ending.comparing,
-          finding.searching, finding.merging_people)  # fmt: skip
+          finding.searching, finding.merging_people,
+          exposing.everything_that_is_open, exposing.a_draft_of_a_large_account)  # fmt: skip
 
 
 def _by_themselves(only: str) -> bool:

@@ -37,7 +37,7 @@ class Made:
     """A system that says what it is made to say: as many holdings, a few of them otherwise the second time."""
 
     settings_taken = ()
-    can = SimpleNamespace(steps=frozenset())
+    can = SimpleNamespace(steps=frozenset(), rules=None)
 
     def __init__(self, grants: int) -> None:
         self.grants, self.later = grants, False

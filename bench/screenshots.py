@@ -63,17 +63,13 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     _shoot(page, "today", "/")
     account = first("accounts", 'name eq "Booking desk mailbox"')
     _shoot(page, "account", f"/accounts/{account}")
-    _recording(page, account)
-    page.keyboard.press("Escape")
+    _exposing(page, first("accounts", 'name eq "Yearbook"'))
     item = first("rounds", 'name eq "Sensitive accounts, autumn"')
     reviewer = _page(browser, demo, who="lene.marsh@hollinfell.example.org")
     reviewer.goto(f"/rounds/{item}")
     reviewer.locator("[data-test^=item-]", has_text="Sunniva Bakke").last.click()
     reviewer.keyboard.press("t")
     _shoot(reviewer, "round")
-    page.goto(f"/rounds/{item}")
-    page.get_by_role("button", name="Progress").click()
-    _shoot(page, "progress")
     _report(browser, client, first("rounds", 'name sw "Old web shop"'))
     _pictures(browser, demo, account)
     dark = _page(browser, demo, dark=True)
@@ -88,17 +84,22 @@ def _console(browser: Browser, demo: Demo, client: Client) -> None:
     _leaving(page, client, first("people", 'name eq "Gwil Tresco"'), first("people", 'name eq "Imke Rosen"'))
 
 
-def _recording(page: Page, account: Any) -> None:
-    """Access that is there already, before it is written down."""
-    page.goto(f"/accounts/{account}")
-    page.get_by_role("button", name="Record existing access").click()
-    for label, name in (("Who", "Odile Fenn"), ("Level", "Answer mail")):
-        page.get_by_role("combobox", name=label).first.fill(name)
-        page.get_by_role("option", name=name).first.click()
-    page.get_by_label("How you know").fill("Seen in the mailbox's list of members.")
-    page.get_by_role("button", name="See what it does").click()
-    page.get_by_text("recorded already").wait_for()
-    _shoot(page, "record")
+def _exposing(page: Page, rules: Any) -> None:
+    """What is open to outsiders, what a draft of rules would open, and what is open against a guard."""
+    _shoot(page, "exposures", "/exposures")
+    page.goto(f"/accounts/{rules}/rules")
+    box = page.get_by_label("Rule document")
+    text = box.input_value()
+    box.fill(text.replace('["list", "fetch"]', '["list", "fetch", "upload"]').replace('"/drafts/**"', '"/**"'))
+    page.get_by_role("button", name="See what it would open").click()
+    page.get_by_text(re.compile(r"would open")).first.wait_for()
+    page.evaluate("window.scrollTo(0, 0)")
+    _shoot(page, "draft")
+    page.goto("/exposures")
+    page.get_by_role("button", name="Set a guard").click()
+    page.locator("[data-test=against]").wait_for()
+    _shoot(page, "guard")
+    page.keyboard.press("Escape")
 
 
 def _leaving(page: Page, client: Client, person: Any, heir: Any) -> None:
@@ -112,7 +113,7 @@ def _leaving(page: Page, client: Client, person: Any, heir: Any) -> None:
 
 
 def _pictures(browser: Browser, demo: Demo, account: Any) -> None:
-    """Who reaches an account by which path, the map with a region picked, what ends, and a limit being changed."""
+    """Who reaches an account by which path, the map with a region picked, and a limit being changed."""
     page = _page(browser, demo)
     page.goto(f"/accounts/{account}")
     page.locator("figure").scroll_into_view_if_needed()
@@ -122,9 +123,6 @@ def _pictures(browser: Browser, demo: Demo, account: Any) -> None:
     for danger in ("most", "much"):
         page.get_by_role("button", name=re.compile(f"danger {danger}, never used")).click()
     _shoot(page, "map")
-    page.goto("/ends")
-    page.get_by_role("button", name=re.compile("leaves")).first.click()
-    _shoot(page, "ends")
     page.goto("/rules")
     page.get_by_label("medium").first.fill("60")
     page.get_by_label("high").first.focus()

@@ -42,6 +42,8 @@ from openlatch.service import (
     visits,
 )
 from openlatch.service.context import Service, Viewer
+from openlatch.service.exposure import apply, drafts, tell_guards
+from openlatch.service.exposure import evaluate as exposures
 from openlatch.service.grants import end_reminders, hand_tasks
 from openlatch.service.identity import passwords
 from openlatch.service.lists import saved_filters
@@ -57,6 +59,7 @@ from openlatch.store.tables import (
     LargeChange,
     Organisation,
     PasswordReset,
+    RuleDraft,
     SignInAttempt,
     WebSession,
 )
@@ -82,6 +85,7 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         systems.read(service, UUID(organisation), UUID(system))
 
     def evaluate(organisation: str) -> None:
+        exposures.every_account(service, UUID(organisation))
         with service.unit(Viewer.itself(UUID(organisation))) as unit:
             latching.evaluate(unit)
         flags.evaluate_all(service, UUID(organisation))
@@ -107,6 +111,9 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
         "open_secret": partial(_open_secret, service),
         "send_password_links": partial(_send_password_links, service),
         "change_many": partial(_change_many, service),
+        "work_out_draft": partial(_work_out_draft, service),
+        "apply_draft": partial(_apply_draft, service),
+        "set_guards": partial(_set_guards, service),
         "link_partners": partial(_link_partners, service),
         "carry_out": carry_out,
         "read_system": read_system,
@@ -141,6 +148,23 @@ def _link_partners(service: Service, organisation: str) -> None:
 
 def _change_many(service: Service, organisation: str, change: str) -> None:
     large_changes.carry_on(service, UUID(organisation), UUID(change))
+
+
+def _work_out_draft(service: Service, organisation: str, draft: str) -> None:
+    with service.unit(Viewer.itself(UUID(organisation))) as unit:
+        drafts.work_out(unit, unit.db.get_one(RuleDraft, UUID(draft)))
+
+
+def _apply_draft(service: Service, organisation: str, draft: str) -> None:
+    back = apply.carry_out(service, UUID(organisation), UUID(draft))
+    if back is not None:
+        service.wake("apply_draft", {"organisation": organisation, "draft": draft}, back)
+
+
+def _set_guards(service: Service, organisation: str, system: str) -> None:
+    back = tell_guards.carry_out(service, UUID(organisation), UUID(system))
+    if back is not None:
+        service.wake("set_guards", {"organisation": organisation, "system": system}, back)
 
 
 def organisations(service: Service) -> list[UUID]:
@@ -209,6 +233,7 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
         due += [("settle", {**named, "grant": str(i)}) for i in settling.due(unit)]
         due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
         due += [("change_many", {**named, "change": str(i)}) for i in large_changes.going_on(unit)]
+        due += [("apply_draft", {**named, "draft": str(i)}) for i in apply.going_on(unit)]
         due += [("send_mail", named)] if telling.waiting(unit) else []
     for task, arguments in due:
         service.wake(task, arguments, None)
