@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import pwd
+import random
 import socket
 from pathlib import Path
 from typing import Any
@@ -16,11 +17,17 @@ class CantStart(OpenLatchError):
 
 
 def free_port() -> int:
-    """A port on loopback that nobody listens on right now."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port: int = probe.getsockname()[1]
-        return port
+    """A port on loopback that nobody listens on, below those that the kernel gives to outgoing connections.
+
+    One that the kernel chose itself could be taken by anybody's connection before the server that wants it has started.
+    """
+    # Not from the seeded generator: processes that share a seed would all choose the same ports.
+    chance = random.SystemRandom()
+    for _ in range(1000):
+        port = chance.randrange(10_000, 30_000)
+        if is_free(port):
+            return port
+    raise CantStart("No port between 10000 and 30000 is free on this machine.")
 
 
 def is_free(port: int) -> bool:

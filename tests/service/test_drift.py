@@ -6,7 +6,6 @@ import threading
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from datetime import timedelta
-from types import SimpleNamespace
 from typing import Any
 from uuid import UUID
 
@@ -15,6 +14,7 @@ from sqlalchemy import func, select
 
 from openlatch.adapters import (
     NOTHING,
+    Abilities,
     Adapter,
     Found,
     FoundLevel,
@@ -48,7 +48,7 @@ class Told:
     """A system that is just what a test says."""
 
     settings_taken = ()
-    can = SimpleNamespace(steps=frozenset(), sessions_first=False, rules=None)
+    can = Abilities(steps=frozenset(), rights=())
     found: list[Found]
     asked: list[dict[str, str]]
 
