@@ -13,6 +13,8 @@ import httpx
 import pytest
 from sqlalchemy import select
 
+from openlatch.core.exposure.form import FORM
+from openlatch.core.words import Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.processes import free_port
 from openlatch.service import flags, helping, register, systems
@@ -29,12 +31,15 @@ from openlatch.service.exposure import (
     guards,
     history,
     judge,
+    narrow,
     pages,
     tell_guards,
 )
+from openlatch.service.reviews import closing, deciding, opening
+from openlatch.service.reviews.plans import Review
 from openlatch.standins.cloud import Cloud, CloudServer
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Account, Exposure, Flag, JournalEntry, Person, Resource, RevocationTarget
+from openlatch.store.tables import Account, Exposure, Flag, Item, JournalEntry, Person, Resource, RevocationTarget
 from tests.conftest import ADAPTER_PASSWORD, Clock
 from tests.service.ending import carry_on
 
@@ -581,8 +586,8 @@ def test_the_smallest_rule_for_the_use_that_was_seen(
         assert page["narrower"]["while"] == [{"from_network": ["198.51.100.0/24"]}]
         assert pages.page(unit, reader.ident("Plan", "see"))["narrower"] is None
         with pytest.raises(Conflict, match="narrower"):
-            pages.narrow(unit, reader.ident("Plan", "see"))
-        made = pages.narrow(unit, reader.ident("Pictures", "see"))
+            narrow.exposure(unit, reader.ident("Plan", "see"))
+        made = narrow.exposure(unit, reader.ident("Pictures", "see"))
         assert made["counts"] == {"new": 0, "gone": 0, "changed": 1, "unchanged": 2}
     with service.unit(organisation) as unit:
         apply.ask(unit, made["id"], "Only the printers use it.")
@@ -594,6 +599,78 @@ def test_the_smallest_rule_for_the_use_that_was_seen(
     with service.unit(organisation) as unit:
         # It narrows once: with the same use there is nothing more to refuse.
         assert "198.51.100.0/24" in register.one(unit, "exposures", reader.ident("Pictures", "see"))["sentence"]
+
+
+def test_a_review_narrows_to_the_use_that_was_seen(
+    space: Space, reader: Reader, service: Service, organisation: Viewer
+) -> None:
+    """All of an account at once; what was not seen in use can't be narrowed; done is what the system shows."""
+    everything = {**OPEN, "to": ["list", "fetch", "upload"]}
+    space.set_rules(everything)
+    space.cloud.state.outside = [
+        {"space": SPACE, "path": path, "right": right, "day": "2026-03-08", "who": "", "address": address}
+        for path, right, address in (
+            ("/press/huts.zip", "see", "198.51.100.7"), ("/press/drop", "see", "203.0.113.9"),
+            ("/press/drop", "change", "198.51.100.9"),
+        )
+    ]  # fmt: skip
+    reader.read()
+    narrowed = deciding.Decision(Verdict.TRIM, "Only as it is used.", trim_to_use=True)
+    with service.unit(organisation) as unit:
+        ident = opening.open_round(unit, Review("Open", "", covers=("exposure",), acts="at_close"))
+        items = {item.level: item.id for item in unit.db.scalars(select(Item).where(Item.round_id == ident))}
+        said = deciding.preview(unit, ident, items["Pictures"], narrowed)["sentence"]
+        assert "Now: Anyone can see “Pictures”. Then: Anyone, from 198.51.100.0/24, can see “Pictures”." in said
+        assert "Closed: Anyone can change “Pictures”." in said
+        for wrong in (replace(narrowed, trim_until=unit.now), replace(narrowed, trim_to_use=False),
+                      replace(narrowed, verdict=Verdict.KEEP)):  # fmt: skip
+            with pytest.raises(BadInput):
+                deciding.preview(unit, ident, items["Pictures"], wrong)
+    with pytest.raises(Conflict, match="No use of “Plan” by outsiders was seen"), service.unit(organisation) as unit:
+        deciding.decide(unit, ident, items["Plan"], narrowed)
+    for name in ("Pictures", "Drop box"):
+        with service.unit(organisation) as unit:
+            deciding.decide(unit, ident, items[name], narrowed)
+    with service.unit(organisation) as unit:
+        closing.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
+    assert not closing.carry_on(service, organisation, ident)
+    with service.unit(organisation) as unit:
+        (draft,) = {unit.db.get_one(Item, items[name]).draft_id for name in ("Pictures", "Drop box")}
+        with pytest.raises(Conflict, match="being set"):
+            closing.retry(unit, ident, items["Pictures"])
+    apply.carry_out(service, organisation.organisation, draft)
+    assert closing.carry_on(service, organisation, ident)
+    assert space.opens("/press/huts.zip", X_From="198.51.100.7")
+    assert not space.opens("/press/huts.zip", X_From="203.0.113.9")
+    assert space.opens("/press/drop", X_From="203.0.113.9")
+    assert space.opens("/press/drop", X_From="198.51.100.7")
+    assert space.opens("/press/drop", "PUT", X_From="198.51.100.9")
+    assert not space.opens("/press/drop", "PUT", X_From="203.0.113.9")
+    assert not space.opens("/press/huts.zip", "PUT", X_From="198.51.100.7")
+    with service.unit(organisation) as unit:
+        item = unit.db.get_one(Item, items["Drop box"])
+        assert (item.proof, item.outcome.partition(":")[0]) == ("confirmed", "Confirmed")
+
+
+def test_a_draft_that_others_overtake_is_not_set(
+    space: Space, reader: Reader, service: Service, organisation: Viewer
+) -> None:
+    """Between asking and setting somebody opens more in the system; a second draft has to wait; both are told."""
+    space.set_rules(OPEN)
+    reader.read()
+    shut = {"form": FORM, "rules": [], "guards": []}
+    with service.unit(organisation) as unit:
+        first, second = (drafts.make(unit, reader.account, json.dumps(shut))["id"] for _ in range(2))
+        apply.ask(unit, first, "Close it all.")
+        with pytest.raises(Conflict, match="being set"):
+            apply.ask(unit, second, "Close it all, too.")
+    space.set_rules(OPEN, DROP)
+    reader.read()
+    apply.carry_out(service, organisation.organisation, first)
+    with service.unit(organisation) as unit:
+        told = drafts.one(unit, first)
+        assert (told["state"], "other rules by now" in told["failure"]) == ("failed", True)
+    assert space.opens("/press/huts.zip")
 
 
 def test_rules_that_are_not_understood_are_never_absent(

@@ -450,7 +450,7 @@ def test_what_is_kept_open_is_intended_perhaps_until_a_day(small: Small) -> None
     with small.service.unit(small.itself) as unit:
         rows = unit.db.scalars(select(Item).where(Item.round_id == ident)).all()
         found = {row.facts["sentence"].split("“")[1].split("”")[0]: row for row in rows}
-    with small.acting("ada") as unit, pytest.raises(BadInput, match="until a day"):
+    with small.acting("ada") as unit, pytest.raises(BadInput, match="until a day, or narrowed"):
         deciding.decide(unit, ident, found["Rota"].id, Decision(Verdict.TRIM, "For the season."))
     decided(small, "ada", ident, found["Rota"], Decision(Verdict.TRIM, "For the season.", trim_until=until))
     decided(small, "ada", ident, found["Map"], Decision(Verdict.KEEP, "Everybody needs it."))

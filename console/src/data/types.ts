@@ -374,6 +374,7 @@ export interface ItemRow extends Proved {
   verdict: Verdict | null
   reason: string
   trim_until: string | null
+  trim_to_use: boolean
   trim_level: Named | null
   successor: Named | null
   reviewer: Named | null
@@ -386,6 +387,7 @@ export interface ItemRow extends Proved {
   fate: string | null
   revocation_id: string | null
   offer_id: string | null
+  draft_id: string | null
   outcome: string
   explained: string
   done_at: string | null

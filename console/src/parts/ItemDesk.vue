@@ -22,6 +22,7 @@ type Doing = Verdict | 'pass' | 'ask' | 'send back' | 'explain'
 const doing = ref<Doing | null>(null)
 const reason = ref('')
 const trimUntil = ref('')
+const isNarrowing = ref(false)
 const trimLevel = ref('')
 const other = ref('')
 const shown = ref<{ sentence: string; preview: Preview | null } | null>(null)
@@ -30,7 +31,7 @@ const isBusy = ref(false)
 const field = useTemplateRef('field')
 
 const path = computed(() => `/rounds/${props.item.round_id}/items/${props.item.id}`)
-const isStarted = computed(() => Boolean(props.item.revocation_id ?? props.item.offer_id))
+const isStarted = computed(() => Boolean(props.item.revocation_id ?? props.item.offer_id ?? props.item.draft_id))
 const isOpen = computed(() => !props.closed && !isStarted.value)
 const isGrant = computed(() => ['grant', 'link'].includes(props.item.kind))
 const isExposure = computed(() => props.item.kind === 'exposure')
@@ -62,6 +63,7 @@ const choices = computed(() => {
 function clear(): void {
   doing.value = null
   reason.value = trimUntil.value = trimLevel.value = other.value = ''
+  isNarrowing.value = false
   shown.value = error.value = null
 }
 watch(() => props.item.id, clear)
@@ -70,7 +72,8 @@ const body = (verdict: Verdict) => ({
   verdict,
   reason: reason.value,
   trim_level: (verdict === 'trim' && trimLevel.value) || null,
-  trim_until: verdict === 'trim' && trimUntil.value ? new Date(`${trimUntil.value}T23:59:59.999`).toISOString() : null,
+  trim_to_use: verdict === 'trim' && isNarrowing.value,
+  trim_until: verdict === 'trim' && !isNarrowing.value && trimUntil.value ? new Date(`${trimUntil.value}T23:59:59.999`).toISOString() : null,
   successor: (verdict === 'revoke' && props.item.kind === 'ownership' && other.value) || null,
 })
 
@@ -88,14 +91,21 @@ async function begin(what: Doing): Promise<void> {
   await nextTick()
   field.value?.focus()
   field.value?.select()
-  if (what === 'revoke' && props.item.kind !== 'ownership') {
-    try {
-      shown.value = await send<{ sentence: string; preview: Preview | null }>('POST', `${path.value}/preview`, { ...body('revoke'), reason: reason.value || 'preview' })
-    } catch (failed) {
-      error.value = failed
-    }
+  if (what === 'revoke' && props.item.kind !== 'ownership') await preview('revoke')
+}
+
+/** What a decision would do, before it is made. */
+async function preview(verdict: Verdict): Promise<void> {
+  try {
+    shown.value = await send<{ sentence: string; preview: Preview | null }>('POST', `${path.value}/preview`, { ...body(verdict), reason: reason.value || 'preview' })
+  } catch (failed) {
+    error.value = failed
   }
 }
+watch(isNarrowing, (narrow) => {
+  shown.value = error.value = null
+  if (narrow) void preview('trim')
+})
 
 async function call(at: string, sent: unknown, goOn = true): Promise<void> {
   isBusy.value = true
@@ -135,10 +145,11 @@ const LABELS: Record<Doing, string> = {
 }
 const confirmWords = computed(() => {
   if (!doing.value) return ''
-  return { keep: 'Keep it', trim: isExposure.value ? 'It is intended until then' : 'Trim to this', revoke: revokingWords(props.item), pass: 'Pass it on', ask: 'Ask', 'send back': 'Send it back', explain: 'Explain' }[doing.value]
+  return { keep: 'Keep it', trim: isNarrowing.value ? 'Leave only this use' : isExposure.value ? 'It is intended until then' : 'Trim to this', revoke: revokingWords(props.item), pass: 'Pass it on', ask: 'Ask', 'send back': 'Send it back', explain: 'Explain' }[doing.value]
 })
 const canFinish = computed(() => {
   if (isBusy.value) return false
+  if (isNarrowing.value) return Boolean(shown.value)
   if (doing.value === 'trim') return Boolean(trimLevel.value || trimUntil.value)
   return !(doing.value === 'pass' || (doing.value === 'revoke' && props.item.kind === 'ownership')) || Boolean(other.value)
 })
@@ -152,8 +163,9 @@ defineExpose({ begin, undo, isOpen, mayTrim })
     <p class="mb-3"><span class="text-soft">Consider:</span> <strong>{{ item.recommended }}<template v-if="item.facts.recommendation.level"> to {{ item.facts.recommendation.level.name }}</template><template v-if="item.facts.recommendation.until"> until {{ day(item.facts.recommendation.until) }}</template></strong>. {{ item.facts.recommendation.reason }}</p>
     <p v-if="item.verdict" class="mt-3 rounded-md bg-sunk px-3 py-2">
       <strong>{{ item.fate ? 'Nobody decided' : DONE_WORDS[item.verdict] }}</strong><template v-if="item.decided_by"> by {{ item.decided_by.name }}</template><template v-if="item.seconded_by">, {{ item.seconded_by.name }} agreed</template>{{ item.reason ? `: ${item.reason}` : '' }}
-      <template v-if="item.trim_level"> To {{ item.trim_level.name }}.</template><template v-if="item.trim_until"> Until {{ day(item.trim_until) }}.</template><template v-if="item.successor"> To {{ item.successor.name }}.</template>
+      <template v-if="item.trim_level"> To {{ item.trim_level.name }}.</template><template v-if="item.trim_until"> Until {{ day(item.trim_until) }}.</template><template v-if="item.trim_to_use"> To the use that was seen.</template><template v-if="item.successor"> To {{ item.successor.name }}.</template>
       <RouterLink v-if="item.revocation_id" :to="`/revocations/${item.revocation_id}`" class="link ml-2">See it carried out</RouterLink>
+      <RouterLink v-if="item.draft_id" :to="`/accounts/${item.facts.account.id}/rules?draft=${item.draft_id}`" class="link ml-2">See the rules being set</RouterLink>
       <span v-if="item.outcome || item.explained" class="block text-soft"><ProofMark v-if="item.proof" :proof="item.proof" :by="item.proved_by" class="mr-2" />{{ item.explained || item.outcome }}</span>
     </p>
     <div v-if="closed && !ended && !item.done_at && me?.administrator && doing !== 'explain'" class="mt-3 flex flex-wrap gap-2">
@@ -173,7 +185,8 @@ defineExpose({ begin, undo, isOpen, mayTrim })
       <p v-if="doing === 'pass' && better.status.value === 'success' && !choices.length" class="text-soft">Nobody that you see could decide it better. An administrator can pass it on.</p>
       <div v-if="doing === 'trim'" class="grid gap-3 sm:grid-cols-2">
         <label v-if="lower.length" class="block font-semibold">Lower level <select v-model="trimLevel" class="field mt-1 font-normal"><option value="">as it is</option><option v-for="level in lower" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
-        <label class="block font-semibold">{{ isExposure ? 'Intended until' : 'New last day' }} <input v-model="trimUntil" type="date" class="field mt-1 font-normal" /></label>
+        <label v-if="!isNarrowing" class="block font-semibold">{{ isExposure ? 'Intended until' : 'New last day' }} <input v-model="trimUntil" type="date" class="field mt-1 font-normal" /></label>
+        <label v-if="isExposure" class="flex items-center gap-2 self-end pb-2"><input v-model="isNarrowing" type="checkbox" class="size-4" /> Narrow it to the use that was seen</label>
       </div>
       <label class="block font-semibold">{{ LABELS[doing] }} <input ref="field" v-model="reason" class="field mt-1 font-normal" data-test="reason" /></label>
       <div v-if="shown" class="rounded-md bg-sunk/60 p-3"><p v-if="!shown.preview">{{ shown.sentence }}</p><PreviewBox v-else :preview="shown.preview" class="!mt-0" /></div>
@@ -185,7 +198,7 @@ defineExpose({ begin, undo, isOpen, mayTrim })
     </form>
     <div v-else-if="isOpen" class="mt-3 flex flex-wrap items-center gap-2">
       <button class="button-main" :disabled="isBusy" @click="begin('keep')">Keep <kbd>K</kbd></button>
-      <button v-if="mayTrim" class="button" @click="begin('trim')">{{ isExposure ? 'Intended until…' : 'Trim…' }} <kbd>T</kbd></button>
+      <button v-if="mayTrim" class="button" @click="begin('trim')">{{ isExposure ? 'Intended until, or narrow…' : 'Trim…' }} <kbd>T</kbd></button>
       <button class="button-end" @click="begin('revoke')">{{ item.kind === 'grant' || item.kind === 'link' ? 'Revoke…' : `${revokingWords(item)}…` }} <kbd>R</kbd></button>
       <template v-if="item.state === 'undecided'">
         <button class="button" @click="begin('pass')">Pass on… <kbd>P</kbd></button>

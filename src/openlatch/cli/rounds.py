@@ -199,11 +199,12 @@ def _numbered(service: Client, ident: UUID, number: int) -> wire.ItemRow:
 @click.option("--reason", default="", help="Why.")
 @click.option("--level", type=click.UUID, default=None, help="The lower level that a trim leaves.")
 @click.option("--until", type=session.Day(), default=None, help="The earlier end that a trim sets.")
+@click.option("--to-use", is_flag=True, help="Leave open only the use by outsiders that was seen.")
 @click.option("--successor", default="", help="Who is to own the account, when an ownership is revoked.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def round_decide(
     ident: UUID, numbers: Sequence[int], verdict: str, reason: str, level: UUID | None, until: datetime | None,
-    successor: str, yes: bool,
+    to_use: bool, successor: str, yes: bool,
 ) -> None:  # fmt: skip
     """Decide the items with these NUMBERS alike."""
     with session.client() as service:
@@ -214,16 +215,19 @@ def round_decide(
         person = session.find(service, "people", successor) if successor else None
         what = f"{verdict} “{item.level}” of {item.holder.name} on {item.facts['account']['name']}"
         if verdict != "keep" and not yes:
-            wish = {"verdict": verdict, "reason": reason, "trim_level": level, "trim_until": until, "successor": person}
+            wish = {"verdict": verdict, "reason": reason, "trim_level": level, "trim_until": until,
+                    "trim_to_use": to_use, "successor": person}  # fmt: skip
             shown = service.preview_decision(item, wire.Decide.model_validate(wish))
             out.print(shown.sentence)
             for step in shown.preview.steps if shown.preview else []:
                 out.print(f"  {step.sentence}")
             click.confirm(f"{what}?", abort=True)
-        found = service.decide(item, verdict, reason, level, until, person)
+        found = service.decide(item, verdict, reason, level, until, person, trim_to_use=to_use)
     out.print(f"Decided: {what}." if found.state == "decided" else f"Decided, and waiting for a second: {what}.")
     if found.revocation_id:
         out.print(f"It is being carried out: openlatch revocation show {found.revocation_id}")
+    if found.draft_id:
+        out.print("It is being carried out: the system is given the narrower access rules.")
     return None
 
 
@@ -231,7 +235,7 @@ def _decide_many(
     service: Client, ident: UUID, items: Sequence[wire.ItemRow], verdict: str, reason: str, yes: bool
 ) -> None:
     if verdict == "trim":
-        raise BadInput("A trim is decided item by item.", "Name one item, with --level or --until.")
+        raise BadInput("A trim is decided item by item.", "Name one item, with --level, --until or --to-use.")
     if verdict != "keep" and not yes:
         click.confirm(f"{verdict} {len(items)} items?", abort=True)
     found: wire.Decided = session.proving(service, lambda: service.decide_many(ident, items, verdict, reason))

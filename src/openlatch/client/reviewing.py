@@ -91,6 +91,8 @@ class Reviewing(Asking):
         trim_level: UUID | None = None,
         trim_until: datetime | None = None,
         successor: UUID | None = None,
+        *,
+        trim_to_use: bool = False,
     ) -> wire.ItemRow:
         """Decide an item, unless somebody else changed it since it was read."""
         decision = wire.Decide.model_validate(
@@ -100,6 +102,7 @@ class Reviewing(Asking):
                 "trim_level": trim_level,
                 "trim_until": trim_until,
                 "successor": successor,
+                "trim_to_use": trim_to_use,
             }
         )
         return self._on(wire.ItemRow, item, "decision", decision, item.version)

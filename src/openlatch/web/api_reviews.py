@@ -153,7 +153,7 @@ def get_evidence(ident: UUID) -> Response:
 
 def _decision(body: wire.Decide, version: int | None = None) -> deciding.Decision:
     return deciding.Decision(
-        Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, body.successor, version
+        Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, body.successor, version, body.trim_to_use
     )
 
 

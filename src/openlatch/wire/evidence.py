@@ -114,6 +114,7 @@ class DecisionPart(_Part):
     fate: Literal["keep", "suspend", "revoke"] | None
     trim_level: str | None
     trim_until: datetime | None
+    trim_to_use: bool = False
     successor: str | None
     seconded_by: str | None
     seconded_at: datetime | None

@@ -85,6 +85,9 @@ class Decide(Request):
     reason: Sentence = ""
     trim_level: UUID | None = None
     trim_until: Instant | None = None
+    trim_to_use: bool = Field(
+        False, description="Narrow what is open on a resource to the use by outsiders that was seen."
+    )
     successor: UUID | None = Field(None, description="Whoever is to own the account, when an ownership is revoked.")
 
 
@@ -360,6 +363,7 @@ class ItemRow(Proved):
     verdict: str | None
     reason: str
     trim_until: datetime | None
+    trim_to_use: bool
     trim_level: Named | None
     successor: Named | None
     reviewer: Named | None
@@ -375,6 +379,7 @@ class ItemRow(Proved):
     fate: str | None
     revocation_id: UUID | None
     offer_id: UUID | None
+    draft_id: UUID | None
     outcome: str
     explained: str
     done_at: datetime | None

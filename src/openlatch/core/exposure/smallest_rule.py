@@ -53,8 +53,8 @@ def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any
     rule = narrowest(uses, right, path)
     if rule is None:
         return []
-    about = {"to": [right.value], "on": ["/**"], "set_on": {"resource": path}}
-    key, because = f"as-used.{right.value}.{key_of(path.removeprefix('/'))}", "Only the use that was seen goes on."
+    key, about = _refusal(right, path)
+    because = "Only the use that was seen goes on."
     found: list[dict[str, Any]] = []
     if rule["admit"] != ["anyone"]:
         found.append({"rule": f"{key}.who", "because": because, "refuse": ["anyone"],
@@ -63,6 +63,19 @@ def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any
         found.append({"rule": f"{key}.where", "because": because, "refuse": ["anyone"], "but": ["inside"], **about,
                       "while": [{"none": rule["while"]}]})  # fmt: skip
     return found
+
+
+def shut(right: Right, path: str) -> list[dict[str, Any]]:
+    """The same where no use of this right was seen, while use of another was: nobody outside has it any more."""
+    key, about = _refusal(right, path)
+    return [{"rule": f"{key}.who", "because": "No use of it was seen.", "refuse": ["anyone"], "but": ["inside"],
+             **about}]  # fmt: skip
+
+
+def _refusal(right: Right, path: str) -> tuple[str, dict[str, Any]]:
+    """The beginning of the keys of refusals on a resource, and the members that they share."""
+    key = f"as-used.{right.value}.{key_of(path.removeprefix('/'))}"
+    return key, {"to": [right.value], "on": ["/**"], "set_on": {"resource": path}}
 
 
 def networks_of(uses: Sequence[Use]) -> list[str] | None:

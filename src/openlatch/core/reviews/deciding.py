@@ -15,7 +15,7 @@ from openlatch.errors import BadInput, NotAllowed
 
 SHORTEST_REASON = 3
 # What revoking comes to for each kind of item. A trim is for grants and links; of an exposure it is until when it is
-# intended.
+# intended, or that it is narrowed to the use that was seen.
 REVOKING = {
     Subject.GRANT: "ends it",
     Subject.LINK: "unlinks the app",
@@ -48,6 +48,7 @@ class Choice:
     level_reach: Reach | None = None
     until: datetime | None = None
     successor: UUID | None = None
+    to_use: bool = False
 
 
 def refuse_unfit(item: Undecided, choice: Choice, decider: UUID | None, now: datetime) -> None:
@@ -66,13 +67,10 @@ def refuse_unfit(item: Undecided, choice: Choice, decider: UUID | None, now: dat
             {"reason": "is missing"},
         )
     if choice.verdict is Verdict.TRIM:
-        if item.subject is Subject.EXPOSURE and (choice.level_reach is not None or choice.until is None):
-            raise BadInput("An exposure is kept as intended until a day.", "Give trim_until, and no level.")
-        if item.subject not in (*_TRIMMED, Subject.EXPOSURE):
-            raise BadInput(f"A review of this {item.subject} can't trim it.", "Keep it, or revoke it.")
         _refuse_unfit_trim(item, choice, now)
-    elif choice.level_reach is not None or choice.until is not None:
-        raise BadInput("Only a trim names a level or an end.", "Leave both out, or decide to trim.")
+    elif choice.level_reach is not None or choice.until is not None or choice.to_use:
+        raise BadInput("Only a trim names a level, an end or the use that was seen.",
+                       "Leave them out, or decide to trim.")  # fmt: skip
     owning = item.subject is Subject.OWNERSHIP and choice.verdict is Verdict.REVOKE
     if owning != (choice.successor is not None):
         raise BadInput(
@@ -97,6 +95,19 @@ def refuse_involved(about: About, decider: UUID | None) -> None:
 
 
 def _refuse_unfit_trim(item: Undecided, choice: Choice, now: datetime) -> None:
+    if item.subject is Subject.EXPOSURE:
+        if choice.level_reach is not None or (choice.until is None) is not choice.to_use:
+            raise BadInput(
+                "An exposure is kept as intended until a day, or narrowed to the use that was seen.",
+                "Give either trim_until or trim_to_use, and no level.",
+            )
+    elif item.subject not in _TRIMMED:
+        raise BadInput(f"A review of this {item.subject} can't trim it.", "Keep it, or revoke it.")
+    elif choice.to_use:
+        raise BadInput("Only what is open to outsiders is narrowed to the use that was seen.",
+                       "Give trim_level, trim_until or both.")  # fmt: skip
+    if choice.to_use:
+        return
     if choice.level_reach is None and choice.until is None:
         raise BadInput("A trim needs a lower level or an earlier end.", "Give trim_level, trim_until or both.")
     if choice.level_reach is not None and item.reach is not None and choice.level_reach > item.reach:

@@ -16,13 +16,17 @@ from openlatch.core.exposure import document
 from openlatch.core.exposure.comparison import Change
 from openlatch.core.words import StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
-from openlatch.service import systems
+from openlatch.service import locks, systems
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.exposure import drafts, evaluate, guards, previews
-from openlatch.store.tables import AccessRule, Account, RuleDraft, System
+from openlatch.service.jsonable import fingerprint
+from openlatch.store.tables import AccessRule, Account, Item, RuleDraft, System
 
 AGAIN = timedelta(seconds=10)
 _LATER = timedelta(minutes=1)
+_OUTDATED = Conflict(
+    "The account has other rules by now than the draft was compared with.", "Look at them, and make the draft again."
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,29 +46,64 @@ def ask(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
     would open, and where the system can't be given such rules from here.
     """
     row = drafts.opened(unit, ident)
-    unit.db.refresh(row, with_for_update=True)
-    if row.state == "applying":
-        raise Conflict("It is on its way into the system already.", "Wait until the system shows it.")
-    if row.state not in ("ready", "failed"):
-        raise Conflict(f"A draft that is {row.state} can't be set.", "Make a new one.")
     unit.require_proof("Setting access rules")
     if not reason.strip():
         raise BadInput("Say why the rules are set.", "Whoever meets them next has only your reason.",
                        {"reason": "none"})  # fmt: skip
+    start(unit, row, reason)
+    return drafts.shown(unit, row)
+
+
+def start(unit: Unit, row: RuleDraft, reason: str) -> None:
+    """The same for what somebody has decided already. Conflict as with ``refuse``."""
+    locks.exposures(unit, row.account_id)
+    unit.db.refresh(row, with_for_update=True)
+    refuse(unit, row)
+    row.state, row.reason, row.applied_by = "applying", reason.strip(), unit.viewer.name
+    known = [fingerprint(rule.plain) for rule in drafts.rules_of(unit, row.account_id)]
+    row.result = {**{name: value for name, value in row.result.items() if name != "failure"}, "known": known}
+    unit.record("rule_draft.apply_asked", "rule_draft", row.id, _name(unit, row), row.account_id, reason=row.reason)
+    unit.wake("apply_draft", draft=row.id)
+    unit.announce("rule_drafts")
+
+
+def refuse(unit: Unit, row: RuleDraft) -> None:
+    """Conflict where a draft can't be set: it is being set, rules differ by now, a guard or the system refuses."""
+    if row.state == "applying":
+        raise Conflict("It is on its way into the system already.", "Wait until the system shows it.")
+    if row.state not in ("ready", "failed"):
+        raise Conflict(f"A draft that is {row.state} can't be set.", "Make a new one.")
     if row.result.get("permissions"):
         raise Conflict("The draft supposes other permissions than the system has.", "Make a draft without them.")
     account = unit.db.get_one(Account, row.account_id)
     if row.result.get("of") != drafts.state_of_rules(unit, account.id):
-        raise Conflict("The account has other rules by now than the draft was compared with.", "Make the draft again.")
+        raise _OUTDATED
     _task(unit, row, account)
+    _refuse_second(unit, row)
     if drafts.is_small(unit, account.id):
         _ask_guards(unit, row, account)
-    row.state, row.reason, row.applied_by = "applying", reason.strip(), unit.viewer.name
-    row.result = {name: value for name, value in row.result.items() if name != "failure"}
-    unit.record("rule_draft.apply_asked", "rule_draft", row.id, account.name, account.id, reason=row.reason)
-    unit.wake("apply_draft", draft=row.id)
-    unit.announce("rule_drafts")
-    return drafts.shown(unit, row)
+
+
+def _refuse_overtaken(unit: Unit, row: RuleDraft) -> None:
+    """Conflict where somebody changed the rules since the draft was asked for.
+
+    What the draft itself brings, or takes away, may be there or gone already: it was set in part.
+    """
+    known = set(row.result["known"])
+    now = {fingerprint(rule.plain) for rule in drafts.rules_of(unit, row.account_id)}
+    document = json.loads(row.document)
+    wanted = {fingerprint(rule) for rule in (*document.get("rules", []), *document.get("guards", []))}
+    if now - known - wanted or (wanted & known) - now:
+        raise _OUTDATED
+
+
+def _refuse_second(unit: Unit, row: RuleDraft) -> None:
+    """A draft sets all rules of an account: two at a time would each take away what the other sets."""
+    other = select(RuleDraft.id).where(
+        RuleDraft.account_id == row.account_id, RuleDraft.state == "applying", RuleDraft.id != row.id
+    )
+    if unit.db.scalar(other.limit(1)) is not None:
+        raise Conflict("Other access rules of this account are being set in its system.", "Wait until it shows them.")
 
 
 def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
@@ -102,6 +141,7 @@ def _begin(unit: Unit, ident: UUID) -> tuple[Task, UUID, Adapter] | None:
     try:
         if _is_shown(unit, row):
             return None
+        _refuse_overtaken(unit, row)
         task = _task(unit, row, account)
         _ask_guards(unit, row, account)
         system = unit.db.get_one(System, account.system_id)
@@ -134,18 +174,28 @@ def _is_shown(unit: Unit, row: RuleDraft) -> bool:
     if known != wanted:
         return False
     row.state, row.applied_at = "applied", unit.now
-    name = unit.db.get_one(Account, row.account_id).name
-    unit.record("rule_draft.applied", "rule_draft", row.id, name, row.account_id, reason=row.reason, by=row.applied_by)
-    unit.announce("rule_drafts")
+    unit.record("rule_draft.applied", "rule_draft", row.id, _name(unit, row), row.account_id, reason=row.reason,
+                by=row.applied_by)  # fmt: skip
+    _tell(unit, row)
     return True
 
 
 def _fail(unit: Unit, row: RuleDraft, words: str) -> None:
     row.state = "failed"
     row.result = {**row.result, "failure": words}
-    name = unit.db.get_one(Account, row.account_id).name
-    unit.record("rule_draft.failed", "rule_draft", row.id, name, row.account_id, words=words)
+    unit.record("rule_draft.failed", "rule_draft", row.id, _name(unit, row), row.account_id, words=words)
+    _tell(unit, row)
+
+
+def _name(unit: Unit, row: RuleDraft) -> str:
+    return unit.db.get_one(Account, row.account_id).name
+
+
+def _tell(unit: Unit, row: RuleDraft) -> None:
+    """Tell those who wait for a draft: pages, and reviews that decided it."""
     unit.announce("rule_drafts")
+    for ident in unit.db.scalars(select(Item.round_id).where(Item.draft_id == row.id).distinct()):
+        unit.wake("carry_round", round=ident)
 
 
 def _task(unit: Unit, row: RuleDraft, account: Account) -> Task:

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import json
-from ipaddress import ip_address
 from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, select
 
 from openlatch.core.exposure.rules import Right
-from openlatch.core.exposure.smallest_rule import Use, narrowest, refusals
-from openlatch.errors import Conflict, NotFound
+from openlatch.core.exposure.smallest_rule import narrowest
 from openlatch.service import register
 from openlatch.service.context import Unit
-from openlatch.service.exposure import drafts
-from openlatch.store.tables import AccessRule, Exposure, OutsideUse, Resource
+from openlatch.service.exposure import narrow
+from openlatch.store.tables import AccessRule, Exposure, OutsideUse
 
 MOST_USES = 100
 
@@ -66,33 +63,7 @@ def _of(row: Exposure) -> tuple[ColumnElement[bool], ...]:
     )  # fmt: skip
 
 
-def narrow(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """A draft of the account's rules by which only the use that was seen goes on.
-
-    For whoever answers for the account. Conflict where nothing was seen, or it could not be narrower.
-    """
-    row = unit.db.scalar(select(Exposure).where(Exposure.id == ident, unit.sight.exposures()))
-    if row is None:
-        raise NotFound("There is no such exposure, or you may not see it.")
-    unit.sight.require_answers_for(row.account_id)
-    path, told = _use(unit, row)
-    more = refusals(told, Right(row.right), path) if row.gone_at is None and not row.is_blocked else []
-    if not more:
-        raise Conflict("No narrower rule would cover the use that was seen.", "Close it, or say that it is intended.")
-    plain = drafts.current(unit, row.account_id)["document"]
-    keys = {rule["rule"] for rule in more}
-    kept = [rule for rule in plain["rules"] if rule["rule"] not in keys]
-    return drafts.make(unit, row.account_id, json.dumps({**plain, "rules": [*kept, *more]}, indent=2))
-
-
 def _narrower(unit: Unit, row: Exposure) -> dict[str, Any] | None:
     """The smallest rule that covers the use seen; none where nothing was seen, or it would be no smaller."""
-    path, told = _use(unit, row)
+    path, told = narrow.use_of(unit, row)
     return narrowest(told, Right(row.right), path) if row.gone_at is None else None
-
-
-def _use(unit: Unit, row: Exposure) -> tuple[str, list[Use]]:
-    """The path of the resource, and all who used it, from wherever: not only those that the page shows."""
-    path = "/" if row.resource_id is None else unit.db.get_one(Resource, row.resource_id).path
-    told = select(OutsideUse.who, OutsideUse.address).where(*_of(row)).distinct()
-    return path, [Use(who, ip_address(address) if address else None) for who, address in unit.db.execute(told)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -11,11 +12,12 @@ from sqlalchemy import and_, or_, select
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews.deciding import REVOKING
 from openlatch.core.windows import day_in_words
-from openlatch.core.words import FlagState, GrantState, Proof, Subject, Verdict
+from openlatch.core.words import FlagState, GrantState, ItemState, Proof, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
 from openlatch.service import changes, changing, finishing, flags, latching, offers, revocations
+from openlatch.service.attempt import attempt
 from openlatch.service.context import Unit
-from openlatch.service.exposure import access_rules, judge
+from openlatch.service.exposure import access_rules, apply, judge, narrow
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
     Account,
@@ -27,6 +29,7 @@ from openlatch.store.tables import (
     Revocation,
     RevocationTarget,
     Round,
+    RuleDraft,
     Session,
     Team,
     Term,
@@ -92,6 +95,8 @@ def preview(unit: Unit, item: Item) -> dict[str, Any]:
         sentence = "It stays as it is."
     elif item.verdict == Verdict.TRIM:
         sentence = "It is trimmed." if kind is not Subject.EXPOSURE else "It counts as intended until then."
+        if item.trim_to_use:
+            sentence = _narrowing_in_words(_narrowed(unit.as_service(), item, [item.subject_id]))
     else:
         sentence = f"This {REVOKING[kind]}."
         if kind is Subject.EXPOSURE and wish is None:
@@ -107,7 +112,9 @@ def act(unit: Unit, round_row: Round, item: Item) -> None:
     reason = f"{item.reason} (review “{round_row.name}”)"
     trusted = unit.as_service()
     kind = Subject(item.kind)
-    if kind is Subject.EXPOSURE and item.verdict != Verdict.REVOKE:
+    if item.trim_to_use:
+        _narrow(trusted, item, reason)
+    elif kind is Subject.EXPOSURE and item.verdict != Verdict.REVOKE:
         _intend(trusted, item, reason)
     elif item.verdict == Verdict.KEEP or kind in (*OF_GRANTS, Subject.SESSION, Subject.EXPOSURE):
         wish = wish_of(unit, item) if item.verdict != Verdict.KEEP else None
@@ -136,6 +143,53 @@ def _intend(unit: Unit, item: Item, reason: str) -> None:
     found = judge.intend_all(unit, item.subject_id, reason.strip(), item.trim_until)
     until = f" until {day_in_words(item.trim_until, unit.zone)}" if item.trim_until else ""
     _done(unit, item, f"It counts as intended{until}." if found else "Nothing of it is open any more.")
+
+
+def _narrow(unit: Unit, item: Item, reason: str) -> None:
+    """Have the system given rules that leave only the use that was seen.
+
+    A system is given all rules of an account at once, so all decisions on it that can be carried out by now are.
+    """
+    found = unit.db.scalars(
+        select(Item).join(Round, Round.id == Item.round_id)
+        .where(Item.round_id == item.round_id, Item.account_id == item.account_id, Item.trim_to_use,
+               Item.state == ItemState.DECIDED, Item.draft_id.is_(None), Item.done_at.is_(None), Item.outcome == "",
+               or_(Item.id == item.id, Round.closed_at.is_not(None)))
+        .order_by(Item.position).with_for_update(of=Item)
+    ).all()  # fmt: skip
+    together = [each for each in found if each is item or _can_be_narrowed(unit, each)]
+    draft = _narrowed(unit, item, [each.subject_id for each in together])
+    apply.start(unit, draft, reason)
+    for each in together:
+        each.draft_id = draft.id
+    unit.db.flush()
+
+
+def _can_be_narrowed(unit: Unit, item: Item) -> bool:
+    """What can't be narrowed does not hold up what can: it is told when its turn comes."""
+    try:
+        return bool(narrow.of_resource(unit, item.subject_id))
+    except Conflict:
+        return False
+
+
+def _narrowed(unit: Unit, item: Item, resources: Sequence[UUID]) -> RuleDraft:
+    """A draft of rules that narrows resources. Conflict where the system can't be given it, or it is not narrower."""
+    assert item.account_id is not None
+    draft = narrow.resources(unit, item.account_id, resources)
+    apply.refuse(unit, draft)
+    return draft
+
+
+def _narrowing_in_words(draft: RuleDraft) -> str:
+    """What a draft makes of what is open, for whoever is to decide on it."""
+    told = []
+    for line in draft.result["lines"]:
+        if line["change"] == "changed":
+            told.append(f"Now: {line['before']} Then: {line['sentence']}")
+        elif line["change"] == "gone":
+            told.append(f"Closed: {line['before']}")
+    return " ".join(["Only the use by outsiders that was seen goes on.", *told])
 
 
 def _ended_before(unit: Unit, item: Item) -> None:
@@ -218,6 +272,10 @@ def suspend(unit: Unit, round_row: Round, item: Item) -> None:
 
 def try_out(unit: Unit, item: Item) -> None:
     """Refuse now what could not be carried out at the close."""
+    if item.trim_to_use:
+        with attempt(unit, keep=False) as within:
+            _narrowed(within.as_service(), item, [item.subject_id])
+        return
     wish = wish_of(unit, item)
     if wish is not None:
         revocations.preview(unit.as_service(), wish)

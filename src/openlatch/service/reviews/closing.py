@@ -21,7 +21,7 @@ from openlatch.service.attempt import attempt
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.reviews import acting, rounds
 from openlatch.service.reviews.deciding import words
-from openlatch.store.tables import Account, Grant, Item, Offer, Person, Revocation, Round, Schedule, System
+from openlatch.store.tables import Account, Grant, Item, Offer, Person, Revocation, Round, RuleDraft, Schedule, System
 
 AT_ONCE = 100
 UNDECIDED = "Undecided when the round was closed."
@@ -126,6 +126,7 @@ def _some(unit: Unit, row: Round) -> int:
             Item.done_at.is_(None),
             Item.revocation_id.is_(None),
             Item.offer_id.is_(None),
+            Item.draft_id.is_(None),
             Item.outcome == "",
         )
         .order_by(Item.position)
@@ -134,6 +135,9 @@ def _some(unit: Unit, row: Round) -> int:
     )
     items = unit.db.scalars(waiting).all()
     for item in items:
+        if item.draft_id is not None:
+            # Carried out together with one before it.
+            continue
         try:
             with attempt(unit):
                 _carry_out(unit, row, item)
@@ -166,7 +170,7 @@ def _settle(unit: Unit, row: Round, item: Item) -> None:
     verdicts = {Fate.KEEP: Verdict.KEEP, Fate.SUSPEND: Verdict.TRIM, Fate.REVOKE: Verdict.REVOKE}
     item.reason = UNDECIDED if item.state == ItemState.UNDECIDED else UNSECONDED
     item.fate, item.verdict, item.state = fate.value, verdicts[fate], ItemState.DECIDED
-    item.trim_level_id = item.trim_until = None
+    item.trim_level_id, item.trim_until, item.trim_to_use = None, None, False
     item.decided_by_id, item.decided_at, item.version = None, unit.now, item.version + 1
     unit.record("item.settled", "item", item.id, words(item), item.account_id, fate=fate, reason=item.reason,
                 round=row.name, round_id=row.id, position=item.position)  # fmt: skip
@@ -196,9 +200,24 @@ _SETTLED = f"""
 """  # noqa: S608  constants
 
 
+# A draft counts as applied only once a reading has shown its rules.
+_NARROWED = """
+    update items i set
+        done_at = case d.state when 'applied' then d.applied_at end,
+        proof = case d.state when 'applied' then 'confirmed' end,
+        proved_at = d.applied_at, proved_by = case d.state when 'applied' then s.name else '' end,
+        outcome = case d.state when 'applied' then 'Confirmed: the system was read again and shows the narrower rules.'
+            else 'It could not be narrowed: ' || coalesce(d.result->>'failure', '') end
+    from rule_drafts d join accounts a on a.id = d.account_id left join systems s on s.id = a.system_id
+    where d.id = i.draft_id and i.round_id = :round and i.done_at is null and i.outcome = ''
+        and d.state in ('applied', 'failed')
+"""
+
+
 def _look_what_is_done(unit: Unit, ident: UUID) -> None:
-    """Items whose revocation is settled or whose offer was answered."""
+    """Items whose revocation is settled, whose rules the system shows, or whose offer was answered."""
     unit.db.execute(text(_SETTLED), {"round": ident})
+    unit.db.execute(text(_NARROWED), {"round": ident})
     answered: Sequence[tuple[str, dict[str, Any]]] = (
         ("accepted", {"done_at": unit.now, "outcome": "Accepted."}),
         ("declined", {"outcome": "The successor declined."}),
@@ -261,7 +280,10 @@ def retry(unit: Unit, round_id: UUID, item_id: UUID) -> dict[str, Any]:
     going_on = unit.db.get(Revocation, item.revocation_id) if item.revocation_id else None
     if going_on is not None and going_on.settled_at is None:
         raise Conflict("Its revocation is being carried out.", "Look at that, and retry its steps there.")
-    item.outcome, item.offer_id, item.revocation_id = "", None, None
+    draft = unit.db.get(RuleDraft, item.draft_id) if item.draft_id else None
+    if draft is not None and draft.state == "applying":
+        raise Conflict("Its access rules are being set in the system.", "Look at the draft.")
+    item.outcome, item.offer_id, item.revocation_id, item.draft_id = "", None, None, None
     unit.record("item.retried", "item", item.id, words(item), item.account_id, round_id=row.id)
     unit.db.flush()
     unit.wake("carry_round", round=row.id)

@@ -37,6 +37,7 @@ class Decision:
     trim_until: datetime | None = None
     successor: UUID | None = None
     version: int | None = None
+    trim_to_use: bool = False
 
 
 def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dict[str, Any]:
@@ -76,6 +77,8 @@ def locked(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None
 def _refuse_started(item: Item) -> None:
     if item.revocation_id is not None:
         raise Conflict("This decision is being carried out already.", "Look at its revocation.")
+    if item.draft_id is not None:
+        raise Conflict("This decision is being carried out already.", "Look at its draft of access rules.")
     if item.offer_id is not None or (item.done_at is not None and item.verdict != Verdict.KEEP):
         raise Conflict("This decision has been carried out already.", "Look at what came of it.")
 
@@ -149,7 +152,8 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
     reach = Reach(level.reach) if level else None
     if decision.successor is not None and not _may_name(unit, item, decision.successor):
         raise BadInput("There is no such person, or you may not see them.", "Choose another.", {"successor": "unknown"})
-    choice = core.Choice(decision.verdict, decision.reason, reach, decision.trim_until, decision.successor)
+    choice = core.Choice(decision.verdict, decision.reason, reach, decision.trim_until, decision.successor,
+                         decision.trim_to_use)  # fmt: skip
     core.refuse_unfit(undecided_of(unit, item), choice, unit.viewer.person, unit.now)
     if Subject(item.kind) is Subject.EXPOSURE and decision.verdict is Verdict.REVOKE and not acting.wish_of(unit, item):
         raise Conflict(
@@ -158,6 +162,7 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
         )
     item.verdict, item.reason = decision.verdict, decision.reason.strip()
     item.trim_level_id, item.trim_until = decision.trim_level, decision.trim_until
+    item.trim_to_use = decision.trim_to_use
     item.successor_id = decision.successor
 
 
@@ -232,6 +237,7 @@ def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, 
 def _forget(item: Item) -> None:
     item.state, item.verdict, item.reason = ItemState.UNDECIDED, None, ""
     item.trim_level_id = item.trim_until = item.successor_id = None
+    item.trim_to_use = False
     item.decided_by_id = item.decided_at = item.seconded_by_id = item.seconded_at = item.done_at = None
     item.outcome = ""
 

@@ -267,6 +267,7 @@ def _item(one: dict[str, Any], proofs: dict[UUID, Any], questions: dict[UUID, An
             "fate": one["fate"],
             "trim_level": named("trim_level"),
             "trim_until": _at(one["trim_until"]),
+            "trim_to_use": one["trim_to_use"],
             "successor": named("successor"),
             "seconded_by": named("seconded_by"),
             "seconded_at": _at(one["seconded_at"]),

@@ -105,6 +105,8 @@ def _decided(item: Mapping[str, Any]) -> str:
         what += f" to {decision['trim_level']}"
     if decision["trim_until"]:
         what += f" until {_when(decision['trim_until'])}"
+    if decision.get("trim_to_use"):
+        what += " to the use that was seen"
     if decision["successor"]:
         what += f", to be owned by {decision['successor']}"
     agreed = f", {decision['seconded_by']} agreed" if decision["seconded_by"] else ""

@@ -138,6 +138,7 @@ class Item(Proved, Owned, Base):
     reason: Mapped[str] = mapped_column(server_default="")
     trim_level_id: Mapped[UUID | None] = mapped_column(ForeignKey("levels.id"))
     trim_until: Mapped[datetime | None]
+    trim_to_use: Mapped[bool] = mapped_column(server_default="false")
     successor_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     decided_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     decided_at: Mapped[datetime | None]
@@ -146,6 +147,7 @@ class Item(Proved, Owned, Base):
     fate: Mapped[str | None]
     revocation_id: Mapped[UUID | None] = mapped_column(ForeignKey("revocations.id"))
     offer_id: Mapped[UUID | None] = mapped_column(ForeignKey("offers.id"))
+    draft_id: Mapped[UUID | None] = mapped_column(ForeignKey("rule_drafts.id"))
     outcome: Mapped[str] = mapped_column(server_default="")
     explained: Mapped[str] = mapped_column(server_default="")
     done_at: Mapped[datetime | None]

@@ -23,6 +23,7 @@ from openlatch.service.exposure import (
     guards,
     history,
     judge,
+    narrow,
     pages,
 )
 from openlatch.store.listing import Page
@@ -47,7 +48,7 @@ def get_exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
          status=201)  # fmt: skip
 def narrow_exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
     """A draft as any other: look at what it would close, then set it."""
-    return pages.narrow(unit, ident)
+    return narrow.exposure(unit, ident)
 
 
 @api.add("POST", "/exposures/judge", "Judge exposures", wire.ExposureRows, body=wire.JudgeExposures)

@@ -1,0 +1,89 @@
+"""Narrowing: drafts of rules by which only the use that outsiders were seen to make goes on."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Sequence
+from ipaddress import ip_address
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core.exposure.rules import Right
+from openlatch.core.exposure.smallest_rule import Use, refusals, shut
+from openlatch.errors import Conflict, NotFound
+from openlatch.service.context import Unit
+from openlatch.service.exposure import drafts
+from openlatch.store.tables import Exposure, OutsideUse, Resource, RuleDraft
+
+_REFUSED = Conflict("No narrower rule would cover the use that was seen.", "Close it, or say that it is intended.")
+
+
+def exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A draft of the account's rules that narrows one exposure, for whoever answers for the account.
+
+    Conflict where nothing was seen, or it could not be narrower.
+    """
+    row = unit.db.scalar(select(Exposure).where(Exposure.id == ident, unit.sight.exposures()))
+    if row is None:
+        raise NotFound("There is no such exposure, or you may not see it.")
+    unit.sight.require_answers_for(row.account_id)
+    path, told = use_of(unit, row)
+    more = refusals(told, Right(row.right), path) if row.gone_at is None and not row.is_blocked else []
+    if not more:
+        raise _REFUSED
+    return _draft(unit, row.account_id, more)
+
+
+def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
+    """One draft that narrows all that is open on some resources of an account, worked out.
+
+    A right of which no use was seen is closed to outsiders, if use of another right was: then it is known that the
+    system tells of use. Conflict where one of them was not seen in use at all, or none could be narrower.
+    """
+    more = [rule for ident in idents for rule in of_resource(unit, ident)]
+    if not more:
+        raise _REFUSED
+    row = unit.db.get_one(RuleDraft, _draft(unit, account, more)["id"])
+    if row.state == "waiting":
+        drafts.work_out(unit, row)
+    return row
+
+
+def of_resource(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+    """The refusals that narrow what is open on a resource. Conflict where no use of it was seen."""
+    rows = unit.db.scalars(
+        select(Exposure).where(Exposure.resource_id == ident, Exposure.gone_at.is_(None), ~Exposure.is_blocked)
+        .order_by(Exposure.id)
+    ).all()  # fmt: skip
+    uses = {row.right: use_of(unit, row) for row in rows}
+    if rows and not any(told for _, told in uses.values()):
+        name = unit.db.get_one(Resource, ident).name
+        raise Conflict(f"No use of “{name}” by outsiders was seen.", "Close it, or say that it is intended.")
+    return [
+        rule
+        for right, (path, told) in uses.items()
+        for rule in (refusals(told, Right(right), path) if told else shut(Right(right), path))
+    ]
+
+
+def _draft(unit: Unit, account: UUID, more: Sequence[dict[str, Any]]) -> dict[str, Any]:
+    plain = drafts.current(unit, account)["document"]
+    keys = {rule["rule"] for rule in more}
+    kept = [rule for rule in plain["rules"] if rule["rule"] not in keys]
+    return drafts.make(unit, account, json.dumps({**plain, "rules": [*kept, *more]}, indent=2))
+
+
+def use_of(unit: Unit, row: Exposure) -> tuple[str, list[Use]]:
+    """The path of the resource, and all who used this right on it or one that goes further, from wherever.
+
+    Whoever changes something has to see it, whether or not the system tells of both.
+    """
+    path = "/" if row.resource_id is None else unit.db.get_one(Resource, row.resource_id).path
+    rights = list(Right)[list(Right).index(Right(row.right)) :]
+    told = select(OutsideUse.who, OutsideUse.address).where(
+        OutsideUse.account_id == row.account_id, OutsideUse.right.in_(rights),
+        OutsideUse.resource_id.is_not_distinct_from(row.resource_id),
+    ).distinct()  # fmt: skip
+    return path, [Use(who, ip_address(address) if address else None) for who, address in unit.db.execute(told)]
