@@ -10,7 +10,7 @@ from typing import Any
 from uuid import UUID, uuid4
 
 from bench.measures import Bench, Result, alternating, timed
-from openlatch.service.exposure import drafts, evaluate, previews
+from openlatch.service.exposure import account_rules, drafts, evaluate, previews
 from openlatch.store.tables import Account
 
 # So many resources are in one account; a folder of ten has a rule of its own.
@@ -87,7 +87,7 @@ def _grouped_by_hand(bench: Bench, account: UUID) -> Counter[tuple[str, ...]]:
 
 def _answers(bench: Bench, account: UUID) -> int:
     with bench.service.unit(bench.viewer) as unit:
-        of_account = evaluate.opened(unit, unit.db.get_one(Account, account))
+        of_account = account_rules.opened(unit, unit.db.get_one(Account, account))
         return sum(len(answer.exposures) for _, answer in of_account.answers())
 
 

@@ -19,19 +19,22 @@ from openlatch.adapters import (
     Found,
     FoundLevel,
     FoundPart,
+    FoundRule,
     Holding,
     Login,
+    RuleManner,
     SharedAccount,
     Unchanged,
     Whole,
 )
+from openlatch.core.exposure.rules import Combining, Right
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import BadInput, Conflict, SystemDown
 from openlatch.service import changes, comparing, flags, importing, matching, settling, systems
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.comparing import Outcome
 from openlatch.service.context import Service, Unit, Viewer
-from openlatch.store.tables import Flag, Grant, Handle, JournalEntry, Level, Mark, Person, System, Term
+from openlatch.store.tables import Exposure, Flag, Grant, Handle, JournalEntry, Level, Mark, Person, System, Term
 from openlatch.work import worker
 from tests.adapters.worlds import World
 from tests.conftest import Clock
@@ -172,6 +175,21 @@ def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
 def entries(service: Service, viewer: Viewer) -> int:
     with service.unit(viewer) as unit:
         return unit.db.scalar(select(func.count()).select_from(JournalEntry)) or 0
+
+
+def test_where_the_first_rule_decides_another_order_opens(
+    service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome]
+) -> None:
+    """The same rules in another order are another answer, and nothing else changes."""
+    told.can = Abilities(frozenset(), (), rules=RuleManner(Combining.FIRST_MATCH, {"see": Right.SEE}))
+    rules = [FoundRule("box", {"rule": "no", "refuse": ["anyone"], "to": ["see"]}),
+             FoundRule("box", {"rule": "yes", "admit": ["anyone"], "to": ["see"]})]  # fmt: skip
+    for listed, is_open in ((rules, False), (rules[::-1], True), (rules, False)):
+        told.found = [SharedAccount("box", "Box"), *listed]
+        reader()
+        with service.unit(organisation) as unit:
+            opened = unit.db.scalar(select(func.count(Exposure.id)).where(Exposure.gone_at.is_(None)))
+            assert bool(opened) is is_open
 
 
 def test_two_logins_of_one_person_are_one_grant_that_does_not_flicker(

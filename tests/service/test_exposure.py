@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, date, datetime
@@ -18,7 +19,7 @@ from openlatch.core.words import Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.processes import free_port
 from openlatch.service import flags, helping, register, systems
-from openlatch.service.context import Service, Viewer
+from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.exposure import (
     apply,
     boundary,
@@ -34,12 +35,24 @@ from openlatch.service.exposure import (
     narrow,
     pages,
     tell_guards,
+    touched,
 )
 from openlatch.service.reviews import closing, deciding, opening
 from openlatch.service.reviews.plans import Review
 from openlatch.standins.cloud import Cloud, CloudServer
 from openlatch.store.listing import ListQuery
-from openlatch.store.tables import Account, Exposure, Flag, Item, JournalEntry, Person, Resource, RevocationTarget
+from openlatch.store.tables import (
+    AccessRule,
+    Account,
+    Exposure,
+    Flag,
+    Item,
+    JournalEntry,
+    Person,
+    Resource,
+    RevocationTarget,
+    System,
+)
 from tests.conftest import ADAPTER_PASSWORD, Clock
 from tests.service.ending import carry_on
 
@@ -173,6 +186,8 @@ def test_what_was_open_on_a_past_day_is_known_as_it_was_known(
         space.set_rules(*rules)
         assert systems.read(real, organisation.organisation, reader.system) is not None
         at.append(datetime.now(UTC))
+    with real.unit(organisation) as unit:
+        unit.db.scalars(select(Resource).where(Resource.name == "Pictures")).one().archived_at = unit.now
     with real.unit(organisation) as unit:
 
         def names(then: datetime, believed: datetime | None = None) -> set[str]:
@@ -650,6 +665,65 @@ def test_a_review_narrows_to_the_use_that_was_seen(
     with service.unit(organisation) as unit:
         item = unit.db.get_one(Item, items["Drop box"])
         assert (item.proof, item.outcome.partition(":")[0]) == ("confirmed", "Confirmed")
+
+
+def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organisation: Viewer) -> None:
+    """Rules and resources come, change and go; each time the whole comes to what the touched part came to."""
+    chance = random.Random(18)
+    folders = [f"/f{n}" for n in range(12)]
+    with service.unit(organisation) as unit:
+        owner = unit.viewer.organisation
+        system = System(organisation_id=owner, key="box", name="Box", kind="by_hand")
+        unit.db.add(system)
+        unit.db.flush()
+        box = Account(organisation_id=owner, system_id=system.id, key="box", name="Box", kind="folder", sensitivity=2,
+                      purpose="", time_zone="UTC")  # fmt: skip
+        unit.db.add(box)
+        unit.db.flush()
+        for path, n in ((f"{folder}/{n}", n) for folder in folders for n in range(3)):
+            unit.db.add(Resource(organisation_id=owner, account_id=box.id, key=path, name=path, path=path,
+                                 above=[f"g{n}"]))  # fmt: skip
+        account = box.id
+
+    def rule(number: int) -> dict[str, Any]:
+        place = chance.choice([*[{"on": [f"{chance.choice(folders)}/**"]}] * 4, {"on": ["/**"]}, {"on": ["/f1*/0"]},
+                               {"set_on": {"group": f"g{chance.randrange(3)}"}},
+                               {"set_on": {"resource": f"{chance.choice(folders)}/1"}}])  # fmt: skip
+        who = {
+            chance.choice(["admit", "admit", "refuse"]): [
+                chance.choice(["anyone", "signed in", *["moonlight"] * (chance.random() < 0.1)])
+            ]
+        }
+        return {"rule": f"r{number}", "to": [chance.choice(["see", "change"])], **who, **place}
+
+    def shown(unit: Unit) -> set[tuple[Any, ...]]:
+        columns = (Exposure.resource_id, Exposure.right, Exposure.digest, Exposure.gone_at.is_(None), Exposure.version)
+        return {tuple(row) for row in unit.db.execute(select(*columns).where(Exposure.account_id == account))}
+
+    parts = 0
+    for step in range(40):
+        with service.unit(organisation) as unit:
+            number = step if step < 6 else chance.randrange(8)
+            kept = unit.db.scalar(select(AccessRule).where(AccessRule.key == f"r{number}"))
+            told = rule(number) if step >= 6 else {**rule(number), "set_on": {"resource": f"/f{number}/0"}}
+            if kept is None:
+                unit.db.add(AccessRule(organisation_id=owner, account_id=account, key=f"r{number}", plain=told))
+            elif chance.random() < 0.3:
+                unit.db.delete(kept)
+            else:
+                kept.plain = told
+            if step % 4 == 0:
+                part = unit.db.scalars(select(Resource).order_by(Resource.key)).all()[chance.randrange(36)]
+                part.above, part.archived_at = [f"g{chance.randrange(3)}"], unit.now if step % 8 == 0 else None
+        with service.unit(organisation) as unit:
+            parts += touched.touched(unit, unit.db.get_one(Account, account)) is not None
+            evaluate.changed(unit, [account])
+        with service.unit(organisation) as unit:
+            assert touched.touched(unit, unit.db.get_one(Account, account)) in (set(), None)
+            before = shown(unit)
+            evaluate.accounts(unit, [account])
+            assert shown(unit) == before, step
+    assert parts > 15
 
 
 def test_a_draft_that_others_overtake_is_not_set(

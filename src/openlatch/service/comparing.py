@@ -181,7 +181,7 @@ class Comparison:
         followed = access_rules.follow(self.unit, self.system)
         for account, keys in sorted(followed.new.items()):
             finishing.contradict_rules(self.unit, account, keys, self.system.name)
-        evaluate.accounts(self.unit, followed.accounts)
+        evaluate.changed(self.unit, followed.accounts)
         system_guards.watch(self.unit, self.system)
 
     def look(self) -> int:

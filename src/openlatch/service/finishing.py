@@ -252,7 +252,7 @@ def _trim(unit: Unit, grant: Grant, target: RevocationTarget) -> None:
 
 def _follow_rules(unit: Unit, targets: Sequence[tuple[RevocationTarget, Evidence]]) -> None:
     """What is open without the rules that were taken away, and how it is known that the rest is closed."""
-    evaluate.accounts(unit, {target.account_id for target, _ in targets})
+    evaluate.changed(unit, {target.account_id for target, _ in targets})
     for target, known in targets:
         access_rules.prove(unit, target, known)
 

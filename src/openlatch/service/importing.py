@@ -199,7 +199,7 @@ def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed],
     elif used and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         flags.evaluate(unit, noted=ids)
     elif kind is core.RESOURCES and len(ids) <= ROWS_EVALUATED_AT_ONCE:
-        evaluate.accounts(unit, {change.account for change in changed if change.account is not None})
+        evaluate.changed(unit, {change.account for change in changed if change.account is not None})
     elif kind is core.SESSIONS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         flags.evaluate(unit, sessions=ids)
     else:

@@ -40,6 +40,19 @@ def key_of(name: str, most: int = 150) -> str:
     return kept if len(kept) <= most else f"{kept[: most - 33]}-{blake2b(name.encode(), digest_size=16).hexdigest()}"
 
 
+def place_of(pattern: str) -> str:
+    """The path before the first wildcard of a pattern: whatever the pattern covers is there or below."""
+    parts = segments(pattern)
+    named = next((n for n, part in enumerate(parts) if "*" in part), len(parts))
+    return "/" + "/".join(parts[:named])
+
+
+def around(path: str) -> Iterator[str]:
+    """A path, and all paths above it up to the slash."""
+    parts = segments(path)
+    yield from ("/" + "/".join(parts[:n]) for n in range(len(parts), -1, -1))
+
+
 def covers(pattern: str, path: str) -> bool:
     """Whether a pattern covers a path."""
     return _compiled(pattern).fullmatch("" if path == "/" else path) is not None

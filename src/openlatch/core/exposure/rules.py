@@ -8,7 +8,7 @@ from enum import IntEnum, StrEnum
 from zoneinfo import ZoneInfo
 
 from openlatch.core.exposure.conditions import ALWAYS, Circumstances, Condition, FromNetwork, Network, holds, network
-from openlatch.core.exposure.paths import covers, fixed_segments
+from openlatch.core.exposure.paths import around, covers, fixed_segments, place_of
 
 
 class Right(StrEnum):
@@ -184,6 +184,8 @@ class Request:
     now: Circumstances
 
 
+# No path begins so.
+_GROUP = "group:"
 _RIGHTS = frozenset(right.value for right in Right)
 
 
@@ -242,6 +244,30 @@ def covering(rules: Iterable[Rule], resource: Resource) -> list[Rule]:
     """The rules that cover a resource. For few rules; ``paths.Index`` finds those whose patterns fit among many."""
     fit = (rule for rule in rules if any(covers(pattern, resource.path) for pattern in rule.on))
     return [rule for rule in fit if is_set_above(rule, resource)]
+
+
+def places_of(rule: Rule) -> frozenset[str]:
+    """Where all that a rule may cover is: paths at or below which it is, or the group that it is in.
+
+    A rule may cover a resource only if it has one of these in common with ``places_around`` the resource.
+    """
+    match rule.place:
+        case Place.RESOURCE:
+            return frozenset({rule.of})
+        case Place.GROUP:
+            return frozenset({_GROUP + rule.of})
+        case Place.ACCOUNT | Place.SYSTEM:
+            return frozenset(place_of(pattern) for pattern in rule.on)
+
+
+def places_around(resource: Resource) -> frozenset[str]:
+    """The places that a resource is in: its path, those above it, and its groups."""
+    return frozenset({*around(resource.path), *(_GROUP + group for group in resource.groups)})
+
+
+def group_in(place: str) -> str | None:
+    """The group that a place is; None for a path."""
+    return place.removeprefix(_GROUP) if place.startswith(_GROUP) else None
 
 
 def is_set_above(rule: Rule, resource: Resource) -> bool:

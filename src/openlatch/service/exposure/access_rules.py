@@ -39,6 +39,7 @@ _NEW = """
         plain = excluded.plain, handle = excluded.handle, by_hand = false
     where (access_rules.is_guard, access_rules.plain, access_rules.handle, access_rules.by_hand)
         is distinct from (excluded.is_guard, excluded.plain, excluded.handle, false)
+        or :in_order and access_rules.position <> excluded.position
     returning account_id, key, xmax = 0
 """
 _GONE = """
@@ -86,7 +87,9 @@ class Followed:
 
 def follow(unit: Unit, system: System) -> Followed:
     """Bring the rules of a system's accounts in line with a reading."""
-    named = {"system": system.id, "organisation": unit.viewer.organisation, "now": unit.now}
+    # Where the first rule that applies decides, what else is there may stay the same and the order not.
+    in_order = told_by(unit.service, system).combining is Combining.FIRST_MATCH
+    named = {"system": system.id, "organisation": unit.viewer.organisation, "now": unit.now, "in_order": in_order}
     unit.db.execute(text(_READ), named)
     new: dict[UUID, tuple[str, ...]] = {}
     found: set[UUID] = set()

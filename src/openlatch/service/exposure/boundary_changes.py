@@ -11,7 +11,7 @@ from sqlalchemy import select
 from openlatch.core.exposure.conditions import network
 from openlatch.errors import BadInput
 from openlatch.service.context import Unit
-from openlatch.service.exposure import boundary, evaluate, previews, system_guards
+from openlatch.service.exposure import account_rules, boundary, evaluate, previews, system_guards
 from openlatch.store.tables import AccessRule, Account, Organisation, System
 
 _DOMAIN = re.compile(r"[a-z0-9-]+(\.[a-z0-9-]+)+")
@@ -35,7 +35,7 @@ def preview(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:
     """Which exposures would come and go with another boundary."""
     unit.sight.require_administrator()
     told = _checked(unit, wish)
-    return previews.of_accounts(unit, _with_rules(unit), lambda account: evaluate.opened(unit, account, told))
+    return previews.of_accounts(unit, _with_rules(unit), lambda account: account_rules.opened(unit, account, told))
 
 
 def change(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:

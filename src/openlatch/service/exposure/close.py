@@ -12,8 +12,8 @@ from sqlalchemy import select
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import revocations
 from openlatch.service.context import Unit
-from openlatch.service.exposure import evaluate, previews
-from openlatch.service.exposure.evaluate import AccountRules
+from openlatch.service.exposure import account_rules, previews
+from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.store.tables import AccessRule, Account, Exposure
 
 
@@ -26,7 +26,7 @@ def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
         gone.setdefault(rule.account_id, set()).add(rule.key)
 
     def suppose(account: Account) -> AccountRules:
-        now = evaluate.opened(unit, account)
+        now = account_rules.opened(unit, account)
         return replace(now, rules=[rule for rule in now.rules if rule.key not in gone[account.id]])
 
     return {

@@ -17,8 +17,8 @@ from openlatch.core.ids import new_id
 from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.context import Unit
-from openlatch.service.exposure import access_rules, evaluate, previews
-from openlatch.service.exposure.evaluate import AccountRules
+from openlatch.service.exposure import access_rules, account_rules, previews
+from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.jsonable import fingerprint, jsonable
 from openlatch.store.tables import AccessRule, Account, Resource, RuleDraft, System
 
@@ -124,9 +124,9 @@ def supposed(
     unit: Unit, account: Account, read: document.Document, permissions: Mapping[str, str] | None = None
 ) -> AccountRules:
     """An account as it would be with the rules of a document, and the resources that it plans."""
-    now = evaluate.opened(unit, account)
+    now = account_rules.opened(unit, account)
     system = unit.db.get(System, account.system_id) if account.system_id else None
-    asker = evaluate.calculator(unit, account, system, (*read.rules, *read.guards))
+    asker = account_rules.calculator(unit, account, system, (*read.rules, *read.guards))
     planned: dict[UUID | None, Seen] = {new_id(): each for each in read.resources}
     after = replace(
         now, asker=asker, rules=list(read.rules), guards=list(read.guards),

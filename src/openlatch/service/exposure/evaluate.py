@@ -3,31 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from hashlib import blake2b
 from typing import Any
 from uuid import UUID
 
 import orjson
-from sqlalchemy import select, text
+from sqlalchemy import ColumnElement, insert, select, text, true
 
 from openlatch.core.exposure import records, sentences
 from openlatch.core.exposure.answers import Answer, Audience, Calculator
 from openlatch.core.exposure.answers import Exposure as Found
 from openlatch.core.exposure.chart import Way
 from openlatch.core.exposure.comparison import difference
-from openlatch.core.exposure.paths import Index
-from openlatch.core.exposure.rules import Resource as Seen
-from openlatch.core.exposure.rules import Right, Rule, WhoKind, covering, is_set_above
 from openlatch.core.exposure.space import TooEntangled
 from openlatch.core.ids import new_id
-from openlatch.core.windows import zone_of
 from openlatch.core.words import Proof
 from openlatch.service import flags, locks, telling
 from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.exposure import access_rules, boundary, expected, guards
+from openlatch.service.exposure import account_rules, expected, touched
+from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.store.columns import among
-from openlatch.store.tables import AccessRule, Account, Exposure, Resource, System
+from openlatch.store.tables import AccessRule, Account, Exposure, Resource
 
 WHOLE = "the whole account"
 # Stands for a resource's name in a sentence that is made once for many.
@@ -47,99 +44,27 @@ _LAST_USED = text(
 )
 
 
-@dataclass(slots=True)
-class AccountRules:
-    """The rules of one account with everything that their answers depend on.
-
-    ``resources`` are those that exist, by their ids; None stands for the whole account. ``guards`` are the system's;
-    ``ours`` are the organisation's, which no system knows: they shut nothing, and what is open against them is told.
-    """
-
-    account: Account
-    asker: Calculator
-    rules: list[Rule]
-    guards: list[Rule]
-    resources: dict[UUID | None, Seen]
-    names: dict[UUID | None, str]
-    ours: list[Rule] = field(default_factory=list)
-    words: dict[object, dict[str, Any]] = field(default_factory=dict, repr=False)
-    _index: Index = field(init=False, repr=False)
-
-    def __post_init__(self) -> None:
-        self._index = Index([rule.on for rule in self.rules])
-
-    def answers(self, only: Collection[UUID | None] | None = None) -> Iterator[tuple[UUID | None, Answer]]:
-        """What is open on each resource of which anything is; or on some."""
-        if not self.rules:
-            return
-        for ident, seen in self.resources.items():
-            if only is not None and ident not in only:
-                continue
-            answer = self.asker.answer(self._covering(seen), covering(self.guards, seen), seen)
-            if answer.exposures or answer.blocked:
-                yield ident, answer
-
-    def against(self, ident: UUID | None) -> dict[Right, tuple[str, ...]]:
-        """For one resource, the keys of the organisation's guards against which it is open, by right."""
-        seen = self.resources[ident]
-        ours = covering(self.ours, seen)
-        if not ours:
-            return {}
-        answer = self.asker.answer(self._covering(seen), [*covering(self.guards, seen), *ours], seen)
-        keys = {guard.key for guard in ours}
-        found = {e.right: tuple(key for key in answer.keys(e.narrowed_by) if key in keys) for e in answer.blocked}
-        return {right: against for right, against in found.items() if against}
-
-    def _covering(self, seen: Seen) -> list[Rule]:
-        """The rules that cover a resource, found among many."""
-        fit = (self.rules[number] for number in self._index.find(seen.path))
-        return [rule for rule in fit if is_set_above(rule, seen)]
-
-
-def opened(unit: Unit, account: Account, told: boundary.Setting | None = None) -> AccountRules:
-    """The rules of an account as they stand, with its resources; ``told`` is another boundary to suppose."""
-    system = unit.db.get(System, account.system_id) if account.system_id else None
-    zone = zone_of(account.time_zone)
-    manner = access_rules.manner_of(unit.service, system, zone)
-    rows = unit.db.scalars(
-        select(AccessRule).where(AccessRule.account_id == account.id).order_by(AccessRule.position, AccessRule.key)
-    ).all()
-    rules = access_rules.as_rules((r for r in rows if not r.is_guard), manner.permissions, zone)
-    above = access_rules.as_rules((r for r in rows if r.is_guard), manner.permissions, zone)
-    resources = unit.db.execute(
-        select(Resource.id, Resource.name, Resource.path, Resource.attributes, Resource.above, Resource.inherits)
-        .where(Resource.account_id == account.id, Resource.archived_at.is_(None))
-    ).all()  # fmt: skip
-    seen: dict[UUID | None, Seen] = {None: Seen("/", (), {})}
-    seen |= {row.id: Seen(row.path, tuple(row.above), row.attributes, row.inherits) for row in resources}
-    asker = calculator(unit, account, system, rules + above, told)
-    return AccountRules(
-        account, asker, rules, above, seen, {None: account.name, **{row.id: row.name for row in resources}},
-        guards.of_account(unit, account),
-    )  # fmt: skip
-
-
-def calculator(
-    unit: Unit, account: Account, system: System | None, rules: Iterable[Rule], told: boundary.Setting | None = None
-) -> Calculator:
-    """What works out answers for an account whose rules are these, from now on."""
-    zone = zone_of(account.time_zone)
-    kind = access_rules.told_by(unit.service, system)
-    inside = boundary.of_system(unit, told or boundary.setting(unit), account.system_id, kind)
-    names = frozenset(who.name for rule in rules for who in rule.terms.who if who.kind is WhoKind.HOLDER)
-    known = boundary.known_holders(unit, account.system_id, names)
-    return Calculator(access_rules.manner_of(unit.service, system, zone), inside, unit.now, known)
-
-
 def accounts(unit: Unit, idents: Iterable[UUID]) -> None:
     """Work out anew what is open on these accounts, keep what differs, and tell those who answer for them."""
-    touched = []
+    _accounts(unit, idents, whole=True)
+
+
+def changed(unit: Unit, idents: Iterable[UUID]) -> None:
+    """The same after rules or resources of these accounts changed, and nothing else: only what that touches."""
+    _accounts(unit, idents, whole=False)
+
+
+def _accounts(unit: Unit, idents: Iterable[UUID], whole: bool) -> None:
+    differing = []
     for ident in sorted(set(idents)):
+        locks.exposures(unit, ident)
+        unit.db.flush()
         account = unit.db.get_one(Account, ident)
-        if _account(unit, account):
-            touched.append(ident)
-    if touched:
-        flags.evaluate(unit, accounts=touched)
+        only = None if whole else touched.touched(unit, account)
+        if _account(unit, account, only):
+            differing.append(ident)
+    if differing:
+        flags.evaluate(unit, accounts=differing)
         unit.announce("exposures")
 
 
@@ -161,55 +86,74 @@ def every_account(service: Service, organisation: UUID) -> None:
             accounts(unit, [ident])
 
 
-def _account(unit: Unit, account: Account) -> bool:
-    """Work out one account; whether anything differs."""
-    locks.exposures(unit, account.id)
+def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> bool:
+    """Work out one account, or only some of its resources; whether anything differs."""
+    here = true() if only is None else among(Exposure.resource_id, only)
     kept = unit.db.execute(
         select(Exposure.id, Exposure.resource_id, Exposure.right, Exposure.is_blocked, Exposure.digest,
-               Exposure.gone_at.is_(None)).where(Exposure.account_id == account.id)
+               Exposure.gone_at.is_(None)).where(Exposure.account_id == account.id, here)
     ).all()  # fmt: skip
     known = {(resource, right, blocked): (ident, digest, on) for ident, resource, right, blocked, digest, on in kept}
-    of_account = opened(unit, account)
+    of_account = account_rules.opened(unit, account, only=only)
     found = dict(_found(of_account))
     against = (
         {ident: of_account.against(ident) for ident in {ident for ident, _, _ in found}} if of_account.ours else {}
     )
-    new: list[Exposure] = []
+    new: list[_Shown] = []
+    added: list[dict[str, Any]] = []
     to_write: dict[UUID, dict[str, Any]] = {}
     for key, (told, answer) in found.items():
         values = _values(of_account, key[0], told, answer, against.get(key[0], {}).get(told.right, ()))
         ident, digest, goes_on = known.get(key, (None, None, False))
         if ident is None:
-            row = Exposure(
-                id=new_id(), organisation_id=account.organisation_id, account_id=account.id, resource_id=key[0],
-                right=key[1], is_blocked=key[2], since=unit.now, **values,
-            )  # fmt: skip
-            unit.db.add(row)
-            new.append(row)
+            ident = new_id()
+            added.append({"id": ident, "organisation_id": account.organisation_id, "account_id": account.id,
+                          "resource_id": key[0], "right": key[1], "is_blocked": key[2], "since": unit.now,
+                          **values})  # fmt: skip
+            new.append(_Shown(ident, values["sentence"], values["audience"], key[1], key[2]))
         elif not goes_on or digest != values["digest"]:
             to_write[ident] = values
     over = [ident for key, (ident, _, goes_on) in known.items() if goes_on and key not in found]
-    changed, gone = [], []
+    # In one statement for all, past the session: there may be a hundred thousand.
+    if added:
+        unit.db.execute(insert(Exposure), added)
+    differing, gone = [], []
     for row in unit.db.scalars(select(Exposure).where(among(Exposure.id, [*to_write, *over]))):
         if row.id not in to_write:
             row.gone_at = unit.now
             row.version += 1
-            gone.append(row)
+            gone.append(_Shown.of(row))
         elif row.gone_at is not None:
             _reopen(unit, row, to_write[row.id])
-            new.append(row)
+            new.append(_Shown.of(row))
         else:
             if _grew(row.ways, to_write[row.id]["ways"], of_account.asker):
                 row.grew_at = unit.now
             _write(row, to_write[row.id])
-            changed.append(row)
+            differing.append(_Shown.of(row))
     unit.db.flush()
     unit.db.execute(_LAST_USED, {"account": account.id})
     _follow_resources(unit, of_account, found)
-    returned = _return_judgements(unit, account, of_account.asker)
-    expected.mark(unit, [*new, *changed])
-    _tell(unit, account, new, changed, gone)
-    return bool(new or changed or gone or returned)
+    returned = _return_judgements(unit, account, of_account.asker, here)
+    expected.mark(unit, [shown.id for shown in (*new, *differing)])
+    _tell(unit, account, new, differing, gone)
+    touched.remember(unit, of_account)
+    return bool(new or differing or gone or returned)
+
+
+@dataclass(frozen=True, slots=True)
+class _Shown:
+    """What is told of an exposure."""
+
+    id: UUID
+    sentence: str
+    audience: int
+    right: str
+    is_blocked: bool
+
+    @classmethod
+    def of(cls, row: Exposure) -> _Shown:
+        return cls(row.id, row.sentence, row.audience, row.right, row.is_blocked)
 
 
 _Key = tuple[UUID | None, str, bool]
@@ -292,14 +236,14 @@ def _grew(before: Sequence[Mapping[str, Any]], after: Sequence[Mapping[str, Any]
         return True
 
 
-def _return_judgements(unit: Unit, account: Account, asker: Calculator) -> bool:
+def _return_judgements(unit: Unit, account: Account, asker: Calculator, here: ColumnElement[bool]) -> bool:
     """What was judged as intended comes back when it reaches farther, matters more, or its time is over.
 
     Gives whether anything did.
     """
     is_any = False
     intended = select(Exposure).where(
-        Exposure.account_id == account.id, Exposure.gone_at.is_(None), Exposure.judgement == "intended"
+        Exposure.account_id == account.id, Exposure.gone_at.is_(None), Exposure.judgement == "intended", here
     )
     for row in unit.db.scalars(intended):
         why = ""
@@ -325,7 +269,8 @@ def _follow_resources(unit: Unit, of_account: AccountRules, found: Mapping[_Key,
     }
     for row in unit.db.scalars(
         select(Resource).where(
-            Resource.account_id == of_account.account.id, Resource.public != among(Resource.id, public)
+            among(Resource.id, [ident for ident in of_account.resources if ident is not None]),
+            Resource.public != among(Resource.id, public),
         )
     ):
         row.public = row.id in public
@@ -333,9 +278,9 @@ def _follow_resources(unit: Unit, of_account: AccountRules, found: Mapping[_Key,
 
 
 def _tell(
-    unit: Unit, account: Account, new: Sequence[Exposure], changed: Sequence[Exposure], gone: Sequence[Exposure]
+    unit: Unit, account: Account, new: Sequence[_Shown], differing: Sequence[_Shown], gone: Sequence[_Shown]
 ) -> None:
-    for action, rows in (("found", new), ("changed", changed), ("gone", gone)):
+    for action, rows in (("found", new), ("changed", differing), ("gone", gone)):
         happened = [(f"exposure.{action}", row.id, row.sentence, account.id) for row in rows]
         unit.record_many("exposure", happened)
     open_now = [row for row in new if not row.is_blocked]

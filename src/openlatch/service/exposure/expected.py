@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select, update
+from sqlalchemy import or_, select, update
 
 from openlatch.errors import BadInput, NotFound
 from openlatch.service import flags
@@ -62,11 +62,14 @@ def remove(unit: Unit, ident: UUID) -> None:
     unit.announce("exposures")
 
 
-def mark(unit: Unit, of: Sequence[Exposure] | None = None) -> None:
-    """Say of each exposure, or of these, by which rule it is expected, if by any. The oldest rule that fits counts."""
+def mark(unit: Unit, of: Sequence[UUID] | None = None) -> None:
+    """Say of each exposure, or of those with these ids, by which rule it is expected, if by any.
+
+    The oldest rule that fits counts.
+    """
     rules = unit.db.scalars(select(ExpectedExposure).order_by(ExpectedExposure.id)).all()
     unit.db.flush()
-    some = [] if of is None else [among(Exposure.id, [row.id for row in of])]
+    some = [] if of is None else [among(Exposure.id, of)]
     if of is not None and not of:
         return
     here = [EXPOSURES.of(unit.viewer.organisation), *some]
@@ -74,9 +77,9 @@ def mark(unit: Unit, of: Sequence[Exposure] | None = None) -> None:
     for rule in rules:
         for ident in unit.db.scalars(EXPOSURES.matching(rule.filter, here)):
             expected.setdefault(ident, rule.id)
-    wanted = select(Exposure).where(*some)
+    marked = or_(Exposure.expected_by_id.is_not(None), among(Exposure.id, expected))
     changed = set()
-    for row in unit.db.scalars(wanted):
+    for row in unit.db.scalars(select(Exposure).where(marked, *some)):
         if row.expected_by_id != expected.get(row.id):
             row.expected_by_id = expected.get(row.id)
             row.version += 1

@@ -13,8 +13,8 @@ from openlatch.core.exposure import document
 from openlatch.core.exposure.rules import Rule
 from openlatch.errors import BadInput, Conflict
 from openlatch.service.context import Unit
-from openlatch.service.exposure import evaluate, guards, previews, system_guards
-from openlatch.service.exposure.evaluate import AccountRules
+from openlatch.service.exposure import account_rules, evaluate, guards, previews, system_guards
+from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.jsonable import fingerprint
 from openlatch.store.tables import Account, ExposureGuard, Resource, SystemGuard
 
@@ -42,7 +42,7 @@ def _against(unit: Unit, guard: ExposureGuard, rule: Rule) -> dict[str, Any]:
     """What is open against one guard, with a fingerprint."""
 
     def only(account: Account) -> AccountRules:
-        return replace(evaluate.opened(unit, account), ours=[rule])
+        return replace(account_rules.opened(unit, account), ours=[rule])
 
     shown = previews.of_accounts(unit, guards.concerned(unit, guard), only)
     lines = [line for line in shown["lines"] if line["forbidden"]]

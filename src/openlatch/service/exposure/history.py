@@ -14,8 +14,8 @@ from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.context import Unit
-from openlatch.service.exposure import access_rules, evaluate
-from openlatch.service.exposure.evaluate import AccountRules
+from openlatch.service.exposure import access_rules, account_rules
+from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.store import past
 from openlatch.store.tables import Account, System
 
@@ -60,7 +60,7 @@ def _opened(unit: Unit, account: Account, moment: past.Moment) -> AccountRules:
          for r in ordered if r["is_guard"] is guard]
         for guard in (False, True)
     )  # fmt: skip
-    asker = replace(evaluate.calculator(unit, account, system, rules + guards), since=moment.at)
+    asker = replace(account_rules.calculator(unit, account, system, rules + guards), since=moment.at)
     seen: dict[UUID | None, Seen] = {None: Seen("/")}
     names: dict[UUID | None, str] = {None: account.name}
     for row in resources:

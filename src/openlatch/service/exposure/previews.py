@@ -16,8 +16,8 @@ from openlatch.core.exposure.paths import Index
 from openlatch.core.exposure.rules import Combining, Right
 from openlatch.core.exposure.space import TooEntangled
 from openlatch.service.context import Unit
-from openlatch.service.exposure import evaluate
-from openlatch.service.exposure.evaluate import AccountRules
+from openlatch.service.exposure import account_rules, evaluate
+from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.store.tables import Account
 
 # So many lines are shown of what would change; all of them are counted.
@@ -32,7 +32,7 @@ def of_accounts(unit: Unit, accounts: Iterable[UUID], suppose: Callable[[Account
     forbidden = 0
     for ident in accounts:
         account = unit.db.get_one(Account, ident)
-        for line in differences(evaluate.opened(unit, account), suppose(account), MOST_SHOWN - len(lines)):
+        for line in differences(account_rules.opened(unit, account), suppose(account), MOST_SHOWN - len(lines)):
             counts[line["change"]] += line.get("times", 1)
             if "times" in line:
                 continue

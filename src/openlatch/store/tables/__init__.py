@@ -3,6 +3,8 @@
 from openlatch.store.tables.base import Base, Organisation
 from openlatch.store.tables.exposure import (
     AccessRule,
+    EvaluatedAccount,
+    EvaluatedRule,
     ExpectedExposure,
     Exposure,
     ExposureGuard,
@@ -85,7 +87,8 @@ from openlatch.store.tables.working import (
 
 __all__ = [
     "AccessRequest", "AccessRule", "Account", "AddressProof", "ApiToken", "App", "Base", "Breach", "Calendar",
-    "EndReminder", "EvidenceBundle", "ExpectedExposure", "Exposure", "ExposureGuard", "FileMatching", "FilterMail",
+    "EndReminder", "EvaluatedAccount", "EvaluatedRule",
+    "EvidenceBundle", "ExpectedExposure", "Exposure", "ExposureGuard", "FileMatching", "FilterMail",
     "Finding", "Flag", "Grant", "HandTask", "Handle", "IdempotencyKey", "Invitation", "Item", "JournalEntry",
     "JournalHead", "LargeChange", "Latch", "Level", "Mail", "Mark", "Membership", "Merge", "Notice", "Occurrence",
     "Offer", "Organisation", "OutsideUse", "OwnRule", "PartnerLink", "PasswordReset", "Person", "PersonAddress",

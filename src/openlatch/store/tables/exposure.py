@@ -6,8 +6,8 @@ from datetime import date, datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, UniqueConstraint
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, Text, UniqueConstraint
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.store.tables.base import Base, Owned, Proved, Recorded
@@ -33,6 +33,39 @@ class AccessRule(Recorded, Owned, Base):
     by_hand: Mapped[bool] = mapped_column(server_default="false")
     plain: Mapped[dict[str, Any]]
     handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+
+
+class EvaluatedRule(Owned, Base):
+    """An access rule as it was when exposures were last worked out: which version of it, and where what it covers is.
+
+    ``recorded_at`` is that of the version. A rule without such a row is new; a row without a rule tells of one that is
+    gone.
+    """
+
+    __tablename__ = "evaluated_rules"
+    __table_args__ = (
+        UniqueConstraint("account_id", "key"),
+        Index("ix_evaluated_rules_organisation_id", "organisation_id"),
+        Index("ix_evaluated_rules_places", "places", postgresql_using="gin"),
+    )
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    key: Mapped[str]
+    recorded_at: Mapped[datetime]
+    places: Mapped[list[str]] = mapped_column(ARRAY(Text))
+
+
+class EvaluatedAccount(Owned, Base):
+    """That what is open on an account has been worked out, with all that had been recorded by then."""
+
+    __tablename__ = "evaluated_accounts"
+    __table_args__ = (
+        UniqueConstraint("account_id"),
+        Index("ix_evaluated_accounts_organisation_id", "organisation_id"),
+    )
+
+    account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
+    recorded_at: Mapped[datetime]
 
 
 class Exposure(Proved, Owned, Base):

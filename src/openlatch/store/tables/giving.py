@@ -22,7 +22,8 @@ class Resource(Recorded, Proved, Keyed, Base):
     __tablename__ = "resources"
     __table_args__ = (
         UniqueConstraint("organisation_id", "account_id", "key"),
-        Index("ix_resources_account_id", "account_id"),
+        Index("ix_resources_account_id_recorded_at", "account_id", "recorded_at"),
+        Index("ix_resources_account_id_path", "account_id", "path", postgresql_ops={"path": "text_pattern_ops"}),
     )
 
     account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))

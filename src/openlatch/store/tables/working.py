@@ -111,6 +111,7 @@ class Item(Proved, Owned, Base):
         Index("ix_items_reviewer_id", "reviewer_id", "state"),
         Index("ix_items_subject_id", "subject_id"),
         Index("ix_items_revocation_id", "revocation_id", postgresql_where=text("revocation_id is not null")),
+        Index("ix_items_draft_id", "draft_id", postgresql_where=text("draft_id is not null")),
     )
 
     round_id: Mapped[UUID] = mapped_column(ForeignKey("rounds.id"))
