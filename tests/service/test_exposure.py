@@ -25,6 +25,7 @@ from openlatch.service.exposure import (
     boundary,
     boundary_changes,
     close,
+    draft_changes,
     drafts,
     evaluate,
     expected,
@@ -667,6 +668,18 @@ def test_a_review_narrows_to_the_use_that_was_seen(
         assert (item.proof, item.outcome.partition(":")[0]) == ("confirmed", "Confirmed")
 
 
+def any_rule(chance: random.Random, folders: Sequence[str], number: int) -> dict[str, Any]:
+    place = chance.choice([*[{"on": [f"{chance.choice(folders)}/**"]}] * 4, {"on": ["/**"]}, {"on": ["/f1*/0"]},
+                           {"set_on": {"group": f"g{chance.randrange(3)}"}},
+                           {"set_on": {"resource": f"{chance.choice(folders)}/1"}}])  # fmt: skip
+    who = {
+        chance.choice(["admit", "admit", "refuse"]): [
+            chance.choice(["anyone", "signed in", *["moonlight"] * (chance.random() < 0.1)])
+        ]
+    }
+    return {"rule": f"r{number}", "to": [chance.choice(["see", "change"])], **who, **place}
+
+
 def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organisation: Viewer) -> None:
     """Rules and resources come, change and go; each time the whole comes to what the touched part came to."""
     chance = random.Random(18)
@@ -685,27 +698,37 @@ def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organis
                                  above=[f"g{n}"]))  # fmt: skip
         account = box.id
 
-    def rule(number: int) -> dict[str, Any]:
-        place = chance.choice([*[{"on": [f"{chance.choice(folders)}/**"]}] * 4, {"on": ["/**"]}, {"on": ["/f1*/0"]},
-                               {"set_on": {"group": f"g{chance.randrange(3)}"}},
-                               {"set_on": {"resource": f"{chance.choice(folders)}/1"}}])  # fmt: skip
-        who = {
-            chance.choice(["admit", "admit", "refuse"]): [
-                chance.choice(["anyone", "signed in", *["moonlight"] * (chance.random() < 0.1)])
-            ]
-        }
-        return {"rule": f"r{number}", "to": [chance.choice(["see", "change"])], **who, **place}
-
     def shown(unit: Unit) -> set[tuple[Any, ...]]:
         columns = (Exposure.resource_id, Exposure.right, Exposure.digest, Exposure.gone_at.is_(None), Exposure.version)
         return {tuple(row) for row in unit.db.execute(select(*columns).where(Exposure.account_id == account))}
+
+    def draft(unit: Unit) -> tuple[Any, ...]:
+        """A draft that changes one rule, worked out by what it touches, and as a whole: the same."""
+        box = unit.db.get_one(Account, account)
+        plain = drafts.current(unit, account)["document"]
+        others = [each for each in plain["rules"] if each["rule"] != "r1"]
+        document = json.dumps(
+            {**plain, "rules": [*others, any_rule(chance, folders, 1)], "resources": [{"path": chance.choice(folders)}]}
+        )
+        if "moonlight" in document:
+            return (None, None)
+        found = []
+        for way in (draft_changes._touched, lambda *_: None):
+            with pytest.MonkeyPatch.context() as patched:
+                patched.setattr(draft_changes, "_touched", way)
+                told = draft_changes.told(unit, box, document)
+            drawn = {(str(one["change"]), one["sentence"], str(one["before"]), one["right"]) for one in told["lines"]}
+            found.append((told["counts"], told["forbidden"], drawn))
+        return tuple(found)
 
     parts = 0
     for step in range(40):
         with service.unit(organisation) as unit:
             number = step if step < 6 else chance.randrange(8)
             kept = unit.db.scalar(select(AccessRule).where(AccessRule.key == f"r{number}"))
-            told = rule(number) if step >= 6 else {**rule(number), "set_on": {"resource": f"/f{number}/0"}}
+            told = any_rule(chance, folders, number)
+            if step < 6:
+                told = {**told, "set_on": {"resource": f"/f{number}/0"}}
             if kept is None:
                 unit.db.add(AccessRule(organisation_id=owner, account_id=account, key=f"r{number}", plain=told))
             elif chance.random() < 0.3:
@@ -723,6 +746,9 @@ def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organis
             before = shown(unit)
             evaluate.accounts(unit, [account])
             assert shown(unit) == before, step
+        with service.unit(organisation) as unit:
+            touched_only, whole = draft(unit)
+            assert touched_only == whole
     assert parts > 15
 
 

@@ -18,7 +18,7 @@ from openlatch.core.words import StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service import locks, systems
 from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.exposure import account_rules, drafts, guards, previews
+from openlatch.service.exposure import draft_changes, drafts, guards
 from openlatch.service.jsonable import fingerprint
 from openlatch.store.tables import AccessRule, Account, Item, RuleDraft, System
 
@@ -251,9 +251,7 @@ def _ask_guards(unit: Unit, row: RuleDraft, account: Account) -> None:
     """Conflict where the rules would open something, or open it farther, that a guard of the organisation forbids."""
     if not guards.of_account(unit, account):
         return
-    read = drafts.read_for(unit, account, row.document)
-    supposed = drafts.supposed(unit, account, read)
-    for line in previews.differences(account_rules.opened(unit, account), supposed):
+    for line in draft_changes.lines(unit, account, row.document):
         if line["forbidden"] and (line["change"] is Change.NEW or line["grew"]):
             raise Conflict(
                 f"A guard of the organisation forbids it: {line['sentence']}", "Lift the guard, or change the draft."

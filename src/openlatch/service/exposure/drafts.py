@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
@@ -11,14 +10,10 @@ from sqlalchemy import ColumnElement, func, select, true
 
 from openlatch.core.exposure import document
 from openlatch.core.exposure.form import FORM
-from openlatch.core.exposure.rules import Resource as Seen
-from openlatch.core.exposure.rules import Right
 from openlatch.core.ids import new_id
-from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.context import Unit
-from openlatch.service.exposure import access_rules, account_rules, previews
-from openlatch.service.exposure.account_rules import AccountRules
+from openlatch.service.exposure import access_rules, draft_changes
 from openlatch.service.jsonable import fingerprint, jsonable
 from openlatch.store.tables import AccessRule, Account, Resource, RuleDraft, System
 
@@ -75,7 +70,7 @@ def check(unit: Unit, account: UUID, text: str) -> list[dict[str, Any]]:
     """What is wrong with a document for an account, with the line of each problem; nothing for one that is good."""
     row = _answered_for(unit, account)
     try:
-        read_for(unit, row, text)
+        draft_changes.read_for(unit, row, text)
     except document.Unreadable as error:
         return [{"pointer": p.pointer, "line": p.line, "message": p.message} for p in error.problems]
     return []
@@ -106,40 +101,17 @@ def work_out(unit: Unit, made: RuleDraft) -> None:
     account = unit.db.get_one(Account, made.account_id)
     permissions = dict(made.result.get("permissions", {}))
     try:
-        read = read_for(unit, account, made.document)
+        told = draft_changes.told(unit, account, made.document, permissions)
     except document.Unreadable as error:
         made.state = "refused"
         problems = [{"pointer": p.pointer, "line": p.line, "message": p.message} for p in error.problems]
         made.result = {"permissions": permissions, "problems": problems}
     else:
-        told = previews.of_accounts(unit, [account.id], lambda one: supposed(unit, one, read, permissions))
         made.state = "ready"
         made.result = jsonable({"permissions": permissions, "of": state_of_rules(unit, account.id), **told})
     made.worked_out_at = unit.now
     unit.db.flush()
     unit.announce("rule_drafts")
-
-
-def supposed(
-    unit: Unit, account: Account, read: document.Document, permissions: Mapping[str, str] | None = None
-) -> AccountRules:
-    """An account as it would be with the rules of a document, and the resources that it plans."""
-    now = account_rules.opened(unit, account)
-    system = unit.db.get(System, account.system_id) if account.system_id else None
-    asker = account_rules.calculator(unit, account, system, (*read.rules, *read.guards))
-    planned: dict[UUID | None, Seen] = {new_id(): each for each in read.resources}
-    after = replace(
-        now, asker=asker, rules=list(read.rules), guards=list(read.guards),
-        resources={**now.resources, **planned}, names={**now.names, **{i: each.path for i, each in planned.items()}},
-    )  # fmt: skip
-    return previews.with_permissions(after, {key: Right(right) for key, right in (permissions or {}).items()})
-
-
-def read_for(unit: Unit, account: Account, text: str) -> document.Document:
-    """A document as it counts for an account. Unreadable with its problems."""
-    system = unit.db.get(System, account.system_id) if account.system_id else None
-    told = access_rules.told_by(unit.service, system)
-    return document.read(text, told.permissions, zone_of(account.time_zone))
 
 
 def _answered_for(unit: Unit, account: UUID) -> Account:

@@ -27,18 +27,26 @@ _WORST = {Change.NEW: 0, Change.CHANGED: 1, Change.GONE: 2, Change.UNCHANGED: 3}
 
 def of_accounts(unit: Unit, accounts: Iterable[UUID], suppose: Callable[[Account], AccountRules]) -> dict[str, Any]:
     """What would become of the exposures of some accounts, if they were as ``suppose`` makes them."""
+    rows = (unit.db.get_one(Account, ident) for ident in accounts)
+    return summary(
+        (account, line)
+        for account in rows
+        for line in differences(account_rules.opened(unit, account), suppose(account))
+    )
+
+
+def summary(found: Iterable[tuple[Account, dict[str, Any]]]) -> dict[str, Any]:
+    """Lines of some accounts, the gravest first, with how many there are of each change and how many are forbidden."""
     lines: list[dict[str, Any]] = []
     counts = dict.fromkeys(Change, 0)
     forbidden = 0
-    for ident in accounts:
-        account = unit.db.get_one(Account, ident)
-        for line in differences(account_rules.opened(unit, account), suppose(account), MOST_SHOWN - len(lines)):
-            counts[line["change"]] += line.get("times", 1)
-            if "times" in line:
-                continue
-            forbidden += line["forbidden"]
-            if line["change"] is not Change.UNCHANGED or line["forbidden"] or len(lines) < MOST_SHOWN:
-                lines.append({**line, "account": {"id": account.id, "name": account.name}})
+    for account, line in found:
+        counts[line["change"]] += line.get("times", 1)
+        if "times" in line:
+            continue
+        forbidden += line["forbidden"]
+        if line["change"] is not Change.UNCHANGED or line["forbidden"] or len(lines) < MOST_SHOWN:
+            lines.append({**line, "account": {"id": account.id, "name": account.name}})
     lines.sort(key=lambda line: (_WORST[line["change"]], not line["forbidden"], not line["grew"], line["sentence"]))
     return {
         "counts": {change.value: count for change, count in counts.items()},
@@ -69,8 +77,10 @@ def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOW
                 left += len(will[ident].exposures)
                 continue
             most -= 1
+        # None stands for the whole account, which no planned resource is.
         same = ident if ident in before.resources else paths.get(after.resources[ident].path)
-        old, new = was.get(same), will.get(ident)
+        is_planned = same is None and ident is not None
+        old, new = None if is_planned else was.get(same), will.get(ident)
         for right in Right:
             pair = old.of(right) if old else None, new.of(right) if new else None
             if pair != (None, None):

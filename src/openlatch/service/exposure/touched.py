@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from uuid import UUID
 
 import orjson
@@ -37,13 +38,22 @@ def touched(unit: Unit, account: Account) -> set[UUID] | None:
     if since is None:
         return None
     places = _places(unit, account)
-    if places is None or _EVERYTHING in places:
+    there = at(unit, account, places) if places is not None else None
+    if there is None:
+        return None
+    changed = unit.db.scalars(text(f"{_CHANGED} limit {MOST + 1}"), {"account": account.id, "since": since}).all()
+    return there.union(changed) if len(changed) <= MOST else None
+
+
+def at(unit: Unit, account: Account, places: Collection[str]) -> set[UUID] | None:
+    """The resources at some places, or below; None for all of them, or too many to look up one by one."""
+    if _EVERYTHING in places:
         return None
     groups = [group for group in map(group_in, places) if group is not None]
     paths = [place for place in places if group_in(place) is None]
     found: set[UUID] = set()
-    for statement in (_CHANGED, *([_BELOW] if paths else ()), *([_IN_GROUPS] if groups else ())):
-        given = {"account": account.id, "since": since, "paths": paths, "groups": groups}
+    for statement in (*([_BELOW] if paths else ()), *([_IN_GROUPS] if groups else ())):
+        given = {"account": account.id, "paths": paths, "groups": groups}
         found.update(unit.db.scalars(text(f"{statement} limit {MOST + 1}"), given))
         if len(found) > MOST:
             return None

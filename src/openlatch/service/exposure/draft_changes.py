@@ -1,0 +1,133 @@
+"""What a draft of an account's rules would open and close."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from typing import Any
+from uuid import UUID
+
+import orjson
+from sqlalchemy import func, or_, select
+
+from openlatch.core.exposure import document
+from openlatch.core.exposure.answers import Audience
+from openlatch.core.exposure.comparison import Change
+from openlatch.core.exposure.rules import Combining, Right, places_around, places_of
+from openlatch.core.exposure.rules import Resource as Seen
+from openlatch.core.ids import new_id
+from openlatch.core.windows import zone_of
+from openlatch.service.context import Unit
+from openlatch.service.exposure import access_rules, account_rules, evaluate, previews, touched
+from openlatch.service.exposure.account_rules import AccountRules
+from openlatch.store.columns import among, not_among
+from openlatch.store.tables import AccessRule, Account, EvaluatedRule, Exposure, Resource, System
+
+
+def told(unit: Unit, account: Account, text: str, permissions: Mapping[str, str] | None = None) -> dict[str, Any]:
+    """What a document would open and close, counted and line by line. Unreadable with its problems.
+
+    ``permissions`` are supposed to come to other rights than the system says.
+    """
+    return previews.summary((account, line) for line in lines(unit, account, text, permissions))
+
+
+def lines(
+    unit: Unit, account: Account, text: str, permissions: Mapping[str, str] | None = None
+) -> Iterator[dict[str, Any]]:
+    """One line for each resource and right that is open before or after.
+
+    Where only some resources are touched, the others are told as they were worked out last.
+    """
+    read = read_for(unit, account, text)
+    only = None if permissions else _touched(unit, account, read, text)
+    before = account_rules.opened(unit, account, only=only)
+    after = _supposed(unit, before, read, permissions or {})
+    yield from previews.differences(before, after)
+    if only is not None:
+        yield from _others(unit, account, only)
+
+
+def read_for(unit: Unit, account: Account, text: str) -> document.Document:
+    """A document as it counts for an account. Unreadable with its problems."""
+    system = unit.db.get(System, account.system_id) if account.system_id else None
+    told_by = access_rules.told_by(unit.service, system)
+    return document.read(text, told_by.permissions, zone_of(account.time_zone))
+
+
+def _supposed(
+    unit: Unit, now: AccountRules, read: document.Document, permissions: Mapping[str, str]
+) -> AccountRules:  # fmt: skip
+    """An account as it would be with the rules of a document, and the resources that it plans."""
+    system = unit.db.get(System, now.account.system_id) if now.account.system_id else None
+    planned: dict[UUID | None, Seen] = {new_id(): each for each in read.resources}
+    resources = {**now.resources, **planned}
+    around = {place for each in resources.values() for place in places_around(each)}
+    rules = [rule for rule in read.rules if not around.isdisjoint(places_of(rule))]
+    after = replace(
+        now, asker=account_rules.calculator(unit, now.account, system, (*rules, *read.guards)), rules=rules,
+        guards=list(read.guards), resources=resources,
+        names={**now.names, **{ident: each.path for ident, each in planned.items()}},
+    )  # fmt: skip
+    return previews.with_permissions(after, {key: Right(right) for key, right in permissions.items()})
+
+
+def _touched(unit: Unit, account: Account, read: document.Document, text: str) -> set[UUID] | None:
+    """The resources that a document may change something for; None when that may be any, or it is not known."""
+    if touched.touched(unit, account) != set():
+        return None
+    plain = orjson.loads(text)
+    wanted = {each["rule"]: each for each in plain.get("rules", [])}
+    guards = {each["guard"]: each for each in plain.get("guards", [])}
+    rows = unit.db.execute(
+        select(AccessRule.key, AccessRule.plain, AccessRule.is_guard).where(AccessRule.account_id == account.id)
+        .order_by(AccessRule.position, AccessRule.key)
+    ).all()  # fmt: skip
+    now = {row.key: row.plain for row in rows if not row.is_guard}
+    system = unit.db.get(System, account.system_id) if account.system_id else None
+    by_order = access_rules.told_by(unit.service, system).combining is Combining.FIRST_MATCH
+    if {row.key: row.plain for row in rows if row.is_guard} != guards or (by_order and list(now) != list(wanted)):
+        return None
+    differing = {key for key in now.keys() | wanted.keys() if now.get(key) != wanted.get(key)}
+    places = {place for rule in read.rules if rule.key in differing for place in places_of(rule)}
+    before = select(EvaluatedRule.places).where(
+        EvaluatedRule.account_id == account.id, among(EvaluatedRule.key, differing)
+    )
+    places.update(place for each in unit.db.scalars(before) for place in each)
+    places.update(each.path for each in read.resources)
+    return touched.at(unit, account, places)
+
+
+def _others(unit: Unit, account: Account, touched_ones: set[UUID]) -> Iterator[dict[str, Any]]:
+    """What is open on all other resources: those lines that a guard forbids, some others, and how many more."""
+    here = (
+        Exposure.account_id == account.id, Exposure.gone_at.is_(None), ~Exposure.is_blocked,
+        or_(Exposure.resource_id.is_(None), not_among(Exposure.resource_id, touched_ones)),
+    )  # fmt: skip
+    is_forbidden = func.jsonb_array_length(Exposure.against) > 0
+    wanted = (
+        select(Exposure, Resource.name).outerjoin(Resource, Resource.id == Exposure.resource_id)
+        .where(*here).order_by(is_forbidden.desc(), Exposure.id)
+    )  # fmt: skip
+    most = max(previews.MOST_SHOWN, unit.db.scalar(select(func.count()).where(*here, is_forbidden)) or 0)
+    shown = 0
+    for row, name in unit.db.execute(wanted.limit(most)):
+        shown += 1
+        yield {
+            "change": Change.UNCHANGED,
+            "grew": False,
+            "resource": None if row.resource_id is None else {"id": row.resource_id, "name": name or evaluate.WHOLE},
+            "right": row.right,
+            "audience": Audience(row.audience).word,
+            "sentence": row.sentence,
+            "before": row.sentence,
+            "gained": [],
+            "lost": [],
+            "rules": list(row.admitted_by),
+            "narrowed_by": list(row.narrowed_by),
+            "not_understood": list(row.unknown),
+            "forbidden": bool(row.against),
+        }
+    left = (unit.db.scalar(select(func.count()).where(*here)) or 0) - shown
+    if left:
+        yield {"change": Change.UNCHANGED, "forbidden": False, "grew": False, "times": left}
