@@ -6,17 +6,18 @@ import random
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import pytest
 
-from openlatch.adapters import Adapter, Reading, cloud, directory, limits, mail_sessions, mailboxes, postgresql
+from openlatch.adapters import Adapter, Reading, cloud, dav, directory, limits, mail_sessions, mailboxes, postgresql
 from openlatch.core.words import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
 from tests.adapters.proxy import Fault, Proxy, now, seconds_of
 from tests.adapters.worlds import WORLDS, World
 
-KINDS = ("postgresql", "directory", "mailboxes", "cloud")
+KINDS = ("postgresql", "directory", "mailboxes", "cloud", "dav")
 LIMIT = 0.5
 
 
@@ -35,8 +36,8 @@ def world(
 
 @pytest.fixture
 def proxy(world: World) -> Iterator[Proxy]:
-    address = str(world.settings.get("address", ""))
-    made = Proxy(int(address.rpartition(":")[2]) if address else int(world.settings["port"]))
+    address = urlsplit(str(world.settings.get("address", "")))
+    made = Proxy(address.port or int(world.settings["port"]))
     yield made
     made.stop()
 
@@ -46,14 +47,15 @@ def behind(world: World, proxy: Proxy) -> Adapter:
     """The world's adapter, through the proxy."""
     changed: dict[str, Any] = {"port": proxy.port}
     if "address" in world.settings:
-        changed = {"address": f"http://127.0.0.1:{proxy.port}"}
+        address = urlsplit(str(world.settings["address"]))
+        changed = {"address": address._replace(netloc=f"127.0.0.1:{proxy.port}").geturl()}
     return world.adapter(**changed)
 
 
 @pytest.fixture
 def short(monkeypatch: pytest.MonkeyPatch) -> None:
     """Limits of half a second instead of twenty."""
-    for module in (cloud, directory, limits, mail_sessions, mailboxes, postgresql):
+    for module in (cloud, dav, directory, limits, mail_sessions, mailboxes, postgresql):
         for name in ("CALL_SECONDS", "CONNECT_SECONDS", "STATEMENT_SECONDS", "READING_SECONDS"):
             if hasattr(module, name):
                 # Some libraries count whole seconds; PostgreSQL's own lets nobody in faster than in two.

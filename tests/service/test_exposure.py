@@ -726,9 +726,8 @@ def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organis
         with service.unit(organisation) as unit:
             number = step if step < 6 else chance.randrange(8)
             kept = unit.db.scalar(select(AccessRule).where(AccessRule.key == f"r{number}"))
-            told = any_rule(chance, folders, number)
-            if step < 6:
-                told = {**told, "set_on": {"resource": f"/f{number}/0"}}
+            first = {"set_on": {"resource": f"/f{number}/0"}} if step < 6 else {}
+            told = any_rule(chance, folders, number) | first
             if kept is None:
                 unit.db.add(AccessRule(organisation_id=owner, account_id=account, key=f"r{number}", plain=told))
             elif chance.random() < 0.3:

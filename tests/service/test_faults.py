@@ -20,7 +20,7 @@ from cryptography.fernet import Fernet
 from sqlalchemy import func, select
 from sqlalchemy.exc import OperationalError
 
-from openlatch.adapters import ADAPTERS, Adapter, cloud, directory, mail_sessions, mailboxes, postgresql
+from openlatch.adapters import ADAPTERS, Adapter, cloud, dav, directory, mail_sessions, mailboxes, postgresql
 from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -288,12 +288,12 @@ def silent() -> Iterator[int]:
             one.close()
 
 
-@pytest.mark.parametrize("kind", ["postgresql", "directory", "mailboxes", "cloud"])
+@pytest.mark.parametrize("kind", ["postgresql", "directory", "mailboxes", "cloud", "dav"])
 def test_a_system_that_takes_the_call_and_never_answers_is_down(
     kind: str, silent: int, make: Callable[[str], World], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Every call ends in time, by itself."""
-    for module in (cloud, directory, mail_sessions, mailboxes):
+    for module in (cloud, dav, directory, mail_sessions, mailboxes):
         monkeypatch.setattr(module, "CALL_SECONDS", 1)
     monkeypatch.setattr(postgresql, "CONNECT_SECONDS", 2)
     world = make(kind)

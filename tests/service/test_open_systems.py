@@ -190,7 +190,10 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> Open:
         "/srv/kept": 0o750,
         "/srv/inner/deep": 0o757,
         "/srv/listed": 0o754,
+        "/srv/through": 0o751,
     }
+    inside = {"shown/inner": 0o757, "shown/inner/deep": 0o757, "shown/shut": 0o750, "shown/shut/wide": 0o757,
+              "through/given": 0o755, "through/kept": 0o750}  # fmt: skip
     plan = {"users": {"ann": "Ann Lee", "visitor": "A visitor"}, "groups": {}, "keys": {}, "rules": {},
             "folders": {name: {} for name in modes}}  # fmt: skip
     host.prepare(root, plan, datetime(2026, 3, 2, tzinfo=UTC))
@@ -199,16 +202,36 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> Open:
     (root / "srv/inner").chmod(0o750)
     for name, mode in modes.items():
         (root / name.lstrip("/")).chmod(mode)
+    for name, mode in inside.items():
+        (root / "srv" / name).mkdir()
+        (root / "srv" / name).chmod(mode)
+    (root / "srv/through/note.txt").write_text("")
+    (root / "srv/through/note.txt").chmod(0o646)
+    for folder in ("shown", "kept", "through"):
+        subprocess.run(["setfacl", "-d", "-m", "o::rw-", str(root / "srv" / folder)], check=True)
+
+    nobody = {"user": 65534, "group": 65534, "extra_groups": []}
 
     def tried(thing: str, right: str) -> bool:
-        place = root / thing.removeprefix("Folder ").lstrip("/")
+        new = thing.startswith("What is made new in ")
+        place = root / thing.removeprefix("Folder ").removeprefix("What is made new in ").lstrip("/")
+        if not place.exists():
+            place = next(root / "srv" / top / thing for top in ("shown", "through")
+                          if (root / "srv" / top / thing).exists())  # fmt: skip
+        if new:
+            place = place / "made"
+            place.touch()
+        if place.is_file():
+            way = "-r" if right == "see" else "-w"
+            return subprocess.run(["test", way, str(place)], check=False, **nobody).returncode == 0  # type: ignore[call-overload, no-any-return]
         command = ["ls", str(place)] if right == "see" else ["touch", str(place / "tried")]
-        nobody = {"user": 65534, "group": 65534, "extra_groups": []}
         entered = subprocess.run(["ls", f"{place}/."], capture_output=True, check=False, **nobody)  # type: ignore[call-overload]
         done = subprocess.run(command, capture_output=True, check=False, **nobody)  # type: ignore[call-overload]
         return bool(done.returncode == 0 and entered.returncode == 0)
 
-    return Open("host", host.usual(root, plan), tuple(f"Folder {name}" for name in modes), tried, "Folder /srv/shown",
+    new = [f"What is made new in /srv/{name}" for name in ("shown", "kept", "through")]
+    things = (*(f"Folder {name}" for name in modes), "inner", "shut/wide", "given", "kept", "note.txt", *new)
+    return Open("host", host.usual(root, plan), things, tried, "Folder /srv/shown",
                 secret="")  # fmt: skip
 
 
@@ -231,7 +254,8 @@ def exposures(service: Service, viewer: Viewer, understood: bool = True) -> set[
 
 
 def _named(row: dict[str, Any]) -> str:
-    name = str((row["resource"] or {}).get("name") or "").partition(" ")[0]
+    name = str((row["resource"] or {}).get("name") or "")
+    name = name if name.startswith("What is made new") else name.partition(" ")[0]
     return str(row["account"]["name"]) if name in ("", "Inbox") else name
 
 

@@ -11,15 +11,16 @@ import os
 import re
 import shutil
 import subprocess
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from functools import partial
-from pathlib import Path
+from itertools import islice
+from pathlib import Path, PurePosixPath
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from openlatch.adapters import host_exposure
+from openlatch.adapters import host_exposure, host_modes
 from openlatch.adapters import host_files as files
 from openlatch.adapters import host_lists as lists
 from openlatch.adapters import host_rules as rules
@@ -193,10 +194,8 @@ class HostAdapter(Adapter):
                 return self._take_rules(detail)
             case "list":
                 return self._take_entries(kind, detail)
-            case "mode" if kind is StepKind.CLOSE:
-                # The mask, and so what others have by the list, stays as it is.
-                self._run(["setfacl", "-n", "-m", "o::---", str(self._path(detail["folder"]))])
-                return f"The mode of {detail['folder']} lets nobody in by itself any more."
+            case "mode" | "default" if kind is StepKind.CLOSE:
+                return self._shut(detail)
         raise _by_hand(detail)
 
     def _take_rules(self, detail: dict[str, Any]) -> str:
@@ -253,17 +252,31 @@ class HostAdapter(Adapter):
                 return self._rules_wrong(kind, detail)
             case "list":
                 return self._list_wrong(kind, detail)
-            case "mode" if kind is StepKind.CLOSE:
-                top = self._list_of(detail["folder"])
-                if top is None:
-                    raise SystemRefused(f"There is no {detail['folder']}; it may have been moved.", "Look where it is.")
-                left = set(top.entries.get(("other", ""), "")) - {"-"}
-                return f"the mode of {detail['folder']} still lets every login in" if left else None
+            case "mode" | "default" if kind is StepKind.CLOSE:
+                return self._open_still(detail)
             case _:
                 wrong = _by_hand(detail).detail
         if kind is StepKind.GIVE:
             return None if wrong else "what was there is not there yet"
         return wrong
+
+    def _shut(self, detail: Mapping[str, Any]) -> str:
+        """The mask, and so what others have by the list, stays as it is."""
+        later = ["-d"] if detail["kind"] == "default" else []
+        self._run(["setfacl", "-n", *later, "-m", "o::---", str(self._path(detail["folder"]))])
+        if later:
+            return f"What is made in {detail['folder']} from now on is closed to whoever is not named."
+        return f"The mode of {detail['folder']} lets nobody in by itself any more."
+
+    def _open_still(self, detail: Mapping[str, Any]) -> str | None:
+        folder, is_default = detail["folder"], detail["kind"] == "default"
+        top = self._list_of(folder)
+        if top is None:
+            raise SystemRefused(f"There is no {folder}; it may have been moved.", "Look where it is.")
+        left = set((top.defaults if is_default else top.entries).get(("other", ""), "")) - {"-"}
+        return (
+            f"the {'default entry' if is_default else 'mode'} of {folder} still lets every login in" if left else None
+        )
 
     def _files_with_key(self, detail: Mapping[str, Any], kind: StepKind) -> list[str]:
         """Where a key lets somebody in as a user: in its file, and wherever sshd looks for that user's keys by now."""
@@ -402,7 +415,7 @@ class HostAdapter(Adapter):
             yield Gap(f"users from elsewhere ({switch[1].strip()})", Why.NOT_SUPPORTED, "etc/nsswitch.conf")
         yield Gap("rules of other programs that let people act as root (polkit, doas)", Why.NOT_SUPPORTED)
         yield Gap("folders that are not named in the settings", Why.NOT_SUPPORTED)
-        yield Gap("modes and owners of what is inside shared folders", Why.NOT_SUPPORTED)
+        yield Gap("owners and groups of what is inside shared folders", Why.NOT_SUPPORTED)
 
     def _keys(self, host: People, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         for name, fields in host.users.items():
@@ -488,7 +501,6 @@ class HostAdapter(Adapter):
         top = self._list_of(folder)
         if top is None:
             raise SystemRefused(f"There is no {folder}.", "Look whether it is still shared.")
-        # Modes are not looked at inside: what is there gets in only whoever gets into the folder.
         inside = self._inside(folder)
         for one in inside:
             yield FoundPart(account, one.path, one.path.removeprefix(folder).lstrip("/"), "folder")
@@ -518,7 +530,34 @@ class HostAdapter(Adapter):
         other = top.entries.get(("other", ""), "")
         if set(other) & {"r", "w"} and "x" in other and self._can_be_reached(folder):
             yield Holding(account, DOOR, True, _level_of(other).key, None, {"kind": "mode", "folder": folder})
-            yield from host_exposure.of_mode(account, folder, other)
+            yield from host_modes.of_folder(account, folder, other)
+        if "x" in other and self._can_be_reached(folder):
+            yield from self._open_inside(account, top, gaps)
+            yield from self._open_later(account, top, inside)
+
+    def _open_inside(self, account: str, top: lists.List, gaps: list[Gap]) -> Iterator[Found]:
+        """What modes inside a folder let every login do beyond what its own lets them."""
+        above = "".join(right for right in top.entries["other", ""] if right in "rw")
+        told = host_modes.inside(self._run(host_modes.find(str(self._path(top.path)))), above)
+        for path, kind, rights in islice(told, host_modes.MOST):
+            yield from host_modes.of_inside(account, top.path, path, kind, rights)
+        if next(told, None) is not None:
+            what = f"what else modes open inside: it is more than {host_modes.MOST} files and folders"
+            gaps.append(Gap(what, Why.NOT_SUPPORTED, top.path))
+
+    def _open_later(self, account: str, top: lists.List, inside: Sequence[lists.List]) -> Iterator[Found]:
+        """What default entries will let every login do in what is made there, where it can be got to."""
+        for one in (top, *inside):
+            path = one.path.removeprefix(top.path).lstrip("/")
+            rights = {right for right in one.defaults.get(("other", ""), "") if right in "rw"}
+            if rights - set(one.entries["other", ""]) and self._is_gone_through(top.path, path):
+                yield from host_modes.of_new(account, top.path, path, "".join(sorted(rights)))
+
+    def _is_gone_through(self, folder: str, path: str) -> bool:
+        """Whether everyone may go through a folder inside another, and those between."""
+        steps = PurePosixPath(path).parts
+        between = (self._path(folder).joinpath(*steps[:n]) for n in range(len(steps) + 1))
+        return all(one.stat().st_mode & 0o001 for one in between)
 
     def _shares(self, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         """What is shared with the network, and asks nobody who they are; also folders that are not in the settings."""

@@ -1,4 +1,4 @@
-"""What a host leaves open: to every login by modes of folders, to the network by shares that ask nobody who they are.
+"""What a host leaves open to the network, by shares that ask nobody who they are.
 
 Shares are those of exports(5) and smb.conf(5). They are settings of services that have to be told of a change, so they
 are closed by hand.
@@ -41,14 +41,6 @@ class Share:
     whence: tuple[str, ...] = ()
     unclear: str = ""
     as_everyone: bool = False
-
-
-def of_mode(account: str, folder: str, rights: str) -> Iterator[FoundRule]:
-    """The rule of a folder whose mode lets every login in."""
-    to = [word for letter, word in (("r", "read"), ("w", "write")) if letter in rights]
-    if to:
-        rule = {"rule": "mode", "admit": ["signed in"], "to": to, "on": ["/"]}
-        yield FoundRule(account, rule, {"kind": "mode", "folder": folder})
 
 
 def of_shares(account: str, folder: str, rights: str, shares: Sequence[Share]) -> Iterator[FoundRule]:
