@@ -74,6 +74,13 @@ class AddressAxis:
         return IPv4Address(begin) if begin < _V4 else IPv6Address(begin - _V4)
 
 
+def complement(networks: Iterable[Network]) -> frozenset[Network]:
+    """The fewest networks that hold every address that is in none of these."""
+    named = list(networks)
+    axis = AddressAxis(named)
+    return axis.networks(_span(0, axis.size) & ~axis.mask(named))
+
+
 def _bounds(network: Network) -> tuple[int, int]:
     shift = 0 if network.version == 4 else _V4
     begin = int(network.network_address) + shift

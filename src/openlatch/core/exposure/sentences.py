@@ -8,10 +8,10 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from openlatch.core.exposure.answers import Audience, Exposure
-from openlatch.core.exposure.axes import Values
+from openlatch.core.exposure.axes import Values, complement
 from openlatch.core.exposure.callers import Callers
 from openlatch.core.exposure.chart import Way
-from openlatch.core.exposure.conditions import network_order
+from openlatch.core.exposure.conditions import Network, network_order
 from openlatch.core.exposure.rules import Right
 from openlatch.core.windows import WeeklyHours, Window, day_in_words, end_in_words
 
@@ -79,7 +79,7 @@ def _of_callers(callers: Callers) -> str:
 
 def _conditions(way: Way, zone: ZoneInfo) -> Iterable[str]:
     if way.networks is not None:
-        yield "from " + _listed([str(n) for n in sorted(way.networks, key=network_order)], "or")
+        yield _networks(way.networks)
     if way.hours is not None:
         yield _listed([hours_in_words(hours) for hours in way.hours], "and")
     if way.windows is not None:
@@ -92,6 +92,14 @@ def _conditions(way: Way, zone: ZoneInfo) -> Iterable[str]:
         yield _values(name, values)
     for text, truth in way.unknown.items():
         yield f"{'if' if truth else 'unless'} “{text}” (which is not understood)"
+
+
+def _networks(networks: frozenset[Network]) -> str:
+    """From where: the networks, or those that are left out where these are fewer."""
+    others = complement(networks)
+    if others and len(others) < len(networks):
+        return "from anywhere but " + _listed([str(n) for n in sorted(others, key=network_order)], "and")
+    return "from " + _listed([str(n) for n in sorted(networks, key=network_order)], "or")
 
 
 def _values(name: str, values: Values) -> str:
