@@ -458,7 +458,7 @@ def test_an_exposure_is_told_in_one_sentence() -> None:
     elsewhere = [one(), one(FromNetwork(frozenset({network("203.0.113.0/24")})), effect=Effect.REFUSE, key="no")]
     (found,) = calculator().answer(elsewhere, (), RESOURCE).exposures
     assert sentences.sentence(found, "Press photos", LONDON) == (
-        "Anyone, from anywhere but 203.0.113.0/24, can see “Press photos”."
+        "Anyone, from anywhere but 10.0.0.0/8 and 203.0.113.0/24, can see “Press photos”."
     )
     named = [one(who=Who(WhoKind.HOLDER, "m.oduya@example.com"))]
     (found,) = calculator().answer(named, (), RESOURCE).exposures
