@@ -412,7 +412,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
     ident = opened(small, BOX, covers=tuple(Subject), acts="at_close", reviewers=named(small.person("ada")))
     found = other_kinds(small, ident)
     assert set(found) == {"session", "exposure", "ownership", "latch", "acceptance"}
-    assert found["exposure"].facts["sentence"] == "Anyone at all can reach “Rota” in Box."
+    assert found["exposure"].facts["sentence"] == "Anyone can see “Rota”."
     for kind, item in found.items():
         successor = small.person("mara") if kind == "ownership" else None
         with small.acting("ada") as unit:

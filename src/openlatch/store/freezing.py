@@ -219,7 +219,7 @@ class Known:
     """What is known about the chosen ones besides their own rows, each kind of fact by the id it is about."""
 
     flags: dict[UUID, list[dict[str, Any]]]
-    decided: dict[UUID, dict[str, Any]]
+    decided: dict[tuple[str, UUID], dict[str, Any]]
     uses: dict[UUID, dict[str, tuple[date, int]]]
     observed: dict[UUID, date]
     jobs: dict[str, int]
@@ -237,8 +237,7 @@ def _flags(db: Db) -> dict[UUID, list[dict[str, Any]]]:
     found: dict[UUID, list[dict[str, Any]]] = defaultdict(list)
     rows = db.execute(
         select(Flag.subject_id, Flag.rule, Flag.severity, Flag.score, Flag.sentence)
-        .join(chosen, chosen.c.id == Flag.subject_id)
-        .where(Flag.state == "open")
+        .where(Flag.state == "open", Flag.subject_id.in_(select(chosen.c.id)))
         .order_by(Flag.score.desc(), Flag.rule)
     )
     for subject, rule, severity, score, sentence in rows:
@@ -246,20 +245,22 @@ def _flags(db: Db) -> dict[UUID, list[dict[str, Any]]]:
     return found
 
 
-def _decided(db: Db) -> dict[UUID, dict[str, Any]]:
-    """What was decided about them the last time, by whom and why."""
+def _decided(db: Db) -> dict[tuple[str, UUID], dict[str, Any]]:
+    """What was decided about them the last time, by whom and why; by kind, since an account is several of them."""
     rows = db.execute(
-        select(Item.subject_id, Item.verdict, Item.reason, Item.fate, Person.name, Item.decided_at, Round.name)
+        select(
+            Item.kind, Item.subject_id, Item.verdict, Item.reason, Item.fate, Person.name, Item.decided_at, Round.name
+        )
         .join(chosen, and_(chosen.c.id == Item.subject_id, chosen.c.kind == Item.kind))
         .join(Round, Round.id == Item.round_id)
         .outerjoin(Person, Person.id == Item.decided_by_id)
         .where(Item.state == "decided", Round.closed_at.is_not(None))
-        .order_by(Item.subject_id, Item.decided_at.desc())
-        .ext(distinct_on(Item.subject_id))
+        .order_by(Item.kind, Item.subject_id, Item.decided_at.desc())
+        .ext(distinct_on(Item.kind, Item.subject_id))
     )
     return {
-        subject: {"verdict": verdict, "reason": reason, "fate": fate, "by": by, "at": at, "round": name}
-        for subject, verdict, reason, fate, by, at, name in rows
+        (kind, subject): {"verdict": verdict, "reason": reason, "fate": fate, "by": by, "at": at, "round": name}
+        for kind, subject, verdict, reason, fate, by, at, name in rows
     }
 
 

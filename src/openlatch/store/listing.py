@@ -104,7 +104,9 @@ class Listing:
 
     def of(self, organisation: UUID) -> ColumnElement[bool]:
         """The rows of one organisation: said in the query too, so that it can walk an index that begins with it."""
-        found: ColumnElement[bool] = self.columns["id"].expression.class_.organisation_id == organisation
+        ident = self.columns["id"].expression
+        of = ident.class_ if hasattr(ident, "class_") else ident.table.c
+        found: ColumnElement[bool] = of.organisation_id == organisation
         return found
 
     def checked(self, text: str) -> Node | None:

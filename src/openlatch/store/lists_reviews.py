@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, and_, case, exists, func, literal, or_, select
+from sqlalchemy import ColumnElement, and_, case, exists, func, literal, or_, select, text, union_all
+from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
@@ -27,6 +28,7 @@ from openlatch.store.listing import Column, Listing
 from openlatch.store.lists_giving import LATCHES
 from openlatch.store.tables import (
     Account,
+    Exposure,
     Flag,
     Grant,
     Item,
@@ -263,6 +265,23 @@ def _account_columns() -> dict[str, Column]:
 _outside_person = aliased(Person)
 _outside_team = aliased(Team)
 _outside = or_(~_outside_person.inside, _outside_team.partner)
+_open = and_(Exposure.gone_at.is_(None), ~Exposure.is_blocked)
+# What can be open to outsiders: resources, and whole accounts that rules open.
+_parts = union_all(
+    select(Resource.id, Resource.organisation_id, Resource.account_id, Resource.name, Resource.kind, Resource.public)
+    .where(Resource.archived_at.is_(None)),
+    select(Account.id, Account.organisation_id, Account.id, literal("the whole account"), literal("account"),
+           literal(False))
+    .where(exists(select(Exposure.id).where(Exposure.account_id == Account.id, Exposure.resource_id.is_(None), _open))),
+).subquery("parts")  # fmt: skip
+# What access rules open there, as sentences.
+openings = (
+    select(func.coalesce(func.jsonb_agg(aggregate_order_by(Exposure.sentence, Exposure.right)), text("'[]'::jsonb")))
+    .where(Exposure.account_id == _parts.c.account_id, func.coalesce(Exposure.resource_id, Exposure.account_id)
+           == _parts.c.id, _open)
+    .correlate(_parts)
+    .scalar_subquery()
+)  # fmt: skip
 # Grants of somebody outside on this resource: by itself, in a group, or with the whole account.
 outsiders = (
     select(func.count(func.distinct(Grant.id)))
@@ -270,33 +289,34 @@ outsiders = (
     .outerjoin(_outside_person, _outside_person.id == Grant.person_id)
     .outerjoin(_outside_team, _outside_team.id == Grant.team_id)
     .where(
-        Grant.account_id == Resource.account_id,
+        Grant.account_id == _parts.c.account_id,
         Grant.state.in_(("active", "revoking")),
         _outside,
         or_(
             and_(Term.resource_id.is_(None), Term.group_id.is_(None)),
-            Term.resource_id == Resource.id,
+            Term.resource_id == _parts.c.id,
             exists(
                 select(ResourceInGroup.id).where(
-                    ResourceInGroup.group_id == Term.group_id, ResourceInGroup.resource_id == Resource.id
+                    ResourceInGroup.group_id == Term.group_id, ResourceInGroup.resource_id == _parts.c.id
                 )
             ),
         ),
     )
-    .correlate(Resource)
+    .correlate(_parts)
     .scalar_subquery()
 )
 
 EXPOSURES = Listing(
     "exposures",
-    Resource.__table__.join(Account, Account.id == Resource.account_id).join(System, System.id == Account.system_id),
+    _parts.join(Account, Account.id == _parts.c.account_id).join(System, System.id == Account.system_id),
     {
-        "id": id_column(Resource.id),
+        "id": id_column(_parts.c.id),
         **_account_columns(),
-        "name": text_column(Resource.name, "The name of the part.", sorted=True, nullable=False),
-        "kind": word_column(Resource.kind, "The kind of part."),
-        "public": truth_column(Resource.public, "Whether anyone at all can reach it."),
+        "name": text_column(_parts.c.name, "The name of the part.", sorted=True, nullable=False),
+        "kind": word_column(_parts.c.kind, "The kind of part."),
+        "public": truth_column(_parts.c.public, "Whether anyone at all can reach it."),
         "outsiders": number_column(outsiders, "How many grants of people outside reach it."),
+        "openings": json_column(openings),
     },
     default_sort="name",
 )
@@ -328,7 +348,7 @@ SCOPES = {
     Subject.GRANT: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_(None), ~Grant.by_system)),
     Subject.LINK: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_not(None), ~Grant.by_system)),
     Subject.SESSION: Scope(lists.SESSIONS, Session.ended_at.is_(None)),
-    Subject.EXPOSURE: Scope(EXPOSURES, or_(Resource.public, outsiders > 0)),
+    Subject.EXPOSURE: Scope(EXPOSURES, or_(func.jsonb_array_length(openings) > 0, outsiders > 0)),
     Subject.OWNERSHIP: Scope(OWNERSHIPS, Account.owner_id.is_not(None)),
     Subject.LATCH: Scope(LATCHES, Latch.mode != "off"),
     Subject.ACCEPTANCE: Scope(lists.FLAGS, Flag.state == "accepted"),

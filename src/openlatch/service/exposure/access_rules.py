@@ -8,7 +8,7 @@ from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import select, text
+from sqlalchemy import ColumnElement, or_, select, text
 
 from openlatch.adapters import RuleManner
 from openlatch.core.exposure import document
@@ -170,11 +170,16 @@ def prove(unit: Unit, target: RevocationTarget, known: Evidence) -> None:
         exposure.proof_words = known.words
 
 
-def opening(unit: Unit, resource: UUID) -> list[UUID]:
-    """The rules by which outsiders get in to a resource, now or later."""
+def opens(part: UUID) -> ColumnElement[bool]:
+    """That an exposure is of this resource, or of this account as a whole."""
+    return or_(Exposure.resource_id == part, (Exposure.account_id == part) & Exposure.resource_id.is_(None))
+
+
+def opening(unit: Unit, part: UUID) -> list[UUID]:
+    """The rules by which outsiders get in to a resource, or to an account as a whole, now or later."""
     rows = unit.db.execute(
         select(Exposure.account_id, Exposure.admitted_by).where(
-            Exposure.resource_id == resource, Exposure.gone_at.is_(None), ~Exposure.is_blocked
+            opens(part), Exposure.gone_at.is_(None), ~Exposure.is_blocked
         )
     ).all()
     keys = {key for _, admitted in rows for key in admitted}

@@ -133,7 +133,7 @@ def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> boo
             differing.append(_Shown.of(row))
     unit.db.flush()
     unit.db.execute(_LAST_USED, {"account": account.id})
-    _follow_resources(unit, of_account, found)
+    _follow_resources(unit, account, found, only)
     returned = _return_judgements(unit, account, of_account.asker, here)
     expected.mark(unit, [shown.id for shown in (*new, *differing)])
     _tell(unit, account, new, differing, gone)
@@ -260,7 +260,9 @@ def _return_judgements(unit: Unit, account: Account, asker: Calculator, here: Co
     return is_any
 
 
-def _follow_resources(unit: Unit, of_account: AccountRules, found: Mapping[_Key, tuple[Found, Answer]]) -> None:
+def _follow_resources(
+    unit: Unit, account: Account, found: Mapping[_Key, tuple[Found, Answer]], only: Collection[UUID] | None
+) -> None:  # fmt: skip
     """A resource is public while anyone gets in now, perhaps after signing in or by a link, by whatever right."""
     public = {
         ident
@@ -269,7 +271,8 @@ def _follow_resources(unit: Unit, of_account: AccountRules, found: Mapping[_Key,
     }
     for row in unit.db.scalars(
         select(Resource).where(
-            among(Resource.id, [ident for ident in of_account.resources if ident is not None]),
+            Resource.account_id == account.id,
+            true() if only is None else among(Resource.id, only),
             Resource.public != among(Resource.id, public),
         )
     ):

@@ -12,6 +12,7 @@ from openlatch.core.windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import flags, register
 from openlatch.service.context import Unit
+from openlatch.service.exposure.access_rules import opens
 from openlatch.store.tables import Account, Exposure
 
 MOST = 500
@@ -37,11 +38,11 @@ def judge(
     return [register.one(unit, "exposures", row.id) for row in rows]
 
 
-def intend_all(unit: Unit, resource: UUID, reason: str, until: datetime | None) -> int:
-    """Judge all that is open on a resource as intended, as a review has decided; gives how many there are."""
+def intend_all(unit: Unit, part: UUID, reason: str, until: datetime | None) -> int:
+    """Judge all that is open on a resource, or an account as a whole, as intended; gives how many there are."""
     rows = unit.db.scalars(
         select(Exposure)
-        .where(Exposure.resource_id == resource, Exposure.gone_at.is_(None), ~Exposure.is_blocked)
+        .where(opens(part), Exposure.gone_at.is_(None), ~Exposure.is_blocked)
         .order_by(Exposure.id).with_for_update()
     ).all()  # fmt: skip
     for row in rows:

@@ -15,6 +15,7 @@ from openlatch.core.exposure.smallest_rule import Use, refusals, shut
 from openlatch.errors import Conflict, NotFound
 from openlatch.service.context import Unit
 from openlatch.service.exposure import drafts
+from openlatch.service.exposure.access_rules import opens
 from openlatch.store.tables import Exposure, OutsideUse, Resource, RuleDraft
 
 _REFUSED = Conflict("No narrower rule would cover the use that was seen.", "Close it, or say that it is intended.")
@@ -54,12 +55,13 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
 def of_resource(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     """The refusals that narrow what is open on a resource. Conflict where no use of it was seen."""
     rows = unit.db.scalars(
-        select(Exposure).where(Exposure.resource_id == ident, Exposure.gone_at.is_(None), ~Exposure.is_blocked)
+        select(Exposure).where(opens(ident), Exposure.gone_at.is_(None), ~Exposure.is_blocked)
         .order_by(Exposure.id)
     ).all()  # fmt: skip
     uses = {row.right: use_of(unit, row) for row in rows}
     if rows and not any(told for _, told in uses.values()):
-        name = unit.db.get_one(Resource, ident).name
+        part = unit.db.get(Resource, ident)
+        name = part.name if part is not None else "the whole account"
         raise Conflict(f"No use of “{name}” by outsiders was seen.", "Close it, or say that it is intended.")
     return [
         rule

@@ -236,7 +236,7 @@ class _Freeze:
             "people": {"count": len(people), "names": sorted(people.values())[:MOST_NAMES]},
             "use": {"held": len(held), "used": len(uses), "observed_since": since,
                     "permissions": {key: {"last": last, "days": days} for key, (last, days) in uses.items()}},
-            "last_decision": known.decided.get(row.id),
+            "last_decision": known.decided.get((row.kind, row.id)),
             "peers": self._peers(row),
             "recommendation": _shown(recommended),
         }  # fmt: skip
@@ -305,7 +305,7 @@ class _Freeze:
             "account": jsonable({**account, "kind": account_kind, "owner": owner}),
             "sentence": _sentence(kind, row, account["name"], self.unit.zone),
             "flags": flags,
-            "last_decision": self.known.decided.get(row["id"]),
+            "last_decision": self.known.decided.get((kind.value, row["id"])),
             "recommendation": _shown(recommended),
         }
         # Nobody is asked whether they should go on owning an account; whoever accepted a flag, whether that was right.
@@ -382,7 +382,9 @@ def _shown(found: recommending.Recommendation) -> dict[str, Any]:
 
 def _holder_of(kind: Subject, row: dict[str, Any]) -> str:
     if kind is Subject.EXPOSURE:
-        return "anyone at all" if row["public"] else f"{row['outsiders']} outside"
+        if row["public"]:
+            return "anyone at all"
+        return "outsiders, by rules" if row["openings"] else f"{row['outsiders']} outside"
     holder = row.get("holder") or {}
     return str(holder.get("name") or ("everyone" if kind is Subject.LATCH else ""))
 
@@ -402,8 +404,9 @@ def _sentence(kind: Subject, row: dict[str, Any], account: str, zone: ZoneInfo) 
         since, seen = (day_in_words(row[name], zone) for name in ("started_at", "last_seen_at"))
         return f"Signed in to {account} since {since}, last seen {seen}."
     if kind is Subject.EXPOSURE:
-        who = "Anyone at all" if row["public"] else f"By {row['outsiders']} grants, people outside"
-        return f"{who} can reach “{row['name']}” in {account}."
+        number = row["outsiders"]
+        by_grants = f"By {number} grant{'s' * (number != 1)} people outside can reach “{row['name']}” in {account}."
+        return " ".join([*row["openings"], *([by_grants] if number else [])])
     if kind is Subject.OWNERSHIP:
         return f"Owns {account}, and decides who else gets in."
     if kind is Subject.LATCH:
