@@ -158,7 +158,7 @@ defineExpose({ begin, undo, isOpen, mayTrim })
 
 <template>
   <article class="card p-5" :aria-label="`Item ${item.position}`" data-test="desk">
-    <h2 class="text-xl">{{ item.holder.name }} <span class="text-soft">in</span> {{ item.facts.account.name }}</h2>
+    <h2 class="text-xl first-letter:uppercase">{{ item.holder.name }} <span class="text-soft">in</span> {{ item.facts.account.name }}</h2>
     <p class="mb-1 font-medium">{{ item.level }}</p>
     <p class="mb-3"><span class="text-soft">Consider:</span> <strong>{{ item.recommended }}<template v-if="item.facts.recommendation.level"> to {{ item.facts.recommendation.level.name }}</template><template v-if="item.facts.recommendation.until"> until {{ day(item.facts.recommendation.until) }}</template></strong>. {{ item.facts.recommendation.reason }}</p>
     <p v-if="item.verdict" class="mt-3 rounded-md bg-sunk px-3 py-2">
