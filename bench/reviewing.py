@@ -14,8 +14,8 @@ from sqlalchemy import func, select, update
 
 from bench.measures import ROUNDS, Bench, Result, alternating, timed
 from openlatch.core.words import Reach
-from openlatch.service import register
 from openlatch.service.context import Unit
+from openlatch.service.lists import register
 from openlatch.service.reviews import closing, opening, rounds
 from openlatch.service.reviews.plans import Review
 from openlatch.store.listing import ListQuery

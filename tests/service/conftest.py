@@ -17,8 +17,9 @@ from sqlalchemy.orm import Session
 
 from openlatch.core.rules import RULES
 from openlatch.launch.cluster import Cluster
-from openlatch.service import flags, importing, register, signing_in
+from openlatch.service import flags, importing, signing_in
 from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.lists import register
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery
 from openlatch.store.ruling import looking

@@ -15,23 +15,13 @@ from openlatch.core.register import Holder
 from openlatch.core.windows import ends_on
 from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
-from openlatch.service import (
-    answering,
-    changes,
-    giving,
-    helping,
-    offers,
-    proposing,
-    register,
-    requests,
-    revocations,
-    settings,
-)
+from openlatch.service import answering, changes, giving, helping, offers, proposing, requests, revocations, settings
 from openlatch.service.answering import Answer
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.giving import Choice, Single, weekly_hours
 from openlatch.service.grants import end_reminders, hand_tasks, terms
 from openlatch.service.grants.terms import TermWish
+from openlatch.service.lists import register
 from openlatch.service.proposing import Proposal, To
 from openlatch.service.requests import Wish
 from openlatch.service.reviews import calendar

@@ -23,14 +23,15 @@ from openlatch.service import (
     latching,
     levels,
     offers,
-    register,
     revocations,
     signing_in,
     visits,
 )
+from openlatch.service.accounts.page import account_page
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.giving import Choice
 from openlatch.service.latching import Setting
+from openlatch.service.lists import register
 from openlatch.service.proposing import Proposal, To
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Session, Term, Visit, WebSession
@@ -452,7 +453,7 @@ def test_inside_an_account_one_sees_it_alone_and_the_journal_names_both(small: S
         with pytest.raises(NotAllowed, match="stays with the account's owner"):
             latching.switch(inside, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, box))
         with pytest.raises(NotFound):
-            register.account_page(inside, small.account("ledger"))
+            account_page(inside, small.account("ledger"))
         changes.carry_out(inside, Change(ChangeKind.SUSPEND, "Gone.", (small.grant(EDDA),)))
     with small.service.unit(small.itself) as unit:
         entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "grant.suspended")).one()
@@ -469,13 +470,13 @@ def test_delegates_see_one_another_unless_a_latch_says_no(small: Small) -> None:
     box = small.account("box")
     owen = small.signed_in("owen")
     with small.service.unit(owen) as unit:
-        assert register.account_page(unit, box)["others"] == []
+        assert account_page(unit, box)["others"] == []
         inside = visits.enter(unit, box)
-        assert [row["name"] for row in register.account_page(inside, box)["others"]] == ["Ines", "Mara"]
+        assert [row["name"] for row in account_page(inside, box)["others"]] == ["Ines", "Mara"]
     with small.acting("ines") as unit:
         latching.switch(unit, Setting(LatchKind.UNSEEN, LatchMode.HOLD, box))
     with small.service.unit(owen) as unit:
-        assert register.account_page(visits.enter(unit, box), box)["others"] == []
+        assert account_page(visits.enter(unit, box), box)["others"] == []
         unit.db.execute(delete(WebSession))
     worker.look_round(small.service)
     with small.service.unit(small.itself) as unit:

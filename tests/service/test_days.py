@@ -10,8 +10,9 @@ import pytest
 from sqlalchemy import update
 
 from openlatch.core.windows import end_of_last_day, ends_on, last_day
-from openlatch.service import changes, flags, importing, myself, register
+from openlatch.service import changes, flags, importing, myself
 from openlatch.service.changing import Change, ChangeKind
+from openlatch.service.lists import register
 from openlatch.service.reviews import opening, reminding
 from openlatch.service.reviews.plans import Review, named
 from openlatch.store.listing import ListQuery

@@ -18,7 +18,7 @@ from openlatch.core.exposure.form import FORM
 from openlatch.core.words import Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.processes import free_port
-from openlatch.service import flags, helping, register, systems
+from openlatch.service import flags, helping, systems
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.exposure import (
     apply,
@@ -38,6 +38,7 @@ from openlatch.service.exposure import (
     tell_guards,
     touched,
 )
+from openlatch.service.lists import register
 from openlatch.service.reviews import closing, deciding, opening
 from openlatch.service.reviews.plans import Review
 from openlatch.standins.cloud import Cloud, CloudServer

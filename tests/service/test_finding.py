@@ -20,10 +20,10 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews import bundle
 from openlatch.core.words import Verdict
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
-from openlatch.service import flags, importing, latching, register, revocations, settings, signing, signing_in
+from openlatch.service import flags, importing, latching, revocations, settings, signing, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.latching import Setting
-from openlatch.service.lists import export, saved_filters
+from openlatch.service.lists import export, register, saved_filters
 from openlatch.service.lists.search import search
 from openlatch.service.people import erasure, held_data, moves
 from openlatch.service.records import editing, file_columns, whole_register

@@ -25,7 +25,6 @@ from openlatch.service import (
     leaving,
     levels,
     offers,
-    register,
     requests,
     revocations,
     undoing,
@@ -34,6 +33,7 @@ from openlatch.service import (
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Unit
 from openlatch.service.latching import Setting
+from openlatch.service.lists import register
 from openlatch.service.reviews import deciding, opening
 from openlatch.service.reviews.deciding import Decision
 from openlatch.service.reviews.plans import Review

@@ -31,12 +31,12 @@ from openlatch.service import (
     myself,
     offers,
     proposing,
-    register,
     requests,
     ruling,
     settings,
     signing_in,
 )
+from openlatch.service.accounts.page import account_page
 from openlatch.service.answering import Answer
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Viewer
@@ -386,7 +386,7 @@ def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:
         assert unit.db.get_one(Account, box).owner_id == small.person("ines")
     answering.accept_by_link(small.service, token(small, "mara@example.org"), Answer(1, GOOD), "x", None)
     with small.acting("mara") as unit:
-        page = register.account_page(unit, box)
+        page = account_page(unit, box)
         assert page["owner"]["name"] == "Mara"
         kept = [p for p in page["paths"] if p["holder"]["name"] == "Ines"]
         assert [p["level"] for p in kept] == ["Read"]

@@ -16,10 +16,11 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind, Role
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
-from openlatch.service import latching, register, signing_in
+from openlatch.service import latching, signing_in
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.identity import sign_ins
 from openlatch.service.latching import Setting
+from openlatch.service.lists import register
 from openlatch.service.partners import links, sign_in_links
 from openlatch.service.people import erasure
 from openlatch.service.records import existing_access

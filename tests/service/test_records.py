@@ -15,11 +15,12 @@ from openlatch import wire
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, OpenLatchError, Outdated
-from openlatch.service import changes, latching, levels, proposing, register
+from openlatch.service import changes, latching, levels, proposing
 from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Unit
 from openlatch.service.giving import Choice
 from openlatch.service.latching import Setting
+from openlatch.service.lists import register
 from openlatch.service.proposing import Proposal, To
 from openlatch.service.records import editing, existing_access, merging, teams
 from openlatch.service.records.existing_access import Known

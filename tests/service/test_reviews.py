@@ -16,10 +16,11 @@ from sqlalchemy.exc import DBAPIError
 from openlatch.core.reviews.assigning import Line, Place
 from openlatch.core.words import Happening, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError, ProofNeeded
-from openlatch.service import flags, helping, importing, latching, register
+from openlatch.service import flags, helping, importing, latching
 from openlatch.service.context import Unit, Viewer
 from openlatch.service.exposure import evaluate as exposure
 from openlatch.service.latching import LatchKind, LatchMode, Setting
+from openlatch.service.lists import register
 from openlatch.service.reviews import closing, deciding, opening, people, rounds, schedules
 from openlatch.service.reviews.deciding import Decision, Picked
 from openlatch.service.reviews.plans import Review, named

@@ -32,7 +32,6 @@ from openlatch.service import (
     importing,
     latching,
     offers,
-    register,
     requests,
     revocations,
     signing_in,
@@ -43,6 +42,7 @@ from openlatch.service.changing import Change, ChangeKind
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.giving import Choice
 from openlatch.service.latching import Setting
+from openlatch.service.lists import register
 from openlatch.service.proposing import Proposal, To
 from openlatch.store import cut, journal
 from openlatch.store.listing import ListQuery

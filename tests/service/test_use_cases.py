@@ -17,7 +17,10 @@ from sqlalchemy import event, func, select, text
 from openlatch import wire
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooLarge, TooMany
 from openlatch.launch.cluster import Cluster
-from openlatch.service import factor, flags, knowing, picturing, reaching, register, revocations, signing_in, today
+from openlatch.service import factor, flags, knowing, picturing, reaching, revocations, signing_in, today
+from openlatch.service.accounts.page import account_page
+from openlatch.service.lists import register
+from openlatch.service.people.page import person_page
 from openlatch.store.listing import ListQuery
 from openlatch.store.migrate import APP_ROLE
 from openlatch.store.ruling import looking
@@ -112,7 +115,7 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
     box = small.as_("ines")
     with small.service.unit(box) as unit:
         ident = unit.db.execute(text("select id from accounts where key = 'box'")).scalar_one()
-        page = register.account_page(unit, ident)
+        page = account_page(unit, ident)
     shown = {(p["holder"]["name"], p["level"], p["left"]) for p in page["paths"]}
     assert shown == {
         ("Ines", "Owner", False), ("Mara", "Run", False), ("Mara", "Read", False), ("Owen", "Read", False),
@@ -120,7 +123,7 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
     }  # fmt: skip
     assert [(g["holder"]["name"], g["state"]) for g in page["not_in_force"]] == [("Owen", "pending")]
     with small.service.unit(small.as_("owen")) as unit:
-        mine = register.account_page(unit, ident)
+        mine = account_page(unit, ident)
     assert {p["holder"]["name"] for p in mine["paths"]} == {"Owen"}
     assert not mine["answers_for"]
     with pytest.raises(NotFound), small.service.unit(small.as_("edda")) as unit:
@@ -133,9 +136,9 @@ def test_an_account_page_with_very_many_paths_has_the_first_and_how_many_there_a
     """What is left out of it is in force all the same; and access can be asked for in part."""
     box = small.account("box")
     with small.service.unit(small.itself) as unit:
-        whole = register.account_page(unit, box)
+        whole = account_page(unit, box)
         monkeypatch.setattr(register, "MOST_PATHS", 1)
-        page = register.account_page(unit, box)
+        page = account_page(unit, box)
         everyone, few = (reaching.everyone(unit, box, reaching.Question(limit=most)) for most in (None, 2))
     assert whole["path_count"] == len(whole["paths"]) > 2
     assert whole["app_count"] == len(
@@ -170,11 +173,11 @@ def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
     mara = small.as_("mara")
     assert mara.person is not None
     with small.service.unit(small.itself) as unit:
-        paths = register.person_page(unit, mara.person)["paths"]
+        paths = person_page(unit, mara.person)["paths"]
     through = [p["words"] for p in paths if p["account"]["name"] == "Ledger" and not p["owns"]]
     assert "Mara holds “Run” on Box, Box holds “Pay” on Ledger" in through
     with small.service.unit(small.as_("ines")) as unit:
-        seen = register.person_page(unit, mara.person)["paths"]
+        seen = person_page(unit, mara.person)["paths"]
     assert {p["account"]["name"] for p in seen} == {"Box"}
 
 

@@ -15,7 +15,8 @@ from openlatch.core.register import Holder
 from openlatch.core.windows import last_day
 from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service import answering, attempts, offers, register, telling
+from openlatch.service import answering, attempts, offers, telling
+from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.context import Service, Unit, Viewer
 from openlatch.store import cut, lists
 from openlatch.store.columns import not_among
@@ -38,10 +39,10 @@ def page(unit: Unit) -> dict[str, Any]:
     me = Holder(HolderKind.PERSON, person.id)
     known = cut.around_holder(unit.db, me)
     paths = access.everything_reached(known, me, unit.now)
-    grants = register.grants_on(unit, (grant for path in paths for grant in path.grants))
+    grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     direct = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id)))
     rows = [
-        {**register.path_row(unit, known, path, grants), "own": len(path.hops) == 1 and path.grants[-1:] != ()
+        {**path_row(unit, known, path, grants), "own": len(path.hops) == 1 and path.grants[-1:] != ()
          and path.grants[-1] in direct}
         for path in paths
     ]  # fmt: skip

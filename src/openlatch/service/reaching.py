@@ -18,8 +18,9 @@ from openlatch.core.windows import Window
 from openlatch.core.words import GrantState, HolderKind, Proof, Standing
 from openlatch.errors import BadInput, NotFound
 from openlatch.service import finishing, giving, latching
+from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.context import Unit
-from openlatch.service.register import grants_on, one, path_row
+from openlatch.service.lists.register import one
 from openlatch.service.sight import Sight
 from openlatch.store import cut, past, plain
 from openlatch.store.past import Moment

@@ -15,7 +15,7 @@ from openlatch.core.words import Reach
 from openlatch.errors import BadInput
 from openlatch.service import flags
 from openlatch.service.context import Unit
-from openlatch.service.register import one
+from openlatch.service.lists.register import one
 from openlatch.store.tables import Account, Grant, Level, Term, Use
 
 MOST_DAYS = 3650

@@ -16,8 +16,12 @@ from openlatch import wire
 from openlatch.core import journal as chain
 from openlatch.core import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
-from openlatch.service import flags, helping, importing, register, revocations, signing_in, today, tree_heads
+from openlatch.service import flags, helping, importing, revocations, signing_in, today, tree_heads
+from openlatch.service.accounts.app_page import app_page
+from openlatch.service.accounts.page import account_page
 from openlatch.service.context import Unit, Viewer
+from openlatch.service.lists import register
+from openlatch.service.people.page import person_page
 from openlatch.service.records import file_columns
 from openlatch.store import journal
 from openlatch.store.database import transaction
@@ -170,19 +174,19 @@ _list("questions", wire.QuestionRow, "questions about items of reviews")
 )
 def get_account(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Owners and administrators see all paths; others their own."""
-    return register.account_page(unit, ident)
+    return account_page(unit, ident)
 
 
 @api.add("GET", "/people/<uuid:ident>", "A person, with everything that they can reach", wire.PersonPage, inside=True)
 def get_person(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Among the accounts that you may see."""
-    return register.person_page(unit, ident)
+    return person_page(unit, ident)
 
 
 @api.add("GET", "/apps/<uuid:ident>", "An app, with its links", wire.AppPage, inside=True)
 def get_app(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Each link is a grant on an account."""
-    return register.app_page(unit, ident)
+    return app_page(unit, ident)
 
 
 @api.add("GET", "/grants/<uuid:ident>", "A grant", wire.GrantRow, inside=True)

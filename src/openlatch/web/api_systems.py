@@ -6,8 +6,9 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import wire
-from openlatch.service import helping, leaving, matching, register, systems, undoing
+from openlatch.service import helping, leaving, matching, systems, undoing
 from openlatch.service.context import Unit
+from openlatch.service.lists import register
 from openlatch.web.api import api
 
 __all__ = ["api"]

@@ -11,8 +11,9 @@ from uuid import UUID
 from sqlalchemy import or_, select
 
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
-from openlatch.service import register, telling
+from openlatch.service import telling
 from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.lists import register
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import FilterMail, Person, SavedFilter, SignIn
 

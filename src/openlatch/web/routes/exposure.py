@@ -10,7 +10,7 @@ from flask import Response
 
 from openlatch import wire
 from openlatch.core.exposure import form
-from openlatch.service import helping, register
+from openlatch.service import helping
 from openlatch.service.context import Unit
 from openlatch.service.exposure import (
     apply,
@@ -26,6 +26,7 @@ from openlatch.service.exposure import (
     narrow,
     pages,
 )
+from openlatch.service.lists import register
 from openlatch.store.listing import Page
 from openlatch.web.api import api, list_query
 

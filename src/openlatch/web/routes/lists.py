@@ -8,9 +8,8 @@ from uuid import UUID
 from flask import Response
 
 from openlatch import wire
-from openlatch.service import register
 from openlatch.service.context import Unit
-from openlatch.service.lists import export, saved_filters
+from openlatch.service.lists import export, register, saved_filters
 from openlatch.service.lists import search as searching
 from openlatch.service.people import erasure, held_data, moves
 from openlatch.store.listing import ListQuery

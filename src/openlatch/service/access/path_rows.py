@@ -1,0 +1,89 @@
+"""Paths as answers show them, with what is known of their grants."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core import access, offering
+from openlatch.core.register import UTC_ZONE, Register
+from openlatch.core.windows import last_day
+from openlatch.service.context import Unit
+from openlatch.store import lists
+from openlatch.store.columns import among
+from openlatch.store.tables import Grant, Person
+
+
+def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
+    """What a path shows of its grants: who gave them, when used, their state."""
+    wanted = list(dict.fromkeys(ids))
+    if not wanted:
+        return {}
+    rows = unit.db.execute(
+        select(
+            Grant.id,
+            Grant.last_used_at,
+            Grant.given_at,
+            Grant.state,
+            Grant.owed,
+            Grant.recorded,
+            Person.name.label("given_by"),
+            lists.recorder.name.label("recorded_by"),
+        )
+        .outerjoin(Person, Person.id == Grant.given_by_id)
+        .outerjoin(lists.recorder, lists.recorder.id == Grant.recorded_by_id)
+        .where(among(Grant.id, wanted))
+    )
+    return {row.id: row for row in rows}
+
+
+def path_row(
+    unit: Unit, register: Register, path: access.Path, grants: dict[UUID, Any], asked_at: datetime | None = None
+) -> dict[str, Any]:
+    """A path as answers show it: now, or at the instant that is asked about."""
+    at = asked_at or unit.now
+    last = grants.get(path.grants[-1]) if path.grants else None
+    account = register.accounts.get(path.account)
+    person = register.people.get(path.holder.id)
+    return {
+        "holder": {
+            "kind": path.holder.kind,
+            "id": path.holder.id,
+            "name": register.name_of(path.holder),
+            "inside": person.inside if person else True,
+        },
+        "account": {"id": path.account, "name": account.name if account else ""},
+        "owns": path.level is None,
+        "level": "Owner" if path.level is None else path.level.name,
+        "sentence": "Decides about the account itself." if path.level is None else path.level.sentence,
+        "reach": int(path.reach),
+        "since": path.window.since,
+        "until": path.window.until,
+        "last_day": last_day(path.window.until, account.zone if account else UTC_ZONE),
+        "open_now": access.open_now(register, path, at),
+        "revoking": path.revoking,
+        "left": person is not None and person.is_gone(at),
+        "words": path.words,
+        "hops": [
+            {
+                "kind": hop.kind,
+                "holder": {"kind": hop.holder.kind, "id": hop.holder.id, "name": register.name_of(hop.holder)},
+                "words": hop.words,
+                "grant_id": hop.grant,
+            }
+            for hop in path.hops
+        ],
+        "grant_id": path.grants[-1] if path.grants else None,
+        "given_by": last.given_by if last else None,
+        "recorded_by": last.recorded_by if last else None,
+        "given_at": last.given_at if last else None,
+        "last_used_at": last.last_used_at if last else None,
+        "recorded": last.recorded if last else True,
+        "owed": last.owed if last else None,
+        "part": path.part.name if path.part else None,
+        "hours": "; ".join(offering.hours_in_words(hours) for hours in path.hours),
+    }

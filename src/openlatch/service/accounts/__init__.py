@@ -1,0 +1,1 @@
+"""Shared accounts: their pages, their resources, and how access to them is given."""

@@ -1,0 +1,21 @@
+"""The page of a connected app: the accounts that it is linked to, and what it may do there."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from openlatch.service.context import Unit
+from openlatch.service.lists import register
+from openlatch.store import lists
+from openlatch.store.listing import ListQuery
+from openlatch.store.tables import Grant
+
+
+def app_page(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """An app with its links: the accounts, what it may do there in plain words, who linked it, when it was used."""
+    app = register.one(unit, "apps", ident)
+    links = lists.GRANTS.page(
+        unit.db, ListQuery(limit=200), [unit.sight.grants(), Grant.holder_id == ident, Grant.state.in_(lists.LIVE)]
+    )
+    return {**app, "grants": links.rows}
