@@ -21,8 +21,8 @@ from bench.measures import Bench, Result
 from bench.world import Size
 from openlatch.launch.cluster import Cluster
 from openlatch.launch.serving import spare_the_collector
-from openlatch.service import signing_in
-from openlatch.service.context import Service, Viewer
+from openlatch.service.identity import authentication
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import engine_for
 from openlatch.store.migrate import APP_ROLE, Passwords, migrate
 
@@ -112,10 +112,10 @@ def _by_themselves(only: str) -> bool:
 def _administrator(service: Service, *, known: bool) -> Viewer:
     """Who measures: of a new organisation, or of the one that was kept."""
     if not known:
-        return signing_in.make_organisation(
+        return authentication.make_organisation(
             service, "Bench", "bench", "UTC", "Ada", "ada@example.org", "a long password"
         )
-    return signing_in.check_password(service, "ada@example.org", "a long password", "bench")
+    return authentication.check_password(service, "ada@example.org", "a long password", "bench")
 
 
 if __name__ == "__main__":

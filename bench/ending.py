@@ -17,9 +17,10 @@ from bench.measures import Bench, Result, connected, telemetry_server, timed
 from openlatch.adapters import NOTHING, Adapter, Found, FoundLevel, Holding, Login, Reading, SharedAccount, Whole
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.core.words import Reach
-from openlatch.service import carrying, helping, revocations, systems
-from openlatch.service.comparing import Comparison
-from openlatch.service.spool import Spool
+from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.systems import systems
+from openlatch.service.systems.comparison import Comparison
+from openlatch.service.systems.staging import Spool
 from openlatch.standins import telemetry
 from openlatch.store.tables import Account, Grant, System
 
@@ -183,10 +184,10 @@ def a_large_plan(bench: Bench) -> Result:
 
         def plan() -> None:
             with bench.service.unit(bench.viewer) as unit:
-                begun.append(revocations.start(unit, revocations.Wish(grants=grants), "Bench."))
+                begun.append(revoke.start(unit, revoke.Wish(grants=grants), "Bench."))
 
         def carry() -> None:
-            carrying.carry_out(bench.service, bench.viewer.organisation, begun[-1])
+            execute.carry_out(bench.service, bench.viewer.organisation, begun[-1])
 
         def hand() -> None:
             with psycopg.connect(url, autocommit=True) as db:
@@ -196,7 +197,7 @@ def a_large_plan(bench: Bench) -> Result:
 
         planning, carried, floor = timed(plan), timed(carry), timed(hand)
         with bench.service.unit(bench.viewer) as unit:
-            assert helping.page(unit, begun[-1])["state"] == "confirmed"
+            assert steps.page(unit, begun[-1])["state"] == "confirmed"
     return Result(
         f"{PLAN:,} revocations in one plan", (planning + carried) / floor, 10.0,
         "the same statements by hand, and one read",

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from bench.measures import Bench, Result, alternating, timed
 from openlatch.core.ids import new_id
 from openlatch.service.lists.search import search
-from openlatch.service.records import merging
+from openlatch.service.records import merge as record_merge
 from openlatch.store.tables import Grant, Person
 
 PEOPLE, ACCOUNTS, HELD = 100_000, 10_000, 5_000
@@ -117,11 +117,11 @@ def merging_people(bench: Bench) -> Result:
 
     def merge() -> None:
         with bench.service.unit(bench.viewer) as unit:
-            merging.merge(unit, "people", keep, drop)
+            record_merge.merge(unit, "people", keep, drop)
 
     def undo() -> None:
         with bench.service.unit(bench.viewer) as unit:
-            merging.undo(unit, merging.latest(unit)[0]["id"])
+            record_merge.undo(unit, record_merge.latest(unit)[0]["id"])
 
     ours, bare = [], []
     with bench.owner() as db:

@@ -28,9 +28,12 @@ from openlatch.core.words import HolderKind
 from openlatch.demo import loader
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
-from openlatch.service import carrying, flags, revocations, systems
-from openlatch.service import importing as importing_service
-from openlatch.service.context import Service, Viewer
+from openlatch.service import imports as importing_service
+from openlatch.service.flags import flags
+from openlatch.service.revocations import execute
+from openlatch.service.revocations import revoke as revoke_access
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.standins import telemetry
 from openlatch.store import cut
 from openlatch.store.database import driver_of
@@ -600,8 +603,8 @@ def revoke_until_confirmed(bench: Bench) -> Result:
 
         def revoke() -> None:
             with bench.service.unit(bench.viewer) as unit:
-                ident = revocations.start(unit, revocations.Wish(grants=(grants[next(mine)],)), "Bench.")
-            carrying.carry_out(bench.service, bench.viewer.organisation, ident)
+                ident = revoke_access.start(unit, revoke_access.Wish(grants=(grants[next(mine)],)), "Bench.")
+            execute.carry_out(bench.service, bench.viewer.organisation, ident)
 
         def hand() -> None:
             name = next(theirs)

@@ -14,10 +14,10 @@ from sqlalchemy import func, select, update
 
 from bench.measures import ROUNDS, Bench, Result, alternating, timed
 from openlatch.core.words import Reach
-from openlatch.service.context import Unit
 from openlatch.service.lists import register
-from openlatch.service.reviews import closing, opening, rounds
+from openlatch.service.reviews import close_round, open_round, rounds
 from openlatch.service.reviews.plans import Review
+from openlatch.service.unit import Unit
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Item, Person
 
@@ -37,7 +37,7 @@ class _TakeBack(Exception):
 def _open(bench: Bench, keep: bool = False) -> UUID:
     found: list[UUID] = []
     with suppress(_TakeBack), bench.service.unit(bench.viewer) as unit:
-        found.append(opening.open_round(unit, REVIEW))
+        found.append(open_round.open_round(unit, REVIEW))
         if not keep:
             raise _TakeBack
     return found[0]
@@ -162,8 +162,8 @@ def writing_while_it_closes(bench: Bench) -> Result:
 
     quiet = [timed(change) for _ in range(ROUNDS)]
     with bench.service.unit(bench.viewer) as unit:
-        closing.close(unit, ident)
-    closes = threading.Thread(target=closing.carry_on, args=(bench.service, bench.viewer, ident))
+        close_round.close(unit, ident)
+    closes = threading.Thread(target=close_round.carry_on, args=(bench.service, bench.viewer, ident))
     started = time.perf_counter()
     closes.start()
     busy = []

@@ -23,8 +23,8 @@ from openlatch.client import Client
 from openlatch.demo import loader
 from openlatch.launch.cluster import Cluster
 from openlatch.launch.demo import Demo
-from openlatch.service import signing_in
-from openlatch.service.context import Service, Viewer
+from openlatch.service.identity import authentication
+from openlatch.service.unit import Service, Viewer
 from openlatch.standins import telemetry
 from openlatch.store.database import engine_for
 from openlatch.store.migrate import APP_ROLE, Passwords, migrate
@@ -130,7 +130,7 @@ def service(cluster: Cluster, database: str, clock: Clock) -> Iterator[Service]:
 
 def make_organisation(service: Service) -> Viewer:
     """An organisation without anything in it, seen by the service itself."""
-    return signing_in.make_organisation(
+    return authentication.make_organisation(
         service, "Test", "test", "Europe/London", "Ada Admin", "ada@example.org", "a long password"
     )
 

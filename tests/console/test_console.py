@@ -640,7 +640,7 @@ def test_an_account_as_it_was_and_what_ends_on_a_day(signed_in: Open, places: di
 def test_a_forgotten_folder_is_closed_and_the_next_one_prevented(signed_in: Open) -> None:
     """Found in two clicks, closed with a preview of all that its rule opens; a guard; and a draft told as one types."""
     page = signed_in("administrator")
-    page.get_by_role("link", name="Exposures").click()
+    page.get_by_role("link", name="Exposures", exact=True).click()
     page.get_by_role("button", name="Anyone can change").click()
     row = page.get_by_role("row").filter(has_text="Anyone can change “Accidents of the year”")
     expect(row).to_contain_text("anyone")

@@ -17,9 +17,11 @@ from sqlalchemy.orm import Session
 
 from openlatch.core.rules import RULES
 from openlatch.launch.cluster import Cluster
-from openlatch.service import flags, importing, signing_in
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import imports
+from openlatch.service.flags import flags
+from openlatch.service.identity import authentication
 from openlatch.service.lists import register
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery
 from openlatch.store.ruling import looking
@@ -76,10 +78,10 @@ class Small:
         with self.service.unit(self.itself) as unit:
             person = unit.db.get_one(Person, who.person)
             assert person.address is not None
-            signing_in.make_sign_in(unit.db, who.organisation, person.id, person.address, PASSWORD)
-        known = signing_in.check_password(self.service, person.address, PASSWORD, "test")
-        opened = signing_in.open_session(self.service, known, "Test", "test")
-        return signing_in.viewer_of_session(self.service, opened.token, None)
+            authentication.make_sign_in(unit.db, who.organisation, person.id, person.address, PASSWORD)
+        known = authentication.check_password(self.service, person.address, PASSWORD, "test")
+        opened = authentication.open_session(self.service, known, "Test", "test")
+        return authentication.viewer_of_session(self.service, opened.token, None)
 
     def grant(self, key: str) -> UUID:
         with self.service.unit(self.itself) as unit:
@@ -193,7 +195,7 @@ def small_template(cluster: Cluster) -> str:
     organisation = make_organisation(service)
     for kind, written in FILES.items():
         with service.unit(organisation) as unit:
-            report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+            report = imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
         assert report.kept, report.errors
     flags.evaluate_all(service, organisation.organisation)
     with service.unit(organisation) as unit:

@@ -7,8 +7,9 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.service import carrying, helping, revocations, systems
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Account, Grant, Handle
 from tests.adapters.worlds import World
 from tests.conftest import Clock
@@ -33,15 +34,15 @@ def grant_of(unit: Unit, world: World, who: str) -> Grant:
 def start_ending(service: Service, viewer: Viewer, world: World, who: str) -> tuple[UUID, UUID]:
     with service.unit(viewer) as unit:
         grant = grant_of(unit, world, who).id
-        return grant, revocations.start(unit, revocations.Wish(grants=(grant,)), "The season is over.")
+        return grant, revoke.start(unit, revoke.Wish(grants=(grant,)), "The season is over.")
 
 
 def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, turns: int = 12) -> str:
     """Carry it out as the worker does, letting time pass; gives its state."""
     for _ in range(turns):
-        carrying.carry_out(service, viewer.organisation, revocation)
+        execute.carry_out(service, viewer.organisation, revocation)
         with service.unit(viewer) as unit:
-            state = str(helping.page(unit, revocation)["state"])
+            state = str(steps.page(unit, revocation)["state"])
         if state in ("confirmed", "done"):
             break
         clock.now += timedelta(minutes=1)

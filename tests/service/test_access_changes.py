@@ -15,16 +15,19 @@ from openlatch.core.register import Holder
 from openlatch.core.windows import ends_on
 from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
-from openlatch.service import answering, changes, giving, helping, offers, proposing, requests, revocations, settings
-from openlatch.service.answering import Answer
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.giving import Choice, Single, weekly_hours
-from openlatch.service.grants import end_reminders, hand_tasks, terms
+from openlatch.service.accounts import settings
+from openlatch.service.grants import changes, end_reminders, hand_tasks, lifecycle, terms
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.grants.terms import TermWish
 from openlatch.service.lists import register
-from openlatch.service.proposing import Proposal, To
-from openlatch.service.requests import Wish
-from openlatch.service.reviews import calendar
+from openlatch.service.offers import answer, offers, preview
+from openlatch.service.offers.answer import Answer
+from openlatch.service.offers.preview import Proposal, To
+from openlatch.service.requests import requests
+from openlatch.service.requests.requests import Wish
+from openlatch.service.reviews import calendar_feed
+from openlatch.service.revocations import revoke, steps
 from openlatch.store import lists
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Grant, HandTask, Offer, Person, Resource, Revocation, Step, Term
@@ -43,7 +46,7 @@ def accepted(small: Small, to: str, choice: Choice, account: str = "box") -> UUI
     """A grant that somebody has accepted."""
     offer = offered(small, to, choice, account)
     with small.acting(to) as unit:
-        answering.accept(unit, offer, Answer(1))
+        answer.accept(unit, offer, Answer(1))
         found = unit.db.get_one(Offer, offer).grant_id
     assert found is not None
     return found
@@ -103,7 +106,7 @@ def test_holder_and_owner_are_told_before_an_end_once_for_each_of_the_days(small
         told = [unit.db.get_one(Grant, ident) for ident in (grant, short)]
     assert [row.state for row in told] == ["active", "active"]
     with small.acting("ines") as unit:
-        assert unit.db.scalar(select(Grant.id).where(calendar._ending(unit), Grant.id == grant)) == grant
+        assert unit.db.scalar(select(Grant.id).where(calendar_feed._ending(unit), Grant.id == grant)) == grant
 
 
 def test_how_long_before_is_a_setting(small: Small) -> None:
@@ -167,9 +170,9 @@ def test_moving_the_whole_end_keeps_single_ends_that_come_sooner(small: Small) -
         (small.level("read"),), (Single("mail.share", last_day=date(2026, 3, 20)),), last_day=date(2026, 4, 30)
     )
     with small.acting("ines") as unit:
-        unit_choice = giving.terms_from(unit, giving.account_of(unit, small.account("box")), choice)
-        grant = giving.write_grant(
-            unit, giving.account_of(unit, small.account("box")), Holder(HolderKind.PERSON, small.person("owen")),
+        unit_choice = lifecycle.terms_from(unit, lifecycle.account_of(unit, small.account("box")), choice)
+        grant = lifecycle.write_grant(
+            unit, lifecycle.account_of(unit, small.account("box")), Holder(HolderKind.PERSON, small.person("owen")),
             unit_choice, GrantState.SUSPENDED,
         ).id  # fmt: skip
     line = changed(small, "ines", Change(ChangeKind.SET_END, "Longer.", (grant,), last_day=date(2026, 6, 30)))
@@ -219,7 +222,7 @@ def test_windows_hours_and_parts_are_changed_each_alone(small: Small) -> None:
         assert "Reduce Mara in Box to “Read it” on Inbox" in step.sentence
         assert unit.db.get_one(Revocation, line["revocation_id"]).settled_at is None
     with small.acting("ines") as unit:
-        helping.done_by_hand(unit, line["revocation_id"], step.id, "Taken out of the list.")
+        steps.done_by_hand(unit, line["revocation_id"], step.id, "Taken out of the list.")
     with small.service.unit(small.itself) as unit:
         left = terms.held(unit, grant)
     assert [(t.level.name, t.part.name if t.part else None) for t in left] == [("Read it", "Inbox")]
@@ -248,7 +251,7 @@ def test_a_right_on_a_part_is_new_on_the_whole_account(small: Small) -> None:
     def adds(choice: Choice, to: str = "ada") -> list[str]:
         with small.acting("ines") as unit:
             proposal = Proposal(small.account("box"), (To(person=small.person(to)),), choice)
-            return [right["key"] for right in proposing.preview(unit, proposal)["to"][0]["adds"]]
+            return [right["key"] for right in preview.preview(unit, proposal)["to"][0]["adds"]]
 
     assert adds(Choice((small.level("read"),))) == ["mail.read"]
     assert adds(Choice((small.level("read"),), parts=(part,))) == []
@@ -289,7 +292,7 @@ def test_a_run_out_offer_has_no_pending_grant_and_a_new_one_when_it_is_sent_agai
     assert second is not None
     assert (second != first, small.state(first), small.state(second)) == (True, "expired", "pending")
     with small.acting("mara") as unit:
-        answering.accept(unit, offer, Answer(3))
+        answer.accept(unit, offer, Answer(3))
     assert (small.state(second), untils(small, second)) == ("active", [date(2026, 4, 30)])
 
 
@@ -331,7 +334,7 @@ def test_a_task_is_dropped_when_the_access_is_ended_before_it_was_given(small: S
     grant = accepted(small, "owen", Choice((small.level("read"),)))
     (task,) = open_tasks(small)
     with small.acting("ines") as unit:
-        ident = revocations.start(unit, revocations.Wish((grant,)), "Not needed after all.")
+        ident = revoke.start(unit, revoke.Wish((grant,)), "Not needed after all.")
     assert open_tasks(small) == []
     with pytest.raises(Conflict, match="not to be done any more"), small.acting("ines") as unit:
         hand_tasks.done(unit, task.id, "I did it.", None)
@@ -372,9 +375,9 @@ def test_emergency_access_is_not_said_to_be_open_before_it_is(small: Small) -> N
 def test_handing_over_leaves_the_former_owner_what_was_chosen_and_nothing_else(small: Small) -> None:
     """What they held besides ends like any other access."""
     with small.acting("mara") as unit:
-        held = giving.write_grant(
-            unit, giving.account_of(unit, small.account("box")), Holder(HolderKind.PERSON, small.person("ines")),
-            giving.terms_from(unit, giving.account_of(unit, small.account("box")), Choice((small.level("run"),))),
+        held = lifecycle.write_grant(
+            unit, lifecycle.account_of(unit, small.account("box")), Holder(HolderKind.PERSON, small.person("ines")),
+            lifecycle.terms_from(unit, lifecycle.account_of(unit, small.account("box")), Choice((small.level("run"),))),
             GrantState.SUSPENDED,
         ).id  # fmt: skip
     with small.service.unit(small.itself) as unit:
@@ -382,7 +385,7 @@ def test_handing_over_leaves_the_former_owner_what_was_chosen_and_nothing_else(s
     with small.acting("ines") as unit:
         offers.offer_ownership(unit, small.account("box"), small.person("mara"), small.level("read"), "Yours now.")
     token = link_to(small.service, small.itself.organisation, "mara@example.org")
-    answering.accept_by_link(small.service, token, Answer(1, "a lake behind the hut"), "x", None)
+    answer.accept_by_link(small.service, token, Answer(1, "a lake behind the hut"), "x", None)
     assert small.state(held) == "revoking"
     with small.service.unit(small.itself) as unit:
         of_ines = select(Grant).where(

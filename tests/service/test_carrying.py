@@ -24,10 +24,13 @@ from openlatch.core.words import GrantState, HolderKind, StepKind, Verdict
 from openlatch.errors import BadInput, Conflict
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
-from openlatch.service import carrying, changes, changing, giving, helping, revocations, settling, systems
-from openlatch.service.context import Service, Viewer
-from openlatch.service.reviews import closing, deciding, opening
+from openlatch.service.grants import change_types, changes, lifecycle, provisioning
+from openlatch.service.reviews import close_round, decisions, open_round
 from openlatch.service.reviews.plans import Review
+from openlatch.service.revocations import execute, steps
+from openlatch.service.revocations import revoke as revoke_access
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.standins import telemetry
 from openlatch.store import journal
 from openlatch.store.tables import (
@@ -89,14 +92,14 @@ class World:
 
     def start(self, *grants: UUID, **wish: Any) -> UUID:
         with self.service.unit(self.viewer) as unit:
-            return revocations.start(unit, revocations.Wish(grants=grants, **wish), "The season is over.")
+            return revoke_access.start(unit, revoke_access.Wish(grants=grants, **wish), "The season is over.")
 
     def carry_out(self, revocation: UUID) -> Any:
-        return carrying.carry_out(self.service, self.viewer.organisation, revocation)
+        return execute.carry_out(self.service, self.viewer.organisation, revocation)
 
     def page(self, revocation: UUID) -> dict[str, Any]:
         with self.service.unit(self.viewer) as unit:
-            return helping.page(unit, revocation)
+            return steps.page(unit, revocation)
 
     def state(self, grant: UUID) -> tuple[str, str | None]:
         with self.service.unit(self.viewer) as unit:
@@ -174,21 +177,21 @@ def test_the_preview_changes_nothing_and_an_outdated_one_is_refused(
 ) -> None:
     """Whoever confirms has seen what will happen."""
     grant = world.grant("w_merrin", "weather_readings")
-    wish = revocations.Wish(grants=(grant,))
+    wish = revoke_access.Wish(grants=(grant,))
     with world.service.unit(world.viewer) as unit:
-        seen = revocations.preview(unit, wish)
+        seen = revoke_access.preview(unit, wish)
     assert [s["kind"] for s in seen["steps"]] == [StepKind.REMOVE, StepKind.READ_AGAIN]
     assert world.state(grant) == ("active", None)
     sessions.open([("w_merrin", "psql")])
     world.read()
     with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="has changed since"):
-        revocations.start(unit, wish, "Season over.", fingerprint=seen["fingerprint"])
+        revoke_access.start(unit, wish, "Season over.", fingerprint=seen["fingerprint"])
     with world.service.unit(world.viewer) as unit:
-        again = revocations.preview(unit, wish)
+        again = revoke_access.preview(unit, wish)
         assert len(again["sessions"]) == 1
-        revocations.start(unit, wish, "Season over.", fingerprint=again["fingerprint"])
+        revoke_access.start(unit, wish, "Season over.", fingerprint=again["fingerprint"])
     with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="is revoking"):
-        revocations.start(unit, wish, "Twice.")
+        revoke_access.start(unit, wish, "Twice.")
 
 
 def test_a_system_that_is_down_is_waited_for(world: World) -> None:
@@ -214,7 +217,7 @@ def test_a_system_that_is_down_is_waited_for(world: World) -> None:
         world.server.start()
     assert world.state(grant) == ("revoking", None)
     with world.service.unit(world.viewer) as unit:
-        helping.retry(unit, revocation)
+        steps.retry(unit, revocation)
     world.carry_out(revocation)
     assert world.state(grant) == ("ended", "revoked")
     assert not world.is_member("k_varley", "hut_sensors")
@@ -237,13 +240,13 @@ def test_a_system_that_lies_is_found_out_by_reading_it_again(world: World) -> No
     lying = replace(world.service, adapters={"postgresql": Lying})
     grant = world.grant("w_voss", "weather_readings")
     revocation = world.start(grant)
-    carrying.carry_out(lying, world.viewer.organisation, revocation)
+    execute.carry_out(lying, world.viewer.organisation, revocation)
     page = world.page(revocation)
     assert page["confirmed_at"] is None
     assert "Contradicted by a read: w_voss is still a member" in page["step_list"][0]["answer"]
     assert world.state(grant) == ("revoking", None)
     world.clock.forward(minutes=1)
-    carrying.carry_out(lying, world.viewer.organisation, revocation)
+    execute.carry_out(lying, world.viewer.organisation, revocation)
     assert world.state(grant) == ("ended", "revoked")
     with world.service.unit(world.viewer) as unit:
         assert unit.db.scalar(select(func.count()).where(JournalEntry.action == "step.contradicted")) == 1
@@ -255,7 +258,7 @@ from uuid import UUID
 from cryptography.fernet import Fernet
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.service import carrying, finishing
-from openlatch.service.context import Service, Unit
+from openlatch.service.unit import Service, Unit
 from openlatch.store.database import engine_for
 
 url, key, organisation, revocation, point = sys.argv[1:]
@@ -311,7 +314,7 @@ def test_a_worker_killed_between_any_two_steps_loses_nothing_and_does_nothing_tw
     assert killed.returncode == -signal.SIGKILL, killed.stderr
     assert world.state(grant) == ("revoking", None)
     with world.service.unit(world.viewer) as unit:
-        assert carrying.unfinished(unit) == [revocation] or point == "finishing"
+        assert execute.unfinished(unit) == [revocation] or point == "finishing"
     world.carry_out(revocation)
     assert world.state(grant) == ("ended", "revoked")
     assert not world.is_member("w_voss", "weather_readings")
@@ -381,23 +384,23 @@ def test_a_decision_to_revoke_is_carried_out_in_the_system(world: World) -> None
     """At once or at the close, as the round says; a closed round can't change."""
     grant = world.grant("survey_temp", "hut_sensors")
     with world.service.unit(world.viewer) as unit:
-        ident = opening.open_round(unit, Review("Survey", 'holder.name eq "survey_temp"', acts="at_close"))
+        ident = open_round.open_round(unit, Review("Survey", 'holder.name eq "survey_temp"', acts="at_close"))
         item = unit.db.scalars(select(Item.id).where(Item.round_id == ident)).one()
-        revoke = deciding.Decision(Verdict.REVOKE, "The survey is over.", version=1)
-        deciding.decide(unit, ident, item, revoke)
+        revoke = decisions.Decision(Verdict.REVOKE, "The survey is over.", version=1)
+        decisions.decide(unit, ident, item, revoke)
         assert unit.db.scalars(select(Revocation.id)).all() == []
     with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="Somebody else changed"):
-        deciding.decide(unit, ident, item, revoke)
+        decisions.decide(unit, ident, item, revoke)
     with world.service.unit(world.viewer) as unit:
-        closing.close(unit, ident)
-    assert not closing.carry_on(world.service, world.viewer, ident)
+        close_round.close(unit, ident)
+    assert not close_round.carry_on(world.service, world.viewer, ident)
     with world.service.unit(world.viewer) as unit:
         revocation = unit.db.scalars(select(Revocation.id)).one()
     world.carry_out(revocation)
     assert world.state(grant) == ("ended", "revoked")
     assert not world.is_member("survey_temp", "hut_sensors")
-    assert closing.carry_on(world.service, world.viewer, ident)
-    for change in (lambda u: deciding.decide(u, ident, item, revoke), lambda u: closing.close(u, ident)):
+    assert close_round.carry_on(world.service, world.viewer, ident)
+    for change in (lambda u: decisions.decide(u, ident, item, revoke), lambda u: close_round.close(u, ident)):
         with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="is closed"):
             change(unit)
     world.give("survey_temp", "hut_sensors")
@@ -476,21 +479,21 @@ def test_access_that_is_given_is_given_in_the_system_and_taken_while_it_is_suspe
             if not world.is_member(h.name, "weather_readings")
         )  # fmt: skip
         level = unit.db.scalars(select(Level.id).where(Level.key == "reader")).one()
-        terms = giving.terms_from(unit, account, giving.Choice((level,)))
+        terms = lifecycle.terms_from(unit, account, lifecycle.Choice((level,)))
         assert handle.person_id is not None
         holder = Holder(HolderKind.PERSON, handle.person_id)
-        grant = giving.new_grant(unit, account, holder, terms, GrantState.ACTIVE).id
-        giving.enter_into_force(unit, unit.db.get_one(Grant, grant))
+        grant = lifecycle.new_grant(unit, account, holder, terms, GrantState.ACTIVE).id
+        lifecycle.enter_into_force(unit, unit.db.get_one(Grant, grant))
 
     def settle() -> Any:
-        return settling.settle(world.service, world.viewer.organisation, grant)
+        return provisioning.settle(world.service, world.viewer.organisation, grant)
 
     def grants() -> int:
         return world.server.log.read_text().count('statement: grant "weather_readings"')
 
     def change(kind: str) -> None:
         with world.service.unit(world.viewer) as unit:
-            changes.carry_out(unit, changing.Change(changing.ChangeKind(kind), "For a week.", (grant,)))
+            changes.carry_out(unit, change_types.Change(change_types.ChangeKind(kind), "For a week.", (grant,)))
 
     before = grants()
     with world.service.unit(world.viewer) as unit:
@@ -502,7 +505,7 @@ def test_access_that_is_given_is_given_in_the_system_and_taken_while_it_is_suspe
     with world.service.unit(world.viewer) as unit:
         assert "did not answer" in unit.db.get_one(Grant, grant).owed_answer
         unit.db.get_one(System, world.system).settings = right
-        assert settling.due(unit) == []
+        assert provisioning.due(unit) == []
     world.clock.forward(minutes=15)
     worker.look_round(world.service)
     assert settle() is None

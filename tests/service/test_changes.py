@@ -15,24 +15,19 @@ from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Reach, Role
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded, TooMany
-from openlatch.service import (
-    changes,
-    helping,
-    importing,
-    large_changes,
-    latching,
-    levels,
-    offers,
-    revocations,
-    signing_in,
-    visits,
-)
+from openlatch.service import imports
 from openlatch.service.accounts.page import account_page
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.giving import Choice
-from openlatch.service.latching import Setting
+from openlatch.service.acting import visits
+from openlatch.service.grants import changes, large_changes, levels
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.grants.lifecycle import Choice
+from openlatch.service.identity import authentication
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
-from openlatch.service.proposing import Proposal, To
+from openlatch.service.offers import offers
+from openlatch.service.offers.preview import Proposal, To
+from openlatch.service.revocations import revoke, steps
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Session, Term, Visit, WebSession
 from openlatch.work import worker
@@ -133,8 +128,8 @@ def test_a_successor_takes_over_what_somebody_held(small: Small) -> None:
     assert found["lines"][0]["does"] == "passes to Owen"
     revocation = found["lines"][0]["revocation_id"]
     with small.acting("ines") as unit:
-        (step,) = helping.page(unit, revocation)["step_list"]
-        helping.done_by_hand(unit, revocation, step["id"], "Taken out of the list.")
+        (step,) = steps.page(unit, revocation)["step_list"]
+        steps.done_by_hand(unit, revocation, step["id"], "Taken out of the list.")
     assert small.state(small.grant(EDDA)) == "replaced"
     with small.acting("owen") as unit:
         assert "Box" in {row["account"]["name"] for row in register.page(unit, "grants", ListQuery(limit=50)).rows}
@@ -148,8 +143,8 @@ def test_access_is_given_up_without_anyones_leave(small: Small) -> None:
         ident = changes.give_up(unit, small.grant(MARA), "")["revocation_id"]
     assert small.told("ines") == ["Mara gives up access to Box: Not needed any more."]
     with small.acting("ines") as unit:
-        for step in helping.page(unit, ident)["step_list"]:
-            helping.done_by_hand(unit, ident, step["id"], "Taken out of the list.")
+        for step in steps.page(unit, ident)["step_list"]:
+            steps.done_by_hand(unit, ident, step["id"], "Taken out of the list.")
     assert small.state(small.grant(MARA)) == "given_up"
     with pytest.raises(NotFound), small.acting("mara") as unit:
         changes.give_up(unit, small.grant(TEAM), "")
@@ -162,7 +157,7 @@ def test_ending_many_at_once_asks_for_a_proof_and_apps_are_disconnected_by_a_fil
     with small.service.unit(small.itself) as unit:
         live = [row["id"] for row in register.page(unit, "grants", ListQuery(filter=wish.filter)).rows]
     with pytest.raises(ProofNeeded, match="Ending 6 grants"), small.service.unit(stale) as unit:
-        revocations.start(unit, revocations.Wish(tuple(live)), "All must go.")
+        revoke.start(unit, revoke.Wish(tuple(live)), "All must go.")
     with pytest.raises(ProofNeeded, match="Ending 6 grants"), small.service.unit(stale) as unit:
         changes.carry_out(unit, wish)
     apps = f'account.id eq "{small.account("box")}" and holder.kind eq "app"'
@@ -184,11 +179,11 @@ def test_changing_a_level_shows_whose_rights_grow_and_holds_at_a_latch(small: Sm
         assert {(e["holder"]["name"], e["account"]["name"]) for e in shown["effects"]} == {
             ("Mara", "Box"), ("Owen", "Box"), ("Sync", "Box"),
         }  # fmt: skip
-        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, small.account("box")))
     with pytest.raises(Held, match="Owen is an outsider and can spend"), small.service.unit(small.itself) as unit:
         levels.change(unit, read, wider, "", None)
     with small.service.unit(small.itself) as unit:
-        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.WARN, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.WARN, small.account("box")))
         assert levels.change(unit, read, wider, "", 1)["reach"] == Reach.SPEND
         with pytest.raises(Conflict, match="meanwhile"):
             levels.change(unit, read, wider, "", 1)
@@ -203,10 +198,10 @@ def test_changing_a_level_shows_whose_rights_grow_and_holds_at_a_latch(small: Sm
 def test_what_a_file_says_of_people_is_recorded_and_flagged(small: Small) -> None:
     """That somebody has left, or stands outside by now, is a fact: no latch refuses it."""
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
     with small.service.unit(small.itself) as unit:
         written = io.BytesIO(b"key,name,inside,standing\nmara,Mara,no,left\n")
-        assert importing.bring(unit, "people", "csv", written, keep_good=False, try_only=False).kept
+        assert imports.bring(unit, "people", "csv", written, keep_good=False, try_only=False).kept
     (sentence,) = small.open_flags("latch_broken")
     assert "Two stewards at all times" in sentence
 
@@ -215,7 +210,7 @@ def test_the_last_of_many_to_come_does_not_slip_through(small: Small) -> None:
     """However many begin before: what lies too far ahead to be looked at is refused, with the reason."""
     box, read = small.account("box"), small.level("read")
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
+        guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
     with small.service.unit(small.itself) as unit:
         row = Person(organisation_id=small.itself.organisation, name="Inside", inside=True, key="inside")
         unit.db.add(row)
@@ -233,7 +228,7 @@ def test_the_last_of_many_to_come_does_not_slip_through(small: Small) -> None:
         with pytest.raises(Held, match="outsider"), small.acting("ines") as unit:
             offers.send(unit, Proposal(box, (To(address="una@example.net", name="Una"),), choice))
     with small.service.unit(small.itself) as unit:
-        crowd = latching.crowds(unit, [box])[box]
+        crowd = guard.crowds(unit, [box])[box]
         latch = core.Latch(LatchKind.NO_OUTSIDERS, LatchMode.HOLD)
         assert core.newly_broken([latch], crowd, replace(crowd, beyond=3))[0].fact.startswith("more than")
 
@@ -241,16 +236,16 @@ def test_the_last_of_many_to_come_does_not_slip_through(small: Small) -> None:
 def test_an_app_is_as_far_outside_as_whoever_linked_it(small: Small) -> None:
     """No outsider may spend: not by an app of theirs either."""
     with small.service.unit(small.itself) as unit:
-        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, small.account("ledger")))
+        guard.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, small.account("ledger")))
     theirs, ours = (
         io.BytesIO(b"account,holder_kind,holder,level,given_by\nledger,app,sync,pay," + who)
         for who in (b"owen", b"mara")
     )
     said = "Sync is linked by an outsider and can spend"
     with pytest.raises(Held, match=said), small.service.unit(small.itself) as unit:
-        importing.bring(unit, "grants", "csv", theirs, keep_good=False, try_only=False)
+        imports.bring(unit, "grants", "csv", theirs, keep_good=False, try_only=False)
     with small.service.unit(small.itself) as unit:
-        assert importing.bring(unit, "grants", "csv", ours, keep_good=False, try_only=False).kept
+        assert imports.bring(unit, "grants", "csv", ours, keep_good=False, try_only=False).kept
 
 
 @pytest.mark.parametrize(
@@ -274,18 +269,18 @@ def test_a_latch_holds_what_a_file_would_let_in(
     def bring(name: str, written: str) -> None:
         with small.service.unit(small.itself) as unit:
             source = io.BytesIO(written.encode())
-            importing.bring(unit, name, "csv", source, keep_good=False, try_only=False)
+            imports.bring(unit, name, "csv", source, keep_good=False, try_only=False)
 
     bring("people", "key,name,inside\nquin,Quin,no\n")
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(latch, LatchMode.HOLD, small.account("box"), None, number))
+        guard.switch(unit, Setting(latch, LatchMode.HOLD, small.account("box"), None, number))
     with small.service.unit(small.itself) as unit:
         before = unit.db.scalars(select(JournalEntry.position)).all()
     with pytest.raises(Held):
         bring(kind, file)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalars(select(JournalEntry.position)).all() == before
-        latching.switch(unit, Setting(latch, LatchMode.WARN, small.account("box"), None, number))
+        guard.switch(unit, Setting(latch, LatchMode.WARN, small.account("box"), None, number))
     bring(kind, file)
     assert small.open_flags("latch_broken")
 
@@ -306,7 +301,7 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
     wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active"')
     ines = replace(small.as_("ines"), administrator=True)
     with small.service.unit(small.itself) as unit:
-        signing_in.make_sign_in(
+        authentication.make_sign_in(
             unit.db, ines.organisation, small.person("ines"), "ines@example.org", PASSWORD, Role.ADMINISTRATOR
         )
     with small.service.unit(ines) as unit:
@@ -384,7 +379,7 @@ def test_a_large_change_is_stopped_and_ends_with_the_sign_in_of_who_asked(small:
 def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
     """By revoking, giving up and suspending, and by an end to come; time that runs out asks nobody."""
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
     for attempt in (
         lambda: change(small, "end", MARA),
         lambda: change(small, "suspend", MARA),
@@ -395,16 +390,16 @@ def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
     with pytest.raises(Held), small.acting("mara") as unit:
         changes.give_up(unit, small.grant(MARA), "")
     with small.acting("ines") as unit:
-        shown = revocations.preview(unit, revocations.Wish((small.grant(MARA),)))
+        shown = revoke.preview(unit, revoke.Wish((small.grant(MARA),)))
         assert [b["kind"] for b in shown["latches"]] == ["two_stewards"]
     for until in (timedelta(seconds=90), timedelta(days=400)):
         with pytest.raises(Held, match="only one person decides about it from"):
             change(small, "set_end", MARA, until=small.clock() + until)
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.OFF, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.OFF, small.account("box")))
     change(small, "set_end", MARA, until=small.clock() + timedelta(hours=1))
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
     # Later is no worse than it is.
     change(small, "set_end", MARA, until=small.clock() + timedelta(hours=2))
     small.clock.forward(hours=2)
@@ -417,29 +412,29 @@ def test_switching_a_latch_on_shows_what_breaks_it_and_flags_that_until_it_is_me
     box = small.account("box")
     most = Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, box, None, 1)
     with small.acting("ines") as unit:
-        shown = latching.preview(unit, most)
+        shown = guard.preview(unit, most)
         assert shown["broken"][0]["breaches"][0]["fact"] == "there are 2 delegates (Mara, Owen)"
         assert unit.db.scalars(select(Flag.id).where(Flag.rule == "latch_broken")).all() == []
-        latching.switch(unit, most)
+        guard.switch(unit, most)
     assert small.open_flags("latch_broken") == {
         "Box breaks the latch “At most 1 delegates”: there are 2 delegates (Mara, Owen)."
     }
     change(small, "suspend", TEAM, by="ines")
     assert small.open_flags("latch_broken") == set()
     with small.service.unit(small.itself) as unit:
-        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, None, "account"))
-        states = {row["kind"]: row for row in latching.of_account(unit, box)}
+        guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, None, "account"))
+        states = {row["kind"]: row for row in guard.of_account(unit, box)}
         assert (states["no_outsiders"]["mode"], states["no_outsiders"]["of_kind"]) == ("warn", True)
         with pytest.raises(Conflict, match="for all accounts of the kind"):
-            latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.OFF, box))
-        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
-        states = {row["kind"]: row for row in latching.of_account(unit, box)}
+            guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.OFF, box))
+        guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
+        states = {row["kind"]: row for row in guard.of_account(unit, box)}
         assert (states["no_outsiders"]["mode"], states["no_outsiders"]["of_kind"]) == ("hold", False)
     for setting in (replace(most, number=None), Setting(LatchKind.NEVER_TOGETHER, LatchMode.WARN, box)):
         with pytest.raises(BadInput), small.acting("ines") as unit:
-            latching.switch(unit, setting)
+            guard.switch(unit, setting)
     with pytest.raises(NotAllowed), small.acting("mara") as unit:
-        latching.switch(unit, most)
+        guard.switch(unit, most)
 
 
 def test_inside_an_account_one_sees_it_alone_and_the_journal_names_both(small: Small) -> None:
@@ -451,7 +446,7 @@ def test_inside_an_account_one_sees_it_alone_and_the_journal_names_both(small: S
         assert {row["name"] for row in register.page(inside, "accounts", ListQuery()).rows} == {"Box"}
         assert inside.sight.owned == {box}
         with pytest.raises(NotAllowed, match="stays with the account's owner"):
-            latching.switch(inside, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, box))
+            guard.switch(inside, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, box))
         with pytest.raises(NotFound):
             account_page(inside, small.account("ledger"))
         changes.carry_out(inside, Change(ChangeKind.SUSPEND, "Gone.", (small.grant(EDDA),)))
@@ -474,7 +469,7 @@ def test_delegates_see_one_another_unless_a_latch_says_no(small: Small) -> None:
         inside = visits.enter(unit, box)
         assert [row["name"] for row in account_page(inside, box)["others"]] == ["Ines", "Mara"]
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.UNSEEN, LatchMode.HOLD, box))
+        guard.switch(unit, Setting(LatchKind.UNSEEN, LatchMode.HOLD, box))
     with small.service.unit(owen) as unit:
         assert account_page(visits.enter(unit, box), box)["others"] == []
         unit.db.execute(delete(WebSession))

@@ -10,10 +10,13 @@ import pytest
 from sqlalchemy import update
 
 from openlatch.core.windows import end_of_last_day, ends_on, last_day
-from openlatch.service import changes, flags, importing, myself
-from openlatch.service.changing import Change, ChangeKind
+from openlatch.service import imports
+from openlatch.service.access import my_access
+from openlatch.service.flags import flags
+from openlatch.service.grants import changes
+from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.lists import register
-from openlatch.service.reviews import opening, reminding
+from openlatch.service.reviews import open_round, reminders
 from openlatch.service.reviews.plans import Review, named
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Account, Organisation, Round
@@ -52,7 +55,7 @@ def test_ends_are_shown_by_their_last_day(small: Small) -> None:
         changes.carry_out(unit, Change(ChangeKind.SET_END, "For the season.", (grant,), last_day=day))
     with small.acting("mara") as unit:
         row = register.one(unit, "grants", grant)
-        path = next(p for p in myself.page(unit)["reach"] if p["grant_id"] == grant)
+        path = next(p for p in my_access.page(unit)["reach"] if p["grant_id"] == grant)
     assert row["until"] == datetime(2026, 12, 15, 11, tzinfo=UTC)
     assert row["last_day"] == path["last_day"] == day
 
@@ -62,7 +65,7 @@ def test_flags_name_the_last_day_of_whoever_leaves(small: Small) -> None:
     _in_auckland(small)
     told = b"key,name,address,inside,standing,leaves_on\nmara,Mara,mara@example.org,yes,leaving,2026-03-31\n"
     with small.service.unit(small.itself) as unit:
-        report = importing.bring(unit, "people", "csv", io.BytesIO(told), keep_good=False, try_only=False)
+        report = imports.bring(unit, "people", "csv", io.BytesIO(told), keep_good=False, try_only=False)
     assert report.kept, report.errors
     with small.service.unit(small.itself) as unit:
         flags.evaluate(unit, grants=[small.grant_of("mara", "box")])
@@ -75,8 +78,8 @@ def test_reviewers_are_told_the_day_that_is_the_last(small: Small) -> None:
     """A round that is due at the end of a day is due on that day."""
     _in_auckland(small)
     with small.service.unit(small.itself) as unit:
-        ident = opening.open_round(unit, Review("Spring", BOX, reviewers=named(small.person("mara"))))
+        ident = open_round.open_round(unit, Review("Spring", BOX, reviewers=named(small.person("mara"))))
         row = unit.db.get_one(Round, ident)
         row.due_at = end_of_last_day(date(2026, 4, 15), AUCKLAND) or row.due_at
-        reminding.tell_reviewers(unit, row)
+        reminders.tell_reviewers(unit, row)
     assert small.told("mara")[-1].endswith("by 15 April 2026.")

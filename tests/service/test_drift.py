@@ -30,10 +30,13 @@ from openlatch.adapters import (
 from openlatch.core.exposure.rules import Combining, Right
 from openlatch.core.words import Reach, StepKind
 from openlatch.errors import BadInput, Conflict, SystemDown
-from openlatch.service import changes, comparing, flags, importing, matching, settling, systems
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.comparing import Outcome
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import imports
+from openlatch.service.flags import flags
+from openlatch.service.grants import changes, provisioning
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.systems import comparison, login_matching, systems
+from openlatch.service.systems.comparison import Outcome
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Exposure, Flag, Grant, Handle, JournalEntry, Level, Mark, Person, System, Term
 from openlatch.work import worker
 from tests.adapters.worlds import World
@@ -134,13 +137,13 @@ def test_a_reading_can_follow_a_great_many_entries_on_the_same_connection(
     assert reader().newly_unrecorded == 1
 
 
-@pytest.mark.parametrize("many", [comparing.MANY, -1], ids=["a few", "a great many"])
+@pytest.mark.parametrize("many", [comparison.MANY, -1], ids=["a few", "a great many"])
 def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
     many: int, service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome],
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:  # fmt: skip
     """More there than recorded, less, elsewhere; reading the same again writes nothing."""
-    monkeypatch.setattr(comparing, "MANY", many)
+    monkeypatch.setattr(comparison, "MANY", many)
     part = FoundPart("box", "box/in", "In", "folder")
     told.found = [SharedAccount("box", "Box"), part, *(Login(n, n.title(), False) for n in ("ann", "bob", "cy", "di")),
                   hold("ann"), hold("bob", "do"), hold("cy", ""), hold("di")]  # fmt: skip
@@ -326,7 +329,7 @@ def test_what_differs_is_brought_back_in_the_system(
     assert outcome.differing == 1
     with service.unit(organisation) as unit:
         changes.carry_out(unit, Change(ChangeKind.RESTORE, "It was cut by mistake.", (ident,)))
-    assert settling.settle(service, organisation.organisation, ident) is None
+    assert provisioning.settle(service, organisation.organisation, ident) is None
     with service.unit(organisation) as unit:
         assert lagging(unit) == []
     assert world.asked(world.goes) == before
@@ -447,21 +450,21 @@ def test_people_are_told_by_rules_and_doubts_are_put_to_somebody(
     reader()
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(Handle.person_id).where(Handle.name == "a")).one() == ann
-        doubts = {d["login"]: [(c["name"], c["by"]) for c in d["candidates"]] for d in matching.doubts(unit)}
+        doubts = {d["login"]: [(c["name"], c["by"]) for c in d["candidates"]] for d in login_matching.doubts(unit)}
         assert doubts == {"b": [("Bob", "uid")], "c": [("Cy", "address"), ("Cyrus", "address")]}
-        asked = {d["login"]: d["id"] for d in matching.doubts(unit)}
+        asked = {d["login"]: d["id"] for d in login_matching.doubts(unit)}
     with service.unit(organisation) as unit:
-        matching.decide(unit, asked["b"], bob)
-        matching.decide(unit, asked["c"], None)
+        login_matching.decide(unit, asked["b"], bob)
+        login_matching.decide(unit, asked["c"], None)
     with pytest.raises(Conflict, match="said already"), service.unit(organisation) as unit:
-        matching.decide(unit, asked["b"], ann)
+        login_matching.decide(unit, asked["b"], ann)
     outcome = reader()
     assert (outcome.newly_unrecorded, outcome.missing, outcome.unrecorded) == (0, 0, 3)
     with service.unit(organisation) as unit:
-        assert matching.doubts(unit) == []
+        assert login_matching.doubts(unit) == []
         assert unit.db.scalars(select(Grant.person_id).where(Grant.person_id == bob)).all() == [bob]
         with pytest.raises(BadInput, match="named twice"):
-            matching.set_rules(unit, told.ident, [("uid", True), ("uid", False)])  # type: ignore[attr-defined]
+            login_matching.set_rules(unit, told.ident, [("uid", True), ("uid", False)])  # type: ignore[attr-defined]
 
 
 def test_whoever_was_met_before_is_told_once_the_register_knows_their_marks(
@@ -477,7 +480,7 @@ def test_whoever_was_met_before_is_told_once_the_register_knows_their_marks(
         unit.db.get_one(Person, ann).key = "ann"
     for kind, written in (("marks", "person,kind,value\nann,fingerprint,SHA256:x\n"),) * 2:
         with service.unit(organisation) as unit:
-            importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+            imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
     reader()
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(Grant.person_id).where(Grant.state != "ended")).all() == [ann]

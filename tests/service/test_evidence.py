@@ -26,10 +26,11 @@ from openlatch.core import journal as chain
 from openlatch.core.reviews import bundle
 from openlatch.core.words import Verdict
 from openlatch.errors import Conflict, NotAllowed, NotFound
-from openlatch.service import helping, signing
-from openlatch.service.context import Service
-from openlatch.service.reviews import calendar, closing, deciding, evidence, opening, rounds
+from openlatch.service.identity import signing_keys
+from openlatch.service.reviews import calendar_feed, close_round, decisions, evidence, open_round, rounds
 from openlatch.service.reviews.plans import Review, named
+from openlatch.service.revocations import steps
+from openlatch.service.unit import Service
 from openlatch.store.tables import Account, Item, Person, Revocation, Step
 from openlatch.work import worker
 from tests.service.conftest import Small
@@ -44,30 +45,30 @@ def ended(small: Small) -> UUID:
         unit.db.get_one(Account, small.account("box")).name = '=HYPERLINK("x")'
         unit.db.flush()
         review = Review("Spring", 'level eq "Read"', acts="at_close", reviewers=named(small.person("mara")))
-        ident = opening.open_round(unit, review)
+        ident = open_round.open_round(unit, review)
         found = {item.holder: item for item in unit.db.scalars(select(Item).where(Item.round_id == ident))}
     with small.acting("mara") as unit:
-        deciding.ask(unit, ident, found["Sync"].id, "Still needed?")
-        deciding.decide(unit, ident, found["Sync"].id, deciding.Decision(Verdict.REVOKE, "First thought."))
-        deciding.undo(unit, ident, found["Sync"].id)
-        deciding.decide(unit, ident, found["Sync"].id, deciding.Decision(Verdict.KEEP, "Copies the rota."))
-        deciding.decide(unit, ident, found["Edda"].id, deciding.Decision(Verdict.REVOKE, "She left."))
+        decisions.ask(unit, ident, found["Sync"].id, "Still needed?")
+        decisions.decide(unit, ident, found["Sync"].id, decisions.Decision(Verdict.REVOKE, "First thought."))
+        decisions.undo(unit, ident, found["Sync"].id)
+        decisions.decide(unit, ident, found["Sync"].id, decisions.Decision(Verdict.KEEP, "Copies the rota."))
+        decisions.decide(unit, ident, found["Edda"].id, decisions.Decision(Verdict.REVOKE, "She left."))
     with pytest.raises(Conflict, match="has not ended"), small.service.unit(small.itself) as unit:
         evidence.bundled(unit, ident, SCHEMA)
     with small.service.unit(small.itself) as unit:
-        closing.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
-    closing.carry_on(small.service, small.itself, ident)
+        close_round.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
+    close_round.carry_on(small.service, small.itself, ident)
     with small.service.unit(small.itself) as unit:
         step, revocation = unit.db.execute(select(Step.id, Step.revocation_id).join(Revocation)).one()
-        helping.done_by_hand(unit, revocation, step, "Removed; two members are left.")
-    assert closing.carry_on(small.service, small.itself, ident)
+        steps.done_by_hand(unit, revocation, step, "Removed; two members are left.")
+    assert close_round.carry_on(small.service, small.itself, ident)
     return ident
 
 
 @pytest.fixture
 def small_bundle(small: Small, ended: UUID) -> tuple[bytes, str]:
     """A bundle, and the key that it is signed with."""
-    return bundled(small, ended), signing.public(small.service, signing.EVIDENCE)["x"]
+    return bundled(small, ended), signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]
 
 
 def bundled(small: Small, ident: UUID) -> bytes:
@@ -124,7 +125,7 @@ def test_a_single_changed_byte_is_found_wherever_it_is(small: Small, ended: UUID
     data = bundled(small, ended)
     sound = bundle.verify(data)
     assert (sound.unaltered, sound.sound, sound.items, sound.round) == (True, False, 4, "Spring")
-    key = signing.public(small.service, signing.EVIDENCE)["x"]
+    key = signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]
     assert bundle.verify(data, [key]).sound
     places = random.Random(7).sample(range(len(data)), 300)
     for place in [0, len(data) - 1, *places]:
@@ -172,16 +173,16 @@ def signed_anew(held: dict[str, bytes], seed: bytes) -> bytes:
     manifest = json.loads(held.pop("manifest.json"))
     del held["manifest.sig"]
     forger = Service(create_engine("postgresql+psycopg://"), Fernet(Fernet.generate_key()), evidence_seed=seed)
-    manifest["files"], manifest["key"] = bundle.describe(held), signing.public(forger, signing.EVIDENCE)
+    manifest["files"], manifest["key"] = bundle.describe(held), signing_keys.public(forger, signing_keys.EVIDENCE)
     head = json.loads(held["tree_head.json"])
     unsigned = {name: value for name, value in head["head"].items() if name != "signature"}
     unsigned["key"] = manifest["key"]["x"]
-    signature = signing.key(forger, signing.EVIDENCE).sign(chain.canonical(unsigned))
+    signature = signing_keys.key(forger, signing_keys.EVIDENCE).sign(chain.canonical(unsigned))
     head["head"] = {**unsigned, "signature": base64.urlsafe_b64encode(signature).decode()}
     held["tree_head.json"] = json.dumps(head).encode()
     manifest["files"] = bundle.describe(held)
     written = json.dumps(manifest).encode()
-    signature = signing.key(forger, signing.EVIDENCE).sign(written)
+    signature = signing_keys.key(forger, signing_keys.EVIDENCE).sign(written)
     return bundle.pack({"manifest.json": written, "manifest.sig": signature, **held})
 
 
@@ -190,7 +191,7 @@ def test_a_bundle_that_is_signed_anew_is_unaltered_but_by_whom_is_not_known(smal
     forged = signed_anew(members(bundled(small, ended)), b"somebody else")
     found = bundle.verify(forged)
     assert (found.faults, found.unaltered, found.sound) == ((), True, False)
-    assert not bundle.verify(forged, [signing.public(small.service, signing.EVIDENCE)["x"]]).unaltered
+    assert not bundle.verify(forged, [signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]]).unaltered
 
 
 @pytest.mark.parametrize(
@@ -214,13 +215,13 @@ def test_somebody_who_signs_anew_is_found_by_the_journal_and_by_the_key(
     del held["manifest.sig"]
     manifest["files"] = bundle.describe(held)
     other = small.service.__class__(small.service.engine, small.service.cipher, evidence_seed=b"somebody else")
-    manifest["key"] = signing.public(other, signing.EVIDENCE)
+    manifest["key"] = signing_keys.public(other, signing_keys.EVIDENCE)
     written = json.dumps(manifest).encode()
-    signature = signing.key(other, signing.EVIDENCE).sign(written)
+    signature = signing_keys.key(other, signing_keys.EVIDENCE).sign(written)
     forged = bundle.pack({"manifest.json": written, "manifest.sig": signature, **held})
     faults = bundle.verify(forged).faults
     assert any(told in fault for fault in faults), faults
-    pinned = bundle.verify(forged, [signing.public(small.service, signing.EVIDENCE)["x"]]).faults
+    pinned = bundle.verify(forged, [signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]]).faults
     assert "it is signed with a key that is not trusted" in pinned
 
 
@@ -234,16 +235,16 @@ def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(s
     """Read back by a program that knows RFC 5545; only what concerns the person; nothing of them in the address."""
     with small.service.unit(small.itself) as unit:
         review = Review("Spring", 'holder.name eq "Edda"', reviewers=named(small.person("mara")))
-        opening.open_round(unit, review)
+        open_round.open_round(unit, review)
 
     def made(key: str) -> str:
         with small.acting(key) as unit:
-            address = str(calendar.make(unit)["address"])
+            address = str(calendar_feed.make(unit)["address"])
         assert key not in address
         return address.rpartition("/")[2].removesuffix(".ics")
 
     def events(token: str) -> dict[str, datetime]:
-        found = Calendar.from_ical(calendar.read(small.service, token).decode())
+        found = Calendar.from_ical(calendar_feed.read(small.service, token).decode())
         return {str(e["SUMMARY"]): e.decoded("DTSTART") for e in found.walk("VEVENT")}
 
     mara, owen = made("mara"), made("owen")
@@ -252,12 +253,12 @@ def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(s
     assert events(owen) == {}
     assert events(made("ines")) == {"Access of Wardens to Box ends": ends}
     with small.acting("mara") as unit:
-        assert calendar.page(unit)["read_at"] == small.clock()
+        assert calendar_feed.page(unit)["read_at"] == small.clock()
     fresh = made("mara")
     with pytest.raises(NotFound):
         events(mara)
     with small.acting("mara") as unit:
-        calendar.take_away(unit)
+        calendar_feed.take_away(unit)
     for token in (fresh, "guess"):
         with pytest.raises(NotFound):
             events(token)

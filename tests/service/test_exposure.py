@@ -18,8 +18,6 @@ from openlatch.core.exposure.form import FORM
 from openlatch.core.words import Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.processes import free_port
-from openlatch.service import flags, helping, systems
-from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.exposure import (
     apply,
     boundary,
@@ -38,9 +36,13 @@ from openlatch.service.exposure import (
     tell_guards,
     touched,
 )
+from openlatch.service.flags import flags
 from openlatch.service.lists import register
-from openlatch.service.reviews import closing, deciding, opening
+from openlatch.service.reviews import close_round, decisions, open_round
 from openlatch.service.reviews.plans import Review
+from openlatch.service.revocations import steps
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.standins.cloud import Cloud, CloudServer
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import (
@@ -268,7 +270,7 @@ def test_closing_takes_the_rule_away_in_the_system_and_is_confirmed_by_it(
     with service.unit(organisation) as unit:
         proofs = unit.db.execute(select(Exposure.right, Exposure.proof).where(Exposure.gone_at.is_not(None))).all()
         assert {tuple(row) for row in proofs} == {("see", "confirmed")}
-        assert [end["proof"] for end in helping.page(unit, revocation)["ends"]] == ["confirmed"]
+        assert [end["proof"] for end in steps.page(unit, revocation)["ends"]] == ["confirmed"]
     space.set_rules(OPEN, DROP)
     reader.read()
     with service.unit(organisation) as unit:
@@ -632,31 +634,31 @@ def test_a_review_narrows_to_the_use_that_was_seen(
         )
     ]  # fmt: skip
     reader.read()
-    narrowed = deciding.Decision(Verdict.TRIM, "Only as it is used.", trim_to_use=True)
+    narrowed = decisions.Decision(Verdict.TRIM, "Only as it is used.", trim_to_use=True)
     with service.unit(organisation) as unit:
-        ident = opening.open_round(unit, Review("Open", "", covers=("exposure",), acts="at_close"))
+        ident = open_round.open_round(unit, Review("Open", "", covers=("exposure",), acts="at_close"))
         items = {item.level: item.id for item in unit.db.scalars(select(Item).where(Item.round_id == ident))}
-        said = deciding.preview(unit, ident, items["Pictures"], narrowed)["sentence"]
+        said = decisions.preview(unit, ident, items["Pictures"], narrowed)["sentence"]
         assert "Now: Anyone can see “Pictures”. Then: Anyone, from 198.51.100.0/24, can see “Pictures”." in said
         assert "Closed: Anyone can change “Pictures”." in said
         for wrong in (replace(narrowed, trim_until=unit.now), replace(narrowed, trim_to_use=False),
                       replace(narrowed, verdict=Verdict.KEEP)):  # fmt: skip
             with pytest.raises(BadInput):
-                deciding.preview(unit, ident, items["Pictures"], wrong)
+                decisions.preview(unit, ident, items["Pictures"], wrong)
     with pytest.raises(Conflict, match="No use of “Plan” by outsiders was seen"), service.unit(organisation) as unit:
-        deciding.decide(unit, ident, items["Plan"], narrowed)
+        decisions.decide(unit, ident, items["Plan"], narrowed)
     for name in ("Pictures", "Drop box"):
         with service.unit(organisation) as unit:
-            deciding.decide(unit, ident, items[name], narrowed)
+            decisions.decide(unit, ident, items[name], narrowed)
     with service.unit(organisation) as unit:
-        closing.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
-    assert not closing.carry_on(service, organisation, ident)
+        close_round.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
+    assert not close_round.carry_on(service, organisation, ident)
     with service.unit(organisation) as unit:
         (draft,) = {unit.db.get_one(Item, items[name]).draft_id for name in ("Pictures", "Drop box")}
         with pytest.raises(Conflict, match="being set"):
-            closing.retry(unit, ident, items["Pictures"])
+            close_round.retry(unit, ident, items["Pictures"])
     apply.carry_out(service, organisation.organisation, draft)
-    assert closing.carry_on(service, organisation, ident)
+    assert close_round.carry_on(service, organisation, ident)
     assert space.opens("/press/huts.zip", X_From="198.51.100.7")
     assert not space.opens("/press/huts.zip", X_From="203.0.113.9")
     assert space.opens("/press/drop", X_From="203.0.113.9")

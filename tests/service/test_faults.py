@@ -25,8 +25,11 @@ from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
-from openlatch.service import carrying, helping, revocations, settling, signing_in, systems
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.grants import provisioning
+from openlatch.service.identity import authentication
+from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import engine_for
 from openlatch.store.migrate import APP_ROLE, Passwords, migrate
@@ -126,7 +129,7 @@ def assert_ended_once(service: Service, viewer: Viewer, grant: UUID, revocation:
     """The plan is confirmed, its entries stand once, and the journal verifies."""
     with service.unit(viewer) as unit:
         assert (unit.db.get_one(Grant, grant).state, unit.db.get_one(Grant, grant).ended_as) == ("ended", "revoked")
-        assert helping.page(unit, revocation)["state"] == "confirmed"
+        assert steps.page(unit, revocation)["state"] == "confirmed"
         assert set(unit.db.scalars(select(Step.state).where(Step.revocation_id == revocation))) == {"done"}
         for action in ("grant.revoked", "revocation.confirmed"):
             assert unit.db.scalar(select(func.count()).where(JournalEntry.action == action)) == 1
@@ -146,7 +149,7 @@ def test_a_worker_killed_at_every_point_ends_the_plan_and_changes_nothing_twice(
     def work(points: Points) -> None:
         own = replace(watched(service, points), engine=engine_for(app_url, 2))
         with telling_of_commits(points):
-            carrying.carry_out(own, organisation.organisation, revocation)
+            execute.carry_out(own, organisation.organisation, revocation)
 
     met = die_at_each_point(work)
     assert len({point for point in met if "commit" in point}) >= 4
@@ -169,13 +172,13 @@ def test_a_web_process_killed_at_every_point_starts_a_plan_once_or_not_at_all(
         own = replace(service, engine=engine_for(app_url, 2), wake=lambda *_: points("waking"))
         with telling_of_commits(points), own.unit(organisation) as unit:
             if unit.db.get_one(Grant, grant).state == "active":
-                revocations.start(unit, revocations.Wish(grants=(grant,)), "The season is over.")
+                revoke.start(unit, revoke.Wish(grants=(grant,)), "The season is over.")
 
     # Killed before, killed after, and then there is nothing left to do.
     before, after = "before commit 0", "after commit 0"
     assert die_at_each_point(work) == [before, before, after, before, after]
     with service.unit(organisation) as unit:
-        (revocation,) = carrying.unfinished(unit)
+        (revocation,) = execute.unfinished(unit)
         assert list(unit.db.scalars(select(Revocation.id))) == [revocation]
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert_ended_once(service, organisation, grant, revocation)
@@ -191,7 +194,7 @@ def test_a_database_killed_at_every_point_loses_no_step(
     service = Service(engine_for(register.url("app", APP_ROLE, "app-password"), 4), Fernet(KEY), clock)
     try:
         migrate(register.url("app"), Passwords("app-password"))
-        viewer = signing_in.make_organisation(service, "T", "t", "UTC", "Ada", "ada@example.org", "a long password")
+        viewer = authentication.make_organisation(service, "T", "t", "UTC", "Ada", "ada@example.org", "a long password")
         world = make("host")
         connect(service, viewer, world)
         grant, revocation = start_ending(service, viewer, world, world.goes)
@@ -207,7 +210,7 @@ def test_a_database_killed_at_every_point_loses_no_step(
         for _ in range(50):
             try:
                 with telling_of_commits(points):
-                    carrying.carry_out(own, viewer.organisation, revocation)
+                    execute.carry_out(own, viewer.organisation, revocation)
             except (OperationalError, psycopg.OperationalError, SystemDown):
                 failures += 1
                 continue
@@ -257,10 +260,10 @@ def test_a_system_that_does_otherwise_is_brought_to_it(
     Faulty.how, Faulty.times = how, 2
     made = {kind: lambda settings, secret: Faulty(ADAPTERS[kind](settings, secret), lambda point: None)}
     faulty = replace(service, adapters=made)
-    carrying.carry_out(faulty, organisation.organisation, revocation)
+    execute.carry_out(faulty, organisation.organisation, revocation)
     with service.unit(organisation) as unit:
         assert unit.db.get_one(Grant, grant).state == "revoking"
-        assert any(step["state"] == "waiting" for step in helping.page(unit, revocation)["step_list"])
+        assert any(step["state"] == "waiting" for step in steps.page(unit, revocation)["step_list"])
     assert carry_on(faulty, organisation, clock, revocation) == "confirmed"
     assert_ended_once(service, organisation, grant, revocation)
     assert world.asked(world.goes) == ""
@@ -313,9 +316,9 @@ def test_a_clock_that_is_put_back_or_on_holds_nothing_up(
     grant, revocation = start_ending(service, organisation, world, world.goes)
     Faulty.how, Faulty.times = "hangs", 1
     made = {"host": lambda settings, secret: Faulty(ADAPTERS["host"](settings, secret), lambda point: None)}
-    assert carrying.carry_out(replace(service, adapters=made), organisation.organisation, revocation) is not None
+    assert execute.carry_out(replace(service, adapters=made), organisation.organisation, revocation) is not None
     with service.unit(organisation) as unit:
-        assert carrying.unfinished(unit) == []
+        assert execute.unfinished(unit) == []
         assert systems.due(unit) == []
         unit.db.get_one(Grant, grant).owed_next_try_at = clock.now + timedelta(seconds=4)
         # One that the register gave ends by it; what a reading has found never does.
@@ -323,14 +326,14 @@ def test_a_clock_that_is_put_back_or_on_holds_nothing_up(
         kept.ends_here = True
     clock.now -= timedelta(days=1)
     with service.unit(organisation) as unit:
-        assert carrying.unfinished(unit) == [revocation]
+        assert execute.unfinished(unit) == [revocation]
         assert systems.due(unit) == [system]
-    carrying.carry_out(service, organisation.organisation, revocation)
+    execute.carry_out(service, organisation.organisation, revocation)
     assert_ended_once(service, organisation, grant, revocation)
     clock.now += timedelta(days=400)
     with service.unit(organisation) as unit:
         assert systems.due(unit) == [system]
-        over = revocations.expired(unit)
+        over = revoke.expired(unit)
         assert over == [grant_of(unit, world, world.stays).id]
-        assert settling.due(unit) == []
+        assert provisioning.due(unit) == []
         assert unit.db.get_one(System, system).read_at is not None

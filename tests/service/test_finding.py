@@ -20,15 +20,20 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews import bundle
 from openlatch.core.words import Verdict
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
-from openlatch.service import flags, importing, latching, revocations, settings, signing, signing_in
-from openlatch.service.context import Unit, Viewer
-from openlatch.service.latching import Setting
+from openlatch.service import imports
+from openlatch.service.accounts import settings
+from openlatch.service.flags import flags
+from openlatch.service.identity import authentication, signing_keys
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import export, register, saved_filters
 from openlatch.service.lists.search import search
 from openlatch.service.people import erasure, held_data, moves
-from openlatch.service.records import editing, file_columns, whole_register
-from openlatch.service.reviews import closing, deciding, evidence, opening
+from openlatch.service.records import edit, file_columns, whole_register
+from openlatch.service.reviews import close_round, decisions, evidence, open_round
 from openlatch.service.reviews.plans import Review, named
+from openlatch.service.revocations import revoke
+from openlatch.service.unit import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Account, Base, EvidenceBundle, Flag, Grant, Item, Person, SignIn, Team
@@ -124,9 +129,9 @@ def test_filters_are_kept_shared_and_mailed_as_the_reader_sees_it(small: Small) 
 def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small) -> None:
     """Nothing happens by it."""
     with small.acting_as_administrator("ada") as unit:
-        editing.change(unit, "people", small.person("mara"), {"job": "Bookkeeper"})
+        edit.change(unit, "people", small.person("mara"), {"job": "Bookkeeper"})
         for name in ("Cleo", "Dora"):
-            made = editing.make(unit, "people", _person(name))
+            made = edit.make(unit, "people", _person(name))
             held = Grant(
                 organisation_id=unit.viewer.organisation, account_id=small.account("ledger"), person_id=made["id"],
                 given_at=unit.now, state="pending",
@@ -182,24 +187,22 @@ def test_what_is_held_about_somebody_is_for_them_and_for_administrators(small: S
 def test_who_pays_is_known_to_previews_latches_and_flags(small: Small) -> None:
     """Ending the payer's access is held by the latch, told in the preview, and their leaving is flagged."""
     with small.acting_as_administrator("ines") as unit:
-        editing.change(
-            unit, "accounts", small.account("box"), {"payer": {"kind": "person", "id": small.person("mara")}}
-        )
-        latching.switch(unit, Setting(LatchKind.PAYER_STAYS, LatchMode.HOLD, small.account("box"), None))
-    wish = revocations.Wish(tuple(small.grant(key) for key in ("box|person|mara|run", "box|team|wardens|read")))
+        edit.change(unit, "accounts", small.account("box"), {"payer": {"kind": "person", "id": small.person("mara")}})
+        guard.switch(unit, Setting(LatchKind.PAYER_STAYS, LatchMode.HOLD, small.account("box"), None))
+    wish = revoke.Wish(tuple(small.grant(key) for key in ("box|person|mara|run", "box|team|wardens|read")))
     with small.acting("ines") as unit:
-        shown = revocations.preview(unit, wish)
+        shown = revoke.preview(unit, wish)
         assert [stop["sentence"] for stop in shown["stops"] if stop["kind"] == "payment"] == [
             "Mara pays for Box, for as long as they go on doing so; name another payer"
         ]
         assert "Mara, who pays for it, has no access" in {breach["fact"] for breach in shown["latches"]}
     with pytest.raises(Held), small.acting("ines") as unit:
-        revocations.start(unit, wish, "Over.")
+        revoke.start(unit, wish, "Over.")
     with small.acting_as_administrator("ines") as unit:
         gone = {"standing": "left", "leaves_at": datetime(2026, 3, 2, tzinfo=UTC)}
         unit.db.execute(update(Person).where(Person.id == small.person("mara")).values(gone))
         flags.evaluate_person(unit, small.person("mara"), [])
-        editing.change(unit, "accounts", small.account("rota"), {"paid_until": date(2026, 3, 15)})
+        edit.change(unit, "accounts", small.account("rota"), {"paid_until": date(2026, 3, 15)})
     assert small.open_flags("payer_left") == {"Mara, who pays for Box, left on 1 March 2026."}
     assert small.open_flags("payment_ends") == {
         "Rota is paid for until 15 March 2026; who pays after that is not known."
@@ -214,7 +217,7 @@ def test_the_whole_register_is_taken_away_and_fills_another_organisation(small: 
     for line in written.splitlines():
         assert list(checker.iter_errors(json.loads(line))) == [], line
     assert b"argon2" not in written
-    other = signing_in.make_organisation(
+    other = authentication.make_organisation(
         small.service, "Other", "other", "Europe/Oslo", "Ines", "ines@example.org", "a long password"
     )
     with small.service.unit(other) as unit:
@@ -257,7 +260,7 @@ def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(sm
         assert matching == {
             "Staff number": "key", "Full name": "name", "E-mail": "address", "Job title": "job", "Shoe size": "",
         }  # fmt: skip
-        tried = importing.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, True, matching)
+        tried = imports.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, True, matching)
         assert (tried.added, tried.changed, tried.unchanged, tried.bad, tried.kept) == (1, 1, 0, 1, False)
         assert tried.fresh == ["Noor"]
         assert ("name", "Mara", "Mara Quist") in {(d.field, d.was, d.will) for d in tried.differences}
@@ -269,10 +272,10 @@ def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(sm
         file_columns.keep(unit, "people", {**matching, "Job title": ""})
         again = file_columns.look(unit, "people", "csv", io.BytesIO(FOREIGN))
         assert {c["name"]: (c["field"], c["by"]) for c in again["columns"]}["Job title"] == ("", "kept")
-        brought = importing.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, False, matching)
+        brought = imports.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, False, matching)
         assert (brought.added, brought.changed, brought.bad, brought.kept) == (1, 1, 1, True)
     with pytest.raises(BadInput, match="missing: 'name'"), small.service.unit(small.itself) as unit:
-        importing.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, True, {**matching, "Full name": ""})
+        imports.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, True, {**matching, "Full name": ""})
     objects = b'{"Mail": "x@example.org", "Who": "Xaver"}\n{"Mail": "y@example.org", "Who": "Yara"}\n'
     with small.service.unit(small.itself) as unit:
         looked = file_columns.look(unit, "people", "jsonl", io.BytesIO(objects))
@@ -324,17 +327,17 @@ def test_evidence_of_whoever_is_erased_is_signed_before_and_stays_as_it_was(smal
     """Not while the review is open, nor before it is signed; and an addendum afterwards rewrites nothing."""
     edda, mara = small.person("edda"), small.person("mara")
     with small.service.unit(small.itself) as unit:
-        ident = opening.open_round(unit, Review("Spring", 'holder.name eq "Edda"', reviewers=named(mara)))
+        ident = open_round.open_round(unit, Review("Spring", 'holder.name eq "Edda"', reviewers=named(mara)))
     with small.acting("mara") as unit:
         (item,) = unit.db.scalars(select(Item.id).where(Item.round_id == ident))
-        deciding.decide(unit, ident, item, deciding.Decision(Verdict.KEEP, "Edda still helps."))
+        decisions.decide(unit, ident, item, decisions.Decision(Verdict.KEEP, "Edda still helps."))
     with small.service.unit(small.itself) as unit:
         unit.db.execute(update(Grant).where(Grant.person_id == edda).values(state="ended", ended_as="revoked"))
     with pytest.raises(Conflict, match="has not ended"), small.acting_as_administrator("ines") as unit:
         erasure.erase(unit, edda)
     with small.service.unit(small.itself) as unit:
-        closing.close(unit, ident)
-    closing.carry_on(small.service, small.itself, ident)
+        close_round.close(unit, ident)
+    close_round.carry_on(small.service, small.itself, ident)
     with pytest.raises(Conflict, match="is being signed"), small.acting_as_administrator("ines") as unit:
         erasure.erase(unit, edda)
     evidence.sign(small.service, small.itself, ident, b"{}")
@@ -353,7 +356,7 @@ def test_evidence_of_whoever_is_erased_is_signed_before_and_stays_as_it_was(smal
     with small.service.unit(small.itself) as unit:
         unit.db.execute(update(EvidenceBundle).values(addenda=9))
     evidence.sign(small.service, small.itself, ident, b"{}")
-    key = signing.public(small.service, signing.EVIDENCE)["x"]
+    key = signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]
     again = _signed(small)
     assert bundle.verify(again, [key]).faults == ()
     with zipfile.ZipFile(io.BytesIO(before)) as one, zipfile.ZipFile(io.BytesIO(again)) as other:

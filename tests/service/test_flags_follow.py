@@ -15,28 +15,22 @@ from sqlalchemy import select
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service import (
-    answering,
-    changes,
-    flags,
-    helping,
-    importing,
-    latching,
-    leaving,
-    levels,
-    offers,
-    requests,
-    revocations,
-    undoing,
-    using,
-)
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Unit
-from openlatch.service.latching import Setting
+from openlatch.service import imports
+from openlatch.service.flags import flags
+from openlatch.service.grants import changes, levels, usage
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
-from openlatch.service.reviews import deciding, opening
-from openlatch.service.reviews.deciding import Decision
+from openlatch.service.offers import answer, offers
+from openlatch.service.people import leavers
+from openlatch.service.requests import requests
+from openlatch.service.reviews import decisions, open_round
+from openlatch.service.reviews.decisions import Decision
 from openlatch.service.reviews.plans import Review
+from openlatch.service.revocations import revoke, steps
+from openlatch.service.revocations import undo as revocation_undo
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Breach, Grant, Item, Offer, Person, Revocation, Session, Step
 from tests.service.conftest import Small, lagging
 
@@ -54,7 +48,7 @@ def breaches(unit: Unit) -> dict[UUID, str]:
 def looked_up(unit: Unit) -> dict[UUID, str]:
     """What would stand if all of it were looked up now."""
     point = unit.db.begin_nested()
-    latching.evaluate(unit)
+    guard.evaluate(unit)
     unit.db.flush()
     found = breaches(unit)
     point.rollback()
@@ -62,7 +56,7 @@ def looked_up(unit: Unit) -> dict[UUID, str]:
 
 
 def bring(unit: Unit, kind: str, written: str) -> None:
-    report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+    report = imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
     assert report.kept, report.errors
 
 
@@ -86,18 +80,18 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
         return act
 
     def note(unit: Unit) -> None:
-        using.note(unit, [some(unit, "active")])
+        usage.note(unit, [some(unit, "active")])
 
     def end_session(unit: Unit) -> None:
         ident = unit.db.scalars(select(Session.id).where(Session.ended_at.is_(None)).order_by(Session.key)).first()
         if ident is not None:
-            revocations.start(unit, revocations.Wish(sessions=(ident,)), "Test.")
+            revoke.start(unit, revoke.Wish(sessions=(ident,)), "Test.")
 
     def do_steps(unit: Unit) -> None:
         for ident in unit.db.scalars(select(Revocation.id).where(Revocation.settled_at.is_(None))).all():
             waiting = select(Step.id).where(Step.revocation_id == ident, Step.state == "by_hand")
             for step in unit.db.scalars(waiting.order_by(Step.position)).all():
-                helping.done_by_hand(unit, ident, step, "Taken out of the list.")
+                steps.done_by_hand(unit, ident, step, "Taken out of the list.")
 
     def grow(unit: Unit) -> None:
         ident = small.level(dice.choice(["read", "run"]))
@@ -115,28 +109,28 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
     def leave(unit: Unit) -> None:
         person = small.person(dice.choice(["owen", "mara"]))
         heirs = {one["account"]["id"]: small.person("ines") for one in
-                 leaving.preview(unit, leaving.Plan(person))["accounts"]}  # fmt: skip
-        leaving.start(unit, leaving.Plan(person, heirs), "The season is over.")
+                 leavers.preview(unit, leavers.Plan(person))["accounts"]}  # fmt: skip
+        leavers.start(unit, leavers.Plan(person, heirs), "The season is over.")
 
     def review(unit: Unit) -> None:
-        ident = opening.open_round(unit, Review("Spring", 'account.name eq "Box"'))
+        ident = open_round.open_round(unit, Review("Spring", 'account.name eq "Box"'))
         items = list(unit.db.scalars(select(Item.id).where(Item.round_id == ident)))
         for item in items:
-            deciding.decide(unit, ident, item, Decision(Verdict.KEEP, "They need it."))
+            decisions.decide(unit, ident, item, Decision(Verdict.KEEP, "They need it."))
         if dice.random() < 0.5:
-            deciding.undo(unit, ident, dice.choice(items))
+            decisions.undo(unit, ident, dice.choice(items))
 
     def undo(unit: Unit) -> None:
         ident = unit.db.scalars(select(Revocation.id).where(Revocation.undone_at.is_(None))).first()
         if ident is not None:
-            undoing.undo(unit, ident, "Ended by mistake.")
+            revocation_undo.undo(unit, ident, "Ended by mistake.")
 
     def change_hands(unit: Unit) -> None:
         to = small.person(dice.choice(["mara", "owen"]))
         unit.db.get_one(Person, to).address_confirmed_at = unit.now
         offer = offers.offer_ownership(unit, small.account(dice.choice(["box", "rota"])), to, None, "")["id"]
         row = unit.db.get_one(Offer, offer)
-        answering._accept(unit, offer, row.version, by_link=True)
+        answer._accept(unit, offer, row.version, by_link=True)
 
     holder, account = dice.choice(["ines", "mara", "owen", "edda"]), dice.choice(["box", "rota", "ledger"])
     level = "pay" if account == "ledger" else dice.choice(["read", "run"])
@@ -180,7 +174,7 @@ def test_after_any_history_a_pass_over_everything_finds_nothing_new(small: Small
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Account, small.account("box")).emergency_hours = 4
         for account, kind in itertools.product(("box", "ledger", "rota"), WARNS):
-            latching.switch(unit, Setting(kind, LatchMode.WARN, small.account(account), number=1))
+            guard.switch(unit, Setting(kind, LatchMode.WARN, small.account(account), number=1))
     flags.evaluate_all(small.service, small.itself.organisation)
     done = []
     for _ in range(18):

@@ -13,8 +13,12 @@ from sqlalchemy import select
 from openlatch.core import journal as chain
 from openlatch.core.words import Standing, StepKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service import carrying, changes, helping, leaving, revocations, settling, systems, undoing
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.grants import changes, provisioning
+from openlatch.service.people import leavers
+from openlatch.service.revocations import execute, revoke, undo
+from openlatch.service.revocations import steps as revocation_steps
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.tables import (
     Account,
@@ -34,13 +38,13 @@ pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
 
 
 def leave(unit: Unit, person: UUID, **plan: Any) -> dict[str, Any]:
-    return leaving.start(unit, leaving.Plan(person, **plan), "The season is over.")
+    return leavers.start(unit, leavers.Plan(person, **plan), "The season is over.")
 
 
 def do_by_hand(unit: Unit, revocation: UUID) -> None:
-    for step in helping.page(unit, revocation)["step_list"]:
+    for step in revocation_steps.page(unit, revocation)["step_list"]:
         if step["state"] == "by_hand":
-            helping.done_by_hand(unit, revocation, step["id"], "Taken out; the list shows it.")
+            revocation_steps.done_by_hand(unit, revocation, step["id"], "Taken out; the list shows it.")
 
 
 def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
@@ -57,7 +61,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         connect(service, organisation, world)
     mara, ines = small.person("mara"), small.person("ines")
     with service.unit(organisation) as unit:
-        seen = leaving.preview(unit, leaving.Plan(mara))
+        seen = leavers.preview(unit, leavers.Plan(mara))
         assert ("Ledger", "owns it") in {(one["account"]["name"], one["why"]) for one in seen["accounts"]}
         assert {login["system"]["name"] for login in seen["logins"] if login["lockable"]} == {"directory", "cloud"}
         assert seen["teams"] == ["Wardens"]
@@ -67,7 +71,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         leave(unit, mara, successors=dict.fromkeys(only))
     heirs = dict.fromkeys(only, ines)
     with pytest.raises(Conflict, match="has changed since"), service.unit(organisation) as unit:
-        leaving.start(unit, leaving.Plan(mara, heirs), "Over.", "not what was seen")
+        leavers.start(unit, leavers.Plan(mara, heirs), "Over.", "not what was seen")
     with service.unit(organisation) as unit:
         begun = leave(unit, mara, successors=heirs)
         (revocation,) = begun["revocations"]
@@ -80,18 +84,18 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
     assert [world.asked(world.goes) for world in worlds] == ["", ""]
     assert all(world.locked is not None and world.locked(world.goes) for world in worlds)
     with service.unit(organisation) as unit:
-        halfway = leaving.page(unit, mara)
+        halfway = leavers.page(unit, mara)
         assert 0 < halfway["left"] < begun["left"]
         assert {line["system"] for line in halfway["lines"] if not line["ended"]} == {"Mail", "Books"}
         # A login that was locked counts when the system has shown it so, as everything does.
         locked = [line for line in halfway["lines"] if line["kind"] == "login" and line["ended"]]
         assert {line["proof"] for line in locked} == {"confirmed"}
     with pytest.raises(Conflict, match="are left"), service.unit(organisation) as unit:
-        leaving.report(unit, mara)
+        leavers.report(unit, mara)
     with service.unit(organisation) as unit:
         do_by_hand(unit, revocation)
     with service.unit(organisation) as unit:
-        report = leaving.report(unit, mara)
+        report = leavers.report(unit, mara)
         assert (report["left"], report["all"]) == (0, begun["all"])
         proofs = {line["system"]: line["answer"] for line in report["lines"] if line["kind"] == "grant"}
         assert all("Read again" in proofs[name] for name in ("directory", "cloud"))
@@ -103,7 +107,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         assert (report["journal"]["position"], report["journal"]["hash"]) == journal.head(unit.db)
         assert chain.verify(journal.export(unit.db, organisation.organisation), journal.head(unit.db)).sound
     with pytest.raises(NotAllowed), small.acting("ines") as unit:
-        leaving.page(unit, mara)
+        leavers.page(unit, mara)
 
 
 def test_what_only_they_hold_is_told_and_passes_on(small: Small, service: Service, organisation: Viewer) -> None:
@@ -120,7 +124,7 @@ def test_what_only_they_hold_is_told_and_passes_on(small: Small, service: Servic
         told = {
             who: {
                 one["account"]["name"]: one["why"]
-                for one in leaving.preview(unit, leaving.Plan(small.person(who)))["accounts"]
+                for one in leavers.preview(unit, leavers.Plan(small.person(who)))["accounts"]
             }
             for who in ("owen", "mara")
         }
@@ -153,17 +157,17 @@ def test_whoever_left_by_mistake_is_back_with_all_that_they_had(
     assert world.locked is not None
     assert (world.asked(world.stays), world.locked(world.stays)) == ("", True)
     with service.unit(organisation) as unit:
-        lines = undoing.undo(unit, revocation, "It was somebody else.")["lines"]
+        lines = undo.undo(unit, revocation, "It was somebody else.")["lines"]
         assert [line["refused"] for line in lines] == [None]
         back = grant_of(unit, world, world.stays)
         unlocking = unit.db.scalars(select(Revocation.id).where(Revocation.settled_at.is_(None))).one()
         assert unit.db.get_one(Person, ident).standing == Standing.CURRENT
         given = back.id
-    assert settling.settle(service, organisation.organisation, given) is None
+    assert provisioning.settle(service, organisation.organisation, given) is None
     assert carry_on(service, organisation, clock, unlocking) == "done"
     assert (world.asked(world.stays), world.locked(world.stays)) == (before, False)
     with pytest.raises(Conflict, match="undone already"), service.unit(organisation) as unit:
-        undoing.undo(unit, revocation, "Twice.")
+        undo.undo(unit, revocation, "Twice.")
 
 
 @pytest.mark.parametrize("kind", ["directory", "mailboxes", "host", "cloud"])
@@ -180,16 +184,16 @@ def test_undoing_puts_back_just_what_was_there(
         assert carry_on(service, organisation, clock, revocation) == "confirmed"
         assert world.asked(world.stays) == ""
     with service.unit(organisation) as unit:
-        assert undoing.preview(unit, revocation)["lines"][0]["refused"] is None
-        (line,) = undoing.undo(unit, revocation, "The wrong one.")["lines"]
-    assert settling.settle(service, organisation.organisation, line["grant_id"]) is None
-    assert carrying.carry_out(service, organisation.organisation, revocation) is None
+        assert undo.preview(unit, revocation)["lines"][0]["refused"] is None
+        (line,) = undo.undo(unit, revocation, "The wrong one.")["lines"]
+    assert provisioning.settle(service, organisation.organisation, line["grant_id"]) is None
+    assert execute.carry_out(service, organisation.organisation, revocation) is None
     assert world.asked(world.stays) == before
     outcome = systems.read(service, organisation.organisation, system)
     assert outcome is not None
     assert (outcome.newly_unrecorded, outcome.missing) == (0, 0)
     with service.unit(organisation) as unit:
-        assert helping.page(unit, revocation)["state"] == "undone"
+        assert revocation_steps.page(unit, revocation)["state"] == "undone"
         assert (unit.db.get_one(Grant, grant).state == "active") == (when == "before anything")
         assert unit.db.get_one(Grant, line["grant_id"]).state == "active"
 
@@ -199,12 +203,12 @@ def test_a_trim_is_undone_to_the_terms_that_were(small: Small, service: Service,
     grant = small.grant("box|person|mara|run")
     with service.unit(organisation) as unit:
         until = small.clock.now + timedelta(days=3)
-        wish = revocations.Wish((grant,), trim_level=small.level("read"), trim_until=until)
-        ident = revocations.start(unit, wish, "Less will do.")
+        wish = revoke.Wish((grant,), trim_level=small.level("read"), trim_until=until)
+        ident = revoke.start(unit, wish, "Less will do.")
         do_by_hand(unit, ident)
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(Term.level_id).where(Term.grant_id == grant)).one() == small.level("read")
-        undoing.undo(unit, ident, "It would not do.")
+        undo.undo(unit, ident, "It would not do.")
         term = unit.db.scalars(select(Term).where(Term.grant_id == grant)).one()
         assert (term.level_id, term.until) == (small.level("run"), None)
 
@@ -218,19 +222,19 @@ def test_what_somebody_gave_up_is_offered_again_and_what_is_over_is_not(
     with service.unit(organisation) as unit:
         do_by_hand(unit, ident)
     with service.unit(organisation) as unit:
-        (line,) = undoing.undo(unit, ident, "She wants it back.")["lines"]
+        (line,) = undo.undo(unit, ident, "She wants it back.")["lines"]
         assert "has to agree" in line["does"]
         assert unit.db.get_one(Offer, line["offer_id"]).state == "pending"
     with service.unit(organisation) as unit:
-        over = revocations.start(unit, revocations.Wish((small.grant("box|app|sync|read"),)), "Over.", cause="expired")
+        over = revoke.start(unit, revoke.Wish((small.grant("box|app|sync|read"),)), "Over.", cause="expired")
     with pytest.raises(Conflict, match="time was over"), service.unit(organisation) as unit:
-        undoing.undo(unit, over, "Back.")
+        undo.undo(unit, over, "Back.")
     with service.unit(organisation) as unit:
-        edda = revocations.start(unit, revocations.Wish((small.grant("box|person|edda|read"),)), "She has left.")
+        edda = revoke.start(unit, revoke.Wish((small.grant("box|person|edda|read"),)), "She has left.")
     with pytest.raises(Conflict, match="has left"), service.unit(organisation) as unit:
-        undoing.undo(unit, edda, "Back.")
+        undo.undo(unit, edda, "Back.")
     with pytest.raises(NotFound), small.acting("owen") as unit:
-        undoing.undo(unit, edda, "Back.")
+        undo.undo(unit, edda, "Back.")
 
 
 def test_a_step_that_is_skipped_leaves_no_proof(
@@ -245,17 +249,17 @@ def test_a_step_that_is_skipped_leaves_no_proof(
         )
     grant, revocation = start_ending(service, organisation, world, world.stays)
     with service.unit(organisation) as unit:
-        steps = {step["kind"]: step["id"] for step in helping.page(unit, revocation)["step_list"]}
+        steps = {step["kind"]: step["id"] for step in revocation_steps.page(unit, revocation)["step_list"]}
     with pytest.raises(Conflict, match="proves"), service.unit(organisation) as unit:
-        helping.skip(unit, revocation, steps[StepKind.READ_AGAIN], "No need.")
+        revocation_steps.skip(unit, revocation, steps[StepKind.READ_AGAIN], "No need.")
     with pytest.raises(BadInput, match="reason"), service.unit(organisation) as unit:
-        helping.skip(unit, revocation, steps[StepKind.REMOVE], " ")
+        revocation_steps.skip(unit, revocation, steps[StepKind.REMOVE], " ")
     with service.unit(organisation) as unit:
-        helping.skip(unit, revocation, steps[StepKind.REMOVE], "It will be switched off.")
+        revocation_steps.skip(unit, revocation, steps[StepKind.REMOVE], "It will be switched off.")
     assert carry_on(service, organisation, clock, revocation, 2) == "unproved"
     assert world.asked(world.stays)
     with pytest.raises(Conflict, match="skipped already"), service.unit(organisation) as unit:
-        helping.skip(unit, revocation, steps[StepKind.REMOVE], "Again.")
+        revocation_steps.skip(unit, revocation, steps[StepKind.REMOVE], "Again.")
     clock.forward(minutes=1)
     systems.read(service, organisation.organisation, system)
     with service.unit(organisation) as unit:
@@ -273,7 +277,7 @@ def test_what_a_read_contradicts_is_flagged_until_it_is_gone(
     world.extra["service"].manners.stubborn = "news"
     with service.unit(organisation) as unit:
         goes, stays = grant_of(unit, world, world.goes).id, grant_of(unit, world, world.stays).id
-        revocation = revocations.start(unit, revocations.Wish((goes, stays)), "The season is over.")
+        revocation = revoke.start(unit, revoke.Wish((goes, stays)), "The season is over.")
     assert carry_on(service, organisation, clock, revocation, 3) == "waiting"
     with service.unit(organisation) as unit:
         flagged = set(unit.db.scalars(select(Flag.subject_id).where(Flag.rule == "contradicted", Flag.state == "open")))
@@ -294,7 +298,7 @@ def test_what_hangs_on_a_login_is_told_before_it_ends(
         who = world.goes if kind == "cloud" else world.stays
         with service.unit(organisation) as unit:
             grant = grant_of(unit, world, who).id
-            stops = revocations.preview(unit, revocations.Wish((grant,)))["stops"]
+            stops = revoke.preview(unit, revoke.Wish((grant,)))["stops"]
             assert any(words in stop["sentence"] and who in stop["sentence"] for stop in stops)
 
 
@@ -304,5 +308,5 @@ def test_what_others_lose_with_it_is_told_before_it_ends(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         grant = small.grant_of("mara", "box")
         unit.db.get_one(Grant, grant).handle = {"also_ends": [sentence]}
-        stops = revocations.preview(unit, revocations.Wish((grant,)))["stops"]
+        stops = revoke.preview(unit, revoke.Wish((grant,)))["stops"]
         assert {"kind": "others", "sentence": sentence} in stops

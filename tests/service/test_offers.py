@@ -23,26 +23,21 @@ from openlatch.errors import (
     ProofNeeded,
     TooMany,
 )
-from openlatch.service import (
-    answering,
-    attempts,
-    changes,
-    latching,
-    myself,
-    offers,
-    proposing,
-    requests,
-    ruling,
-    settings,
-    signing_in,
-)
+from openlatch.service.access import my_access
+from openlatch.service.accounts import settings
 from openlatch.service.accounts.page import account_page
-from openlatch.service.answering import Answer
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Viewer
-from openlatch.service.giving import Choice, Single, weekly_hours
-from openlatch.service.latching import Setting
-from openlatch.service.proposing import Proposal, To
+from openlatch.service.flags import rule_settings
+from openlatch.service.grants import changes
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
+from openlatch.service.identity import authentication, try_limits
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
+from openlatch.service.offers import answer, offers, preview
+from openlatch.service.offers.answer import Answer
+from openlatch.service.offers.preview import Proposal, To
+from openlatch.service.requests import requests
+from openlatch.service.unit import Viewer
 from openlatch.store import plain
 from openlatch.store.tables import Account, Grant, Offer, Person, SignIn, Team
 from openlatch.work import worker
@@ -77,7 +72,7 @@ def grant_of(small: Small, offer: UUID) -> UUID:
 def test_somebody_new_reads_the_offer_signs_up_on_the_way_and_has_access(small: Small) -> None:
     """From the preview to the owner's notice; nothing is given before they accept."""
     with small.acting("ines") as unit:
-        shown = proposing.preview(unit, propose(small, last_day=date(2026, 3, 31)))
+        shown = preview.preview(unit, propose(small, last_day=date(2026, 3, 31)))
         assert shown["words"] == "“Read”, to the end of 31 March 2026"
         (to,) = shown["to"]
         assert [r["sentence"] for r in to["can"]] == ["Read it"]
@@ -86,14 +81,14 @@ def test_somebody_new_reads_the_offer_signs_up_on_the_way_and_has_access(small: 
     offer = send(small, propose(small, last_day=date(2026, 3, 31)))
     grant = grant_of(small, offer)
     assert small.state(grant) == "pending"
-    opened = answering.read(small.service, token(small), "1.1.1.1", None)
+    opened = answer.read(small.service, token(small), "1.1.1.1", None)
     assert (opened["account"]["name"], opened["sender"]["name"], opened["has_sign_in"]) == ("Box", "Ines", False)
-    who, _ = answering.accept_by_link(small.service, token(small), Answer(opened["version"], GOOD), "1.1.1.1", None)
+    who, _ = answer.accept_by_link(small.service, token(small), Answer(opened["version"], GOOD), "1.1.1.1", None)
     assert small.state(grant) == "active"
     with small.service.unit(who) as unit:
-        assert [a["name"] for a in myself.page(unit)["reach"] for a in [a["account"]]] == ["Box", "Ledger"]
+        assert [a["name"] for a in my_access.page(unit)["reach"] for a in [a["account"]]] == ["Box", "Ledger"]
     assert small.told("ines")[-1] == "Wim accepted the offer of Box."
-    assert signing_in.check_password(small.service, "wim@example.com", GOOD, "x").person == who.person
+    assert authentication.check_password(small.service, "wim@example.com", GOOD, "x").person == who.person
 
 
 def test_a_link_is_good_for_one_answer(small: Small) -> None:
@@ -103,13 +98,13 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
     with small.acting("ines") as unit:
         assert offers.send_again(unit, offer)["times_sent"] == 2
     with pytest.raises(NotFound, match="opens nothing"):
-        answering.read(small.service, first, "1.1.1.1", None)
+        answer.read(small.service, first, "1.1.1.1", None)
     second = token(small)
-    answering.accept_by_link(small.service, second, Answer(2, GOOD), "1.1.1.1", None)
+    answer.accept_by_link(small.service, second, Answer(2, GOOD), "1.1.1.1", None)
     for again in (
-        lambda: answering.read(small.service, second, "2.2.2.2", None),
-        lambda: answering.accept_by_link(small.service, second, Answer(2, GOOD), "2.2.2.2", None),
-        lambda: answering.decline_by_link(small.service, second, Answer(2), "2.2.2.2", False),
+        lambda: answer.read(small.service, second, "2.2.2.2", None),
+        lambda: answer.accept_by_link(small.service, second, Answer(2, GOOD), "2.2.2.2", None),
+        lambda: answer.decline_by_link(small.service, second, Answer(2), "2.2.2.2", False),
     ):
         with pytest.raises(Conflict, match="This offer is accepted"):
             again()
@@ -119,19 +114,19 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
 
 def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -> None:
     """By the link, signed in at the other organisation or not; with one password at both it is asked at which."""
-    other = signing_in.make_organisation(small.service, "Other", "other", "UTC", "Wim", "wim@example.com", GOOD)
-    elsewhere = signing_in.check_password(small.service, "wim@example.com", GOOD, "x")
+    other = authentication.make_organisation(small.service, "Other", "other", "UTC", "Wim", "wim@example.com", GOOD)
+    elsewhere = authentication.check_password(small.service, "wim@example.com", GOOD, "x")
     assert elsewhere.organisation == other.organisation
     with small.acting("ines") as unit:
         choice = Choice((small.level("read"),))
         offers.send(unit, Proposal(small.account("box"), (To(address="wim@example.com", name="Wim"),), choice))
     token = link_to(small.service, small.itself.organisation, "wim@example.com")
-    who, _ = answering.accept_by_link(small.service, token, answering.Answer(1, GOOD), "x", elsewhere)
+    who, _ = answer.accept_by_link(small.service, token, answer.Answer(1, GOOD), "x", elsewhere)
     assert who.organisation == small.itself.organisation
     with pytest.raises(OrganisationNeeded, match="several") as error:
-        signing_in.check_password(small.service, "wim@example.com", GOOD, "x")
+        authentication.check_password(small.service, "wim@example.com", GOOD, "x")
     assert "other (Other)" in error.value.remedy
-    at = {slug: signing_in.check_password(small.service, "wim@example.com", GOOD, "x", at=slug).organisation
+    at = {slug: authentication.check_password(small.service, "wim@example.com", GOOD, "x", at=slug).organisation
           for slug in ("other", "test")}  # fmt: skip
     assert at == {"other": other.organisation, "test": small.itself.organisation}
 
@@ -139,12 +134,12 @@ def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -
 def test_what_the_organisation_keeps_apart_is_told_before_it_is_given(small: Small) -> None:
     """Over all accounts: whoever pays would also let others in."""
     with small.service.unit(small.itself) as unit:
-        ruling.change(unit, ruling.Wish(never_together=[("books.pay", "mail.share")]))
+        rule_settings.change(unit, rule_settings.Wish(never_together=[("books.pay", "mail.share")]))
     with small.acting("ines") as unit:
         runs = propose(small, To(person=small.person("owen")), level="run")
-        (warning,) = [w for w in proposing.preview(unit, runs)["to"][0]["warnings"] if "keeps apart" in w]
+        (warning,) = [w for w in preview.preview(unit, runs)["to"][0]["warnings"] if "keeps apart" in w]
         reads = propose(small, To(person=small.person("owen")))
-        assert not any("keeps apart" in w for w in proposing.preview(unit, reads)["to"][0]["warnings"])
+        assert not any("keeps apart" in w for w in preview.preview(unit, reads)["to"][0]["warnings"])
     assert warning == "They could both “Send money” and “Let others in”, which your organisation keeps apart."
     with small.acting("owen") as unit:
         wish = requests.Wish("Work.", account=small.account("box"), level=small.level("run"))
@@ -160,13 +155,13 @@ def test_what_the_organisation_keeps_apart_is_told_before_it_is_given(small: Sma
 
 def test_guessing_at_links_ends_soon(small: Small) -> None:
     """For that origin; others go on."""
-    for _ in range(attempts.GUESSES):
+    for _ in range(try_limits.GUESSES):
         with pytest.raises(NotFound):
-            answering.read(small.service, "guess", "9.9.9.9", None)
+            answer.read(small.service, "guess", "9.9.9.9", None)
     with pytest.raises(TooMany):
-        answering.read(small.service, "guess", "9.9.9.9", None)
+        answer.read(small.service, "guess", "9.9.9.9", None)
     send(small)
-    assert answering.read(small.service, token(small), "1.1.1.1", None)["account"]["name"] == "Box"
+    assert answer.read(small.service, token(small), "1.1.1.1", None)["account"]["name"] == "Box"
 
 
 @pytest.mark.parametrize("how", ["withdrawn", "run_out"])
@@ -180,7 +175,7 @@ def test_what_was_taken_back_or_has_run_out_can_not_be_accepted(small: Small, ho
     else:
         small.clock.forward(hours=48)
     with pytest.raises(Conflict, match=how.replace("_", " ")):
-        answering.accept_by_link(small.service, link, Answer(1, GOOD), "1.1.1.1", None)
+        answer.accept_by_link(small.service, link, Answer(1, GOOD), "1.1.1.1", None)
     if how == "withdrawn":
         assert small.state(grant_of(small, offer)) == "withdrawn"
         return
@@ -188,23 +183,23 @@ def test_what_was_taken_back_or_has_run_out_can_not_be_accepted(small: Small, ho
     assert "run out" in small.told("ines")[-1]
     with small.acting("ines") as unit:
         assert offers.send_again(unit, offer)["state"] == "pending"
-    answering.accept_by_link(small.service, token(small), Answer(3, GOOD), "1.1.1.1", None)
+    answer.accept_by_link(small.service, token(small), Answer(3, GOOD), "1.1.1.1", None)
 
 
 def test_a_link_does_not_act_for_somebody_who_has_a_sign_in(small: Small) -> None:
     """They sign in first, in whatever browser; and nobody else accepts for them."""
     mara = small.as_("mara")
     with small.service.unit(small.itself) as unit:
-        signing_in.make_sign_in(unit.db, mara.organisation, small.person("mara"), "mara@example.org", GOOD)
+        authentication.make_sign_in(unit.db, mara.organisation, small.person("mara"), "mara@example.org", GOOD)
     send(small, propose(small, To(person=small.person("mara"))))
     link = token(small, "mara@example.org")
     with pytest.raises(NotSignedIn, match="has a sign-in already"):
-        answering.accept_by_link(small.service, link, Answer(1, "another password"), "1.1.1.1", None)
+        answer.accept_by_link(small.service, link, Answer(1, "another password"), "1.1.1.1", None)
     with pytest.raises(NotAllowed, match="somebody else"):
-        answering.accept_by_link(small.service, link, Answer(1), "1.1.1.1", small.as_("owen"))
+        answer.accept_by_link(small.service, link, Answer(1), "1.1.1.1", small.as_("owen"))
     with pytest.raises(NotFound), small.acting("owen") as unit:
-        answering.accept(unit, UUID(int=1), Answer(1))
-    answering.accept_by_link(small.service, link, Answer(1), "1.1.1.1", mara)
+        answer.accept(unit, UUID(int=1), Answer(1))
+    answer.accept_by_link(small.service, link, Answer(1), "1.1.1.1", mara)
     with pytest.raises(NotFound), small.acting("owen") as unit:
         offers.one(unit, UUID(int=1))
 
@@ -212,11 +207,11 @@ def test_a_link_does_not_act_for_somebody_who_has_a_sign_in(small: Small) -> Non
 def test_declining_and_not_knowing_the_sender(small: Small) -> None:
     """Needs no sign-in; the administrators hear of a sender who is not known."""
     declined = send(small)
-    answering.decline_by_link(small.service, token(small), Answer(1, words="No time."), "1.1.1.1", False)
+    answer.decline_by_link(small.service, token(small), Answer(1, words="No time."), "1.1.1.1", False)
     assert small.state(grant_of(small, declined)) == "declined"
     assert small.told("ines")[-1] == "Wim declined the offer of Box: No time."
     reported = send(small)
-    answering.decline_by_link(small.service, token(small), Answer(1), "1.1.1.1", True)
+    answer.decline_by_link(small.service, token(small), Answer(1), "1.1.1.1", True)
     with small.service.unit(small.itself) as unit:
         assert unit.db.get_one(Offer, reported).state == "unknown_sender"
         ada = unit.db.scalars(select(Person).where(Person.name == "Ada Admin")).one()
@@ -229,12 +224,12 @@ def test_an_offer_that_was_changed_is_read_again_before_it_is_accepted(small: Sm
     with small.acting("ines") as unit:
         changed = offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
     with pytest.raises(Conflict, match="changed meanwhile"):
-        answering.accept_by_link(small.service, token(small), Answer(1, GOOD), "1.1.1.1", None)
+        answer.accept_by_link(small.service, token(small), Answer(1, GOOD), "1.1.1.1", None)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(select(SignIn.id).where(SignIn.address == "wim@example.com")) is None
     with pytest.raises(Conflict, match="changed meanwhile"), small.acting("ines") as unit:
         offers.withdraw(unit, offer, 1)
-    answering.accept_by_link(small.service, token(small), Answer(changed["version"], GOOD), "1.1.1.1", None)
+    answer.accept_by_link(small.service, token(small), Answer(changed["version"], GOOD), "1.1.1.1", None)
 
 
 def test_two_accept_at_once_and_one_grant_comes_of_it(small: Small) -> None:
@@ -244,7 +239,7 @@ def test_two_accept_at_once_and_one_grant_comes_of_it(small: Small) -> None:
 
     def accept() -> None:
         try:
-            answering.accept_by_link(small.service, link, Answer(1, GOOD), "1.1.1.1", None)
+            answer.accept_by_link(small.service, link, Answer(1, GOOD), "1.1.1.1", None)
             found.append("accepted")
         except Conflict as error:
             found.append(error.detail)
@@ -291,7 +286,7 @@ def test_a_team_is_offered_access_through_whoever_speaks_for_it(small: Small) ->
         settings.set_speaker(unit, team, small.person("owen"))
     offer = send(small, propose(small, To(team=team), "run"))
     with small.acting("owen") as unit:
-        answering.accept(unit, offer, Answer(1))
+        answer.accept(unit, offer, Answer(1))
     with small.service.unit(small.itself) as unit:
         row = unit.db.get_one(Grant, grant_of(small, offer))
         assert (row.holder_kind, row.holder_id, row.state) == (HolderKind.TEAM, team, "active")
@@ -303,13 +298,13 @@ def test_prerequisites_stand_before_accepting(small: Small) -> None:
         settings.set_account(unit, small.account("box"), None, ["second_factor"], None)
     offer = send(small, propose(small, To(person=small.person("owen"))))
     with pytest.raises(Conflict, match="second factor"), small.acting("owen") as unit:
-        answering.accept(unit, offer, Answer(1))
+        answer.accept(unit, offer, Answer(1))
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Person, small.person("owen")).second_factor = True
     with small.acting("owen") as unit:
-        answering.accept(unit, offer, Answer(1))
+        answer.accept(unit, offer, Answer(1))
     with small.acting("mara") as unit:
-        myself.set_offers(unit, True)
+        my_access.set_offers(unit, True)
     with pytest.raises(BadInput, match="does not take offers"):
         send(small, propose(small, To(person=small.person("mara"))))
 
@@ -325,7 +320,7 @@ def test_steward_reach_needs_a_fresh_proof_and_the_other_stewards_hear_of_it(sma
     with small.service.unit(fresh) as unit:
         offer = offers.send(unit, proposal)[0]
     with small.acting("owen") as unit:
-        answering.accept(unit, offer, Answer(1))
+        answer.accept(unit, offer, Answer(1))
     assert "Ines gave Owen access to Box by which one decides who gets in there." in small.told("mara")
 
 
@@ -354,19 +349,19 @@ def test_a_latch_holds_an_offer_when_it_is_sent_and_when_it_is_accepted(small: S
     offer = send(small)
     box = small.account("box")
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
+        guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
     with pytest.raises(Held, match="“No outsiders”: Wim is an outsider") as error:
-        answering.accept_by_link(small.service, token(small), Answer(1, GOOD), "1.1.1.1", None)
+        answer.accept_by_link(small.service, token(small), Answer(1, GOOD), "1.1.1.1", None)
     assert error.value.remedy == "Give it to somebody inside."
     assert error.value.breaches[0]["kind"] == "no_outsiders"
     assert small.state(grant_of(small, offer)) == "pending"
     with pytest.raises(Held):
         send(small, propose(small, To(address="x@example.com", name="X")))
     with small.acting("ines") as unit:
-        shown = proposing.preview(unit, propose(small, To(address="x@example.com", name="X")))
+        shown = preview.preview(unit, propose(small, To(address="x@example.com", name="X")))
         assert [b["mode"] for b in shown["to"][0]["latches"]] == ["hold"]
-        latching.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, box))
-        assert proposing.preview(unit, propose(small))["to"][0]["meets"] == ["No outsider may spend"]
+        guard.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, box))
+        assert preview.preview(unit, propose(small))["to"][0]["meets"] == ["No outsider may spend"]
 
 
 def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:
@@ -381,10 +376,10 @@ def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:
     with small.acting("ines") as unit:
         offer = offers.offer_ownership(unit, box, mara, small.level("read"), "She runs it now.")["id"]
     with pytest.raises(NotAllowed, match="by the link"), small.acting("mara") as unit:
-        answering.accept(unit, offer, Answer(1))
+        answer.accept(unit, offer, Answer(1))
     with small.service.unit(small.itself) as unit:
         assert unit.db.get_one(Account, box).owner_id == small.person("ines")
-    answering.accept_by_link(small.service, token(small, "mara@example.org"), Answer(1, GOOD), "x", None)
+    answer.accept_by_link(small.service, token(small, "mara@example.org"), Answer(1, GOOD), "x", None)
     with small.acting("mara") as unit:
         page = account_page(unit, box)
         assert page["owner"]["name"] == "Mara"

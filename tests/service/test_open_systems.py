@@ -18,10 +18,10 @@ import psycopg
 import pytest
 
 from openlatch.launch.cluster import Cluster
-from openlatch.service import systems
-from openlatch.service.context import Service, Viewer
 from openlatch.service.exposure import close
 from openlatch.service.lists import register
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.standins import calendars, directory, host, mailboxes, telemetry
 from openlatch.store.listing import ListQuery
 from tests.conftest import ADAPTER_PASSWORD, Clock, telemetry_settings

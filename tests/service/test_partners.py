@@ -16,15 +16,15 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind, Role
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
-from openlatch.service import latching, signing_in
-from openlatch.service.context import Unit, Viewer
-from openlatch.service.identity import sign_ins
-from openlatch.service.latching import Setting
+from openlatch.service.identity import authentication, sign_ins
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
 from openlatch.service.partners import links, sign_in_links
 from openlatch.service.people import erasure
 from openlatch.service.records import existing_access
 from openlatch.service.records.existing_access import Known
+from openlatch.service.unit import Unit, Viewer
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Membership, PartnerLink, Person, SignIn, SignInLink, Team
 from openlatch.work import worker
@@ -47,13 +47,13 @@ class Practice:
 
     @contextmanager
     def client(self) -> Iterator[Unit]:
-        ada = signing_in.check_password(self.small.service, "ada@example.org", "a long password", "test")
+        ada = authentication.check_password(self.small.service, "ada@example.org", "a long password", "test")
         with self.small.service.unit(ada) as unit:
             yield unit
 
     def who(self, name: str) -> Viewer:
         """Somebody of the partner, signed in there."""
-        return signing_in.check_password(self.small.service, f"{name.lower()}@care.example", PASSWORD, name)
+        return authentication.check_password(self.small.service, f"{name.lower()}@care.example", PASSWORD, name)
 
     def offered(self, *names: str) -> UUID:
         with self.acting() as unit:
@@ -77,7 +77,7 @@ class Practice:
 
 @pytest.fixture
 def practice(small: Small) -> Practice:
-    head = signing_in.make_organisation(
+    head = authentication.make_organisation(
         small.service, "Care & Co", "care", "UTC", "Hanne", "hanne@care.example", PASSWORD
     )
     itself = Viewer.itself(head.organisation)
@@ -89,8 +89,8 @@ def practice(small: Small) -> Practice:
             unit.db.add(person)
             unit.db.flush()
             people[name] = person.id
-            signing_in.make_sign_in(unit.db, itself.organisation, person.id, str(person.address), PASSWORD)
-    who = signing_in.check_password(small.service, "hanne@care.example", PASSWORD, "test")
+            authentication.make_sign_in(unit.db, itself.organisation, person.id, str(person.address), PASSWORD)
+    who = authentication.check_password(small.service, "hanne@care.example", PASSWORD, "test")
     return Practice(small, itself, who, people)
 
 
@@ -130,8 +130,8 @@ def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Prac
         assert [row["name"] for row in accounts] == ["Box", "Ledger"]
         with pytest.raises(NotAllowed):
             links.every(unit)
-    opened = signing_in.open_session(small.service, over, "Desk", "x")
-    signing_in.viewer_of_session(small.service, opened.token, None)
+    opened = authentication.open_session(small.service, over, "Desk", "x")
+    authentication.viewer_of_session(small.service, opened.token, None)
     assert practice.seen_by_client()["people"][0]["is_in"]
     with practice.acting() as unit:
         (own,) = links.every(unit)["links"]
@@ -154,11 +154,11 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
             unit.db.add(person)
             unit.db.flush()
             practice.people[name] = person.id
-            signing_in.make_sign_in(unit.db, practice.itself.organisation, person.id, address, PASSWORD)
+            authentication.make_sign_in(unit.db, practice.itself.organisation, person.id, address, PASSWORD)
     ident = practice.linked("Fake", "Other", "Bo")
     people = {one["name"]: one["is_in"] for one in practice.seen_by_client()["people"]}
     assert people == {"Bo": True, "Fake": False, "Other": False}
-    fake = signing_in.check_password(small.service, "ada@example.org", PASSWORD, "x", at="care")
+    fake = authentication.check_password(small.service, "ada@example.org", PASSWORD, "x", at="care")
     assert len(practice_list(practice, fake)) == 1
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(select(func.count(SignInLink.id))) == 1
@@ -176,7 +176,7 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
     with practice.client() as unit:
         confirmed = links.confirm_same(unit, ident, small.person("mara"))["people"]
     assert [one["is_in"] for one in confirmed if one["name"] == "Other"] == [True]
-    other = signing_in.check_password(small.service, "mara@example.org", PASSWORD, "x", at="care")
+    other = authentication.check_password(small.service, "mara@example.org", PASSWORD, "x", at="care")
     assert practice_list(practice, other)[1]["person"] == "Mara"
 
 
@@ -197,7 +197,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
     there = practice_list(practice, bo)[1]["sign_in"]
     with practice.acting(bo) as unit:
         over = sign_in_links.switch(unit, there, "")
-    token = signing_in.open_session(small.service, over, "Desk", "x").token
+    token = authentication.open_session(small.service, over, "Desk", "x").token
     if by == "client":
         with practice.client() as unit:
             told = links.preview_end(unit, ident)
@@ -214,7 +214,7 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
         practice.catch_up()
     assert small.state(of_team) == "revoking"
     with pytest.raises(NotSignedIn):
-        signing_in.viewer_of_session(small.service, token, None)
+        authentication.viewer_of_session(small.service, token, None)
     assert [len(practice_list(practice, practice.who(name))) for name in ("Bo", "Cleo")] == [1, 1]
     with practice.acting(bo) as unit, pytest.raises(NotFound):
         sign_in_links.switch(unit, there, "")
@@ -260,7 +260,7 @@ def test_nobody_comes_in_past_a_latch_and_the_worker_goes_on(practice: Practice)
     give(practice, Holder(HolderKind.TEAM, UUID(str(practice.seen_by_client()["team"]["id"]))))
     latch = Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), number=3)
     with practice.client() as unit:
-        latching.switch(unit, latch)
+        guard.switch(unit, latch)
     with practice.acting() as unit:
         links.set_people(unit, ident, [practice.people["Bo"], practice.people["Cleo"]])
     practice.catch_up()
@@ -268,7 +268,7 @@ def test_nobody_comes_in_past_a_latch_and_the_worker_goes_on(practice: Practice)
     assert people == {"Bo": (True, False), "Cleo": (False, True)}
     assert any("names Cleo, who are not let in" in sentence for sentence in small.told("ada"))
     with practice.client() as unit:
-        latching.switch(unit, replace(latch, mode=LatchMode.OFF))
+        guard.switch(unit, replace(latch, mode=LatchMode.OFF))
     for people in (["Bo"], ["Bo", "Cleo"]):
         with practice.acting() as unit:
             links.set_people(unit, ident, [practice.people[name] for name in people])
@@ -284,7 +284,7 @@ def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Pra
     there = practice_list(practice, bo)[1]
     assert (there["accounts"], there["as_partner"]) == (0, True)
     with small.service.unit(bo) as unit:
-        assert {name: signing_in.describe(unit)[name] for name in ("elsewhere", "as_partner")} == {
+        assert {name: authentication.describe(unit)[name] for name in ("elsewhere", "as_partner")} == {
             "elsewhere": 1, "as_partner": False,
         }  # fmt: skip
     secret = pyotp.random_base32()
@@ -320,8 +320,10 @@ def test_nothing_else_crosses(practice: Practice) -> None:
             links.offer(unit, "third", "", [small.person("ines")])
         with pytest.raises(Conflict):
             links.answer(unit, real["id"], True, None)
-    third = signing_in.make_organisation(small.service, "Third", "third", "UTC", "Tom", "tom@third.example", PASSWORD)
-    tom = signing_in.check_password(small.service, "tom@third.example", PASSWORD, "x")
+    third = authentication.make_organisation(
+        small.service, "Third", "third", "UTC", "Tom", "tom@third.example", PASSWORD
+    )
+    tom = authentication.check_password(small.service, "tom@third.example", PASSWORD, "x")
     with small.service.unit(tom) as unit:
         assert links.every(unit)["links"] == []
         assert unit.db.scalars(select(PartnerLink)).all() == []
@@ -330,9 +332,9 @@ def test_nothing_else_crosses(practice: Practice) -> None:
             with pytest.raises(NotFound):
                 what()
     assert third.organisation != small.itself.organisation
-    ada = signing_in.check_password(small.service, "ada@example.org", "a long password", "test")
-    unproved = signing_in.open_session(small.service, ada, "Desk", "x", proved=False).token
-    stale = signing_in.viewer_of_session(small.service, unproved, None)
+    ada = authentication.check_password(small.service, "ada@example.org", "a long password", "test")
+    unproved = authentication.open_session(small.service, ada, "Desk", "x", proved=False).token
+    stale = authentication.viewer_of_session(small.service, unproved, None)
     with small.service.unit(stale) as unit, pytest.raises(ProofNeeded):
         links.answer(unit, real["id"], True, None)
     with small.acting("mara") as unit, pytest.raises(NotAllowed):
@@ -359,8 +361,8 @@ def test_one_links_ones_own_sign_ins_by_proving_both(practice: Practice) -> None
         sign_in_links.switch(unit, ada["sign_in"], "")
     with small.service.unit(bo) as unit:
         over = sign_in_links.switch(unit, ada["sign_in"], "")
-    token = signing_in.open_session(small.service, over, "Desk", "x", proved=False).token
-    here = signing_in.viewer_of_session(small.service, token, None)
+    token = authentication.open_session(small.service, over, "Desk", "x", proved=False).token
+    here = authentication.viewer_of_session(small.service, token, None)
     with small.service.unit(here) as unit, pytest.raises(ProofNeeded):
         sign_ins.set_role(unit, over.sign_in, Role.ADMINISTRATOR)
     with small.service.unit(over) as unit:

@@ -19,10 +19,13 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound
-from openlatch.service import changes, importing, picturing, reaching, revocations
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Service, Unit
-from openlatch.service.reaching import Question, Wish
+from openlatch.service import imports
+from openlatch.service.access import charts, queries
+from openlatch.service.access.queries import Question, Wish
+from openlatch.service.grants import changes
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.revocations import revoke
+from openlatch.service.unit import Service, Unit
 from openlatch.store import cut, past
 from openlatch.store.past import Moment
 from openlatch.store.tables import Account, Grant, JournalEntry, Membership, Team, Version
@@ -85,7 +88,7 @@ def everything_then(unit: Unit, moment: Moment) -> dict[str, Answer]:
 
 
 def bring(unit: Unit, kind: str, written: str) -> None:
-    report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+    report = imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
     assert report.kept, report.errors
 
 
@@ -111,7 +114,7 @@ def moves(dice: random.Random) -> list[Callable[[Unit], None]]:  # noqa: C901  a
     def end(unit: Unit) -> None:
         grant = some(unit, "active")
         if grant is not None:
-            revocations.start(unit, revocations.Wish(grants=(grant.id,)), "Test.")
+            revoke.start(unit, revoke.Wish(grants=(grant.id,)), "Test.")
 
     def join(unit: Unit) -> None:
         bring(unit, "memberships", f"team,member\nwardens,{dice.choice(PEOPLE)}\n")
@@ -222,7 +225,7 @@ def test_a_supposed_change_does_what_the_real_one_does(small: Small) -> None:
     """For every kind that can also be made: nothing is changed by supposing, and the shift is the real one."""
     with small.service.unit(small.itself) as unit:
         ident = small.grant("box|team|wardens|read")
-        supposed = reaching.what_if(unit, [Wish("end", grant=ident)])
+        supposed = queries.what_if(unit, [Wish("end", grant=ident)])
         before = everything_now(unit)
     with small.service.unit(small.itself) as unit:
         assert everything_now(unit) == before
@@ -243,7 +246,7 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
 
     def shifts(*wishes: Wish) -> dict[str, Any]:
         with small.service.unit(small.itself) as unit:
-            found = reaching.what_if(unit, wishes)
+            found = queries.what_if(unit, wishes)
         told = {(s["holder"]["name"], s["account"]["name"]): s for s in found["shifts"]}
         return told | {"breaches": found["breaches"]}
 
@@ -260,12 +263,12 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
     assert ("Owen", "Box") in both
     owner = shifts(Wish("owner", account=box, person=owen))
     assert (owner["Owen", "Box"]["owns_now"], owner["Ines", "Box"]["last_path_lost"]) == (True, True)
-    latch = reaching.latching.Setting(reaching.latching.LatchKind.NO_OUTSIDERS, reaching.latching.LatchMode.HOLD, box)
+    latch = queries.latching.Setting(queries.latching.LatchKind.NO_OUTSIDERS, queries.latching.LatchMode.HOLD, box)
     assert "Owen" in shifts(Wish("latch", latch=latch))["breaches"][0]["fact"]
     with pytest.raises(BadInput, match="lacks something"), small.service.unit(small.itself) as unit:
-        reaching.what_if(unit, [Wish("give", account=box)])
+        queries.what_if(unit, [Wish("give", account=box)])
     with pytest.raises((NotFound, NotAllowed)), small.acting("owen") as unit:
-        reaching.what_if(unit, [Wish("left", person=mara)])
+        queries.what_if(unit, [Wish("left", person=mara)])
 
 
 def test_the_matrix_and_the_difference_say_what_paths_say(real: Small) -> None:
@@ -273,7 +276,7 @@ def test_the_matrix_and_the_difference_say_what_paths_say(real: Small) -> None:
     box = real.account("box")
     with real.service.unit(real.itself) as unit:
         before = unit.now
-        found = reaching.matrix(unit, box, Question())
+        found = queries.matrix(unit, box, Question())
     rows = {row["holder"]["name"]: row for row in found["rows"]}
     assert rows["Ines"]["owner"]
     assert rows["Mara"]["whole"] == ["mail.read", "mail.share"]
@@ -282,19 +285,19 @@ def test_the_matrix_and_the_difference_say_what_paths_say(real: Small) -> None:
     with real.service.unit(real.itself) as unit:
         changes.carry_out(unit, Change(ChangeKind.SUSPEND, "Test.", (real.grant("box|person|mara|run"),)))
     with real.service.unit(real.itself) as unit:
-        told = reaching.differ(unit, box, before, unit.now, None)["shifts"]
+        told = queries.differ(unit, box, before, unit.now, None)["shifts"]
         assert [s["holder"]["name"] for s in told] == ["Mara"]
-        assert reaching.who_can(unit, real.person("mara"), box, Question(permission="mail.share"))["can"] is False
-        assert reaching.who_can(unit, real.person("mara"), box, Question(before, permission="mail.share"))["can"]
-        shortest = reaching.everyone(unit, box, Question(before, shortest=True))["paths"]
+        assert queries.who_can(unit, real.person("mara"), box, Question(permission="mail.share"))["can"] is False
+        assert queries.who_can(unit, real.person("mara"), box, Question(before, permission="mail.share"))["can"]
+        shortest = queries.everyone(unit, box, Question(before, shortest=True))["paths"]
         assert sorted(path["holder"]["name"] for path in shortest if not path["left"]) == sorted(rows)
         # Whoever has left holds it still in the system, and is told.
         assert [path["holder"]["name"] for path in shortest if path["left"]] == ["Edda"]
-        gone = reaching.who_can(unit, real.person("edda"), box, Question())
+        gone = queries.who_can(unit, real.person("edda"), box, Question())
         assert (gone["can"], [path["left"] for path in gone["paths"]]) == (False, [True])
-        assert reaching.everything(unit, real.person("edda"), Question())["paths"][0]["left"]
+        assert queries.everything(unit, real.person("edda"), Question())["paths"][0]["left"]
         with pytest.raises(BadInput, match="Nobody knows yet"):
-            reaching.everyone(unit, box, Question(believed=unit.now + timedelta(days=1)))
+            queries.everyone(unit, box, Question(believed=unit.now + timedelta(days=1)))
 
 
 def test_the_database_owner_can_not_be_needed(real: Small) -> None:
@@ -307,4 +310,4 @@ def test_the_database_owner_can_not_be_needed(real: Small) -> None:
 @pytest.mark.parametrize("year", [1, 9999])
 def test_a_calendar_of_a_time_of_which_nothing_is_known_is_refused(small: Small, year: int) -> None:
     with pytest.raises(BadInput, match="Nothing is known"), small.service.unit(small.itself) as unit:
-        picturing.ends(unit, datetime(year, 12, 31, tzinfo=UTC), 24)
+        charts.ends(unit, datetime(year, 12, 31, tzinfo=UTC), 24)

@@ -15,8 +15,9 @@ from openlatch.launch import serving
 from openlatch.launch.cluster import Cluster
 from openlatch.launch.demo import Demo
 from openlatch.launch.settings import Settings
-from openlatch.service import signing, tree_heads
-from openlatch.service.context import Service, Viewer
+from openlatch.service.identity import signing_keys
+from openlatch.service.journal import signed_heads
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.migrate import APP_ROLE, WEB_ROLE, WORKER_ROLE, Passwords, migrate
 from openlatch.store.tables import Base
 
@@ -104,16 +105,16 @@ def test_the_web_process_signs_no_evidence(request: pytest.FixtureRequest, app_u
     settings = Settings(database_url=app_url, secret_key=keys[0], systems_key=keys[1], evidence_key=keys[2])
     web = closed_at_end(request, serving.web_app(settings).extensions["openlatch"])
     with pytest.raises(NotAllowed, match="does not sign that"):
-        signing.key(web, signing.EVIDENCE)
+        signing_keys.key(web, signing_keys.EVIDENCE)
     assert (web.systems_cipher, web.holds_secrets) == (None, False)
     worker = closed_at_end(request, serving.assemble(settings))
     earlier = closed_at_end(request, serving.assemble(replace(settings, evidence_key="")))
     with earlier.unit(organisation) as unit:
-        tree_heads.sign(unit)
+        signed_heads.sign(unit)
     for _ in range(2):
-        signing.publish(worker)
-    published = [key["x"] for key in signing.published(web) if key["purpose"] == "evidence"]
-    assert published == [signing.public(one, signing.EVIDENCE)["x"] for one in (worker, earlier)]
+        signing_keys.publish(worker)
+    published = [key["x"] for key in signing_keys.published(web) if key["purpose"] == "evidence"]
+    assert published == [signing_keys.public(one, signing_keys.EVIDENCE)["x"] for one in (worker, earlier)]
     assert len(set(published)) == 2
 
 

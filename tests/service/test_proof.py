@@ -10,11 +10,13 @@ from sqlalchemy import select, text
 
 from openlatch.core.words import Severity, StepKind, Verdict
 from openlatch.errors import Conflict
-from openlatch.service import helping, revocations, systems
-from openlatch.service.context import Service, Viewer
 from openlatch.service.exposure import evaluate
-from openlatch.service.reviews import closing, deciding, evidence, opening, rounds
+from openlatch.service.reviews import close_round, decisions, evidence, open_round, rounds
 from openlatch.service.reviews.plans import Review, named
+from openlatch.service.revocations import revoke
+from openlatch.service.revocations import steps as revocation_steps
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import (
     AccessRule,
     Account,
@@ -38,7 +40,7 @@ Make = Callable[[str], World]
 
 def end(small: Small, *grants: UUID, by: str = "ines") -> UUID:
     with small.acting_as_administrator(by) as unit:
-        return revocations.start(unit, revocations.Wish(grants=grants), "The season is over.")
+        return revoke.start(unit, revoke.Wish(grants=grants), "The season is over.")
 
 
 def steps(small: Small, revocation: UUID) -> dict[str, UUID]:
@@ -54,8 +56,8 @@ def test_a_person_s_word_is_stated_and_never_revoked(small: Small) -> None:
     small.clock.forward(minutes=3)
     for step in steps(small, revocation).values():
         with small.acting_as_administrator("ines") as unit:
-            helping.done_by_hand(unit, revocation, step, "Taken off the list.")
-            page = helping.page(unit, revocation)
+            revocation_steps.done_by_hand(unit, revocation, step, "Taken off the list.")
+            page = revocation_steps.page(unit, revocation)
     assert (page["state"], page["stated"], page["confirmed"], page["confirmed_at"]) == ("stated", 2, 0, None)
     assert (page["ends"][0]["proof"], page["ends"][0]["proved_by"]) == ("stated", "Ines")
     assert page["step_list"][0]["proof"] == "stated"
@@ -78,11 +80,11 @@ def test_counts_of_one_revocation_are_kept_apart(small: Small) -> None:
     for said, ident in steps(small, revocation).items():
         with small.acting_as_administrator("ines") as unit:
             if "Mara" in said:
-                helping.done_by_hand(unit, revocation, ident, "Taken off.")
+                revocation_steps.done_by_hand(unit, revocation, ident, "Taken off.")
             else:
-                helping.skip(unit, revocation, ident, "The server is gone.")
+                revocation_steps.skip(unit, revocation, ident, "The server is gone.")
     with small.service.unit(small.itself) as unit:
-        page = helping.page(unit, revocation)
+        page = revocation_steps.page(unit, revocation)
         assert (page["state"], page["confirmed"], page["stated"], page["unproved"]) == ("unproved", 0, 2, 1)
         assert unit.db.get_one(Grant, other).ended_as == "unproved"
         settled = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "revocation.settled")).first()
@@ -101,7 +103,7 @@ def test_what_the_system_shows_gone_is_confirmed_by_it(
     other, skipped = start_ending(service, organisation, world, world.stays)
     with service.unit(organisation) as unit:
         removing = unit.db.scalars(select(Step.id).where(Step.revocation_id == skipped, Step.kind == "remove")).one()
-        helping.skip(unit, skipped, removing, "Not today.")
+        revocation_steps.skip(unit, skipped, removing, "Not today.")
     assert carry_on(service, organisation, clock, skipped) == "unproved"
     with service.unit(organisation) as unit:
         gone, kept = unit.db.get_one(Grant, grant), unit.db.get_one(Grant, other)
@@ -122,21 +124,21 @@ def contradicted(
         unit.db.get_one(Account, grant.account_id).owner_id = None
         name = unit.db.get_one(Account, grant.account_id).name
         review = Review("Spring", f'account.name eq "{name}"', acts=acts)
-        round_id = opening.open_round(unit, review)
+        round_id = open_round.open_round(unit, review)
         for item in unit.db.scalars(select(Item).where(Item.round_id == round_id)):
             verdict = Verdict.REVOKE if item.grant_id == ident else Verdict.KEEP
-            deciding.decide(unit, round_id, item.id, deciding.Decision(verdict, "Looked at."))
+            decisions.decide(unit, round_id, item.id, decisions.Decision(verdict, "Looked at."))
         if close:
-            closing.close(unit, round_id)
+            close_round.close(unit, round_id)
     if close:
-        closing.carry_on(service, organisation, round_id)
+        close_round.carry_on(service, organisation, round_id)
     with service.unit(organisation) as unit:
         item = unit.db.scalars(select(Item).where(Item.grant_id == ident)).one()
         revocation = item.revocation_id
     assert revocation is not None
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     if close:
-        assert closing.carry_on(service, organisation, round_id)
+        assert close_round.carry_on(service, organisation, round_id)
     clock.forward(minutes=5)
     world.adapter().apply(StepKind.GIVE, {**held, "level_key": "owning_member"})
     systems.read(service, organisation.organisation, system)
@@ -151,21 +153,21 @@ def test_a_contradicted_end_is_flagged_as_critical_and_its_item_open_again(
     with service.unit(organisation) as unit:
         row = unit.db.get_one(Grant, grant)
         assert (row.ended_as, row.proof, row.proved_by) == ("contradicted", "contradicted", "directory")
-        page = helping.page(unit, revocation)
+        page = revocation_steps.page(unit, revocation)
         assert (page["state"], page["confirmed"], page["contradicted"]) == ("contradicted", 0, 1)
         flag = unit.db.scalars(select(Flag).where(Flag.subject_id == grant, Flag.rule == "still_there")).one()
         assert (flag.state, flag.severity) == ("open", Severity.CRITICAL)
         assert sum(flag.parts.values()) == flag.score
         item = unit.db.scalars(select(Item).where(Item.grant_id == grant)).one()
         assert (item.state, item.verdict, item.proof, item.done_at) == ("undecided", None, "contradicted", None)
-        deciding.decide(unit, round_id, item.id, deciding.Decision(Verdict.REVOKE, "Again."))
+        decisions.decide(unit, round_id, item.id, decisions.Decision(Verdict.REVOKE, "Again."))
         again = item.revocation_id
     assert again not in (None, revocation)
     assert again is not None
     assert carry_on(service, organisation, clock, again) == "confirmed"
     with service.unit(organisation) as unit:
-        closing.close(unit, round_id)
-    assert closing.carry_on(service, organisation, round_id)
+        close_round.close(unit, round_id)
+    assert close_round.carry_on(service, organisation, round_id)
     with service.unit(organisation) as unit:
         assert rounds.page(unit, round_id)["confirmed"] == 1
 
@@ -189,19 +191,19 @@ def test_what_had_ended_before_is_told_as_it_was(small: Small) -> None:
     """By whom, how and with which proof; what somebody ended by hand did not end by itself."""
     with small.service.unit(small.itself) as unit:
         review = Review("Spring", 'account.name eq "Box"', acts="at_close", reviewers=named(small.person("ines")))
-        ident = opening.open_round(unit, review)
+        ident = open_round.open_round(unit, review)
     held = small.grant_of("edda", "box")
     with small.acting_as_administrator("mara") as unit:
         for item in unit.db.scalars(select(Item).where(Item.round_id == ident)):
             if item.grant_id == held:
-                deciding.decide(unit, ident, item.id, deciding.Decision(Verdict.REVOKE, "She left."))
+                decisions.decide(unit, ident, item.id, decisions.Decision(Verdict.REVOKE, "She left."))
     revocation = end(small, held)
     for step in steps(small, revocation).values():
         with small.acting_as_administrator("ines") as unit:
-            helping.done_by_hand(unit, revocation, step, "Taken off.")
+            revocation_steps.done_by_hand(unit, revocation, step, "Taken off.")
     with small.service.unit(small.itself) as unit:
-        closing.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
-    closing.carry_on(small.service, small.itself, ident)
+        close_round.close(unit, ident, dict.fromkeys(("observe", "operate", "spend", "steward"), "keep"))
+    close_round.carry_on(small.service, small.itself, ident)
     with small.service.unit(small.itself) as unit:
         item = unit.db.scalars(select(Item).where(Item.round_id == ident, Item.grant_id == held)).one()
         assert item.outcome == (
@@ -217,14 +219,14 @@ def test_an_exposure_of_which_nothing_can_be_ended_does_not_count_as_revoked(sma
         unit.db.add(part)
         unit.db.execute(text("update grants set state = 'active' where account_id = :a"), {"a": small.account("rota")})
         unit.db.flush()
-        ident = opening.open_round(unit, Review("Parts", "", covers=("exposure",), acts="at_close"))
+        ident = open_round.open_round(unit, Review("Parts", "", covers=("exposure",), acts="at_close"))
         item = unit.db.scalars(select(Item).where(Item.round_id == ident)).one()
         with pytest.raises(Conflict, match="more than this part"):
-            deciding.decide(unit, ident, item.id, deciding.Decision(Verdict.REVOKE, "Close it."))
+            decisions.decide(unit, ident, item.id, decisions.Decision(Verdict.REVOKE, "Close it."))
         item.state, item.verdict, item.decided_at = "decided", "revoke", unit.now
         unit.db.flush()
-        closing.close(unit, ident)
-    closing.carry_on(small.service, small.itself, ident)
+        close_round.close(unit, ident)
+    close_round.carry_on(small.service, small.itself, ident)
     with small.service.unit(small.itself) as unit:
         page = rounds.page(unit, ident)
         assert (page["revoked"], page["nothing_done"], page["state"]) == (0, 1, "closed")
@@ -243,12 +245,12 @@ def test_a_rule_that_nobody_took_away_stays_open(small: Small) -> None:
         evaluate.accounts(unit, [box])
         assert all(unit.db.scalars(select(Resource.public)))
         rules = tuple(unit.db.scalars(select(AccessRule.id)))
-        revocation = revocations.start(unit, revocations.Wish(rules=rules), "Over.")
+        revocation = revoke.start(unit, revoke.Wish(rules=rules), "Over.")
         for step in unit.db.scalars(select(Step).where(Step.revocation_id == revocation)).all():
             if "Papers" in step.sentence:
-                helping.done_by_hand(unit, revocation, step.id, "Closed.")
+                revocation_steps.done_by_hand(unit, revocation, step.id, "Closed.")
             else:
-                helping.skip(unit, revocation, step.id, "Cannot.")
+                revocation_steps.skip(unit, revocation, step.id, "Cannot.")
         assert dict(unit.db.execute(select(Resource.name, Resource.public)).all()) == {
             "Papers": False,
             "Pictures": True,

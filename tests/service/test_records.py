@@ -15,15 +15,18 @@ from openlatch import wire
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, OpenLatchError, Outdated
-from openlatch.service import changes, latching, levels, proposing
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Unit
-from openlatch.service.giving import Choice
-from openlatch.service.latching import Setting
+from openlatch.service.grants import changes, levels
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.grants.lifecycle import Choice
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
-from openlatch.service.proposing import Proposal, To
-from openlatch.service.records import editing, existing_access, merging, teams
+from openlatch.service.offers import preview
+from openlatch.service.offers.preview import Proposal, To
+from openlatch.service.records import edit as record_edit
+from openlatch.service.records import existing_access, merge, teams
 from openlatch.service.records.existing_access import Known
+from openlatch.service.unit import Unit
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Account, App, Grant, JournalEntry, Level, Membership, Person, System, Team
 from tests.service.conftest import Small, lagging
@@ -42,13 +45,13 @@ def form(kind: str, /, **given: Any) -> dict[str, Any]:
 
 def made(small: Small, kind: str, /, **given: Any) -> UUID:
     with ada(small) as unit:
-        ident: UUID = editing.make(unit, kind, form(kind, **given))["id"]
+        ident: UUID = record_edit.make(unit, kind, form(kind, **given))["id"]
         return ident
 
 
 def edited(small: Small, kind: str, ident: UUID, version: int | None = None, /, **given: Any) -> dict[str, Any]:
     with ada(small) as unit:
-        return editing.change(unit, kind, ident, given, version)
+        return record_edit.change(unit, kind, ident, given, version)
 
 
 def forms(small: Small) -> dict[str, tuple[dict[str, Any], dict[str, Any]]]:
@@ -77,7 +80,7 @@ def test_a_record_is_made_edited_and_removed_by_its_form(small: Small, kind: str
     whole = form(kind, **given)
     ident = made(small, kind, **given)
     with ada(small) as unit:
-        first = editing.shown(unit, kind, ident)
+        first = record_edit.shown(unit, kind, ident)
     assert {f: v for f, v in first["values"].items() if f != "time_zone"} == {
         f: v for f, v in whole.items() if f != "time_zone"
     }
@@ -87,13 +90,13 @@ def test_a_record_is_made_edited_and_removed_by_its_form(small: Small, kind: str
     with pytest.raises(Outdated):
         edited(small, kind, ident, first["version"], **edit)
     with small.service.unit(small.itself) as unit:
-        noun = editing.KINDS[kind].noun
+        noun = record_edit.KINDS[kind].noun
         entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == f"{noun}.changed")).one()
         assert set(entry.facts["changed"]) == set(edit)
     with ada(small) as unit:
-        editing.remove(unit, kind, ident)
+        record_edit.remove(unit, kind, ident)
     with pytest.raises(NotFound), ada(small) as unit:
-        editing.shown(unit, kind, ident)
+        record_edit.shown(unit, kind, ident)
     with small.service.unit(small.itself) as unit:
         assert lagging(unit) == []
 
@@ -102,7 +105,7 @@ def test_the_second_of_two_who_edit_is_told_what_the_first_changed(small: Small)
     """By whom, from what to what; and what they typed is made by looking again."""
     owen = small.person("owen")
     with ada(small) as unit:
-        version = editing.shown(unit, "people", owen)["version"]
+        version = record_edit.shown(unit, "people", owen)["version"]
     edited(small, "people", owen, version, job="Guide")
     with pytest.raises(Outdated) as told:
         edited(small, "people", owen, version, job="Cook")
@@ -115,12 +118,12 @@ def test_what_refers_to_a_record_is_listed_and_keeps_it(small: Small) -> None:
     for kind, ident in (("people", small.person("mara")), ("accounts", small.account("box")),
                         ("teams", small.id(Team, "wardens")), ("apps", small.id(App, "sync"))):  # fmt: skip
         with pytest.raises(Conflict, match=r"\d grant"), ada(small) as unit:
-            editing.remove(unit, kind, ident)
+            record_edit.remove(unit, kind, ident)
         if kind != "people":
             with pytest.raises(Conflict, match="in use"), ada(small) as unit:
-                editing.archive(unit, kind, ident, True)
+                record_edit.archive(unit, kind, ident, True)
     with ada(small) as unit:
-        listed = editing.shown(unit, "people", small.person("mara"))["dependents"]
+        listed = record_edit.shown(unit, "people", small.person("mara"))["dependents"]
     assert {one["what"] for one in listed} >= {"2 grants", "1 account", "1 membership"}, listed
 
 
@@ -128,7 +131,7 @@ def test_what_is_archived_is_out_of_lists_until_a_filter_asks(small: Small) -> N
     """And nothing can be given on it; taken out it is as before."""
     ident = made(small, "accounts", name="Old blog", system=small.id(System, "Mail"), owner=small.person("ines"))
     with ada(small) as unit:
-        editing.archive(unit, "accounts", ident, True)
+        record_edit.archive(unit, "accounts", ident, True)
     assert "Old blog" not in small.names(small.itself, "accounts")
     assert "Old blog" in small.names(small.itself, "accounts", filter="archived eq true")
     known = Known(ident, HolderKind.PERSON, small.person("mara"), small.level("read"))
@@ -136,7 +139,7 @@ def test_what_is_archived_is_out_of_lists_until_a_filter_asks(small: Small) -> N
         told = existing_access.record(unit, [known], only_preview=True)
     assert told["lines"][0]["refused"] is not None
     with ada(small) as unit:
-        editing.archive(unit, "accounts", ident, False)
+        record_edit.archive(unit, "accounts", ident, False)
     assert "Old blog" in small.names(small.itself, "accounts")
 
 
@@ -164,26 +167,26 @@ def test_what_is_wrong_is_named_by_its_field_and_changes_nothing(
                 "teams": (Team, "wardens")}[kind]  # fmt: skip
     ident = small.id(*key)
     with ada(small) as unit:
-        before = editing.shown(unit, kind, ident)
+        before = record_edit.shown(unit, kind, ident)
     with pytest.raises(BadInput) as told:
         edited(small, kind, ident, **given)
     assert field in told.value.fields
     with ada(small) as unit:
-        assert editing.shown(unit, kind, ident) == before
+        assert record_edit.shown(unit, kind, ident) == before
 
 
 def test_edits_that_let_in_go_through_latches(small: Small) -> None:
     """A member more, a new owner: refused on hold, with the way out; where somebody stands is a fact, and flagged."""
     with ada(small) as unit:
-        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, small.account("ledger")))
+        guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, small.account("ledger")))
     safe = made(small, "accounts", name="Safe", system=small.id(System, "Mail"), owner=small.person("ines"))
     with ada(small) as unit:
-        latching.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, safe))
+        guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, safe))
     with pytest.raises(Held):
         edited(small, "accounts", safe, owner=small.person("owen"))
     assert edited(small, "people", small.person("mara"), inside=False)["warnings"]
     with ada(small) as unit:
-        latching.switch(unit, Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), number=2))
+        guard.switch(unit, Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), number=2))
     with pytest.raises(Held):
         made(small, "memberships", team=small.id(Team, "wardens"), person=small.person("ada"))
 
@@ -192,31 +195,31 @@ def test_owners_edit_their_own_accounts_but_not_who_answers_for_them(small: Smal
     """And the parts of these; others may not, and are not told what there is."""
     box = small.account("box")
     with small.acting("ines") as unit:
-        assert editing.change(unit, "accounts", box, {"purpose": "Bookings"})["values"]["purpose"] == "Bookings"
-        part = editing.make(unit, "resources", form("resources", account=box, name="Inbox"))["id"]
+        assert record_edit.change(unit, "accounts", box, {"purpose": "Bookings"})["values"]["purpose"] == "Bookings"
+        part = record_edit.make(unit, "resources", form("resources", account=box, name="Inbox"))["id"]
     for given in ({"owner": small.person("mara")}, {"sensitivity": 1}, {"kind": "x"}):
         with pytest.raises(NotAllowed), small.acting("ines") as unit:
-            editing.change(unit, "accounts", box, given)
+            record_edit.change(unit, "accounts", box, given)
     with pytest.raises(NotAllowed), small.acting("ines") as unit:
-        editing.change(unit, "people", small.person("mara"), {"job": "x"})
+        record_edit.change(unit, "people", small.person("mara"), {"job": "x"})
     for ident in (part, uuid4()):
         with pytest.raises(NotFound, match="or you may not see it"), small.acting("owen") as unit:
-            editing.change(unit, "resources", ident, {"name": "Mine"})
+            record_edit.change(unit, "resources", ident, {"name": "Mine"})
 
 
 def test_many_are_changed_as_their_preview_said(small: Small) -> None:
     """What is refused for one leaves the others; a preview that is out of date is told."""
     ids = [small.person("mara"), small.person("owen"), uuid4()]
     with ada(small) as unit:
-        shown = editing.change_many(unit, "people", ids, {"job": "Warden"}, only_preview=True)
+        shown = record_edit.change_many(unit, "people", ids, {"job": "Warden"}, only_preview=True)
     assert (shown["changed"], shown["refused"]) == (2, 1)
     with ada(small) as unit:
-        assert editing.shown(unit, "people", ids[0])["values"]["job"] == ""
+        assert record_edit.shown(unit, "people", ids[0])["values"]["job"] == ""
     with pytest.raises(Conflict, match="has changed"), ada(small) as unit:
-        editing.change_many(unit, "people", ids[:1], {"job": "Warden"}, False, shown["fingerprint"])
+        record_edit.change_many(unit, "people", ids[:1], {"job": "Warden"}, False, shown["fingerprint"])
     with ada(small) as unit:
-        editing.change_many(unit, "people", ids, {"job": "Warden"}, False, shown["fingerprint"])
-        assert editing.shown(unit, "people", ids[1])["values"]["job"] == "Warden"
+        record_edit.change_many(unit, "people", ids, {"job": "Warden"}, False, shown["fingerprint"])
+        assert record_edit.shown(unit, "people", ids[1])["values"]["job"] == "Warden"
 
 
 def test_an_account_closed_to_sharing_takes_nobody_in(small: Small) -> None:
@@ -297,47 +300,47 @@ def test_two_records_of_a_person_become_one_and_two_again(small: Small) -> None:
             held = unit.db.execute(select(Grant.person_id, Grant.account_id).where(Grant.person_id.in_([owen, twin])))
             members = unit.db.scalars(select(Membership.person_id).where(Membership.person_id.in_([owen, twin])))
             given = unit.db.scalar(select(Grant.given_by_id).where(Grant.id == small.grant_of("mara", "box")))
-            people = {p.id: editing.KINDS["people"].values(unit, p)
+            people = {p.id: record_edit.KINDS["people"].values(unit, p)
                       for p in unit.db.scalars(select(Person).where(Person.id.in_([owen, twin])))}  # fmt: skip
             return {"held": sorted(held), "members": sorted(members), "given": given, "people": people}
 
     before = state()
     with ada(small) as unit:
-        shown = merging.preview(unit, "people", owen, twin)
+        shown = merge.preview(unit, "people", owen, twin)
         assert [account["name"] for account in shown["accounts"]] == ["Blog"]
         assert [fill["field"] for fill in shown["fills"]] == ["job"]
     assert state() == before
     with ada(small) as unit:
-        ident = merging.merge(unit, "people", owen, twin, shown["fingerprint"])["id"]
+        ident = merge.merge(unit, "people", owen, twin, shown["fingerprint"])["id"]
     with small.service.unit(small.itself) as unit:
         assert lagging(unit) == []
         assert unit.db.scalar(select(func.count(Grant.id)).where(Grant.person_id == twin)) == 0
-        after = editing.shown(unit, "people", owen)["values"]
+        after = record_edit.shown(unit, "people", owen)["values"]
         assert (after["job"], after["other_addresses"]) == ("Guide", ["owen.b@example.net"])
         assert "Owen B" not in {row["name"] for row in register.page(unit, "people", ListQuery(limit=100)).rows}
     assert state()["given"] == owen
     with pytest.raises(Conflict, match="merged into another"), ada(small) as unit:
-        merging.preview(unit, "people", owen, twin)
+        merge.preview(unit, "people", owen, twin)
     with ada(small) as unit:
-        merging.undo(unit, ident)
+        merge.undo(unit, ident)
     assert state() == before
     with small.service.unit(small.itself) as unit:
         assert lagging(unit) == []
     with pytest.raises(Conflict, match="undone already"), ada(small) as unit:
-        merging.undo(unit, ident)
+        merge.undo(unit, ident)
 
 
 def test_a_merge_can_be_undone_for_thirty_days(small: Small) -> None:
     """After that the record is made anew; and two people who both sign in are not one."""
     twin = made(small, "apps", name="Sync 2")
     with ada(small) as unit:
-        ident = merging.merge(unit, "apps", small.id(App, "sync"), twin)["id"]
+        ident = merge.merge(unit, "apps", small.id(App, "sync"), twin)["id"]
     small.clock.now += timedelta(days=30, seconds=1)
     with pytest.raises(Conflict, match="thirty days"), ada(small) as unit:
-        merging.undo(unit, ident)
+        merge.undo(unit, ident)
     small.signed_in("mara")
     with pytest.raises(Conflict, match="both sign in"), ada(small) as unit:
-        merging.preview(unit, "people", small.person("mara"), small.person("ada"))
+        merge.preview(unit, "people", small.person("mara"), small.person("ada"))
 
 
 def test_a_level_is_archived_or_removed_when_nothing_gives_it(small: Small) -> None:
@@ -345,20 +348,23 @@ def test_a_level_is_archived_or_removed_when_nothing_gives_it(small: Small) -> N
     read, draft = small.level("read"), levels.Draft("Look", "Can look.", ("mail.read",))
     with ada(small) as unit:
         look = levels.make(unit, unit.db.get_one(Level, read).system_id, "look", draft)["id"]
-        for way in (lambda: editing.remove(unit, "levels", read), lambda: editing.archive(unit, "levels", read, True)):
+        for way in (
+            lambda: record_edit.remove(unit, "levels", read),
+            lambda: record_edit.archive(unit, "levels", read, True),
+        ):
             with pytest.raises(Conflict, match="of grants"):
                 way()
-        editing.archive(unit, "levels", look, True)
+        record_edit.archive(unit, "levels", look, True)
     proposal = Proposal(small.account("box"), (To(person=small.person("owen")),), Choice((look,)))
     with small.acting("ines") as unit, pytest.raises(BadInput, match="no such level"):
-        proposing.preview(unit, proposal)
+        preview.preview(unit, proposal)
     assert "Look" not in small.names(small.itself, "levels")
     with ada(small) as unit:
-        editing.archive(unit, "levels", look, False)
+        record_edit.archive(unit, "levels", look, False)
     with small.acting("ines") as unit:
-        proposing.preview(unit, proposal)
+        preview.preview(unit, proposal)
     with small.acting("ines") as unit, pytest.raises(NotAllowed):
-        editing.remove(unit, "levels", look)
+        record_edit.remove(unit, "levels", look)
     with ada(small) as unit:
-        editing.remove(unit, "levels", look)
+        record_edit.remove(unit, "levels", look)
     assert "Look" not in small.names(small.itself, "levels")

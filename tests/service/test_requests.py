@@ -11,11 +11,13 @@ from sqlalchemy import select
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded
-from openlatch.service import latching, requests, settings
-from openlatch.service.giving import Choice, Single
-from openlatch.service.latching import Setting
-from openlatch.service.requests import Wish
-from openlatch.service.reviews import opening
+from openlatch.service.accounts import settings
+from openlatch.service.grants.lifecycle import Choice, Single
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
+from openlatch.service.requests import requests
+from openlatch.service.requests.requests import Wish
+from openlatch.service.reviews import open_round
 from openlatch.service.reviews.plans import Review
 from openlatch.store import plain
 from openlatch.store.tables import AccessRequest, Grant, Item
@@ -149,13 +151,13 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
     assert "Owen took access to Box in an emergency" in small.told("ines")[-1]
     assert "Owen took access to Box in an emergency" in small.told("mara")[-1]
     with small.service.unit(small.itself) as unit:
-        opened = opening.open_round(unit, Review("Books", 'account.name eq "Ledger"'))
+        opened = open_round.open_round(unit, Review("Books", 'account.name eq "Ledger"'))
         items = unit.db.scalars(select(Item.grant_id).where(Item.round_id == opened)).all()
         assert grant.id in items
-        again = opening.open_round(unit, Review("Books again", 'account.name eq "Ledger"'))
+        again = open_round.open_round(unit, Review("Books again", 'account.name eq "Ledger"'))
         assert grant.id not in unit.db.scalars(select(Item.grant_id).where(Item.round_id == again)).all()
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), None, 1))
+        guard.switch(unit, Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), None, 1))
     with pytest.raises(Held):
         ask(small, by="ada", level="read", emergency=True)
     small.clock.forward(hours=4)

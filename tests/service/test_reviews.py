@@ -16,14 +16,17 @@ from sqlalchemy.exc import DBAPIError
 from openlatch.core.reviews.assigning import Line, Place
 from openlatch.core.words import Happening, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError, ProofNeeded
-from openlatch.service import flags, helping, importing, latching
-from openlatch.service.context import Unit, Viewer
+from openlatch.service import imports
 from openlatch.service.exposure import evaluate as exposure
-from openlatch.service.latching import LatchKind, LatchMode, Setting
+from openlatch.service.flags import flags
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import LatchKind, LatchMode, Setting
 from openlatch.service.lists import register
-from openlatch.service.reviews import closing, deciding, opening, people, rounds, schedules
-from openlatch.service.reviews.deciding import Decision, Picked
+from openlatch.service.reviews import close_round, decisions, open_round, reviewers, rounds, schedules
+from openlatch.service.reviews.decisions import Decision, Picked
 from openlatch.service.reviews.plans import Review, named
+from openlatch.service.revocations import steps
+from openlatch.service.unit import Unit, Viewer
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import (
     AccessRule,
@@ -53,7 +56,7 @@ NEEDED = Decision(KEEP, "They need it.")
 
 def opened(small: Small, scope: str = BOX, **more: Any) -> UUID:
     with small.service.unit(small.itself) as unit:
-        return opening.open_round(unit, Review("Spring", scope, **more))
+        return open_round.open_round(unit, Review("Spring", scope, **more))
 
 
 def by_mara(small: Small, **more: Any) -> UUID:
@@ -69,13 +72,13 @@ def items(small: Small, ident: UUID) -> dict[str, Item]:
 
 def decided(small: Small, who: str, ident: UUID, item: Item, decision: Decision = NEEDED) -> dict[str, Any]:
     with small.acting(who) as unit:
-        return deciding.decide(unit, ident, item.id, decision)
+        return decisions.decide(unit, ident, item.id, decision)
 
 
 def close(small: Small, ident: UUID, **fates: str) -> bool:
     with small.service.unit(small.itself) as unit:
-        closing.close(unit, ident, fates or None)
-    return closing.carry_on(small.service, small.itself, ident)
+        close_round.close(unit, ident, fates or None)
+    return close_round.carry_on(small.service, small.itself, ident)
 
 
 ALL = ("observe", "operate", "spend", "steward")
@@ -120,7 +123,7 @@ def test_use_job_and_the_last_decision_stand_beside_an_item(small: Small) -> Non
         unit.db.execute(text("update grants set given_at = '2025-06-01' where key = 'box|person|mara|run'"))
     for _ in range(2):
         with small.service.unit(small.itself) as unit:
-            importing.bring(unit, "use", "csv", io.BytesIO(used.encode()), keep_good=False, try_only=False)
+            imports.bring(unit, "use", "csv", io.BytesIO(used.encode()), keep_good=False, try_only=False)
     first = by_mara(small, scope='holder.name eq "Mara"', acts="at_close")
     item = items(small, first)["Mara on Box"]
     assert item.facts["use"] == {
@@ -156,12 +159,12 @@ def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
         rounds.page(unit, ident)
     assert seen(small.as_("owen"), named_one) == set()
     with small.acting("ines") as unit:
-        people.set_absence(unit, small.person("ines"), small.clock(), None, small.person("owen"))
-        offered = people.absence(unit, small.person("ines"))["could_stand_in"]
+        reviewers.set_absence(unit, small.person("ines"), small.clock(), None, small.person("owen"))
+        offered = reviewers.absence(unit, small.person("ines"))["could_stand_in"]
     assert [one["name"] for one in offered] == ["Ada Admin"]
     assert seen(small.as_("owen"), named_one) == {"Owen"}
     with pytest.raises(NotFound), small.acting("ines") as unit:
-        people.set_absence(unit, small.person("owen"), None, None, None)
+        reviewers.set_absence(unit, small.person("owen"), None, None, None)
     away = opened(small, 'account.name eq "Rota"', reviewers=named(small.person("ines")))
     (item,) = items(small, away).values()
     assert (item.reviewer_id, item.assigned_as) == (
@@ -180,11 +183,11 @@ def test_nobody_decides_on_their_own_access_nor_on_what_they_gave(small: Small) 
     ):
         viewer = replace(small.as_(who), administrator=True)
         with pytest.raises(NotAllowed, match=told), small.service.unit(viewer) as unit:
-            deciding.decide(unit, ident, found[name].id, NEEDED)
+            decisions.decide(unit, ident, found[name].id, NEEDED)
         with pytest.raises(NotAllowed, match=told), small.acting_as_administrator("ada") as unit:
-            deciding.pass_on(unit, ident, found[name].id, small.person(who), "They know it.")
+            decisions.pass_on(unit, ident, found[name].id, small.person(who), "They know it.")
     with pytest.raises(NotFound), small.acting("owen") as unit:
-        deciding.decide(unit, ident, found["Edda on Box"].id, NEEDED)
+        decisions.decide(unit, ident, found["Edda on Box"].id, NEEDED)
 
 
 def test_passing_on_names_better_reviewers_and_tells_them(small: Small) -> None:
@@ -192,9 +195,9 @@ def test_passing_on_names_better_reviewers_and_tells_them(small: Small) -> None:
     ident = opened(small)
     item = items(small, ident)["Edda on Box"]
     with small.acting_as_administrator("ada") as unit:
-        better = deciding.better_reviewers(unit, ident, item.id)
+        better = decisions.better_reviewers(unit, ident, item.id)
         assert [(p["name"], p["why"]) for p in better] == [("Mara", "decides who gets in")]
-        shown = deciding.pass_on(unit, ident, item.id, better[0]["id"], "She works beside her.")
+        shown = decisions.pass_on(unit, ident, item.id, better[0]["id"], "She works beside her.")
     assert shown["assigned_as"] == "Passed on by Ada Admin: She works beside her."
     assert "Ada Admin passed Edda on Box on to you: She works beside her." in small.told("mara")
     assert decided(small, "mara", ident, item)["verdict"] == "keep"
@@ -210,14 +213,14 @@ def test_a_second_reviewer_agrees_or_sends_back(small: Small) -> None:
     assert decided(small, "mara", ident, item)["state"] == "seconding"
     assert any("you are asked to agree" in sentence for sentence in small.told("ada"))
     with pytest.raises(NotAllowed, match="somebody else"), small.acting("mara") as unit:
-        deciding.second(unit, ident, item.id, True, "", None)
+        decisions.second(unit, ident, item.id, True, "", None)
     with small.acting("ada") as unit:
-        back = deciding.second(unit, ident, item.id, False, "She has left.", None)
+        back = decisions.second(unit, ident, item.id, False, "She has left.", None)
     assert (back["state"], back["verdict"]) == ("undecided", None)
     assert small.told("mara")[-1] == "Ada Admin does not agree about Edda on Box: She has left."
     decided(small, "mara", ident, item)
     with small.acting("ada") as unit:
-        agreed = deciding.second(unit, ident, item.id, True, "", None)
+        agreed = decisions.second(unit, ident, item.id, True, "", None)
     assert (agreed["state"], agreed["seconded_by"]["name"]) == ("decided", "Ada Admin")
     assert decided(small, "mara", ident, item, Decision(REVOKE, "She left."))["state"] == "decided"
     assert small.state(item.grant_id or UUID(int=0)) == "revoking"
@@ -230,21 +233,21 @@ def test_decisions_are_taken_back_until_they_are_carried_out(small: Small) -> No
     decided(small, "mara", ident, item, Decision(REVOKE, "Not used."))
     assert small.state(item.grant_id or UUID(int=0)) == "active"
     with small.acting("mara") as unit:
-        assert deciding.undo(unit, ident, item.id)["verdict"] is None
+        assert decisions.undo(unit, ident, item.id)["verdict"] is None
         with pytest.raises(Conflict, match="nothing to take back"):
-            deciding.undo(unit, ident, item.id)
+            decisions.undo(unit, ident, item.id)
     at_once = by_mara(small)
     same = items(small, at_once)["Sync on Box"]
     decided(small, "mara", at_once, same, Decision(REVOKE, "Not used."))
     for attempt in (
-        lambda u: deciding.undo(u, at_once, same.id),
-        lambda u: deciding.decide(u, at_once, same.id, NEEDED),
+        lambda u: decisions.undo(u, at_once, same.id),
+        lambda u: decisions.decide(u, at_once, same.id, NEEDED),
     ):
         with pytest.raises(Conflict, match="carried out"), small.acting("mara") as unit:
             attempt(unit)
     close(small, ident, **dict.fromkeys(ALL, "keep"))
     with pytest.raises(Conflict, match="is closed"), small.acting("mara") as unit:
-        deciding.undo(unit, ident, item.id)
+        decisions.undo(unit, ident, item.id)
 
 
 def test_many_are_decided_at_once_but_not_what_is_flagged(small: Small) -> None:
@@ -255,10 +258,10 @@ def test_many_are_decided_at_once_but_not_what_is_flagged(small: Small) -> None:
     quiet = [i for i in found.values() if not i.flagged and i.reviewer_id == small.person("mara")]
     assert flagged
     with pytest.raises(BadInput, match=f"{flagged[0].position} {flagged[0].holder} on"), small.acting("mara") as unit:
-        deciding.decide_many(unit, ident, [Picked(i.id) for i in (*flagged, *quiet)], NEEDED)
+        decisions.decide_many(unit, ident, [Picked(i.id) for i in (*flagged, *quiet)], NEEDED)
     some = [Picked(i.id, 7 if n == 0 else 1) for n, i in enumerate(flagged)]
     with small.acting("mara") as unit:
-        lines = deciding.decide_many(unit, ident, some, Decision(REVOKE, "All of it."))
+        lines = decisions.decide_many(unit, ident, some, Decision(REVOKE, "All of it."))
     refused = [line for line in lines if line["refused"]]
     assert len(lines) == len(flagged)
     assert [line["refused"].split(".")[0] for line in refused] == ["Somebody else changed this item meanwhile"]
@@ -266,7 +269,7 @@ def test_many_are_decided_at_once_but_not_what_is_flagged(small: Small) -> None:
     lena = small.signed_in("mara")
     small.clock.forward(minutes=30)
     with pytest.raises(ProofNeeded), small.service.unit(lena) as unit:
-        deciding.decide_many(unit, ident, everything, Decision(REVOKE, "All of it."))
+        decisions.decide_many(unit, ident, everything, Decision(REVOKE, "All of it."))
 
 
 def test_a_question_goes_to_the_holder_and_the_answer_comes_back_into_the_line(small: Small) -> None:
@@ -277,17 +280,17 @@ def test_a_question_goes_to_the_holder_and_the_answer_comes_back_into_the_line(s
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Grant, item.grant_id).given_by_id = None
     with pytest.raises(BadInput, match="nobody to ask"), small.acting_as_administrator("ada") as unit:
-        deciding.ask(unit, ident, item.id, "Still needed?")
+        decisions.ask(unit, ident, item.id, "Still needed?")
     with small.acting("mara") as unit:
-        deciding.ask(unit, ident, app.id, "What does it copy?")
+        decisions.ask(unit, ident, app.id, "What does it copy?")
         with pytest.raises(Conflict, match="open already"):
-            deciding.ask(unit, ident, app.id, "And why?")
+            decisions.ask(unit, ident, app.id, "And why?")
         question = unit.db.scalars(select(Question.id)).one()
     assert small.told("ines")[-1] == "Mara asks about your access to Box: What does it copy?"
     with pytest.raises(NotFound), small.acting("owen") as unit:
-        deciding.answer(unit, question, "Nothing.")
+        decisions.answer(unit, question, "Nothing.")
     with small.acting("ines") as unit:
-        deciding.answer(unit, question, "The rota, nightly.")
+        decisions.answer(unit, question, "The rota, nightly.")
     with small.acting("mara") as unit:
         shown = rounds.item(unit, ident, app.id)["question"]
     assert (shown["of"], shown["answer"]) == ("Ines", "The rota, nightly.")
@@ -311,7 +314,7 @@ def test_closing_says_what_becomes_of_undecided_items(small: Small, fates: dict[
         with pytest.raises(BadInput):
             close(small, ident, observe="forget")
         with pytest.raises(NotAllowed), small.acting("ines") as unit:
-            closing.close(unit, ident, dict.fromkeys(ALL, "keep"))
+            close_round.close(unit, ident, dict.fromkeys(ALL, "keep"))
         return
     close(small, ident, **fates)
     found = items(small, ident)
@@ -338,11 +341,11 @@ def test_a_round_ends_when_all_is_confirmed_or_explained_and_never_changes_again
         revocation = unit.db.scalars(select(Item.revocation_id).where(Item.id == found["Sync on Box"].id)).one()
         step = unit.db.scalars(select(Step.id).where(Step.revocation_id == revocation)).one()
         assert revocation is not None
-        helping.done_by_hand(unit, revocation, step, "Unlinked; the list is empty.")
-        closing.explain(unit, ident, found["Edda on Box"].id, "The mail server is gone for good.")
+        steps.done_by_hand(unit, revocation, step, "Unlinked; the list is empty.")
+        close_round.explain(unit, ident, found["Edda on Box"].id, "The mail server is gone for good.")
         with pytest.raises(Conflict, match="nothing to carry out"):
-            closing.explain(unit, ident, found["Edda on Box"].id, "Again.")
-    assert closing.carry_on(small.service, small.itself, ident)
+            close_round.explain(unit, ident, found["Edda on Box"].id, "Again.")
+    assert close_round.carry_on(small.service, small.itself, ident)
     with small.service.unit(small.itself) as unit:
         page = rounds.page(unit, ident)
         assert (page["state"], page["revoked"], page["to_do"]) == ("closed", 2, 0)
@@ -372,16 +375,16 @@ def test_what_a_latch_holds_is_told_and_tried_again(small: Small) -> None:
     for item in found.values():
         decided(small, "ada", ident, item, Decision(REVOKE, "Too many."))
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.HOLD, small.account("box")))
     close(small, ident)
     after = items(small, ident)
     assert after["Mara on Box"].outcome.startswith("It could not be carried out: A latch holds.")
     assert after["Edda on Box"].revocation_id is not None
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.OFF, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.TWO_STEWARDS, LatchMode.OFF, small.account("box")))
     with small.service.unit(small.itself) as unit:
-        closing.retry(unit, ident, after["Mara on Box"].id)
-    closing.carry_on(small.service, small.itself, ident)
+        close_round.retry(unit, ident, after["Mara on Box"].id)
+    close_round.carry_on(small.service, small.itself, ident)
     assert items(small, ident)["Mara on Box"].revocation_id is not None
 
 
@@ -395,7 +398,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
     """Sessions end, parts close, ownerships are offered, latches go off, accepted flags open again."""
     until = small.clock() + timedelta(days=90)
     with small.acting("ines") as unit:
-        latching.switch(unit, Setting(LatchKind.NOTHING_PUBLIC, LatchMode.WARN, small.account("box")))
+        guard.switch(unit, Setting(LatchKind.NOTHING_PUBLIC, LatchMode.WARN, small.account("box")))
     with small.service.unit(small.itself) as unit:
         organisation = small.itself.organisation
         unit.db.add(Resource(organisation_id=organisation, account_id=small.account("box"), name="Rota", key="rota"))
@@ -418,7 +421,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
         successor = small.person("mara") if kind == "ownership" else None
         with small.acting("ada") as unit:
             wanted = Decision(REVOKE, "Not needed.", successor=successor)
-            assert deciding.preview(unit, ident, item.id, wanted)["sentence"]
+            assert decisions.preview(unit, ident, item.id, wanted)["sentence"]
         decided(small, "ada", ident, item, wanted)
     close(small, ident, **dict.fromkeys(ALL, "keep"))
     done = other_kinds(small, ident)
@@ -430,7 +433,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
         assert done["exposure"].revocation_id is not None
         step = unit.db.scalars(select(Step).where(Step.revocation_id == done["exposure"].revocation_id)).one()
         assert step.sentence.startswith("Take the rule “rota” away in Box")
-        helping.done_by_hand(unit, done["exposure"].revocation_id, step.id, "Closed it.")
+        steps.done_by_hand(unit, done["exposure"].revocation_id, step.id, "Closed it.")
         assert not unit.db.scalars(select(Resource.public)).one()
         assert unit.db.get_one(Flag, flag.id).state == "open"
 
@@ -452,7 +455,7 @@ def test_what_is_kept_open_is_intended_perhaps_until_a_day(small: Small) -> None
         rows = unit.db.scalars(select(Item).where(Item.round_id == ident)).all()
         found = {row.facts["sentence"].split("“")[1].split("”")[0]: row for row in rows}
     with small.acting("ada") as unit, pytest.raises(BadInput, match="until a day, or narrowed"):
-        deciding.decide(unit, ident, found["Rota"].id, Decision(Verdict.TRIM, "For the season."))
+        decisions.decide(unit, ident, found["Rota"].id, Decision(Verdict.TRIM, "For the season."))
     decided(small, "ada", ident, found["Rota"], Decision(Verdict.TRIM, "For the season.", trim_until=until))
     decided(small, "ada", ident, found["Map"], Decision(Verdict.KEEP, "Everybody needs it."))
     close(small, ident, **dict.fromkeys(ALL, "keep"))
@@ -472,7 +475,9 @@ def test_reminders_go_out_once_and_late_ones_go_up(small: Small) -> None:
     """To whoever is asked, their deputy while they are away; then to their manager and the administrators."""
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Person, small.person("mara")).manager_id = small.person("ines")
-        people.set_absence(unit, small.person("mara"), small.clock() + timedelta(days=12), None, small.person("owen"))
+        reviewers.set_absence(
+            unit, small.person("mara"), small.clock() + timedelta(days=12), None, small.person("owen")
+        )
     by_mara(small, scope='holder.name eq "Sync"', reminders=(7, 1), closes_after=2,
             undecided=dict.fromkeys(ALL, "revoke"))  # fmt: skip
     worker.look_round(small.service)
@@ -599,8 +604,8 @@ def test_a_close_that_is_interrupted_goes_on_and_does_nothing_twice(
 ) -> None:
     """Each few items are a transaction of their own."""
     ident = opened(small)
-    monkeypatch.setattr(closing, "AT_ONCE", 1)
-    real, calls = closing.acting.act, []
+    monkeypatch.setattr(close_round, "AT_ONCE", 1)
+    real, calls = close_round.acting.act, []
 
     def breaking(unit: Unit, row: Round, item: Item) -> None:
         calls.append(item.position)
@@ -608,12 +613,12 @@ def test_a_close_that_is_interrupted_goes_on_and_does_nothing_twice(
             raise RuntimeError("killed")
         real(unit, row, item)
 
-    monkeypatch.setattr(closing.acting, "act", breaking)
+    monkeypatch.setattr(close_round.acting, "act", breaking)
     with pytest.raises(RuntimeError):
         close(small, ident, **dict.fromkeys(ALL, "revoke"))
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(select(func.count(Revocation.id))) == 2
-    closing.carry_on(small.service, small.itself, ident)
+    close_round.carry_on(small.service, small.itself, ident)
     assert calls == [1, 2, 3, 3, 4]
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(select(func.count(Revocation.id))) == 4
@@ -626,7 +631,7 @@ def test_refusals_leave_no_trace(small: Small) -> None:
     ident = by_mara(small)
     item = items(small, ident)["Edda on Box"]
     with pytest.raises(OpenLatchError), small.acting("mara") as unit:
-        deciding.decide(unit, ident, item.id, Decision(TRIM, "Less."))
+        decisions.decide(unit, ident, item.id, Decision(TRIM, "Less."))
     with small.service.unit(small.itself) as unit:
         assert unit.db.get_one(Item, item.id).version == 1
         assert unit.db.scalar(select(func.count()).where(JournalEntry.action == "item.decided")) == 0
@@ -667,7 +672,7 @@ def test_who_may_be_asked_and_cannot_sign_in_is_said_before_a_round_opens(small:
 
     def named_for(way: str) -> list[str]:
         with small.service.unit(small.itself) as unit:
-            told = opening.preview(unit, Review("Spring", BOX, reviewers=ways[way]))
+            told = open_round.preview(unit, Review("Spring", BOX, reviewers=ways[way]))
             return [one["name"] for one in told["without_sign_in"]]
 
     assert {way: named_for(way) for way in ways} == {

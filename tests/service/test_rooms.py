@@ -14,8 +14,9 @@ from typing import Any
 import pytest
 
 from openlatch.adapters import ADAPTERS, Adapter
-from openlatch.service import carrying, systems
-from openlatch.service.context import Service, Viewer
+from openlatch.service.revocations import execute
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import System
 from openlatch.work import worker
 from openlatch.work.queue import Queue
@@ -66,9 +67,7 @@ def test_a_system_that_stalls_holds_up_no_other(
     goes_on = threading.Event()
     slow = stalling(service, "host", goes_on, lambda: waiting.append(None))
     ended = [start_ending(service, organisation, stuck, who)[1] for who in (stuck.goes, stuck.stays)]
-    threads = [
-        threading.Thread(target=carrying.carry_out, args=(slow, organisation.organisation, one)) for one in ended
-    ]
+    threads = [threading.Thread(target=execute.carry_out, args=(slow, organisation.organisation, one)) for one in ended]
     for thread in threads:
         thread.start()
     deadline = time.monotonic() + 20

@@ -10,7 +10,7 @@ import pytest
 from sqlalchemy import select, text
 
 from openlatch.core import access
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 from openlatch.store import cut, rosters
 from openlatch.store.tables import Account, Person, Roster, Team
 from tests.service.conftest import Small

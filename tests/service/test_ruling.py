@@ -14,8 +14,9 @@ from sqlalchemy import select, text
 from openlatch.core.rules import BOOKS, Weights
 from openlatch.core.rules.rule import facts_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service import digest, flags, importing, knowing, ruling
-from openlatch.service.ruling import Wish
+from openlatch.service import imports
+from openlatch.service.flags import flags, known_facts, rule_settings, weekly_letter
+from openlatch.service.flags.rule_settings import Wish
 from openlatch.store.ruling import beside, looking
 from openlatch.store.ruling.terms import ROOM
 from openlatch.store.tables import Flag, Grant, Organisation, Person
@@ -62,10 +63,10 @@ def test_a_preview_of_settings_is_what_they_do(small: Small, wish: Wish) -> None
     """Counted by one pass over the register, then really set."""
     before = now_open(small)
     with small.service.unit(small.itself) as unit:
-        effects = ruling.preview(unit, wish)["effects"]
+        effects = rule_settings.preview(unit, wish)["effects"]
     assert now_open(small) == before
     with small.service.unit(small.itself) as unit:
-        ruling.change(unit, wish)
+        rule_settings.change(unit, wish)
     flags.evaluate_all(small.service, small.itself.organisation)
     after = now_open(small)
     rules = set(before) | set(after)
@@ -78,10 +79,10 @@ def test_a_preview_of_settings_is_what_they_do(small: Small, wish: Wish) -> None
 def test_settings_that_make_no_sense_are_refused_by_name(small: Small) -> None:
     """And only administrators set them."""
     with pytest.raises(BadInput) as error, small.service.unit(small.itself) as unit:
-        ruling.change(unit, Wish({"colour": (1, 2, 3, 4), "unused": (-1, 2, 3, 4)}, off=["none"],
+        rule_settings.change(unit, Wish({"colour": (1, 2, 3, 4), "unused": (-1, 2, 3, 4)}, off=["none"],
                                  never_together=[("x", "x")]))  # fmt: skip
     assert set(error.value.fields) == {"limits.colour", "limits.unused", "off", "never_together"}
-    for act in (lambda unit: ruling.change(unit, Wish()), lambda unit: ruling.keep(unit, OWN)):
+    for act in (lambda unit: rule_settings.change(unit, Wish()), lambda unit: rule_settings.keep(unit, OWN)):
         with pytest.raises(NotAllowed), small.acting("ines") as unit:
             act(unit)
 
@@ -89,8 +90,8 @@ def test_settings_that_make_no_sense_are_refused_by_name(small: Small) -> None:
 def test_an_own_rule_goes_live_is_replaced_and_dropped(small: Small) -> None:
     """With quotes and percent signs in its filter; its flags come and go with it."""
     with small.service.unit(small.itself) as unit:
-        assert ruling.check(unit, OWN)["effects"][0]["raised"] == 1
-        ruling.keep(unit, OWN)
+        assert rule_settings.check(unit, OWN)["effects"][0]["raised"] == 1
+        rule_settings.keep(unit, OWN)
     flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("wardens_in_boxes") == {"Wardens is in Box since 1 January 2026."}
     grant = small.grant("box|team|wardens|read")
@@ -99,11 +100,11 @@ def test_an_own_rule_goes_live_is_replaced_and_dropped(small: Small) -> None:
         flags.evaluate(unit, grants=[grant])
     assert small.open_flags("wardens_in_boxes") == {"Wardens is in Box since 1 January 2026."}
     with pytest.raises(Conflict, match="example 1"), small.service.unit(small.itself) as unit:
-        ruling.keep(unit, OWN.replace('holder.kind = "team"\n', 'holder.kind = "person"\n'))
+        rule_settings.keep(unit, OWN.replace('holder.kind = "team"\n', 'holder.kind = "person"\n'))
     with pytest.raises(BadInput, match="built in"), small.service.unit(small.itself) as unit:
-        ruling.keep(unit, OWN.replace("wardens_in_boxes", "unused"))
+        rule_settings.keep(unit, OWN.replace("wardens_in_boxes", "unused"))
     with small.service.unit(small.itself) as unit:
-        ruling.drop(unit, "wardens_in_boxes")
+        rule_settings.drop(unit, "wardens_in_boxes")
     flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("wardens_in_boxes") == set()
 
@@ -111,16 +112,16 @@ def test_an_own_rule_goes_live_is_replaced_and_dropped(small: Small) -> None:
 def test_everybody_can_read_the_facts_about_themselves_and_no_others(small: Small) -> None:
     """With the rules that look at them, and what those make of it."""
     with small.acting("mara") as unit:
-        mine = knowing.about(unit, None)
+        mine = known_facts.about(unit, None)
     kinds = {entry["subject"]["kind"] for entry in mine}
     assert kinds == {"person", "grant", "session"}
     told = {rule["key"]: rule["found"] for entry in mine for rule in entry["rules"]}
     assert told["no_end_date"]
     assert not told["holder_left"]
     with pytest.raises(NotFound), small.acting("owen") as unit:
-        knowing.about(unit, small.person("mara"))
+        known_facts.about(unit, small.person("mara"))
     with small.acting("ines") as unit:
-        seen = knowing.about(unit, small.person("mara"))
+        seen = known_facts.about(unit, small.person("mara"))
     assert {entry["account"] for entry in seen} == {"Box"}
 
 
@@ -140,12 +141,12 @@ def test_flags_are_assigned_to_whoever_is_there(small: Small) -> None:
 def test_the_weekly_letter_tells_only_what_changed_and_only_once(small: Small) -> None:
     """On Monday mornings as the organisation's clocks show it; not to whoever does not want it."""
     zone = ZoneInfo("Europe/London")
-    assert digest.next_after(datetime(2026, 3, 27, tzinfo=UTC), zone) == datetime(2026, 3, 30, 6, tzinfo=UTC)
-    assert digest.next_after(datetime(2026, 3, 30, 6, tzinfo=UTC), zone) == datetime(2026, 4, 6, 6, tzinfo=UTC)
+    assert weekly_letter.next_after(datetime(2026, 3, 27, tzinfo=UTC), zone) == datetime(2026, 3, 30, 6, tzinfo=UTC)
+    assert weekly_letter.next_after(datetime(2026, 3, 30, 6, tzinfo=UTC), zone) == datetime(2026, 4, 6, 6, tzinfo=UTC)
 
     def send() -> int:
         with small.service.unit(small.itself) as unit:
-            return digest.send_when_due(unit)
+            return weekly_letter.send_when_due(unit)
 
     small.clock.forward(minutes=1)
     assert send() == 0
@@ -157,7 +158,7 @@ def test_the_weekly_letter_tells_only_what_changed_and_only_once(small: Small) -
     flags.evaluate_all(small.service, small.itself.organisation)
     small.clock.forward(days=7)
     with small.service.unit(replace(small.as_("ines"))) as unit:
-        digest.set_wanted(unit, True)
+        weekly_letter.set_wanted(unit, True)
     assert send() == 2
     assert send() == 0
     letters = [(to, subject, body) for to, subject, body in mailed(small.service, small.itself.organisation)]
@@ -184,7 +185,7 @@ def test_what_is_new_and_worse_in_one_week_stands_in_the_letter_once(small: Smal
         ids = [flag.id for flag in flags_then]
     small.clock.forward(days=7)
     with small.service.unit(small.itself) as unit:
-        found = digest.changes(unit, Flag.id.in_(ids), since)
+        found = weekly_letter.changes(unit, Flag.id.in_(ids), since)
         assert [[flag.id for flag in part] for part in (found.raised, found.worse, found.back)] == [
             [ids[0]],
             [ids[1]],
@@ -253,10 +254,10 @@ def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Sma
     """Gathered once for all or beside each, by SQL or by Python: the same findings on the same facts."""
     for kind, written in random_files(random.Random(seed)).items():
         with small.service.unit(small.itself) as unit:
-            report = importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+            report = imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
         assert report.kept, report.errors[:3]
     with small.service.unit(small.itself) as unit:
-        ruling.change(unit, Wish(never_together=[("mail.read", "books.pay")]))
+        rule_settings.change(unit, Wish(never_together=[("mail.read", "books.pay")]))
     flags.evaluate_all(small.service, small.itself.organisation)
     spoken = set()
     with small.service.unit(small.itself) as unit:
@@ -291,7 +292,7 @@ def test_a_teams_grant_brings_the_flags_of_its_people_in_line(small: Small, monk
     assert flagged() == {"Mara"}
     written = b"account,holder_kind,holder,level,given_by,given_at\nledger,team,wardens,pay,ines,2026-03-01\n"
     with service.unit(small.itself) as unit:
-        assert importing.bring(unit, "grants", "csv", io.BytesIO(written), keep_good=False, try_only=False).kept
+        assert imports.bring(unit, "grants", "csv", io.BytesIO(written), keep_good=False, try_only=False).kept
     assert (flagged(), woken) == ({"Mara", "Owen"}, [])
     grant = small.grant("ledger|team|wardens|pay")
 

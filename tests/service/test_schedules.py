@@ -14,7 +14,7 @@ from sqlalchemy import select
 from openlatch.core.reviews.assigning import Line, Place
 from openlatch.core.words import Subject
 from openlatch.errors import BadFilter, BadInput, Conflict, NotAllowed
-from openlatch.service.reviews import closing, schedules
+from openlatch.service.reviews import close_round, schedules
 from openlatch.service.reviews.plans import Review
 from openlatch.service.reviews.schedules import Plan
 from openlatch.store.tables import Round, Schedule
@@ -111,8 +111,8 @@ def test_what_is_left_undecided_becomes_what_the_schedule_says(small: Small) -> 
     worker.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         opened_now = unit.db.scalars(select(Round.id).where(Round.schedule_id == ident)).one()
-        closing.close(unit, opened_now)
-    closing.carry_on(small.service, small.itself, opened_now)
+        close_round.close(unit, opened_now)
+    close_round.carry_on(small.service, small.itself, opened_now)
     assert small.state(small.grant("box|app|sync|read")) == "revoking"
 
 

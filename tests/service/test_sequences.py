@@ -26,24 +26,20 @@ from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.errors import OpenLatchError
 from openlatch.launch.cluster import Cluster
-from openlatch.service import (
-    answering,
-    changes,
-    importing,
-    latching,
-    offers,
-    requests,
-    revocations,
-    signing_in,
-    undoing,
-)
-from openlatch.service.answering import Answer
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.giving import Choice
-from openlatch.service.latching import Setting
+from openlatch.service import imports
+from openlatch.service.grants import changes
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.grants.lifecycle import Choice
+from openlatch.service.identity import authentication
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
-from openlatch.service.proposing import Proposal, To
+from openlatch.service.offers import answer, offers
+from openlatch.service.offers.answer import Answer
+from openlatch.service.offers.preview import Proposal, To
+from openlatch.service.requests import requests
+from openlatch.service.revocations import revoke, undo
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import cut, journal
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import (
@@ -101,7 +97,7 @@ def bring(call: Call) -> None:
     kinds = {"grants": "account,holder,level\nbox,owen,run\n", "memberships": "team,member\nwardens,ines\n",
              "accounts": "key,name,system,sensitivity,owner\nbox,Box,Mail,3,owen\n"}  # fmt: skip
     kind = sorted(kinds)[call.number % 3]
-    importing.bring(call.unit, kind, "csv", io.BytesIO(kinds[kind].encode()), keep_good=False, try_only=False)
+    imports.bring(call.unit, kind, "csv", io.BytesIO(kinds[kind].encode()), keep_good=False, try_only=False)
 
 
 def latch(call: Call) -> None:
@@ -109,23 +105,23 @@ def latch(call: Call) -> None:
     kind = list(LatchKind)[call.number % len(LatchKind)]
     number = {LatchKind.MOST_DELEGATES: 3, LatchKind.ENDS_WITHIN: 60}.get(kind)
     pair = ("mail.read", "mail.share") if kind is LatchKind.NEVER_TOGETHER else ("", "")
-    latching.switch(call.unit, Setting(kind, LatchMode.HOLD, call.id(Account), None, number, pair))
+    guard.switch(call.unit, Setting(kind, LatchMode.HOLD, call.id(Account), None, number, pair))
 
 
 CALLS: dict[str, Callable[[Call], Any]] = {
     "offer": lambda c: offers.send(
         c.unit, Proposal(c.id(Account), (To(person=c.id(Person)) if c.number % 2 else To(team=c.id(Team)),), c.choice())
     ),
-    "accept": lambda c: answering.accept(c.unit, c.id(Offer), Answer(1)),
-    "decline": lambda c: answering.decline(c.unit, c.id(Offer), Answer(1), False),
+    "accept": lambda c: answer.accept(c.unit, c.id(Offer), Answer(1)),
+    "decline": lambda c: answer.decline(c.unit, c.id(Offer), Answer(1), False),
     "change offer": lambda c: offers.change(c.unit, c.id(Offer), c.choice(), None),
     "ask": lambda c: requests.ask(c.unit, requests.Wish("Work.", c.id(Account), level=c.id(Level))),
     "ask by name": lambda c: requests.ask(c.unit, requests.Wish("Work.", account_name="Box", level=c.id(Level))),
     "grant": lambda c: requests.grant(c.unit, c.id(AccessRequest), c.choice(), "", c.id(Account), None),
     **{kind.value: change(kind) for kind in ChangeKind},
-    "revoke": lambda c: revocations.start(c.unit, revocations.Wish((c.id(Grant),)), "Over."),
-    "end session": lambda c: revocations.start(c.unit, revocations.Wish((), (c.id(Session),)), "Over."),
-    "undo": lambda c: undoing.undo(c.unit, c.id(Revocation), "Needed."),
+    "revoke": lambda c: revoke.start(c.unit, revoke.Wish((c.id(Grant),)), "Over."),
+    "end session": lambda c: revoke.start(c.unit, revoke.Wish((), (c.id(Session),)), "Over."),
+    "undo": lambda c: undo.undo(c.unit, c.id(Revocation), "Needed."),
     "latch": latch,
     "bring": bring,
 }  # fmt: skip
@@ -139,16 +135,16 @@ class Two:
     def __init__(self, cluster: Cluster, template: str) -> None:
         self.clock = Clock()
         self.service: Service = service_on(cluster, clone(cluster, template), self.clock)
-        signing_in.make_organisation(
+        authentication.make_organisation(
             self.service, "Other", "other", "Europe/London", "Ada Admin", "ada@other.example.org", "a long password"
         )
         self.viewers: list[Viewer] = []
         for slug in ("test", "other"):
-            itself = signing_in.service_viewer(self.service, slug)
+            itself = authentication.service_viewer(self.service, slug)
             if slug == "other":
                 for kind, written in FILES.items():
                     with self.service.unit(itself) as unit:
-                        importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), False, False)
+                        imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), False, False)
             with self.service.unit(itself) as unit:
                 for person in unit.db.scalars(select(Person)):
                     key = "ada" if person.name == "Ada Admin" else person.key
@@ -250,8 +246,8 @@ class Sequences(RuleBasedStateMachine):
         found = set()
         for organisation in {viewer.organisation for viewer in self.two.viewers}:
             with self.two.service.unit(Viewer.itself(organisation)) as unit:
-                latched = latching.in_force(unit)
-                for account, crowd in latching.crowds(unit, list(latched)).items():
+                latched = guard.in_force(unit)
+                for account, crowd in guard.crowds(unit, list(latched)).items():
                     hold = [latch for latch in latched[account] if latch.mode is LatchMode.HOLD]
                     found |= {(account, latch.kind, key) for latch in hold for key in core.broken(latch, crowd)}
         return found

@@ -23,10 +23,20 @@ from openlatch.errors import (
     OpenLatchError,
     ProofNeeded,
 )
-from openlatch.service import factor, leaving, myself, signing_in, telling
-from openlatch.service.context import Unit, Viewer
-from openlatch.service.identity import invitations, own_page, passwords, recovery, sign_ins
-from openlatch.service.records import editing
+from openlatch.service.access import my_access
+from openlatch.service.identity import (
+    authentication,
+    invitations,
+    own_page,
+    passwords,
+    recovery,
+    second_factor,
+    sign_ins,
+)
+from openlatch.service.notifications import notices
+from openlatch.service.people import leavers
+from openlatch.service.records import edit
+from openlatch.service.unit import Unit, Viewer
 from openlatch.store.tables import ApiToken, Mail, SignIn, WebSession
 from tests.service.conftest import PASSWORD, Small, link_to, mailed
 
@@ -36,9 +46,9 @@ NEW = "seven quiet lanterns burn"
 @pytest.fixture
 def ada(small: Small) -> Viewer:
     """The one administrator, signed in with a fresh proof."""
-    who = signing_in.check_password(small.service, "ada@example.org", "a long password", "test")
-    opened = signing_in.open_session(small.service, who, "Test", "test")
-    return signing_in.viewer_of_session(small.service, opened.token, None)
+    who = authentication.check_password(small.service, "ada@example.org", "a long password", "test")
+    opened = authentication.open_session(small.service, who, "Test", "test")
+    return authentication.viewer_of_session(small.service, opened.token, None)
 
 
 def sign_in_of(small: Small, key: str) -> UUID:
@@ -52,8 +62,8 @@ def made(small: Small, ada: Viewer, key: str, role: Role = Role.MEMBER) -> Viewe
         row = invitations.invite(unit, small.person(key), "", "", role)
     token = link_to(small.service, small.itself.organisation, row["address"])
     who = invitations.accept(small.service, token, PASSWORD, "test")
-    opened = signing_in.open_session(small.service, who, "Phone", "test")
-    return signing_in.viewer_of_session(small.service, opened.token, None)
+    opened = authentication.open_session(small.service, who, "Phone", "test")
+    return authentication.viewer_of_session(small.service, opened.token, None)
 
 
 def test_somebody_is_invited_and_signs_in_in_their_role(small: Small, ada: Viewer) -> None:
@@ -71,7 +81,7 @@ def test_somebody_is_invited_and_signs_in_in_their_role(small: Small, ada: Viewe
         invitations.accept(small.service, token, "too short", "test")
     who = invitations.accept(small.service, token, NEW, "test")
     assert who.auditor
-    assert signing_in.check_password(small.service, "NORA@example.org", NEW, "test").auditor
+    assert authentication.check_password(small.service, "NORA@example.org", NEW, "test").auditor
     for again in (lambda: invitations.accept(small.service, token, NEW, "test"),
                   lambda: invitations.read(small.service, token, "test")):  # fmt: skip
         with pytest.raises(NotFound):
@@ -109,13 +119,13 @@ def test_there_is_always_somebody_who_administers(small: Small, ada: Viewer) -> 
         lambda u: sign_ins.set_role(u, own, Role.MEMBER),
         lambda u: sign_ins.set_suspended(u, own, True),
         lambda u: sign_ins.take_away(u, own),
-        lambda u: editing.change(u, "people", small.person("ada"), {"standing": "left"}),
+        lambda u: edit.change(u, "people", small.person("ada"), {"standing": "left"}),
     ]
     for way in ways:
         with pytest.raises(Conflict, match="administer"), small.service.unit(ada) as unit:
             way(unit)
     with pytest.raises(Conflict, match="administer"), small.acting_as_administrator("ines") as unit:
-        leaving.start(unit, leaving.Plan(small.person("ada"), {}), "Over.")
+        leavers.start(unit, leavers.Plan(small.person("ada"), {}), "Over.")
     made(small, ada, "mara", Role.ADMINISTRATOR)
     with small.service.unit(ada) as unit:
         ways[0](unit)
@@ -126,23 +136,23 @@ def test_there_is_always_somebody_who_administers(small: Small, ada: Viewer) -> 
 def test_what_is_suspended_or_taken_away_is_closed_at_once(small: Small, ada: Viewer) -> None:
     """Sessions and tokens end; suspended, the sign-in comes back as it was; all administrators are told."""
     mara = made(small, ada, "mara")
-    token = signing_in.make_token(small.service, mara, "report", "read")[1]
+    token = authentication.make_token(small.service, mara, "report", "read")[1]
     ident = sign_in_of(small, "mara")
     with small.service.unit(ada) as unit:
         sign_ins.set_suspended(unit, ident, True)
         assert not unit.db.scalars(select(WebSession).where(WebSession.sign_in_id == ident)).all()
         assert not unit.db.scalars(select(ApiToken).where(ApiToken.sign_in_id == ident)).all()
     with pytest.raises(NotSignedIn):
-        signing_in.viewer_of_token(small.service, token)
+        authentication.viewer_of_token(small.service, token)
     with pytest.raises(NotAllowed, match="suspended"):
-        signing_in.check_password(small.service, "mara@example.org", PASSWORD, "test")
+        authentication.check_password(small.service, "mara@example.org", PASSWORD, "test")
     with small.service.unit(ada) as unit:
         sign_ins.set_suspended(unit, ident, False)
-    assert signing_in.check_password(small.service, "mara@example.org", PASSWORD, "test").person == mara.person
+    assert authentication.check_password(small.service, "mara@example.org", PASSWORD, "test").person == mara.person
     with small.service.unit(ada) as unit:
         sign_ins.take_away(unit, ident)
     with pytest.raises(NotSignedIn):
-        signing_in.check_password(small.service, "mara@example.org", PASSWORD, "test")
+        authentication.check_password(small.service, "mara@example.org", PASSWORD, "test")
     assert any("took the sign-in of Mara away" in told for told in small.told("mara"))
 
 
@@ -167,7 +177,7 @@ def test_every_change_of_a_sign_in_needs_a_fresh_proof(small: Small, ada: Viewer
 def test_a_forgotten_password_is_replaced_by_a_link(small: Small, ada: Viewer) -> None:
     """It opens once, for an hour; every session and token ends; unknown addresses get the same answer, and no mail."""
     mara = made(small, ada, "mara")
-    token = signing_in.make_token(small.service, mara, "report", "read")[1]
+    token = authentication.make_token(small.service, mara, "report", "read")[1]
     woken: list[tuple[str, dict[str, str]]] = []
     service = replace(small.service, wake=lambda task, given, at=None: woken.append((task, given)))
     for address in ("Mara@example.org ", "nobody@example.org"):
@@ -178,9 +188,9 @@ def test_a_forgotten_password_is_replaced_by_a_link(small: Small, ada: Viewer) -
     with pytest.raises(BadInput):
         passwords.set_by_link(small.service, link, "mara example mara", "test")
     assert passwords.set_by_link(small.service, link, NEW, "test") == "mara@example.org"
-    assert signing_in.check_password(small.service, "mara@example.org", NEW, "test").person == mara.person
-    for closed in (lambda: signing_in.viewer_of_token(small.service, token),
-                   lambda: signing_in.check_password(small.service, "mara@example.org", PASSWORD, "elsewhere"),
+    assert authentication.check_password(small.service, "mara@example.org", NEW, "test").person == mara.person
+    for closed in (lambda: authentication.viewer_of_token(small.service, token),
+                   lambda: authentication.check_password(small.service, "mara@example.org", PASSWORD, "elsewhere"),
                    lambda: passwords.set_by_link(small.service, link, PASSWORD, "test")):  # fmt: skip
         with pytest.raises(OpenLatchError):
             closed()
@@ -196,14 +206,14 @@ def test_a_forgotten_password_is_replaced_by_a_link(small: Small, ada: Viewer) -
 def test_a_changed_password_ends_other_sessions(small: Small, ada: Viewer) -> None:
     """But not the one that changed it, nor tokens that programs use."""
     mara = made(small, ada, "mara")
-    other = signing_in.open_session(small.service, mara, "Laptop", "test")
-    token = signing_in.make_token(small.service, mara, "report", "read")[1]
+    other = authentication.open_session(small.service, mara, "Laptop", "test")
+    token = authentication.make_token(small.service, mara, "report", "read")[1]
     with small.service.unit(replace(mara, proved_at=small.clock())) as unit:
         passwords.change(unit, NEW, "test")
         assert [one["is_this"] for one in own_page.sessions(unit)] == [True]
     with pytest.raises(NotSignedIn):
-        signing_in.viewer_of_session(small.service, other.token, None)
-    assert signing_in.viewer_of_token(small.service, token).person == mara.person
+        authentication.viewer_of_session(small.service, other.token, None)
+    assert authentication.viewer_of_token(small.service, token).person == mara.person
 
 
 def test_recovery_codes_stand_in_for_the_second_factor_once(small: Small, ada: Viewer) -> None:
@@ -212,8 +222,8 @@ def test_recovery_codes_stand_in_for_the_second_factor_once(small: Small, ada: V
     with pytest.raises(Conflict), small.service.unit(mara) as unit:
         recovery.make(unit)
     with small.service.unit(mara) as unit:
-        secret = factor.begin(unit)["secret"]
-        factor.confirm(unit, pyotp.TOTP(secret).at(small.clock()))
+        secret = second_factor.begin(unit)["secret"]
+        second_factor.confirm(unit, pyotp.TOTP(secret).at(small.clock()))
     with small.service.unit(mara) as unit:
         old = recovery.make(unit)
     with small.service.unit(mara) as unit:
@@ -221,7 +231,7 @@ def test_recovery_codes_stand_in_for_the_second_factor_once(small: Small, ada: V
     assert len(set(codes)) == recovery.COUNT
 
     def sign_in(code: str) -> Viewer:
-        return signing_in.check_password(small.service, "mara@example.org", PASSWORD, "test", code)
+        return authentication.check_password(small.service, "mara@example.org", PASSWORD, "test", code)
 
     with pytest.raises(FactorNeeded):
         sign_in("")
@@ -244,17 +254,17 @@ def test_another_address_counts_once_it_is_confirmed(small: Small, ada: Viewer) 
     with pytest.raises(NotFound), small.service.unit(mara) as unit:
         own_page.make_first(unit, "mara@example.net")
     token = link_to(small.service, small.itself.organisation, "mara@example.net")
-    myself.confirm_address(small.service, token, "test")
+    my_access.confirm_address(small.service, token, "test")
     with small.service.unit(mara) as unit:
         page = own_page.make_first(unit, "mara@example.net")
     assert [(a["address"], a["is_first"]) for a in page["addresses"]] == [
         ("mara@example.net", True), ("mara@example.org", False)]  # fmt: skip
-    assert signing_in.check_password(small.service, "mara@example.net", PASSWORD, "test").person == mara.person
+    assert authentication.check_password(small.service, "mara@example.net", PASSWORD, "test").person == mara.person
     with small.service.unit(mara) as unit:
         own_page.add_address(unit, "owen@example.net")
     stolen = link_to(small.service, small.itself.organisation, "owen@example.net")
     with pytest.raises(Conflict, match="somebody else's"):
-        myself.confirm_address(small.service, stolen, "test")
+        my_access.confirm_address(small.service, stolen, "test")
 
 
 def test_mail_that_somebody_does_not_want_stays_a_notice(small: Small, ada: Viewer) -> None:
@@ -262,9 +272,9 @@ def test_mail_that_somebody_does_not_want_stays_a_notice(small: Small, ada: View
     mara = made(small, ada, "mara")
     with small.service.unit(mara) as unit:
         own_page.set_profile(unit, "Mara", "Europe/Vienna", "de-AT", ["review"], True)
-        assert signing_in.describe(unit)["preferences"]["time_zone"] == "Europe/Vienna"
+        assert authentication.describe(unit)["preferences"]["time_zone"] == "Europe/Vienna"
         for kind in ("review", "steward"):
-            telling.tell_and_write(unit, [small.person("mara")], kind, f"About {kind}.")
+            notices.tell_and_write(unit, [small.person("mara")], kind, f"About {kind}.")
     with small.service.unit(small.itself) as unit:
         subjects = set(unit.db.scalars(select(Mail.subject).where(Mail.recipient == "mara@example.org")))
     assert "About steward" in subjects
@@ -280,8 +290,8 @@ def test_secrets_of_recovery_are_kept_as_hashes_alone(small: Small, ada: Viewer)
     """Neither a code nor a link can be read from the database."""
     mara = replace(made(small, ada, "mara"), proved_at=small.clock())
     with small.service.unit(mara) as unit:
-        secret = factor.begin(unit)["secret"]
-        factor.confirm(unit, pyotp.TOTP(secret).at(small.clock()))
+        secret = second_factor.begin(unit)["secret"]
+        second_factor.confirm(unit, pyotp.TOTP(secret).at(small.clock()))
         codes = recovery.make(unit)
     passwords.send_links(small.service, "mara@example.org")
     link = link_to(small.service, small.itself.organisation, "mara@example.org")

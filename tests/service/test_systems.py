@@ -15,8 +15,11 @@ from openlatch.adapters import mail_sessions
 from openlatch.core import journal as chain
 from openlatch.core.words import StepKind
 from openlatch.errors import Conflict, NotFound, SystemDown, SystemRefused
-from openlatch.service import changes, changing, helping, revocations, settling, systems
-from openlatch.service.context import Service, Viewer
+from openlatch.service.grants import change_types, changes, provisioning
+from openlatch.service.revocations import revoke
+from openlatch.service.revocations import steps as revocation_steps
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.standins.cloud import Cloud, Manners
 from openlatch.store import journal
 from openlatch.store.tables import Account, Grant, Handle, Person, Resource, Session, System, Term, Use
@@ -58,8 +61,8 @@ def test_access_is_suspended_and_resumed_there(
 
     def change(what: str) -> Any:
         with service.unit(organisation) as unit:
-            changes.carry_out(unit, changing.Change(changing.ChangeKind(what), "For a week.", (grant,)))
-        return settling.settle(service, organisation.organisation, grant)
+            changes.carry_out(unit, change_types.Change(change_types.ChangeKind(what), "For a week.", (grant,)))
+        return provisioning.settle(service, organisation.organisation, grant)
 
     assert change("suspend") is None
     assert world.asked(world.stays) == ""
@@ -77,7 +80,7 @@ def test_drift_is_adopted_with_an_owner_or_restored(
         unit.db.add(owner := Person(organisation_id=organisation.organisation, name="Ines", inside=True))
         unit.db.flush()
         grant, ines = grant_of(unit, world, world.stays).id, owner.id
-    adopt = changing.Change(changing.ChangeKind.ADOPT, "Bob is on the list.", (grant,), successor=ines)
+    adopt = change_types.Change(change_types.ChangeKind.ADOPT, "Bob is on the list.", (grant,), successor=ines)
     with service.unit(organisation) as unit:
         assert "Ines owns" in changes.preview(unit, adopt)["lines"][0]["does"]
         assert not unit.db.get_one(Grant, grant).recorded
@@ -86,7 +89,7 @@ def test_drift_is_adopted_with_an_owner_or_restored(
     with pytest.raises(Conflict, match="recorded already"), service.unit(organisation) as unit:
         changes.carry_out(unit, adopt)
     with pytest.raises(Conflict, match="as it is recorded"), service.unit(organisation) as unit:
-        changes.carry_out(unit, changing.Change(changing.ChangeKind.RESTORE, "It was lost.", (grant,)))
+        changes.carry_out(unit, change_types.Change(change_types.ChangeKind.RESTORE, "It was lost.", (grant,)))
     with service.unit(organisation) as unit:
         row = unit.db.get_one(Grant, grant)
         assert row.recorded
@@ -98,8 +101,8 @@ def test_drift_is_adopted_with_an_owner_or_restored(
     assert outcome is not None
     assert outcome.missing == 1
     with service.unit(organisation) as unit:
-        changes.carry_out(unit, changing.Change(changing.ChangeKind.RESTORE, "It was lost.", (grant,)))
-    assert settling.settle(service, organisation.organisation, grant) is None
+        changes.carry_out(unit, change_types.Change(change_types.ChangeKind.RESTORE, "It was lost.", (grant,)))
+    assert provisioning.settle(service, organisation.organisation, grant) is None
     assert world.asked(world.stays) == "member"
 
 
@@ -167,7 +170,7 @@ def test_awkward_manners_of_a_service_do_not_keep_access(
     simulated.manners = Manners()
     assert world.asked(world.goes) == ""
     with service.unit(organisation) as unit:
-        assert helping.page(unit, revocation)["state"] == "confirmed"
+        assert revocation_steps.page(unit, revocation)["state"] == "confirmed"
 
 
 def test_a_service_that_says_done_when_it_is_not_is_found_out(
@@ -181,7 +184,7 @@ def test_a_service_that_says_done_when_it_is_not_is_found_out(
     grant, revocation = start_ending(service, organisation, world, world.goes)
     assert carry_on(service, organisation, clock, revocation, 3) != "confirmed"
     with service.unit(organisation) as unit:
-        steps = helping.page(unit, revocation)["step_list"]
+        steps = revocation_steps.page(unit, revocation)["step_list"]
         assert any("Contradicted" in step["answer"] or "still" in step["answer"] for step in steps)
         assert unit.db.get_one(Grant, grant).state == "revoking"
     simulated.manners = Manners()
@@ -280,9 +283,9 @@ def test_sessions_are_told_and_end_with_the_access(
         )
         wanted = select(Grant.id).where(Grant.account_id == session.account_id, Grant.person_id == session.person_id)
         grant = unit.db.scalars(wanted).one()
-        wish = revocations.Wish(grants=(grant,))
-        assert [shown["id"] for shown in revocations.preview(unit, wish)["sessions"]] == [session.id]
-        revocation = revocations.start(unit, wish, "The season is over.")
+        wish = revoke.Wish(grants=(grant,))
+        assert [shown["id"] for shown in revoke.preview(unit, wish)["sessions"]] == [session.id]
+        revocation = revoke.start(unit, wish, "The season is over.")
     assert goes_on()
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not goes_on()
@@ -336,8 +339,8 @@ def test_what_answers_people_opens_no_secret_of_a_system(
     web = replace(service, holds_secrets=False)
     with web.unit(organisation) as unit:
         grant = grant_of(unit, world, world.goes).id
-        assert revocations.preview(unit, revocations.Wish((grant,)))["steps"]
-        begun = revocations.start(unit, revocations.Wish((grant,)), "Over.")
+        assert revoke.preview(unit, revoke.Wish((grant,)))["steps"]
+        begun = revoke.start(unit, revoke.Wish((grant,)), "Over.")
         systems.ask_to_read(unit, ident)
     assert carry_on(worker, organisation, clock, begun) == "confirmed"
     assert world.asked(world.goes) == ""

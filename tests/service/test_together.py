@@ -20,21 +20,16 @@ from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import Proof
 from openlatch.errors import Collision, Conflict, Held, NotFound, OpenLatchError
-from openlatch.service import (
-    carrying,
-    changes,
-    changing,
-    latching,
-    leaving,
-    proposing,
-    requests,
-    revocations,
-    settling,
-    systems,
-)
-from openlatch.service import undoing as undo
-from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.giving import Choice, Single
+from openlatch.service.grants import change_types, changes, provisioning
+from openlatch.service.grants.lifecycle import Choice, Single
+from openlatch.service.latches import guard
+from openlatch.service.offers import preview
+from openlatch.service.people import leavers
+from openlatch.service.requests import requests
+from openlatch.service.revocations import execute, undo
+from openlatch.service.revocations import revoke as revoke_access
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.tables import AccessRequest, Account, Grant, Level, Person, Session, System, Term
 from tests.adapters.worlds import World
@@ -109,8 +104,8 @@ def meet(service: Service, at: int, first: Work, second: Work) -> tuple[list[Bas
 def assert_promises(service: Service, viewer: Viewer, world: World | None = None) -> None:
     """Latches on hold hold, nothing that is confirmed gone is there, and the journal verifies."""
     with service.unit(viewer) as unit:
-        latched = latching.in_force(unit)
-        for account, crowd in latching.crowds(unit, list(latched)).items():
+        latched = guard.in_force(unit)
+        for account, crowd in guard.crowds(unit, list(latched)).items():
             hold = [latch for latch in latched[account] if latch.mode is LatchMode.HOLD]
             assert core.breaches(hold, crowd) == []
         assert chain.verify(journal.export(unit.db, viewer.organisation), journal.head(unit.db)).sound
@@ -145,12 +140,12 @@ def test_what_is_confirmed_gone_is_not_given_again_by_what_was_under_way(
 
     def revoke(own: Service) -> None:
         with own.unit(organisation) as unit:
-            begun.append(revocations.start(unit, revocations.Wish((ident,)), "Over."))
-        carrying.carry_out(own, organisation.organisation, begun[0])
+            begun.append(revoke_access.start(unit, revoke_access.Wish((ident,)), "Over."))
+        execute.carry_out(own, organisation.organisation, begun[0])
 
-    meet(service, at, lambda own: settling.settle(own, organisation.organisation, ident), revoke)
+    meet(service, at, lambda own: provisioning.settle(own, organisation.organisation, ident), revoke)
     assert carry_on(service, organisation, clock, begun[0]) == "confirmed"
-    settling.settle(service, organisation.organisation, ident)
+    provisioning.settle(service, organisation.organisation, ident)
     assert world.asked(world.stays) == ""
     with service.unit(organisation) as unit:
         assert unit.db.get_one(Grant, ident).owed is None
@@ -181,13 +176,13 @@ def outsiders(small: Small, account: str, names: tuple[str, ...], state: str) ->
 
 def hold(small: Small, account: str, kind: LatchKind, number: int) -> None:
     with small.service.unit(small.itself) as unit:
-        latching.switch(unit, latching.Setting(kind, LatchMode.HOLD, small.account(account), number=number))
+        guard.switch(unit, guard.Setting(kind, LatchMode.HOLD, small.account(account), number=number))
 
 
 def resume(viewer: Viewer, grant: UUID) -> Work:
     def work(own: Service) -> None:
         with own.unit(viewer) as unit:
-            changes.carry_out(unit, changes.Change(changing.ChangeKind.RESUME, "Again.", (grant,)))
+            changes.carry_out(unit, changes.Change(change_types.ChangeKind.RESUME, "Again.", (grant,)))
 
     return work
 
@@ -212,7 +207,7 @@ def test_accounts_reached_through_another_are_guarded_too(small: Small) -> None:
             {"level": small.level("pay"), "grant": other},
         )
         ledger = small.account("ledger")
-        crowd = latching.crowds(unit, [ledger])[ledger]
+        crowd = guard.crowds(unit, [ledger])[ledger]
         limits = (core.Latch(LatchKind.MOST_DELEGATES, LatchMode.HOLD, number) for number in count(1))
         there = next(latch.number or 0 for latch in limits if not core.breaches([latch], crowd))
     hold(small, "ledger", LatchKind.MOST_DELEGATES, there + 1)
@@ -228,7 +223,7 @@ def test_a_change_of_many_and_a_change_of_one_do_not_wait_in_a_circle(small: Sma
     def suspend(*which: UUID) -> Work:
         def work(own: Service) -> None:
             with own.unit(small.itself) as unit:
-                changes.carry_out(unit, changes.Change(changing.ChangeKind.SUSPEND, "Pause.", which))
+                changes.carry_out(unit, changes.Change(change_types.ChangeKind.SUSPEND, "Pause.", which))
 
         return work
 
@@ -246,10 +241,10 @@ def test_a_preview_announces_nothing_and_writes_no_row(small: Small) -> None:
     """Of a change, and of an offer of a single permission."""
     with small.service.unit(small.itself) as unit:
         before = unit.db.scalar(select(func.count(Level.id)))
-        changes.preview(unit, changes.Change(changing.ChangeKind.SUSPEND, "", (small.grant_of("mara", "box"),)))
+        changes.preview(unit, changes.Change(change_types.ChangeKind.SUSPEND, "", (small.grant_of("mara", "box"),)))
         choice = Choice(permissions=(Single("mail.share"),))
-        una = proposing.To(address="una@example.net", name="Una")
-        proposing.preview(unit, proposing.Proposal(small.account("box"), (una,), choice))
+        una = preview.To(address="una@example.net", name="Una")
+        preview.preview(unit, preview.Proposal(small.account("box"), (una,), choice))
         assert (unit.kinds, unit.entries, unit.afterwards) == (set(), [], [])
         assert unit.db.scalar(select(func.count(Level.id))) == before
 
@@ -257,7 +252,7 @@ def test_a_preview_announces_nothing_and_writes_no_row(small: Small) -> None:
 def test_an_unknown_rule_in_a_wish_to_revoke_is_refused(small: Small) -> None:
     """Instead of being left out without a word."""
     with pytest.raises(NotFound, match="no such access rule"), small.service.unit(small.itself) as unit:
-        revocations.preview(unit, revocations.Wish(rules=(small.account("box"),)))
+        revoke_access.preview(unit, revoke_access.Wish(rules=(small.account("box"),)))
 
 
 def test_an_owner_ends_a_grant_whose_holder_is_signed_in_elsewhere_in_the_system(
@@ -290,9 +285,9 @@ def test_an_owner_ends_a_grant_whose_holder_is_signed_in_elsewhere_in_the_system
         unit.db.flush()
         viewer, ident = Viewer(organisation.organisation, "Olga", owner.id), grant.id
     with service.unit(viewer) as unit:
-        shown = revocations.preview(unit, revocations.Wish((ident,)))
+        shown = revoke_access.preview(unit, revoke_access.Wish((ident,)))
         assert [one["id"] for one in shown["sessions"]] == [session.id]
-        revocation = revocations.start(unit, revocations.Wish((ident,)), "Over.")
+        revocation = revoke_access.start(unit, revoke_access.Wish((ident,)), "Over.")
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not goes_on()
 
@@ -319,30 +314,30 @@ def the_use_cases(small: Small, world: World, grant: UUID, gone: UUID, request: 
 
     def end(own: Service) -> None:
         with own.unit(itself) as unit:
-            ident = revocations.start(unit, revocations.Wish((grant,)), "Over.")
-        carrying.carry_out(own, organisation, ident)
+            ident = revoke_access.start(unit, revoke_access.Wish((grant,)), "Over.")
+        execute.carry_out(own, organisation, ident)
 
     def leave(unit: Unit) -> None:
         heirs: dict[UUID, UUID | None] = {small.account("ledger"): small.person("ines")}
-        leaving.start(unit, leaving.Plan(small.person("mara"), heirs), "Over.")
+        leavers.start(unit, leavers.Plan(small.person("mara"), heirs), "Over.")
 
     def grant_it(unit: Unit) -> None:
         requests.grant(unit, request, Choice((small.level("read"),)), "", None, None)
 
-    def change(kind: changing.ChangeKind, *grants: UUID, **more: Any) -> Work:
+    def change(kind: change_types.ChangeKind, *grants: UUID, **more: Any) -> Work:
         return within(lambda unit: changes.carry_out(unit, changes.Change(kind, "Why.", grants, **more)))
 
     box = [small.grant_of("edda", "box"), small.grant_of("mara", "box")]
     return {
         "end": end,
-        "settle": lambda own: settling.settle(own, organisation, grant),
-        "suspend": change(changing.ChangeKind.SUSPEND, grant),
-        "change many": change(changing.ChangeKind.SET_END, *box, until=small.clock() + timedelta(days=9)),
+        "settle": lambda own: provisioning.settle(own, organisation, grant),
+        "suspend": change(change_types.ChangeKind.SUSPEND, grant),
+        "change many": change(change_types.ChangeKind.SET_END, *box, until=small.clock() + timedelta(days=9)),
         "undo": within(lambda unit: undo.undo(unit, gone, "By mistake.")),
         "read": lambda own: systems.read(own, organisation, system),
         "leave": within(leave),
         "grant a request": within(grant_it),
-        "resume": change(changing.ChangeKind.RESUME, small.grant("rota|person|owen|read")),
+        "resume": change(change_types.ChangeKind.RESUME, small.grant("rota|person|owen|read")),
     }  # fmt: skip
 
 
@@ -372,7 +367,7 @@ def test_whatever_two_do_at_once_the_promises_hold(
         grant, gone = grant_of(unit, world, world.goes), grant_of(unit, world, world.stays)
         grant.recorded = gone.recorded = True
         grant, gone = grant.id, gone.id
-        before = revocations.start(unit, revocations.Wish((gone,)), "Over.")
+        before = revoke_access.start(unit, revoke_access.Wish((gone,)), "Over.")
         request = AccessRequest(
             organisation_id=organisation.organisation, person_id=small.person("owen"), account_id=small.account("rota"),
             level_id=small.level("read"), reason="Season.", asked_at=unit.now, runs_out_at=unit.now + timedelta(days=3),
@@ -387,7 +382,7 @@ def test_whatever_two_do_at_once_the_promises_hold(
         works = the_use_cases(small, world, grant, before, asked, system)
         raised, come_to = meet(service, at, works[one], works[other])
         assert all(error is None or isinstance(error, OpenLatchError) for error in raised)
-        settling.settle(service, organisation.organisation, grant)
+        provisioning.settle(service, organisation.organisation, grant)
         assert_promises(service, organisation, world)
         # What was done once is refused the next time, and the points that there are have been met.
         at += 1

@@ -14,7 +14,8 @@ from openlatch.core import journal as chain
 from openlatch.core import tree_heads as core
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
-from openlatch.service import settings, tree_heads
+from openlatch.service.accounts import settings
+from openlatch.service.journal import signed_heads
 from openlatch.standins.timestamps import TimestampServer
 from openlatch.store import journal
 from openlatch.store.tables import TreeHead
@@ -29,13 +30,13 @@ def verified(small: Small, heads: list[core.Head]) -> chain.Verdict:
 def test_heads_go_into_a_file_at_intervals_and_name_the_first_altered_entry(small: Small, tmp_path: Path) -> None:
     """Each only once; the file finds what the database's owner sealed anew."""
     service = replace(small.service, tree_heads_file=tmp_path / "heads.jsonl")
-    tree_heads.keep(service, small.itself)
-    tree_heads.keep(service, small.itself)
+    signed_heads.keep(service, small.itself)
+    signed_heads.keep(service, small.itself)
     with small.acting_as_administrator("ines") as unit:
         settings.change(unit, 48, [], [])
-    tree_heads.keep(service, small.itself)
+    signed_heads.keep(service, small.itself)
     small.clock.forward(hours=2)
-    tree_heads.keep(service, small.itself)
+    signed_heads.keep(service, small.itself)
     heads = core.read((tmp_path / "heads.jsonl").read_bytes())
     assert [head.is_signed for head in heads] == [True, True]
     assert (tmp_path / "heads.jsonl").stat().st_mode & 0o777 == 0o600
@@ -54,13 +55,13 @@ def test_a_file_that_can_not_be_written_holds_up_nothing_and_gets_all_heads_late
     service = replace(small.service, tree_heads_file=place)
     with small.acting_as_administrator("ines") as unit:
         settings.change(unit, 48, [], [], ["audit@example.net"])
-    tree_heads.keep(service, small.itself)
+    signed_heads.keep(service, small.itself)
     with small.service.unit(small.itself) as unit:
-        row = tree_heads.last(unit)
+        row = signed_heads.last(unit)
         assert row is not None
         assert (row.filed_at, row.mailed_at is not None) == (None, True)
     place.parent.mkdir()
-    tree_heads.keep(service, small.itself)
+    signed_heads.keep(service, small.itself)
     (head,) = core.read(place.read_bytes())
     assert (head.size, len(head.hashes)) == (row.size, row.size)
 
@@ -69,7 +70,7 @@ def test_an_end_that_was_cut_off_in_the_database_is_found_by_its_own_head(
     small: Small, cluster: Cluster, database: str
 ) -> None:
     """By the journal's head, and by the signed one."""
-    tree_heads.keep(small.service, small.itself)
+    signed_heads.keep(small.service, small.itself)
     with psycopg.connect(cluster.url(database), autocommit=True) as db:
         db.execute("alter table journal disable trigger all")
         db.execute("delete from journal where position > (select max(position) - 3 from journal)")
@@ -77,7 +78,7 @@ def test_an_end_that_was_cut_off_in_the_database_is_found_by_its_own_head(
         rows = list(journal.export(unit.db, small.itself.organisation))
         assert chain.verify(rows).sound
         assert not chain.verify(rows, journal.head(unit.db)).sound
-        verdict = chain.verify(rows, heads=core.Watch(tree_heads.every(unit)))
+        verdict = chain.verify(rows, heads=core.Watch(signed_heads.every(unit)))
     assert any("cut off" in fault.what for fault in verdict.faults)
 
 
@@ -89,7 +90,7 @@ def test_auditors_get_the_head_by_mail_once_a_day(small: Small) -> None:
         small.clock.forward(hours=hours)
         with small.acting_as_administrator("ines") as unit:
             settings.change(unit, 48, [], [])
-        tree_heads.keep(small.service, small.itself)
+        signed_heads.keep(small.service, small.itself)
     letters = [text for to, _, text in mailed(small.service, small.itself.organisation) if to == "audit@example.net"]
     assert len(letters) == 2
     (line,) = [part for part in orjson.loads(letters[0])["paragraphs"] if part.startswith("{")]
@@ -100,12 +101,12 @@ def test_heads_are_stamped_by_an_authority_and_wait_for_one_that_is_away(small: 
     """OpenSSL verifies the stamp, which nobody here wrote."""
     server = TimestampServer(tmp_path / "authority", free_port())
     service = replace(small.service, timestamp_authority=server.address)
-    tree_heads.keep(service, small.itself)
+    signed_heads.keep(service, small.itself)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalars(select(TreeHead.stamp)).one() is None
     server.start()
     try:
-        tree_heads.keep(service, small.itself)
+        signed_heads.keep(service, small.itself)
     finally:
         server.stop()
     with small.service.unit(small.itself) as unit:

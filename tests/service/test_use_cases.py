@@ -17,10 +17,14 @@ from sqlalchemy import event, func, select, text
 from openlatch import wire
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooLarge, TooMany
 from openlatch.launch.cluster import Cluster
-from openlatch.service import factor, flags, knowing, picturing, reaching, revocations, signing_in, today
+from openlatch.service import today
+from openlatch.service.access import charts, queries
 from openlatch.service.accounts.page import account_page
+from openlatch.service.flags import flags, known_facts
+from openlatch.service.identity import authentication, second_factor
 from openlatch.service.lists import register
 from openlatch.service.people.page import person_page
+from openlatch.service.revocations import revoke
 from openlatch.store.listing import ListQuery
 from openlatch.store.migrate import APP_ROLE
 from openlatch.store.ruling import looking
@@ -88,7 +92,7 @@ def test_no_page_of_a_list_reads_a_whole_table(small: Small, cluster: Cluster, d
         for name in ("accounts", "people", "teams", "apps", "grants", "sessions", "flags", "offers", "journal"):
             register.page(unit, name, ListQuery())
         if who:
-            knowing.about(unit, None)
+            known_facts.about(unit, None)
     with psycopg.connect(cluster.url(database)) as db:
         for table, index, constraint in db.execute(
             "select i.indrelid::regclass::text, i.indexrelid::regclass::text, c.conname from pg_index i "
@@ -127,7 +131,7 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
     assert {p["holder"]["name"] for p in mine["paths"]} == {"Owen"}
     assert not mine["answers_for"]
     with pytest.raises(NotFound), small.service.unit(small.as_("edda")) as unit:
-        reaching.who_can(unit, small.as_("owen").person or UUID(int=0), ident, reaching.Question())
+        queries.who_can(unit, small.as_("owen").person or UUID(int=0), ident, queries.Question())
 
 
 def test_an_account_page_with_very_many_paths_has_the_first_and_how_many_there_are(
@@ -139,7 +143,7 @@ def test_an_account_page_with_very_many_paths_has_the_first_and_how_many_there_a
         whole = account_page(unit, box)
         monkeypatch.setattr(register, "MOST_PATHS", 1)
         page = account_page(unit, box)
-        everyone, few = (reaching.everyone(unit, box, reaching.Question(limit=most)) for most in (None, 2))
+        everyone, few = (queries.everyone(unit, box, queries.Question(limit=most)) for most in (None, 2))
     assert whole["path_count"] == len(whole["paths"]) > 2
     assert whole["app_count"] == len(
         {path["holder"]["id"] for path in whole["paths"] if path["holder"]["kind"] == "app"}
@@ -160,9 +164,9 @@ def test_the_calendar_of_ends_counts_what_it_does_not_name(small: Small, monkeyp
             term.until = datetime(2026, 4, 1, 22, tzinfo=UTC) + timedelta(microseconds=n == len(terms) - 1)
     assert len(terms) > 3
     for most in (8, 2):
-        monkeypatch.setattr(picturing, "MOST_NAMES", most)
+        monkeypatch.setattr(charts, "MOST_NAMES", most)
         with small.service.unit(small.itself) as unit:
-            days = {row["day"]: row for row in picturing.ends(unit, unit.now, 3)["days"]}
+            days = {row["day"]: row for row in charts.ends(unit, unit.now, 3)["days"]}
         assert days["2026-04-01"]["grants"] == len(terms) - 1
         assert days["2026-04-02"]["grants"] == 1
         assert len(days["2026-04-01"]["names"]) == min(most, len(terms) - 1)
@@ -184,12 +188,12 @@ def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
 @pytest.mark.parametrize(("who", "refusal"), [("mara", NotAllowed), ("owen", NotFound), ("edda", NotFound)])
 def test_ending_access_is_for_whoever_answers_for_the_account(small: Small, who: str, refusal: type[Exception]) -> None:
     """Told apart only for those who can see the access itself."""
-    wish = revocations.Wish(grants=(small.grant("box|person|mara|run"),))
-    for call in (revocations.preview, lambda u, w: revocations.start(u, w, "Because.")):
+    wish = revoke.Wish(grants=(small.grant("box|person|mara|run"),))
+    for call in (revoke.preview, lambda u, w: revoke.start(u, w, "Because.")):
         with pytest.raises(refusal), small.service.unit(small.as_(who)) as unit:
             call(unit, wish)
     with small.service.unit(small.as_("ines")) as unit:
-        shown = revocations.preview(unit, wish)
+        shown = revoke.preview(unit, wish)
     (mara,) = [c for c in shown["changes"] if c["account"]["name"] == "Box"]
     assert [r["sentence"] for r in mara["ends"]] == ["Let others in"]
     assert [r["words"] for r in mara["remains"]] == ["Mara belongs to Wardens, Wardens holds “Read” on Box"]
@@ -282,7 +286,7 @@ def test_today_counts_what_the_viewer_may_see(small: Small) -> None:
 def tries(small: Small, origin: str, password: str = "wrong", **more: str) -> str:
     """What comes of one try to sign in as Ada."""
     try:
-        signing_in.check_password(small.service, "ada@example.org", password, origin, **more)
+        authentication.check_password(small.service, "ada@example.org", password, origin, **more)
     except (NotSignedIn, TooMany) as error:
         return type(error).__name__
     return "in"
@@ -290,8 +294,8 @@ def tries(small: Small, origin: str, password: str = "wrong", **more: str) -> st
 
 def test_whoever_guesses_is_slowed_down_and_nobody_else_is(small: Small) -> None:
     """The right person gets in from elsewhere, and on a device of theirs from everywhere; and is told."""
-    who = signing_in.check_password(small.service, "ada@example.org", "a long password", "198.51.100.7")
-    device = signing_in.remember_device(small.service, who)
+    who = authentication.check_password(small.service, "ada@example.org", "a long password", "198.51.100.7")
+    device = authentication.remember_device(small.service, who)
     assert [tries(small, "203.0.113.9") for _ in range(11)] == ["NotSignedIn"] * 10 + ["TooMany"]
     assert tries(small, "203.0.113.9", "a long password") == "TooMany"
     assert tries(small, "198.51.100.7", "a long password") == "in"
@@ -319,12 +323,12 @@ def test_many_tries_at_once_do_not_pass_the_limit(small: Small) -> None:
 
 def test_a_second_factor_is_let_through_and_can_not_be_guessed(small: Small) -> None:
     """Whoever has the code does not wait for what others try; codes are counted as well."""
-    who = signing_in.check_password(small.service, "ada@example.org", "a long password", "198.51.100.7")
-    opened = signing_in.open_session(small.service, who, "Firefox", "198.51.100.7")
-    viewer = signing_in.viewer_of_session(small.service, opened.token, None)
+    who = authentication.check_password(small.service, "ada@example.org", "a long password", "198.51.100.7")
+    opened = authentication.open_session(small.service, who, "Firefox", "198.51.100.7")
+    viewer = authentication.viewer_of_session(small.service, opened.token, None)
     with small.service.unit(viewer) as unit:
-        totp = pyotp.TOTP(factor.begin(unit)["secret"])
-        factor.confirm(unit, totp.at(small.clock()))
+        totp = pyotp.TOTP(second_factor.begin(unit)["secret"])
+        second_factor.confirm(unit, totp.at(small.clock()))
     for _ in range(12):
         tries(small, "203.0.113.9")
     assert tries(small, "203.0.113.9", "a long password") == "TooMany"
@@ -337,12 +341,12 @@ def test_a_second_factor_is_let_through_and_can_not_be_guessed(small: Small) -> 
 
 def test_a_code_for_one_organisation_opens_no_door_at_another(small: Small) -> None:
     """Whoever has to wait is let through by a second factor at the same sign-in, and by nothing else."""
-    signing_in.make_organisation(small.service, "Other", "other", "UTC", "Ada", "ada@example.org", "three lakes up")
-    who = signing_in.check_password(small.service, "ada@example.org", "three lakes up", "198.51.100.7")
-    opened = signing_in.open_session(small.service, who, "Firefox", "198.51.100.7")
-    with small.service.unit(signing_in.viewer_of_session(small.service, opened.token, None)) as unit:
-        totp = pyotp.TOTP(factor.begin(unit)["secret"])
-        factor.confirm(unit, totp.at(small.clock()))
+    authentication.make_organisation(small.service, "Other", "other", "UTC", "Ada", "ada@example.org", "three lakes up")
+    who = authentication.check_password(small.service, "ada@example.org", "three lakes up", "198.51.100.7")
+    opened = authentication.open_session(small.service, who, "Firefox", "198.51.100.7")
+    with small.service.unit(authentication.viewer_of_session(small.service, opened.token, None)) as unit:
+        totp = pyotp.TOTP(second_factor.begin(unit)["secret"])
+        second_factor.confirm(unit, totp.at(small.clock()))
     for _ in range(12):
         tries(small, "203.0.113.9")
     assert tries(small, "203.0.113.9", "a long password", code="000000") == "TooMany"
@@ -352,24 +356,24 @@ def test_a_code_for_one_organisation_opens_no_door_at_another(small: Small) -> N
 def test_signing_in_counts_tries_and_closes_with_the_person(small: Small) -> None:
     """Also for a token made before; and what is old is thrown away."""
     ada = "ada@example.org"
-    who = signing_in.check_password(small.service, ada.upper(), "a long password", "198.51.100.7")
+    who = authentication.check_password(small.service, ada.upper(), "a long password", "198.51.100.7")
     assert who.administrator
-    opened = signing_in.open_session(small.service, who, "Firefox", "198.51.100.7")
-    assert signing_in.viewer_of_session(small.service, opened.token, None).person == who.person
+    opened = authentication.open_session(small.service, who, "Firefox", "198.51.100.7")
+    assert authentication.viewer_of_session(small.service, opened.token, None).person == who.person
     for _ in range(10):
         with pytest.raises(NotSignedIn):
-            signing_in.check_password(small.service, ada, "wrong", "198.51.100.7")
+            authentication.check_password(small.service, ada, "wrong", "198.51.100.7")
     with pytest.raises(TooMany, match="Too many"):
-        signing_in.check_password(small.service, ada, "a long password", "198.51.100.7")
+        authentication.check_password(small.service, ada, "a long password", "198.51.100.7")
     small.clock.forward(minutes=16)
-    signing_in.check_password(small.service, ada, "a long password", "198.51.100.7")
+    authentication.check_password(small.service, ada, "a long password", "198.51.100.7")
     with small.service.unit(small.itself) as unit:
         unit.db.execute(text("update people set standing = 'left' where name = 'Ada Admin'"))
     with pytest.raises(NotAllowed, match="has left"):
-        signing_in.viewer_of_session(small.service, opened.token, None)
+        authentication.viewer_of_session(small.service, opened.token, None)
     small.clock.forward(days=2)
     with pytest.raises(NotSignedIn):
-        signing_in.viewer_of_session(small.service, opened.token, None)
+        authentication.viewer_of_session(small.service, opened.token, None)
     worker.tidy(small.service)
     with small.service.unit(small.itself) as unit:
         for table in (WebSession, SignInAttempt, IdempotencyKey):

@@ -10,17 +10,18 @@ import pytest
 from sqlalchemy import select, text
 
 from openlatch.errors import BadInput, NotFound
-from openlatch.service import importing, using
-from openlatch.service.context import Unit
+from openlatch.service import imports
+from openlatch.service.grants import usage
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Grant, Use
 from tests.service.conftest import Small
 
 
-def bring(unit: Unit, *days: tuple[str, str]) -> importing.Report:
+def bring(unit: Unit, *days: tuple[str, str]) -> imports.Report:
     """Use of Mara's grant on the box, as a file tells it: permission and day."""
     head = "account,holder_kind,holder,permission,last_used_at\n"
     lines = "".join(f"box,person,mara,{permission},{day}\n" for permission, day in days)
-    return importing.bring(unit, "use", "csv", io.BytesIO((head + lines).encode()), keep_good=False, try_only=False)
+    return imports.bring(unit, "use", "csv", io.BytesIO((head + lines).encode()), keep_good=False, try_only=False)
 
 
 def kept(small: Small, grant: UUID) -> dict[str, str]:
@@ -49,8 +50,8 @@ def test_what_is_used_now_counts_from_now_and_its_flag_clears(small: Small) -> N
     with small.service.unit(small.itself) as unit:
         grant, other = small.grant("box|person|mara|run"), small.grant("ledger|account|box|pay")
         before = unit.db.get_one(Grant, other).last_used_at
-        using.note(unit, [grant, grant])
-        using.note(unit, [])
+        usage.note(unit, [grant, grant])
+        usage.note(unit, [])
     with small.service.unit(small.itself) as unit:
         assert unit.db.get_one(Grant, grant).last_used_at == small.clock.now
         assert unit.db.get_one(Grant, other).last_used_at == before
@@ -62,12 +63,12 @@ def test_what_was_used_says_which_level_would_do(small: Small) -> None:
     """With what it gives up in plain words; a season that shows in the days makes it less sure."""
     grant = small.grant("box|person|mara|run")
     with small.service.unit(small.itself) as unit:
-        empty = using.of_grant(unit, grant, 90)
+        empty = usage.of_grant(unit, grant, 90)
         assert (empty["level"], empty["sure"]) == (None, 0)
         unit.db.execute(text("delete from uses"))
         assert bring(unit, ("mail.read", "2025-03-10"), ("mail.read", "2025-11-20"), ("mail.read", "2026-03-09")).kept
         unit.db.flush()
-        found = using.of_grant(unit, grant, 90)
+        found = usage.of_grant(unit, grant, 90)
     assert found["level"]["name"] == "Read"
     assert found["gives_up"] == ["Let others in"]
     assert (found["sure"], found["longest_pause"]) == (50, 254)
@@ -80,10 +81,10 @@ def test_nobody_is_told_of_the_use_of_others(small: Small) -> None:
     """And no span that makes no sense is looked at."""
     grant = small.grant("box|person|mara|run")
     with pytest.raises(NotFound), small.acting("owen") as unit:
-        using.of_grant(unit, grant, 90)
+        usage.of_grant(unit, grant, 90)
     for days in (0, -1, 4000):
         with pytest.raises(BadInput, match="were asked for"), small.service.unit(small.itself) as unit:
-            using.of_grant(unit, grant, days)
+            usage.of_grant(unit, grant, days)
 
 
 def test_use_that_a_file_tells_wrongly_is_refused_with_its_line(small: Small) -> None:

@@ -14,9 +14,13 @@ from sqlalchemy import select, text
 
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.processes import free_port
-from openlatch.service import changes, factor, myself, signing, signing_in, telling, visits
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.access import my_access
+from openlatch.service.acting import visits
+from openlatch.service.grants import changes
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.identity import authentication, second_factor, signing_keys
+from openlatch.service.notifications import notices as notify
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.standins.mail import MailServer
 from openlatch.store.tables import Mail, Notice, Person, Visit
 from openlatch.work import worker
@@ -28,7 +32,7 @@ def test_a_token_names_both_people_is_short_lived_and_ends_with_the_access(small
     box, mara = small.account("box"), small.signed_in("mara")
     with small.service.unit(mara) as unit:
         made = visits.exchange(unit, box)
-    key = jwt.PyJWK(signing.public(small.service, signing.TOKENS)).key
+    key = jwt.PyJWK(signing_keys.public(small.service, signing_keys.TOKENS)).key
     claims = jwt.decode(
         made.token, key, ["EdDSA"], audience=str(box), options={"verify_exp": False, "verify_iat": False}
     )
@@ -84,18 +88,18 @@ def test_a_second_factor_is_asked_for_and_each_code_is_good_once(small: Small) -
     """From the moment that the first code was given; setting it up and removing it need a fresh proof."""
     mara = small.signed_in("mara")
     with pytest.raises(ProofNeeded), small.service.unit(replace(mara, proved_at=None)) as unit:
-        factor.begin(unit)
+        second_factor.begin(unit)
     with small.service.unit(mara) as unit:
-        totp = pyotp.TOTP(factor.begin(unit)["secret"])
+        totp = pyotp.TOTP(second_factor.begin(unit)["secret"])
         with pytest.raises(BadInput):
-            factor.confirm(unit, "000000")
-        factor.confirm(unit, totp.at(small.clock()))
+            second_factor.confirm(unit, "000000")
+        second_factor.confirm(unit, totp.at(small.clock()))
         with pytest.raises(Conflict):
-            factor.begin(unit)
+            second_factor.begin(unit)
         assert unit.db.get_one(Person, mara.person).second_factor
 
     def sign_in(code: str = "") -> UUID | None:
-        return signing_in.check_password(small.service, "mara@example.org", PASSWORD, "x", code).person
+        return authentication.check_password(small.service, "mara@example.org", PASSWORD, "x", code).person
 
     with pytest.raises(FactorNeeded):
         sign_in()
@@ -107,11 +111,11 @@ def test_a_second_factor_is_asked_for_and_each_code_is_good_once(small: Small) -
         sign_in(totp.at(small.clock()))
     small.clock.forward(minutes=11)
     with pytest.raises(ProofNeeded), small.service.unit(mara) as unit:
-        factor.remove(unit)
+        second_factor.remove(unit)
     with small.service.unit(mara) as unit:
-        signing_in.prove(unit, PASSWORD, totp.at(small.clock()), "x")
+        authentication.prove(unit, PASSWORD, totp.at(small.clock()), "x")
     with small.service.unit(replace(mara, proved_at=small.clock())) as unit:
-        factor.remove(unit)
+        second_factor.remove(unit)
     assert sign_in() == mara.person
 
 
@@ -121,34 +125,34 @@ def test_an_address_is_confirmed_by_the_link_that_was_sent_to_it(small: Small) -
     organisation = mara.organisation
     for _ in range(2):
         with small.service.unit(mara) as unit:
-            myself.ask_for_proof(unit)
+            my_access.ask_for_proof(unit)
     link = link_to(small.service, organisation, "mara@example.org")
-    assert myself.confirm_address(small.service, link, "x") == "Mara"
+    assert my_access.confirm_address(small.service, link, "x") == "Mara"
     with pytest.raises(NotFound):
-        myself.confirm_address(small.service, link, "x")
+        my_access.confirm_address(small.service, link, "x")
     with small.service.unit(mara) as unit:
-        page = myself.page(unit)
+        page = my_access.page(unit)
         assert page["settings"]["address_confirmed_at"] == small.clock()
         assert [(m["account"]["name"], [h["name"] for h in m["holders"]]) for m in page["mine"]] == [
             ("Ledger", ["Edda", "Ines", "Owen", "Sync"])
         ]
-        myself.ask_for_proof(unit)
+        my_access.ask_for_proof(unit)
     small.clock.forward(hours=24)
     with pytest.raises(NotFound):
-        myself.confirm_address(small.service, link_to(small.service, organisation, "mara@example.org"), "x")
+        my_access.confirm_address(small.service, link_to(small.service, organisation, "mara@example.org"), "x")
 
 
 def test_mail_goes_out_plain_and_html_and_waits_for_a_server_that_is_down(small: Small, tmp_path: Path) -> None:
     """Nothing of it stays in the database once it is sent; a recipient who is refused is not tried for ever."""
     port = free_port()
-    post = telling.Post("127.0.0.1", port, "access@example.org")
+    post = notify.Post("127.0.0.1", port, "access@example.org")
     organisation = small.itself.organisation
-    letter = telling.Letter("Hello <you>", ("A & B.", "Second."), "http://x.example/offer#t0ken", "Open it")
+    letter = notify.Letter("Hello <you>", ("A & B.", "Second."), "http://x.example/offer#t0ken", "Open it")
     with small.service.unit(small.itself) as unit:
-        telling.write(unit, "mara@example.org", letter)
-    assert telling.send_due(small.service, organisation, None) == 0
+        notify.write(unit, "mara@example.org", letter)
+    assert notify.send_due(small.service, organisation, None) == 0
     small.clock.forward(minutes=1)
-    assert telling.send_due(small.service, organisation, post) == 0
+    assert notify.send_due(small.service, organisation, post) == 0
     with small.service.unit(small.itself) as unit:
         row = unit.db.scalars(select(Mail)).one()
         assert (row.state, row.tries) == ("waiting", 2)
@@ -156,9 +160,9 @@ def test_mail_goes_out_plain_and_html_and_waits_for_a_server_that_is_down(small:
     server = MailServer(tmp_path, port, free_port())
     server.start()
     try:
-        assert telling.send_due(small.service, organisation, post) == 0
+        assert notify.send_due(small.service, organisation, post) == 0
         small.clock.forward(minutes=1)
-        assert telling.send_due(small.service, organisation, post) == 1
+        assert notify.send_due(small.service, organisation, post) == 1
         (message,) = server.messages("mara@example.org")
     finally:
         server.stop()
@@ -175,17 +179,17 @@ def test_mail_goes_out_plain_and_html_and_waits_for_a_server_that_is_down(small:
 def test_a_refused_recipient_is_given_up(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
     """And put down in the journal."""
 
-    def refuse(self: telling.Post, recipient: str, letter: telling.Letter) -> None:
+    def refuse(self: notify.Post, recipient: str, letter: notify.Letter) -> None:
         raise smtplib.SMTPRecipientsRefused({recipient: (550, b"no such user")})
 
-    monkeypatch.setattr(telling.Post, "send", refuse)
+    monkeypatch.setattr(notify.Post, "send", refuse)
     with small.service.unit(small.itself) as unit:
-        telling.write(unit, "gone@example.org", telling.Letter("Hello", ("There.",)))
-    telling.send_due(small.service, small.itself.organisation, telling.Post("x", 1, "y@example.org"))
+        notify.write(unit, "gone@example.org", notify.Letter("Hello", ("There.",)))
+    notify.send_due(small.service, small.itself.organisation, notify.Post("x", 1, "y@example.org"))
     with small.service.unit(small.itself) as unit:
         row = unit.db.scalars(select(Mail)).one()
         assert (row.state, row.content) == ("failed", None)
-        assert not telling.waiting(unit)
+        assert not notify.waiting(unit)
 
 
 def test_one_message_that_can_not_be_sent_fails_alone(small: Small, tmp_path: Path) -> None:
@@ -193,24 +197,24 @@ def test_one_message_that_can_not_be_sent_fails_alone(small: Small, tmp_path: Pa
     port = free_port()
     server = MailServer(tmp_path, port, free_port())
     server.start()
-    post, organisation = telling.Post("127.0.0.1", port, "access@example.org"), small.itself.organisation
+    post, organisation = notify.Post("127.0.0.1", port, "access@example.org"), small.itself.organisation
     small.signed_in("ines")
     with small.service.unit(small.itself) as unit:
         unit.db.execute(text("update sign_ins set role = 'administrator'"))
-        telling.write(unit, "odd\n@example.org", telling.Letter("Never", ("Sent.",)))
+        notify.write(unit, "odd\n@example.org", notify.Letter("Never", ("Sent.",)))
         subject = "Asks\r\nBcc: eve@example.net\n\nfor \a it\u2028now"
-        telling.write(unit, "mara@example.org", telling.Letter(subject, ("There.",)))
+        notify.write(unit, "mara@example.org", notify.Letter(subject, ("There.",)))
     try:
-        assert telling.send_due(small.service, organisation, post) == 1
+        assert notify.send_due(small.service, organisation, post) == 1
         (message,) = server.messages("mara@example.org")
         assert (message["Subject"], message["Bcc"]) == ("Asks Bcc: eve@example.net for it now", None)
-        for _ in range(telling.HOPELESS_TRIES - 1):
+        for _ in range(notify.HOPELESS_TRIES - 1):
             small.clock.forward(hours=1)
-            assert telling.send_due(small.service, organisation, post) == 0
+            assert notify.send_due(small.service, organisation, post) == 0
     finally:
         server.stop()
     with small.service.unit(small.itself) as unit:
-        assert not telling.waiting(unit)
+        assert not notify.waiting(unit)
         notices = unit.db.scalars(select(Notice).where(Notice.kind == "mail_failed")).all()
         assert small.person("ines") in {notice.person_id for notice in notices}
         assert all("could not be sent" in notice.sentence for notice in notices)
@@ -218,7 +222,7 @@ def test_one_message_that_can_not_be_sent_fails_alone(small: Small, tmp_path: Pa
 
 def test_what_fails_for_one_organisation_holds_up_no_other(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
     """Nor what else is due for the same one."""
-    other = signing_in.make_organisation(
+    other = authentication.make_organisation(
         small.service, "Other", "other", "UTC", "Bo", "bo@other.example.org", "three lakes up"
     )
     digests: list[UUID] = []
@@ -241,17 +245,17 @@ def test_what_fails_for_one_organisation_holds_up_no_other(small: Small, monkeyp
 def test_an_organisation_is_where_there_is_a_time_zone(small: Small, zone: str) -> None:
     """Or it is not made; nor twice with one short name."""
     with pytest.raises(BadInput, match="time zone"):
-        signing_in.make_organisation(small.service, "X", "x", zone, "Bo", "bo@x.example.org", "three lakes up")
-    signing_in.make_organisation(small.service, "X", "x", "UTC", "Bo", "bo@x.example.org", "three lakes up")
+        authentication.make_organisation(small.service, "X", "x", zone, "Bo", "bo@x.example.org", "three lakes up")
+    authentication.make_organisation(small.service, "X", "x", "UTC", "Bo", "bo@x.example.org", "three lakes up")
     with pytest.raises(Conflict):
-        signing_in.make_organisation(small.service, "Y", "x", "UTC", "Bo", "bo@y.example.org", "three lakes up")
+        authentication.make_organisation(small.service, "Y", "x", "UTC", "Bo", "bo@y.example.org", "three lakes up")
 
 
 def test_what_one_was_told_is_read(small: Small) -> None:
     """One's own notices, and no others."""
     with small.acting("ines") as unit:
-        telling.tell(unit, [small.person("mara"), small.person("owen")], "grant", "Something.")
+        notify.tell(unit, [small.person("mara"), small.person("owen")], "grant", "Something.")
     with small.acting("mara") as unit:
-        assert myself.read_notices(unit, []) == 0
+        assert my_access.read_notices(unit, []) == 0
     with small.acting("owen") as unit:
-        assert signing_in.describe(unit)["notices"] == 1
+        assert authentication.describe(unit)["notices"] == 1

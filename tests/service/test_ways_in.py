@@ -24,29 +24,23 @@ from openlatch.core.imports import RECORD_KINDS
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.words import GrantState
 from openlatch.errors import Held
-from openlatch.service import (
-    answering,
-    changes,
-    giving,
-    importing,
-    latching,
-    leaving,
-    levels,
-    matching,
-    offers,
-    requests,
-    revocations,
-    undoing,
-)
-from openlatch.service.answering import Answer
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Unit, Viewer
-from openlatch.service.giving import Choice
+from openlatch.service import imports
+from openlatch.service.grants import changes, levels, lifecycle
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.grants.terms import TermWish
-from openlatch.service.latching import Setting
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
+from openlatch.service.offers import answer, offers
+from openlatch.service.offers.answer import Answer
+from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.partners import at_client
-from openlatch.service.proposing import Proposal, To
-from openlatch.service.records import editing, existing_access, merging
+from openlatch.service.people import leavers
+from openlatch.service.records import edit, existing_access, merge
+from openlatch.service.requests import requests
+from openlatch.service.revocations import revoke, undo
+from openlatch.service.systems import login_matching
+from openlatch.service.unit import Unit, Viewer
 from openlatch.store.tables import (
     Account,
     Breach,
@@ -98,7 +92,7 @@ class Gate:
         return replace(self.unit, viewer=viewer, _sight=None)
 
     def bring(self, kind: str, written: str) -> None:
-        report = importing.bring(
+        report = imports.bring(
             replace(self.unit, _sight=None), kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False
         )
         assert report.kept, report.errors
@@ -115,9 +109,9 @@ class Gate:
         """A grant of the outsider's that is there already."""
         unit = self.as_("ines")
         account = unit.db.get_one(Account, self.id(Account, "gate"))
-        terms = giving.terms_from(unit, account, self.choice(level, days))
+        terms = lifecycle.terms_from(unit, account, self.choice(level, days))
         holder = core.Holder(core.HolderKind.PERSON, self.id(Person, "quin"))
-        grant = giving.new_grant(unit, account, holder, terms, state, reason="Before.")
+        grant = lifecycle.new_grant(unit, account, holder, terms, state, reason="Before.")
         unit.db.flush()
         return grant.id
 
@@ -198,7 +192,7 @@ def _linked(gate: Gate) -> UUID:
 
 
 def _revoked(gate: Gate) -> UUID:
-    return revocations.start(gate.as_("ines"), revocations.Wish((gate.given(),)), "A mistake.")
+    return revoke.start(gate.as_("ines"), revoke.Wish((gate.given(),)), "A mistake.")
 
 
 def _unrecorded(gate: Gate) -> UUID:
@@ -229,10 +223,10 @@ WAYS: dict[str, Way] = {
         lambda g, offer: offers.change(g.as_("ines"), offer, g.choice(), None), FOR_EVER,
     ),
     "an offer is accepted": Way(
-        lambda g: g.offer(), lambda g, offer: answering.accept(g.as_("quin"), offer, Answer(1)), FOR_EVER
+        lambda g: g.offer(), lambda g, offer: answer.accept(g.as_("quin"), offer, Answer(1)), FOR_EVER
     ),
     "ownership is accepted": Way(
-        _owning, lambda g, offer: answering._accept(g.as_("quin"), offer, 1, by_link=True),
+        _owning, lambda g, offer: answer._accept(g.as_("quin"), offer, 1, by_link=True),
         frozenset({K.NO_SPEND_OUTSIDE}),
     ),
     "a request is granted": Way(
@@ -281,11 +275,11 @@ WAYS: dict[str, Way] = {
         ), frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER}),
     ),
     "a revocation is undone": Way(
-        _revoked, lambda g, row: undoing.undo(g.as_("ines", administrator=True), row, "Needed."), FOR_EVER
+        _revoked, lambda g, row: undo.undo(g.as_("ines", administrator=True), row, "Needed."), FOR_EVER
     ),
     "a revocation": Way(
         lambda g: g.held_by("otto"),
-        lambda g, grant: revocations.start(g.as_("ines"), revocations.Wish((grant,)), "Over."), STEWARD,
+        lambda g, grant: revoke.start(g.as_("ines"), revoke.Wish((grant,)), "Over."), STEWARD,
     ),
     "a file of grants": Way(
         nothing, lambda g, _: g.bring("grants", "account,holder,level\ngate,quin,all\n"), FOR_EVER
@@ -317,14 +311,14 @@ WAYS: dict[str, Way] = {
     ),
     "somebody leaves": Way(
         nothing,
-        lambda g, _: leaving.start(
-            g.as_("ines", administrator=True), leaving.Plan(g.id(Person, "otto"), {}), "They left."
+        lambda g, _: leavers.start(
+            g.as_("ines", administrator=True), leavers.Plan(g.id(Person, "otto"), {}), "They left."
         ), STEWARD, is_fact=True,
     ),
     "an account passes on from a leaver": Way(
-        nothing, lambda g, _: leaving.start(
+        nothing, lambda g, _: leavers.start(
             g.as_("otto", administrator=True),
-            leaving.Plan(g.id(Person, "ines"), {g.id(Account, a): g.id(Person, "quin") for a in ("box", "gate")}),
+            leavers.Plan(g.id(Person, "ines"), {g.id(Account, a): g.id(Person, "quin") for a in ("box", "gate")}),
             "They left.",
         ), OUTSIDE,
     ),
@@ -336,17 +330,17 @@ WAYS: dict[str, Way] = {
         frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER, K.ENDS_WITHIN}),
     ),
     "a membership by hand": Way(
-        nothing, lambda g, _: editing.make(g.as_("ines", administrator=True), "memberships", {
+        nothing, lambda g, _: edit.make(g.as_("ines", administrator=True), "memberships", {
             "team": g.id(Team, "crew"), "person": g.id(Person, "quin"), "member_team": None, "since": None,
             "last_day": None}), ONE_MORE,
     ),
     "an owner by hand": Way(
-        nothing, lambda g, _: editing.change(
+        nothing, lambda g, _: edit.change(
             g.as_("ines", administrator=True), "accounts", g.id(Account, "gate"), {"owner": g.id(Person, "quin")}),
         OUTSIDE,
     ),
     "a membership taken out by hand": Way(
-        _stewards_in_the_crew, lambda g, row: editing.remove(g.as_("ines", administrator=True), "memberships", row),
+        _stewards_in_the_crew, lambda g, row: edit.remove(g.as_("ines", administrator=True), "memberships", row),
         STEWARD,
     ),
     "existing access is recorded": Way(
@@ -357,7 +351,7 @@ WAYS: dict[str, Way] = {
     ),
     "two people are one": Way(
         lambda g: g.held_by("otto"),
-        lambda g, _: merging.merge(
+        lambda g, _: merge.merge(
             g.as_("ines", administrator=True), "people", g.id(Person, "quin"), g.id(Person, "otto")),
         OUTSIDE | {K.ONE_AT_A_TIME, K.SECOND_FACTOR}, is_fact=True,
     ),
@@ -367,33 +361,33 @@ WAYS: dict[str, Way] = {
         ONE_MORE,
     ),
     "a login is somebody": Way(
-        _met, lambda g, login: matching.decide(g.as_("ines", administrator=True), login, g.id(Person, "quin")),
+        _met, lambda g, login: login_matching.decide(g.as_("ines", administrator=True), login, g.id(Person, "quin")),
         frozenset({K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.SECOND_FACTOR}), is_fact=True,
     ),
 }  # fmt: skip
 
 # What goes through the guard, by function, and the ways that come by it.
 GUARDED = {
-    "answering._come_into_force": ("an offer is accepted",),
-    "answering._take_over": ("ownership is accepted",),
-    "changing.guarded": ("resume", "set_level", "set_end", "suspend", "replace", "adopt", "set_terms"),
+    "answer._come_into_force": ("an offer is accepted",),
+    "answer._take_over": ("ownership is accepted",),
+    "change_types.guarded": ("resume", "set_level", "set_end", "suspend", "replace", "adopt", "set_terms"),
     "requests._emergency": ("an emergency",),
     "requests.grant": ("a request is granted",),
     "levels.change": ("a level is changed",),
-    "importing.bring": tuple(way for way in WAYS if way.startswith("a file of")),
-    "undoing._put_back": ("a revocation is undone",),
+    "imports.bring": tuple(way for way in WAYS if way.startswith("a file of")),
+    "undo._put_back": ("a revocation is undone",),
     "at_client.carry_out": ("a partner's people come in",),
-    "leaving.start": ("an account passes on from a leaver",),
-    "matching.decide": ("a login is somebody",),
-    "editing.make": ("a membership by hand",),
-    "editing.change": ("an owner by hand",),
-    "editing.remove": ("a membership taken out by hand",),
+    "leavers.start": ("an account passes on from a leaver",),
+    "login_matching.decide": ("a login is somebody",),
+    "edit.make": ("a membership by hand",),
+    "edit.change": ("an owner by hand",),
+    "edit.remove": ("a membership taken out by hand",),
     "existing_access.record": ("existing access is recorded",),
     "existing_access._preview": (),
-    "merging.preview": (),
-    "importing._tried": (),
-    "merging.merge": ("two people are one",),
-    "merging.undo": (),
+    "merge.preview": (),
+    "imports._tried": (),
+    "merge.merge": ("two people are one",),
+    "merge.undo": (),
 }
 # Changes and files by which nobody gets in: what is recorded stays as it was, or says nothing of who has access.
 NO_WAY = {ChangeKind.RESTORE, ChangeKind.ACCEPT, "teams", "apps", "handles", "marks", "places", "sessions", "use"}
@@ -404,9 +398,9 @@ def test_every_way_is_here() -> None:
     found = set()
     for path in Path(openlatch.service.__file__).parent.rglob("*.py"):
         for function in ast.walk(ast.parse(path.read_text())):
-            if (isinstance(function, ast.FunctionDef) and function.name != "guarded") or path.stem == "changing":
+            if (isinstance(function, ast.FunctionDef) and function.name != "guarded") or path.stem == "change_types":
                 calls = [ast.unparse(call.func) for call in ast.walk(function) if isinstance(call, ast.Call)]
-                if "latching.guarded" in calls and isinstance(function, ast.FunctionDef):
+                if "guard.guarded" in calls and isinstance(function, ast.FunctionDef):
                     found.add(f"{path.stem}.{function.name}")
     assert found == set(GUARDED)
     assert {way for ways in GUARDED.values() for way in ways} <= set(WAYS)
@@ -431,12 +425,12 @@ def attempt(gate: Gate, way: Way, mode: LatchMode) -> tuple[set[str], set[str], 
         for kind in LatchKind
     ]
     for setting in settings:
-        latching.switch(gate.as_("ines", administrator=True), setting)
+        guard.switch(gate.as_("ines", administrator=True), setting)
 
     def crowd() -> core.Crowd:
         gate.unit.db.flush()
         gate.unit.db.expire_all()
-        return latching.crowds(gate.unit, [account])[account]
+        return guard.crowds(gate.unit, [account])[account]
 
     was = crowd()
     try:

@@ -22,8 +22,9 @@ from openlatch.core import journal as chain
 from openlatch.core.filters import check, matches, parse
 from openlatch.errors import BadInput, Conflict
 from openlatch.launch.cluster import Cluster
-from openlatch.service import importing, signing_in
-from openlatch.service.context import Service, Viewer
+from openlatch.service import imports
+from openlatch.service.identity import authentication
+from openlatch.service.unit import Service, Viewer
 from openlatch.store import journal
 from openlatch.store.database import alone, transaction
 from openlatch.store.listing import ListQuery, nested
@@ -33,13 +34,11 @@ from openlatch.store.tables import Account, Base, Grant, Organisation, Person
 from tests.conftest import lines
 
 
-def bring(
-    service: Service, viewer: Viewer, kind: str, written: str, form: str = "csv", **how: bool
-) -> importing.Report:
+def bring(service: Service, viewer: Viewer, kind: str, written: str, form: str = "csv", **how: bool) -> imports.Report:
     """Import text as a file."""
     with service.unit(viewer) as unit:
         keep_good, try_only = how.get("keep_good", False), how.get("try_only", False)
-        return importing.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good, try_only)
+        return imports.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good, try_only)
 
 
 def test_the_migrations_give_the_tables_that_the_code_expects(cluster: Cluster, database: str) -> None:
@@ -55,7 +54,9 @@ def test_the_migrations_give_the_tables_that_the_code_expects(cluster: Cluster, 
 
 def test_rows_that_could_not_be_shown_are_put_right(cluster: Cluster, database: str, service: Service) -> None:
     """Instants of the year 1 or far away, and time zones that there are not, as earlier versions took them."""
-    viewer = signing_in.make_organisation(service, "Odd", "odd", "UTC", "Bo", "bo@odd.example.org", "a long password")
+    viewer = authentication.make_organisation(
+        service, "Odd", "odd", "UTC", "Bo", "bo@odd.example.org", "a long password"
+    )
     engine = create_engine(cluster.url(database).replace("postgresql:", "postgresql+psycopg:"))
     with engine.begin() as connection:
         command.downgrade(config_for(connection), "0014")
@@ -84,7 +85,9 @@ def test_every_table_of_an_organisation_is_guarded(cluster: Cluster, database: s
 
 def test_nothing_is_visible_across_organisations(service: Service, organisation: Viewer) -> None:
     """Not even to a query that forgets to ask, nor can a row be put into another organisation."""
-    other = signing_in.make_organisation(service, "Other", "other", "UTC", "Bo", "bo@example.org", "a long password")
+    other = authentication.make_organisation(
+        service, "Other", "other", "UTC", "Bo", "bo@example.org", "a long password"
+    )
     with transaction(service.engine, other.organisation) as db:
         assert [p.name for p in db.scalars(select(Person))] == ["Bo"]
         db.add(Person(organisation_id=organisation.organisation, name="Spy", inside=True))

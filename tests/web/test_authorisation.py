@@ -27,8 +27,8 @@ from openlatch import wire
 from openlatch.client import CallFailed, Client
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import DATABASE, Demo, Secrets
-from openlatch.service import signing_in
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.identity import authentication
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import engine_for, told_apart, transaction
 from openlatch.store.migrate import APP_ROLE, WEB_ROLE
 from openlatch.web.api_giving import api
@@ -436,7 +436,9 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
         steward = client.list("people", filter='name eq "Ivo Radley"').rows[0]
     engine = engine_for(stack.register.url(DATABASE, APP_ROLE, kept.app_password), 1)
     with transaction(engine, UUID(organisation_of(stack))) as db:
-        signing_in.make_sign_in(db, UUID(organisation_of(stack)), steward.id, "ivo.radley@survey.example.com", PASSWORD)
+        authentication.make_sign_in(
+            db, UUID(organisation_of(stack)), steward.id, "ivo.radley@survey.example.com", PASSWORD
+        )
     engine.dispose()
     known = {"": "", **tokens}
     with Client(stack.address) as client:

@@ -10,10 +10,12 @@ from psycopg import sql
 from sqlalchemy import select
 
 from openlatch.core.words import Proof
-from openlatch.service import carrying, changes, helping, revocations, systems
-from openlatch.service.changing import Change, ChangeKind
-from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.exposure import guard_changes, system_guards, tell_guards
+from openlatch.service.grants import changes
+from openlatch.service.grants.change_types import Change, ChangeKind
+from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.standins import calendars
 from openlatch.store.tables import AccessRule, Account, Exposure, Grant, Handle, Resource, Session, Step, System
 
@@ -38,8 +40,8 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
                 .where(Account.handle == role, Handle.name == member, Grant.state == "active")
             )  # fmt: skip
             grant = unit.db.scalars(wanted).one()
-            ident = revocations.start(unit, revocations.Wish((grant,)), "They only helped out over the holidays.")
-        carrying.carry_out(service, viewer.organisation, ident)
+            ident = revoke.start(unit, revoke.Wish((grant,)), "They only helped out over the holidays.")
+        execute.carry_out(service, viewer.organisation, ident)
     _by_hand(service, viewer)
     with service.unit(viewer) as unit:
         signed_in = (
@@ -115,10 +117,10 @@ def _by_hand(service: Service, viewer: Viewer) -> None:
     for key in (BY_HAND, SKIPPED):
         with service.unit(viewer) as unit:
             grant = unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
-            ident = revocations.start(unit, revocations.Wish((grant,)), "The campaign is over.")
+            ident = revoke.start(unit, revoke.Wish((grant,)), "The campaign is over.")
         with service.unit(viewer) as unit:
             for step in unit.db.scalars(select(Step.id).where(Step.revocation_id == ident)).all():
                 if key == BY_HAND:
-                    helping.done_by_hand(unit, ident, step, "Taken off the list of the press mailbox.")
+                    steps.done_by_hand(unit, ident, step, "Taken off the list of the press mailbox.")
                 else:
-                    helping.skip(unit, ident, step, "The provider answers nobody; the mailbox closes in spring.")
+                    steps.skip(unit, ident, step, "The provider answers nobody; the mailbox closes in spring.")

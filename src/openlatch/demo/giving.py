@@ -12,13 +12,17 @@ from sqlalchemy import select, update
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.demo import ruling
-from openlatch.service import answering, latching, offers, requests, settings
-from openlatch.service.answering import Answer
-from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.giving import Choice, Single, weekly_hours
-from openlatch.service.latching import Setting
-from openlatch.service.proposing import Proposal, To
-from openlatch.service.requests import Wish
+from openlatch.service.accounts import settings
+from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
+from openlatch.service.latches import guard
+from openlatch.service.latches.guard import Setting
+from openlatch.service.offers import answer as offer_answer
+from openlatch.service.offers import offers
+from openlatch.service.offers.answer import Answer
+from openlatch.service.offers.preview import Proposal, To
+from openlatch.service.requests import requests
+from openlatch.service.requests.requests import Wish
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Account, Level, Offer, Person, Resource, ResourceGroup
 
 DOMAINS = ["hollinfell.example.org", "volunteers.example.net"]
@@ -100,8 +104,8 @@ def _settings(cast: _Cast) -> None:
         unit.db.execute(update(Person).where(Person.id.in_(people)).values(address_confirmed_at=unit.now))
         for key, kind, mode, number, pair in LATCHES:
             ident = cast.account(unit, key).id
-            latching.switch(unit, Setting(kind, mode, ident, None, number, pair))
-        latching.switch(unit, Setting(LatchKind.ENDS_WITHIN, LatchMode.WARN, None, "mailbox", 1095))
+            guard.switch(unit, Setting(kind, mode, ident, None, number, pair))
+        guard.switch(unit, Setting(LatchKind.ENDS_WITHIN, LatchMode.WARN, None, "mailbox", 1095))
     with cast.acting("noor.ashdown") as unit:
         unit.db.get_one(Person, unit.viewer.person).refuses_offers = True
 
@@ -162,13 +166,13 @@ def _offers(cast: _Cast) -> None:
     # Answered, taken back, and run out.
     accepted = cast.offer("tobias.renn", "booking-mailbox", elin, Choice((read,), parts=(guests,), until=in_a_season))
     with cast.acting("elin.frost") as unit:
-        answering.accept(unit, accepted, Answer(1))
+        offer_answer.accept(unit, accepted, Answer(1))
     declined = cast.offer("yusra.haddad", "newsletter", imke, Choice((draft,)), "For the autumn issue.")
     with cast.acting("imke.rosen") as unit:
-        answering.decline(unit, declined, Answer(1, words="No time this year, sorry."), unknown_sender=False)
+        offer_answer.decline(unit, declined, Answer(1, words="No time this year, sorry."), unknown_sender=False)
     reported = cast.offer("yusra.haddad", "newsletter", ruairi, Choice((draft,)))
     with cast.acting("ruairi.kemp") as unit:
-        answering.decline(unit, reported, Answer(1), unknown_sender=True)
+        offer_answer.decline(unit, reported, Answer(1), unknown_sender=True)
     withdrawn = cast.offer("yusra.haddad", "newsletter", david, Choice((draft,)))
     with cast.acting("yusra.haddad") as unit:
         offers.withdraw(unit, withdrawn)

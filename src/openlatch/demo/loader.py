@@ -23,11 +23,14 @@ from openlatch.core.reviews.assigning import Line, Place
 from openlatch.core.words import Happening, Reach, Role, Subject, Verdict
 from openlatch.demo import giving
 from openlatch.errors import BadInput
-from openlatch.service import carrying, flags, importing, revocations, signing_in
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import imports
+from openlatch.service.flags import flags
+from openlatch.service.identity import authentication
 from openlatch.service.partners import links
-from openlatch.service.reviews import closing, deciding, opening, plans, schedules
+from openlatch.service.reviews import close_round, decisions, open_round, plans, schedules
 from openlatch.service.reviews.plans import Review
+from openlatch.service.revocations import execute, revoke
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Person, Revocation, Team
 
@@ -96,7 +99,7 @@ def load(service: Service) -> UUID:
         for key, role, _ in SIGN_INS:
             person = unit.db.scalars(select(Person).where(Person.key == key)).one()
             assert person.address is not None
-            signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
+            authentication.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
     flags.evaluate_all(service, itself.organisation)
     _load_neighbour(service)
     _load_agency(service)
@@ -118,7 +121,7 @@ def _dated(text: str, day: datetime) -> str:
 def _bring(service: Service, viewer: Viewer, kind: str, form: str, path: Path, day: datetime) -> None:
     written = _dated(path.read_text(), day)
     with service.unit(viewer) as unit:
-        report = importing.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good=False, try_only=False)
+        report = imports.bring(unit, kind, form, io.BytesIO(written.encode()), keep_good=False, try_only=False)
     if not report.kept:
         raise BadInput(f"{path.name} has bad lines: {report.errors[:5]}")
 
@@ -136,10 +139,10 @@ def _load_neighbour(service: Service) -> None:
     }
     for kind, written in files.items():
         with service.unit(itself) as unit:
-            importing.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
+            imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
     with service.unit(itself) as unit:
         person = unit.db.scalars(select(Person).where(Person.key == "rhea")).one()
-        signing_in.make_sign_in(unit.db, itself.organisation, person.id, address, PASSWORD, Role.ADMINISTRATOR)
+        authentication.make_sign_in(unit.db, itself.organisation, person.id, address, PASSWORD, Role.ADMINISTRATOR)
 
 
 def administrator(service: Service, organisation: UUID) -> Viewer:
@@ -155,13 +158,13 @@ def play(service: Service, organisation: UUID) -> None:
     viewer = administrator(service, organisation)
     with service.unit(viewer) as unit:
         closed = _close_one_round(unit)
-    closing.carry_on(service, Viewer.itself(organisation), closed)
+    close_round.carry_on(service, Viewer.itself(organisation), closed)
     with service.unit(viewer) as unit:
         _open_one_round(unit)
         _make_schedules(unit)
     with service.unit(viewer) as unit:
         grant = _grant(unit, "old-webshop|app|old-exporter|look")
-        revocations.start(unit, revocations.Wish(grants=(grant,)), "Nobody remembers what it is for.")
+        revoke.start(unit, revoke.Wish(grants=(grant,)), "Nobody remembers what it is for.")
         _accept_one_flag(unit)
     _end_in_a_stubborn_place(service, viewer)
     _link_the_agency(service, viewer)
@@ -176,12 +179,12 @@ def _load_agency(service: Service) -> None:
         for one, words in (("pia.castell", name), ("leo.fairburn", "Leo Fairburn"), ("juno.ashby", "Juno Ashby"))
     )
     with service.unit(itself) as unit:
-        importing.bring(unit, "people", "csv", io.BytesIO(people.encode()), keep_good=False, try_only=False)
+        imports.bring(unit, "people", "csv", io.BytesIO(people.encode()), keep_good=False, try_only=False)
     with service.unit(itself) as unit:
         for person in unit.db.scalars(select(Person)).all():
             assert person.address is not None
             role = Role.ADMINISTRATOR if person.address == address else Role.MEMBER
-            signing_in.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
+            authentication.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
 
 
 def _link_the_agency(service: Service, viewer: Viewer) -> None:
@@ -210,8 +213,8 @@ def _end_in_a_stubborn_place(service: Service, viewer: Viewer) -> None:
         ).first()
         if found is None:
             return
-        ident = revocations.start(unit, revocations.Wish(grants=(found,)), "The posters are printed.")
-    carrying.carry_out(service, viewer.organisation, ident)
+        ident = revoke.start(unit, revoke.Wish(grants=(found,)), "The posters are printed.")
+    execute.carry_out(service, viewer.organisation, ident)
 
 
 def _person(unit: Unit, key: str) -> UUID:
@@ -227,13 +230,13 @@ def _close_one_round(unit: Unit) -> UUID:
     review = Review(
         "Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, reviewers=lene, acts="at_close"
     )
-    ident = opening.open_round(unit, review)
+    ident = open_round.open_round(unit, review)
     items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all()
     for item in items[:-1]:
-        decision = deciding.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
-        deciding.decide(_as_reviewer(unit, item), ident, item.id, decision)
+        decision = decisions.Decision(Verdict.KEEP, "Needed until the accounts for last year are done.")
+        decisions.decide(_as_reviewer(unit, item), ident, item.id, decision)
     # The last one nobody got round to.
-    closing.close(unit, ident, dict.fromkeys((reach.word for reach in Reach), "keep"))
+    close_round.close(unit, ident, dict.fromkeys((reach.word for reach in Reach), "keep"))
     return ident
 
 
@@ -253,11 +256,11 @@ def _open_one_round(unit: Unit) -> None:
         undecided={"observe": "keep", "operate": "keep", "spend": "suspend", "steward": "suspend"},
         reminders=(7, 1),
     )
-    ident = opening.open_round(unit, review)
+    ident = open_round.open_round(unit, review)
     items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all()
     for item in [item for item in items if not item.flagged][:4]:
-        decision = deciding.Decision(Verdict.KEEP, "Used, and needed.")
-        deciding.decide(_as_reviewer(unit, item), ident, item.id, decision)
+        decision = decisions.Decision(Verdict.KEEP, "Used, and needed.")
+        decisions.decide(_as_reviewer(unit, item), ident, item.id, decision)
 
 
 def _make_schedules(unit: Unit) -> None:

@@ -8,8 +8,8 @@ from uuid import UUID
 
 from sqlalchemy import select, update
 
-from openlatch.service import flags, ruling
-from openlatch.service.context import Service, Viewer
+from openlatch.service.flags import flags, rule_settings
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import Account, Grant, Level, Offer, Person, System
 
 OWN_RULES = Path(__file__).parent / "data" / "own-rules.toml"
@@ -29,9 +29,9 @@ def play(service: Service, organisation: UUID) -> None:
     """Let it have happened."""
     itself = Viewer.itself(organisation)
     with service.unit(itself) as unit:
-        wish = ruling.Wish(LIMITS, never_together=[("books.enter", "books.pay")], known_publishers=PUBLISHERS)
-        ruling.change(unit, wish)
-        ruling.keep(unit, OWN_RULES.read_text())
+        wish = rule_settings.Wish(LIMITS, never_together=[("books.enter", "books.pay")], known_publishers=PUBLISHERS)
+        rule_settings.change(unit, wish)
+        rule_settings.keep(unit, OWN_RULES.read_text())
         # An emergency four days ago, which nobody ended; an offer that was sent again and again.
         opened = select(Grant.id).where(Grant.key == "rescue-mailbox|person|hal.draycott|answer")
         values = {"emergency": True, "given_at": unit.now - timedelta(days=4)}

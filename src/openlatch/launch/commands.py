@@ -60,10 +60,10 @@ def new_key() -> None:
 def organisation(name: str, slug: str, time_zone: str, administrator: str, address: str, password: str) -> None:
     """Make an organisation called NAME with its first administrator."""
     from openlatch.launch import serving
-    from openlatch.service import signing_in
+    from openlatch.service.identity import authentication
 
     service = serving.assemble(Settings.load())
-    signing_in.make_organisation(service, name, slug, time_zone, administrator, address, password)
+    authentication.make_organisation(service, name, slug, time_zone, administrator, address, password)
     click.echo(f"Made {name}. {administrator} can sign in as {address}.")
 
 
@@ -77,7 +77,8 @@ def organisation(name: str, slug: str, time_zone: str, administrator: str, addre
 def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, ...], password: str | None) -> None:
     """Connect the system NAME to the organisation SLUG. It is tried before it is stored, and read."""
     from openlatch.launch import serving
-    from openlatch.service import signing_in, systems
+    from openlatch.service.identity import authentication
+    from openlatch.service.systems import systems
 
     settings = _settings(kind, given)
     if password is None:
@@ -86,7 +87,7 @@ def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, 
     adapter.check()
     reading = Reading.of(adapter.read())
     service = serving.assemble(Settings.load())
-    systems.connect(service, signing_in.service_viewer(service, slug), key or name, name, kind, settings, password)
+    systems.connect(service, authentication.service_viewer(service, slug), key or name, name, kind, settings, password)
     click.echo(json.dumps({"accounts": len(reading.accounts), "grants": len(reading.holdings)}))
 
 

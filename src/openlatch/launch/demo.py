@@ -26,8 +26,8 @@ from openlatch.launch.cluster import Cluster
 from openlatch.launch.surroundings import Surroundings
 from openlatch.private_files import appended
 from openlatch.processes import CantStart, free_port, is_free
-from openlatch.service import systems
-from openlatch.service.context import Service, Viewer
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.standins import telemetry
 from openlatch.standins.mail import MailServer
 from openlatch.store.database import engine_for, transaction

@@ -16,9 +16,9 @@ from werkzeug.middleware.proxy_fix import ProxyFix
 
 from openlatch.launch.gunicorn_worker import prompt
 from openlatch.launch.settings import Settings
-from openlatch.service.context import Service
 from openlatch.service.identity import set_up
-from openlatch.service.telling import Post
+from openlatch.service.notifications.notices import Post
+from openlatch.service.unit import Service
 from openlatch.store.database import engine_for
 from openlatch.web.app import make_app
 from openlatch.work import worker

@@ -15,8 +15,8 @@ from sqlalchemy import select
 
 from openlatch.demo import loader
 from openlatch.processes import CantStart, usual_port
-from openlatch.service import systems
-from openlatch.service.context import Service, Viewer
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.standins import calendars, cloud, directory, host, mailboxes
 from openlatch.standins.server import Server
 from openlatch.store.tables import System

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 
 from openlatch.errors import OpenLatchError
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 
 
 class _TakeBack(Exception):

@@ -26,7 +26,7 @@ from uuid import UUID
 
 from sqlalchemy import text
 
-from openlatch.service.context import Service, Unit
+from openlatch.service.unit import Service, Unit
 from openlatch.store.database import leases
 
 # So long a transaction waits for the access lock before it gives up with ``Collision``.

@@ -16,13 +16,18 @@ from openlatch import wire
 from openlatch.core import journal as chain
 from openlatch.core import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
-from openlatch.service import flags, helping, importing, revocations, signing_in, today, tree_heads
+from openlatch.service import imports, today
 from openlatch.service.accounts.app_page import app_page
 from openlatch.service.accounts.page import account_page
-from openlatch.service.context import Unit, Viewer
+from openlatch.service.flags import flags
+from openlatch.service.identity import authentication
+from openlatch.service.journal import signed_heads
 from openlatch.service.lists import register
 from openlatch.service.people.page import person_page
 from openlatch.service.records import file_columns
+from openlatch.service.revocations import revoke as revoke_access
+from openlatch.service.revocations import steps
+from openlatch.service.unit import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
 from openlatch.store.listing import ListQuery, Page
@@ -50,7 +55,7 @@ def sign_in(body: wire.SignInWith) -> Response:
     """Sets the session's cookie."""
     service = the_service()
     device = request.cookies.get(DEVICE, "")
-    who = signing_in.check_password(
+    who = authentication.check_password(
         service, body.address, body.password, origin(), body.code, device, body.organisation
     )
     return signed_in(who)
@@ -59,9 +64,9 @@ def sign_in(body: wire.SignInWith) -> Response:
 def signed_in(who: Viewer, proved: bool = True, **more: Any) -> Response:
     """The answer to somebody who is signed in from now on: the session's cookie, who they are, and ``more``."""
     service = the_service()
-    opened = signing_in.open_session(service, who, request.user_agent.string, origin(), proved)
+    opened = authentication.open_session(service, who, request.user_agent.string, origin(), proved)
     with service.unit(who) as unit:
-        found = {**signing_in.describe(unit), "csrf": signing_in.csrf_of(opened.token), **more}
+        found = {**authentication.describe(unit), "csrf": authentication.csrf_of(opened.token), **more}
     response = Response(orjson.dumps(found), content_type="application/json")
     response.set_cookie(
         COOKIE,
@@ -73,7 +78,7 @@ def signed_in(who: Viewer, proved: bool = True, **more: Any) -> Response:
     )
     response.set_cookie(
         DEVICE,
-        signing_in.remember_device(service, who),
+        authentication.remember_device(service, who),
         max_age=DEVICE_SECONDS,
         path=f"{PREFIX}/",
         httponly=True,
@@ -88,7 +93,7 @@ def sign_out(unit: Unit) -> Response:
     """Ends the session at once."""
     token = request.cookies.get(COOKIE)
     if token:
-        signing_in.close_session(unit.service, unit.viewer, token)
+        authentication.close_session(unit.service, unit.viewer, token)
     response = Response(orjson.dumps({"done": True}), content_type="application/json")
     response.delete_cookie(COOKIE)
     return response
@@ -98,22 +103,22 @@ def sign_out(unit: Unit) -> Response:
 def me(unit: Unit) -> dict[str, Any]:
     """With the token that calls from a page have to carry."""
     token = request.cookies.get(COOKIE)
-    return {**signing_in.describe(unit), "csrf": signing_in.csrf_of(token) if token else ""}
+    return {**authentication.describe(unit), "csrf": authentication.csrf_of(token) if token else ""}
 
 
 @api.add("POST", "/tokens", "Make an API token", wire.Token, body=wire.MakeToken, status=201, open=True)
 def make_token(body: wire.MakeToken) -> dict[str, Any]:
     """By address and password."""
     service = the_service()
-    who = signing_in.check_password(service, body.address, body.password, origin(), body.code, at=body.organisation)
-    ident, token, ends = signing_in.make_token(service, who, body.name, body.scope)
+    who = authentication.check_password(service, body.address, body.password, origin(), body.code, at=body.organisation)
+    ident, token, ends = authentication.make_token(service, who, body.name, body.scope)
     return {"id": ident, "token": token, "expires_at": ends}
 
 
 @api.add("DELETE", "/tokens/<uuid:ident>", "End one of your API tokens", wire.Done)
 def end_token(unit: Unit, ident: UUID) -> dict[str, Any]:
     """At once."""
-    signing_in.end_token(unit, ident)
+    authentication.end_token(unit, ident)
     return {"done": True}
 
 
@@ -239,34 +244,34 @@ def assign_flags(unit: Unit, body: wire.AssignFlags) -> dict[str, Any]:
 # Revocations.
 
 
-def _wish(body: wire.RevokeWish) -> revocations.Wish:
-    return revocations.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
+def _wish(body: wire.RevokeWish) -> revoke_access.Wish:
+    return revoke_access.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
 
 
 @api.add("POST", "/revocations/preview", "What a revocation would do", wire.Preview, body=wire.RevokeWish, inside=True)
 def preview_revocation(unit: Unit, body: wire.RevokeWish) -> dict[str, Any]:
     """Nothing happens yet."""
-    return revocations.preview(unit, _wish(body))
+    return revoke_access.preview(unit, _wish(body))
 
 
 @api.add("POST", "/revocations", "End or trim access", wire.RevocationPage, body=wire.Revoke, status=201, inside=True)
 def revoke(unit: Unit, body: wire.Revoke) -> dict[str, Any]:
     """Its steps are carried out in the background until a read of the system confirms them."""
-    ident = revocations.start(unit, _wish(body), body.reason, fingerprint=body.fingerprint)
-    return helping.page(unit, ident)
+    ident = revoke_access.start(unit, _wish(body), body.reason, fingerprint=body.fingerprint)
+    return steps.page(unit, ident)
 
 
 @api.add("GET", "/revocations/<uuid:ident>", "A revocation with its steps", wire.RevocationPage, inside=True)
 def get_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With the preview that was shown."""
-    return helping.page(unit, ident)
+    return steps.page(unit, ident)
 
 
 @api.add("POST", "/revocations/<uuid:ident>/retry", "Try waiting steps now", wire.RevocationPage, inside=True)
 def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Instead of when they are due."""
-    helping.retry(unit, ident)
-    return helping.page(unit, ident)
+    steps.retry(unit, ident)
+    return steps.page(unit, ident)
 
 
 @api.add(
@@ -279,8 +284,8 @@ def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
 )
 def step_done(unit: Unit, ident: UUID, step: UUID, body: wire.DoneByHand) -> dict[str, Any]:
     """With what was seen."""
-    helping.done_by_hand(unit, ident, step, body.proof)
-    return helping.page(unit, ident)
+    steps.done_by_hand(unit, ident, step, body.proof)
+    return steps.page(unit, ident)
 
 
 # Imports, the journal.
@@ -299,7 +304,7 @@ def bring(unit: Unit, kind: str, query: wire.ImportOptions) -> dict[str, Any]:
         held.seek(0)
         matching = file_columns.matching_from(query.matching)
         file = cast(BinaryIO, held)
-        report = importing.bring(unit, kind, query.form, file, query.keep_good, query.try_only, matching)
+        report = imports.bring(unit, kind, query.form, file, query.keep_good, query.try_only, matching)
     if report.kept and matching and query.keep_matching:
         file_columns.keep(unit, kind, matching)
     return dataclasses.asdict(report)
@@ -352,7 +357,7 @@ def verify_journal(unit: Unit, query: wire.VerifyOptions) -> dict[str, Any]:
         )
     noted = (query.position, query.hash.lower()) if query.position is not None and query.hash else expected
     found = chain.verify(
-        journal.export(unit.db, unit.viewer.organisation), noted, tree_heads_core.Watch(tree_heads.every(unit))
+        journal.export(unit.db, unit.viewer.organisation), noted, tree_heads_core.Watch(signed_heads.every(unit))
     )
     return {**dataclasses.asdict(found), "sound": found.sound, "head_position": expected[0], "head_hash": expected[1]}
 
@@ -360,7 +365,7 @@ def verify_journal(unit: Unit, query: wire.VerifyOptions) -> dict[str, Any]:
 @api.add("GET", "/journal/heads", "Signed tree heads over the journal", wire.TreeHeads)
 def journal_heads(unit: Unit) -> dict[str, Any]:
     """To be kept elsewhere: each vouches for all entries up to it. openlatch journal verify --head takes them."""
-    return {"heads": tree_heads.listed(unit)}
+    return {"heads": signed_heads.listed(unit)}
 
 
 @api.add("GET", "/journal/export", "Take the whole journal away, as JSON Lines", None, open=True)

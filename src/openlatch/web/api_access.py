@@ -10,31 +10,31 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput
-from openlatch.service import latching, picturing, reaching, using
-from openlatch.service.context import Unit
+from openlatch.service.access import charts, queries
+from openlatch.service.grants import usage
+from openlatch.service.latches import guard
+from openlatch.service.unit import Unit
 from openlatch.web.api_rules import api
 
 __all__ = ["api", "latch_setting"]
 
 
-def latch_setting(body: wire.SetLatch) -> latching.Setting:
+def latch_setting(body: wire.SetLatch) -> guard.Setting:
     """A latch as it was sent. BadInput for a pair that is none."""
     if body.pair and len(body.pair) != 2:
         raise BadInput("A pair has two keys.", "Give two permissions.", {"pair": "not two"})
     pair = (body.pair[0], body.pair[1]) if body.pair else ("", "")
-    return latching.Setting(
-        LatchKind(body.kind), LatchMode(body.mode), body.account, body.account_kind, body.number, pair
-    )
+    return guard.Setting(LatchKind(body.kind), LatchMode(body.mode), body.account, body.account_kind, body.number, pair)
 
 
-def _question(query: wire.Question) -> reaching.Question:
-    return reaching.Question(query.at, query.believed, query.permission, query.resource, query.shortest, query.limit)
+def _question(query: wire.Question) -> queries.Question:
+    return queries.Question(query.at, query.believed, query.permission, query.resource, query.shortest, query.limit)
 
 
 @api.add("GET", "/access", "By which paths a person can act in an account", wire.Paths, query=wire.WhoCan, inside=True)
 def get_access(unit: Unit, query: wire.WhoCan) -> dict[str, Any]:
     """None when they can't. Of now, or of any instant, as it was known at any other."""
-    return reaching.who_can(unit, query.person, query.account, _question(query))
+    return queries.who_can(unit, query.person, query.account, _question(query))
 
 
 @api.add(
@@ -47,7 +47,7 @@ def get_access(unit: Unit, query: wire.WhoCan) -> dict[str, Any]:
 )
 def get_account_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """By every path, or by the shortest; all of it, or one permission on one resource."""
-    return reaching.everyone(unit, ident, _question(query))
+    return queries.everyone(unit, ident, _question(query))
 
 
 @api.add(
@@ -60,7 +60,7 @@ def get_account_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[st
 )
 def get_person_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """Among the accounts that you may see."""
-    return reaching.everything(unit, ident, _question(query))
+    return queries.everything(unit, ident, _question(query))
 
 
 @api.add(
@@ -73,26 +73,26 @@ def get_person_access(unit: Unit, ident: UUID, query: wire.Question) -> dict[str
 )
 def get_matrix(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     """Everyone against everything, in one answer."""
-    return reaching.matrix(unit, ident, _question(query))
+    return queries.matrix(unit, ident, _question(query))
 
 
 @api.add("GET", "/accounts/<uuid:ident>/difference", "Who can do what at one instant and not at another",
          wire.Difference, query=wire.DifferenceQuery, inside=True)  # fmt: skip
 def get_difference(unit: Unit, ident: UUID, query: wire.DifferenceQuery) -> dict[str, Any]:
     """In one account."""
-    return reaching.differ(unit, ident, query.one, query.other, query.believed)
+    return queries.differ(unit, ident, query.one, query.other, query.believed)
 
 
 @api.add("POST", "/access/suppose", "What changes would do to who can do what", wire.Supposed, body=wire.Suppose)
 def suppose(unit: Unit, body: wire.Suppose) -> dict[str, Any]:
     """Nothing is changed."""
-    return reaching.what_if(unit, [_wish(change) for change in body.changes])
+    return queries.what_if(unit, [_wish(change) for change in body.changes])
 
 
-def _wish(change: wire.SupposedChange) -> reaching.Wish:
+def _wish(change: wire.SupposedChange) -> queries.Wish:
     holder = Holder(HolderKind(change.holder.kind), change.holder.id) if change.holder else None
     latch = latch_setting(change.latch) if change.latch else None
-    return reaching.Wish(
+    return queries.Wish(
         change.kind, change.grant, change.account, holder, change.level, change.until, change.team, change.person, latch
     )
 
@@ -102,16 +102,16 @@ def _wish(change: wire.SupposedChange) -> reaching.Wish:
 )
 def get_use(unit: Unit, ident: UUID, query: wire.UseQuery) -> dict[str, Any]:
     """And the smallest level that would have covered it, with how sure that is."""
-    return using.of_grant(unit, ident, query.days)
+    return usage.of_grant(unit, ident, query.days)
 
 
 @api.add("GET", "/map", "All live grants by danger and by how long unused", wire.RiskMap)
 def get_map(unit: Unit) -> dict[str, Any]:
     """Of what you may see, with the filters that pick a region."""
-    return picturing.risk_map(unit)
+    return charts.risk_map(unit)
 
 
 @api.add("GET", "/ends", "What ends day by day", wire.Calendar, query=wire.EndsQuery)
 def get_ends(unit: Unit, query: wire.EndsQuery) -> dict[str, Any]:
     """Grants, people who leave, offers that run out, rounds that are due."""
-    return picturing.ends(unit, query.since, query.months)
+    return charts.ends(unit, query.since, query.months)

@@ -9,27 +9,18 @@ from flask import Response, request
 
 from openlatch import wire
 from openlatch.core.words import Reach
-from openlatch.service import (
-    answering,
-    changes,
-    changing,
-    factor,
-    giving,
-    large_changes,
-    latching,
-    levels,
-    myself,
-    offers,
-    proposing,
-    requests,
-    settings,
-    signing_in,
-    visits,
-)
-from openlatch.service.context import Unit
-from openlatch.service.grants import hand_tasks, terms
+from openlatch.service.access import my_access
+from openlatch.service.accounts import settings
+from openlatch.service.acting import visits
+from openlatch.service.grants import change_types, changes, hand_tasks, large_changes, levels, lifecycle, terms
 from openlatch.service.grants.terms import TermWish
-from openlatch.service.records import editing
+from openlatch.service.identity import authentication, second_factor
+from openlatch.service.latches import guard
+from openlatch.service.offers import answer as offer_answer
+from openlatch.service.offers import offers, preview
+from openlatch.service.records import edit
+from openlatch.service.requests import requests
+from openlatch.service.unit import Unit
 from openlatch.web.api import DEVICE, signed_in
 from openlatch.web.api_access import latch_setting
 from openlatch.web.api_reviews import api
@@ -38,18 +29,20 @@ from openlatch.web.routing import if_match, origin, perhaps_viewer, the_service
 __all__ = ["api"]
 
 
-def _choice(body: Any) -> giving.Choice:
-    hours = giving.weekly_hours(body.hours.days, body.hours.begins, body.hours.ends) if body.hours else None
-    singles = tuple(giving.Single(p.key, p.until, p.last_day) for p in body.permissions)
-    return giving.Choice(tuple(body.levels), singles, tuple(body.parts), body.since, body.until, body.last_day, hours)
+def _choice(body: Any) -> lifecycle.Choice:
+    hours = lifecycle.weekly_hours(body.hours.days, body.hours.begins, body.hours.ends) if body.hours else None
+    singles = tuple(lifecycle.Single(p.key, p.until, p.last_day) for p in body.permissions)
+    return lifecycle.Choice(
+        tuple(body.levels), singles, tuple(body.parts), body.since, body.until, body.last_day, hours
+    )
 
 
 # Offers.
 
 
-def _proposal(body: wire.OfferProposal) -> proposing.Proposal:
-    to = tuple(proposing.To(t.person, t.team, t.address, t.name, t.handle, t.inside) for t in body.to)
-    return proposing.Proposal(body.account, to, _choice(body), body.reason)
+def _proposal(body: wire.OfferProposal) -> preview.Proposal:
+    to = tuple(preview.To(t.person, t.team, t.address, t.name, t.handle, t.inside) for t in body.to)
+    return preview.Proposal(body.account, to, _choice(body), body.reason)
 
 
 @api.add(
@@ -57,7 +50,7 @@ def _proposal(body: wire.OfferProposal) -> proposing.Proposal:
 )
 def preview_offer(unit: Unit, body: wire.OfferProposal) -> dict[str, Any]:
     """For each of those it is for. Nothing happens yet."""
-    return proposing.preview(unit, _proposal(body))
+    return preview.preview(unit, _proposal(body))
 
 
 @api.add("POST", "/offers", "Send an offer", wire.OffersSent, body=wire.OfferSend, status=201, inside=True)
@@ -93,40 +86,40 @@ def withdraw_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
 @api.add("POST", "/offers/<uuid:ident>/accept", "Accept an offer to you", wire.OfferPage, body=wire.Accept)
 def accept_offer(unit: Unit, ident: UUID, body: wire.Accept) -> dict[str, Any]:
     """In the version that you read."""
-    answering.accept(unit, ident, answering.Answer(body.version))
+    offer_answer.accept(unit, ident, offer_answer.Answer(body.version))
     return offers.one(unit, ident)
 
 
 @api.add("POST", "/offers/<uuid:ident>/decline", "Decline an offer to you", wire.OfferPage, body=wire.Accept)
 def decline_offer(unit: Unit, ident: UUID, body: wire.Accept) -> dict[str, Any]:
     """Or say that you do not know the sender."""
-    answering.decline(unit, ident, answering.Answer(body.version, words=body.words), body.unknown_sender)
+    offer_answer.decline(unit, ident, offer_answer.Answer(body.version, words=body.words), body.unknown_sender)
     return offers.one(unit, ident)
 
 
 @api.add("POST", "/link/read", "Read an offer by its link", wire.OpenOffer, body=wire.LinkToken, open=True)
 def read_link(body: wire.LinkToken) -> dict[str, Any]:
     """The token comes from the link that was mailed; it is never part of an address that is sent anywhere."""
-    return answering.read(the_service(), body.token, origin(), perhaps_viewer())
+    return offer_answer.read(the_service(), body.token, origin(), perhaps_viewer())
 
 
 @api.add("POST", "/link/accept", "Accept an offer by its link", wire.Me, body=wire.LinkAnswer, open=True)
 def accept_link(body: wire.LinkAnswer) -> Response | dict[str, Any]:
     """Whoever has no sign-in makes one with a password, and is signed in."""
     before = perhaps_viewer()
-    answer = answering.Answer(body.version, body.password, body.words)
-    who, found = answering.accept_by_link(the_service(), body.token, answer, origin(), before)
+    answer = offer_answer.Answer(body.version, body.password, body.words)
+    who, found = offer_answer.accept_by_link(the_service(), body.token, answer, origin(), before)
     if before is None:
         return signed_in(who, accepted=found)
     with the_service().unit(before) as unit:
-        return {**signing_in.describe(unit), "accepted": found}
+        return {**authentication.describe(unit), "accepted": found}
 
 
 @api.add("POST", "/link/decline", "Decline an offer by its link", wire.Done, body=wire.LinkAnswer, open=True)
 def decline_link(body: wire.LinkAnswer) -> dict[str, Any]:
     """Or say that you do not know the sender. Needs no sign-in."""
-    answer = answering.Answer(body.version, words=body.words)
-    answering.decline_by_link(the_service(), body.token, answer, origin(), body.unknown_sender)
+    answer = offer_answer.Answer(body.version, words=body.words)
+    offer_answer.decline_by_link(the_service(), body.token, answer, origin(), body.unknown_sender)
     return {"done": True}
 
 
@@ -231,21 +224,21 @@ def change_level(unit: Unit, ident: UUID, body: wire.ChangeLevel) -> dict[str, A
 @api.add("DELETE", "/levels/<uuid:ident>", "Remove a level", wire.Done)
 def remove_level(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Only while nothing refers to it; otherwise the answer lists what does."""
-    editing.remove(unit, "levels", ident, if_match())
+    edit.remove(unit, "levels", ident, if_match())
     return {"done": True}
 
 
 @api.add("PUT", "/levels/<uuid:ident>/archived", "Archive a level", wire.Done)
 def archive_level(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Out of lists and choices. Only while no live grant gives it."""
-    editing.archive(unit, "levels", ident, True)
+    edit.archive(unit, "levels", ident, True)
     return {"done": True}
 
 
 @api.add("DELETE", "/levels/<uuid:ident>/archived", "Take a level out of the archive", wire.Done)
 def unarchive_level(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Back among the others."""
-    editing.archive(unit, "levels", ident, False)
+    edit.archive(unit, "levels", ident, False)
     return {"done": True}
 
 
@@ -266,15 +259,15 @@ def get_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
 # Changes to grants.
 
 
-def _change(body: wire.ChangeWish) -> changing.Change:
-    return changing.Change(
-        changing.ChangeKind(body.kind), body.reason, tuple(body.grants), body.filter, dict(body.versions), body.until,
-        body.last_day, body.no_end, body.level, body.successor, tuple(_term(term) for term in body.terms),
+def _change(body: wire.ChangeWish) -> change_types.Change:
+    return change_types.Change(
+        change_types.ChangeKind(body.kind), body.reason, tuple(body.grants), body.filter, dict(body.versions),
+        body.until, body.last_day, body.no_end, body.level, body.successor, tuple(_term(term) for term in body.terms),
     )  # fmt: skip
 
 
 def _term(wish: wire.TermWish) -> TermWish:
-    hours = giving.weekly_hours(wish.hours.days, wish.hours.begins, wish.hours.ends) if wish.hours else None
+    hours = lifecycle.weekly_hours(wish.hours.days, wish.hours.begins, wish.hours.ends) if wish.hours else None
     return TermWish(wish.level, wish.permission, wish.part, wish.since, wish.until, wish.last_day, hours)
 
 
@@ -360,19 +353,19 @@ def assign_task(unit: Unit, ident: UUID, body: wire.TaskAssign) -> dict[str, Any
 )
 def preview_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
     """Before it is switched on."""
-    return latching.preview(unit, latch_setting(body))
+    return guard.preview(unit, latch_setting(body))
 
 
 @api.add("PUT", "/latches", "Set a latch", wire.LatchPreview, body=wire.SetLatch)
 def set_latch(unit: Unit, body: wire.SetLatch) -> dict[str, Any]:
     """To off, warn or hold. What breaks it already stays, and is flagged."""
-    return latching.switch(unit, latch_setting(body))
+    return guard.switch(unit, latch_setting(body))
 
 
 @api.add("GET", "/accounts/<uuid:ident>/latches", "Every latch of an account", wire.Rows[wire.LatchState], inside=True)
 def get_latches(unit: Unit, ident: UUID) -> dict[str, Any]:
     """How each is set, and what breaks it."""
-    return {"rows": latching.of_account(unit, ident)}
+    return {"rows": guard.of_account(unit, ident)}
 
 
 # One's own side.
@@ -381,13 +374,13 @@ def get_latches(unit: Unit, ident: UUID) -> dict[str, Any]:
 @api.add("GET", "/mine", "What you can reach, and who can reach yours", wire.Mine)
 def get_mine(unit: Unit) -> dict[str, Any]:
     """With the offers that wait for you."""
-    return myself.page(unit)
+    return my_access.page(unit)
 
 
 @api.add("POST", "/me/switch", "Switch into an account", wire.Me, body=wire.Switch, inside=True)
 def switch_in(unit: Unit, body: wire.Switch) -> dict[str, Any]:
     """What you do from then on is put down as done on behalf of its owner."""
-    return signing_in.describe(visits.enter(unit, body.account))
+    return authentication.describe(visits.enter(unit, body.account))
 
 
 @api.add("DELETE", "/me/switch", "Switch out again", wire.Done, inside=True)
@@ -400,52 +393,52 @@ def switch_out(unit: Unit) -> dict[str, Any]:
 @api.add("POST", "/me/proof", "Prove afresh that it is you", wire.Proved, body=wire.ProveWith, inside=True)
 def prove(unit: Unit, body: wire.ProveWith) -> dict[str, Any]:
     """Counts for ten minutes."""
-    return {"until": signing_in.prove(unit, body.password, body.code, origin(), request.cookies.get(DEVICE, ""))}
+    return {"until": authentication.prove(unit, body.password, body.code, origin(), request.cookies.get(DEVICE, ""))}
 
 
 @api.add("PUT", "/me/offers", "Take offers, or refuse to be sent any", wire.Done, body=wire.SetOffers)
 def set_offers(unit: Unit, body: wire.SetOffers) -> dict[str, Any]:
     """For yourself."""
-    myself.set_offers(unit, body.refuses)
+    my_access.set_offers(unit, body.refuses)
     return {"done": True}
 
 
 @api.add("POST", "/me/address", "Have a link sent that confirms your address", wire.Done, status=202)
 def ask_for_proof(unit: Unit) -> dict[str, Any]:
     """It works once, for a day."""
-    myself.ask_for_proof(unit)
+    my_access.ask_for_proof(unit)
     return {"done": True}
 
 
 @api.add("POST", "/link/confirm", "Confirm an address by its link", wire.Done, body=wire.ConfirmAddress, open=True)
 def confirm_address(body: wire.ConfirmAddress) -> dict[str, Any]:
     """The token comes from the link that was mailed."""
-    myself.confirm_address(the_service(), body.token, origin())
+    my_access.confirm_address(the_service(), body.token, origin())
     return {"done": True}
 
 
 @api.add("POST", "/me/factor", "Begin to set up a second factor", wire.Factor, status=201, secret=True)
 def begin_factor(unit: Unit) -> dict[str, Any]:
     """A secret for an app that shows codes; it counts once you have given one."""
-    return dict(factor.begin(unit))
+    return dict(second_factor.begin(unit))
 
 
 @api.add("PUT", "/me/factor", "Give the first code of a second factor", wire.Done, body=wire.CodeWith)
 def confirm_factor(unit: Unit, body: wire.CodeWith) -> dict[str, Any]:
     """From then on it is asked for at every sign-in."""
-    factor.confirm(unit, body.code)
+    second_factor.confirm(unit, body.code)
     return {"done": True}
 
 
 @api.add("DELETE", "/me/factor", "Do without a second factor", wire.Done)
 def remove_factor(unit: Unit) -> dict[str, Any]:
     """After a fresh proof."""
-    factor.remove(unit)
+    second_factor.remove(unit)
     return {"done": True}
 
 
 @api.add("POST", "/notices/read", "Mark notices as read", wire.Done, body=wire.ReadNotices)
 def read_notices(unit: Unit, body: wire.ReadNotices) -> dict[str, Any]:
     """Your own; all of them when none is named."""
-    myself.read_notices(unit, body.notices)
+    my_access.read_notices(unit, body.notices)
     return {"done": True}

@@ -12,8 +12,10 @@ from openlatch import wire
 from openlatch.core.reviews.assigning import Place
 from openlatch.core.words import Happening, Reach, Subject, Verdict
 from openlatch.errors import NotReady
-from openlatch.service.context import Unit
-from openlatch.service.reviews import calendar, closing, deciding, evidence, opening, people, plans, rounds, schedules
+from openlatch.service.reviews import calendar_feed, decisions, evidence, plans, reviewers, rounds, schedules
+from openlatch.service.reviews import close_round as reviews_close_round
+from openlatch.service.reviews import open_round as reviews_open_round
+from openlatch.service.unit import Unit
 from openlatch.store.listing import Page
 from openlatch.web.api import list_query
 from openlatch.web.api_access import api
@@ -90,13 +92,13 @@ def change_schedule(unit: Unit, ident: UUID, body: wire.SchedulePlan) -> dict[st
 @api.add("POST", "/rounds", "Open a review round", wire.RoundPage, body=wire.OpenRound, status=201)
 def open_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
     """Over what its scope matches, frozen with the facts as they are."""
-    return rounds.page(unit, opening.open_round(unit, _review(body, body.undecided)))
+    return rounds.page(unit, reviews_open_round.open_round(unit, _review(body, body.undecided)))
 
 
 @api.add("POST", "/rounds/preview", "What a round would hold", wire.Population, body=wire.OpenRound)
 def preview_round(unit: Unit, body: wire.OpenRound) -> dict[str, Any]:
     """How many items of each kind, if it opened now."""
-    return opening.preview(unit, _review(body, body.undecided))
+    return reviews_open_round.preview(unit, _review(body, body.undecided))
 
 
 @api.add("GET", ROUND, "A round with its progress", wire.RoundPage)
@@ -128,7 +130,7 @@ def close_round(unit: Unit, ident: UUID, body: wire.CloseRound) -> dict[str, Any
     """What was decided is carried out in the background; then nothing in it can change."""
     given = body.undecided
     fates = dict.fromkeys((r.word for r in Reach), given) if isinstance(given, str) else None
-    return closing.close(unit, ident, given.model_dump() if isinstance(given, wire.Fates) else fates)
+    return reviews_close_round.close(unit, ident, given.model_dump() if isinstance(given, wire.Fates) else fates)
 
 
 @api.add("GET", f"{ROUND}/evidence", "The evidence of a round that has ended, as a ZIP archive", None, open=True)
@@ -151,8 +153,8 @@ def get_evidence(ident: UUID) -> Response:
 # Items.
 
 
-def _decision(body: wire.Decide, version: int | None = None) -> deciding.Decision:
-    return deciding.Decision(
+def _decision(body: wire.Decide, version: int | None = None) -> decisions.Decision:
+    return decisions.Decision(
         Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, body.successor, version, body.trim_to_use
     )
 
@@ -166,70 +168,70 @@ def get_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
 @api.add("POST", f"{ITEM}/preview", "What a decision would do", wire.DecisionPreview, body=wire.Decide)
 def preview_decision(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, Any]:
     """Nothing happens yet."""
-    return deciding.preview(unit, ident, item, _decision(body))
+    return decisions.preview(unit, ident, item, _decision(body))
 
 
 @api.add("POST", f"{ITEM}/decision", "Decide an item", wire.ItemRow, body=wire.Decide)
 def decide(unit: Unit, ident: UUID, item: UUID, body: wire.Decide) -> dict[str, Any]:
     """Send If-Match with the item's version, so that two reviewers don't overwrite each other."""
-    return deciding.decide(unit, ident, item, _decision(body, if_match()))
+    return decisions.decide(unit, ident, item, _decision(body, if_match()))
 
 
 @api.add("POST", f"{ROUND}/decisions", "Decide many items alike", wire.Decided, body=wire.DecideMany)
 def decide_many(unit: Unit, ident: UUID, body: wire.DecideMany) -> dict[str, Any]:
     """What is flagged is not kept so: the answer names it."""
-    picked = [deciding.Picked(one.id, one.version) for one in body.items]
-    lines = deciding.decide_many(unit, ident, picked, _decision(body))
+    picked = [decisions.Picked(one.id, one.version) for one in body.items]
+    lines = decisions.decide_many(unit, ident, picked, _decision(body))
     return {"lines": lines, "decided": sum(line["refused"] is None for line in lines)}
 
 
 @api.add("POST", f"{ITEM}/second", "Agree to a decision, or send it back", wire.ItemRow, body=wire.Agree)
 def second(unit: Unit, ident: UUID, item: UUID, body: wire.Agree) -> dict[str, Any]:
     """As its second reviewer."""
-    return deciding.second(unit, ident, item, body.agree, body.reason, if_match())
+    return decisions.second(unit, ident, item, body.agree, body.reason, if_match())
 
 
 @api.add("POST", f"{ITEM}/undo", "Take a decision back", wire.ItemRow)
 def undo(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
     """Until the round is closed, or the decision is being carried out."""
-    return deciding.undo(unit, ident, item, if_match())
+    return decisions.undo(unit, ident, item, if_match())
 
 
 @api.add("GET", f"{ITEM}/reviewers", "Who could decide an item instead", wire.BetterReviewers)
 def better_reviewers(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
     """And why they."""
-    return {"people": deciding.better_reviewers(unit, ident, item)}
+    return {"people": decisions.better_reviewers(unit, ident, item)}
 
 
 @api.add("POST", f"{ITEM}/pass", "Pass an item on to a better reviewer", wire.ItemRow, body=wire.PassOn)
 def pass_on(unit: Unit, ident: UUID, item: UUID, body: wire.PassOn) -> dict[str, Any]:
     """They are told."""
-    return deciding.pass_on(unit, ident, item, body.to, body.reason, if_match())
+    return decisions.pass_on(unit, ident, item, body.to, body.reason, if_match())
 
 
 @api.add("POST", f"{ITEM}/question", "Ask the holder", wire.ItemRow, body=wire.Ask)
 def ask(unit: Unit, ident: UUID, item: UUID, body: wire.Ask) -> dict[str, Any]:
     """The answer comes back into the line."""
-    return deciding.ask(unit, ident, item, body.question)
+    return decisions.ask(unit, ident, item, body.question)
 
 
 @api.add("POST", "/questions/<uuid:ident>/answer", "Answer a question to you", wire.Done, body=wire.AnswerQuestion)
 def answer_question(unit: Unit, ident: UUID, body: wire.AnswerQuestion) -> dict[str, Any]:
     """About your own access."""
-    deciding.answer(unit, ident, body.answer)
+    decisions.answer(unit, ident, body.answer)
     return {"done": True}
 
 
 @api.add("POST", f"{ITEM}/explain", "Explain what could not be carried out", wire.ItemRow, body=wire.Explain)
 def explain(unit: Unit, ident: UUID, item: UUID, body: wire.Explain) -> dict[str, Any]:
     """So that the round can end without it."""
-    return closing.explain(unit, ident, item, body.reason)
+    return reviews_close_round.explain(unit, ident, item, body.reason)
 
 
 @api.add("POST", f"{ITEM}/retry", "Try again to carry an item out", wire.ItemRow)
 def retry_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
     """After what was in the way has been put right."""
-    return closing.retry(unit, ident, item)
+    return reviews_close_round.retry(unit, ident, item)
 
 
 # One's own side of it.
@@ -238,28 +240,28 @@ def retry_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
 @api.add("GET", "/me/calendar", "Your calendar address", wire.CalendarPage)
 def get_calendar(unit: Unit) -> dict[str, Any]:
     """Whether there is one; the address itself is told once."""
-    return calendar.page(unit)
+    return calendar_feed.page(unit)
 
 
 @api.add("POST", "/me/calendar", "Make a calendar address", wire.CalendarPage, secret=True)
 def make_calendar(unit: Unit) -> dict[str, Any]:
     """An old one opens nothing any more."""
-    return calendar.make(unit)
+    return calendar_feed.make(unit)
 
 
 @api.add("DELETE", "/me/calendar", "End your calendar address", wire.CalendarPage)
 def end_calendar(unit: Unit) -> dict[str, Any]:
     """At once."""
-    return calendar.take_away(unit)
+    return calendar_feed.take_away(unit)
 
 
 @api.add("GET", "/people/<uuid:ident>/absence", "When somebody is away", wire.AbsenceOf)
 def get_absence(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Oneself, or anybody for administrators."""
-    return people.absence(unit, ident)
+    return reviewers.absence(unit, ident)
 
 
 @api.add("PUT", "/people/<uuid:ident>/absence", "Say when somebody is away", wire.AbsenceOf, body=wire.Absent)
 def set_absence(unit: Unit, ident: UUID, body: wire.Absent) -> dict[str, Any]:
     """And who decides for them meanwhile."""
-    return people.set_absence(unit, ident, body.since, body.until, body.deputy)
+    return reviewers.set_absence(unit, ident, body.since, body.until, body.deputy)

@@ -6,73 +6,73 @@ from typing import Any
 
 from openlatch import wire
 from openlatch.core.rules import Weights
-from openlatch.service import digest, knowing, ruling
-from openlatch.service.context import Unit
+from openlatch.service.flags import known_facts, rule_settings, weekly_letter
+from openlatch.service.unit import Unit
 from openlatch.web.api_systems import api
 
 __all__ = ["api"]
 
 
-def _wish(body: wire.SetRules) -> ruling.Wish:
+def _wish(body: wire.SetRules) -> rule_settings.Wish:
     weights = None
     if body.weights is not None:
         four = {name: tuple(getattr(body.weights, name)) for name in ("reach", "sensitivity")}
         weights = Weights(**four, outside=body.weights.outside, staleness=body.weights.staleness,
                           doubt=body.weights.doubt)  # fmt: skip
     pairs = None if body.never_together is None else [(one, other) for one, other in body.never_together]
-    return ruling.Wish(body.limits, weights, body.off, pairs, body.known_publishers)
+    return rule_settings.Wish(body.limits, weights, body.off, pairs, body.known_publishers)
 
 
 @api.add("GET", "/rules", "Every rule, and how they are set", wire.RulesPage)
 def get_rules(unit: Unit) -> dict[str, Any]:
     """For everybody who is signed in."""
-    return ruling.page(unit)
+    return rule_settings.page(unit)
 
 
 @api.add("POST", "/rules/preview", "What other settings would raise and clear", wire.RuleEffects, body=wire.SetRules)
 def preview_rules(unit: Unit, body: wire.SetRules) -> dict[str, Any]:
     """Nothing changes yet."""
-    return ruling.preview(unit, _wish(body))
+    return rule_settings.preview(unit, _wish(body))
 
 
 @api.add("PUT", "/rules", "Set the rules", wire.RulesPage, body=wire.SetRules)
 def set_rules(unit: Unit, body: wire.SetRules) -> dict[str, Any]:
     """Flags follow within moments."""
-    return ruling.change(unit, _wish(body))
+    return rule_settings.change(unit, _wish(body))
 
 
 @api.add("POST", "/rules/own/check", "Check a file of own rules", wire.OwnRulesChecked, body=wire.RulesFile)
 def check_rules(unit: Unit, body: wire.RulesFile) -> dict[str, Any]:
     """Its examples are tried, and what it would raise is counted; nothing goes live."""
-    return ruling.check(unit, body.text)
+    return rule_settings.check(unit, body.text)
 
 
 @api.add("POST", "/rules/own", "Let a file of own rules go live", wire.RulesPage, body=wire.RulesFile)
 def keep_rules(unit: Unit, body: wire.RulesFile) -> dict[str, Any]:
     """A rule with the key of an earlier one takes its place."""
-    return ruling.keep(unit, body.text)
+    return rule_settings.keep(unit, body.text)
 
 
 @api.add("GET", "/rules/own/<key>", "The file that an own rule came in", wire.OwnRuleSource)
 def get_own_rule(unit: Unit, key: str) -> dict[str, Any]:
     """As it was brought."""
-    return ruling.source(unit, key)
+    return rule_settings.source(unit, key)
 
 
 @api.add("DELETE", "/rules/own/<key>", "Take an own rule out of use", wire.RulesPage)
 def drop_rule(unit: Unit, key: str) -> dict[str, Any]:
     """Its flags clear."""
-    return ruling.drop(unit, key)
+    return rule_settings.drop(unit, key)
 
 
 @api.add("GET", "/facts", "What the rules are told of somebody", wire.FactsAbout, query=wire.FactsQuery)
 def get_facts(unit: Unit, query: wire.FactsQuery) -> dict[str, Any]:
     """Of yourself, or of somebody whom you may see: only what you may see of their access."""
-    return {"subjects": knowing.about(unit, query.person)}
+    return {"subjects": known_facts.about(unit, query.person)}
 
 
 @api.add("POST", "/me/digest", "Get the weekly letter about flags, or not", wire.Done, body=wire.WantDigest)
 def want_digest(unit: Unit, body: wire.WantDigest) -> dict[str, Any]:
     """It comes on Mondays, when something changed."""
-    digest.set_wanted(unit, body.wants)
+    weekly_letter.set_wanted(unit, body.wants)
     return {"done": True}

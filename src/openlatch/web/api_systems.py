@@ -6,9 +6,11 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import wire
-from openlatch.service import helping, leaving, matching, systems, undoing
-from openlatch.service.context import Unit
 from openlatch.service.lists import register
+from openlatch.service.people import leavers
+from openlatch.service.revocations import steps, undo
+from openlatch.service.systems import login_matching, systems
+from openlatch.service.unit import Unit
 from openlatch.web.api import api
 
 __all__ = ["api"]
@@ -36,7 +38,7 @@ def set_reading(unit: Unit, ident: UUID, body: wire.SetReading) -> dict[str, Any
 @api.add("PUT", f"{SYSTEM}/matching", "Say by what people are told", wire.SystemRow, body=wire.SetMatching)
 def set_matching(unit: Unit, ident: UUID, body: wire.SetMatching) -> dict[str, Any]:
     """It counts from the next read on, also for those met before whom nobody has named."""
-    matching.set_rules(unit, ident, body.matching)
+    login_matching.set_rules(unit, ident, body.matching)
     unit.db.flush()
     return register.one(unit, "systems", ident)
 
@@ -44,13 +46,13 @@ def set_matching(unit: Unit, ident: UUID, body: wire.SetMatching) -> dict[str, A
 @api.add("GET", "/doubts", "Logins that may be somebody's", wire.Doubts)
 def get_doubts(unit: Unit) -> dict[str, Any]:
     """Each with who, and by which mark, for a person to decide."""
-    return {"doubts": matching.doubts(unit)}
+    return {"doubts": login_matching.doubts(unit)}
 
 
 @api.add("POST", "/doubts/<uuid:ident>/decide", "Say whose a login is", wire.Done, body=wire.DecideDoubt)
 def decide_doubt(unit: Unit, ident: UUID, body: wire.DecideDoubt) -> dict[str, Any]:
     """What was found under it is theirs from then on."""
-    matching.decide(unit, ident, body.person)
+    login_matching.decide(unit, ident, body.person)
     return {"done": True}
 
 
@@ -59,45 +61,45 @@ def decide_doubt(unit: Unit, ident: UUID, body: wire.DecideDoubt) -> dict[str, A
 )
 def skip_step(unit: Unit, ident: UUID, step: UUID, body: wire.SkipStep) -> dict[str, Any]:
     """What it would have ended is then not proved to be gone."""
-    helping.skip(unit, ident, step, body.reason)
-    return helping.page(unit, ident)
+    steps.skip(unit, ident, step, body.reason)
+    return steps.page(unit, ident)
 
 
 @api.add("GET", "/revocations/<uuid:ident>/undo", "What undoing a revocation would put back", wire.Undone, inside=True)
 def preview_undo(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Nothing happens yet."""
-    return undoing.preview(unit, ident)
+    return undo.preview(unit, ident)
 
 
 @api.add("POST", "/revocations/<uuid:ident>/undo", "Undo a revocation", wire.Undone, body=wire.Undo, inside=True)
 def undo_revocation(unit: Unit, ident: UUID, body: wire.Undo) -> dict[str, Any]:
     """What was there is put back just as it was; where the other side has to agree, it is offered."""
-    return undoing.undo(unit, ident, body.reason)
+    return undo.undo(unit, ident, body.reason)
 
 
-def _plan(ident: UUID, body: wire.LeaveWish) -> leaving.Plan:
-    return leaving.Plan(ident, dict(body.successors), body.lock, body.drop)
+def _plan(ident: UUID, body: wire.LeaveWish) -> leavers.Plan:
+    return leavers.Plan(ident, dict(body.successors), body.lock, body.drop)
 
 
 @api.add("POST", f"{LEAVING}/preview", "What somebody's leaving would do", wire.LeavingPreview, body=wire.LeaveWish)
 def preview_leaving(unit: Unit, ident: UUID, body: wire.LeaveWish) -> dict[str, Any]:
     """All that they reach, and what needs a successor first. Nothing happens yet."""
-    return leaving.preview(unit, _plan(ident, body))
+    return leavers.preview(unit, _plan(ident, body))
 
 
 @api.add("POST", LEAVING, "Let somebody leave", wire.LeavingPage, body=wire.Leave, status=201)
 def let_leave(unit: Unit, ident: UUID, body: wire.Leave) -> dict[str, Any]:
     """Successors first; then everything ends, each thing where it lives."""
-    return leaving.start(unit, _plan(ident, body), body.reason, body.fingerprint)
+    return leavers.start(unit, _plan(ident, body), body.reason, body.fingerprint)
 
 
 @api.add("GET", LEAVING, "How far somebody's leaving has come", wire.LeavingPage)
 def get_leaving(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Counted in the register now, down to nothing left."""
-    return leaving.page(unit, ident)
+    return leavers.page(unit, ident)
 
 
 @api.add("GET", f"{LEAVING}/report", "What came of somebody's leaving", wire.LeavingReport)
 def report_leaving(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Once nothing is left."""
-    return leaving.report(unit, ident)
+    return leavers.report(unit, ident)

@@ -13,8 +13,8 @@ from structlog import get_logger
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
 from openlatch.errors import BadInput, Held, NotAllowed, NotSignedIn, OpenLatchError, Outdated, TooMany
-from openlatch.service.context import Service, Viewer
-from openlatch.service.reviews import calendar
+from openlatch.service.reviews import calendar_feed as reviews_calendar_feed
+from openlatch.service.unit import Service, Viewer
 from openlatch.web import oauth, openapi
 from openlatch.web.api_giving import api
 from openlatch.web.events import Broker
@@ -74,7 +74,7 @@ def make_app(service: Service, database_url: str) -> Flask:
 
     @app.get("/calendar/<token>.ics")
     def calendar_feed(token: str) -> Response:
-        return Response(calendar.read(service, token), content_type="text/calendar; charset=utf-8")
+        return Response(reviews_calendar_feed.read(service, token), content_type="text/calendar; charset=utf-8")
 
     @app.get("/healthz")
     def health() -> Response:

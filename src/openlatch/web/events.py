@@ -22,7 +22,7 @@ import psycopg
 from structlog import get_logger
 
 from openlatch.errors import OpenLatchError, TooMany
-from openlatch.service.context import CHANNEL, Viewer
+from openlatch.service.unit import CHANNEL, Viewer
 
 log = get_logger()
 HEARTBEAT_SECONDS = 15

@@ -19,7 +19,8 @@ import orjson
 from flask import Blueprint, Response, request
 
 from openlatch.errors import NotAllowed, NotSignedIn, OpenLatchError
-from openlatch.service import signing, signing_in, visits
+from openlatch.service.acting import visits
+from openlatch.service.identity import authentication, signing_keys
 from openlatch.web.door import refuse_unusable
 from openlatch.web.routing import challenge, the_service, viewer
 
@@ -104,7 +105,7 @@ def token() -> Response:
         raise _Refused("invalid_target", "audience has to be the id of an account.") from None
     service = the_service()
     try:
-        who = signing_in.viewer_of_token(service, form["subject_token"])
+        who = authentication.viewer_of_token(service, form["subject_token"])
     except OpenLatchError as error:
         # RFC 8693, 2.2.2: a subject token that is no good is an invalid request.
         raise _Refused("invalid_request", f"{error.detail} {error.remedy}".strip()) from error
@@ -145,14 +146,14 @@ def revoke() -> Response:
     form = _form("token")
     with the_service().unit(who) as unit:
         visits.end_token(unit, form["token"])
-        signing_in.end_token_itself(unit, form["token"])
+        authentication.end_token_itself(unit, form["token"])
     return _answer({})
 
 
 @pages.get("/.well-known/jwks.json")
 def keys() -> Response:
     """The keys by which signatures can be checked: of tokens, and of the evidence of reviews."""
-    return _answer({"keys": signing.published(the_service())})
+    return _answer({"keys": signing_keys.published(the_service())})
 
 
 @pages.get("/.well-known/oauth-authorization-server")

@@ -26,8 +26,9 @@ from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn, ReadOnly, TooMany
-from openlatch.service import signing_in, visits
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.acting import visits
+from openlatch.service.identity import authentication
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.listing import Page
 from openlatch.store.tables import IdempotencyKey
 from openlatch.web.door import refuse_unusable
@@ -169,12 +170,12 @@ def _asker(csrf: str | None) -> Callable[[], Viewer]:
         if scheme.lower() != "bearer" or not token:
             raise NotSignedIn("The Authorization header is not a bearer token.", "Send: Authorization: Bearer …")
         exchanged = token.count(".") == 2
-        known = visits.viewer_of_exchanged if exchanged else signing_in.viewer_of_token
+        known = visits.viewer_of_exchanged if exchanged else authentication.viewer_of_token
         return lambda: known(service, token.strip())
     cookie = request.cookies.get(COOKIE)
     if not cookie:
         raise NotSignedIn("Nobody is signed in.", "Sign in, or send an API token.")
-    return lambda: signing_in.viewer_of_session(service, cookie, csrf)
+    return lambda: authentication.viewer_of_session(service, cookie, csrf)
 
 
 def perhaps_viewer() -> Viewer | None:

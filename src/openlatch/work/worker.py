@@ -25,33 +25,24 @@ from structlog import get_logger
 
 from openlatch import wire
 from openlatch.errors import Collision, OpenLatchError
-from openlatch.service import (
-    carrying,
-    digest,
-    flags,
-    large_changes,
-    latching,
-    offers,
-    requests,
-    revocations,
-    settling,
-    signing,
-    systems,
-    telling,
-    tree_heads,
-    visits,
-)
-from openlatch.service.context import Service, Viewer
+from openlatch.service.acting import visits
 from openlatch.service.exposure import apply, drafts, tell_guards
 from openlatch.service.exposure import evaluate as exposures
-from openlatch.service.grants import end_reminders, hand_tasks
-from openlatch.service.identity import passwords
+from openlatch.service.flags import flags, weekly_letter
+from openlatch.service.grants import end_reminders, hand_tasks, large_changes, provisioning
+from openlatch.service.identity import passwords, signing_keys
+from openlatch.service.journal import signed_heads
+from openlatch.service.latches import guard
 from openlatch.service.lists import saved_filters
-from openlatch.service.notifications import mail_server
+from openlatch.service.notifications import mail_server, notices
+from openlatch.service.offers import offers
 from openlatch.service.partners import at_client
 from openlatch.service.people import erasure
-from openlatch.service.reviews import closing, evidence, occurrences, reminding, schedules
-from openlatch.service.system_setup import keeping, sealing
+from openlatch.service.requests import requests
+from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
+from openlatch.service.revocations import execute, revoke
+from openlatch.service.systems import sealed_secrets, setup, systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
     ApiToken,
@@ -65,7 +56,8 @@ from openlatch.store.tables import (
 )
 
 log = get_logger()
-# So many things at once: most of them wait for a system, and each system has room for a few (service/rooms.py).
+# So many things at once: most of them wait for a system, and each system has room for a few
+# (service/systems/call_slots.py).
 AT_ONCE = 16
 # Each may hold a lock and a lease of its own while it waits, and opens transactions besides.
 CONNECTIONS = 3 * AT_ONCE
@@ -73,11 +65,11 @@ CONNECTIONS = 3 * AT_ONCE
 SECONDS_TO_STOP = 20.0
 
 
-def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Callable[..., None]]:
+def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Callable[..., None]]:
     """The tasks by the names that they are woken by. Without a ``post`` mail waits."""
 
     def carry_out(organisation: str, revocation: str) -> None:
-        back = carrying.carry_out(service, UUID(organisation), UUID(revocation))
+        back = execute.carry_out(service, UUID(organisation), UUID(revocation))
         if back is not None:
             service.wake("carry_out", {"organisation": organisation, "revocation": revocation}, back)
 
@@ -87,16 +79,16 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
     def evaluate(organisation: str) -> None:
         exposures.every_account(service, UUID(organisation))
         with service.unit(Viewer.itself(UUID(organisation))) as unit:
-            latching.evaluate(unit)
+            guard.evaluate(unit)
         flags.evaluate_all(service, UUID(organisation))
 
     def settle(organisation: str, grant: str) -> None:
-        back = settling.settle(service, UUID(organisation), UUID(grant))
+        back = provisioning.settle(service, UUID(organisation), UUID(grant))
         if back is not None:
             service.wake("settle", {"organisation": organisation, "grant": grant}, back)
 
     def carry_round(organisation: str, round: str) -> None:
-        closing.carry_on(service, Viewer.itself(UUID(organisation)), UUID(round))
+        close_round.carry_on(service, Viewer.itself(UUID(organisation)), UUID(round))
 
     def sign_evidence(organisation: str, round: str) -> None:
         schema = orjson.dumps(wire.evidence_schema(), option=orjson.OPT_INDENT_2)
@@ -104,7 +96,7 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
 
     def send_mail(organisation: str) -> None:
         ident = UUID(organisation)
-        telling.send_due(service, ident, mail_server.post_of(service, Viewer.itself(ident), post))
+        notices.send_due(service, ident, mail_server.post_of(service, Viewer.itself(ident), post))
 
     return {
         "try_system": partial(_try_system, service),
@@ -126,11 +118,11 @@ def tasks_of(service: Service, post: telling.Post | None = None) -> dict[str, Ca
 
 
 def _try_system(service: Service, organisation: str, trial: str) -> None:
-    keeping.carry_out(service, UUID(organisation), UUID(trial))
+    setup.carry_out(service, UUID(organisation), UUID(trial))
 
 
 def _open_secret(service: Service, organisation: str, trial: str, system: str) -> None:
-    keeping.open_sealed(service, Viewer.itself(UUID(organisation)), UUID(trial), UUID(system))
+    setup.open_sealed(service, Viewer.itself(UUID(organisation)), UUID(trial), UUID(system))
 
 
 def _send_password_links(service: Service, address: str) -> None:
@@ -183,7 +175,7 @@ def look_round(service: Service) -> None:
             _remind,
             _send_digest,
             _look_at_reviews,
-            tree_heads.keep,
+            signed_heads.keep,
             _wake_for_due,
         ):
             try:
@@ -196,7 +188,7 @@ def look_round(service: Service) -> None:
 
 def _end_all_expired(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
-        over = revocations.expired(unit)
+        over = revoke.expired(unit)
     for grant in over:
         _end_expired(service, viewer, grant)
 
@@ -223,18 +215,18 @@ def _remind(service: Service, viewer: Viewer) -> None:
 
 def _send_digest(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
-        digest.send_when_due(unit)
+        weekly_letter.send_when_due(unit)
 
 
 def _wake_for_due(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
         named = {"organisation": str(viewer.organisation)}
-        due = [("carry_out", {**named, "revocation": str(i)}) for i in carrying.unfinished(unit)]
-        due += [("settle", {**named, "grant": str(i)}) for i in settling.due(unit)]
+        due = [("carry_out", {**named, "revocation": str(i)}) for i in execute.unfinished(unit)]
+        due += [("settle", {**named, "grant": str(i)}) for i in provisioning.due(unit)]
         due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
         due += [("change_many", {**named, "change": str(i)}) for i in large_changes.going_on(unit)]
         due += [("apply_draft", {**named, "draft": str(i)}) for i in apply.going_on(unit)]
-        due += [("send_mail", named)] if telling.waiting(unit) else []
+        due += [("send_mail", named)] if notices.waiting(unit) else []
     for task, arguments in due:
         service.wake(task, arguments, None)
 
@@ -243,24 +235,24 @@ def _look_at_reviews(service: Service, viewer: Viewer) -> None:
     """Open what is due, remind whom it concerns, close what is over, and carry on with what is closed."""
     for schedule in schedules.due(service, viewer):
         schedules.open_round(service, viewer, schedule)
-    occurrences.open_rounds(service, viewer)
+    event_rounds.open_rounds(service, viewer)
     with service.unit(viewer) as unit:
-        reminding.remind(unit)
-        over = closing.due(unit)
+        reminders.remind(unit)
+        over = close_round.due(unit)
     for ident in over:
         with service.unit(viewer) as unit:
-            closing.close(unit, ident)
+            close_round.close(unit, ident)
     with service.unit(viewer) as unit:
-        going_on = closing.going_on(unit)
+        going_on = close_round.going_on(unit)
     for ident in going_on:
-        closing.carry_on(service, viewer, ident)
+        close_round.carry_on(service, viewer, ident)
 
 
 def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
     """Each in a transaction of its own, so that one that can't be ended does not hold up the others."""
     try:
         with service.unit(viewer) as unit:
-            revocations.start(unit, revocations.Wish(grants=(grant,)), "Its time was over.", cause="expired")
+            revoke.start(unit, revoke.Wish(grants=(grant,)), "Its time was over.", cause="expired")
     except OpenLatchError as error:
         log.error("grant.not_ended", grant=str(grant), detail=error.detail)
 
@@ -287,7 +279,7 @@ def look_at_everything(service: Service) -> None:
         service.wake("evaluate", {"organisation": str(organisation)}, None)
 
 
-def make_app(service: Service, url: str, post: telling.Post | None = None) -> App:
+def make_app(service: Service, url: str, post: notices.Post | None = None) -> App:
     """The queue's app with every task, and what recurs: a look round every 5 seconds, everything every 10 minutes."""
     app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
     for name, function in tasks_of(service, post).items():
@@ -331,13 +323,13 @@ def _retried(function: Callable[..., None], arguments: dict[str, Any]) -> None:
     return function(**arguments)
 
 
-def run(service: Service, url: str, post: telling.Post | None = None) -> None:
+def run(service: Service, url: str, post: notices.Post | None = None) -> None:
     """Work until SIGTERM or SIGINT; what goes on then has ``SECONDS_TO_STOP`` to end, and is cut off after that.
 
     Being cut off is as being killed: leases end with their connections, and the tables say what is still to be done.
     """
-    signing.publish(service)
-    sealing.publish(service)
+    signing_keys.publish(service)
+    sealed_secrets.publish(service)
     asyncio.run(_run(make_app(service, url, post)))
 
 

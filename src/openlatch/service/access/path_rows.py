@@ -12,7 +12,7 @@ from sqlalchemy import select
 from openlatch.core import access, offering
 from openlatch.core.register import UTC_ZONE, Register
 from openlatch.core.windows import last_day
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 from openlatch.store import lists
 from openlatch.store.columns import among
 from openlatch.store.tables import Grant, Person

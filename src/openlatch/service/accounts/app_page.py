@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 from uuid import UUID
 
-from openlatch.service.context import Unit
 from openlatch.service.lists import register
+from openlatch.service.unit import Unit
 from openlatch.store import lists
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import Grant

@@ -10,10 +10,10 @@ from sqlalchemy import func, select
 from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
-from openlatch.service import visits
 from openlatch.service.access.path_rows import grants_on, path_row
-from openlatch.service.context import Unit
+from openlatch.service.acting import visits
 from openlatch.service.lists import register
+from openlatch.service.unit import Unit
 from openlatch.store import cut, lists, lists_giving
 from openlatch.store.columns import not_among
 from openlatch.store.listing import ListQuery

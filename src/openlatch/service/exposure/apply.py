@@ -16,10 +16,11 @@ from openlatch.core.exposure import document
 from openlatch.core.exposure.comparison import Change
 from openlatch.core.words import StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
-from openlatch.service import locks, systems
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import locks
+from openlatch.service.canonical_json import fingerprint
 from openlatch.service.exposure import draft_changes, drafts, guards
-from openlatch.service.jsonable import fingerprint
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import AccessRule, Account, Item, RuleDraft, System
 
 AGAIN = timedelta(seconds=10)

@@ -11,7 +11,7 @@ from sqlalchemy import func, select
 from openlatch.adapters import RuleManner
 from openlatch.core.exposure.conditions import network
 from openlatch.core.exposure.rules import Boundary, Holder
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Handle, Organisation, Person
 
 

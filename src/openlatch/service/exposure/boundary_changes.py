@@ -10,8 +10,8 @@ from sqlalchemy import select
 
 from openlatch.core.exposure.conditions import network
 from openlatch.errors import BadInput
-from openlatch.service.context import Unit
 from openlatch.service.exposure import account_rules, boundary, evaluate, previews, system_guards
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, Organisation, System
 
 _DOMAIN = re.compile(r"[a-z0-9-]+(\.[a-z0-9-]+)+")

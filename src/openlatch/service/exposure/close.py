@@ -10,17 +10,17 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import revocations
-from openlatch.service.context import Unit
 from openlatch.service.exposure import account_rules, previews
 from openlatch.service.exposure.account_rules import AccountRules
+from openlatch.service.revocations import revoke
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, Exposure
 
 
 def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
     """The rules that would be taken away, the steps, and what becomes of every exposure that they are part of."""
     rules = _rules(unit, exposures)
-    told = revocations.preview(unit, revocations.Wish(rules=tuple(rule.id for rule in rules)))
+    told = revoke.preview(unit, revoke.Wish(rules=tuple(rule.id for rule in rules)))
     gone: dict[UUID, set[str]] = {}
     for rule in rules:
         gone.setdefault(rule.account_id, set()).add(rule.key)
@@ -39,8 +39,8 @@ def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
 def close(unit: Unit, exposures: Sequence[UUID], reason: str, seen: str = "") -> UUID:
     """Start a revocation that takes the rules away; gives its id. Conflict when another preview was ``seen``."""
     rules = _rules(unit, exposures)
-    wish = revocations.Wish(rules=tuple(rule.id for rule in rules))
-    return revocations.start(unit, wish, reason, fingerprint=seen)
+    wish = revoke.Wish(rules=tuple(rule.id for rule in rules))
+    return revoke.start(unit, wish, reason, fingerprint=seen)
 
 
 def _rules(unit: Unit, exposures: Sequence[UUID]) -> list[AccessRule]:

@@ -17,9 +17,9 @@ from openlatch.core.exposure.rules import Combining, Right, places_around, place
 from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.ids import new_id
 from openlatch.core.windows import zone_of
-from openlatch.service.context import Unit
 from openlatch.service.exposure import access_rules, account_rules, evaluate, previews, touched
 from openlatch.service.exposure.account_rules import AccountRules
+from openlatch.service.unit import Unit
 from openlatch.store.columns import among, not_among
 from openlatch.store.tables import AccessRule, Account, EvaluatedRule, Exposure, Resource, System
 

@@ -12,9 +12,9 @@ from openlatch.core.exposure import document
 from openlatch.core.exposure.form import FORM
 from openlatch.core.ids import new_id
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.context import Unit
+from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.exposure import access_rules, draft_changes
-from openlatch.service.jsonable import fingerprint, jsonable
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, Resource, RuleDraft, System
 
 # Up to so many resources a draft is worked out while one waits; above, the worker does.

@@ -19,10 +19,12 @@ from openlatch.core.exposure.comparison import difference
 from openlatch.core.exposure.space import TooEntangled
 from openlatch.core.ids import new_id
 from openlatch.core.words import Proof
-from openlatch.service import flags, locks, telling
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import locks
 from openlatch.service.exposure import account_rules, expected, touched
 from openlatch.service.exposure.account_rules import AccountRules
+from openlatch.service.flags import flags
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.columns import among
 from openlatch.store.tables import AccessRule, Account, Exposure, Resource
 
@@ -291,6 +293,6 @@ def _tell(
         return
     first = max(open_now, key=lambda row: (row.audience, row.right))
     more = f" And {len(open_now) - 1} more in {account.name}." if len(open_now) > 1 else ""
-    telling.tell_and_write(
-        unit, telling.answerers(unit, account.id), "exposure", f"{first.sentence}{more}", "/exposures"
+    notices.tell_and_write(
+        unit, notices.answerers(unit, account.id), "exposure", f"{first.sentence}{more}", "/exposures"
     )

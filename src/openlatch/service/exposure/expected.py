@@ -9,8 +9,8 @@ from uuid import UUID
 from sqlalchemy import or_, select, update
 
 from openlatch.errors import BadInput, NotFound
-from openlatch.service import flags
-from openlatch.service.context import Unit
+from openlatch.service.flags import flags
+from openlatch.service.unit import Unit
 from openlatch.store.columns import among
 from openlatch.store.lists_exposure import EXPOSURES
 from openlatch.store.tables import ExpectedExposure, Exposure

@@ -12,10 +12,10 @@ from sqlalchemy import select
 from openlatch.core.exposure import document
 from openlatch.core.exposure.rules import Rule
 from openlatch.errors import BadInput, Conflict
-from openlatch.service.context import Unit
+from openlatch.service.canonical_json import fingerprint
 from openlatch.service.exposure import account_rules, evaluate, guards, previews, system_guards
 from openlatch.service.exposure.account_rules import AccountRules
-from openlatch.service.jsonable import fingerprint
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, ExposureGuard, Resource, SystemGuard
 
 

@@ -14,8 +14,8 @@ from sqlalchemy import Select, or_, select
 from openlatch.core.exposure import document
 from openlatch.core.exposure.rules import ANYONE, INSIDE, Effect, Place, Rule, Terms
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.context import Unit
 from openlatch.service.exposure import system_guards
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, ExposureGuard, Resource
 
 

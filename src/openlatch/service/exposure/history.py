@@ -13,9 +13,9 @@ from openlatch.core.exposure import sentences
 from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.context import Unit
 from openlatch.service.exposure import access_rules, account_rules
 from openlatch.service.exposure.account_rules import AccountRules
+from openlatch.service.unit import Unit
 from openlatch.store import past
 from openlatch.store.tables import Account, System
 

@@ -10,10 +10,10 @@ from sqlalchemy import select
 
 from openlatch.core.windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags
-from openlatch.service.context import Unit
 from openlatch.service.exposure.access_rules import opens
+from openlatch.service.flags import flags
 from openlatch.service.lists import register
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Exposure
 
 MOST = 500

@@ -13,9 +13,9 @@ from sqlalchemy import select
 from openlatch.core.exposure.rules import Right
 from openlatch.core.exposure.smallest_rule import Use, refusals, shut
 from openlatch.errors import Conflict, NotFound
-from openlatch.service.context import Unit
 from openlatch.service.exposure import drafts
 from openlatch.service.exposure.access_rules import opens
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Exposure, OutsideUse, Resource, RuleDraft
 
 _REFUSED = Conflict("No narrower rule would cover the use that was seen.", "Close it, or say that it is intended.")

@@ -9,9 +9,9 @@ from sqlalchemy import ColumnElement, select
 
 from openlatch.core.exposure.rules import Right
 from openlatch.core.exposure.smallest_rule import narrowest
-from openlatch.service.context import Unit
 from openlatch.service.exposure import narrow
 from openlatch.service.lists import register
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Exposure, OutsideUse
 
 MOST_USES = 100

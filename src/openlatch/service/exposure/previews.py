@@ -15,9 +15,9 @@ from openlatch.core.exposure.comparison import Change, Difference, compare
 from openlatch.core.exposure.paths import Index
 from openlatch.core.exposure.rules import Combining, Right
 from openlatch.core.exposure.space import TooEntangled
-from openlatch.service.context import Unit
 from openlatch.service.exposure import account_rules, evaluate
 from openlatch.service.exposure.account_rules import AccountRules
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Account
 
 # So many lines are shown of what would change; all of them are counted.

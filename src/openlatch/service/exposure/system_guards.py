@@ -10,9 +10,9 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.core.ids import new_id
-from openlatch.service import flags
-from openlatch.service.context import Unit
 from openlatch.service.exposure import boundary
+from openlatch.service.flags import flags
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, ExposureGuard, System, SystemGuard
 
 # What the keys of the organisation's guards begin with in systems.

@@ -6,9 +6,9 @@ from datetime import datetime
 from uuid import UUID
 
 from openlatch.errors import NotFound, SystemDown, SystemRefused
-from openlatch.service import systems
-from openlatch.service.context import Service, Viewer
 from openlatch.service.exposure.system_guards import AGAIN, PREFIX, as_told, fail, rows_of
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import System
 
 

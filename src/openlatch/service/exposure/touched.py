@@ -10,9 +10,9 @@ from sqlalchemy import Select, select, text
 
 from openlatch.core.exposure.rules import group_in, places_of
 from openlatch.core.windows import zone_of
-from openlatch.service.context import Unit
 from openlatch.service.exposure import access_rules
 from openlatch.service.exposure.account_rules import AccountRules, is_new
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, EvaluatedAccount, EvaluatedRule, System
 
 # More than so many are not looked up one by one: the whole account is worked out.

@@ -13,9 +13,9 @@ from sqlalchemy.orm import aliased
 
 from openlatch.core.windows import end_in_words
 from openlatch.core.words import GrantState
-from openlatch.service import giving, telling
-from openlatch.service.context import Unit
-from openlatch.service.grants import hand_tasks
+from openlatch.service.grants import hand_tasks, lifecycle
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, EndReminder, Grant, Organisation, Term
 
 DAYS = (14, 3)
@@ -75,8 +75,8 @@ def _tell(unit: Unit, grant: Grant, until: datetime) -> None:
     ends = end_in_words(until, ZoneInfo(account.time_zone))
     holders = hand_tasks.answering_for_holder(unit, grant)
     sentence = f"Your access to {account.name} runs {ends}. If you need it for longer, ask for more time."
-    telling.tell_and_write(unit, holders, "ending", sentence, f"/mine?longer={grant.id}")
-    name = giving.holder_name(unit, grant)
-    others = {*telling.answerers(unit, account.id), grant.given_by_id} - holders
+    notices.tell_and_write(unit, holders, "ending", sentence, f"/mine?longer={grant.id}")
+    name = lifecycle.holder_name(unit, grant)
+    others = {*notices.answerers(unit, account.id), grant.given_by_id} - holders
     sentence = f"{name}’s access to {account.name} runs {ends}. Extend it if it is needed for longer."
-    telling.tell_and_write(unit, others, "ending", sentence, f"/accounts/{account.id}?extend={grant.id}")
+    notices.tell_and_write(unit, others, "ending", sentence, f"/accounts/{account.id}?extend={grant.id}")

@@ -10,8 +10,9 @@ from sqlalchemy import func, select
 
 from openlatch.core.words import GrantState, Owed
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import flags, telling
-from openlatch.service.context import Unit
+from openlatch.service.flags import flags
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Unit
 from openlatch.store import lists_giving
 from openlatch.store.tables import Account, Grant, HandTask, Person, Team
 
@@ -30,8 +31,8 @@ def ask(unit: Unit, grant: Grant, account: Account, owed: Owed, sentence: str) -
     grant.owed, grant.owed_since, grant.owed_answer, grant.owed_next_try_at = owed, unit.now, WAITS, None
     unit.db.flush()
     unit.record("task.asked", "task", row.id, sentence, account.id)
-    telling.tell_and_write(
-        unit, telling.answerers(unit, account.id), "task", f"To be done by hand: {sentence}", "/tasks"
+    notices.tell_and_write(
+        unit, notices.answerers(unit, account.id), "task", f"To be done by hand: {sentence}", "/tasks"
     )
 
 
@@ -86,7 +87,7 @@ def done(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, 
     if grant.state == GrantState.ACTIVE and row.kind != Owed.TAKE:
         set_up = "set up" if row.kind == Owed.GIVE else "changed as agreed"
         sentence = f"Your access to {place} is {set_up} there, says {unit.viewer.name}: {row.words}"
-        telling.tell_and_write(
+        notices.tell_and_write(
             unit, answering_for_holder(unit, grant) - {unit.viewer.person}, "grant", sentence, "/mine"
         )
     return one(unit, ident)
@@ -103,7 +104,7 @@ def assign(unit: Unit, ident: UUID, person: UUID | None, version: int | None) ->
     unit.record("task.assigned", "task", row.id, row.sentence, row.account_id, to=found.name if found else None)
     if found is not None and found.id != unit.viewer.person:
         sentence = f"{unit.viewer.name} asks you to do by hand: {row.sentence}"
-        telling.tell_and_write(unit, [found.id], "task", sentence, "/tasks")
+        notices.tell_and_write(unit, [found.id], "task", sentence, "/tasks")
     return one(unit, ident)
 
 
@@ -118,8 +119,8 @@ def remind(unit: Unit) -> int:
         row.reminded_at = unit.now
         assigned = unit.db.get(Person, row.assigned_to_id) if row.assigned_to_id else None
         is_there = assigned is not None and assigned.standing != "left"
-        told = {row.assigned_to_id} if is_there else telling.answerers(unit, row.account_id)
-        telling.tell_and_write(unit, told, "task", f"Still to be done by hand: {row.sentence}", "/tasks")
+        told = {row.assigned_to_id} if is_there else notices.answerers(unit, row.account_id)
+        notices.tell_and_write(unit, told, "task", f"Still to be done by hand: {row.sentence}", "/tasks")
     return len(rows)
 
 

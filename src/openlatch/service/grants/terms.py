@@ -16,9 +16,9 @@ from openlatch.core import windows
 from openlatch.core.windows import WeeklyHours, Window
 from openlatch.core.words import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import giving
-from openlatch.service.context import Unit
-from openlatch.service.jsonable import jsonable
+from openlatch.service.canonical_json import jsonable
+from openlatch.service.grants import lifecycle
+from openlatch.service.unit import Unit
 from openlatch.store import lists, plain
 from openlatch.store.tables import Account, Grant, Level, Term
 
@@ -56,13 +56,13 @@ def wanted(unit: Unit, account: Account, grant: UUID, wishes: Sequence[TermWish]
 def _made(unit: Unit, account: Account, wish: TermWish, begun: set[datetime | None]) -> list[core.Term]:
     if (wish.level is None) == (not wish.permission):
         raise BadInput("A term is of a level or of a permission.", "Give one of the two.", {"terms": "level"})
-    choice = giving.Choice(
+    choice = lifecycle.Choice(
         levels=(wish.level,) if wish.level else (),
-        permissions=(giving.Single(wish.permission),) if wish.permission else (),
+        permissions=(lifecycle.Single(wish.permission),) if wish.permission else (),
         parts=(wish.part,) if wish.part else (), until=wish.until, last_day=wish.last_day, hours=wish.hours,
         since=wish.since,
     )  # fmt: skip
-    made = giving.terms_from(unit, account, choice)
+    made = lifecycle.terms_from(unit, account, choice)
     # When something began stays as it is.
     if wish.since in begun:
         return [term._replace(window=Window(wish.since, term.window.until)) for term in made]
@@ -96,8 +96,8 @@ def _shown(term: core.Term, key: str | None, zone: ZoneInfo) -> dict[str, Any]:
         "since": term.window.since,
         "until": term.window.until,
         "last_day": windows.last_day(term.window.until, zone),
-        "hours": giving.stored_hours(term.hours),
-        "words": giving.terms_in_words([term], zone),
+        "hours": lifecycle.stored_hours(term.hours),
+        "words": lifecycle.terms_in_words([term], zone),
     }
 
 
@@ -128,7 +128,7 @@ def stored(term: core.Term) -> dict[str, Any]:
                 "group_id": term.part.id if term.part and not whole_resource else None,
                 "since": term.window.since,
                 "until": term.window.until,
-                "hours": giving.stored_hours(term.hours),
+                "hours": lifecycle.stored_hours(term.hours),
             }
         )
     )
@@ -158,10 +158,10 @@ def require_proof_for(unit: Unit, before: Sequence[core.Term], after: Sequence[c
 def changes_in_words(before: Sequence[core.Term], after: Sequence[core.Term], zone: ZoneInfo) -> str:
     """What becomes other, term by term."""
     old, new = {right(term): term for term in before}, {right(term): term for term in after}
-    told = [f"gains {giving.terms_in_words([new[key]], zone)}" for key in new if key not in old]
-    told += [f"loses {giving.terms_in_words([old[key]], zone)}" for key in old if key not in new]
+    told = [f"gains {lifecycle.terms_in_words([new[key]], zone)}" for key in new if key not in old]
+    told += [f"loses {lifecycle.terms_in_words([old[key]], zone)}" for key in old if key not in new]
     told += [
-        f"{giving.terms_in_words([old[key]], zone)} becomes {giving.terms_in_words([new[key]], zone)}"
+        f"{lifecycle.terms_in_words([old[key]], zone)} becomes {lifecycle.terms_in_words([new[key]], zone)}"
         for key in new if key in old and new[key] != old[key]
     ]  # fmt: skip
     return "; ".join(told)

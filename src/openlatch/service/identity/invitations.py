@@ -14,8 +14,10 @@ from openlatch.core.imports import BadField
 from openlatch.core.imports import address as read_address
 from openlatch.core.words import Role, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import attempts, locks, signing_in, telling
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service import locks
+from openlatch.service.identity import authentication, try_limits
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import Invitation, Organisation, Person, SignIn
 
@@ -72,9 +74,9 @@ def invite(unit: Unit, person: UUID | None, name: str, address: str, role: Role)
     _send(unit, held, row)
     unit.record("invitation.sent", "person", row.id, row.name, role=role, runs_out_at=held.runs_out_at)
     if role is Role.ADMINISTRATOR:
-        told = telling.administrators(unit) - {unit.viewer.person}
+        told = notices.administrators(unit) - {unit.viewer.person}
         sentence = f"{unit.viewer.name} invited {row.name} to administer the organisation."
-        telling.tell_and_write(unit, told, "sign_in", sentence, "/sign-ins")
+        notices.tell_and_write(unit, told, "sign_in", sentence, "/sign-ins")
     return _shown(held, row)
 
 
@@ -118,7 +120,7 @@ def _send(unit: Unit, row: Invitation, person: Person) -> None:
     unit.db.flush()
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation).name
     until = row.runs_out_at.astimezone(unit.zone)
-    letter = telling.Letter(
+    letter = notices.Letter(
         f"{unit.viewer.name} invites you to Open Latch at {organisation}",
         (
             f"Hello {person.name},",
@@ -129,7 +131,7 @@ def _send(unit: Unit, row: Invitation, person: Person) -> None:
         f"{unit.service.address}{PAGE}#{token}",
         "Choose a password and sign in",
     )
-    telling.write(unit, row.address, letter)
+    notices.write(unit, row.address, letter)
 
 
 def _found(unit: Unit, ident: UUID) -> tuple[Invitation, Person]:
@@ -157,12 +159,12 @@ def withdraw(unit: Unit, ident: UUID) -> None:
 
 
 def _of_token(service: Service, token: str, origin: str) -> Invitation:
-    guess = attempts.count_guess(service, "invitation", origin)
+    guess = try_limits.count_guess(service, "invitation", origin)
     with transaction(service.engine, None) as db:
         row = db.scalars(select(Invitation).where(Invitation.token_hash == _digest(token))).first()
     if row is None or row.runs_out_at <= service.clock():
         raise NotFound("This link opens nothing.", "It may have been used or have run out; ask to be invited again.")
-    attempts.forgive(service, guess)
+    try_limits.forgive(service, guess)
     return row
 
 
@@ -186,7 +188,7 @@ def accept(service: Service, token: str, password: str, origin: str) -> Viewer:
             raise NotFound("This link was used already.", "Sign in, or ask to be invited again.")
         person = unit.db.get_one(Person, row.person_id)
         role = Role(row.role)
-        signing_in.make_sign_in(unit.db, row.organisation_id, person.id, row.address, password, role)
+        authentication.make_sign_in(unit.db, row.organisation_id, person.id, row.address, password, role)
         unit.db.delete(row)
         unit.db.flush()
         sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).one()
@@ -195,6 +197,6 @@ def accept(service: Service, token: str, password: str, origin: str) -> Viewer:
             person.address_confirmed_at = unit.now
         unit.record("invitation.accepted", "person", person.id, person.name, role=role)
         sentence = f"{person.name} accepted the invitation and signs in as {role} now."
-        telling.tell_and_write(unit, telling.administrators(unit) - {person.id}, "sign_in", sentence, "/sign-ins")
+        notices.tell_and_write(unit, notices.administrators(unit) - {person.id}, "sign_in", sentence, "/sign-ins")
         return Viewer(row.organisation_id, person.name, person.id, sign_in.id,
                       administrator=role is Role.ADMINISTRATOR, auditor=role is Role.AUDITOR)  # fmt: skip

@@ -14,10 +14,11 @@ from openlatch.core.imports import BadField
 from openlatch.core.imports import address as read_address
 from openlatch.core.windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service import offers, telling
-from openlatch.service.context import Unit
+from openlatch.service.access.my_access import PROOF_LIFE
 from openlatch.service.identity import recovery, sign_ins
-from openlatch.service.myself import PROOF_LIFE
+from openlatch.service.notifications import notices
+from openlatch.service.offers import offers
+from openlatch.service.unit import Unit
 from openlatch.store.tables import AddressProof, ApiToken, Person, PersonAddress, SignIn, WebSession
 
 MOST_ADDRESSES = 20
@@ -126,10 +127,10 @@ def set_profile(
             ) from None
     if locale and _LOCALE.fullmatch(locale) is None:
         raise BadInput(f"{locale!r} is no language.", "Write one like en-GB or de-AT.", {"locale": "unknown"})
-    unknown = sorted(set(no_mail) - set(telling.OPTIONAL))
+    unknown = sorted(set(no_mail) - set(notices.OPTIONAL))
     if unknown:
         raise BadInput(
-            f"Mail about {unknown[0]!r} can't be switched off.", f"Choose from {', '.join(telling.OPTIONAL)}.",
+            f"Mail about {unknown[0]!r} can't be switched off.", f"Choose from {', '.join(notices.OPTIONAL)}.",
             {"no_mail": "unknown"},
         )  # fmt: skip
     if person.name != name.strip():
@@ -163,13 +164,13 @@ def add_address(unit: Unit, written: str) -> None:
             runs_out_at=unit.now + PROOF_LIFE,
         )
     )
-    letter = telling.Letter(
+    letter = notices.Letter(
         "Confirm your address",
         (f"Hello {person.name},", "Confirm that this address is yours by opening the link. It works once, for a day."),
         f"{unit.service.address}/confirm#{token}",
         "Confirm the address",
     )
-    telling.write(unit, address, letter)
+    notices.write(unit, address, letter)
     unit.record("address.proof_asked", "person", person.id, person.name)
 
 
@@ -214,6 +215,6 @@ def make_first(unit: Unit, address: str) -> dict[str, Any]:
         )
     unit.record("address.made_first", "person", person.id, person.name)
     sentence = f"Mail goes to {wanted} from now on, and you sign in with it."
-    telling.write(unit, before, telling.Letter("Your address was changed", (f"Hello {person.name},", sentence)))
+    notices.write(unit, before, notices.Letter("Your address was changed", (f"Hello {person.name},", sentence)))
     unit.db.flush()
     return page(unit)

@@ -15,10 +15,10 @@ from sqlalchemy import delete, select
 from openlatch.core import passwords as core
 from openlatch.core.words import Standing
 from openlatch.errors import NotAllowed, NotFound
-from openlatch.service import attempts, signing_in, telling
-from openlatch.service.attempts import Source
-from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.identity import sign_ins
+from openlatch.service.identity import authentication, sign_ins, try_limits
+from openlatch.service.identity.try_limits import Source
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import Organisation, PasswordReset, Person, SignIn
 
@@ -34,9 +34,9 @@ def _digest(token: str) -> bytes:
 
 def ask_for_link(service: Service, address: str, origin: str) -> None:
     """Have a link sent to whoever signs in with an address, if anybody does. The answer is the same either way."""
-    counted = attempts.count(service, [Source(f"forgotten from {origin}", 20)])
+    counted = try_limits.count(service, [Source(f"forgotten from {origin}", 20)])
     if counted.wait:
-        raise signing_in.too_many(counted.wait)
+        raise authentication.too_many(counted.wait)
     service.wake("send_password_links", {"address": address.strip().lower()[:320]}, None)
 
 
@@ -68,7 +68,7 @@ def _send(unit: Unit, row: SignIn) -> bool:
         )
     )
     organisation = unit.db.get_one(Organisation, row.organisation_id).name
-    letter = telling.Letter(
+    letter = notices.Letter(
         f"A new password for Open Latch at {organisation}",
         (
             f"Hello {person.name},",
@@ -78,19 +78,19 @@ def _send(unit: Unit, row: SignIn) -> bool:
         f"{unit.service.address}{PAGE}#{token}",
         "Choose a new password",
     )
-    telling.write(unit, row.address, letter)
+    notices.write(unit, row.address, letter)
     unit.record("password.link_sent", "sign_in", row.id, person.name)
     return True
 
 
 def set_by_link(service: Service, token: str, password: str, origin: str) -> str:
     """Replace a forgotten password; gives the address that one signs in with. Every session and token ends."""
-    guess = attempts.count_guess(service, "new password", origin)
+    guess = try_limits.count_guess(service, "new password", origin)
     with transaction(service.engine, None) as db:
         found = db.scalars(select(PasswordReset).where(PasswordReset.token_hash == _digest(token))).first()
     if found is None or found.runs_out_at <= service.clock():
         raise NotFound("This link opens nothing.", "It may have been used or have run out; ask for a new one.")
-    attempts.forgive(service, guess)
+    try_limits.forgive(service, guess)
     with service.unit(Viewer.itself(found.organisation_id)) as unit:
         row = unit.db.get_one(SignIn, found.sign_in_id, with_for_update=True)
         if unit.db.get(PasswordReset, found.id, with_for_update=True) is None:
@@ -121,12 +121,12 @@ def change(unit: Unit, password: str, origin: str) -> None:
 def _set(unit: Unit, row: SignIn, person: Person, password: str) -> None:
     organisation = unit.db.get_one(Organisation, row.organisation_id).name
     core.refuse_weak(password, (person.name, organisation, row.address))
-    row.password_hash, row.password_set_at = signing_in.hashed(password), unit.now
+    row.password_hash, row.password_set_at = authentication.hashed(password), unit.now
     unit.db.execute(delete(PasswordReset).where(PasswordReset.sign_in_id == row.id))
 
 
 def _tell(unit: Unit, row: SignIn, person: Person, sentence: str) -> None:
-    telling.tell(unit, [person.id], "sign_in", sentence, "/me")
-    letter = telling.Letter("Your password was changed", (f"Hello {person.name},", sentence,
+    notices.tell(unit, [person.id], "sign_in", sentence, "/me")
+    letter = notices.Letter("Your password was changed", (f"Hello {person.name},", sentence,
                             "If this was not you, tell an administrator of your organisation at once."))  # fmt: skip
-    telling.write(unit, row.address, letter)
+    notices.write(unit, row.address, letter)

@@ -10,7 +10,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.errors import Conflict, NotAllowed
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 from openlatch.store.tables import RecoveryCode, SignIn
 
 COUNT = 10

@@ -14,8 +14,8 @@ from openlatch.core.imports import BadField
 from openlatch.core.imports import address as read_address
 from openlatch.core.register import UTC_ZONE
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import attempts, signing_in
-from openlatch.service.context import Service, Viewer
+from openlatch.service.identity import authentication, try_limits
+from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import Organisation, SetUpCode, SignIn
 
@@ -58,13 +58,13 @@ def set_up(
     NotFound for a code that is not the present one, Conflict when there is an organisation already, BadInput naming
     the field at fault.
     """
-    guess = attempts.count_guess(service, "set-up", origin)
+    guess = try_limits.count_guess(service, "set-up", origin)
     with transaction(service.engine, None) as db:
         if not _is_empty(db):
             raise Conflict("Open Latch is set up already.", "Sign in, or ask an administrator to invite you.")
         if db.get(SetUpCode, _digest(code)) is None:
             raise NotFound("That is not the code.", "The start of the service printed it; a restart prints a new one.")
-    attempts.forgive(service, guess)
+    try_limits.forgive(service, guess)
     if not organisation.strip() or not name.strip():
         field = "organisation" if not organisation.strip() else "name"
         raise BadInput("The organisation and you need a name.", "Give both.", {field: "is missing"})
@@ -78,7 +78,7 @@ def set_up(
         alone.execute(_ALONE)
         if not _is_empty(alone):
             raise Conflict("Open Latch is set up already.", "Sign in, or ask an administrator to invite you.")
-        made = signing_in.make_organisation(
+        made = authentication.make_organisation(
             service, organisation.strip(), slug, time_zone, name.strip(), mail, password
         )
         alone.execute(delete(SetUpCode))

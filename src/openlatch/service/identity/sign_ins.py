@@ -12,8 +12,9 @@ from sqlalchemy import delete, func, or_, select
 
 from openlatch.core.words import Role, Standing
 from openlatch.errors import Conflict, NotFound
-from openlatch.service import locks, telling
-from openlatch.service.context import Unit
+from openlatch.service import locks
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Unit
 from openlatch.store.tables import (
     ApiToken,
     IdempotencyKey,
@@ -101,8 +102,8 @@ def refuse_none(unit: Unit) -> None:
 
 
 def _tell(unit: Unit, sentence: str, *also: UUID) -> None:
-    told = (telling.administrators(unit) | set(also)) - {unit.viewer.person}
-    telling.tell_and_write(unit, told, "sign_in", sentence, PAGE)
+    told = (notices.administrators(unit) | set(also)) - {unit.viewer.person}
+    notices.tell_and_write(unit, told, "sign_in", sentence, PAGE)
 
 
 def set_role(unit: Unit, ident: UUID, role: Role) -> dict[str, Any]:

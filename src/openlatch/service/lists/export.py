@@ -14,8 +14,8 @@ import orjson
 
 from openlatch.core.spreadsheets import guarded
 from openlatch.errors import TooLarge
-from openlatch.service.context import Unit
 from openlatch.service.lists import register
+from openlatch.service.unit import Unit
 from openlatch.store.listing import MOST, ListQuery
 
 # A call goes on for no longer; what takes more is taken page by page (openlatch … --limit 0).

@@ -10,9 +10,9 @@ from sqlalchemy import ColumnElement
 
 from openlatch.core.reviews.recurring import words
 from openlatch.errors import NotFound
-from openlatch.service.context import Unit
-from openlatch.service.flags import with_title
-from openlatch.service.sight import Sight
+from openlatch.service.flags.flags import with_title
+from openlatch.service.permissions import Sight
+from openlatch.service.unit import Unit
 from openlatch.store import lists, lists_exposure, lists_giving, lists_reviews
 from openlatch.store.listing import Listing, ListQuery, Page
 

@@ -11,9 +11,9 @@ from uuid import UUID
 from sqlalchemy import or_, select
 
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
-from openlatch.service import telling
-from openlatch.service.context import Service, Unit, Viewer
 from openlatch.service.lists import register
+from openlatch.service.notifications import notices
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.listing import ListQuery
 from openlatch.store.tables import FilterMail, Person, SavedFilter, SignIn
 
@@ -188,24 +188,24 @@ def send(service: Service, organisation: UUID, ident: UUID) -> bool:
             page = register.page(unit, of, query)
         except OpenLatchError as error:
             # A list that is not theirs to see any more, or an attribute that there is no more.
-            letter = telling.Letter(f"{name}: can’t be shown", (f"{error.detail} {error.remedy}",))
-            telling.write(unit, address, letter)
+            letter = notices.Letter(f"{name}: can’t be shown", (f"{error.detail} {error.remedy}",))
+            notices.write(unit, address, letter)
             return False
         if not page.rows:
             return False
-        telling.write(unit, address, _letter(unit, name, of, query, page.rows, page.count or len(page.rows)))
+        notices.write(unit, address, _letter(unit, name, of, query, page.rows, page.count or len(page.rows)))
     return True
 
 
 def _letter(
     unit: Unit, name: str, of: str, query: ListQuery, rows: Sequence[dict[str, Any]], count: int
-) -> telling.Letter:
+) -> notices.Letter:
     lines = [_line(row) for row in rows]
     if count > len(rows):
         lines.append(f"And {count - len(rows)} more.")
     asked = {k: v for k, v in (("filter", query.filter), ("search", query.search), ("sort", query.sort)) if v}
     link = f"{unit.service.address}/{of}?{urlencode(asked)}"
-    return telling.Letter(f"{name}: {count} {of}", (f"What matches “{name}” now:", *lines), link, "Look at them")
+    return notices.Letter(f"{name}: {count} {of}", (f"What matches “{name}” now:", *lines), link, "Look at them")
 
 
 def _line(row: dict[str, Any]) -> str:

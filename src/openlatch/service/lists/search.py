@@ -28,8 +28,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import aliased
 
-from openlatch.service.context import Unit
-from openlatch.service.sight import Sight
+from openlatch.service.permissions import Sight
+from openlatch.service.unit import Unit
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import Account, App, Flag, Grant, Person, PersonAddress, Round, System, Team
 

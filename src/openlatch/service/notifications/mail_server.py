@@ -11,9 +11,9 @@ from sqlalchemy import select
 from openlatch.core.imports import BadField
 from openlatch.core.imports import address as read_address
 from openlatch.errors import BadInput
-from openlatch.service import telling
-from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.telling import Post
+from openlatch.service.notifications import notices
+from openlatch.service.notifications.notices import Post
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Mail, Organisation, Person
 
 TEST_SUBJECT = "A test message from Open Latch"
@@ -86,11 +86,11 @@ def send_test(unit: Unit) -> dict[str, Any]:
     person = unit.db.get(Person, unit.viewer.person) if unit.viewer.person else None
     if person is None or not person.address:
         raise BadInput("No address is known of you.", "Add one on your own page.")
-    letter = telling.Letter(
+    letter = notices.Letter(
         TEST_SUBJECT,
         (f"Hello {person.name},", "This message shows that Open Latch can send mail. There is nothing to do."),
     )
-    telling.write(unit, person.address, letter)
+    notices.write(unit, person.address, letter)
     unit.record("settings.mail_tested", "organisation", unit.viewer.organisation, person.name)
     unit.db.flush()
     return shown(unit)

@@ -14,11 +14,15 @@ from sqlalchemy import delete, func, select
 from openlatch.core.register import Holder
 from openlatch.core.words import GrantState, HolderKind
 from openlatch.errors import Held
-from openlatch.service import flags, latching, locks, revocations, signing_in, telling
+from openlatch.service import locks
 from openlatch.service.attempt import attempt
-from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.identity import sign_ins
+from openlatch.service.flags import flags
+from openlatch.service.identity import authentication, sign_ins
+from openlatch.service.latches import guard
+from openlatch.service.notifications import notices
 from openlatch.service.partners import sign_in_links
+from openlatch.service.revocations import revoke
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import cut
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (
@@ -91,7 +95,7 @@ def _wait_for_latch(unit: Unit, row: PartnerLink, held: Held) -> None:
         f"{row.partner_name} names {names}, who are not let in: {held.detail} "
         "Mend that, then ask the partner to name them again."
     )
-    telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, PAGE)
+    notices.tell_and_write(unit, notices.administrators(unit), "partner", sentence, PAGE)
     unit.db.flush()
 
 
@@ -123,16 +127,16 @@ def drop_absent(service: Service, organisation: UUID) -> None:
 def carry_out(unit: Unit, row: PartnerLink) -> None:
     """Let in who is to act and is not there yet, and put out who is not to any more. In the client's transaction."""
     if row.ended_at is None and row.team_id is not None:
-        touched = latching.touched(unit, cut.onward(unit.db, [Holder(HolderKind.TEAM, row.team_id)]))
-        with latching.guarded(unit, touched):
+        touched = guard.touched(unit, cut.onward(unit.db, [Holder(HolderKind.TEAM, row.team_id)]))
+        with guard.guarded(unit, touched):
             row.people = [_let_in(unit, row, one) if _waits(one) else one for one in row.people]
             unit.db.flush()
     for one in row.leaving:
         _put_out(unit, row, UUID(one["there"]))
     row.leaving = []
     if row.ended_at is not None and (grants := grants_of(unit, row)):
-        wish = revocations.Wish(grants=tuple(grants))
-        revocations.start(unit.as_service(), wish, f"The link with {row.partner_name} has ended.", cause="left")
+        wish = revoke.Wish(grants=tuple(grants))
+        revoke.start(unit.as_service(), wish, f"The link with {row.partner_name} has ended.", cause="left")
     unit.db.flush()
     unit.wake("evaluate")
 
@@ -150,7 +154,7 @@ def _let_in(unit: Unit, row: PartnerLink, one: dict[str, Any]) -> dict[str, Any]
             "not let in until you confirm that it is the same person. Whoever has a sign-in here can link the two "
             "themselves."
         )
-        telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, PAGE)
+        notices.tell_and_write(unit, notices.administrators(unit), "partner", sentence, PAGE)
         return {**one, "known_here": True}
     person = same or Person(
         organisation_id=unit.viewer.organisation, name=one["name"], address=address, inside=False, recognised=True
@@ -164,7 +168,7 @@ def _let_in(unit: Unit, row: PartnerLink, one: dict[str, Any]) -> dict[str, Any]
         unit.db.add(Membership(organisation_id=person.organisation_id, team_id=row.team_id, person_id=person.id))
         unit.record("membership.made", "membership", None, f"{person.name} in {row.partner_name}")
     # Nobody knows its password: they come over from their own organisation.
-    signing_in.make_sign_in(unit.db, person.organisation_id, person.id, address, secrets.token_urlsafe(32))
+    authentication.make_sign_in(unit.db, person.organisation_id, person.id, address, secrets.token_urlsafe(32))
     unit.db.flush()
     sign_in = unit.db.scalars(select(SignIn.id).where(SignIn.person_id == person.id)).one()
     unit.record("sign_in.made", "person", person.id, person.name, partner=row.partner_name)
@@ -197,7 +201,7 @@ def _put_out(unit: Unit, row: PartnerLink, ident: UUID) -> None:
             sign_ins.remove(unit, sign_in)
     if more:
         sentence = f"{person.name} no longer acts for {row.partner_name}, but {more}."
-        telling.tell_and_write(unit, telling.administrators(unit), "partner", sentence, f"/people/{ident}")
+        notices.tell_and_write(unit, notices.administrators(unit), "partner", sentence, f"/people/{ident}")
     unit.record("partner.person_left", "person", ident, person.name, partner=row.partner_name, more=more)
     unit.db.flush()
     flags.evaluate(unit, people=[ident])

@@ -13,10 +13,11 @@ from uuid import UUID
 from sqlalchemy import func, or_, select
 
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service import locks, telling
-from openlatch.service.context import Unit, Viewer
+from openlatch.service import locks
+from openlatch.service.notifications import notices
 from openlatch.service.partners import at_client, sign_in_links
-from openlatch.service.previewing import with_fingerprint
+from openlatch.service.revocations.preview import with_fingerprint
+from openlatch.service.unit import Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
     Organisation,
@@ -95,7 +96,7 @@ def _tell_other_side(unit: Unit, organisation: UUID, sentence: str) -> None:
 
     def tell() -> None:
         with service.unit(Viewer.itself(organisation)) as there:
-            telling.tell_and_write(there, telling.administrators(there), "partner", sentence, PAGE)
+            notices.tell_and_write(there, notices.administrators(there), "partner", sentence, PAGE)
 
     unit.afterwards.append(tell)
 

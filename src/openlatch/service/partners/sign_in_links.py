@@ -16,8 +16,8 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound
-from openlatch.service import signing_in
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.identity import authentication
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import cut
 from openlatch.store.database import transaction
 from openlatch.store.tables import Organisation, PartnerLink, Person, SignIn, SignInLink, Visit
@@ -84,7 +84,7 @@ def link(unit: Unit, address: str, password: str, code: str, at: str, origin: st
     """Let a sign-in elsewhere belong to the viewer's, after proving that it is theirs, too."""
     mine = _sign_in(unit)
     unit.require_proof("Linking another sign-in")
-    other = signing_in.check_password(unit.service, address, password, origin, code, at=at)
+    other = authentication.check_password(unit.service, address, password, origin, code, at=at)
     if other.organisation == unit.viewer.organisation or other.sign_in is None:
         raise BadInput("That sign-in is at this organisation, too.", "Give one at another.", {"address": "is here"})
     join(unit, (unit.viewer.organisation, mine), (other.organisation, other.sign_in))
@@ -135,9 +135,9 @@ def switch(unit: Unit, sign_in: UUID, code: str) -> Viewer:
     if has_factor and not code.strip():
         raise FactorNeeded("There you have a second factor.", "Give the code that it shows now.")
     if has_factor:
-        signing_in.check_factor(unit.service, at, sign_in, code)
+        authentication.check_factor(unit.service, at, sign_in, code)
     # Nothing was proved there: what needs a fresh proof asks for it.
-    return replace(signing_in.viewer_at(unit.service, at, sign_in), proved_at=None)
+    return replace(authentication.viewer_at(unit.service, at, sign_in), proved_at=None)
 
 
 def count_visits(unit: Unit, people: list[UUID]) -> dict[UUID, int]:

@@ -20,10 +20,10 @@ from structlog import get_logger
 from openlatch.core import journal as chain
 from openlatch.core.words import Standing
 from openlatch.errors import Conflict, NotFound
-from openlatch.service import flags
 from openlatch.service.attempt import attempt
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.flags import flags
 from openlatch.service.identity import sign_ins
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.lists import LIVE
 from openlatch.store.tables import (

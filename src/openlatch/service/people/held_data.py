@@ -10,8 +10,8 @@ from sqlalchemy import or_, select
 from sqlalchemy.orm import InstrumentedAttribute
 
 from openlatch.errors import NotAllowed, NotFound
-from openlatch.service.context import Unit
-from openlatch.service.jsonable import jsonable
+from openlatch.service.canonical_json import jsonable
+from openlatch.service.unit import Unit
 from openlatch.store import lists, lists_giving, lists_reviews
 from openlatch.store.listing import Listing
 from openlatch.store.tables import AccessRequest as Request

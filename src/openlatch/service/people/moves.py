@@ -12,8 +12,8 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, NotFound
-from openlatch.service import reaching
-from openlatch.service.context import Unit
+from openlatch.service.access import queries
+from openlatch.service.unit import Unit
 from openlatch.store import cut
 from openlatch.store.tables import Account, Grant, Item, Level, Membership, Person, Round, Team, Term
 
@@ -34,9 +34,9 @@ def plan(
         raise NotFound("There is no such person.")
     holder = Holder(HolderKind.PERSON, ident)
     _refuse_unfit(unit, ident, joins, leaves)
-    wishes = [reaching.Wish("leave", team=team, holder=holder) for team in leaves]
-    wishes += [reaching.Wish("join", team=team, holder=holder) for team in joins]
-    shifts = reaching.what_if(unit, wishes) if wishes else {"shifts": [], "breaches": []}
+    wishes = [queries.Wish("leave", team=team, holder=holder) for team in leaves]
+    wishes += [queries.Wish("join", team=team, holder=holder) for team in joins]
+    shifts = queries.what_if(unit, wishes) if wishes else {"shifts": [], "breaches": []}
     mine = [shift for shift in shifts["shifts"] if shift["holder"]["id"] == ident]
     paths = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
     kept = [path for path in paths if not any(hop.to in leaves for hop in path.hops if hop.kind == "belongs")]

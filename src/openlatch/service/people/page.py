@@ -11,8 +11,8 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.service.access.path_rows import grants_on, path_row
-from openlatch.service.context import Unit
 from openlatch.service.lists import register
+from openlatch.service.unit import Unit
 from openlatch.store import cut
 from openlatch.store.tables import Membership, SignIn, Team
 

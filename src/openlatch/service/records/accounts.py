@@ -10,9 +10,11 @@ from sqlalchemy import func, select
 
 from openlatch.core.windows import end_of_last_day, ends_on, zone_of
 from openlatch.errors import BadInput, NotFound
-from openlatch.service import flags, latching, telling
-from openlatch.service.context import Unit
+from openlatch.service.flags import flags
+from openlatch.service.latches import guard
+from openlatch.service.notifications import notices
 from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Grant, Person, Resource, ResourceGroup, ResourceInGroup, System, Team
 
 # What the owner of an account may edit without an administrator.
@@ -99,7 +101,7 @@ class Accounts(Kind[Account]):
         """The account and all in which one acts through it, when its owner, its payer or its kind's latches change."""
         if row is None or all(before[field] == given[field] for field in ("owner", "kind", "payer")):
             return ()
-        return latching.touched(unit, [row.id])
+        return guard.touched(unit, [row.id])
 
     def afterwards(self, unit: Unit, row: Account, before: Values, given: Values) -> None:
         """Flags follow; who owns it from now on, and who did, are told."""
@@ -115,8 +117,8 @@ class Accounts(Kind[Account]):
         if before and was != now:
             page = f"/accounts/{row.id}"
             by = unit.viewer.name
-            telling.tell_and_write(unit, [now], "owner", f"{by} made you the owner of {row.name}.", page)
-            telling.tell_and_write(unit, [was], "owner", f"{by} gave {row.name} another owner than you.", page)
+            notices.tell_and_write(unit, [now], "owner", f"{by} made you the owner of {row.name}.", page)
+            notices.tell_and_write(unit, [was], "owner", f"{by} gave {row.name} another owner than you.", page)
 
 
 def _write_payer(unit: Unit, row: Account, payer: Values | None) -> None:
@@ -223,7 +225,7 @@ class Groups(Kind[ResourceGroup]):
 
     def lets_in(self, unit: Unit, row: ResourceGroup | None, before: Values, given: Values) -> Sequence[UUID]:
         """Whoever has the group has what comes into it."""
-        return latching.touched(unit, [row.account_id]) if row is not None else ()
+        return guard.touched(unit, [row.account_id]) if row is not None else ()
 
 
 def _part(unit: Unit, table: type[Any], ident: UUID, noun: str, lock: bool) -> Any:

@@ -7,9 +7,9 @@ from typing import Any
 from openlatch.core.imports import BadField
 from openlatch.core.imports import web_address as read_web_address
 from openlatch.errors import BadInput
-from openlatch.service.context import Unit
 from openlatch.service.records.kinds import Kind, Values, refuse_taken
 from openlatch.service.records.people import logins_of, refuse_known, write_logins
+from openlatch.service.unit import Unit
 from openlatch.store.tables import App, Handle
 
 

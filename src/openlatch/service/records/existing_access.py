@@ -16,10 +16,12 @@ from openlatch.core.register import Holder
 from openlatch.core.windows import Window, end_of_last_day
 from openlatch.core.words import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
-from openlatch.service import flags, giving, latching
 from openlatch.service.attempt import attempt
-from openlatch.service.context import Unit
-from openlatch.service.jsonable import fingerprint, jsonable
+from openlatch.service.canonical_json import fingerprint, jsonable
+from openlatch.service.flags import flags
+from openlatch.service.grants import lifecycle
+from openlatch.service.latches import guard
+from openlatch.service.unit import Unit
 from openlatch.store import plain
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, Team
 
@@ -65,18 +67,18 @@ def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "
         unit.require_proof("Recording who decides who else gets in")
     accounts = sorted({line.account for line in lines})
     # It is a fact, whatever a latch says: nothing is given by it, and what it breaks is flagged.
-    with latching.guarded(unit, latching.touched(unit, accounts), refuses=False) as warned:
+    with guard.guarded(unit, guard.touched(unit, accounts), refuses=False) as warned:
         told = [_line(unit, number, line) for number, line in enumerate(lines, 1)]
     fresh = [line["grant_id"] for line in told if line["does"] == "new"]
     flags.evaluate(unit, grants=fresh, accounts=accounts)
-    return _result(told, [latching.shown(breach) for breach in warned])
+    return _result(told, [guard.shown(breach) for breach in warned])
 
 
 def _preview(unit: Unit, lines: Sequence[Known]) -> dict[str, Any]:
     told: list[dict[str, Any]] = []
     with attempt(unit, keep=False) as within:
         accounts = sorted({line.account for line in lines if _may_see(within, line.account)})
-        with latching.guarded(within, latching.touched(within, accounts), refuses=False) as warned:
+        with guard.guarded(within, guard.touched(within, accounts), refuses=False) as warned:
             for number, line in enumerate(lines, 1):
                 try:
                     with attempt(within):
@@ -84,7 +86,7 @@ def _preview(unit: Unit, lines: Sequence[Known]) -> dict[str, Any]:
                 except OpenLatchError as error:
                     told.append({"line": number, "account": None, "holder": None, "level": "", "does": "",
                                  "grant_id": None, "refused": error.detail, "remedy": error.remedy})  # fmt: skip
-        broken = [latching.shown(breach) for breach in warned]
+        broken = [guard.shown(breach) for breach in warned]
     for shown in told:
         # What was made in a trial is gone again.
         shown["grant_id"] = shown["grant_id"] if shown["does"] == "the same" else None
@@ -137,7 +139,7 @@ def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
     if line.holder_kind is HolderKind.PERSON and line.holder == account.owner_id:
         raise BadInput(f"{holder.name} owns the account.", "An owner needs no grant.", {"holder": "is the owner"})
     term = core.Term(plain.level_value(level), Window(since, until), None, part)
-    grant = giving.write_grant(
+    grant = lifecycle.write_grant(
         unit, account, Holder(line.holder_kind, line.holder), [term], GrantState.ACTIVE,
         recorded_by_id=unit.viewer.person, evidence=line.evidence, reason=line.evidence,
     )  # fmt: skip

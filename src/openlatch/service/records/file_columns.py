@@ -16,8 +16,8 @@ from openlatch.core import file_columns
 from openlatch.core import imports as core
 from openlatch.core.spreadsheets import guarded
 from openlatch.errors import BadInput
-from openlatch.service import importing
-from openlatch.service.context import Unit
+from openlatch.service import imports
+from openlatch.service.unit import Unit
 from openlatch.store.tables import FileMatching
 
 # So many rows are looked at to see what is in a column, and so many are shown.
@@ -29,7 +29,7 @@ LONGEST_SAMPLE = 80
 def look(unit: Unit, kind_name: str, form: str, source: BinaryIO) -> dict[str, Any]:
     """The columns of a file with some of their values, and which field each is taken for: as kept, or suggested."""
     unit.sight.require_administrator()
-    kind = importing.kind_of(kind_name)
+    kind = imports.kind_of(kind_name)
     samples = _samples(form, source)
     if len(samples) > MOST_COLUMNS:
         raise BadInput(f"The file has {len(samples)} columns.", f"At most {MOST_COLUMNS}.", {"file": "too wide"})
@@ -99,7 +99,7 @@ def matching_from(written: str) -> dict[str, str] | None:
 
 def keep(unit: Unit, kind_name: str, matching: Mapping[str, str]) -> None:
     """Keep a matching for files with just these columns."""
-    kind = importing.kind_of(kind_name)
+    kind = imports.kind_of(kind_name)
     row = unit.db.scalars(_kept(kind.name, list(matching)).with_for_update()).first()
     if row is None:
         row = FileMatching(
@@ -117,7 +117,7 @@ def _kept(kind: str, columns: list[str]) -> Any:
 
 def refused(unit: Unit, kind_name: str, form: str, source: BinaryIO, matching: core.Matching | None) -> IO[bytes]:
     """The lines of a file that would be refused, as they are, each with why: a file of the same form."""
-    report = importing.bring(unit, kind_name, form, source, keep_good=False, try_only=True, matching=matching)
+    report = imports.bring(unit, kind_name, form, source, keep_good=False, try_only=True, matching=matching)
     why: dict[int, list[str]] = {}
     for error in report.errors:
         why.setdefault(error.line, []).append(f"{error.field}: {error.reason}" if error.field else error.reason)

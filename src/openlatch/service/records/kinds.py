@@ -13,7 +13,7 @@ from openlatch.core import access
 from openlatch.core.register import Holder
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 from openlatch.store import cut
 from openlatch.store.tables import Account, Person, Resource, Team
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from openlatch.errors import BadInput, Conflict
-from openlatch.service.context import Unit
 from openlatch.service.records.kinds import Kind, Values
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Level, System
 
 

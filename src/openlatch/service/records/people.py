@@ -14,10 +14,11 @@ from openlatch.core.imports import address as read_address
 from openlatch.core.windows import end_of_last_day, ends_on
 from openlatch.core.words import GrantState, Standing
 from openlatch.errors import BadInput, Conflict
-from openlatch.service import flags, latching
-from openlatch.service.context import Unit
+from openlatch.service.flags import flags
 from openlatch.service.identity import sign_ins
+from openlatch.service.latches import guard
 from openlatch.service.records.kinds import Kind, Values, person_named, reached_by
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Grant, Handle, Mark, Person, PersonAddress, System
 
 
@@ -75,7 +76,7 @@ class People(Kind[Person]):
         """Accounts that they can act in, when it changes where they stand."""
         if row is None or all(before[f] == given[f] for f in ("inside", "standing", "leaves_on")):
             return ()
-        return latching.touched(unit, reached_by(unit, row.id))
+        return guard.touched(unit, reached_by(unit, row.id))
 
     def afterwards(self, unit: Unit, row: Person, before: Values, given: Values) -> None:
         """Flags on them and on all that they reach follow."""

@@ -12,9 +12,9 @@ from openlatch.core.register import Holder
 from openlatch.core.windows import end_of_last_day, ends_on
 from openlatch.core.words import HolderKind, Reach
 from openlatch.errors import BadInput
-from openlatch.service import flags
-from openlatch.service.context import Unit
+from openlatch.service.flags import flags
 from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named
+from openlatch.service.unit import Unit
 from openlatch.store import cut, lists, plain
 from openlatch.store.tables import Grant, Membership, Person, Team
 

@@ -17,8 +17,9 @@ import orjson
 from sqlalchemy import Column, Table, Uuid, func, select, text, update
 
 from openlatch.errors import BadInput, Conflict
-from openlatch.service import flags, latching
-from openlatch.service.context import Unit
+from openlatch.service.flags import flags
+from openlatch.service.latches import guard
+from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Base, Grant, Organisation, Person, System
 
 FORMAT, VERSION = "openlatch-register", 1
@@ -172,7 +173,7 @@ def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
     unit.db.expire_all()
     unit.record("register.brought", "organisation", unit.viewer.organisation, "The whole register", rows=counts)
     unit.db.flush()
-    latching.evaluate(unit)
+    guard.evaluate(unit)
     flags.forget(unit)
     return {"rows": counts, "lines": sum(counts.values())}
 

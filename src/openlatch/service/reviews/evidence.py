@@ -17,9 +17,10 @@ from openlatch.core.reviews import bundle
 from openlatch.core.spreadsheets import guarded
 from openlatch.core.words import Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
-from openlatch.service import signing, tree_heads
-from openlatch.service.context import Service, Unit, Viewer
+from openlatch.service.identity import signing_keys
+from openlatch.service.journal import signed_heads
 from openlatch.service.reviews import report, rounds
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.columns import among
 from openlatch.store.database import alone
@@ -124,7 +125,7 @@ def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None)
         "report.html": report.html(found, last, addenda).encode(),
         "report.pdf": report.pdf(found, last, addenda),
         bundle.JOURNAL: fixed[bundle.JOURNAL],
-        bundle.HEAD: orjson.dumps(tree_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
+        bundle.HEAD: orjson.dumps(signed_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
         SCHEMA: fixed[SCHEMA],
     }
     if addenda:
@@ -140,10 +141,10 @@ def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None)
         "addenda": len(addenda),
         "journal": {"position": last["position"], "hash": last["hash"]},
         "files": bundle.describe(members),
-        "key": signing.public(unit.service, signing.EVIDENCE),
+        "key": signing_keys.public(unit.service, signing_keys.EVIDENCE),
     }
     written = orjson.dumps(manifest, option=orjson.OPT_INDENT_2)
-    signature = signing.key(unit.service, signing.EVIDENCE).sign(written)
+    signature = signing_keys.key(unit.service, signing_keys.EVIDENCE).sign(written)
     return f"evidence-{row.ended_at:%Y-%m-%d}-{str(row.id)[-8:]}.zip", bundle.pack(
         {bundle.MANIFEST: written, bundle.SIGNATURE: signature, **members}
     )

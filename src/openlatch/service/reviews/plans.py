@@ -9,7 +9,7 @@ from uuid import UUID
 from openlatch.core.reviews.assigning import Line, Place
 from openlatch.core.words import Fate, Reach, Severity, Subject
 from openlatch.errors import BadFilter, BadInput
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 from openlatch.store.lists_reviews import SCOPES
 from openlatch.store.tables import Person, Round, Schedule, Team
 

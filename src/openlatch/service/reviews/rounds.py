@@ -15,7 +15,7 @@ from openlatch.core.reviews.deciding import pace
 from openlatch.core.windows import day_in_words, ends_on
 from openlatch.core.words import Reach, Subject
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.context import Unit
+from openlatch.service.unit import Unit
 from openlatch.store import freezing
 from openlatch.store.listing import ListQuery, Page
 from openlatch.store.lists_reviews import ITEMS, ROUNDS

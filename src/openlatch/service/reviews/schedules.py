@@ -14,11 +14,12 @@ from openlatch.core.reviews import recurring as core
 from openlatch.core.windows import zone_of
 from openlatch.core.words import SENSITIVITY_WORDS, Happening
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
-from openlatch.service import telling
 from openlatch.service.attempt import attempt
-from openlatch.service.context import Service, Unit, Viewer
-from openlatch.service.reviews import opening, plans
+from openlatch.service.notifications import notices
+from openlatch.service.reviews import open_round as reviews_open_round
+from openlatch.service.reviews import plans
 from openlatch.service.reviews.plans import Review
+from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import lists_reviews as lists
 from openlatch.store.tables import Organisation, Round, Schedule
 
@@ -169,12 +170,12 @@ def open_round(service: Service, viewer: Viewer, ident: UUID) -> UUID | None:
         review = plans.of_schedule(row, f"{row.name}, {local:%-d %B %Y}")
         try:
             with attempt(unit):
-                opened = opening.open_round(unit, review, opening.Reason(row.id))
+                opened = reviews_open_round.open_round(unit, review, reviews_open_round.Reason(row.id))
         except OpenLatchError as error:
             row.answer = f"{local:%-d %B %Y}: {error.detail}"
             unit.record("schedule.opened_nothing", "schedule", row.id, row.name, why=error.detail)
             sentence = f"The review “{row.name}” was due and could not be opened: {error.detail}"
-            telling.tell(unit, telling.administrators(unit), "review", sentence, "/rounds")
+            notices.tell(unit, notices.administrators(unit), "review", sentence, "/rounds")
             return None
         row.answer = f"{local:%-d %B %Y}: opened"
         return opened

@@ -10,8 +10,6 @@ from flask import Response
 
 from openlatch import wire
 from openlatch.core.exposure import form
-from openlatch.service import helping
-from openlatch.service.context import Unit
 from openlatch.service.exposure import (
     apply,
     boundary,
@@ -27,6 +25,8 @@ from openlatch.service.exposure import (
     pages,
 )
 from openlatch.service.lists import register
+from openlatch.service.revocations import steps
+from openlatch.service.unit import Unit
 from openlatch.store.listing import Page
 from openlatch.web.api import api, list_query
 
@@ -68,7 +68,7 @@ def preview_closing(unit: Unit, body: wire.CloseExposures) -> dict[str, Any]:
 @api.add("POST", "/exposures/close", "Close exposures", wire.RevocationPage, body=wire.CloseExposures, status=201)
 def close_exposures(unit: Unit, body: wire.CloseExposures) -> dict[str, Any]:
     """Its rules are taken away in their systems, in the background, until a read confirms it."""
-    return helping.page(unit, close.close(unit, body.exposures, body.reason, body.fingerprint))
+    return steps.page(unit, close.close(unit, body.exposures, body.reason, body.fingerprint))
 
 
 @api.add("GET", "/exposures/past", "What was open at an instant", wire.PastExposures, query=wire.PastOf)

@@ -10,9 +10,8 @@ from flask import Response
 from openlatch import wire
 from openlatch.core.words import Role
 from openlatch.errors import NotAllowed
-from openlatch.service import signing_in
-from openlatch.service.context import Unit
-from openlatch.service.identity import invitations, own_page, passwords, recovery, sign_ins
+from openlatch.service.identity import authentication, invitations, own_page, passwords, recovery, sign_ins
+from openlatch.service.unit import Unit
 from openlatch.web.api import api, signed_in
 from openlatch.web.routing import origin, the_service
 
@@ -201,5 +200,5 @@ def make_own_token(unit: Unit, body: wire.MakeOwnToken) -> dict[str, Any]:
     unit.require_proof("Making an API token")
     if unit.viewer.sign_in is None:
         raise NotAllowed("Only somebody who signs in can make tokens.")
-    ident, token, ends = signing_in.make_token_in(unit, body.name, body.scope, body.days)
+    ident, token, ends = authentication.make_token_in(unit, body.name, body.scope, body.days)
     return {"id": ident, "token": token, "expires_at": ends}

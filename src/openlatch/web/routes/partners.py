@@ -9,8 +9,8 @@ from flask import Response, request
 
 from openlatch import wire
 from openlatch.errors import NotAllowed
-from openlatch.service.context import Unit
 from openlatch.service.partners import links, sign_in_links
+from openlatch.service.unit import Unit
 from openlatch.web.api import api, signed_in
 from openlatch.web.routing import origin
 

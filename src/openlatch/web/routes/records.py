@@ -11,9 +11,11 @@ from pydantic import BaseModel
 from openlatch import wire
 from openlatch.core.words import HolderKind
 from openlatch.errors import BadInput
-from openlatch.service.context import Unit
-from openlatch.service.records import editing, existing_access, merging, teams
+from openlatch.service.records import edit as record_edit
+from openlatch.service.records import existing_access, teams
+from openlatch.service.records import merge as record_merge
 from openlatch.service.records.existing_access import Known
+from openlatch.service.unit import Unit
 from openlatch.web.api import api
 from openlatch.web.routing import if_match
 
@@ -42,23 +44,23 @@ def _values(body: BaseModel, form: type[BaseModel]) -> dict[str, Any]:
 def _add(kind: str) -> None:
     form, noun = wire.FORMS[kind], NOUNS[kind]
     changes, record = wire.changes_of(form), wire.Record[form]  # type: ignore[valid-type]
-    one, word = f"/{kind}/<uuid:ident>", editing.KINDS[kind].noun
+    one, word = f"/{kind}/<uuid:ident>", record_edit.KINDS[kind].noun
 
     def put(name: str, handler: Callable[..., Any], about: str, *route: Any, **more: Any) -> None:
         handler.__name__, handler.__doc__ = f"{name}_{word}", about
         api.add(*route, **more)(handler)
 
     def make(unit: Unit, body: BaseModel) -> dict[str, Any]:
-        return editing.make(unit, kind, body.model_dump())
+        return record_edit.make(unit, kind, body.model_dump())
 
     def show(unit: Unit, ident: UUID) -> dict[str, Any]:
-        return editing.shown(unit, kind, ident)
+        return record_edit.shown(unit, kind, ident)
 
     def edit(unit: Unit, ident: UUID, body: BaseModel) -> dict[str, Any]:
-        return editing.change(unit, kind, ident, _values(body, form), if_match())
+        return record_edit.change(unit, kind, ident, _values(body, form), if_match())
 
     def remove(unit: Unit, ident: UUID) -> dict[str, Any]:
-        editing.remove(unit, kind, ident, if_match())
+        record_edit.remove(unit, kind, ident, if_match())
         return {"done": True}
 
     put("make", make, "It is checked field by field; what is wrong is named by its field.",
@@ -78,11 +80,11 @@ def _add(kind: str) -> None:
 def _add_archive(kind: str, word: str, one: str, noun: str, record: type[BaseModel]) -> None:
     def archive(unit: Unit, ident: UUID) -> dict[str, Any]:
         """Put away: out of lists and choices, with its history. Only while no access hangs on it."""
-        return editing.archive(unit, kind, ident, True)
+        return record_edit.archive(unit, kind, ident, True)
 
     def unarchive(unit: Unit, ident: UUID) -> dict[str, Any]:
         """Back among the others."""
-        return editing.archive(unit, kind, ident, False)
+        return record_edit.archive(unit, kind, ident, False)
 
     archive.__name__, unarchive.__name__ = f"archive_{word}", f"unarchive_{word}"
     api.add("PUT", f"{one}/archived", f"Archive {noun}", record)(archive)
@@ -94,11 +96,11 @@ def _add_many(kind: str, word: str, form: type[BaseModel], changes: type[BaseMod
 
     def preview_edit(unit: Unit, body: Any) -> dict[str, Any]:
         """Each with what would change, or why it is refused. Nothing happens yet."""
-        return editing.change_many(unit, kind, body.ids, _values(body.set, form), only_preview=True)
+        return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), only_preview=True)
 
     def edit_many(unit: Unit, body: Any) -> dict[str, Any]:
         """What is refused for one leaves the others."""
-        return editing.change_many(unit, kind, body.ids, _values(body.set, form), False, body.fingerprint)
+        return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), False, body.fingerprint)
 
     preview_edit.__name__, edit_many.__name__ = f"preview_edit_of_{kind}", f"edit_{kind}"
     answer = wire.EditManyPreview
@@ -119,11 +121,11 @@ def get_team(unit: Unit, ident: UUID) -> dict[str, Any]:
 def _add_merge(kind: str) -> None:
     def preview_merge(unit: Unit, body: wire.MergeWish) -> dict[str, Any]:
         """What moves, what is filled, what is lost, and where more can be done afterwards. Nothing happens yet."""
-        return merging.preview(unit, kind, body.keep, body.drop)
+        return record_merge.preview(unit, kind, body.keep, body.drop)
 
     def merge(unit: Unit, body: wire.MergeWish) -> dict[str, Any]:
         """Everything that refers to the one refers to the other from then on. It can be undone for thirty days."""
-        return merging.merge(unit, kind, body.keep, body.drop, body.fingerprint)
+        return record_merge.merge(unit, kind, body.keep, body.drop, body.fingerprint)
 
     preview_merge.__name__, merge.__name__ = f"preview_merge_of_{kind}", f"merge_{kind}"
     api.add(
@@ -132,20 +134,20 @@ def _add_merge(kind: str) -> None:
     api.add("POST", f"/{kind}/merge", f"Merge two {kind}", wire.MergeOf, body=wire.MergeWish, status=201)(merge)
 
 
-for _kind in merging.MERGEABLE:
+for _kind in record_merge.MERGEABLE:
     _add_merge(_kind)
 
 
 @api.add("GET", "/merges", "The latest merges", wire.Merges)
 def get_merges(unit: Unit) -> dict[str, Any]:
     """Newest first, with until when each can be undone."""
-    return {"merges": merging.latest(unit)}
+    return {"merges": record_merge.latest(unit)}
 
 
 @api.add("POST", "/merges/<uuid:ident>/undo", "Undo a merge", wire.MergeOf)
 def undo_merge(unit: Unit, ident: UUID) -> dict[str, Any]:
     """The record is there again, and what moved with it refers to it again."""
-    return merging.undo(unit, ident)
+    return record_merge.undo(unit, ident)
 
 
 def _known(body: wire.RecordAccess) -> list[Known]:

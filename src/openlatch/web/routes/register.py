@@ -10,8 +10,8 @@ import orjson
 from flask import Response, request
 
 from openlatch import wire
-from openlatch.service.context import Unit
 from openlatch.service.records import whole_register
+from openlatch.service.unit import Unit
 from openlatch.web.api import LARGEST_IMPORT, api
 from openlatch.web.routing import the_service, viewer
 

@@ -7,10 +7,10 @@ from typing import Any
 from flask import Response
 
 from openlatch import wire
-from openlatch.service import settings
-from openlatch.service.context import Unit
+from openlatch.service.accounts import settings
 from openlatch.service.identity import set_up
 from openlatch.service.notifications import mail_server
+from openlatch.service.unit import Unit
 from openlatch.web.api import api, signed_in
 from openlatch.web.routing import origin, the_service
 

@@ -6,8 +6,8 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import wire
-from openlatch.service.context import Unit
-from openlatch.service.system_setup import keeping
+from openlatch.service.systems import setup
+from openlatch.service.unit import Unit
 from openlatch.web.api import api
 from openlatch.web.routing import if_match
 
@@ -20,53 +20,53 @@ ONE = "/systems/<uuid:ident>"
 def list_adapters(unit: Unit) -> dict[str, Any]:
     """As its adapter says, with what is usual."""
     unit.sight.require_administrator()
-    return {"adapters": keeping.adapters()}
+    return {"adapters": setup.adapters()}
 
 
 @api.add("POST", "/systems/trials", "Try how a system is reached", wire.SystemTrial, body=wire.TrySystem, status=202)
 def try_system(unit: Unit, body: wire.TrySystem) -> dict[str, Any]:
     """The worker does; nothing is kept but the trial, for an hour."""
-    return keeping.try_out(unit, body.kind, body.settings, body.secret, body.system)
+    return setup.try_out(unit, body.kind, body.settings, body.secret, body.system)
 
 
 @api.add("GET", "/systems/trials/<uuid:ident>", "What came of a trial", wire.SystemTrial)
 def get_system_trial(unit: Unit, ident: UUID) -> dict[str, Any]:
     """While it is waiting, ask again."""
-    return keeping.trial(unit, ident)
+    return setup.trial(unit, ident)
 
 
 @api.add("POST", "/systems", "Add a system", wire.SystemRecord, body=wire.MakeSystem, status=201)
 def make_system(unit: Unit, body: wire.MakeSystem) -> dict[str, Any]:
     """One that was tried and answered is read soon; one without a trial is looked after by hand."""
-    return keeping.make(unit, body.name, body.trial)
+    return setup.make(unit, body.name, body.trial)
 
 
 @api.add("GET", f"{ONE}/record", "Show a system as it is kept", wire.SystemRecord)
 def get_record_of_system(unit: Unit, ident: UUID) -> dict[str, Any]:
     """How it is reached, without its secret."""
-    return keeping.shown(unit, ident)
+    return setup.shown(unit, ident)
 
 
 @api.add("PATCH", ONE, "Edit a system, or rotate its secret", wire.SystemRecord, body=wire.ChangeSystem)
 def edit_system(unit: Unit, ident: UUID, body: wire.ChangeSystem) -> dict[str, Any]:
     """Another name, or another way to reach it that a trial has shown to work."""
-    return keeping.change(unit, ident, body.name, body.trial, if_match())
+    return setup.change(unit, ident, body.name, body.trial, if_match())
 
 
 @api.add("PUT", f"{ONE}/paused", "Pause the readings of a system", wire.SystemRecord)
 def pause_system(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Until somebody lets it be read again."""
-    return keeping.set_paused(unit, ident, True)
+    return setup.set_paused(unit, ident, True)
 
 
 @api.add("DELETE", f"{ONE}/paused", "Let a system be read again", wire.SystemRecord)
 def resume_system(unit: Unit, ident: UUID) -> dict[str, Any]:
     """At once, and then by its schedule."""
-    return keeping.set_paused(unit, ident, False)
+    return setup.set_paused(unit, ident, False)
 
 
 @api.add("DELETE", ONE, "Remove a system", wire.Done)
 def remove_system(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Only while no account is in it; its levels and its secret go with it."""
-    keeping.remove(unit, ident)
+    setup.remove(unit, ident)
     return {"done": True}

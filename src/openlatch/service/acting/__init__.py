@@ -1,0 +1,1 @@
+"""Acting on behalf of others: switching into an account, and the tokens of programs that do."""

@@ -1,0 +1,1 @@
+"""Flags: evaluating the rules, handling what they find, and how they are set."""

@@ -1,0 +1,308 @@
+"""How the rules are set: limits, weights and what is off, with what a change would raise and clear; own rules."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import func, select
+
+from openlatch.core.rules import BOOKS, LIMITS, RULES, Rule, Settings, Weights
+from openlatch.core.rules import own as core
+from openlatch.core.rules.handbook import limits_of
+from openlatch.core.rules.rule import facts_of, said_of
+from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.service.flags import flags
+from openlatch.service.unit import Unit
+from openlatch.store.ruling import looking
+from openlatch.store.ruling.looking import LISTS, Effect, Own, Ruling
+from openlatch.store.ruling.sources import SOURCES
+from openlatch.store.tables import Flag, Organisation, OwnRule
+
+ATTRIBUTES = {subject: LISTS[subject].attributes for subject in SOURCES}
+NAMES = {book.subject: said_of(book.facts) for book in BOOKS}
+MOST = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """How somebody wants the rules to be set. What is None stays as it is."""
+
+    limits: Mapping[str, Sequence[int | None]] | None = None
+    weights: Weights | None = None
+    off: Sequence[str] | None = None
+    never_together: Sequence[tuple[str, str]] | None = None
+    known_publishers: Sequence[str] | None = None
+
+
+def page(unit: Unit) -> dict[str, Any]:
+    """Every rule with what it looks for, how the limits and weights are set, and how many flags each has open.
+
+    For everybody: nobody is judged by rules that they can't read.
+    """
+    stands = flags.ruling(unit)
+    counted = select(Flag.rule, func.count()).where(Flag.state == "open", unit.sight.flags()).group_by(Flag.rule)
+    counts: dict[str, int] = dict(unit.db.execute(counted).all())
+    own = [rule for subject in SOURCES for rule in stands.rules(subject)[len(_book(subject)) :]]
+    return {
+        "rules": [_shown(rule, stands, counts) for rule in (*RULES, *own)],
+        "limits": [
+            {"name": kind.name, "unit": kind.unit, "about": kind.about, "usual": list(kind.usual),
+             "values": list(stands.settings.of(kind.name))}
+            for kind in LIMITS.values()
+        ],
+        "weights": asdict(stands.settings.weights),
+        "never_together": [list(pair) for pair in stands.settings.never_together],
+        "known_publishers": sorted(stands.settings.known_publishers),
+    }  # fmt: skip
+
+
+def _book(subject: str) -> Sequence[Rule]:
+    return next(book.rules for book in BOOKS if book.subject == subject)
+
+
+def _shown(rule: Rule, stands: Ruling, counts: Mapping[str, int]) -> dict[str, Any]:
+    return {
+        "key": rule.key,
+        "subject": rule.subject,
+        "title": rule.title,
+        "about": rule.about,
+        "remedy": rule.remedy.words,
+        "limits": limits_of(rule),
+        "off": rule.key in stands.settings.off,
+        "own": rule.number >= core.FIRST_NUMBER,
+        "open": counts.get(rule.key, 0),
+    }
+
+
+def _wanted(unit: Unit, wish: Wish) -> Settings:
+    """The settings as they would be. BadInput, naming what is wrong."""
+    held = flags.ruling(unit).settings
+    faults: dict[str, str] = {}
+    limits = dict(held.limits)
+    for name, four in (wish.limits or {}).items():
+        if name not in LIMITS:
+            faults[f"limits.{name}"] = "is not a limit"
+        elif len(four) != 4 or any(n is not None and not 0 <= n <= MOST for n in four):
+            faults[f"limits.{name}"] = f"has to be four numbers from 0 to {MOST}, or none"
+        else:
+            limits[name] = (four[0], four[1], four[2], four[3])
+    keys = {rule.key for rule in RULES} | {own.key for own in flags.ruling(unit).own}
+    for key in set(wish.off or ()) - keys:
+        faults["off"] = f"there is no rule {key!r}"
+    for pair in wish.never_together or ():
+        if len(set(pair)) != 2 or not all(key.strip() for key in pair):
+            faults["never_together"] = "has to be pairs of two different permissions"
+    if faults:
+        told = "; ".join(f"{where} {what}" for where, what in faults.items())
+        raise BadInput(f"The rules can't be set so: {told}.", "Look at what is named.", faults)
+    pairs = [(a.strip(), b.strip()) for a, b in wish.never_together or ()]
+    publishers = frozenset(p.strip() for p in wish.known_publishers or () if p.strip())
+    return replace(
+        held,
+        limits=limits,
+        weights=wish.weights or held.weights,
+        off=held.off if wish.off is None else frozenset(wish.off),
+        never_together=held.never_together if wish.never_together is None else tuple(pairs),
+        known_publishers=held.known_publishers if wish.known_publishers is None else publishers,
+    )
+
+
+def preview(unit: Unit, wish: Wish) -> dict[str, Any]:
+    """What other settings would raise and clear, by rule, with the first few of each."""
+    unit.sight.require_administrator()
+    before = flags.ruling(unit)
+    return {"effects": _effects(unit, before, replace(before, settings=_wanted(unit, wish)))}
+
+
+def change(unit: Unit, wish: Wish) -> dict[str, Any]:
+    """Set the rules. Flags follow in the background."""
+    unit.sight.require_administrator()
+    settings = _wanted(unit, wish)
+    row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
+    row.settings = {**row.settings, "rules": settings.stored}
+    row.ruling_version += 1
+    unit.record("rules.set", "organisation", row.id, row.name, **settings.stored)
+    unit.db.flush()
+    unit.db.info["ruling_version"] = None
+    unit.ruling = None
+    unit.wake("evaluate")
+    return page(unit)
+
+
+def _effects(unit: Unit, before: Ruling, after: Ruling) -> list[dict[str, Any]]:
+    found = []
+    for subject in SOURCES:
+        if before.settings == after.settings and before.rules(subject) == after.rules(subject):
+            continue
+        rules = {rule.number: rule for rule in (*before.rules(subject), *after.rules(subject))}
+        for effect in looking.changing(unit.db, subject, before, after, unit.now):
+            rule = rules[effect.rule]
+            found.append(
+                {
+                    "rule": rule.key,
+                    "title": rule.title,
+                    "raised": effect.raised,
+                    "cleared": effect.cleared,
+                    "rescored": effect.rescored,
+                    "examples": _examples(unit, subject, rule, effect, before, after),
+                }
+            )
+    return sorted(found, key=lambda e: (-e["raised"] - e["cleared"], e["title"]))
+
+
+def _examples(
+    unit: Unit, subject: str, rule: Rule, effect: Effect, before: Ruling, after: Ruling
+) -> list[dict[str, Any]]:
+    told = []
+    for ids, stands, what in ((effect.first_raised, after, "raised"), (effect.first_cleared, before, "cleared")):
+        if ids:
+            for seen in looking.look(unit.db, stands, subject, ids, unit.now, everything=True):
+                finding = rule.find(seen.facts, stands.settings)
+                if finding is not None:
+                    told.append({"what": what, "sentence": finding.sentence, "score": finding.score.total})
+    return told
+
+
+# Own rules.
+
+
+def check(unit: Unit, text: str) -> dict[str, Any]:
+    """What a file of own rules says: the rules, the examples that do not come out, and what they would raise now.
+
+    BadInput when the file can't be read.
+    """
+    unit.sight.require_administrator()
+    rules = _read(text)
+    failures = core.try_out(rules)
+    before = flags.ruling(unit)
+    effects = [] if failures else _effects(unit, before, replace(before, own=_with(unit, before.own, rules)))
+    return {
+        "rules": [{"key": rule.key, "on": rule.on, "title": rule.title} for rule in rules],
+        "failures": [asdict(failure) for failure in failures],
+        "effects": effects,
+    }
+
+
+def _read(text: str) -> list[core.OwnRule]:
+    rules = core.read(text, ATTRIBUTES, NAMES)
+    taken = {rule.key for rule in RULES}
+    for rule in rules:
+        if rule.key in taken:
+            raise BadInput(f"{rule.key} is a rule that is built in.", "Give yours another key.", {rule.key: "is taken"})
+    return rules
+
+
+def _with(unit: Unit, held: Sequence[Own], rules: Iterable[core.OwnRule]) -> tuple[Own, ...]:
+    """The own rules with these among them: one with the same key takes the place of the one before."""
+    numbers: dict[str, int] = dict(unit.db.execute(select(OwnRule.key, OwnRule.number)).all())
+    last = max([core.FIRST_NUMBER - 1, *numbers.values()])
+    found = {own.key: own for own in held}
+    for rule in rules:
+        if rule.key not in numbers:
+            last += 1
+            numbers[rule.key] = last
+        found[rule.key] = Own(numbers[rule.key], rule.key, rule.on, rule.title, rule.about, rule.when, rule.says,
+                              rule.remedy, rule.urgency)  # fmt: skip
+    return tuple(sorted(found.values(), key=lambda own: own.number))
+
+
+def keep(unit: Unit, text: str) -> dict[str, Any]:
+    """Let the rules of a file go live. Conflict, naming them, when examples do not come out."""
+    unit.sight.require_administrator()
+    rules = _read(text)
+    failures = core.try_out(rules)
+    if failures:
+        told = "; ".join(f"{f.rule}, example {f.example}: {f.why}" for f in failures[:5])
+        raise Conflict(f"Examples do not come out as the file says. {told}", "Mend the rules or their examples.")
+    # Of two at once the second waits, so that no number is given twice.
+    _set_anew(unit)
+    named = {rule.key: rule for rule in rules}
+    rows = {row.key: row for row in unit.db.scalars(select(OwnRule))}
+    for own in _with(unit, (), rules):
+        row = rows.get(own.key)
+        if row is None:
+            row = OwnRule(organisation_id=unit.viewer.organisation, number=own.number, key=own.key)
+            unit.db.add(row)
+        row.subject, row.title, row.about, row.filter = own.subject, own.title, own.about, own.filter
+        row.says, row.remedy, row.urgency, row.source = own.says, own.remedy, own.urgency, text
+        row.live, row.made_by_id = True, unit.viewer.person
+        unit.db.flush()
+        unit.record("rule.kept", "rule", row.id, row.title, key=row.key, when=named[own.key].when)
+    return _changed(unit)
+
+
+def drop(unit: Unit, key: str) -> dict[str, Any]:
+    """Take an own rule out of use; its flags clear. NotFound when there is none of that key."""
+    unit.sight.require_administrator()
+    row = unit.db.scalars(select(OwnRule).where(OwnRule.key == key, OwnRule.live).with_for_update()).first()
+    if row is None:
+        raise NotFound(f"There is no own rule {key!r}.")
+    _set_anew(unit)
+    row.live = False
+    unit.record("rule.dropped", "rule", row.id, row.title, key=row.key)
+    return _changed(unit)
+
+
+def _set_anew(unit: Unit) -> None:
+    row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
+    row.ruling_version += 1
+
+
+def _changed(unit: Unit) -> dict[str, Any]:
+    unit.db.flush()
+    unit.db.info["ruling_version"] = None
+    unit.ruling = None
+    unit.wake("evaluate")
+    return page(unit)
+
+
+def source(unit: Unit, key: str) -> dict[str, Any]:
+    """The file that an own rule came in."""
+    unit.sight.require_administrator()
+    row = unit.db.scalars(select(OwnRule).where(OwnRule.key == key)).first()
+    if row is None:
+        raise NotFound(f"There is no own rule {key!r}.")
+    return {"key": row.key, "source": row.source}
+
+
+# The facts about somebody.
+
+
+def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[dict[str, Any]]:
+    """What the rules are told of some subjects, and what each rule makes of it: said to whom it concerns."""
+    stands = flags.ruling(unit)
+    rules = stands.rules(subject)
+    facts = facts_of(next(book.facts for book in BOOKS if book.subject == subject))
+    found = []
+    for seen in looking.look(unit.db, stands, subject, ids, unit.now, everything=True):
+        findings = {rule.key: finding for rule in rules if (finding := rule.find(seen.facts, stands.settings))}
+        found.append(
+            {
+                "subject": {"kind": subject, "id": seen.id},
+                "holder": seen.facts["holder"],
+                "account": seen.facts["account"],
+                "facts": [
+                    {"name": name, "about": fact.about, "value": _plain(seen.facts[name])}
+                    for name, fact in facts.items()
+                ],
+                "rules": [
+                    {
+                        "key": rule.key,
+                        "title": rule.title,
+                        "about": rule.about,
+                        "found": rule.key in findings,
+                        "sentence": findings[rule.key].sentence if rule.key in findings else "",
+                    }
+                    for rule in rules
+                    if rule.key not in stands.settings.off
+                ],
+            }
+        )
+    return found
+
+
+def _plain(value: Any) -> Any:
+    return value.isoformat() if hasattr(value, "isoformat") else value

@@ -1,0 +1,494 @@
+"""Signing in: passwords by Argon2id, server-side sessions, API tokens, and a limit on tries.
+
+Only hashes of tokens are stored. The parameters follow RFC 9106 (argon2-cffi's low-memory profile) and OWASP ASVS
+5.0 chapters 6 and 7.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import re
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from typing import Any
+from uuid import UUID
+
+from argon2 import PasswordHasher, profiles
+from argon2.exceptions import InvalidHashError, VerifyMismatchError
+from sqlalchemy import delete, func, or_, select, update
+from sqlalchemy.orm import Session as Db
+from sqlalchemy.orm import undefer
+
+from openlatch.core import passwords
+from openlatch.core.ids import new_id
+from openlatch.core.windows import zone_of
+from openlatch.core.words import Role, Standing
+from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, OrganisationNeeded, TooMany
+from openlatch.service.acting import visits
+from openlatch.service.identity import recovery, second_factor, try_limits
+from openlatch.service.identity.try_limits import Counted, Source
+from openlatch.service.notifications import notices
+from openlatch.service.unit import FRESH_PROOF, Service, Unit, Viewer
+from openlatch.store.database import transaction
+from openlatch.store.tables import (
+    Account,
+    ApiToken,
+    Item,
+    Notice,
+    Organisation,
+    PartnerLink,
+    Person,
+    SignIn,
+    SignInLink,
+    WebSession,
+)
+
+SESSION_HOURS = 12
+TOKEN_DAYS = 90
+TRIES = 10
+# How closely it is kept when a session or token was last used.
+NOTED_EVERY = timedelta(minutes=1)
+# At so many organisations one address can have a sign-in.
+MOST_SIGN_INS = 5
+
+_SLUG = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
+_HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
+# Checked when nobody has the address, so that the answer takes as long as for somebody.
+_NOBODY = _HASHER.hash(secrets.token_urlsafe(16))
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """A session just opened: its token, in clear only here, and when it ends."""
+
+    token: str
+    expires_at: datetime
+
+
+def _digest(token: str) -> bytes:
+    return hashlib.sha256(token.encode()).digest()
+
+
+def make_sign_in(
+    db: Db, organisation: UUID, person: UUID, address: str, password: str, role: Role = Role.MEMBER
+) -> None:
+    """Give a person a sign-in. BadInput for a password that is too weak, or an address that another one has."""
+    known = (db.get_one(Person, person).name, db.get_one(Organisation, organisation).name, address)
+    passwords.refuse_weak(password, known)
+    taken = select(SignIn.id).where(SignIn.address == address.lower(), SignIn.organisation_id == organisation)
+    if db.scalar(taken) is not None:
+        raise BadInput("Somebody signs in with this address already.", "Sign in with it, or use another address.")
+    db.add(
+        SignIn(
+            organisation_id=organisation,
+            person_id=person,
+            address=address.lower(),
+            password_hash=_HASHER.hash(password),
+            role=role,
+        )
+    )
+
+
+def check_password(
+    service: Service, address: str, password: str, origin: str, code: str = "", device: str = "", at: str = ""
+) -> Viewer:
+    """Who an address and a password belong to; ``at`` is an organisation's short name, for whoever is at several.
+
+    NotSignedIn when they do not fit, in the same words and time whichever is wrong; FactorNeeded when they do and the
+    ``code`` of the second factor is missing; OrganisationNeeded when they fit at several organisations; TooMany while
+    there are too many tries. Whoever comes with a ``device`` that has signed in before, or with the code of a second
+    factor, does not wait for what others try.
+    """
+    address = address.strip().lower()
+    known = _known(service, address, at)
+    sources = [Source(f"address {address} from {origin}", TRIES), Source(f"address {address}", TRIES * 10),
+               Source(f"origin {origin}", TRIES * 5)]  # fmt: skip
+    if any(_is_known(service, sign_in, device) for sign_in in known):
+        sources = [Source(f"device {device}", TRIES)]
+    counted = try_limits.count(service, sources)
+    known = _with_code(known, counted, code)
+    # One is checked also when nobody has the address, so that the answer takes as long as for somebody.
+    fits = [sign_in for sign_in in known if _fits(sign_in.password_hash, password)]
+    if not known:
+        _fits(_NOBODY, password)
+    if not fits:
+        if counted.wait:
+            raise too_many(counted.wait)
+        if counted.left == 0:
+            for sign_in in known:
+                _tell_of_tries(service, sign_in, origin)
+        raise NotSignedIn("The address and the password do not fit together.", "Check both and try again.")
+    sign_in = _only_one(service, fits, counted)
+    if sign_in.factor_since is not None:
+        _check_code(service, sign_in, code, counted)
+    try_limits.forgive(service, counted, sources[0])
+    with transaction(service.engine, sign_in.organisation_id) as db:
+        return replace(_viewer(db, sign_in.id, None, None, may_write=True), proved_at=service.clock())
+
+
+def _only_one(service: Service, fits: Sequence[SignIn], counted: Counted) -> SignIn:
+    """The one sign-in that fits. OrganisationNeeded when several do, told to nobody who has to wait."""
+    if len(fits) == 1:
+        return fits[0]
+    if counted.wait:
+        raise too_many(counted.wait)
+    try_limits.forgive(service, counted)
+    raise _which(service, fits)
+
+
+def _with_code(known: Sequence[SignIn], counted: Counted, code: str) -> list[SignIn]:
+    """The sign-ins that may be tried: while there is a wait, only those that a password and a code together open."""
+    if not counted.wait:
+        return list(known)
+    open_by_code = [sign_in for sign_in in known if sign_in.factor_since is not None and code.strip()]
+    if not open_by_code:
+        raise too_many(counted.wait)
+    return open_by_code
+
+
+def _known(service: Service, address: str, at: str) -> list[SignIn]:
+    """The sign-ins with an address: one for each organisation at which somebody has one, or the one ``at`` it."""
+    with transaction(service.engine, None) as db:
+        wanted = select(SignIn).options(undefer(SignIn.password_hash)).where(SignIn.address == address)
+        wanted = wanted.order_by(SignIn.id).limit(MOST_SIGN_INS)
+        if at.strip():
+            wanted = wanted.join(Organisation, Organisation.id == SignIn.organisation_id)
+            wanted = wanted.where(Organisation.slug == at.strip().lower())
+        return list(db.scalars(wanted))
+
+
+def _which(service: Service, fits: Sequence[SignIn]) -> OrganisationNeeded:
+    with transaction(service.engine, None) as db:
+        there = Organisation.id.in_([sign_in.organisation_id for sign_in in fits])
+        rows = db.execute(select(Organisation.name, Organisation.slug).where(there).order_by(Organisation.slug))
+        named = ", ".join(f"{slug} ({name})" for name, slug in rows)
+    return OrganisationNeeded("You have a sign-in at several organisations.", f"Say at which: {named}.")
+
+
+def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) -> None:
+    if not code.strip():
+        # The password was right: it is no guess, and the code is asked for next.
+        try_limits.forgive(service, counted)
+        raise FactorNeeded("The password is right.", "Give the code that your second factor shows now, too.")
+    guessed = try_limits.count(service, [Source(f"code of {sign_in.id}", TRIES)])
+    if guessed.wait:
+        raise too_many(counted.wait or guessed.wait)
+    with transaction(service.engine, sign_in.organisation_id) as db:
+        row = db.get_one(SignIn, sign_in.id, with_for_update=True)
+        now = service.clock()
+        if second_factor.take(service.cipher, row, code, now) or recovery.take(db, row, code, now):
+            try_limits.forgive(service, guessed, Source(f"code of {sign_in.id}", TRIES))
+            return
+    if counted.wait:
+        raise too_many(counted.wait)
+    raise NotSignedIn("The code does not fit.", "Wait for the next code, and give that one.")
+
+
+def check_factor(service: Service, organisation: UUID, ident: UUID, code: str) -> None:
+    """Check the code of a sign-in's second factor, or one of its recovery codes. NotSignedIn for a wrong one."""
+    with transaction(service.engine, organisation) as db:
+        sign_in = db.get_one(SignIn, ident)
+    _check_code(service, sign_in, code, Counted())
+
+
+def viewer_at(service: Service, organisation: UUID, ident: UUID) -> Viewer:
+    """Who a sign-in belongs to, as they come without a session yet. NotAllowed for one that is closed."""
+    with transaction(service.engine, organisation) as db:
+        return _viewer(db, ident, None, None, may_write=True)
+
+
+def too_many(wait: int) -> TooMany:
+    """What somebody is told who has to wait, in seconds."""
+    return TooMany(
+        "Too many tries to sign in have failed.",
+        f"Wait {wait} seconds, or sign in on a device on which you have before, or with your second factor.",
+        wait=wait,
+    )
+
+
+def _tell_of_tries(service: Service, sign_in: SignIn, origin: str) -> None:
+    """Tell somebody that their password is being guessed, once it has been tried as often as is free."""
+    with service.unit(Viewer.itself(sign_in.organisation_id)) as unit:
+        sentence = f"Somebody has tried {TRIES} times to sign in as you, from {origin}, with passwords that do not fit."
+        notices.tell_and_write(unit, [sign_in.person_id], "sign_in_tried", sentence, "/me")
+        unit.record("sign_in.tried", "sign_in", sign_in.id, sign_in.address, origin=origin)
+
+
+def device_of(service: Service, sign_in: SignIn, device: str = "") -> str:
+    """The mark that a device keeps on which somebody has signed in; a new one, or the one that ``device`` should be.
+
+    It ends with the password.
+    """
+    named = device.partition(".")[0] or secrets.token_urlsafe(12)
+    kept = f"{sign_in.id} {sign_in.password_hash} {named}".encode()
+    return f"{named}.{hmac.new(service.signing_seed + b'device', kept, hashlib.sha256).hexdigest()}"
+
+
+def _is_known(service: Service, sign_in: SignIn, device: str) -> bool:
+    return hmac.compare_digest(device_of(service, sign_in, device).encode(), device.encode("utf-8", "replace"))
+
+
+def remember_device(service: Service, viewer: Viewer) -> str:
+    """The mark for the device on which somebody has just signed in."""
+    with transaction(service.engine, viewer.organisation) as db:
+        return device_of(service, db.get_one(SignIn, viewer.sign_in))
+
+
+def prove(unit: Unit, password: str, code: str, origin: str, device: str = "") -> datetime:
+    """Prove afresh that the viewer is who they are; gives until when that counts."""
+    row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
+    if row is None or unit.viewer.credential is None:
+        raise NotAllowed("This way of signing in can't prove anything.", "Sign in with your password.")
+    slug = unit.db.get_one(Organisation, row.organisation_id).slug
+    who = check_password(unit.service, row.address, password, origin, code, device, slug)
+    if who.person != unit.viewer.person:
+        raise NotSignedIn("That is somebody else's password.", "Give your own.")
+    for held in visits.credentials(unit):
+        held.proved_at = unit.now
+    unit.record("sign_in.proved", "sign_in", unit.viewer.sign_in, unit.viewer.name)
+    return unit.now + FRESH_PROOF
+
+
+def suggest_password() -> str:
+    """A strong password that can be read out: four groups of five letters and digits, about 100 bits."""
+    letters = "abcdefghjkmnpqrstuvwxyz23456789"
+    return "-".join("".join(secrets.choice(letters) for _ in range(5)) for _ in range(4))
+
+
+def hashed(password: str) -> str:
+    """A password as it is kept."""
+    return _HASHER.hash(password)
+
+
+def _fits(stored: str, password: str) -> bool:
+    try:
+        return _HASHER.verify(stored, password)
+    except (VerifyMismatchError, InvalidHashError):
+        return False
+
+
+def _viewer(
+    db: Db, sign_in: UUID, credential: WebSession | ApiToken | None, visit: UUID | None, may_write: bool
+) -> Viewer:
+    wanted = select(SignIn, Person).join(Person, Person.id == SignIn.person_id).where(SignIn.id == sign_in)
+    known, person = db.execute(wanted).one()
+    if person.standing == Standing.LEFT:
+        raise NotAllowed("This person has left the organisation; their sign-in is closed.")
+    if known.suspended_at is not None:
+        raise NotAllowed("This sign-in is suspended.", "Ask an administrator of your organisation.")
+    return Viewer(
+        known.organisation_id,
+        person.name,
+        person.id,
+        known.id,
+        administrator=bool(known.administrator),
+        auditor=known.role == Role.AUDITOR,
+        may_write=may_write,
+        credential=credential.id if credential else None,
+        proved_at=credential.proved_at if credential else None,
+        inside=visits.inside_of(db, visit),
+    )
+
+
+def open_session(service: Service, viewer: Viewer, device: str, origin: str, proved: bool = True) -> Opened:
+    """A server-side session for somebody whose password was right, or who comes over without having ``proved`` it."""
+    opened = Opened(secrets.token_urlsafe(32), service.clock() + timedelta(hours=SESSION_HOURS))
+    with service.unit(viewer) as unit:
+        unit.db.add(
+            WebSession(
+                organisation_id=viewer.organisation,
+                sign_in_id=viewer.sign_in,
+                token_hash=_digest(opened.token),
+                expires_at=opened.expires_at,
+                device=device[:200],
+                address=origin,
+                proved_at=unit.now if proved else None,
+            )
+        )
+        unit.db.execute(update(SignIn).where(SignIn.id == viewer.sign_in).values(last_seen_at=unit.now))
+        unit.record("sign_in.opened", "sign_in", viewer.sign_in, viewer.name, device=device[:200], origin=origin)
+    return opened
+
+
+def viewer_of_session(service: Service, token: str, csrf: str | None) -> Viewer:
+    """Who a session's token belongs to. NotSignedIn for an unknown or ended one.
+
+    ``csrf`` is given for calls that change something, and has to be the session's own; None for reading.
+    """
+    with transaction(service.engine, None) as db:
+        session = db.scalars(select(WebSession).where(WebSession.token_hash == _digest(token))).first()
+    if session is None or session.expires_at <= service.clock():
+        raise NotSignedIn("This session has ended.", "Sign in again.")
+    if csrf is not None and not hmac.compare_digest(csrf_of(token).encode(), csrf.encode("utf-8", "replace")):
+        raise NotAllowed("The call does not carry this session's token.", "Reload the page and try again.")
+    _note_seen(service, session)
+    with transaction(service.engine, session.organisation_id) as db:
+        return _viewer(db, session.sign_in_id, session, session.visit_id, may_write=True)
+
+
+def _note_seen(service: Service, held: WebSession | ApiToken) -> None:
+    """Note that a session or token was used: to the minute, so that most requests write nothing."""
+    now = service.clock()
+    last = held.last_seen_at if isinstance(held, WebSession) else held.last_used_at
+    if last is not None and last > now - NOTED_EVERY:
+        return
+    with transaction(service.engine, held.organisation_id) as db:
+        if isinstance(held, WebSession):
+            db.execute(update(WebSession).where(WebSession.id == held.id).values(last_seen_at=now))
+        else:
+            db.execute(update(ApiToken).where(ApiToken.id == held.id).values(last_used_at=now))
+        db.execute(update(SignIn).where(SignIn.id == held.sign_in_id).values(last_seen_at=now))
+
+
+def csrf_of(token: str) -> str:
+    """The token against forged calls that goes with a session: a page can read it, another site can't."""
+    return hmac.new(token.encode(), b"csrf", hashlib.sha256).hexdigest()
+
+
+def close_session(service: Service, viewer: Viewer, token: str) -> None:
+    """End a session, at once and everywhere."""
+    with service.unit(viewer) as unit:
+        unit.db.execute(delete(WebSession).where(WebSession.token_hash == _digest(token)))
+        unit.record("sign_in.closed", "sign_in", viewer.sign_in, viewer.name)
+
+
+def make_token(service: Service, viewer: Viewer, name: str, scope: str) -> tuple[UUID, str, datetime]:
+    """An API token: its id, the token itself (shown only now), and when it runs out. ``scope``: read or write."""
+    with service.unit(viewer) as unit:
+        return make_token_in(unit, name, scope, TOKEN_DAYS)
+
+
+def make_token_in(unit: Unit, name: str, scope: str, days: int) -> tuple[UUID, str, datetime]:
+    """The same within a transaction, for so many days."""
+    viewer = unit.viewer
+    if not viewer.may_write:
+        raise NotAllowed("A token that may only read can't make tokens.", "Sign in with your password.")
+    if viewer.auditor and scope != "read":
+        raise NotAllowed("An auditor changes nothing.", "Make a token with the scope read.")
+    token = f"olt_{secrets.token_urlsafe(32)}"
+    row = ApiToken(
+        organisation_id=viewer.organisation,
+        sign_in_id=viewer.sign_in,
+        name=name,
+        token_hash=_digest(token),
+        scope=scope,
+        expires_at=unit.now + timedelta(days=days),
+        proved_at=viewer.proved_at,
+    )
+    unit.db.add(row)
+    unit.db.flush()
+    unit.record("token.made", "token", row.id, name, scope=scope, expires_at=row.expires_at)
+    return row.id, token, row.expires_at
+
+
+def viewer_of_token(service: Service, token: str) -> Viewer:
+    """Who an API token belongs to. NotSignedIn for an unknown or run-out one."""
+    with transaction(service.engine, None) as db:
+        row = db.scalars(select(ApiToken).where(ApiToken.token_hash == _digest(token))).first()
+    if row is None or row.expires_at <= service.clock():
+        raise NotSignedIn("The token is unknown or has run out.", "Make a new one: openlatch login.")
+    _note_seen(service, row)
+    with transaction(service.engine, row.organisation_id) as db:
+        return _viewer(db, row.sign_in_id, row, row.visit_id, may_write=row.scope == "write")
+
+
+def end_token(unit: Unit, ident: UUID) -> None:
+    """End one of the viewer's own tokens. NotFound for any other."""
+    row = unit.db.get(ApiToken, ident)
+    if row is None or row.sign_in_id != unit.viewer.sign_in:
+        raise NotFound("You have no such token.")
+    unit.db.delete(row)
+    unit.record("token.ended", "token", ident, row.name)
+
+
+def end_token_itself(unit: Unit, token: str) -> None:
+    """End one of the viewer's own API tokens, given as it is; nothing happens for one that is not."""
+    row = unit.db.scalars(select(ApiToken).where(ApiToken.token_hash == _digest(token))).first()
+    if row is not None and row.sign_in_id == unit.viewer.sign_in:
+        end_token(unit, row.id)
+
+
+def describe(unit: Unit) -> dict[str, object]:
+    """Who the viewer is and what they can do here, for the console and ``openlatch whoami``."""
+    organisation = unit.db.get_one(Organisation, unit.viewer.organisation)
+    items = select(func.count(Item.id)).where(Item.reviewer_id == unit.viewer.person)
+    owned = select(func.count(Account.id)).where(Account.owner_id == unit.viewer.person)
+    return {
+        "person": {"id": unit.viewer.person, "name": unit.viewer.name},
+        "organisation": {"id": organisation.id, "name": organisation.name, "time_zone": organisation.time_zone},
+        "administrator": unit.viewer.administrator and unit.viewer.inside is None,
+        "auditor": unit.viewer.auditor and unit.viewer.inside is None,
+        "preferences": _preferences(unit),
+        "owner": bool(unit.db.scalar(owned)),
+        "reviewer": bool(unit.db.scalar(items)),
+        "may_write": unit.viewer.may_write,
+        "inside": _inside(unit),
+        **_elsewhere(unit),
+        "notices": unit.db.scalar(select(func.count(Notice.id)).where(unit.sight.notices(), Notice.read_at.is_(None))),
+    }
+
+
+def _elsewhere(unit: Unit) -> dict[str, object]:
+    """At how many other organisations the viewer has a sign-in that belongs to theirs, and whether a partner's."""
+    mine, person = unit.viewer.sign_in, unit.viewer.person
+    linked = select(func.count(SignInLink.id)).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine))
+    of_partner = select(PartnerLink.id).where(
+        PartnerLink.client_id == unit.viewer.organisation,
+        PartnerLink.ended_at.is_(None),
+        PartnerLink.people.contains([{"there": str(person)}]),
+    )
+    return {"elsewhere": unit.db.scalar(linked) or 0, "as_partner": unit.db.scalar(of_partner.limit(1)) is not None}
+
+
+def _preferences(unit: Unit) -> dict[str, Any]:
+    row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
+    held = row.preferences if row is not None else {}
+    return {"time_zone": held.get("time_zone"), "locale": held.get("locale"), "no_mail": held.get("no_mail", [])}
+
+
+def _inside(unit: Unit) -> dict[str, object] | None:
+    there = unit.viewer.inside
+    if there is None:
+        return None
+    return {
+        "account": {"id": there.account, "name": there.account_name},
+        "owner": {"id": there.owner, "name": there.owner_name} if there.owner else None,
+        **visits.rights(unit, there.account),
+    }
+
+
+def service_viewer(service: Service, slug: str) -> Viewer:
+    """The service itself as a viewer of the organisation with that short name. NotFound when there is none."""
+    with transaction(service.engine, None) as db:
+        ident = db.scalars(select(Organisation.id).where(Organisation.slug == slug)).first()
+    if ident is None:
+        raise NotFound(f"There is no organisation {slug!r}.")
+    return Viewer.itself(ident)
+
+
+def make_organisation(
+    service: Service, name: str, slug: str, time_zone: str, administrator: str, address: str, password: str
+) -> Viewer:
+    """An organisation with its first administrator, who can sign in.
+
+    BadInput for a time zone that there is not, a short name that is none, and an address that somebody signs in with.
+    """
+    try:
+        zone_of(time_zone)
+    except ValueError as error:
+        raise BadInput(f"There is no time zone {time_zone!r}.", "Write one like Europe/London.") from error
+    if not _SLUG.fullmatch(slug) or not name.strip():
+        raise BadInput(f"{slug!r} can't be a short name.", "Use small letters, digits and hyphens, up to 40.")
+    viewer = Viewer.itself(new_id())
+    with service.unit(viewer) as unit:
+        unit.db.add(Organisation(id=viewer.organisation, name=name, slug=slug, time_zone=time_zone))
+        unit.db.flush()
+        person = Person(organisation_id=viewer.organisation, name=administrator, address=address.lower(), inside=True)
+        unit.db.add(person)
+        unit.db.flush()
+        make_sign_in(unit.db, viewer.organisation, person.id, address, password, Role.ADMINISTRATOR)
+        unit.record("organisation.made", "organisation", viewer.organisation, name, administrator=administrator)
+    return viewer

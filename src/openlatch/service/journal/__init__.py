@@ -1,0 +1,1 @@
+"""The journal: signed tree heads over it, and time stamps."""

@@ -1,0 +1,1 @@
+"""Latches: which are on, what breaks them, and the guard that every change passes."""

@@ -1,0 +1,257 @@
+"""Telling people: a notice in the console, and mail through an outbox that the worker sends from.
+
+Mail is written in the transaction that it tells of, so nobody hears of what did not happen. Its content can hold a
+link that opens something, so it is encrypted until it is sent, and thrown away then.
+"""
+
+from __future__ import annotations
+
+import json
+import smtplib
+import ssl
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import timedelta
+from email.message import EmailMessage
+from email.utils import formatdate, make_msgid
+from html import escape
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core.access import everyone_reaching
+from openlatch.core.revocation import wait_after
+from openlatch.core.words import HolderKind, Reach
+from openlatch.service.unit import Service, Unit, Viewer
+from openlatch.store import cut
+from openlatch.store.database import alone
+from openlatch.store.tables import Account, Mail, Notice, Person, SignIn
+from openlatch.store.waiting import is_over
+
+SMTP_SECONDS = 20
+GIVE_UP_AFTER = timedelta(days=3)
+MOST_AT_ONCE = 50
+# What people may want no mail of, by the kinds of notices; they see the notices all the same. Of what concerns who they
+# are and who decides about their accounts they get mail in any case.
+OPTIONAL = ("review", "offer", "request", "grant", "ending", "flag", "account")
+# So often a message is tried that can't be written.
+HOPELESS_TRIES = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Letter:
+    """A message to one person: paragraphs, and perhaps one link with what it is for."""
+
+    subject: str
+    paragraphs: tuple[str, ...]
+    link: str = ""
+    link_words: str = ""
+
+    @property
+    def plain(self) -> str:
+        """As plain text."""
+        parts = [*self.paragraphs, *([f"{self.link_words}:\n{self.link}"] if self.link else [])]
+        return "\n\n".join(parts) + "\n"
+
+    @property
+    def html(self) -> str:
+        """As HTML: no pictures, nothing fetched, readable as it is."""
+        body = "".join(f"<p>{escape(paragraph)}</p>" for paragraph in self.paragraphs)
+        if self.link:
+            body += (
+                f'<p><a href="{escape(self.link)}" style="display:inline-block;padding:10px 16px;background:#1f4d46;'
+                f'color:#ffffff;text-decoration:none;border-radius:6px">{escape(self.link_words)}</a></p>'
+                f'<p style="color:#555555;font-size:13px">{escape(self.link)}</p>'
+            )
+        return (
+            f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(self.subject)}</title></head>'
+            f'<body style="font-family:sans-serif;font-size:16px;line-height:1.5;color:#1a1a1a;max-width:36em">'
+            f"{body}</body></html>"
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Post:
+    """The mail server to send through (SMTP, RFC 5321), and whom mail comes from."""
+
+    host: str
+    port: int
+    sender: str
+    user: str = ""
+    password: str = ""
+    starttls: bool = False
+
+    def send(self, recipient: str, letter: Letter) -> None:
+        """Send one message; OSError or SMTPException when the server does not take it."""
+        message = EmailMessage()
+        message["Subject"], message["From"], message["To"] = _in_one_line(letter.subject), self.sender, recipient
+        message["Date"], message["Message-ID"] = formatdate(), make_msgid(domain=self.sender.rpartition("@")[2])
+        message["Auto-Submitted"] = "auto-generated"
+        message.set_content(letter.plain)
+        message.add_alternative(letter.html, subtype="html")
+        with smtplib.SMTP(self.host, self.port, timeout=SMTP_SECONDS) as server:
+            if self.starttls:
+                server.starttls(context=ssl.create_default_context())
+            if self.user:
+                server.login(self.user, self.password)
+            server.send_message(message)
+
+
+def tell(unit: Unit, people: Iterable[UUID | None], kind: str, sentence: str, page: str = "") -> None:
+    """Put a notice before each of these people."""
+    for person in dict.fromkeys(people):
+        if person is not None:
+            unit.db.add(
+                Notice(
+                    organisation_id=unit.viewer.organisation,
+                    person_id=person,
+                    kind=kind,
+                    sentence=sentence,
+                    page=page,
+                    at=unit.now,
+                )
+            )
+            unit.kinds.add("notice")
+
+
+def write(unit: Unit, recipient: str | None, letter: Letter) -> None:
+    """Put a letter into the outbox; nothing for somebody without an address."""
+    if not recipient:
+        return
+    content = json.dumps({"paragraphs": letter.paragraphs, "link": letter.link, "link_words": letter.link_words})
+    unit.db.add(
+        Mail(
+            organisation_id=unit.viewer.organisation,
+            recipient=recipient,
+            subject=letter.subject,
+            content=unit.service.cipher.encrypt(content.encode()),
+            next_try_at=unit.now,
+        )
+    )
+    unit.wake("send_mail")
+
+
+def tell_and_write(
+    unit: Unit,
+    people: Iterable[UUID | None],
+    kind: str,
+    sentence: str,
+    page: str = "",
+    known: Mapping[UUID, str | None] | None = None,
+) -> None:
+    """Put a notice before each of these people, and write it to them, too; ``known`` are addresses asked for before."""
+    wanted = [p for p in dict.fromkeys(people) if p is not None]
+    tell(unit, wanted, kind, sentence, page)
+    link = unit.service.address + page if page else ""
+    found = addresses(unit, wanted) if known is None else known
+    quiet = _without_mail(unit, wanted, kind)
+    for person in sorted(set(wanted) - quiet):
+        write(unit, found.get(person), Letter(sentence.rstrip("."), (sentence,), link, "Look at it" if link else ""))
+
+
+def _without_mail(unit: Unit, people: Iterable[UUID], kind: str) -> set[UUID]:
+    """Those of these people who want no mail of a kind."""
+    if kind not in OPTIONAL:
+        return set()
+    wanted = select(SignIn.person_id).where(
+        SignIn.person_id.in_(list(people)), SignIn.preferences["no_mail"].contains([kind])
+    )
+    return set(unit.db.scalars(wanted))
+
+
+def addresses(unit: Unit, people: Iterable[UUID]) -> dict[UUID, str | None]:
+    """The addresses of people."""
+    return dict(unit.db.execute(select(Person.id, Person.address).where(Person.id.in_(list(people)))).all())
+
+
+def stewards(unit: Unit, account: UUID) -> set[UUID]:
+    """The people who decide who gets into an account, its owner among them."""
+    paths = everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now)
+    return {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
+
+
+def answerers(unit: Unit, account: UUID | None) -> set[UUID]:
+    """Who answers for an account: its owner, else the administrators."""
+    owner = unit.db.scalar(select(Account.owner_id).where(Account.id == account)) if account else None
+    return {owner} if owner else administrators(unit)
+
+
+def administrators(unit: Unit) -> set[UUID]:
+    """The people who administer the organisation."""
+    return set(unit.db.scalars(select(SignIn.person_id).where(SignIn.administrator.is_(True))))
+
+
+def waiting(unit: Unit) -> bool:
+    """Whether any mail is due to be sent."""
+    due = select(Mail.id).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
+    return unit.db.scalar(due.limit(1)) is not None
+
+
+def send_due(service: Service, organisation: UUID, post: Post | None) -> int:
+    """Send what waits in an organisation's outbox; gives how many were sent.
+
+    Each message is taken in one transaction, sent in none, and its outcome committed in another. One worker at a time
+    sends for an organisation. A process killed between sending and committing sends a message again: better twice
+    than never.
+    """
+    sent = 0
+    viewer = Viewer.itself(organisation)
+    with alone(service.engine, f"send mail {organisation}") as only_us:
+        for _ in range(MOST_AT_ONCE if only_us else 0):
+            taken = _take(service, viewer)
+            if taken is None:
+                break
+            ident, recipient, letter = taken
+            failure = _try(post, recipient, letter)
+            sent += failure is None
+            with service.unit(viewer) as unit:
+                _put_away(unit, unit.db.get_one(Mail, ident, with_for_update=True), failure)
+    return sent
+
+
+def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
+    """The next message that is due, with one try more; it is not due again for a while, whatever becomes of us."""
+    with service.unit(viewer) as unit:
+        due = select(Mail).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
+        row = unit.db.scalars(due.order_by(Mail.next_try_at).limit(1).with_for_update(skip_locked=True)).first()
+        if row is None:
+            return None
+        row.tries, row.next_try_at = row.tries + 1, unit.now + wait_after(row.tries + 1)
+        assert row.content is not None
+        return row.id, row.recipient, Letter(row.subject, **_content(unit, row.content))
+
+
+def _try(post: Post | None, recipient: str, letter: Letter) -> Exception | None:
+    """Send one message; gives what went wrong, so that a message that can't be sent fails alone."""
+    try:
+        if post is None:
+            raise OSError("no mail server is configured (smtp_host)")
+        post.send(recipient, letter)
+    except (OSError, smtplib.SMTPException, ValueError, LookupError) as error:
+        return error
+    return None
+
+
+def _in_one_line(text: str) -> str:
+    """Text for a header: control characters would begin another one (RFC 5322, 2.2)."""
+    return " ".join("".join(c if c.isprintable() else " " for c in text).split())
+
+
+def _put_away(unit: Unit, row: Mail, failure: Exception | None) -> None:
+    if failure is None:
+        row.state, row.sent_at, row.content, row.answer = "sent", unit.now, None, ""
+        return
+    row.answer, row.next_try_at = str(failure)[:500], unit.now + wait_after(row.tries)
+    # A message that can't be written at all does not get better; a server may.
+    is_hopeless = isinstance(failure, (ValueError, LookupError)) and row.tries >= HOPELESS_TRIES
+    if is_hopeless or isinstance(failure, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
+        row.state, row.content = "failed", None
+        unit.record("mail.failed", "mail", row.id, row.subject, answer=row.answer)
+        sentence = f"Mail to {row.recipient} could not be sent: “{_in_one_line(row.subject)}”. {row.answer}"
+        tell(unit, administrators(unit), "mail_failed", sentence)
+
+
+def _content(unit: Unit, encrypted: bytes) -> dict[str, Any]:
+    held = json.loads(unit.service.cipher.decrypt(encrypted))
+    return {**held, "paragraphs": tuple(held["paragraphs"])}

@@ -1,0 +1,303 @@
+"""What an offer would say before it is sent: to whom, with what, what they lack for it, and which latches it meets."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+from uuid import UUID, uuid4
+from zoneinfo import ZoneInfo
+
+from sqlalchemy import select
+
+from openlatch.core import access, latches, offering
+from openlatch.core import register as core
+from openlatch.core.register import Holder, Register
+from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.errors import BadInput
+from openlatch.service.attempt import attempt
+from openlatch.service.canonical_json import fingerprint
+from openlatch.service.flags import flags
+from openlatch.service.grants import lifecycle
+from openlatch.service.grants.lifecycle import Choice
+from openlatch.service.latches import guard
+from openlatch.service.unit import Unit
+from openlatch.store import cut
+from openlatch.store.tables import (
+    Account,
+    Handle,
+    Membership,
+    Organisation,
+    Person,
+    Team,
+)
+
+MOST_HOLDERS = 100
+PREREQUISITES = {
+    "confirmed_address": "They have confirmed their address",
+    "second_factor": "They have a second factor",
+    "takes_offers": "They take offers",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class To:
+    """Whom an offer is for: a person or a team known here, or somebody by address (with a name) or handle."""
+
+    person: UUID | None = None
+    team: UUID | None = None
+    address: str = ""
+    name: str = ""
+    handle: str = ""
+    inside: bool | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """An offer before it is sent."""
+
+    account: UUID
+    to: tuple[To, ...]
+    choice: Choice
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """Whom an offer would go to: the holder, and the person who answers (the holder, or a team's speaker)."""
+
+    holder: Holder
+    name: str
+    address: str
+    inside: bool
+    person: Person | None
+
+
+def settings_of(unit: Unit) -> dict[str, Any]:
+    """The organisation's settings about giving access."""
+    return dict(unit.db.get_one(Organisation, unit.viewer.organisation).settings)
+
+
+def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
+    """What an offer would come to for each of those it is for, in plain sentences. Nothing happens yet.
+
+    Besides what they could do and could not: what it adds, by which paths they have something already, which latches
+    it breaks, what they need before they can accept, and what to look at twice about the address. No row is written.
+    """
+    with attempt(unit, keep=False) as within:
+        return _looked_at(within, proposal)
+
+
+def _looked_at(unit: Unit, proposal: Proposal) -> dict[str, Any]:
+    unit.sight.require_answers_for(proposal.account)
+    account = lifecycle.account_of(unit, proposal.account)
+    lifecycle.refuse_closed(account)
+    terms = lifecycle.terms_from(unit, account, proposal.choice)
+    known = lifecycle.permissions_of(unit, account.system_id).values()
+    shown = [_shown(unit, account, candidate(unit, account, to), terms, list(known)) for to in _some(proposal)]
+    found = {
+        "account": {"id": account.id, "name": account.name},
+        "words": lifecycle.terms_in_words(terms, ZoneInfo(account.time_zone)),
+        "offers": len(shown),
+        "terms": len(terms),
+        "resources": len({r for t in terms if t.part for r in t.part.resources}),
+        "needs_proof": any(t.level.reach is Reach.STEWARD for t in terms),
+        "to": shown,
+    }
+    return {**found, "fingerprint": fingerprint(found)}
+
+
+def _some(proposal: Proposal) -> Sequence[To]:
+    if not proposal.to:
+        raise BadInput("Nobody is named.", "Name at least one person or team.", {"to": "is empty"})
+    if len(proposal.to) > MOST_HOLDERS:
+        raise BadInput(f"{len(proposal.to)} are too many at once.", f"At most {MOST_HOLDERS}; or make a team.")
+    return proposal.to
+
+
+def candidate(unit: Unit, account: Account, to: To) -> Candidate:
+    """Whom an offer to them goes to. BadInput for somebody unknown, who has left, or of whom too little is said."""
+    if to.team is not None:
+        return _team(unit, to.team)
+    person = _known_person(unit, account, to)
+    if person is not None:
+        if not person.address:
+            raise BadInput(f"{person.name} has no address to send an offer to.", "Put one down first.")
+        return Candidate(Holder(HolderKind.PERSON, person.id), person.name, person.address, person.inside, person)
+    address = to.address.strip().lower()
+    name, at, domain = address.partition("@")
+    if not (name and at and "." in domain) or any(c in address for c in " ,;<>"):
+        raise BadInput(f"{address!r} is not an address.", "Write it as name@example.org.", {"to": "no address"})
+    if not to.name.strip():
+        raise BadInput(f"Nobody here has the address {address}.", "Give their name too.", {"to": "has no name"})
+    inside = domain in inside_domains(unit)
+    if to.inside is not None and unit.sight.everything:
+        inside = to.inside
+    return Candidate(Holder(HolderKind.PERSON, uuid4()), to.name.strip(), address, inside, None)
+
+
+def refuse_owner(account: Account, to: Candidate) -> None:
+    """BadInput where an account is offered to whoever owns it."""
+    is_person = to.person is not None and to.holder.kind is HolderKind.PERSON
+    if is_person and to.holder.id == account.owner_id:
+        raise BadInput(f"{to.name} owns {account.name}.", "Offer it to somebody else.", {"to": "is the owner"})
+
+
+def _known_person(unit: Unit, account: Account, to: To) -> Person | None:
+    if to.person is not None:
+        found = unit.seen_person(to.person)
+        if found is None:
+            raise BadInput(
+                "There is no such person, or you may not see them.",
+                "Choose another, or give an address.",
+                {"to": "unknown"},
+            )
+    elif to.handle:
+        found = unit.db.scalars(
+            select(Person)
+            .join(Handle, Handle.person_id == Person.id)
+            .where(Handle.system_id == account.system_id, Handle.name == to.handle)
+        ).first()
+        if found is None:
+            raise BadInput(f"Nobody is known as {to.handle!r} there.", "Give an address instead.", {"to": "unknown"})
+    else:
+        found = unit.db.scalars(select(Person).where(Person.address == to.address.strip().lower())).first()
+    if found is not None and found.standing == "left":
+        raise BadInput(f"{found.name} has left.", "Offer it to somebody else.", {"to": "has left"})
+    return found
+
+
+def _team(unit: Unit, ident: UUID) -> Candidate:
+    team = unit.db.scalars(select(Team).where(Team.id == ident, unit.sight.teams())).first()
+    if team is None:
+        raise BadInput("There is no such team, or you may not see it.", "Choose another.", {"to": "unknown"})
+    speaker = unit.db.get(Person, team.speaker_id) if team.speaker_id else None
+    if speaker is None or not speaker.address:
+        raise BadInput(f"Nobody speaks for {team.name}.", "Say who does, then offer it.", {"to": "has no speaker"})
+    holder = Holder(HolderKind.TEAM, team.id)
+    return Candidate(holder, team.name, speaker.address, not team.partner, speaker)
+
+
+def inside_domains(unit: Unit) -> list[str]:
+    """The domains whose addresses are taken to be inside."""
+    return [str(d).lower() for d in settings_of(unit).get("inside_domains", [])]
+
+
+def _shown(
+    unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term], known: Sequence[core.Permission]
+) -> dict[str, Any]:
+    refuse_owner(account, to)
+    already = _paths_of(unit, to.holder, account.id)
+    able = offering.abilities(terms, known, already)
+    # Only those are named whom the sender may see.
+    seen = (Person.address.is_not(None), Person.id != to.holder.id, unit.sight.people())
+    others = unit.db.scalars(select(Person.address).where(*seen))
+    broken = breaches(unit, account, to, terms)
+    warnings = offering.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
+    warnings += kept_apart(unit, to.holder, terms)
+    people = 1
+    if to.holder.kind is HolderKind.TEAM:
+        people = len(unit.db.scalars(select(Membership.id).where(Membership.team_id == to.holder.id)).all())
+    return {
+        "holder": {"kind": to.holder.kind, "id": to.holder.id if to.person else None, "name": to.name},
+        "address": to.address,
+        "inside": to.inside,
+        "known": to.person is not None,
+        "people": people,
+        "can": [sentence(p) for p in able.can],
+        "adds": [sentence(p) for p in able.new],
+        "cannot": [sentence(p) for p in able.cannot],
+        "reach": int(able.reach),
+        "already": [path.words for path in already],
+        "latches": [guard.shown(b) for b in broken],
+        "meets": sorted(
+            {x.words for x in guard.in_force(unit, [account.id]).get(account.id, [])} - {b.latch.words for b in broken}
+        ),
+        "prerequisites": _prerequisites(unit, account, to.person),
+        "warnings": warnings,
+    }
+
+
+def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[str]:
+    """What a grant would bring together in one hand that the organisation's rules keep apart, over all accounts."""
+    pairs = flags.ruling(unit).settings.never_together
+    new = {p.key: p.sentence for term in terms for p in term.level.permissions}
+    if not any(set(pair) & new.keys() for pair in pairs):
+        return []
+    reached = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+    had = {p.key: p.sentence for p in access.rights_of(reached)}
+    will = {**had, **new}
+    return [
+        f"They could both “{will[first]}” and “{will[second]}”, which your organisation keeps apart."
+        for first, second in pairs
+        if {first, second} <= will.keys() and not {first, second} <= had.keys()
+    ]
+
+
+def apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[dict[str, str]]:
+    """The same as answers show what latches warn of."""
+    return [
+        {
+            "latch": "What the organisation keeps apart", "kind": latches.LatchKind.NEVER_TOGETHER,
+            "mode": latches.LatchMode.WARN, "fact": fact, "remedy": "Give one of the two to somebody else.",
+        }
+        for fact in kept_apart(unit, holder, terms)
+    ]  # fmt: skip
+
+
+def sentence(permission: core.Permission) -> dict[str, Any]:
+    """A permission as a preview says it."""
+    return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
+
+
+def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[access.Path]:
+    return access.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
+
+
+def breaches(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term]) -> list[latches.Breach]:
+    """What the latches of the account, and of those that are reached through it, would say to this grant."""
+    accounts = guard.touched(unit, [account.id])
+    if not guard.in_force(unit, accounts):
+        return []
+    register = cut.around_accounts(unit.db, accounts)
+    after = supposing(register, to.holder, to.name, to.inside, to.person, account.id, terms)
+    return guard.supposed(unit, register, after, accounts)
+
+
+def supposing(
+    register: Register, holder: Holder, name: str, inside: bool, person: Person | None, account: UUID,
+    terms: Sequence[core.Term],
+) -> Register:  # fmt: skip
+    """The register as it would be with one more grant, to somebody who may not be in it yet."""
+    people, teams = dict(register.people), dict(register.teams)
+    if holder.kind is HolderKind.TEAM:
+        teams.setdefault(holder.id, core.Team(holder.id, name, not inside))
+    else:
+        second = person.second_factor if person else False
+        people.setdefault(holder.id, core.Person(holder.id, name, inside, second_factor=second))
+    grant = core.Grant(uuid4(), account, holder, GrantState.ACTIVE, tuple(terms))
+    return Register.of(
+        people.values(), teams.values(), register.apps.values(), register.accounts.values(),
+        (*register.grants, grant), register.memberships,
+    )  # fmt: skip
+
+
+def _prerequisites(unit: Unit, account: Account, person: Person | None) -> list[dict[str, Any]]:
+    wanted = [*settings_of(unit).get("prerequisites", []), *account.prerequisites]
+    # Accepting by the link that was sent to an address confirms it.
+    met = {
+        "confirmed_address": True,
+        "second_factor": person is not None and person.second_factor,
+        "takes_offers": person is None or not person.refuses_offers,
+    }
+    keys = [k for k in PREREQUISITES if k in wanted or k == "takes_offers"]
+    return [{"key": key, "sentence": PREREQUISITES[key], "met": met[key]} for key in keys]
+
+
+def unmet(unit: Unit, account: Account, person: Person, by_link: bool) -> list[str]:
+    """What somebody still lacks to accept, in words."""
+    lacking = [p["sentence"] for p in _prerequisites(unit, account, person) if not p["met"]]
+    wanted = [*settings_of(unit).get("prerequisites", []), *account.prerequisites]
+    if "confirmed_address" in wanted and not by_link and person.address_confirmed_at is None:
+        lacking.append(PREREQUISITES["confirmed_address"])
+    return lacking

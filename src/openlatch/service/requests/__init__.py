@@ -1,0 +1,1 @@
+"""Requests for access, and what an owner makes of them."""

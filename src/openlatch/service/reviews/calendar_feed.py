@@ -1,0 +1,148 @@
+"""A person's calendar (iCalendar, RFC 5545): when their reviews are due, and when access ends.
+
+Its address holds an opaque token and nothing else; making a new one or taking it away ends the old one at once.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from icalendar import Calendar, Event
+from sqlalchemy import select
+
+from openlatch.errors import NotAllowed, NotFound
+from openlatch.service.offers.offers import digest
+from openlatch.service.unit import Service, Unit, Viewer
+from openlatch.store import lists
+from openlatch.store.database import transaction
+from openlatch.store.lists_reviews import ROUNDS
+from openlatch.store.tables import Account, Grant, Person, SignIn
+from openlatch.store.tables import Calendar as CalendarRow
+
+AHEAD = timedelta(days=400)
+BEHIND = timedelta(days=60)
+MOST_EVENTS = 1_000
+
+
+@dataclass(frozen=True, slots=True)
+class _Entry:
+    uid: str
+    at: datetime
+    summary: str
+    description: str
+    page: str
+    kind: str
+
+
+def _mine(unit: Unit) -> CalendarRow | None:
+    return unit.db.scalars(select(CalendarRow).where(CalendarRow.person_id == unit.viewer.person)).first()
+
+
+def page(unit: Unit) -> dict[str, Any]:
+    """Whether the viewer has a calendar address, since when, and when it was read. It is not told again."""
+    row = _mine(unit)
+    return {
+        "made_at": row.made_at if row else None,
+        "read_at": row.read_at if row else None,
+        "address": None,
+    }
+
+
+def make(unit: Unit) -> dict[str, Any]:
+    """A new address for the viewer's calendar, told only now; an old one opens nothing any more."""
+    if unit.viewer.person is None:
+        raise NotAllowed("Only somebody who is signed in has a calendar.")
+    token = secrets.token_urlsafe(32)
+    row = _mine(unit)
+    if row is None:
+        row = CalendarRow(organisation_id=unit.viewer.organisation, person_id=unit.viewer.person)
+        unit.db.add(row)
+    row.token_hash, row.made_at, row.read_at = digest(token), unit.now, None
+    unit.db.flush()
+    unit.record("calendar.made", "calendar", row.id, unit.viewer.name)
+    return {"made_at": row.made_at, "read_at": None, "address": f"{unit.service.address}/calendar/{token}.ics"}
+
+
+def take_away(unit: Unit) -> dict[str, Any]:
+    """End the viewer's calendar address at once."""
+    row = _mine(unit)
+    if row is not None:
+        unit.db.delete(row)
+        unit.record("calendar.taken_away", "calendar", row.id, unit.viewer.name)
+    return {"made_at": None, "read_at": None, "address": None}
+
+
+def read(service: Service, token: str) -> bytes:
+    """The calendar at an address. NotFound for any address that is not one, or not any more."""
+    with transaction(service.engine, None) as db:
+        row = db.scalars(select(CalendarRow).where(CalendarRow.token_hash == digest(token))).first()
+    if row is None:
+        raise NotFound("There is no calendar at this address.", "Ask for a new one under Settings.")
+    with service.unit(Viewer.itself(row.organisation_id)) as unit:
+        person = unit.db.get_one(Person, row.person_id)
+        unit.db.get_one(CalendarRow, row.id).read_at = unit.now
+        if person.standing == "left":
+            raise NotFound("There is no calendar at this address.", "Ask for a new one under Settings.")
+        signs_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
+        if signs_in is not None and signs_in.suspended_at is not None:
+            raise NotFound("There is no calendar at this address.", "Ask an administrator.")
+        administrator = signs_in is not None and bool(signs_in.administrator)
+    viewer = Viewer(row.organisation_id, person.name, person.id, administrator=administrator, may_write=False)
+    with service.unit(viewer) as unit:
+        return _written(unit)
+
+
+def _written(unit: Unit) -> bytes:
+    calendar = Calendar()
+    calendar.add("prodid", "-//Open Latch//Reviews and ends of access//EN")
+    calendar.add("version", "2.0")
+    calendar.add("method", "PUBLISH")
+    calendar.add("x-wr-calname", "Open Latch")
+    calendar.add("refresh-interval", timedelta(hours=1), parameters={"value": "DURATION"})
+    for entry in _entries(unit):
+        event = Event()
+        event.add("uid", f"{entry.uid}@openlatch")
+        event.add("dtstamp", unit.now)
+        event.add("dtstart", entry.at)
+        event.add("duration", timedelta(0))
+        event.add("summary", entry.summary)
+        event.add("description", entry.description)
+        event.add("categories", [entry.kind])
+        event.add("url", unit.service.address + entry.page)
+        event.add("transp", "TRANSPARENT")
+        calendar.add_component(event)
+    return bytes(calendar.to_ical())
+
+
+def _entries(unit: Unit) -> Iterator[_Entry]:
+    since, until = unit.now - BEHIND, unit.now + AHEAD
+    rounds = ROUNDS.all(unit.db, "not (closed_at pr)", [unit.sight.rounds()], MOST_EVENTS)
+    for row in rounds:
+        left = f"{row['items'] - row['decided']} of {row['items']} items are undecided."
+        yield _Entry(f"round-{row['id']}", row["due_at"], f"Review due: {row['name']}", left, f"/rounds/{row['id']}",
+                     "Review")  # fmt: skip
+    ends = lists.GRANTS.all(
+        unit.db,
+        f'until gt "{since.isoformat()}" and until le "{until.isoformat()}"',
+        [_ending(unit), Grant.state.in_(("active", "suspended"))],
+        MOST_EVENTS,
+    )
+    for row in ends:
+        mine = row["holder"]["id"] == unit.viewer.person
+        who = "Your access" if mine else f"Access of {row['holder']['name']}"
+        words = f"{row['level']}: {row['sentence']}"
+        place = "/mine" if mine else f"/accounts/{row['account']['id']}"
+        yield _Entry(f"grant-{row['id']}", row["until"], f"{who} to {row['account']['name']} ends", words, place, "End")
+
+
+def _ending(unit: Unit) -> Any:
+    """Ends of one's own access, of what one gave and of what one answers for; not everybody's, even for an
+    administrator.
+    """
+    owned = select(Account.id).where(Account.owner_id == unit.viewer.person)
+    given = Grant.given_by_id == unit.viewer.person
+    return (Grant.holder_id == unit.viewer.person) | given | Grant.account_id.in_(owned)

@@ -1,0 +1,247 @@
+"""Carrying revocations out: one step at a time, in the system, surviving anything.
+
+Before a step the try is counted and committed; then the system is changed; then the outcome is committed. A
+process killed in between leaves a step that is tried again, and every step looks before it acts, so nothing is
+done twice. A lock that dies with its connection keeps two workers off the same revocation.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from itertools import takewhile
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import exists, select, update
+from sqlalchemy.orm import aliased
+
+from openlatch.adapters import Adapter
+from openlatch.core import revocation as core
+from openlatch.core.words import StepKind, StepState
+from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
+from openlatch.service import locks
+from openlatch.service.flags import flags
+from openlatch.service.grants import provisioning
+from openlatch.service.revocations import confirm
+from openlatch.service.systems.systems import adapter_for
+from openlatch.service.unit import Service, Unit, Viewer
+from openlatch.store.database import alone
+from openlatch.store.tables import Account, Grant, Revocation, Step, System
+from openlatch.store.waiting import is_over
+
+before, of_before, of_step = aliased(Step), aliased(Account), aliased(Account)
+# So many steps of one system are taken, tried and put down together.
+MOST_AT_ONCE = 50
+
+
+@dataclass(frozen=True, slots=True)
+class _Task:
+    """A step as it is about to be tried; for reading again, with the steps whose effect is looked for."""
+
+    id: UUID
+    kind: StepKind
+    detail: dict[str, Any]
+    account: UUID
+    system: UUID
+    progress: core.Progress
+    others: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Tried:
+    """What came of a step: its progress from an instant on, and what a read showed instead of other steps."""
+
+    task: _Task
+    after: Callable[[datetime], core.Progress]
+    wrong: dict[UUID, str] = field(default_factory=dict)
+    failed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Turn:
+    """What to try now, all of one system; with nothing to try, when to come back."""
+
+    tasks: list[_Task] = field(default_factory=list)
+    back: datetime | None = None
+
+
+def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetime | None:
+    """Carry out every step that is due; gives when to come back, or None when there is nothing to wait for."""
+    with alone(service.engine, name_of(revocation)) as only_us, ExitStack() as open_ones:
+        if not only_us:
+            return None
+        viewer = Viewer.itself(organisation)
+        adapters: dict[UUID, Adapter] = {}
+        opened: set[UUID] = set()
+        tried: Sequence[_Tried] = ()
+        while True:
+            # What a step changes nobody else gives meanwhile: leases on its grants, until it was tried.
+            with ExitStack() as leases:
+                turn = _next(service, viewer, revocation, adapters, open_ones, leases, tried)
+                if not turn.tasks:
+                    return turn.back
+                system = turn.tasks[0].system
+                if system not in opened:
+                    opened.add(system)
+                    open_ones.enter_context(adapters[system].together())
+                tried = _try(adapters[system], turn.tasks)
+
+
+def name_of(revocation: UUID) -> str:
+    """What carrying out a revocation is called, where only one may do it."""
+    return f"carry out {revocation}"
+
+
+def _next(
+    service: Service, viewer: Viewer, revocation: UUID, adapters: dict[UUID, Adapter], rooms: ExitStack,
+    leases: ExitStack, tried: Sequence[_Tried] = (),
+) -> _Turn:  # fmt: skip
+    """Commit what came of the steps that were tried, and take those to try now, with the try counted.
+
+    What is proved is finished in the same transaction. The revocation's lock is that of all its steps.
+    """
+    with service.unit(viewer) as unit:
+        row = unit.db.get_one(Revocation, revocation, with_for_update=True)
+        if row.settled_at is not None:
+            return _Turn()
+        steps = {
+            step.id: (step, system)
+            for step, system in unit.db.execute(
+                select(Step, System).join(Account, Account.id == Step.account_id)
+                .join(System, System.id == Account.system_id)
+                .where(Step.revocation_id == revocation).order_by(Step.position)
+            )
+        }  # fmt: skip
+        own = [step for step, _ in steps.values()]
+        _put_down(unit, steps, tried)
+        if tried and confirm.finish_if_done(unit, row, own):
+            return _Turn()
+        tasks = [_task(step, system.id) for step, system in steps.values() if step.state not in core.OVER]
+        due = core.next_due([(t.kind, t.system, t.progress) for t in tasks], unit.now)
+        if due is None:
+            confirm.finish_if_done(unit, row, own)
+            waits = [step.next_try_at for step in own if step.next_try_at is not None]
+            return _Turn(back=min(waits, default=None))
+        wanted = list(_together(tasks[due:], unit.now))
+        grants = {steps[task.id][0].grant_id for task in wanted} - {None}
+        leased = {None, *leases.enter_context(locks.lease_on_grants(service, sorted(g for g in grants if g)))}
+        system = wanted[0].system
+        if system not in adapters and not rooms.enter_context(service.rooms.enter(system)):
+            return _Turn(back=unit.now + provisioning.AGAIN_AFTER)
+        free = takewhile(lambda task: steps[task.id][0].grant_id in leased, wanted)
+        taken = [_counted(steps[task.id][0], task, own) for task in free]
+        if not taken:
+            return _Turn(back=unit.now + provisioning.AGAIN_AFTER)
+        if system not in adapters:
+            adapters[system] = adapter_for(service, unit.db.get_one(System, system))
+    return _Turn(taken)
+
+
+def _task(step: Step, system: UUID) -> _Task:
+    progress = core.Progress(StepState(step.state), step.tries, step.answer, step.next_try_at)
+    return _Task(step.id, StepKind(step.kind), step.detail, step.account_id, system, progress)
+
+
+def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
+    """A step with one try more."""
+    step.tries += 1
+    seen: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
+    if task.kind is StepKind.READ_AGAIN:
+        seen = tuple(
+            (other.id, StepKind(other.kind), other.detail)
+            for other in own
+            if other.account_id == task.account and other.kind not in _NOT_SEEN and other.state != StepState.SKIPPED
+        )
+    return replace(task, progress=core.Progress(StepState.OPEN, step.tries, task.progress.answer, None), others=seen)
+
+
+def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
+    """The first step, and those of its system that follow it and are due."""
+    mine = [task for task in tasks if task.system == tasks[0].system and task.progress.state is not StepState.BY_HAND]
+    yield from takewhile(lambda task: core.is_due(task.progress.next_try, now), mine[:MOST_AT_ONCE])
+
+
+def _try(adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
+    """Try steps in their order, up to the first that does not go through; those behind it were not tried."""
+    tried: list[_Tried] = []
+    for task in tasks:
+        tried.append(_tried(adapter, task))
+        if tried[-1].failed:
+            break
+    return tried
+
+
+# What reading again can't tell: what people did, and reading itself.
+_NOT_SEEN = (StepKind.BY_HAND, StepKind.READ_AGAIN)
+
+
+def _tried(adapter: Adapter, task: _Task) -> _Tried:
+    wrong: dict[UUID, str] = {}
+    try:
+        if task.kind is StepKind.READ_AGAIN:
+            for ident, kind, detail in task.others:
+                shown = adapter.confirm(kind, detail)
+                if shown is not None:
+                    wrong[ident] = shown
+            answer = "Read again: it is gone." if not wrong else "; ".join(dict.fromkeys(wrong.values()))
+        else:
+            answer = adapter.apply(task.kind, task.detail)
+    except (SystemDown, SystemRefused) as error:
+        said = _words(error)
+        return _Tried(task, lambda now: core.failed(task.progress, said, now), failed=True)
+    if wrong:
+        return _Tried(task, lambda now: core.failed(task.progress, answer, now), wrong)
+    return _Tried(task, lambda now: core.succeeded(task.progress, answer))
+
+
+def _words(error: OpenLatchError) -> str:
+    return f"{error.detail} {error.remedy}".strip()
+
+
+def _put_down(unit: Unit, steps: Mapping[UUID, tuple[Step, System]], tried: Sequence[_Tried]) -> None:
+    for one in tried:
+        _reopen(unit, [(steps[ident][0], shown) for ident, shown in one.wrong.items()])
+        step, system = steps[one.task.id]
+        if step.state == StepState.SKIPPED:
+            continue
+        progress = one.after(unit.now)
+        done = progress.state is StepState.DONE
+        step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
+        step.done_at, step.done_by = (unit.now, system.name) if done else (None, "")
+        action = "step.done" if done else "step.waits"
+        unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
+    unit.db.flush()
+
+
+def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
+    """A read contradicts steps that were done: they are open again, and what they should have ended is flagged."""
+    grants = []
+    for step, shown in wrong:
+        if step.state == StepState.SKIPPED:
+            continue
+        progress = core.contradicted(core.Progress(StepState(step.state), step.tries), shown, unit.now)
+        step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
+        step.done_at, step.done_by = None, ""
+        unit.record("step.contradicted", "step", step.id, step.sentence, step.account_id, answer=step.answer)
+        if step.grant_id is not None:
+            grants.append(step.grant_id)
+    if grants:
+        unit.db.execute(update(Grant).where(Grant.id.in_(grants)).values(contradicted_at=unit.now))
+        flags.evaluate(unit, noted=grants)
+
+
+def unfinished(unit: Unit) -> list[UUID]:
+    """Revocations with a step that is due now, for a worker that looks round."""
+    holds_up = exists().where(
+        before.revocation_id == Step.revocation_id, before.position < Step.position,
+        before.state == StepState.WAITING, ~is_over(before.next_try_at, unit.now),
+        of_before.id == before.account_id, of_step.id == Step.account_id, of_before.system_id == of_step.system_id,
+    )  # fmt: skip
+    due = select(Step.revocation_id).where(
+        (Step.state == StepState.OPEN) | ((Step.state == StepState.WAITING) & is_over(Step.next_try_at, unit.now)),
+        ~holds_up,
+    )
+    return list(unit.db.scalars(due.distinct()))

@@ -1,0 +1,131 @@
+"""Looking at a revocation, and helping it on: try again now, done by hand, skipped for a reason."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select, update
+
+from openlatch.core.revocation import OVER
+from openlatch.core.words import Proof, StepKind, StepState
+from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.service.grants import lifecycle
+from openlatch.service.revocations import confirm
+from openlatch.service.unit import Unit
+from openlatch.store.lists import REVOCATIONS
+from openlatch.store.tables import Account, Grant, Resource, Revocation, RevocationTarget, Session, Step
+
+
+def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A revocation with its preview and its steps. NotFound when it is not the viewer's to see."""
+    unit.db.flush()
+    row = REVOCATIONS.one(unit.db, ident, [unit.sight.revocations()])
+    if row is None:
+        raise NotFound("There is no such revocation, or you may not see it.")
+    steps = unit.db.scalars(select(Step).where(Step.revocation_id == ident).order_by(Step.position)).all()
+    stored = unit.db.get_one(Revocation, ident)
+    shown = [_step_shown(step, confirm.step_proof(step, steps)) for step in steps]
+    return {**row, "preview": stored.preview, "step_list": shown, "ends": _ends(unit, ident)}
+
+
+def _step_shown(step: Step, proof: Proof | None) -> dict[str, Any]:
+    names = ("id", "position", "kind", "sentence", "state", "tries", "answer", "next_try_at", "done_at", "done_by")
+    return {**{name: getattr(step, name) for name in names}, "proof": proof}
+
+
+def _ends(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+    """Each end of a revocation, with how it is known; nothing is known while it is being carried out."""
+    rows = unit.db.execute(
+        select(RevocationTarget, Account.name, Session.device, Resource.name.label("part"), Grant)
+        .join(Account, Account.id == RevocationTarget.account_id)
+        .outerjoin(Grant, Grant.id == RevocationTarget.grant_id)
+        .outerjoin(Session, Session.id == RevocationTarget.session_id)
+        .outerjoin(Resource, Resource.id == RevocationTarget.resource_id)
+        .where(RevocationTarget.revocation_id == ident)
+        .order_by(Account.name, RevocationTarget.id)
+    )
+    return [
+        {
+            "kind": "grant" if grant is not None else "session" if target.session_id else "exposure",
+            "what": f"{lifecycle.holder_name(unit, grant)} on {account}" if grant is not None
+            else f"session on {device or 'an unknown device'} in {account}" if target.session_id
+            else f"{part} in {account}" if part
+            else f"the access rule “{(target.was or {}).get('rule', '')}” of {account}",
+            "proof": target.proof, "proved_at": target.proved_at, "proved_by": target.proved_by,
+            "words": target.proof_words,
+        }
+        for target, account, device, part, grant in rows
+    ]  # fmt: skip
+
+
+def retry(unit: Unit, ident: UUID) -> None:
+    """Try the waiting steps of a revocation now instead of later."""
+    require(unit, ident)
+    _lock(unit, ident)
+    waiting = update(Step).where(Step.revocation_id == ident, Step.state == StepState.WAITING)
+    unit.db.execute(waiting.values(next_try_at=unit.now))
+    unit.wake("carry_out", revocation=ident)
+
+
+def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
+    """Say that a step that waits for hands was done, and what was seen. Conflict when it does not wait."""
+    require(unit, ident)
+    if len(proof.strip()) < 3:
+        raise BadInput("Say what was done.", "Write what you did and what you saw.", {"proof": "is missing"})
+    revocation = _lock(unit, ident)
+    step = unit.db.get(Step, step_id)
+    if step is None or step.revocation_id != ident:
+        raise NotFound("This revocation has no such step.")
+    if step.state != StepState.BY_HAND:
+        raise Conflict(f"The step is {step.state}; it does not wait for hands.", "Look at it again.")
+    step.state, step.done_at, step.tries = StepState.DONE, unit.now, step.tries + 1
+    step.answer, step.done_by = f"{unit.viewer.name} says: {proof.strip()}", unit.viewer.name
+    unit.record("step.done", "step", step.id, step.sentence, step.account_id, answer=step.answer, by_hand=True)
+    unit.db.flush()
+    confirm.finish_if_done(unit, revocation)
+
+
+def _lock(unit: Unit, ident: UUID) -> Revocation:
+    """A revocation, locked: its lock is that of all its steps, which are read anew."""
+    locked = unit.db.get_one(Revocation, ident, with_for_update=True)
+    unit.db.expire_all()
+    return locked
+
+
+def require(unit: Unit, ident: UUID) -> None:
+    """Whoever answers for every account that it touches may help it on."""
+    page(unit, ident)
+    accounts = select(RevocationTarget.account_id).where(RevocationTarget.revocation_id == ident).distinct()
+    for account in unit.db.scalars(accounts):
+        unit.sight.require_answers_for(account)
+
+
+def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
+    """Say that a step will not be done, and why. What it would have ended is then not proved to be gone.
+
+    Conflict for one that is done, and for reading again, which is the proof.
+    """
+    require(unit, ident)
+    if len(reason.strip()) < 3:
+        raise BadInput("Skipping a step needs a reason.", "Say why it will not be done.", {"reason": "is missing"})
+    revocation = _lock(unit, ident)
+    step = unit.db.get(Step, step_id)
+    if step is None or step.revocation_id != ident:
+        raise NotFound("This revocation has no such step.")
+    if step.state in OVER:
+        raise Conflict(f"The step is {step.state} already.", "Look at it again.")
+    others = select(Step).where(Step.revocation_id == ident, Step.account_id == step.account_id, Step.id != step.id)
+    if step.kind == StepKind.READ_AGAIN and any(
+        other.kind != StepKind.BY_HAND and other.state != StepState.SKIPPED for other in unit.db.scalars(others)
+    ):
+        raise Conflict(
+            "Reading again is what proves that access is gone.", "Skip the steps that can't be done; then it asks less."
+        )
+    step.state, step.next_try_at = StepState.SKIPPED, None
+    step.done_at, step.done_by = unit.now, unit.viewer.name
+    step.answer = f"Skipped by {unit.viewer.name}: {reason.strip()}"
+    unit.record("step.skipped", "step", step.id, step.sentence, step.account_id, reason=reason.strip())
+    unit.db.flush()
+    if not confirm.finish_if_done(unit, revocation):
+        unit.wake("carry_out", revocation=ident)

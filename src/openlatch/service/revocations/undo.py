@@ -1,0 +1,296 @@
+"""Undoing a revocation: what was there is put back just as it was, while that is possible.
+
+Where the other side has to agree again, it is offered; where a system gives nothing from outside, it says so.
+"""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.adapters import Adapter
+from openlatch.core import register as core
+from openlatch.core.register import Holder
+from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKind, StepState
+from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
+from openlatch.service import locks
+from openlatch.service.canonical_json import jsonable
+from openlatch.service.flags import flags
+from openlatch.service.grants import lifecycle, terms
+from openlatch.service.latches import guard
+from openlatch.service.offers import offers
+from openlatch.service.revocations import execute
+from openlatch.service.revocations import steps as revocation_steps
+from openlatch.service.systems.systems import adapter_for
+from openlatch.service.unit import Unit
+from openlatch.store import cut, plain
+from openlatch.store.database import alone
+from openlatch.store.tables import (
+    Account,
+    App,
+    Grant,
+    Membership,
+    Person,
+    Revocation,
+    RevocationTarget,
+    Session,
+    Step,
+    System,
+    Team,
+)
+
+
+def preview(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """What undoing a revocation would put back, line by line, and what it can't."""
+    row = _undoable(unit, ident)
+    return {"title": f"Undo: {row.preview['title']}", "lines": [_look(unit, row, one) for one in _targets(unit, row)],
+            "also": _also(unit, row)}  # fmt: skip
+
+
+def undo(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
+    """Put back what a revocation took away, or is about to.
+
+    Conflict when nothing of it can be put back, or while a step is being carried out this moment.
+    """
+    revocation_steps.require(unit, ident)
+    if len(reason.strip()) < 3:
+        raise BadInput("Undoing needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    with alone(unit.service.engine, execute.name_of(ident)) as only_us:
+        if not only_us:
+            raise Conflict("A step is being carried out this moment.", "Try again in a moment.")
+        locks.access(unit)
+        row = _undoable(unit, ident, lock=True)
+        _come_back(unit, row)
+        lines = [_put_back(unit, row, one, reason) for one in _targets(unit, row)]
+        if lines and all(line["refused"] for line in lines):
+            raise Conflict(f"Nothing of it can be put back: {lines[0]['refused']}", "Give access anew.")
+        also = _also(unit, row)
+        _unlock(unit, row, reason)
+        _stop(unit, row, reason)
+    return {"title": f"Undone: {row.preview['title']}", "lines": lines, "also": also}
+
+
+def _undoable(unit: Unit, ident: UUID, lock: bool = False) -> Revocation:
+    revocation_steps.require(unit, ident)
+    row = unit.db.get_one(Revocation, ident, with_for_update=lock, populate_existing=lock)
+    if row.undone_at is not None:
+        raise Conflict("That was undone already.", "Look at what was given since.")
+    if row.leaver_id is not None:
+        unit.sight.require_administrator()
+    if row.cause in ("expired", "replaced"):
+        why = "the time was over" if row.cause == "expired" else "somebody else has taken over"
+        raise Conflict(f"It ended because {why}.", "Give access anew.")
+    return row
+
+
+def _targets(unit: Unit, row: Revocation) -> list[RevocationTarget]:
+    mine = select(RevocationTarget).where(
+        RevocationTarget.revocation_id == row.id, RevocationTarget.grant_id.is_not(None)
+    )
+    return list(unit.db.scalars(mine.order_by(RevocationTarget.id)))
+
+
+def _look(unit: Unit, row: Revocation, target: RevocationTarget) -> dict[str, Any]:
+    """What would become of one grant. Only words: nothing is done."""
+    grant = unit.db.get_one(Grant, target.grant_id)
+    try:
+        return _line(unit, grant, does=_way(unit, row, target, grant)[1])
+    except OpenLatchError as error:
+        return _line(unit, grant, refused=f"{error.detail} {error.remedy}".strip())
+
+
+def _line(unit: Unit, grant: Grant, does: str = "", refused: str = "", offer: UUID | None = None) -> dict[str, Any]:
+    account = unit.db.get_one(Account, grant.account_id)
+    return {
+        "grant_id": grant.id, "holder": lifecycle.holder_name(unit, grant),
+        "account": {"id": account.id, "name": account.name}, "does": does, "refused": refused or None,
+        "offer_id": offer,
+    }  # fmt: skip
+
+
+def _way(unit: Unit, row: Revocation, target: RevocationTarget, grant: Grant) -> tuple[str, str]:
+    """How a grant comes back: kept, given, or offered; and in words. Conflict when it can't."""
+    if target.was is None:
+        raise Conflict("It was ended before Open Latch could undo.", "Give access anew.")
+    if grant.person_id is not None and grant.person_id != row.leaver_id:
+        person = unit.db.get_one(Person, grant.person_id)
+        if person.standing == Standing.LEFT:
+            raise Conflict(f"{person.name} has left.", "Nothing is given to somebody who has.")
+    if not _going_on(unit, target):
+        raise Conflict("Its time is over by now.", "Give access anew.")
+    account = unit.db.get_one(Account, grant.account_id)
+    if grant.state == GrantState.ENDED and row.cause == "given_up":
+        return "offered", f"is offered again; {lifecycle.holder_name(unit, grant)} gave it up, and has to agree"
+    system = unit.db.get_one(System, account.system_id)
+    if grant.holder_kind == HolderKind.TEAM or system.kind not in unit.service.adapters or not grant.handle:
+        return "given", f"is recorded again; where {system.name} keeps it, give it by hand"
+    _refuse_linked(unit, adapter_for(unit.service, system), grant, account)
+    others = "; what others lost with it is not put back" if grant.handle.get("also_ends") else ""
+    return "given", f"is given in {system.name} again, as it was{others}"
+
+
+def _refuse_linked(unit: Unit, adapter: Adapter, grant: Grant, account: Account) -> None:
+    """Conflict for what the system lets only somebody else give, as an app that is linked by whoever uses it."""
+    if adapter.again(grant.handle) is not None:
+        return
+    try:
+        adapter.holding(account.handle or "", grant.handle.get("login", ""), "")
+    except SystemRefused as error:
+        name = unit.db.get_one(App, grant.app_id).name if grant.app_id else lifecycle.holder_name(unit, grant)
+        raise Conflict(f"{name}: {error.detail}", error.remedy) from error
+
+
+def _going_on(unit: Unit, target: RevocationTarget) -> list[dict[str, Any]]:
+    """The terms that there were and whose time goes on."""
+    return [
+        term
+        for term in (target.was or {}).get("terms", ())
+        if term["until"] is None or datetime.fromisoformat(term["until"]) > unit.now
+    ]
+
+
+def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str) -> dict[str, Any]:
+    grant = unit.db.get_one(Grant, target.grant_id, with_for_update=True, populate_existing=True)
+    try:
+        way, words = _way(unit, row, target, grant)
+    except Conflict as error:
+        return _line(unit, grant, refused=f"{error.detail} {error.remedy}".strip())
+    account = unit.db.get_one(Account, grant.account_id)
+    terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
+    if any(term.level.reach is Reach.STEWARD for term in terms):
+        unit.require_proof("Giving steward reach")
+    if way == "offered":
+        assert grant.person_id is not None
+        kept = lifecycle.taken_over(terms, unit.now)
+        return _line(unit, grant, words, offer=offers.offer_again(unit, account, grant.person_id, kept, reason.strip()))
+    with guard.guarded(unit, guard.touched(unit, [account.id])):
+        if grant.state == GrantState.ENDED:
+            back = _again(unit, account, grant, target, terms, reason)
+        else:
+            back = _as_it_was(unit, grant, target)
+    unit.record("grant.put_back", "grant", back.id, account.name, account.id, reason=reason.strip(), undoes=row.id)
+    if back.state == GrantState.ACTIVE:
+        lifecycle.enter_into_force(unit, back)
+    return _line(unit, back, words)
+
+
+def _again(
+    unit: Unit, account: Account, grant: Grant, target: RevocationTarget, terms: list[core.Term], reason: str
+) -> Grant:
+    """What ended stays in the history; a grant just like it begins."""
+    assert target.was is not None
+    holder = Holder(HolderKind(grant.holder_kind), grant.holder_id)
+    state = GrantState(target.was["state"])
+    kept = lifecycle.taken_over(terms, unit.now)
+    return lifecycle.write_grant(
+        unit, account, holder, kept, state, reason=f"Put back: {reason.strip()}", handle=target.was["handle"]
+    )
+
+
+def _as_it_was(unit: Unit, grant: Grant, target: RevocationTarget) -> Grant:
+    """What is being revoked, or was trimmed, has the state and the terms again that it had."""
+    assert target.was is not None
+    if grant.state == GrantState.REVOKING:
+        lifecycle.set_state(grant, GrantState.ACTIVE)
+        if target.was["state"] == GrantState.SUSPENDED:
+            lifecycle.set_state(grant, GrantState.SUSPENDED)
+    terms.write_stored(unit, grant, target.was["terms"])
+    grant.contradicted_at, grant.handle = None, target.was["handle"]
+    grant.version += 1
+    unit.db.flush()
+    return grant
+
+
+def _come_back(unit: Unit, row: Revocation) -> None:
+    """Somebody who was let leave is there again, with their teams; accounts stay with whoever took them over."""
+    if row.leaver_id is None:
+        return
+    was = row.preview.get("leaving", {})
+    person = unit.db.get_one(Person, row.leaver_id, with_for_update=True)
+    person.standing = was.get("standing", Standing.CURRENT)
+    person.leaves_at = datetime.fromisoformat(was["leaves_at"]) if was.get("leaves_at") else None
+    for kept in was.get("memberships", ()):
+        membership = unit.db.get(Membership, UUID(kept["id"]))
+        if membership is not None:
+            membership.until = datetime.fromisoformat(kept["until"]) if kept["until"] else None
+            team = unit.db.get_one(Team, membership.team_id).name
+            unit.record("membership.put_back", "membership", membership.id, f"{person.name} in {team}")
+    unit.record("person.back", "person", person.id, person.name, undoes=row.id)
+    unit.db.flush()
+    reached = cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
+    guard.evaluate(unit, reached)
+    flags.evaluate_person(unit, person.id, reached)
+
+
+def _also(unit: Unit, row: Revocation) -> list[str]:
+    """What is not put back, or by somebody else."""
+    sessions = unit.db.scalars(
+        select(RevocationTarget.session_id)
+        .join(Session, Session.id == RevocationTarget.session_id)
+        .where(RevocationTarget.revocation_id == row.id, Session.ended_at.is_not(None))
+    ).all()
+    said = []
+    if sessions:
+        said.append(f"{len(sessions)} session{'s' * (len(sessions) != 1)} ended; whoever it was signs in anew.")
+    said += [f"{one['account']['name']} stays with {one['to']['name']}, who took it over."
+             for one in row.preview.get("leaving", {}).get("handed", ())]  # fmt: skip
+    for step in _steps(unit, row, StepKind.DROP):
+        if step.state == StepState.DONE:
+            said.append(f"The login {step.detail['login']} was dropped for good; make it anew there.")
+    if any(step.state == StepState.DONE for step in _steps(unit, row, StepKind.LOCK)):
+        said.append("Logins that were locked are unlocked again.")
+    return said
+
+
+def _steps(unit: Unit, row: Revocation, kind: StepKind) -> list[Step]:
+    mine = select(Step).where(Step.revocation_id == row.id, Step.kind == kind)
+    return list(unit.db.scalars(mine.order_by(Step.position)))
+
+
+def _unlock(unit: Unit, row: Revocation, reason: str) -> None:
+    """Logins that were locked are unlocked by steps of their own, which are carried out and proved like others."""
+    locked = [step for step in _steps(unit, row, StepKind.LOCK) if step.state == StepState.DONE]
+    if not locked:
+        return
+    steps = [(StepKind.UNLOCK, step, step.sentence.replace("Lock", "Unlock", 1), step.detail) for step in locked]
+    one_each = {step.account_id: step for step in locked}.values()
+    steps += [(StepKind.READ_AGAIN, step, "Read it again and see that it is so", {}) for step in one_each]
+    title = f"Unlock {len(locked)} login{'s' * (len(locked) != 1)}"
+    made = Revocation(
+        organisation_id=row.organisation_id, cause="asked", reason=reason.strip(), asked_by_id=unit.viewer.person,
+        preview=jsonable({**row.preview, "title": title, "changes": [], "sessions": [], "apps_that_stop": [],
+                          "without_owner": [], "stops": [], "leaving": {},
+                          "steps": [{"kind": kind, "sentence": said} for kind, _, said, _ in steps]}),
+    )  # fmt: skip
+    unit.db.add(made)
+    unit.db.flush()
+    for position, (kind, step, said, detail) in enumerate(steps, 1):
+        unit.db.add(
+            Step(
+                organisation_id=row.organisation_id, revocation_id=made.id, position=position, kind=kind,
+                account_id=step.account_id, sentence=said, detail=detail,
+            )
+        )  # fmt: skip
+    unit.record("revocation.started", "revocation", made.id, title, reason=reason.strip())
+    unit.wake("carry_out", revocation=made.id)
+
+
+def _stop(unit: Unit, row: Revocation, reason: str) -> None:
+    """What is left of the plan is not carried out any more."""
+    for step in unit.db.scalars(select(Step).where(Step.revocation_id == row.id).with_for_update()):
+        if step.state not in (StepState.DONE, StepState.SKIPPED):
+            step.state, step.next_try_at = StepState.SKIPPED, None
+            step.done_at, step.done_by = unit.now, unit.viewer.name
+            step.answer = f"Undone by {unit.viewer.name}: {reason.strip()}"
+    row.undone_at, row.undone_by_id = unit.now, unit.viewer.person
+    row.settled_at = row.settled_at or unit.now
+    accounts = select(RevocationTarget.account_id).where(RevocationTarget.revocation_id == row.id).distinct()
+    for account in sorted(unit.db.scalars(accounts)):
+        unit.record("revocation.undone", "revocation", row.id, row.preview["title"], account, reason=reason.strip())
+    unit.db.flush()
+
+
+__all__ = ["preview", "undo"]

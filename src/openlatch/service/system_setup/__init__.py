@@ -1,1 +1,0 @@
-"""Connecting systems from the console: tried by the worker before they are kept, their secrets never read again."""

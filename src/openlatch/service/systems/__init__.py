@@ -1,0 +1,1 @@
+"""Systems: connecting and reading them, and where they depart from the register."""

@@ -1,0 +1,274 @@
+"""Systems: connecting them, and reading them by their schedule or when somebody asks.
+
+A reading is compared with the register when it is whole (service.comparing); one that breaks off changes nothing.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from datetime import timedelta
+from typing import Any
+from uuid import UUID
+
+from cryptography.fernet import Fernet, InvalidToken, MultiFernet
+from sqlalchemy import func, or_, select, text, update
+
+from openlatch.adapters import Adapter
+from openlatch.errors import BadInput, NotAllowed, NotFound, SystemDown, SystemRefused
+from openlatch.service.systems.comparison import Comparison, Outcome
+from openlatch.service.systems.staging import Spool
+from openlatch.service.unit import Service, Unit, Viewer
+from openlatch.store.database import alone
+from openlatch.store.tables import System
+
+# How often an open console is told how far a reading has come, in seconds.
+TOLD_EVERY = 2.0
+# Stamps are taken at their word for so long; then everything is told once more.
+FULLY_EVERY = timedelta(days=1)
+MOST_MINUTES = 7 * 24 * 60
+
+
+def connect(
+    service: Service, viewer: Viewer, key: str, name: str, kind: str, settings: dict[str, Any], secret: str
+) -> UUID:
+    """Add a system, or change how it is reached; gives its id. Its secret is encrypted before it is stored.
+
+    It is tried first, outside any transaction: a secret that does not work is refused before it is kept, with what is
+    missing.
+    """
+    if not viewer.administrator:
+        raise NotAllowed("Only an administrator may do this.", "Ask an administrator of your organisation.")
+    if kind not in service.adapters:
+        raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(service.adapters)}.")
+    service.adapters[kind](settings, secret).check()
+    with service.unit(viewer) as unit:
+        unit.sight.require_administrator()
+        system = unit.db.scalars(select(System).where(System.key == key).with_for_update()).first()
+        if system is None:
+            system = System(organisation_id=unit.viewer.organisation, key=key, name=name)
+            unit.db.add(system)
+        system.name, system.kind, system.settings = name, kind, settings
+        system.secret = _cipher(service).encrypt(secret.encode())
+        # What was read elsewhere says nothing of what is here.
+        system.stamps, system.read_fully_at = {}, None
+        unit.db.flush()
+        unit.record("system.connected", "system", system.id, name, settings=settings)
+        unit.wake("read_system", system=system.id)
+        return system.id
+
+
+def adapter_for(service: Service, system: System) -> Adapter:
+    """The adapter of a system. NotFound when its steps are carried out by hand."""
+    maker = service.adapters.get(system.kind)
+    if maker is None or not system.has_secret:
+        raise NotFound(f"{system.name} is not connected; what happens there is done by hand.")
+    if not service.holds_secrets:
+        return maker(system.settings, "")
+    try:
+        assert system.secret is not None
+        secret = _cipher(service).decrypt(system.secret).decode()
+    except InvalidToken as error:
+        raise SystemRefused(
+            f"The secret of {system.name} can't be opened with the key that this process has.",
+            "Give the worker the systems_key by which it was encrypted, or connect the system again.",
+        ) from error
+    return maker(system.settings, secret)
+
+
+def _cipher(service: Service) -> Fernet | MultiFernet:
+    return service.systems_cipher or service.cipher
+
+
+def renew_secrets(service: Service, viewer: Viewer) -> int:
+    """Encrypt the secrets of systems by the key of their own, where they are not yet; gives how many were not."""
+    if service.systems_cipher is None:
+        return 0
+    with service.unit(viewer) as unit:
+        rows = unit.db.scalars(select(System).where(System.has_secret).with_for_update()).all()
+        renewed = 0
+        for row in rows:
+            assert row.secret is not None
+            try:
+                plain = service.cipher.decrypt(row.secret)
+            except InvalidToken:
+                continue
+            row.secret = service.systems_cipher.encrypt(plain)
+            renewed += 1
+        return renewed
+
+
+def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:
+    """Have the worker read a system soon; ``fully`` also what it says has not changed.
+
+    While it is being read already, it is read once more after that.
+    """
+    system = _locked(unit, ident)
+    adapter_for(unit.service, system)
+    system.next_read_at = unit.now
+    if fully:
+        system.read_fully_at = None
+    unit.record("system.read_asked", "system", system.id, system.name)
+    unit.wake("read_system", system=ident)
+
+
+def set_schedule(unit: Unit, ident: UUID, minutes: int) -> None:
+    """Say how often a system is read by itself. BadInput for less than a minute or more than a week."""
+    system = _locked(unit, ident)
+    if not 1 <= minutes <= MOST_MINUTES:
+        raise BadInput(f"{minutes} minutes were given.", f"Give 1 to {MOST_MINUTES}.", {"read_every": "out of range"})
+    system.read_every = minutes
+    system.next_read_at = (system.read_at or unit.now) + timedelta(minutes=minutes)
+    unit.record("system.schedule_set", "system", system.id, system.name, read_every=minutes)
+
+
+def _locked(unit: Unit, ident: UUID) -> System:
+    unit.sight.require_administrator()
+    system = unit.db.get(System, ident, with_for_update=True)
+    if system is None:
+        raise NotFound("There is no such system.")
+    return system
+
+
+def due(unit: Unit) -> list[UUID]:
+    """Connected systems whose next reading is due; each is put off at once, so that nobody else is woken for it."""
+    wanted = select(System).where(
+        System.kind.in_(unit.service.adapters),
+        System.has_secret,
+        System.paused_at.is_(None),
+        System.archived_at.is_(None),
+        or_(
+            System.next_read_at.is_(None),
+            System.next_read_at <= unit.now,
+            # Farther off than the schedule ever puts it: the clock has been put back.
+            System.next_read_at > unit.now + func.make_interval(0, 0, 0, 0, 0, System.read_every),
+        ),
+    )
+    found = unit.db.scalars(wanted.with_for_update(skip_locked=True)).all()
+    for system in found:
+        system.next_read_at = unit.now + timedelta(minutes=system.read_every)
+    return [system.id for system in found]
+
+
+def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
+    """Read a system and bring the register in line.
+
+    None when it did not answer, which is noted on it, or when it is being read already.
+    """
+    viewer = Viewer.itself(organisation)
+    with alone(service.engine, f"read {ident}") as only_us, service.rooms.enter(ident) as has_room:
+        if only_us and has_room:
+            return _read(service, viewer, ident)
+    if only_us:
+        with service.unit(viewer) as unit:
+            # Others are waiting on it: it stays due, and is read by whoever looks round next.
+            unit.db.execute(update(System).where(System.id == ident).values(next_read_at=unit.now))
+    return None
+
+
+def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
+    begun = service.clock()
+    with service.unit(viewer) as unit:
+        system = unit.db.get_one(System, ident)
+        adapter = adapter_for(service, system)
+        fully = system.read_fully_at is None or system.read_fully_at <= begun - FULLY_EVERY
+        stamps = {} if fully else _trusted(unit, system)
+        system.reading_since, system.reading_seen = begun, 0
+        unit.announce("system")
+    with Spool() as spool:
+        try:
+            spool.take(adapter.read(stamps), _teller(service, viewer, ident))
+        except (SystemDown, SystemRefused) as error:
+            with service.unit(viewer) as unit:
+                _note_down(unit, ident, error.detail)
+            return None
+        with service.unit(viewer) as unit:
+            system = unit.db.get_one(System, ident, with_for_update=True)
+            system.read_at, system.down_since, system.reading_since = unit.now, None, None
+            if system.next_read_at is None or not begun < system.next_read_at <= unit.now:
+                # Asked for meanwhile it is due again at once: what was read by then may be what was before.
+                system.next_read_at = unit.now + timedelta(minutes=system.read_every)
+            outcome = Comparison(unit, system, spool, begun).carry_out()
+            if fully:
+                system.read_fully_at = unit.now
+            system.stamps = dict(
+                unit.db.execute(
+                    # What was read only in part is read again whole, whether it changes or not.
+                    text(
+                        "select handle, stamp from reading_accounts where stamp <> '' and handle not in "
+                        "(select account from reading_partial)"
+                    )
+                ).all()
+            )
+            system.answer = _in_words(outcome, spool.counts["unchanged"]) + _unknown(spool) + _unable(spool)
+            unit.record("system.read", "system", system.id, system.name, answer=system.answer)
+    return outcome
+
+
+# Accounts in which the register has changed its mind since the last reading: what is there has to be seen again.
+_CHANGED_HERE = """
+    select distinct a.handle from accounts a join grants g on g.account_id = a.id
+    where a.system_id = :system and (
+        (g.state = 'ended' and g.ended_at >= :read_at)
+        or (g.state <> 'ended' and g.holder_kind <> 'team' and g.shown is null and g.missing_since is null))
+"""
+
+
+def _trusted(unit: Unit, system: System) -> Mapping[str, str]:
+    """The stamps of the last reading that still say that an account is as the register has it."""
+    changed = set(unit.db.scalars(text(_CHANGED_HERE), {"system": system.id, "read_at": system.read_at}))
+    return {handle: stamp for handle, stamp in system.stamps.items() if handle not in changed}
+
+
+def _teller(service: Service, viewer: Viewer, ident: UUID) -> Callable[[int], None]:
+    """What puts down now and then how far a reading has come, where an open console sees it."""
+    told = time.monotonic()
+
+    def tell(seen: int) -> None:
+        nonlocal told
+        if time.monotonic() - told >= TOLD_EVERY:
+            told = time.monotonic()
+            with service.unit(viewer) as unit:
+                unit.db.execute(update(System).where(System.id == ident).values(reading_seen=seen))
+                unit.announce("system")
+
+    return tell
+
+
+def _in_words(outcome: Outcome, unchanged: int) -> str:
+    since = f", {_counted(unchanged, 'account')} unchanged since the last read" if unchanged else ""
+    seen = f"{_counted(outcome.grants_seen, 'grant')} and {_counted(outcome.sessions_seen, 'session')} seen{since}"
+    drift = [
+        f"{outcome.unrecorded} unrecorded ({outcome.newly_unrecorded} new)" if outcome.unrecorded else "",
+        f"{outcome.missing} newly missing" if outcome.missing else "",
+        f"{outcome.differing} otherwise than recorded" if outcome.differing else "",
+    ]
+    return f"{seen}; {', '.join(filter(None, drift)) or 'all as recorded'}."
+
+
+def _unknown(spool: Spool) -> str:
+    """What a reading could not look at, in words; nothing where it was whole."""
+    gaps = dict.fromkeys(gap for told in spool.coverage.values() for gap in told.shown["unknown"])
+    if not gaps:
+        return ""
+    more = f", and {len(gaps) - 3} more" if len(gaps) > 3 else ""
+    return f" Read only in part: {'; '.join(list(gaps)[:3])}{more}."
+
+
+def _unable(spool: Spool) -> str:
+    """What could not be taken away there if it had to be, in words, and what is needed for that."""
+    lacking = dict.fromkeys(one for told in spool.coverage.values() for one in told.unable)
+    return f" Open Latch can't take away: {'; '.join(lacking)}." if lacking else ""
+
+
+def _counted(count: int, what: str) -> str:
+    return f"{count} {what}{'s' * (count != 1)}"
+
+
+def _note_down(unit: Unit, ident: UUID, answer: str) -> None:
+    system = unit.db.get_one(System, ident, with_for_update=True)
+    if system.down_since is None:
+        unit.record("system.down", "system", system.id, system.name, answer=answer)
+    system.down_since = system.down_since or unit.now
+    system.answer, system.reading_since = answer, None
+    unit.announce("system")

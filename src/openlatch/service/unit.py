@@ -1,0 +1,248 @@
+"""What every use case works in: the service as a whole, who is asking, and one transaction."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from itertools import chain
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+from zoneinfo import ZoneInfo
+
+from cryptography.fernet import Fernet, MultiFernet
+from sqlalchemy import Engine, select, text
+from sqlalchemy.orm import Session as Db
+
+from openlatch.adapters import ADAPTERS, Maker
+from openlatch.errors import ProofNeeded, ReadOnly
+from openlatch.service.permissions import Sight
+from openlatch.service.systems.call_slots import Rooms
+from openlatch.store import journal
+from openlatch.store.database import told_apart, transaction
+from openlatch.store.ruling.looking import Ruling
+from openlatch.store.tables import Organisation, Person
+
+CHANNEL = "openlatch_changes"
+FRESH_PROOF = timedelta(minutes=10)
+Wake = Callable[[str, dict[str, str], datetime | None], None]
+
+
+def utc_now() -> datetime:
+    """The time, in UTC."""
+    return datetime.now(UTC)
+
+
+def no_wake(task: str, arguments: dict[str, str], at: datetime | None) -> None:
+    """Wake nobody: the worker's own rounds find what there is to do."""
+
+
+@dataclass(frozen=True)
+class Service:
+    """The service: its database, its clock, the key for secrets, how to wake the worker, the adapters.
+
+    ``address`` is where people reach the console; links in mail begin with it. From ``signing_seed`` the key is made
+    that signs short-lived tokens, from ``evidence_seed`` the one that signs evidence and heads of the journal. These
+    heads go to ``tree_heads_file``, and are stamped by ``timestamp_authority``, where these are set.
+
+    The secrets of systems have a key of their own, ``systems_cipher``, where one is set. What answers people does not
+    open them: it ``holds_secrets`` of no system, calls none, and has no ``evidence_seed``.
+    """
+
+    engine: Engine
+    cipher: Fernet
+    clock: Callable[[], datetime] = utc_now
+    wake: Wake = no_wake
+    adapters: Mapping[str, Maker] = field(default_factory=lambda: ADAPTERS)
+    address: str = "http://127.0.0.1:8620"
+    signing_seed: bytes = b""
+    evidence_seed: bytes = b""
+    systems_seed: bytes = b""
+    tree_heads_file: Path | None = None
+    timestamp_authority: str = ""
+    systems_cipher: Fernet | MultiFernet | None = None
+    holds_secrets: bool = True
+    rulings: dict[UUID, tuple[int, Ruling]] = field(default_factory=dict)
+    rooms: Rooms = field(default_factory=Rooms)
+
+    @contextmanager
+    def unit(self, viewer: Viewer) -> Iterator[Unit]:
+        """One use case in one transaction. The journal is sealed and the change announced as it commits.
+
+        Collision when others changed the same at the same time, Conflict when they made the same thing.
+        """
+        with told_apart(), transaction(self.engine, viewer.organisation) as db:
+            unit = Unit(self, db, viewer, self.clock())
+            yield unit
+            unit.seal()
+        for after in unit.afterwards:
+            after()
+
+
+@dataclass(frozen=True, slots=True)
+class Inside:
+    """The account that somebody is switched into, and whose it is; with a ``scope``, for these permissions only."""
+
+    visit: UUID
+    account: UUID
+    account_name: str
+    owner: UUID | None
+    owner_name: str
+    scope: frozenset[str] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Viewer:
+    """Who is asking. The worker asks as the service itself, which has no person.
+
+    ``credential`` is the row that they came by: a web session, an API token, or the visit of an exchanged token.
+    An ``auditor`` sees everything and changes nothing. While they are switched into an account, ``inside`` says into
+    which, and on whose behalf they act there.
+    """
+
+    organisation: UUID
+    name: str
+    person: UUID | None = None
+    sign_in: UUID | None = None
+    administrator: bool = False
+    auditor: bool = False
+    may_write: bool = True
+    credential: UUID | None = None
+    proved_at: datetime | None = None
+    inside: Inside | None = None
+
+    @classmethod
+    def itself(cls, organisation: UUID) -> Viewer:
+        """The service acting by itself."""
+        return cls(organisation, "Open Latch", administrator=True)
+
+
+@dataclass
+class Unit:
+    """One transaction of one viewer, with the journal entries that it will leave.
+
+    While it is ``trying``, what it does is rolled back at the end (``service.attempt``).
+    """
+
+    service: Service
+    db: Db
+    viewer: Viewer
+    now: datetime
+    entries: list[dict[str, Any]] = field(default_factory=list)
+    kinds: set[str] = field(default_factory=set)
+    bulk: list[Iterable[dict[str, Any]]] = field(default_factory=list)
+    afterwards: list[Callable[[], None]] = field(default_factory=list)
+    ruling: Ruling | None = None
+    trying: bool = False
+    _sight: Sight | None = None
+    _zone: ZoneInfo | None = None
+
+    @property
+    def sight(self) -> Sight:
+        """What the viewer may see."""
+        if self._sight is None:
+            there = self.viewer.inside
+            inside = (there.account, there.scope) if there else None
+            self._sight = Sight.of(
+                self.db, self.viewer.person, self.viewer.administrator or self.viewer.auditor, self.now, inside
+            )
+        return self._sight
+
+    @property
+    def zone(self) -> ZoneInfo:
+        """The organisation's time zone."""
+        if self._zone is None:
+            held = select(Organisation.time_zone).where(Organisation.id == self.viewer.organisation)
+            self._zone = ZoneInfo(self.db.scalars(held).one())
+        return self._zone
+
+    def seen_person(self, ident: UUID | None) -> Person | None:
+        """The person, when there is one whom the viewer may see: others can't be named by their ids."""
+        if ident is None:
+            return None
+        return self.db.scalars(select(Person).where(Person.id == ident, self.sight.people())).first()
+
+    def as_service(self) -> Unit:
+        """The same transaction with the sight of the service itself, for what somebody may decide but not do.
+
+        What it records still names the viewer.
+        """
+        return replace(self, _sight=Sight(True, self.viewer.person, now=self.now))
+
+    def record(
+        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None = None, **facts: Any
+    ) -> None:
+        """Put down that something happened. It is sealed with everything else when the unit commits."""
+        self.entries.append(self._draft(action, kind, ident, name, account, facts))
+        self.kinds.add(kind)
+
+    def record_many(self, kind: str, happened: Iterable[tuple[str, UUID, str, UUID | None]]) -> None:
+        """Put down many things of one kind: action, id, name, account.
+
+        They are made into entries only as they are written, so that a million of them need no memory.
+        """
+        self.bulk.append(self._draft(a, kind, ident, name, account, {}) for a, ident, name, account in happened)
+        self.kinds.add(kind)
+
+    def _draft(
+        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None, facts: dict[str, Any]
+    ) -> dict[str, Any]:
+        actor = (self.viewer.person, self.viewer.name)
+        if self.viewer.inside is not None:
+            there = self.viewer.inside
+            behalf = {"id": there.owner, "name": there.owner_name, "account": there.account_name}
+            facts = {**facts, "on_behalf_of": behalf}
+        return journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
+
+    def marks(self) -> tuple[int, int, int, frozenset[str]]:
+        """How far it is: to be gone back to when what follows leaves no trace."""
+        return len(self.entries), len(self.bulk), len(self.afterwards), frozenset(self.kinds)
+
+    def back_to(self, marks: tuple[int, int, int, frozenset[str]]) -> None:
+        """Forget what was recorded, announced and woken since."""
+        entries, bulk, afterwards, kinds = marks
+        del self.entries[entries:], self.bulk[bulk:], self.afterwards[afterwards:]
+        self.kinds.intersection_update(kinds)
+
+    def announce(self, kind: str) -> None:
+        """Tell open consoles that something of a kind moved on, without an entry: how far a reading has come."""
+        self.kinds.add(kind)
+
+    def _announce(self) -> None:
+        position, _ = journal.head(self.db)
+        note = {"organisation": str(self.viewer.organisation), "position": position, "kinds": sorted(self.kinds)}
+        self.db.execute(text("select pg_notify(:channel, :note)"), {"channel": CHANNEL, "note": json.dumps(note)})
+
+    def require_proof(self, why: str) -> None:
+        """ProofNeeded unless the viewer has proved within the last ten minutes that it is them."""
+        viewer = self.viewer
+        if viewer.person is None or viewer.credential is None:
+            return
+        if viewer.proved_at is None or viewer.proved_at < self.now - FRESH_PROOF:
+            raise ProofNeeded(f"{why} needs a fresh proof that it is you.")
+
+    def wake(self, task: str, at: datetime | None = None, **arguments: UUID) -> None:
+        """Wake the worker for a task once this unit has committed."""
+        given = {"organisation": str(self.viewer.organisation), **{k: str(v) for k, v in arguments.items()}}
+        self.afterwards.append(lambda: self.service.wake(task, given, at))
+
+    def seal(self) -> None:
+        """Write the entries to the end of the journal, tell open consoles what kinds of things changed, and commit."""
+        if not self.entries and not self.bulk:
+            if self.kinds:
+                self._announce()
+            return
+        if not self.viewer.may_write:
+            raise ReadOnly("This token may only read.", "Use a token with the scope write.")
+        self.db.flush()
+        many = bool(self.bulk) or len(self.entries) > journal.FEW
+        entries = chain(*self.bulk, self.entries)
+        organisation = self.viewer.organisation
+
+        def note(position: int) -> str:
+            return json.dumps({"organisation": str(organisation), "position": position, "kinds": sorted(self.kinds)})
+
+        journal.append(self.db, organisation, entries, many, CHANNEL, note)
