@@ -257,7 +257,7 @@ import os, signal, sys
 from uuid import UUID
 from cryptography.fernet import Fernet
 from openlatch.adapters.postgresql import PostgresqlAdapter
-from openlatch.service import carrying, finishing
+from openlatch.service.revocations import confirm, execute
 from openlatch.service.unit import Service, Unit
 from openlatch.store.database import engine_for
 
@@ -281,14 +281,14 @@ class Dying(PostgresqlAdapter):
         return super().confirm(kind, detail)
 
 if point == "finishing":
-    real = finishing.finish
+    real = confirm.finish
     def finish(unit, row, steps):
         real(unit, row, steps)
         unit.db.flush()
         die()
-    finishing.finish = finish
+    confirm.finish = finish
 service = Service(engine_for(url, 2), Fernet(key), adapters={"postgresql": Dying})
-carrying.carry_out(service, UUID(organisation), UUID(revocation))
+execute.carry_out(service, UUID(organisation), UUID(revocation))
 """
 
 

@@ -19,6 +19,7 @@ from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooLar
 from openlatch.launch.cluster import Cluster
 from openlatch.service import today
 from openlatch.service.access import charts, queries
+from openlatch.service.accounts import page as page_of_account
 from openlatch.service.accounts.page import account_page
 from openlatch.service.flags import flags, known_facts
 from openlatch.service.identity import authentication, second_factor
@@ -141,7 +142,7 @@ def test_an_account_page_with_very_many_paths_has_the_first_and_how_many_there_a
     box = small.account("box")
     with small.service.unit(small.itself) as unit:
         whole = account_page(unit, box)
-        monkeypatch.setattr(register, "MOST_PATHS", 1)
+        monkeypatch.setattr(page_of_account, "MOST_PATHS", 1)
         page = account_page(unit, box)
         everyone, few = (queries.everyone(unit, box, queries.Question(limit=most)) for most in (None, 2))
     assert whole["path_count"] == len(whole["paths"]) > 2

@@ -13,6 +13,7 @@ import httpx
 import pytest
 from openapi_spec_validator import validate
 
+import openlatch.web.app  # noqa: F401  its routes put themselves into the table
 from openlatch import wire
 from openlatch.client import CallFailed, Client, Unreachable
 from openlatch.demo.loader import PASSWORD
