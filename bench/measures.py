@@ -21,10 +21,11 @@ import psycopg
 from sqlalchemy import delete, insert, select
 
 from bench import by_hand, world
-from openlatch.core import access, supposing
-from openlatch.core.offering import FREE_MAIL
+from openlatch.core.access import paths as access_paths
+from openlatch.core.access import what_if
+from openlatch.core.offers.wording import FREE_MAIL
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.demo import loader
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
@@ -354,7 +355,9 @@ def who_reaches_an_account(bench: Bench) -> Result:
 
             def ours() -> None:
                 account = next(turn)
-                paths[0] += len(access.everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now))
+                paths[0] += len(
+                    access_paths.everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now)
+                )
 
             def floor() -> None:
                 named = {"account": next(again), "organisation": bench.viewer.organisation}
@@ -409,7 +412,7 @@ def can_one_person(bench: Bench) -> Result:
             def ours() -> None:
                 person, account = next(turn)
                 holder = Holder(HolderKind.PERSON, person)
-                access.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
+                access_paths.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
 
             def floor() -> None:
                 person, account = next(again)
@@ -433,7 +436,7 @@ def the_matrix_of_an_account(bench: Bench) -> Result:
 
         def holders(account: UUID) -> int:
             register = cut.around_accounts(unit.db, [account])
-            return len(supposing.matrix(register, account, unit.now)[1])
+            return len(what_if.matrix(register, account, unit.now)[1])
 
         # Large accounts have more holders by their teams than by themselves: halved until one is small enough.
         least, most = 0, len(rows) - 1
@@ -471,7 +474,7 @@ def what_a_person_reaches(bench: Bench) -> Result:
         def ours() -> None:
             with bench.service.unit(bench.viewer) as unit:
                 holder = Holder(HolderKind.PERSON, next(turn))
-                access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+                access_paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
 
         def floor() -> None:
             db.execute(_REACHED, {"person": next(turn)}, prepare=True).fetchall()

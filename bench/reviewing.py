@@ -13,7 +13,7 @@ import psycopg
 from sqlalchemy import func, select, update
 
 from bench.measures import ROUNDS, Bench, Result, alternating, timed
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 from openlatch.service.lists import register
 from openlatch.service.reviews import close_round, open_round, rounds
 from openlatch.service.reviews.plans import Review

@@ -22,8 +22,8 @@ from openlatch.adapters import (
     SharedAccount,
     Whole,
 )
-from openlatch.core.revocation import Move
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 SEE = ("see", "See the rota", Reach.OBSERVE)

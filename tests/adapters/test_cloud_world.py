@@ -14,7 +14,7 @@ import pytest
 
 from openlatch.adapters import Reading
 from openlatch.adapters.cloud import CloudAdapter
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.processes import free_port
 from openlatch.standins.cloud import Cloud, CloudServer, Manners

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from openlatch.adapters import Adapter, Holding, Reading
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
 from tests.adapters.worlds import ALL_WORLDS, World

@@ -9,7 +9,7 @@ import pytest
 
 from openlatch.adapters import Reading, dav
 from openlatch.adapters.dav import DavAdapter
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 
 ANN, OURS = "/principals/ann/", "/principals/office/"

@@ -15,7 +15,7 @@ from openlatch.adapters import Reading
 from openlatch.adapters.coverage import Why
 from openlatch.adapters.directory import DirectoryAdapter
 from openlatch.adapters.directory_names import dn
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.standins import directory
 from tests.conftest import ADAPTER_PASSWORD

@@ -18,7 +18,7 @@ from openlatch.adapters import host_files as files
 from openlatch.adapters import host_rules as rules
 from openlatch.adapters import host_sessions as sessions
 from openlatch.adapters.host import HostAdapter
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.standins import host
 from tests.adapters.worlds import KEYS, TODAY

@@ -18,7 +18,7 @@ from openlatch.adapters import host_rules as rules
 from openlatch.adapters.coverage import Why
 from openlatch.adapters.host import HostAdapter
 from openlatch.adapters.host_rights import FOWNER, KILL, unable
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from tests.adapters.worlds import KEYS
 

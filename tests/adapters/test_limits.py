@@ -11,7 +11,7 @@ from urllib.parse import urlsplit
 import pytest
 
 from openlatch.adapters import Adapter, Reading, cloud, dav, directory, limits, mail_sessions, mailboxes, postgresql
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
 from tests.adapters.proxy import Fault, Proxy, now, seconds_of

@@ -14,7 +14,7 @@ from openlatch.adapters import Reading
 from openlatch.adapters.coverage import Why
 from openlatch.adapters.mail_lists import parse
 from openlatch.adapters.mailboxes import EVERYONE, INBOX, MailboxAdapter
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.standins import mailboxes
 from tests.conftest import ADAPTER_PASSWORD

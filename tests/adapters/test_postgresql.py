@@ -10,7 +10,7 @@ import pytest
 
 from openlatch.adapters import Reading
 from openlatch.adapters.postgresql import PostgresqlAdapter
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
 from openlatch.standins import telemetry

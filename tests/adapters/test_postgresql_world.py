@@ -15,7 +15,7 @@ from openlatch.adapters.contract import Holding
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.adapters.postgresql_rights import KINDS
 from openlatch.adapters.postgresql_words import rights_of
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.launch.cluster import Cluster
 from openlatch.standins import telemetry

@@ -17,7 +17,7 @@ import httpx
 import psycopg
 import pytest
 
-from openlatch.core.spreadsheets import guarded
+from openlatch.core.files.csv_safety import guarded
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
 from openlatch.standins import telemetry

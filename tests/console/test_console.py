@@ -18,7 +18,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from openlatch.client import Client
-from openlatch.core.reviews import bundle
+from openlatch.core.reviews import evidence_bundle
 from openlatch.demo.loader import PASSWORD
 from openlatch.launch.demo import Demo
 from openlatch.standins import telemetry
@@ -338,7 +338,7 @@ def test_a_review_from_schedule_to_evidence_by_keyboard_alone(
     evidence.focus()
     with page.expect_download() as taken:
         page.keyboard.press("Enter")
-    found = bundle.verify(Path(taken.value.path()).read_bytes())
+    found = evidence_bundle.verify(Path(taken.value.path()).read_bytes())
     assert (found.faults, found.items, found.is_trusted) == ((), len(waiting), False)
 
 

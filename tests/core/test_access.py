@@ -10,7 +10,8 @@ from uuid import UUID
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openlatch.core import access, supposing
+from openlatch.core.access import paths as access_paths
+from openlatch.core.access import what_if
 from openlatch.core.register import (
     Account,
     App,
@@ -25,8 +26,8 @@ from openlatch.core.register import (
     Team,
     Term,
 )
-from openlatch.core.windows import WeeklyHours, Window
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+from openlatch.core.time_windows import WeeklyHours, Window
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 
 NOW = datetime(2026, 3, 10, 12, tzinfo=UTC)
 READ = Level(UUID(int=901), "Reader", "Can see.", frozenset({Permission("see", "See", Reach.OBSERVE)}))
@@ -149,13 +150,13 @@ def plainly_can(rights: set[Right], place: UUID, key: str, resource: UUID | None
     )
 
 
-def level_name(path: access.Path) -> str:
+def level_name(path: access_paths.Path) -> str:
     return path.level.name if path.level else "Owner"
 
 
-def outward(world: Register) -> Iterator[tuple[Holder, access.Path]]:
+def outward(world: Register) -> Iterator[tuple[Holder, access_paths.Path]]:
     for start in STARTS:
-        for path in access.everything_reached(world, start, NOW):
+        for path in access_paths.everything_reached(world, start, NOW):
             yield start, path
 
 
@@ -166,7 +167,7 @@ STARTS = [person(0), person(1), person(2), app(0)]
 def test_rights_are_those_of_the_plain_reference(world: Register) -> None:
     """Whatever circles, diamonds, parts, hours and apps there are: what spreading out finds, no more and no less."""
     for start in STARTS:
-        paths = access.everything_reached(world, start, NOW)
+        paths = access_paths.everything_reached(world, start, NOW)
         found = {(p.account, level_name(p), p.part.id if p.part else None) for p in paths}
         assert found == reference(world, start)
     for start in (person(0), app(0)):
@@ -175,7 +176,7 @@ def test_rights_are_those_of_the_plain_reference(world: Register) -> None:
             for key in ("see", "admit"):
                 for resource in (None, OTHER):
                     expected = plainly_can(now, place, key, resource)
-                    assert access.can(world, start, place, key, resource, NOW) == expected
+                    assert access_paths.can(world, start, place, key, resource, NOW) == expected
 
 
 @given(worlds())
@@ -185,7 +186,7 @@ def test_the_same_paths_are_found_from_both_ends(world: Register) -> None:
     backward = {
         (p.holder, p.account, p.words, p.window, level_name(p))
         for n in range(3)
-        for p in access.everyone_reaching(world, account(n).id, NOW)
+        for p in access_paths.everyone_reaching(world, account(n).id, NOW)
     }
     assert forward == backward
 
@@ -195,24 +196,24 @@ def test_the_shorter_ways_of_asking_give_the_same(world: Register) -> None:
     """Paths to one account alone, and who is behind a holder without the paths."""
     for n in range(3):
         place = account(n).id
-        reached = {h: {p.words for p in access.everything_reached(world, h, NOW) if p.account == place}
+        reached = {h: {p.words for p in access_paths.everything_reached(world, h, NOW) if p.account == place}
                    for h in map(person, range(3))}  # fmt: skip
-        found = access.paths_into(world, map(person, range(3)), place, NOW)
+        found = access_paths.paths_into(world, map(person, range(3)), place, NOW)
         assert {h: {p.words for p in paths} for h, paths in found.items()} == reached
-        paths = access.everyone_reaching(world, place, NOW)
+        paths = access_paths.everyone_reaching(world, place, NOW)
         # Keys that were made along the way are those of the paths.
-        assert paths == sorted(paths, key=access.order_of)
+        assert paths == sorted(paths, key=access_paths.order_of)
         starts = {p.holder for p in paths if p.part is None}
-        assert access.behind(world, account(n), NOW) == starts
+        assert access_paths.behind(world, account(n), NOW) == starts
 
 
 @given(worlds())
 def test_the_matrix_says_what_the_paths_say(world: Register) -> None:
     """Though it follows none: the same people and apps, the same permissions, on the whole or on a part."""
     for place in world.accounts:
-        columns, rows = supposing.matrix(world, place, NOW)
+        columns, rows = what_if.matrix(world, place, NOW)
         expected = {}
-        for holder, paths in access.by_holder(world, place, NOW).items():
+        for holder, paths in access_paths.by_holder(world, place, NOW).items():
             whole = {p.key for path in paths if path.part is None for p in path.permissions}
             partly = {p.key for path in paths if path.part is not None for p in path.permissions} - whole
             # Whoever owns an account on the way owns what is on the way only.
@@ -235,14 +236,14 @@ def test_a_path_is_told_in_words_and_its_window_is_what_all_hops_share() -> None
         ],
         grants=[grant(0, team(1), 0, KEEP, Window(None, later)), grant(1, account(0), 1)],
     )
-    (path,) = access.paths_to(world, person(0), account(1).id, NOW)
+    (path,) = access_paths.paths_to(world, person(0), account(1).id, NOW)
     assert path.words == (
         "Mara belongs to Wardens, Wardens belongs to Everybody, Everybody holds “Keeper” on Sensors, "
         "Sensors holds “Reader” on Weather"
     )
     assert path.window.until == soon
     assert path.reach is Reach.OBSERVE
-    assert access.paths_to(world, person(0), account(1).id, soon) == []
+    assert access_paths.paths_to(world, person(0), account(1).id, soon) == []
 
 
 def test_while_it_is_being_revoked_a_grant_still_gives() -> None:
@@ -252,7 +253,7 @@ def test_while_it_is_being_revoked_a_grant_still_gives() -> None:
         accounts=[Account(account(0).id, "Sensors")],
         grants=[grant(0, person(0), 0, state=GrantState.REVOKING)],
     )
-    (path,) = access.everything_reached(world, person(0), NOW)
+    (path,) = access_paths.everything_reached(world, person(0), NOW)
     assert path.revoking
 
 
@@ -266,7 +267,7 @@ def test_paths_are_sorted_by_length_then_reach_then_all_of_their_words() -> None
         memberships=[Membership(UUID(int=1 + n), team(0).id, person(n)) for n in range(2)],
         grants=[grant(n, team(0), 0, level) for n, level in enumerate((READ, look, KEEP))],
     )
-    found = access.everyone_reaching(world, account(0).id, NOW)
+    found = access_paths.everyone_reaching(world, account(0).id, NOW)
     assert [(world.name_of(path.holder), level_name(path)) for path in found] == [
         ("Ann", "Keeper"), ("Mara", "Keeper"),
         ("Ann", "A look"), ("Ann", "Reader"), ("Mara", "A look"), ("Mara", "Reader"),

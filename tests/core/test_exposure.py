@@ -59,7 +59,7 @@ from openlatch.core.exposure.rules import (
     decide,
 )
 from openlatch.core.exposure.space import NONE, Space
-from openlatch.core.windows import WeeklyHours, Window
+from openlatch.core.time_windows import WeeklyHours, Window
 
 LONDON = ZoneInfo("Europe/London")
 # Clocks go forward on Sunday, 28 March 2027, at one in the morning.

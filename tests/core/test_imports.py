@@ -9,17 +9,17 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from openlatch.core import imports
+from openlatch.core.files import records
 from openlatch.errors import BadInput
 
 LONDON = ZoneInfo("Europe/London")
 
 
-def read(data: bytes, kind: imports.RecordKind = imports.PEOPLE) -> list[Any]:
+def read(data: bytes, kind: records.RecordKind = records.PEOPLE) -> list[Any]:
     """The rows of a CSV file, decoded as the service does it."""
     source = io.BytesIO(data)
-    lines = io.TextIOWrapper(source, encoding=imports.encoding_of(source), newline="")
-    return list(imports.csv_rows(lines, kind))
+    lines = io.TextIOWrapper(source, encoding=records.encoding_of(source), newline="")
+    return list(records.csv_rows(lines, kind))
 
 
 @pytest.mark.parametrize(
@@ -35,7 +35,7 @@ def read(data: bytes, kind: imports.RecordKind = imports.PEOPLE) -> list[Any]:
 )
 def test_encodings_separators_quotes_and_line_ends(data: bytes, encoding: str) -> None:
     """The same record, however it was saved."""
-    assert imports.encoding_of(io.BytesIO(data)) == encoding
+    assert records.encoding_of(io.BytesIO(data)) == encoding
     assert read(data) == [(2, {"key": "m", "name": "Mära Ødegård"})]
 
 
@@ -59,25 +59,25 @@ def test_a_header_that_does_not_fit_is_refused_with_the_fields_that_do(header: s
 def test_a_line_that_can_not_be_read_is_reported_and_the_rest_goes_on() -> None:
     """By its number."""
     rows = read(b"key,name\na\nb,Bo\nc,Cy,extra\n")
-    assert [r for _, r in rows if isinstance(r, imports.LineError)] == [
-        imports.LineError(2, "", "has 1 fields; the header has 2"),
-        imports.LineError(4, "", "has 3 fields; the header has 2"),
+    assert [r for _, r in rows if isinstance(r, records.LineError)] == [
+        records.LineError(2, "", "has 1 fields; the header has 2"),
+        records.LineError(4, "", "has 3 fields; the header has 2"),
     ]
     lines = list(
-        imports.jsonl_rows(['{"key": "a"', '["x"]', '{"shoe": 1}', '{"key": "a", "name": "A"}'], imports.PEOPLE)
+        records.jsonl_rows(['{"key": "a"', '["x"]', '{"shoe": 1}', '{"key": "a", "name": "A"}'], records.PEOPLE)
     )
-    assert [isinstance(row, imports.LineError) for _, row in lines] == [True, True, True, False]
+    assert [isinstance(row, records.LineError) for _, row in lines] == [True, True, True, False]
 
 
 GRANT = {"account": "box", "holder": "m", "level": "read"}
 
 
 def grant(**fields: Any) -> Any:
-    return imports.check(7, {**GRANT, **fields}, imports.GRANTS, LONDON)
+    return records.check(7, {**GRANT, **fields}, records.GRANTS, LONDON)
 
 
 def value(name: str, **fields: Any) -> Any:
-    return grant(**fields)[imports.GRANTS.names.index(name)]
+    return grant(**fields)[records.GRANTS.names.index(name)]
 
 
 def test_ends_are_last_days_and_far_away_ones_are_none() -> None:
@@ -110,5 +110,5 @@ def test_a_bad_field_is_named_with_its_line_and_what_would_do(fields: dict[str, 
 
 def test_all_that_is_wrong_with_a_line_is_said_at_once() -> None:
     """Not one thing at a time."""
-    errors = imports.check(3, {"key": "", "name": "", "address": "nobody", "inside": "maybe"}, imports.PEOPLE, LONDON)
+    errors = records.check(3, {"key": "", "name": "", "address": "nobody", "inside": "maybe"}, records.PEOPLE, LONDON)
     assert [e.field for e in errors] == ["key", "name", "address", "inside"]

@@ -10,7 +10,7 @@ import rfc8785
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openlatch.core import journal
+from openlatch.core.journal import chain
 
 
 def entries(count: int) -> list[dict[str, Any]]:
@@ -25,19 +25,19 @@ def entries(count: int) -> list[dict[str, Any]]:
         }
         for n in range(count)
     ]
-    return list(journal.chain(drafts, 0, journal.START))
+    return list(chain.chain(drafts, 0, chain.START))
 
 
 def test_an_untouched_journal_is_sound_and_gives_what_to_note() -> None:
     """The last position and hash prove everything up to there."""
     whole = entries(5)
-    verdict = journal.verify(whole)
+    verdict = chain.verify(whole)
     assert verdict.sound
     assert (verdict.entries, verdict.position, verdict.hash) == (5, 5, whole[-1]["hash"])
-    assert journal.verify([], (0, journal.START)).sound
+    assert chain.verify([], (0, chain.START)).sound
 
 
-@given(st.integers(0, 5), st.sampled_from([*journal.FIELDS, "hash"]))
+@given(st.integers(0, 5), st.sampled_from([*chain.FIELDS, "hash"]))
 def test_an_altered_entry_is_found(index: int, name: str) -> None:
     """Whatever part of whichever entry."""
     whole = copy.deepcopy(entries(6))
@@ -51,23 +51,23 @@ def test_an_altered_entry_is_found(index: int, name: str) -> None:
         if name in ("hash", "previous")
         else before + "x"
     )
-    assert not journal.verify(whole).sound
+    assert not chain.verify(whole).sound
 
 
 @given(st.integers(0, 4))
 def test_a_missing_entry_is_found(index: int) -> None:
     """Also the last ones, when a later position was noted."""
     whole = entries(6)
-    verdict = journal.verify(whole[:index] + whole[index + 1 :])
+    verdict = chain.verify(whole[:index] + whole[index + 1 :])
     assert any("missing" in fault.what for fault in verdict.faults)
-    assert not journal.verify(whole[: index + 1], (6, whole[-1]["hash"])).sound
+    assert not chain.verify(whole[: index + 1], (6, whole[-1]["hash"])).sound
 
 
 @given(st.permutations(range(5)).filter(lambda order: list(order) != sorted(order)))
 def test_reordered_entries_are_found(order: list[int]) -> None:
     """Whichever way."""
     whole = entries(5)
-    assert not journal.verify(whole[i] for i in order).sound
+    assert not chain.verify(whole[i] for i in order).sound
 
 
 def test_a_rewritten_journal_does_not_hold_the_hash_that_was_noted() -> None:
@@ -75,18 +75,18 @@ def test_a_rewritten_journal_does_not_hold_the_hash_that_was_noted() -> None:
     whole = entries(4)
     noted = (3, whole[2]["hash"])
     forged = [{**e, "facts": {"n": 9}} for e in whole]
-    again = list(journal.chain(forged, 0, journal.START))
-    assert journal.verify(again).sound
-    assert not journal.verify(again, noted).sound
-    assert journal.verify(whole, noted).sound
+    again = list(chain.chain(forged, 0, chain.START))
+    assert chain.verify(again).sound
+    assert not chain.verify(again, noted).sound
+    assert chain.verify(whole, noted).sound
 
 
-@pytest.mark.parametrize("name", journal.FIELDS[:1] + journal.FIELDS[4:])
+@pytest.mark.parametrize("name", chain.FIELDS[:1] + chain.FIELDS[4:])
 def test_an_entry_without_a_part_is_found(name: str) -> None:
     """Instead of failing on it."""
     whole = entries(3)
     del whole[1][name]
-    assert any("has no" in fault.what for fault in journal.verify(whole).faults)
+    assert any("has no" in fault.what for fault in chain.verify(whole).faults)
 
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]))
@@ -100,7 +100,7 @@ JSON = st.recursive(
 @given(JSON)
 def test_the_quick_way_to_canonical_json_is_that_of_the_standard(value: Any) -> None:
     """Whoever verifies an export with another RFC 8785 library gets the same bytes."""
-    assert journal.canonical(value) == rfc8785.dumps(value)
+    assert chain.canonical(value) == rfc8785.dumps(value)
 
 
 @given(TEXT, JSON)
@@ -108,6 +108,6 @@ def test_what_stands_around_a_place_makes_the_canonical_entry(name: str, value: 
     """Whoever puts the position and the hash before in gets what is sealed."""
     (entry,) = entries(1)
     entry = {**entry, "facts": {"why": value}, "subject": {**entry["subject"], "name": name}}
-    before, between, after = journal.around_its_place(entry)
+    before, between, after = chain.around_its_place(entry)
     whole = f"{before}{entry['position']}{between}{entry['previous']}{after}"
-    assert whole.encode() == journal.canonical({field: entry[field] for field in journal.FIELDS})
+    assert whole.encode() == chain.canonical({field: entry[field] for field in chain.FIELDS})

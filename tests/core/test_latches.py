@@ -10,8 +10,8 @@ import pytest
 
 from openlatch.core.latches import Crowd, Latch, LatchKind, LatchMode, breaches, held, newly_broken
 from openlatch.core.register import Account, Grant, Level, Permission, Person, Register, Team
-from openlatch.core.windows import Window
-from openlatch.core.words import GrantState, Reach
+from openlatch.core.time_windows import Window
+from openlatch.core.vocabulary import GrantState, Reach
 from tests.core.test_access import KEEP, NOW, account, grant, person, team
 
 PAY = Level(UUID(int=903), "Pay", "Can pay.", frozenset({Permission("pay", "Send money", Reach.SPEND)}))

@@ -11,11 +11,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openlatch.core import access, comparing, offering, passwords
-from openlatch.core.access import Path
+from openlatch.core.access import paths
+from openlatch.core.access.paths import Path
+from openlatch.core.grants import level_comparison
+from openlatch.core.identity import passwords
+from openlatch.core.offers import wording
 from openlatch.core.register import Holder, Level, Part, Permission, Register, Term
-from openlatch.core.windows import ALWAYS, WeeklyHours, Window, end_of_last_day
-from openlatch.core.words import HolderKind, Reach
+from openlatch.core.time_windows import ALWAYS, WeeklyHours, Window, end_of_last_day
+from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.errors import BadInput
 from tests.core.test_access import KEEP, NOW, READ, account, grant, person
 
@@ -32,12 +35,12 @@ def test_abilities_say_what_is_new_and_what_stays_out_of_reach() -> None:
     def by(part: Part | None) -> Path:
         return Path(holder, UUID(int=4), (), less, ALWAYS, part=part)
 
-    found = offering.abilities([Term(level)], [SEE, SEND, PAY], [by(None)])
+    found = wording.abilities([Term(level)], [SEE, SEND, PAY], [by(None)])
     assert (found.can, found.new, found.cannot, found.reach) == ((SEE, SEND), (SEND,), (PAY,), Reach.OPERATE)
     # What is held on a part is new on all of it, and on another part; not on the same.
-    assert offering.abilities([Term(less)], [SEE], [by(inbox)]).new == (SEE,)
-    assert offering.abilities([Term(less, part=letters)], [SEE], [by(inbox)]).new == (SEE,)
-    assert offering.abilities([Term(less, part=inbox)], [SEE], [by(inbox)]).new == ()
+    assert wording.abilities([Term(less)], [SEE], [by(inbox)]).new == (SEE,)
+    assert wording.abilities([Term(less, part=letters)], [SEE], [by(inbox)]).new == (SEE,)
+    assert wording.abilities([Term(less, part=inbox)], [SEE], [by(inbox)]).new == ()
 
 
 @pytest.mark.parametrize(
@@ -54,7 +57,7 @@ def test_abilities_say_what_is_new_and_what_stays_out_of_reach() -> None:
 )
 def test_an_address_to_look_at_twice(address: str, inside: bool, said: int) -> None:
     """One slip away from a known one, in its name or its domain; or a mail service for an inside person."""
-    assert len(offering.address_warnings(address, inside, ["mara@example.org"], ["example.org"])) == said
+    assert len(wording.address_warnings(address, inside, ["mara@example.org"], ["example.org"])) == said
 
 
 @pytest.mark.parametrize(
@@ -89,11 +92,11 @@ def test_passwords_that_are_taken(password: str) -> None:
 def test_levels_side_by_side_and_whose_rights_a_change_touches() -> None:
     """Only those whose rights really differ; ownership gains nothing."""
     wider = replace(READ, permissions=READ.permissions | {PAY})
-    assert comparing.compare(READ, wider) == comparing.Comparison(tuple(READ.permissions), (), (PAY,))
+    assert level_comparison.compare(READ, wider) == level_comparison.Comparison(tuple(READ.permissions), (), (PAY,))
     before = Register.of(grants=[grant(1, person(1), 0), grant(2, person(2), 0, KEEP)], accounts=[])
-    (effect,) = comparing.effects(before, before.with_levels([wider]), [account(0).id], NOW)
+    (effect,) = level_comparison.effects(before, before.with_levels([wider]), [account(0).id], NOW)
     assert (effect.holder, effect.gains, effect.loses) == (person(1), (PAY,), ())
-    (back,) = comparing.effects(before.with_levels([wider]), before, [account(0).id], NOW)
+    (back,) = level_comparison.effects(before.with_levels([wider]), before, [account(0).id], NOW)
     assert (back.gains, back.loses) == ((), (PAY,))
 
 
@@ -102,18 +105,18 @@ def test_a_part_of_an_account_is_all_that_one_reaches() -> None:
     inbox = Part(UUID(int=81), "Inbox", frozenset({UUID(int=81)}))
     part = grant(1, person(1), 0)._replace(terms=(Term(READ, part=inbox),))
     register = Register.of(grants=[part, grant(2, account(0), 1)])
-    (path,) = access.everything_reached(register, person(1), NOW)
+    (path,) = paths.everything_reached(register, person(1), NOW)
     assert (path.account, path.part) == (account(0).id, inbox)
     assert "on “Inbox” in" in path.words
-    assert {p.holder for p in access.everyone_reaching(register, account(1).id, NOW)} == set()
+    assert {p.holder for p in paths.everyone_reaching(register, account(1).id, NOW)} == set()
     asked = (register, person(1), account(0).id, "see")
-    assert access.can(*asked, UUID(int=81), NOW)
-    assert not access.can(*asked, UUID(int=82), NOW)
-    assert not access.can(*asked, None, NOW)
-    whole = access.paths_to(Register.of(grants=[grant(3, person(1), 0)]), person(1), account(0).id, NOW)
-    assert access.lost([path], []) == READ.permissions
-    assert access.lost([path], whole) == frozenset()
-    assert access.lost(whole, [path]) == READ.permissions
+    assert paths.can(*asked, UUID(int=81), NOW)
+    assert not paths.can(*asked, UUID(int=82), NOW)
+    assert not paths.can(*asked, None, NOW)
+    whole = paths.paths_to(Register.of(grants=[grant(3, person(1), 0)]), person(1), account(0).id, NOW)
+    assert paths.lost([path], []) == READ.permissions
+    assert paths.lost([path], whole) == frozenset()
+    assert paths.lost(whole, [path]) == READ.permissions
 
 
 @pytest.mark.parametrize(
@@ -145,11 +148,11 @@ def test_weekly_hours_follow_the_clocks_of_the_account(at: datetime) -> None:
 
 def test_hours_in_words_and_how_long_an_offer_stands() -> None:
     """As one reads them; and never for longer than a season."""
-    assert offering.hours_in_words(WeeklyHours(frozenset(range(5)), time(8), time(18))) == (
+    assert wording.hours_in_words(WeeklyHours(frozenset(range(5)), time(8), time(18))) == (
         "Monday to Friday, 08:00 to 18:00"
     )
-    assert offering.hours_in_words(WeeklyHours(frozenset({5, 6}), time(22), time(2))) == (
+    assert wording.hours_in_words(WeeklyHours(frozenset({5, 6}), time(22), time(2))) == (
         "Saturday, Sunday, 22:00 to 02:00"
     )
-    assert offering.runs_out(NOW, 48) == NOW + timedelta(days=2)
-    assert offering.runs_out(NOW, 10**6) == NOW + timedelta(days=90)
+    assert wording.runs_out(NOW, 48) == NOW + timedelta(days=2)
+    assert wording.runs_out(NOW, 10**6) == NOW + timedelta(days=90)

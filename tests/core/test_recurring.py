@@ -9,7 +9,7 @@ import pytest
 from dateutil.rrule import rrulestr
 from dateutil.tz import gettz
 
-from openlatch.core.reviews.recurring import PLAIN, Recurrence, checked, words
+from openlatch.core.reviews.recurrence import PLAIN, Recurrence, checked, words
 from openlatch.errors import BadInput
 
 LONDON = ZoneInfo("Europe/London")

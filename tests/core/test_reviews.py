@@ -8,12 +8,12 @@ from uuid import UUID
 
 import pytest
 
-from openlatch.core.reviews import deciding
-from openlatch.core.reviews.assigning import About, Colleague, Line, Place, Staff, assign
-from openlatch.core.reviews.recommending import Evidence, LevelChoice, recommend, smallest_sufficient
-from openlatch.core.reviews.reminding import due_reminder
-from openlatch.core.windows import Window
-from openlatch.core.words import Fate, Reach, Subject, Verdict
+from openlatch.core.reviews import decisions
+from openlatch.core.reviews.assignment import About, Colleague, Line, Place, Staff, assign
+from openlatch.core.reviews.recommendations import Evidence, LevelChoice, recommend, smallest_sufficient
+from openlatch.core.reviews.reminders import due_reminder
+from openlatch.core.time_windows import Window
+from openlatch.core.vocabulary import Fate, Reach, Subject, Verdict
 from openlatch.errors import BadInput, NotAllowed, OpenLatchError
 
 NOW = datetime(2026, 3, 10, tzinfo=UTC)
@@ -104,9 +104,9 @@ def test_what_is_recommended_follows_from_the_facts() -> None:
     assert recommend(Evidence(Subject.EXPOSURE), (), NOW).verdict is Verdict.REVOKE
 
 
-ITEM = deciding.Undecided(Subject.GRANT, replace(ABOUT, given_by=OWEN), Reach.OPERATE, NOW + timedelta(days=30))
+ITEM = decisions.Undecided(Subject.GRANT, replace(ABOUT, given_by=OWEN), Reach.OPERATE, NOW + timedelta(days=30))
 KEEP, TRIM, REVOKE = Verdict.KEEP, Verdict.TRIM, Verdict.REVOKE
-Choice = deciding.Choice
+Choice = decisions.Choice
 
 
 @pytest.mark.parametrize(
@@ -127,27 +127,27 @@ Choice = deciding.Choice
     ],
 )
 def test_unfit_decisions_are_refused(
-    item: deciding.Undecided, choice: Choice, decider: UUID, refusal: type[OpenLatchError]
+    item: decisions.Undecided, choice: Choice, decider: UUID, refusal: type[OpenLatchError]
 ) -> None:
     """One's own access, what one gave, no reason, a trim that takes nothing away, an account left without an owner."""
     with pytest.raises(refusal):
-        deciding.refuse_unfit(item, choice, decider, NOW)
+        decisions.refuse_unfit(item, choice, decider, NOW)
 
 
 def test_fit_decisions_pass_and_a_keep_needs_no_reason_without_a_high_flag() -> None:
     """So that most lines go quickly, and the risky ones do not."""
-    deciding.refuse_unfit(replace(ITEM, severity=2), Choice(KEEP, ""), LENE, NOW)
-    deciding.refuse_unfit(ITEM, Choice(TRIM, "a week", until=NOW + timedelta(days=7)), LENE, NOW)
+    decisions.refuse_unfit(replace(ITEM, severity=2), Choice(KEEP, ""), LENE, NOW)
+    decisions.refuse_unfit(ITEM, Choice(TRIM, "a week", until=NOW + timedelta(days=7)), LENE, NOW)
     handed = replace(ITEM, subject=Subject.OWNERSHIP)
-    deciding.refuse_unfit(handed, Choice(REVOKE, "She moves.", successor=LENE), LENE, NOW)
+    decisions.refuse_unfit(handed, Choice(REVOKE, "She moves.", successor=LENE), LENE, NOW)
 
 
 def test_what_is_flagged_is_not_waved_through() -> None:
     """The refusal names each; ending at one stroke is no waving through."""
     with pytest.raises(BadInput, match=r"that is 12: 0 x; .*9 x; and 2 more"):
-        deciding.refuse_waving_through(KEEP, (f"{n} x" for n in range(12)))
-    deciding.refuse_waving_through(KEEP, [])
-    deciding.refuse_waving_through(REVOKE, ["1 x"])
+        decisions.refuse_waving_through(KEEP, (f"{n} x" for n in range(12)))
+    decisions.refuse_waving_through(KEEP, [])
+    decisions.refuse_waving_through(REVOKE, ["1 x"])
 
 
 @pytest.mark.parametrize(
@@ -165,15 +165,15 @@ def test_what_nobody_decided_becomes_what_was_said_for_its_reach(
 ) -> None:
     """An account is never taken from its owner because nobody decided."""
     undecided = {"observe": "keep", "spend": "suspend", "steward": "revoke"}
-    assert deciding.fate_of(undecided, subject, reach) is fate
+    assert decisions.fate_of(undecided, subject, reach) is fate
 
 
 def test_pace_leaves_breaks_out() -> None:
     """The median between decisions in a row, and the share kept; nothing of somebody who decided nothing."""
     seconds = (0, 4, 8, 20, 20_000, 20_006)
-    found = deciding.pace([NOW + timedelta(seconds=s) for s in seconds], kept=3)
+    found = decisions.pace([NOW + timedelta(seconds=s) for s in seconds], kept=3)
     assert (found.decided, found.share_kept, found.seconds) == (6, 0.5, 5.0)
-    assert deciding.pace([], 0).seconds is None
+    assert decisions.pace([], 0).seconds is None
 
 
 @pytest.mark.parametrize(

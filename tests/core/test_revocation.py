@@ -8,7 +8,6 @@ from uuid import UUID
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openlatch.core import revocation as core
 from openlatch.core.register import (
     Account,
     App,
@@ -22,9 +21,10 @@ from openlatch.core.register import (
     Team,
     Term,
 )
+from openlatch.core.revocations import plan as core
 from openlatch.core.states import GRANTS, may_become
-from openlatch.core.windows import Window
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKind, StepState
+from openlatch.core.time_windows import Window
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing, StepKind, StepState
 
 NOW = datetime(2026, 3, 10, 12, tzinfo=UTC)
 SEE, CHANGE = Permission("see", "See", Reach.OBSERVE), Permission("change", "Change", Reach.OPERATE)

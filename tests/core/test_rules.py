@@ -9,10 +9,10 @@ from typing import Any
 import pytest
 
 from openlatch.core.filters import Attribute, Kind
-from openlatch.core.rules import BOOKS, LIMITS, RULES, Settings, Weights, handbook, own
-from openlatch.core.rules.rule import facts_of
-from openlatch.core.rules.score import score
-from openlatch.core.words import Severity
+from openlatch.core.flags import BOOKS, LIMITS, RULES, Settings, Weights, custom_rules, reference
+from openlatch.core.flags.rule import facts_of
+from openlatch.core.flags.score import score
+from openlatch.core.vocabulary import Severity
 from openlatch.errors import BadInput
 
 AT = datetime(2026, 3, 1, tzinfo=UTC)
@@ -191,7 +191,7 @@ def test_every_rule_has_a_key_and_number_of_its_own_and_says_what_to_do() -> Non
     assert set(EDGES) == {rule.key for rule in RULES}
     assert len(RULES) == len({rule.number for rule in RULES}) == len({rule.key for rule in RULES}) >= 25
     assert all(rule.title and rule.about and rule.remedy.words.endswith(".") for rule in RULES)
-    assert all(rule.number < own.FIRST_NUMBER for rule in RULES)
+    assert all(rule.number < custom_rules.FIRST_NUMBER for rule in RULES)
 
 
 def test_settings_survive_being_kept() -> None:
@@ -204,8 +204,8 @@ def test_settings_survive_being_kept() -> None:
 
 
 def test_the_reference_is_what_the_rules_say() -> None:
-    """Written from them: python -c "from openlatch.core.rules.handbook import page; print(page(), end='')"."""
-    assert Path("docs/reference/rules.md").read_text() == handbook.page()
+    """Written from them: python -c "from openlatch.core.flags.reference import page; print(page(), end='')"."""
+    assert Path("docs/reference/rules.md").read_text() == reference.page()
 
 
 # Own rules.
@@ -236,19 +236,19 @@ reach = "steward"
 """
 
 
-def read(text: str) -> list[own.OwnRule]:
-    return own.read(text, ATTRIBUTES, {"grant": ("holder", "account")})
+def read(text: str) -> list[custom_rules.OwnRule]:
+    return custom_rules.read(text, ATTRIBUTES, {"grant": ("holder", "account")})
 
 
 def test_an_own_rule_and_its_examples() -> None:
     """Examples are tried by what filters mean everywhere."""
     (rule,) = read(FILE)
     assert (rule.key, rule.urgency, len(rule.matches), len(rule.misses)) == ("agency_pays", 40, 1, 1)
-    assert own.try_out([rule]) == []
+    assert custom_rules.try_out([rule]) == []
     wrong = read(FILE.replace('reach = "steward"\n[[rule.misses]]', 'reach = "operate"\n[[rule.misses]]'))
-    (failure,) = own.try_out(wrong)
+    (failure,) = custom_rules.try_out(wrong)
     assert (failure.example, failure.expected) == (1, True)
-    (bare,) = own.try_out(read(FILE[: FILE.index("[[rule.misses]]")]))
+    (bare,) = custom_rules.try_out(read(FILE[: FILE.index("[[rule.misses]]")]))
     assert "one that must not" in bare.why
 
 

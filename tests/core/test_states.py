@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 from openlatch.core.states import GRANTS, OFFERS, REQUESTS, OfferState, RequestState, may_become, move
-from openlatch.core.words import GrantState
+from openlatch.core.vocabulary import GrantState
 from openlatch.errors import Conflict
 
 ALLOWED = {

@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openlatch.core.reviews.recommending import LevelChoice
-from openlatch.core.using import Watched, sufficient
-from openlatch.core.words import Reach
+from openlatch.core.grants.usage import Watched, sufficient
+from openlatch.core.reviews.recommendations import LevelChoice
+from openlatch.core.vocabulary import Reach
 
 TODAY = date(2026, 3, 10)
 READ = LevelChoice(UUID(int=1), "Read", Reach.OBSERVE, frozenset({"read"}))

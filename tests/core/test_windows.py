@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from openlatch.core.windows import WeeklyHours, Window, end_of_last_day, open_at
+from openlatch.core.time_windows import WeeklyHours, Window, end_of_last_day, open_at
 
 LONDON = ZoneInfo("Europe/London")
 

@@ -9,8 +9,8 @@ import httpx
 import pytest
 
 from openlatch.client import Client
-from openlatch.core.rules import RULES
-from openlatch.core.words import EndedAs, HolderKind
+from openlatch.core.flags import RULES
+from openlatch.core.vocabulary import EndedAs, HolderKind
 from openlatch.demo import loader
 from openlatch.launch.demo import Demo
 

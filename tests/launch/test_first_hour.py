@@ -20,7 +20,7 @@ from playwright.sync_api import Page, expect, sync_playwright
 
 from openlatch import wire
 from openlatch.client import CallFailed, Client
-from openlatch.core.reviews import bundle
+from openlatch.core.reviews import evidence_bundle
 from openlatch.errors import BadInput
 from openlatch.launch import own_server
 from openlatch.launch.cluster import Cluster
@@ -141,7 +141,7 @@ def _review(page: Page) -> None:
     expect(evidence).to_be_visible(timeout=60_000)
     with page.expect_download() as taken:
         evidence.click()
-    found = bundle.verify(Path(taken.value.path()).read_bytes())
+    found = evidence_bundle.verify(Path(taken.value.path()).read_bytes())
     assert (found.faults, found.items) == ((), 1)
 
 
@@ -170,7 +170,7 @@ def test_the_first_hour_by_the_command_line_alone(server: OwnServer, tmp_path: P
     openlatch("round", "close", ident, "--yes")
     taken = tmp_path / "evidence.zip"
     openlatch("evidence", "take", ident, "--to", str(taken))
-    assert bundle.verify(taken.read_bytes()).items == 1
+    assert evidence_bundle.verify(taken.read_bytes()).items == 1
     _folder_is_sound(server)
 
 

@@ -15,7 +15,7 @@ import pytest
 from sqlalchemy import event, inspect, select
 from sqlalchemy.orm import Session
 
-from openlatch.core.rules import RULES
+from openlatch.core.flags import RULES
 from openlatch.launch.cluster import Cluster
 from openlatch.service import imports
 from openlatch.service.flags import flags

@@ -12,8 +12,8 @@ import pytest
 from sqlalchemy import select, update
 
 from openlatch.core.register import Holder
-from openlatch.core.windows import ends_on
-from openlatch.core.words import GrantState, HolderKind
+from openlatch.core.time_windows import ends_on
+from openlatch.core.vocabulary import GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.service.accounts import settings
 from openlatch.service.grants import changes, end_reminders, hand_tasks, lifecycle, terms

@@ -18,9 +18,9 @@ from sqlalchemy import func, select
 
 from openlatch.adapters import NOTHING, Adapter, Found, Reading
 from openlatch.adapters.postgresql import PostgresqlAdapter
-from openlatch.core import journal as chain
+from openlatch.core.journal import chain
 from openlatch.core.register import Holder
-from openlatch.core.words import GrantState, HolderKind, StepKind, Verdict
+from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, Verdict
 from openlatch.errors import BadInput, Conflict
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port

@@ -13,7 +13,7 @@ from sqlalchemy import delete, select
 
 from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.words import Reach, Role
+from openlatch.core.vocabulary import Reach, Role
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, ProofNeeded, TooMany
 from openlatch.service import imports
 from openlatch.service.accounts.page import account_page

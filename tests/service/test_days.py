@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 import pytest
 from sqlalchemy import update
 
-from openlatch.core.windows import end_of_last_day, ends_on, last_day
+from openlatch.core.time_windows import end_of_last_day, ends_on, last_day
 from openlatch.service import imports
 from openlatch.service.access import my_access
 from openlatch.service.flags import flags

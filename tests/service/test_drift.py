@@ -28,7 +28,7 @@ from openlatch.adapters import (
     Whole,
 )
 from openlatch.core.exposure.rules import Combining, Right
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import BadInput, Conflict, SystemDown
 from openlatch.service import imports
 from openlatch.service.flags import flags

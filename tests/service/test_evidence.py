@@ -22,9 +22,9 @@ from icalendar import Calendar
 from sqlalchemy import create_engine, select
 
 from openlatch import wire
-from openlatch.core import journal as chain
-from openlatch.core.reviews import bundle
-from openlatch.core.words import Verdict
+from openlatch.core.journal import chain
+from openlatch.core.reviews import evidence_bundle
+from openlatch.core.vocabulary import Verdict
 from openlatch.errors import Conflict, NotAllowed, NotFound
 from openlatch.service.identity import signing_keys
 from openlatch.service.reviews import calendar_feed, close_round, decisions, evidence, open_round, rounds
@@ -123,18 +123,18 @@ def test_a_bundle_says_what_was_reviewed_decided_and_carried_out(small: Small, e
 def test_a_single_changed_byte_is_found_wherever_it_is(small: Small, ended: UUID) -> None:
     """In the archive itself, the manifest, the signature or any member; an end cut off, too."""
     data = bundled(small, ended)
-    sound = bundle.verify(data)
+    sound = evidence_bundle.verify(data)
     assert (sound.unaltered, sound.sound, sound.items, sound.round) == (True, False, 4, "Spring")
     key = signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]
-    assert bundle.verify(data, [key]).sound
+    assert evidence_bundle.verify(data, [key]).sound
     places = random.Random(7).sample(range(len(data)), 300)
     for place in [0, len(data) - 1, *places]:
         changed = bytearray(data)
         changed[place] ^= 1
-        assert not bundle.verify(bytes(changed)).unaltered, place
-    assert not bundle.verify(data[:-10]).unaltered
-    assert not bundle.verify(data + b"\n").unaltered
-    assert not bundle.verify(b"").unaltered
+        assert not evidence_bundle.verify(bytes(changed)).unaltered, place
+    assert not evidence_bundle.verify(data[:-10]).unaltered
+    assert not evidence_bundle.verify(data + b"\n").unaltered
+    assert not evidence_bundle.verify(b"").unaltered
 
 
 @given(st.data())
@@ -148,7 +148,7 @@ def test_no_random_change_passes_as_sound(small_bundle: tuple[bytes, str], data:
         changed[data.draw(st.integers(0, len(whole) - 1))] ^= data.draw(st.integers(1, 255))
     elif way == "order":
         order = data.draw(st.permutations(list(held)).filter(lambda names: names != list(held)))
-        changed = bytearray(bundle.pack({name: held[name] for name in order}))
+        changed = bytearray(evidence_bundle.pack({name: held[name] for name in order}))
     elif way == "packing":
         target = io.BytesIO()
         with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
@@ -161,10 +161,10 @@ def test_no_random_change_passes_as_sound(small_bundle: tuple[bytes, str], data:
         changed.insert(data.draw(st.integers(0, len(whole))), data.draw(st.integers(0, 255)))
     elif way == "drop":
         del held[data.draw(st.sampled_from(list(held)))]
-        changed = bytearray(bundle.pack(held))
+        changed = bytearray(evidence_bundle.pack(held))
     else:
         changed = bytearray(signed_anew(held, data.draw(st.binary(min_size=1, max_size=8))))
-    assert not bundle.verify(bytes(changed), [key]).sound
+    assert not evidence_bundle.verify(bytes(changed), [key]).sound
 
 
 def signed_anew(held: dict[str, bytes], seed: bytes) -> bytes:
@@ -173,25 +173,30 @@ def signed_anew(held: dict[str, bytes], seed: bytes) -> bytes:
     manifest = json.loads(held.pop("manifest.json"))
     del held["manifest.sig"]
     forger = Service(create_engine("postgresql+psycopg://"), Fernet(Fernet.generate_key()), evidence_seed=seed)
-    manifest["files"], manifest["key"] = bundle.describe(held), signing_keys.public(forger, signing_keys.EVIDENCE)
+    manifest["files"], manifest["key"] = (
+        evidence_bundle.describe(held),
+        signing_keys.public(forger, signing_keys.EVIDENCE),
+    )
     head = json.loads(held["tree_head.json"])
     unsigned = {name: value for name, value in head["head"].items() if name != "signature"}
     unsigned["key"] = manifest["key"]["x"]
     signature = signing_keys.key(forger, signing_keys.EVIDENCE).sign(chain.canonical(unsigned))
     head["head"] = {**unsigned, "signature": base64.urlsafe_b64encode(signature).decode()}
     held["tree_head.json"] = json.dumps(head).encode()
-    manifest["files"] = bundle.describe(held)
+    manifest["files"] = evidence_bundle.describe(held)
     written = json.dumps(manifest).encode()
     signature = signing_keys.key(forger, signing_keys.EVIDENCE).sign(written)
-    return bundle.pack({"manifest.json": written, "manifest.sig": signature, **held})
+    return evidence_bundle.pack({"manifest.json": written, "manifest.sig": signature, **held})
 
 
 def test_a_bundle_that_is_signed_anew_is_unaltered_but_by_whom_is_not_known(small: Small, ended: UUID) -> None:
     """Whoever has no key that they trust is never told that it is sound."""
     forged = signed_anew(members(bundled(small, ended)), b"somebody else")
-    found = bundle.verify(forged)
+    found = evidence_bundle.verify(forged)
     assert (found.faults, found.unaltered, found.sound) == ((), True, False)
-    assert not bundle.verify(forged, [signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]]).unaltered
+    assert not evidence_bundle.verify(
+        forged, [signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]]
+    ).unaltered
 
 
 @pytest.mark.parametrize(
@@ -213,15 +218,15 @@ def test_somebody_who_signs_anew_is_found_by_the_journal_and_by_the_key(
     held[name] = json.dumps(found).encode()
     manifest = json.loads(held.pop("manifest.json"))
     del held["manifest.sig"]
-    manifest["files"] = bundle.describe(held)
+    manifest["files"] = evidence_bundle.describe(held)
     other = small.service.__class__(small.service.engine, small.service.cipher, evidence_seed=b"somebody else")
     manifest["key"] = signing_keys.public(other, signing_keys.EVIDENCE)
     written = json.dumps(manifest).encode()
     signature = signing_keys.key(other, signing_keys.EVIDENCE).sign(written)
-    forged = bundle.pack({"manifest.json": written, "manifest.sig": signature, **held})
-    faults = bundle.verify(forged).faults
+    forged = evidence_bundle.pack({"manifest.json": written, "manifest.sig": signature, **held})
+    faults = evidence_bundle.verify(forged).faults
     assert any(told in fault for fault in faults), faults
-    pinned = bundle.verify(forged, [signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]]).faults
+    pinned = evidence_bundle.verify(forged, [signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]]).faults
     assert "it is signed with a key that is not trusted" in pinned
 
 

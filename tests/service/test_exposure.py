@@ -15,7 +15,7 @@ import pytest
 from sqlalchemy import select
 
 from openlatch.core.exposure.form import FORM
-from openlatch.core.words import Verdict
+from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.processes import free_port
 from openlatch.service.exposure import (

@@ -21,8 +21,8 @@ from sqlalchemy import func, select
 from sqlalchemy.exc import OperationalError
 
 from openlatch.adapters import ADAPTERS, Adapter, cloud, dav, directory, mail_sessions, mailboxes, postgresql
-from openlatch.core import journal as chain
-from openlatch.core.words import StepKind
+from openlatch.core.journal import chain
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.launch.cluster import Cluster
 from openlatch.service.grants import provisioning

@@ -15,10 +15,10 @@ from sqlalchemy import select, text, update
 from sqlalchemy.exc import DBAPIError
 
 from openlatch import wire
-from openlatch.core import journal as chain
+from openlatch.core.journal import chain
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.reviews import bundle
-from openlatch.core.words import Verdict
+from openlatch.core.reviews import evidence_bundle
+from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service.accounts import settings
@@ -358,7 +358,7 @@ def test_evidence_of_whoever_is_erased_is_signed_before_and_stays_as_it_was(smal
     evidence.sign(small.service, small.itself, ident, b"{}")
     key = signing_keys.public(small.service, signing_keys.EVIDENCE)["x"]
     again = _signed(small)
-    assert bundle.verify(again, [key]).faults == ()
+    assert evidence_bundle.verify(again, [key]).faults == ()
     with zipfile.ZipFile(io.BytesIO(before)) as one, zipfile.ZipFile(io.BytesIO(again)) as other:
         assert one.read("evidence.json") == other.read("evidence.json")
 

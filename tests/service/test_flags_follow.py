@@ -13,7 +13,7 @@ import pytest
 from sqlalchemy import select
 
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.words import Verdict
+from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service.flags import flags

@@ -10,8 +10,8 @@ from uuid import UUID
 import pytest
 from sqlalchemy import select
 
-from openlatch.core import journal as chain
-from openlatch.core.words import Standing, StepKind
+from openlatch.core.journal import chain
+from openlatch.core.vocabulary import Standing, StepKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service.grants import changes, provisioning
 from openlatch.service.people import leavers

@@ -11,7 +11,7 @@ import pytest
 from sqlalchemy import select
 
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import (
     BadInput,
     Conflict,

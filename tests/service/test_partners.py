@@ -14,7 +14,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind, Role
+from openlatch.core.vocabulary import HolderKind, Role
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.service.identity import authentication, sign_ins
 from openlatch.service.latches import guard

@@ -15,9 +15,9 @@ import pytest
 from sqlalchemy import select, text
 from sqlalchemy.exc import ProgrammingError
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.words import GrantState, HolderKind
+from openlatch.core.vocabulary import GrantState, HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service.access import charts, queries
@@ -61,7 +61,7 @@ def real(small: Small) -> Small:
 Answer = frozenset[tuple[UUID, UUID | None, str, tuple[UUID, ...]]]
 
 
-def answers(paths: list[access.Path]) -> Answer:
+def answers(paths: list[access_paths.Path]) -> Answer:
     """Paths as something that can be compared."""
     return frozenset((p.holder.id, p.level.id if p.level else None, p.words, p.grants) for p in paths)
 
@@ -70,11 +70,11 @@ def everything_now(unit: Unit) -> dict[str, Answer]:
     found = {}
     for account in unit.db.scalars(select(Account)):
         register = cut.around_accounts(unit.db, [account.id])
-        paths = access.everyone_reaching(register, account.id, unit.now)
+        paths = access_paths.everyone_reaching(register, account.id, unit.now)
         found[str(account.key)] = answers(paths)
         for holder in {path.holder for path in paths}:
             # Asked about one of them alone, only what leads from there to the account is read.
-            small = access.paths_to(cut.between(unit.db, holder, account.id), holder, account.id, unit.now)
+            small = access_paths.paths_to(cut.between(unit.db, holder, account.id), holder, account.id, unit.now)
             assert answers(small) == answers([path for path in paths if path.holder == holder])
     return found
 
@@ -83,7 +83,7 @@ def everything_then(unit: Unit, moment: Moment) -> dict[str, Answer]:
     found = {}
     for account in unit.db.scalars(select(Account)):
         register = past.around_accounts(unit.db, [account.id], moment)
-        found[str(account.key)] = answers(access.everyone_reaching(register, account.id, moment.at))
+        found[str(account.key)] = answers(access_paths.everyone_reaching(register, account.id, moment.at))
     return found
 
 
@@ -196,7 +196,7 @@ def test_what_is_put_right_afterwards_counts_for_the_belief_of_now_only(real: Sm
     def holders(moment: Moment) -> set[str]:
         with real.service.unit(real.itself) as unit:
             register = past.around_accounts(unit.db, [box], moment)
-            return {register.name_of(p.holder) for p in access.everyone_reaching(register, box, moment.at)}
+            return {register.name_of(p.holder) for p in access_paths.everyone_reaching(register, box, moment.at)}
 
     with real.service.unit(real.itself) as unit:
         now = unit.now

@@ -8,7 +8,7 @@ from uuid import UUID
 import pytest
 from sqlalchemy import select, text
 
-from openlatch.core.words import Severity, StepKind, Verdict
+from openlatch.core.vocabulary import Severity, StepKind, Verdict
 from openlatch.errors import Conflict
 from openlatch.service.exposure import evaluate
 from openlatch.service.reviews import close_round, decisions, evidence, open_round, rounds

@@ -13,7 +13,7 @@ from sqlalchemy import func, select
 
 from openlatch import wire
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, OpenLatchError, Outdated
 from openlatch.service.grants import changes, levels
 from openlatch.service.grants.change_types import Change, ChangeKind

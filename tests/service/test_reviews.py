@@ -13,8 +13,8 @@ import pytest
 from sqlalchemy import func, select, text, update
 from sqlalchemy.exc import DBAPIError
 
-from openlatch.core.reviews.assigning import Line, Place
-from openlatch.core.words import Happening, Subject, Verdict
+from openlatch.core.reviews.assignment import Line, Place
+from openlatch.core.vocabulary import Happening, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError, ProofNeeded
 from openlatch.service import imports
 from openlatch.service.exposure import evaluate as exposure

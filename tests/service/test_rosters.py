@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from sqlalchemy import select, text
 
-from openlatch.core import access
+from openlatch.core.access import paths
 from openlatch.service.unit import Unit
 from openlatch.store import cut, rosters
 from openlatch.store.tables import Account, Person, Roster, Team
@@ -40,7 +40,7 @@ CHANGES = {
 def over_the_team(unit: Unit) -> set[str]:
     """The names of those who reach the box as wardens, as paths say them."""
     box = unit.db.scalars(select(Account.id).where(Account.key == "box")).one()
-    found = access.everyone_reaching(cut.around_accounts(unit.db, [box]), box, unit.now)
+    found = paths.everyone_reaching(cut.around_accounts(unit.db, [box]), box, unit.now)
     return {path.hops[0].words.split(" belongs")[0] for path in found if "Wardens" in path.words}
 
 

@@ -11,8 +11,8 @@ from zoneinfo import ZoneInfo
 import pytest
 from sqlalchemy import select, text
 
-from openlatch.core.rules import BOOKS, Weights
-from openlatch.core.rules.rule import facts_of
+from openlatch.core.flags import BOOKS, Weights
+from openlatch.core.flags.rule import facts_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service.flags import flags, known_facts, rule_settings, weekly_letter

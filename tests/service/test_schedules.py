@@ -11,8 +11,8 @@ from uuid import UUID
 import pytest
 from sqlalchemy import select
 
-from openlatch.core.reviews.assigning import Line, Place
-from openlatch.core.words import Subject
+from openlatch.core.reviews.assignment import Line, Place
+from openlatch.core.vocabulary import Subject
 from openlatch.errors import BadFilter, BadInput, Conflict, NotAllowed
 from openlatch.service.reviews import close_round, schedules
 from openlatch.service.reviews.plans import Review

@@ -18,12 +18,12 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule, run_state_machine_as_test
 from sqlalchemy import select
 
-from openlatch.core import access
-from openlatch.core import journal as chain
 from openlatch.core import latches as core
+from openlatch.core.access import paths as access_paths
+from openlatch.core.journal import chain
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import OpenLatchError
 from openlatch.launch.cluster import Cluster
 from openlatch.service import imports
@@ -165,7 +165,7 @@ def allowed(unit: Unit, viewer: Viewer) -> dict[str, set[UUID]]:
     if viewer.administrator:
         return {kind: set(db.scalars(select(table.id))) for kind, table in LISTED.items()}
     whole = cut.around_accounts(db, list(owners))
-    paths = access.everything_reached(whole, Holder(HolderKind.PERSON, viewer.person), unit.now)  # type: ignore[arg-type]
+    paths = access_paths.everything_reached(whole, Holder(HolderKind.PERSON, viewer.person), unit.now)  # type: ignore[arg-type]
     owned = {account for account, owner in owners.items() if owner == viewer.person}
     reached = {path.account for path in paths}
     grants = db.scalars(select(Grant)).all()

@@ -12,7 +12,7 @@ import pyotp
 import pytest
 from sqlalchemy import select, text
 
-from openlatch.core.words import Role
+from openlatch.core.vocabulary import Role
 from openlatch.errors import (
     BadInput,
     Conflict,

@@ -12,8 +12,8 @@ from flask import request
 from sqlalchemy import select
 
 from openlatch.adapters import mail_sessions
-from openlatch.core import journal as chain
-from openlatch.core.words import StepKind
+from openlatch.core.journal import chain
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service.grants import change_types, changes, provisioning
 from openlatch.service.revocations import revoke

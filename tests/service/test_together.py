@@ -15,10 +15,10 @@ import pytest
 from hypothesis import settings
 from sqlalchemy import func, select, text
 
-from openlatch.core import journal as chain
 from openlatch.core import latches as core
+from openlatch.core.journal import chain
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.words import Proof
+from openlatch.core.vocabulary import Proof
 from openlatch.errors import Collision, Conflict, Held, NotFound, OpenLatchError
 from openlatch.service.grants import change_types, changes, provisioning
 from openlatch.service.grants.lifecycle import Choice, Single

@@ -10,8 +10,8 @@ import orjson
 import psycopg
 from sqlalchemy import select
 
-from openlatch.core import journal as chain
-from openlatch.core import tree_heads as core
+from openlatch.core.journal import chain
+from openlatch.core.journal import tree_heads as core
 from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
 from openlatch.service.accounts import settings

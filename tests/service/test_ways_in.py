@@ -20,9 +20,9 @@ from sqlalchemy import select
 
 import openlatch.service
 from openlatch.core import latches as core
-from openlatch.core.imports import RECORD_KINDS
+from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.words import GrantState
+from openlatch.core.vocabulary import GrantState
 from openlatch.errors import Held
 from openlatch.service import imports
 from openlatch.service.grants import changes, levels, lifecycle

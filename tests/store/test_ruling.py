@@ -12,9 +12,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from openlatch.core.rules import BOOKS, LIMITS, Book, Settings, Weights
-from openlatch.core.rules.rule import Gathered, facts_of, meanings, said_of
-from openlatch.core.rules.terms import InstantColumn, NumberColumn, NumberFact, SaidFact, TextColumn, TruthColumn
+from openlatch.core.flags import BOOKS, LIMITS, Book, Settings, Weights
+from openlatch.core.flags.expressions import InstantColumn, NumberColumn, NumberFact, SaidFact, TextColumn, TruthColumn
+from openlatch.core.flags.rule import Gathered, facts_of, meanings, said_of
 from openlatch.launch.cluster import Cluster
 from openlatch.store.ruling.terms import ROOM, found, with_facts
 

@@ -18,8 +18,8 @@ from hypothesis import strategies as st
 from sqlalchemy import create_engine, select, text
 from sqlalchemy.exc import DBAPIError
 
-from openlatch.core import journal as chain
 from openlatch.core.filters import check, matches, parse
+from openlatch.core.journal import chain
 from openlatch.errors import BadInput, Conflict
 from openlatch.launch.cluster import Cluster
 from openlatch.service import imports

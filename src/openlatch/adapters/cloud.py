@@ -33,8 +33,8 @@ from openlatch.adapters.contract import (
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.limits import CALL_SECONDS, asked
-from openlatch.core.revocation import Move
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 PAGE = 100

@@ -16,8 +16,8 @@ from typing import Any, ClassVar, Protocol
 
 from openlatch.adapters.coverage import Coverage
 from openlatch.core.exposure.rules import Combining, Right
-from openlatch.core.revocation import Move
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 # What can hang on a login: objects that it owns, jobs that nobody attends to, keys that machines come in by, what

@@ -44,8 +44,8 @@ from openlatch.adapters.dav_lists import (
     written,
 )
 from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, READING_SECONDS, asked
-from openlatch.core.revocation import Move
-from openlatch.core.words import StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 _XML = {"Content-Type": "application/xml; charset=utf-8"}

@@ -11,7 +11,7 @@ from defusedxml.ElementTree import ParseError, fromstring
 
 from openlatch.adapters.contract import FoundLevel
 from openlatch.core.exposure.rules import Right
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 from openlatch.errors import SystemRefused
 
 DAV = "{DAV:}"

@@ -45,8 +45,8 @@ from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.directory_names import dn, is_below, without_uid
 from openlatch.adapters.directory_rights import unable
 from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, cut_off_after
-from openlatch.core.revocation import Move
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 PAGE = 500

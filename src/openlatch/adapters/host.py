@@ -59,8 +59,8 @@ from openlatch.adapters.host_words import (
     WRITE,
 )
 from openlatch.adapters.limits import CALL_SECONDS
-from openlatch.core.revocation import Move
-from openlatch.core.words import StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 ADMINISTRATION = "administration"

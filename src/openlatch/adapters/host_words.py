@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from openlatch.adapters import host_rules as rules
 from openlatch.adapters.contract import FoundLevel
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 
 SHELL = FoundLevel(
     "shell", "Whole login", "Can do all that the login can.",

@@ -34,8 +34,8 @@ from openlatch.adapters.mail_exposure import MANNER, open_rules
 from openlatch.adapters.mail_lists import ANYONE, AUTHENTICATED, MailList, parse
 from openlatch.adapters.mail_lists import normal as key
 from openlatch.adapters.mail_sessions import MailSessions
-from openlatch.core.revocation import Move
-from openlatch.core.words import Reach, StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 # What each right lets somebody do (RFC 4314, 2.1), in the order in which the standard writes them.

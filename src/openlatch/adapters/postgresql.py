@@ -41,8 +41,8 @@ from openlatch.adapters.limits import (
 )
 from openlatch.adapters.postgresql_exposure import MANNER, doors
 from openlatch.adapters.postgresql_words import MEMBERSHIPS, predefined_level, rights_of
-from openlatch.core.revocation import Move
-from openlatch.core.words import StepKind
+from openlatch.core.revocations.plan import Move
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 
 # A predefined role begins with this; no other role may.

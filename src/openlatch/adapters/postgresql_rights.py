@@ -25,7 +25,7 @@ from openlatch.adapters.postgresql_words import (
     rights_level,
     rights_of,
 )
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 
 Db = psycopg.Connection[dict[str, Any]]

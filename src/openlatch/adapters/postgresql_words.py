@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from typing import LiteralString
 
 from openlatch.adapters.contract import FoundLevel
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 
 # By the attribute's column in pg_roles: the word that sets it, the permission, how far it goes.
 ATTRIBUTES: dict[str, tuple[LiteralString, str, Reach]] = {

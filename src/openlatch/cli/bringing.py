@@ -13,8 +13,8 @@ from openlatch.cli import session
 from openlatch.cli.output import Column, err, moment, out, output_option, show_one
 from openlatch.cli.register import list_command
 from openlatch.client import Client
-from openlatch.core.imports import RECORD_KINDS
-from openlatch.core.matching import MarkKind
+from openlatch.core.files.records import RECORD_KINDS
+from openlatch.core.people.login_matching import MarkKind
 
 MOST_SHOWN = 50
 SYSTEMS: list[Column] = [

@@ -16,7 +16,7 @@ from openlatch.cli import session
 from openlatch.cli.output import Column, err, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
-from openlatch.core.offering import DAYS
+from openlatch.core.offers.wording import DAYS
 from openlatch.errors import Conflict
 
 OFFERS: list[Column] = [

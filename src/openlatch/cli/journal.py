@@ -14,8 +14,8 @@ import click
 from openlatch.cli import session, trust
 from openlatch.cli.output import Column, err, moment, out, output_option
 from openlatch.cli.register import list_command
-from openlatch.core import journal as core
-from openlatch.core import tree_heads
+from openlatch.core.journal import chain as core
+from openlatch.core.journal import tree_heads
 from openlatch.errors import BadInput
 
 # What verifying ends with when nothing is altered, and nothing kept outside vouches for it.

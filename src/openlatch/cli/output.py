@@ -18,9 +18,9 @@ from rich.table import Table
 from rich.text import Text
 
 from openlatch.cli import session
-from openlatch.core.spreadsheets import guarded
-from openlatch.core.windows import ends_on
-from openlatch.core.words import SENSITIVITY_WORDS, Proof, Reach, Severity
+from openlatch.core.files.csv_safety import guarded
+from openlatch.core.time_windows import ends_on
+from openlatch.core.vocabulary import SENSITIVITY_WORDS, Proof, Reach, Severity
 
 Column = tuple[str, Callable[[Any], Any]]
 out = Console(highlight=False, soft_wrap=not sys.stdout.isatty())

@@ -14,7 +14,7 @@ from openlatch.cli import session, trust
 from openlatch.cli.output import Column, day, end_day, moment, out, output_option
 from openlatch.cli.register import list_command
 from openlatch.client import Client
-from openlatch.core.reviews import bundle
+from openlatch.core.reviews import evidence_bundle
 
 # What verifying ends with when nothing is altered, and no key is trusted.
 UNKNOWN_SIGNER = 6
@@ -73,7 +73,7 @@ def evidence_verify(file: Path, key: str, output: str) -> int:
 
     Exit code 0: sound. 4: altered. 6: unaltered, but by whom is not known, since no key is trusted.
     """
-    found = bundle.verify(file.read_bytes(), trust.keys(key))
+    found = evidence_bundle.verify(file.read_bytes(), trust.keys(key))
     if output == "json":
         shown = {"sound": found.sound, "unaltered": found.unaltered, "trusted": found.is_trusted, "round": found.round,
                  "items": found.items, "position": found.position, "hash": found.hash, "key": found.key,
@@ -84,7 +84,7 @@ def evidence_verify(file: Path, key: str, output: str) -> int:
     return 0 if found.sound else UNKNOWN_SIGNER if found.unaltered else 4
 
 
-def _write(found: bundle.Finding) -> None:
+def _write(found: evidence_bundle.Finding) -> None:
     for fault in found.faults[:50]:
         out.print(f"Fault: {fault}", markup=False)
     if not found.unaltered:

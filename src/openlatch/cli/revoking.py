@@ -16,7 +16,7 @@ from openlatch.cli.output import Column, err, moment, out, output_option, proof,
 from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 
 REVOCATIONS: list[Column] = [
     ("ID", lambda r: str(r.id)),

@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from openlatch.client import CallFailed, Client
-from openlatch.core.windows import end_of_last_day, zone_of
+from openlatch.core.time_windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, NotSignedIn
 
 DEFAULT_URL = "http://127.0.0.1:8620"

@@ -16,10 +16,10 @@ from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
-from openlatch.core.access import Path, everyone_reaching, rights_of
+from openlatch.core.access.paths import Path, everyone_reaching, rights_of
 from openlatch.core.register import UTC_ZONE, Grant, Holder, Register
-from openlatch.core.windows import Window, ends_on
-from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.core.time_windows import Window, ends_on
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 
 # Instants to come at which somebody's time begins or ends. Where there are more, nobody can say what holds later: then
 # nothing more is let in that begins or ends at a time of its own.

@@ -14,8 +14,8 @@ from typing import NamedTuple, TypeVar, cast
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
-from openlatch.core.windows import ALWAYS, WeeklyHours, Window
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+from openlatch.core.time_windows import ALWAYS, WeeklyHours, Window
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 
 UTC_ZONE = ZoneInfo("UTC")
 Value = TypeVar("Value")

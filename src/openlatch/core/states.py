@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from enum import StrEnum
 from typing import TypeVar
 
-from openlatch.core.words import GrantState
+from openlatch.core.vocabulary import GrantState
 from openlatch.errors import Conflict
 
 State = TypeVar("State", bound=StrEnum)

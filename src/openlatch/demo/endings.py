@@ -9,7 +9,7 @@ import psycopg
 from psycopg import sql
 from sqlalchemy import select
 
-from openlatch.core.words import Proof
+from openlatch.core.vocabulary import Proof
 from openlatch.service.exposure import guard_changes, system_guards, tell_guards
 from openlatch.service.grants import changes
 from openlatch.service.grants.change_types import Change, ChangeKind

@@ -17,10 +17,10 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.ids import new_id
-from openlatch.core.imports import RECORD_KINDS
-from openlatch.core.reviews.assigning import Line, Place
-from openlatch.core.words import Happening, Reach, Role, Subject, Verdict
+from openlatch.core.reviews.assignment import Line, Place
+from openlatch.core.vocabulary import Happening, Reach, Role, Subject, Verdict
 from openlatch.demo import giving
 from openlatch.errors import BadInput
 from openlatch.service import imports

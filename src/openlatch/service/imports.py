@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
-from openlatch.core import imports as core
+from openlatch.core.files import records as core
 from openlatch.errors import BadInput
 from openlatch.service.attempt import attempt
 from openlatch.service.exposure import evaluate

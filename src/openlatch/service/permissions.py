@@ -20,9 +20,9 @@ from sqlalchemy import ColumnElement, Select, and_, false, or_, select, true
 from sqlalchemy.orm import InstrumentedAttribute
 from sqlalchemy.orm import Session as Db
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind, Reach
+from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.store import cut
 from openlatch.store.tables import (
@@ -83,7 +83,7 @@ class Sight:
         if person is None:
             return cls(False, None)
         holder = Holder(HolderKind.PERSON, person)
-        paths = access.everything_reached(cut.around_holder(db, holder), holder, now)
+        paths = access_paths.everything_reached(cut.around_holder(db, holder), holder, now)
         own = db.scalars(select(Grant.id).where(Grant.holder_id == person))
         return cls(
             False,
@@ -98,7 +98,9 @@ class Sight:
     def _within(cls, db: Db, person: UUID, now: datetime, account: UUID, scope: frozenset[str] | None) -> Sight:
         holder = Holder(HolderKind.PERSON, person)
         register = cut.between(db, holder, account)
-        paths = [p for p in access.paths_to(register, holder, account, now) if access.open_now(register, p, now)]
+        paths = [
+            p for p in access_paths.paths_to(register, holder, account, now) if access_paths.open_now(register, p, now)
+        ]
         if not paths:
             raise NotAllowed("Your access to this account is over.", "Switch out of it.")
         of_all = {permission for path in paths if path.part is None for permission in path.permissions}

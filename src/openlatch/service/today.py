@@ -9,7 +9,7 @@ from sqlalchemy import Integer, and_, func, or_, select
 
 from openlatch.core.exposure.answers import Audience
 from openlatch.core.exposure.rules import Right
-from openlatch.core.words import Severity
+from openlatch.core.vocabulary import Severity
 from openlatch.service.flags.flags import title_of, with_title
 from openlatch.service.unit import Unit
 from openlatch.store import lists

@@ -48,14 +48,14 @@ def time_column(expression: Any, sentence: str, **use: Any) -> Column:
 
 
 def last_day_column(until: Any, zone: Any) -> Column:
-    """The last day of what ends with a day in a time zone (``core.windows.last_day``)."""
+    """The last day of what ends with a day in a time zone (``core.time_windows.last_day``)."""
     ends = func.timezone(zone, until)
     day = case((cast(ends, Time) == text("time '00:00'"), cast(ends, Date) - 1))
     return Column(day, Kind.TEXT, "", filtered=False)
 
 
 def ends_on_column(at: Any, zone: Any) -> Column:
-    """The day on which something ends, in a time zone (``core.windows.ends_on``)."""
+    """The day on which something ends, in a time zone (``core.time_windows.ends_on``)."""
     before = at - cast("1 microsecond", Interval)
     return Column(cast(func.timezone(zone, before), Date), Kind.TEXT, "", filtered=False)
 

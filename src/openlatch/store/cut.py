@@ -13,7 +13,7 @@ from sqlalchemy import text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.store import rosters
 from openlatch.store.database import Question, ask, driver_of
 from openlatch.store.plain import (

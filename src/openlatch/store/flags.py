@@ -14,8 +14,8 @@ from sqlalchemy import update
 from sqlalchemy.orm import Session as Db
 from sqlalchemy.orm.util import identity_key
 
+from openlatch.core.flags import Finding, Rule
 from openlatch.core.ids import new_id
-from openlatch.core.rules import Finding, Rule
 from openlatch.store.database import ask, send
 from openlatch.store.ruling.looking import Looked
 from openlatch.store.ruling.terms import ROOM

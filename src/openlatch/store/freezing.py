@@ -18,9 +18,9 @@ from sqlalchemy import Text as SqlText
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session as Db
 
-from openlatch.core import access
+from openlatch.core.access import paths
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind, Subject
+from openlatch.core.vocabulary import HolderKind, Subject
 from openlatch.store import cut, lists
 from openlatch.store.database import driver_of
 from openlatch.store.lists_reviews import SCOPES
@@ -361,7 +361,7 @@ def _note_ways(
         for grant in register.by_account.get(account, ()):
             known = crowds.get(grant.holder)
             if known is None:
-                crowd = access.behind(register, grant.holder, now)
+                crowd = paths.behind(register, grant.holder, now)
                 people = {h.id: register.people[h.id].name for h in crowd if h.kind is HolderKind.PERSON}
                 known = crowds[grant.holder] = crowd, people
             inside |= known[0]
@@ -373,7 +373,7 @@ def _note_ways(
             inside.add(holder)
     named = {g: (account, h) for account, held in twice.items() for g, h in some[account] if h in held}
     whole = cut.with_grants(db, register, [g for g, (_, h) in named.items() if h.kind in _THEMSELVES])
-    reached = {account: access.paths_into(whole, holders, account, now) for account, holders in twice.items()}
+    reached = {account: paths.paths_into(whole, holders, account, now) for account, holders in twice.items()}
     for grant_id, (account, holder) in named.items():
         others = [p.words for p in reached[account][holder] if grant_id not in p.grants]
         found.setdefault(grant_id, Ways()).others = list(dict.fromkeys(others))

@@ -1,4 +1,4 @@
-"""Writing and reading the journal. The chain itself is ``core.journal``'s."""
+"""Writing and reading the journal. The chain itself is ``core.journal.chain``'s."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ import psycopg
 from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session as Db
 
-from openlatch.core import journal as core
+from openlatch.core.journal import chain as core
 from openlatch.store.database import driver_of
 from openlatch.store.tables import JournalEntry, JournalHead
 
@@ -73,8 +73,8 @@ _MOVE_HEAD = """
 
 
 # One entry, with its place and hash found by the database itself: most changes leave just one, and this way it goes
-# over in one trip. Moving the head on locks it and gives the hash before. ``core.journal.seal`` says the same, and
-# verifying finds it out if it did not. Without a head there is no position, which the journal refuses.
+# over in one trip. Moving the head on locks it and gives the hash before. ``core.journal.chain.seal`` says the same,
+# and verifying finds it out if it did not. Without a head there is no position, which the journal refuses.
 _SEAL_ONE = f"""
     with moved as (
         update journal_heads set position = position + 1, previous = hash, hash = sha256(convert_to(

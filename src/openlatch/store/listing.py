@@ -35,7 +35,7 @@ from openlatch.core.filters import (
     names_in,
     parse,
 )
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
 
 MOST = 500

@@ -8,7 +8,7 @@ from sqlalchemy import ColumnElement, and_, case, func, literal, null, select
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
-from openlatch.core.words import Proof
+from openlatch.core.vocabulary import Proof
 from openlatch.store.columns import (
     archived_column,
     counted,

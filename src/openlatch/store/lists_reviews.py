@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
-from openlatch.core.words import Proof, Subject
+from openlatch.core.vocabulary import Proof, Subject
 from openlatch.store import lists
 from openlatch.store.columns import (
     id_column,

@@ -17,8 +17,8 @@ import orjson
 from sqlalchemy import text
 from sqlalchemy.orm import Session as Db
 
+from openlatch.core.files.records import LineError, RecordKind
 from openlatch.core.ids import new_id
-from openlatch.core.imports import LineError, RecordKind
 from openlatch.store.database import driver_of
 
 # What is over once it is told.

@@ -20,8 +20,8 @@ from sqlalchemy import text
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
-from openlatch.core.windows import Window
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+from openlatch.core.time_windows import Window
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 from openlatch.store.plain import hours_value
 
 # Whoever was ever behind the holders named. Nothing here looks at time: that is for whoever reads what is found.

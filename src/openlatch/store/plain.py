@@ -11,8 +11,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
-from openlatch.core.windows import ALWAYS, WeeklyHours, Window
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing
+from openlatch.core.time_windows import ALWAYS, WeeklyHours, Window
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 from openlatch.store.columns import among
 from openlatch.store.kept import Kept
 from openlatch.store.tables import Level, Resource, ResourceGroup, ResourceInGroup, Term

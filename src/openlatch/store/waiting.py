@@ -7,9 +7,9 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, or_
 
-from openlatch.core.revocation import LONGEST_WAIT
+from openlatch.core.revocations.plan import LONGEST_WAIT
 
 
 def is_over(column: Any, now: datetime) -> ColumnElement[bool]:
-    """Whether a wait is over: the same as ``core.revocation.is_due``, for rows that wait."""
+    """Whether a wait is over: the same as ``core.revocations.plan.is_due``, for rows that wait."""
     return or_(column <= now, column > now + LONGEST_WAIT)

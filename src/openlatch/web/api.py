@@ -13,8 +13,8 @@ import orjson
 from flask import Response, request
 
 from openlatch import wire
-from openlatch.core import journal as chain
-from openlatch.core import tree_heads as tree_heads_core
+from openlatch.core.journal import chain
+from openlatch.core.journal import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
 from openlatch.service import imports, today
 from openlatch.service.accounts.app_page import app_page

@@ -8,7 +8,7 @@ from uuid import UUID
 from openlatch import wire
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput
 from openlatch.service.access import charts, queries
 from openlatch.service.grants import usage

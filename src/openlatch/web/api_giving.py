@@ -8,7 +8,7 @@ from uuid import UUID
 from flask import Response, request
 
 from openlatch import wire
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 from openlatch.service.access import my_access
 from openlatch.service.accounts import settings
 from openlatch.service.acting import visits

@@ -9,8 +9,8 @@ from uuid import UUID
 from flask import Response
 
 from openlatch import wire
-from openlatch.core.reviews.assigning import Place
-from openlatch.core.words import Happening, Reach, Subject, Verdict
+from openlatch.core.reviews.assignment import Place
+from openlatch.core.vocabulary import Happening, Reach, Subject, Verdict
 from openlatch.errors import NotReady
 from openlatch.service.reviews import calendar_feed, decisions, evidence, plans, reviewers, rounds, schedules
 from openlatch.service.reviews import close_round as reviews_close_round

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from openlatch import wire
-from openlatch.core.rules import Weights
+from openlatch.core.flags import Weights
 from openlatch.service.flags import known_facts, rule_settings, weekly_letter
 from openlatch.service.unit import Unit
 from openlatch.web.api_systems import api

@@ -14,7 +14,7 @@ from ipaddress import IPv4Address, IPv6Address, summarize_address_range
 from zoneinfo import ZoneInfo
 
 from openlatch.core.exposure.conditions import BeginsWith, Network, OneOf, Test
-from openlatch.core.windows import WeeklyHours, Window
+from openlatch.core.time_windows import WeeklyHours, Window
 
 _V4 = 1 << 32
 _V6 = 1 << 128

@@ -30,7 +30,7 @@ from openlatch.core.exposure.conditions import (
 )
 from openlatch.core.exposure.rules import Boundary, Caller, Holder, Manner, Terms, Who, WhoKind
 from openlatch.core.exposure.space import EVERYTHING, NONE, Box, Space
-from openlatch.core.windows import WeeklyHours, Window
+from openlatch.core.time_windows import WeeklyHours, Window
 
 _CALLER, _LINK, _ADDRESS, _INSTANT, _WEEK, _SECURE, _FACTOR, _FIRST_NAMED = range(8)
 _NO, _YES = 1, 2

@@ -8,7 +8,7 @@ from datetime import datetime
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_network
 from zoneinfo import ZoneInfo
 
-from openlatch.core.windows import WeeklyHours, Window
+from openlatch.core.time_windows import WeeklyHours, Window
 
 Network = IPv4Network | IPv6Network
 Address = IPv4Address | IPv6Address

@@ -67,7 +67,7 @@ from openlatch.core.exposure.rules import (
     Who,
     WhoKind,
 )
-from openlatch.core.windows import WeeklyHours, Window, end_of_last_day
+from openlatch.core.time_windows import WeeklyHours, Window, end_of_last_day
 from openlatch.instants import bounded
 
 MOST_DEEP = 12

@@ -12,7 +12,7 @@ from openlatch.core.exposure.chart import Way
 from openlatch.core.exposure.conditions import network, network_order
 from openlatch.core.exposure.document import write_hours, write_instant
 from openlatch.core.exposure.form import DAYS
-from openlatch.core.windows import WeeklyHours, Window
+from openlatch.core.time_windows import WeeklyHours, Window
 
 
 def write_way(way: Way) -> dict[str, Any]:

@@ -13,7 +13,7 @@ from openlatch.core.exposure.callers import Callers
 from openlatch.core.exposure.chart import Way
 from openlatch.core.exposure.conditions import Network, network_order
 from openlatch.core.exposure.rules import Right
-from openlatch.core.windows import WeeklyHours, Window, day_in_words, end_in_words
+from openlatch.core.time_windows import WeeklyHours, Window, day_in_words, end_in_words
 
 RIGHT_WORDS = {Right.SEE: "see", Right.CHANGE: "change", Right.ADMINISTER: "decide who gets in to"}
 AUDIENCE_WORDS = {

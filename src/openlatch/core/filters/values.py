@@ -10,7 +10,7 @@ from typing import Any
 from uuid import UUID
 
 from openlatch.core.filters.tree import AND, NOT, OR, Compare, Node, Operator, Present
-from openlatch.core.words import Reach
+from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadFilter
 from openlatch.instants import bounded
 

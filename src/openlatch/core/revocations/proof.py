@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from openlatch.core.words import EndedAs, Proof, StepKind, StepState
+from openlatch.core.vocabulary import EndedAs, Proof, StepKind, StepState
 
 # From the surest to the least sure: of several ends, the least sure one describes the whole.
 ORDER = tuple(Proof)

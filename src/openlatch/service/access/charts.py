@@ -11,8 +11,8 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import ColumnElement, FromClause, Select, case, func, select
 
-from openlatch.core.windows import ends_on
-from openlatch.core.words import Reach
+from openlatch.core.time_windows import ends_on
+from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
 from openlatch.service.unit import Unit
 from openlatch.store import lists

@@ -10,10 +10,10 @@ from uuid import UUID
 
 from sqlalchemy import func, select, update
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.windows import last_day
-from openlatch.core.words import GrantState, HolderKind
+from openlatch.core.time_windows import last_day
+from openlatch.core.vocabulary import GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.identity import try_limits
@@ -40,7 +40,7 @@ def page(unit: Unit) -> dict[str, Any]:
     person = _person(unit)
     me = Holder(HolderKind.PERSON, person.id)
     known = cut.around_holder(unit.db, me)
-    paths = access.everything_reached(known, me, unit.now)
+    paths = access_paths.everything_reached(known, me, unit.now)
     grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     direct = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id)))
     rows = [
@@ -68,7 +68,7 @@ def page(unit: Unit) -> dict[str, Any]:
 
 def _reached_by(unit: Unit, account: UUID) -> dict[str, Any]:
     known = cut.around_accounts(unit.db, [account])
-    by_holder = access.by_holder(known.as_held(), account, unit.now)
+    by_holder = access_paths.by_holder(known.as_held(), account, unit.now)
     place = known.accounts[account]
     others = [
         {
@@ -89,7 +89,7 @@ def _reached_by(unit: Unit, account: UUID) -> dict[str, Any]:
     }
 
 
-def _latest(paths: Sequence[access.Path]) -> datetime | None:
+def _latest(paths: Sequence[access_paths.Path]) -> datetime | None:
     ends = [path.window.until for path in paths]
     return None if None in ends else max(end for end in ends if end is not None)
 

@@ -9,9 +9,10 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core import access, offering
+from openlatch.core.access import paths
+from openlatch.core.offers import wording
 from openlatch.core.register import UTC_ZONE, Register
-from openlatch.core.windows import last_day
+from openlatch.core.time_windows import last_day
 from openlatch.service.unit import Unit
 from openlatch.store import lists
 from openlatch.store.columns import among
@@ -42,7 +43,7 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
 
 
 def path_row(
-    unit: Unit, register: Register, path: access.Path, grants: dict[UUID, Any], asked_at: datetime | None = None
+    unit: Unit, register: Register, path: paths.Path, grants: dict[UUID, Any], asked_at: datetime | None = None
 ) -> dict[str, Any]:
     """A path as answers show it: now, or at the instant that is asked about."""
     at = asked_at or unit.now
@@ -64,7 +65,7 @@ def path_row(
         "since": path.window.since,
         "until": path.window.until,
         "last_day": last_day(path.window.until, account.zone if account else UTC_ZONE),
-        "open_now": access.open_now(register, path, at),
+        "open_now": paths.open_now(register, path, at),
         "revoking": path.revoking,
         "left": person is not None and person.is_gone(at),
         "words": path.words,
@@ -85,5 +86,5 @@ def path_row(
         "recorded": last.recorded if last else True,
         "owed": last.owed if last else None,
         "part": path.part.name if path.part else None,
-        "hours": "; ".join(offering.hours_in_words(hours) for hours in path.hours),
+        "hours": "; ".join(wording.hours_in_words(hours) for hours in path.hours),
     }

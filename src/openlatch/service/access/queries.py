@@ -10,12 +10,13 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, select
 
-from openlatch.core import access, supposing
+from openlatch.core.access import paths as access_paths
+from openlatch.core.access import what_if as access_what_if
+from openlatch.core.access.what_if import Shift
 from openlatch.core.ids import new_id
 from openlatch.core.register import Holder, Permission, Register, Term
-from openlatch.core.supposing import Shift
-from openlatch.core.windows import Window
-from openlatch.core.words import GrantState, HolderKind, Proof, Standing
+from openlatch.core.time_windows import Window
+from openlatch.core.vocabulary import GrantState, HolderKind, Proof, Standing
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.grants import lifecycle
@@ -64,7 +65,7 @@ def _around_holder(unit: Unit, holder: Holder, moment: Moment | None) -> Registe
     return past.around_holder(unit.db, holder, moment) if moment else cut.around_holder(unit.db, holder)
 
 
-def _fits(register: Register, path: access.Path, question: Question, at: datetime) -> bool:
+def _fits(register: Register, path: access_paths.Path, question: Question, at: datetime) -> bool:
     """Whether a path gives the one permission that is asked about, on the one resource, at that instant."""
     if path.level is not None and question.permission not in {"", *(p.key for p in path.permissions)}:
         return False
@@ -73,17 +74,17 @@ def _fits(register: Register, path: access.Path, question: Question, at: datetim
     # On the whole account: what reaches only a part of it does not count.
     if question.permission and question.resource is None and path.part is not None:
         return False
-    return not question.permission or access.open_now(register, path, at)
+    return not question.permission or access_paths.open_now(register, path, at)
 
 
 def _shown(
-    unit: Unit, register: Register, paths: Iterable[access.Path], question: Question, ended: Iterable[str] = ()
+    unit: Unit, register: Register, paths: Iterable[access_paths.Path], question: Question, ended: Iterable[str] = ()
 ) -> dict[str, Any]:
     at = question.at or unit.now
     found = [path for path in paths if _fits(register, path, question, at)]
     can = any(not _has_left(register, path.holder, at) for path in found)
     if question.shortest:
-        first: dict[Holder, access.Path] = {}
+        first: dict[Holder, access_paths.Path] = {}
         for path in found:
             first.setdefault(path.holder, path)
         found = list(first.values())
@@ -123,7 +124,7 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict
     # Whoever has left is asked about as the systems have it: what they held there may still let them in.
     held = register.as_held() if _has_left(register, holder, at) else register
     ended = [] if moment else _unproved(unit, Grant.account_id == account, Grant.holder_id == person)
-    return _shown(unit, register, access.paths_to(held, holder, account, at), question, ended)
+    return _shown(unit, register, access_paths.paths_to(held, holder, account, at), question, ended)
 
 
 def everyone(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
@@ -132,11 +133,11 @@ def everyone(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
     one(unit, "accounts", account)
     moment, at = _moment(unit, question), question.at or unit.now
     register = _around_accounts(unit, [account], moment)
-    paths = access.everyone_reaching(register, account, at)
+    paths = access_paths.everyone_reaching(register, account, at)
     gone = [Holder(HolderKind.PERSON, person.id) for person in register.people.values() if person.is_gone(at)]
     if gone:
-        left = access.paths_into(register.as_held(), gone, account, at).values()
-        paths = sorted([*paths, *(path for own in left for path in own)], key=access.order_of)
+        left = access_paths.paths_into(register.as_held(), gone, account, at).values()
+        paths = sorted([*paths, *(path for own in left for path in own)], key=access_paths.order_of)
     ended = [] if moment else _unproved(unit, Grant.account_id == account)
     return _shown(unit, register, paths, question, ended)
 
@@ -148,7 +149,7 @@ def everything(unit: Unit, person: UUID, question: Question) -> dict[str, Any]:
     moment = _moment(unit, question)
     register = _around_holder(unit, holder, moment)
     held = register.as_held() if _has_left(register, holder, at) else register
-    paths = access.everything_reached(held, holder, at)
+    paths = access_paths.everything_reached(held, holder, at)
     theirs = [Grant.holder_id == person]
     if not unit.sight.everything and person != unit.sight.person:
         paths = [path for path in paths if path.account in unit.sight.owned]
@@ -161,7 +162,7 @@ def matrix(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
     unit.sight.require_answers_for(account)
     one(unit, "accounts", account)
     register = _around_accounts(unit, [account], _moment(unit, question))
-    columns, rows = supposing.matrix(register, account, question.at or unit.now)
+    columns, rows = access_what_if.matrix(register, account, question.at or unit.now)
     return {
         "permissions": [_permission(permission) for permission in columns],
         "rows": [
@@ -187,10 +188,10 @@ def differ(
         for at in (one_at, other_at)
         if (moment := _moment(unit, Question(at, believed))) is not None
     ]
-    found = supposing.shifts(
+    found = access_what_if.shifts(
         [account],
-        lambda ident: access.by_holder(registers[0], ident, one_at),
-        lambda ident: access.by_holder(registers[1], ident, other_at),
+        lambda ident: access_paths.by_holder(registers[0], ident, one_at),
+        lambda ident: access_paths.by_holder(registers[1], ident, other_at),
     )
     return {"shifts": [_shift(registers[1], registers[0], shift) for shift in found]}
 
@@ -232,8 +233,8 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
     levels = {level.id: plain.level_value(level) for level in unit.db.scalars(
         select(Level).where(Level.id.in_([w.level for w in wishes if w.level is not None])))}  # fmt: skip
     changes = [_change(unit, before, wish, levels) for wish in wishes if wish.kind != "latch"]
-    after = supposing.suppose(before, changes)
-    found = supposing.shifts_of(reached, before, after, unit.now)
+    after = access_what_if.suppose(before, changes)
+    found = access_what_if.shifts_of(reached, before, after, unit.now)
     breaches = guard.supposed(unit, before, after, reached, [w.latch for w in wishes if w.latch is not None])
     return {
         "shifts": [_shift(after, before, shift) for shift in found],
@@ -272,28 +273,28 @@ _TABLES: dict[HolderKind, tuple[Any, Callable[[Sight], ColumnElement[bool]]]] = 
 }  # fmt: skip
 
 
-def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, Any]) -> supposing.Change:
+def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, Any]) -> access_what_if.Change:
     grants = {grant.id for grant in before.grants}
     match wish.kind:
         case "give" if wish.account and wish.holder and wish.level in levels:
             _known(before, wish.holder)
             term = Term(levels[wish.level], Window(None, wish.until))
-            return supposing.Give(new_id(), wish.account, wish.holder, (term,))
+            return access_what_if.Give(new_id(), wish.account, wish.holder, (term,))
         case "end" | "suspend" | "resume" if wish.grant in grants:
             states = {"end": GrantState.ENDED, "suspend": GrantState.SUSPENDED, "resume": GrantState.ACTIVE}
-            return supposing.SetState(wish.grant, states[wish.kind])
+            return access_what_if.SetState(wish.grant, states[wish.kind])
         case "level" if wish.grant in grants and wish.level in levels:
-            return supposing.SetLevel(wish.grant, levels[wish.level])
+            return access_what_if.SetLevel(wish.grant, levels[wish.level])
         case "join" if wish.team and wish.holder:
             _known(before, wish.holder)
-            return supposing.Join(new_id(), wish.team, wish.holder)
+            return access_what_if.Join(new_id(), wish.team, wish.holder)
         case "leave" if wish.team and wish.holder:
-            return supposing.Leave(wish.team, wish.holder)
+            return access_what_if.Leave(wish.team, wish.holder)
         case "left" | "back" if wish.person in before.people:
             standing = Standing.LEFT if wish.kind == "left" else Standing.CURRENT
-            return supposing.SetStanding(wish.person, standing, unit.now)
+            return access_what_if.SetStanding(wish.person, standing, unit.now)
         case "owner" if wish.account and (wish.person is None or wish.person in before.people):
-            return supposing.SetOwner(wish.account, wish.person)
+            return access_what_if.SetOwner(wish.account, wish.person)
     needs = "; ".join(f"{kind}: {what}" for kind, what in NEEDS.items())
     raise BadInput(f"A change of the kind {wish.kind!r} lacks something, or names what is not there.",
                    f"What each kind needs: {needs}.", {"changes": wish.kind})  # fmt: skip

@@ -7,9 +7,9 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.acting import visits
 from openlatch.service.lists import register
@@ -34,12 +34,12 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     answers = unit.sight.everything or ident in unit.sight.owned
     if answers:
         found = cut.around_accounts(unit.db, [ident])
-        paths = access.everyone_reaching(found.as_held(), ident, unit.now)
+        paths = access_paths.everyone_reaching(found.as_held(), ident, unit.now)
     else:
         assert unit.sight.person is not None
         me = Holder(HolderKind.PERSON, unit.sight.person)
         found = cut.between(unit.db, me, ident)
-        paths = access.paths_to(found, me, ident, unit.now)
+        paths = access_paths.paths_to(found, me, ident, unit.now)
     in_force = {grant for path in paths for grant in path.grants}
     idle = lists.GRANTS.page(
         unit.db,

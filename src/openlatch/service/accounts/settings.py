@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
-from openlatch.core.windows import zone_of
+from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.grants import end_reminders, lifecycle

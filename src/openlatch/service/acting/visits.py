@@ -17,10 +17,10 @@ import jwt
 from sqlalchemy import select
 from sqlalchemy.orm import Session as Db
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder, Register
-from openlatch.core.windows import last_day
-from openlatch.core.words import HolderKind
+from openlatch.core.time_windows import last_day
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn
 from openlatch.service.grants import usage
 from openlatch.service.identity import signing_keys
@@ -33,11 +33,11 @@ from openlatch.store.tables import Account, ApiToken, Person, SignIn, Visit, Web
 TOKEN_LIFE = timedelta(minutes=5)
 
 
-def _paths(unit: Unit, person: UUID, account: UUID) -> tuple[Register, list[access.Path]]:
+def _paths(unit: Unit, person: UUID, account: UUID) -> tuple[Register, list[access_paths.Path]]:
     holder = Holder(HolderKind.PERSON, person)
     register = cut.between(unit.db, holder, account)
-    paths = access.paths_to(register, holder, account, unit.now)
-    return register, [path for path in paths if access.open_now(register, path, unit.now)]
+    paths = access_paths.paths_to(register, holder, account, unit.now)
+    return register, [path for path in paths if access_paths.open_now(register, path, unit.now)]
 
 
 def rights(unit: Unit, account: UUID) -> dict[str, Any]:
@@ -48,7 +48,7 @@ def rights(unit: Unit, account: UUID) -> dict[str, Any]:
     until = None if not ends or None in ends else max(e for e in ends if e is not None)
     return {
         "levels": sorted({path.level.name for path in paths if path.level}),
-        "rights": sorted({p.sentence for p in access.rights_of(paths)}),
+        "rights": sorted({p.sentence for p in access_paths.rights_of(paths)}),
         "parts": sorted({path.part.name for path in paths if path.part}),
         "until": until,
         "last_day": last_day(until, register.accounts[account].zone),
@@ -157,7 +157,7 @@ def others_inside(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     if guard.unseen(unit, account):
         return []
     register = cut.around_accounts(unit.db, [account])
-    paths = access.everyone_reaching(register, account, unit.now)
+    paths = access_paths.everyone_reaching(register, account, unit.now)
     found: dict[UUID, dict[str, Any]] = {}
     for path in paths:
         if path.holder.kind is HolderKind.PERSON and path.holder.id != unit.viewer.person:
@@ -192,7 +192,7 @@ def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> E
     visit = _begin(unit, account, unit.now + TOKEN_LIFE)
     held = rights(unit, account)
     _, paths = _paths(unit, visit.person_id, account)
-    has = {p.key for p in access.rights_of(paths)}
+    has = {p.key for p in access_paths.rights_of(paths)}
     if scope is not None and not set(scope) <= has:
         lacking = ", ".join(sorted(set(scope) - has))
         raise TooWide(f"You have not {lacking} there.", f"There is: {' '.join(sorted(has))}.")
@@ -244,7 +244,7 @@ def introspect(unit: Unit, token: str) -> dict[str, Any]:
     _, paths = _paths(unit, visit.person_id, visit.account_id)
     if not paths:
         return {"active": False}
-    has = {p.key for p in access.rights_of(paths)}
+    has = {p.key for p in access_paths.rights_of(paths)}
     scope = " ".join(sorted(has if visit.scope is None else has & set(visit.scope.split())))
     kept = {name: claims[name] for name in ("iss", "sub", "aud", "act", "jti", "iat", "exp")}
     return {"active": True, "token_type": "Bearer", "scope": scope, **kept}

@@ -16,7 +16,7 @@ from openlatch.core.exposure.conditions import Unknown
 from openlatch.core.exposure.form import FORM
 from openlatch.core.exposure.rules import ANYONE, Combining, Effect, Manner, Right, Rule, Terms
 from openlatch.core.revocations.proof import Evidence
-from openlatch.core.words import Proof
+from openlatch.core.vocabulary import Proof
 from openlatch.service.unit import Service, Unit
 from openlatch.store.tables import AccessRule, Exposure, RevocationTarget, System
 

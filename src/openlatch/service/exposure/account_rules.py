@@ -13,7 +13,7 @@ from openlatch.core.exposure.answers import Answer, Calculator
 from openlatch.core.exposure.paths import Index
 from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.exposure.rules import Right, Rule, WhoKind, covering, is_set_above, places_around
-from openlatch.core.windows import zone_of
+from openlatch.core.time_windows import zone_of
 from openlatch.service.exposure import access_rules, boundary, guards
 from openlatch.service.unit import Unit
 from openlatch.store.columns import among

@@ -14,7 +14,7 @@ from sqlalchemy import select
 from openlatch.adapters import Adapter
 from openlatch.core.exposure import document
 from openlatch.core.exposure.comparison import Change
-from openlatch.core.words import StepKind
+from openlatch.core.vocabulary import StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import fingerprint

@@ -16,7 +16,7 @@ from openlatch.core.exposure.comparison import Change
 from openlatch.core.exposure.rules import Combining, Right, places_around, places_of
 from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.ids import new_id
-from openlatch.core.windows import zone_of
+from openlatch.core.time_windows import zone_of
 from openlatch.service.exposure import access_rules, account_rules, evaluate, previews, touched
 from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.unit import Unit

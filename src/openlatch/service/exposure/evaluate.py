@@ -18,7 +18,7 @@ from openlatch.core.exposure.chart import Way
 from openlatch.core.exposure.comparison import difference
 from openlatch.core.exposure.space import TooEntangled
 from openlatch.core.ids import new_id
-from openlatch.core.words import Proof
+from openlatch.core.vocabulary import Proof
 from openlatch.service import locks
 from openlatch.service.exposure import account_rules, expected, touched
 from openlatch.service.exposure.account_rules import AccountRules

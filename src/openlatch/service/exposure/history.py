@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from openlatch.core.exposure import sentences
 from openlatch.core.exposure.rules import Resource as Seen
-from openlatch.core.windows import zone_of
+from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.exposure import access_rules, account_rules
 from openlatch.service.exposure.account_rules import AccountRules

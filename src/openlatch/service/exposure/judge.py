@@ -8,7 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core.windows import end_of_last_day, zone_of
+from openlatch.core.time_windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.exposure.access_rules import opens
 from openlatch.service.flags import flags

@@ -9,7 +9,7 @@ import orjson
 from sqlalchemy import Select, select, text
 
 from openlatch.core.exposure.rules import group_in, places_of
-from openlatch.core.windows import zone_of
+from openlatch.core.time_windows import zone_of
 from openlatch.service.exposure import access_rules
 from openlatch.service.exposure.account_rules import AccountRules, is_new
 from openlatch.service.unit import Unit

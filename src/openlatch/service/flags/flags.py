@@ -9,9 +9,9 @@ from uuid import UUID
 
 from sqlalchemy import delete, select
 
-from openlatch.core.rules import BOOKS, RULES, Settings
-from openlatch.core.rules import evaluate as put_before
-from openlatch.core.words import FlagState
+from openlatch.core.flags import BOOKS, RULES, Settings
+from openlatch.core.flags import evaluate as put_before
+from openlatch.core.vocabulary import FlagState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import flags as store

@@ -9,10 +9,10 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.rules import BOOKS, LIMITS, RULES, Rule, Settings, Weights
-from openlatch.core.rules import own as core
-from openlatch.core.rules.handbook import limits_of
-from openlatch.core.rules.rule import facts_of, said_of
+from openlatch.core.flags import BOOKS, LIMITS, RULES, Rule, Settings, Weights
+from openlatch.core.flags import custom_rules as core
+from openlatch.core.flags.reference import limits_of
+from openlatch.core.flags.rule import facts_of, said_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.unit import Unit

@@ -13,7 +13,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.core.latches import Breach
-from openlatch.core.words import GrantState
+from openlatch.core.vocabulary import GrantState
 from openlatch.errors import Conflict
 from openlatch.service.grants import hand_tasks
 from openlatch.service.grants.terms import TermWish

@@ -17,8 +17,8 @@ from sqlalchemy import select
 
 from openlatch.core import register as core
 from openlatch.core.register import Holder
-from openlatch.core.windows import Window, end_in_words, with_end
-from openlatch.core.words import GrantState, HolderKind, Owed, Reach, StepKind
+from openlatch.core.time_windows import Window, end_in_words, with_end
+from openlatch.core.vocabulary import GrantState, HolderKind, Owed, Reach, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded, TooLarge
 from openlatch.service import locks
 from openlatch.service.attempt import attempt

@@ -11,8 +11,8 @@ from sqlalchemy import func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import aliased
 
-from openlatch.core.windows import end_in_words
-from openlatch.core.words import GrantState
+from openlatch.core.time_windows import end_in_words
+from openlatch.core.vocabulary import GrantState
 from openlatch.service.grants import hand_tasks, lifecycle
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit

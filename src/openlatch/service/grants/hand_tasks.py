@@ -8,7 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.words import GrantState, Owed
+from openlatch.core.vocabulary import GrantState, Owed
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.notifications import notices

@@ -9,9 +9,9 @@ from uuid import UUID
 
 from sqlalchemy import exists, literal, or_, select
 
-from openlatch.core import comparing
 from openlatch.core import register as core
-from openlatch.core.words import Reach
+from openlatch.core.grants import level_comparison
+from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.canonical_json import fingerprint
@@ -68,7 +68,7 @@ def _permissions(unit: Unit, system: UUID, draft: Draft) -> list[core.Permission
         raise BadInput("The level permits nothing.", "Choose at least one permission.", {"keys": "is empty"})
     if not draft.name.strip() or not draft.sentence.strip():
         raise BadInput("The level has no name or no sentence.", "Give both.", {"name": "is missing"})
-    return list(comparing.ordered(found.values()))
+    return list(level_comparison.ordered(found.values()))
 
 
 def _write(row: Level, draft: Draft, permissions: Sequence[core.Permission]) -> None:
@@ -126,7 +126,7 @@ def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:
     accounts = _accounts(unit, ident)
     before = cut.around_accounts(unit.db, accounts)
     after = before.with_levels([core.Level(ident, draft.name, draft.sentence, frozenset(permissions))])
-    found = comparing.effects(before, after, accounts, unit.now)
+    found = level_comparison.effects(before, after, accounts, unit.now)
     shown = {
         "level": {"id": ident, "name": row.name},
         "grows": sum(1 for e in found if e.gains),
@@ -138,7 +138,7 @@ def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:
     return {**shown, "fingerprint": fingerprint(shown)}
 
 
-def _effect(register: core.Register, effect: comparing.Effect) -> dict[str, Any]:
+def _effect(register: core.Register, effect: level_comparison.Effect) -> dict[str, Any]:
     holder = effect.holder
     return {
         "holder": {"kind": holder.kind, "id": holder.id, "name": register.name_of(holder)},
@@ -208,7 +208,7 @@ def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
     one, other = (_seen(unit, ident) for ident in (first, second))
     if one.system_id != other.system_id:
         raise BadInput("The two levels are of different systems.", "Compare levels of one system.")
-    found = comparing.compare(plain.level_value(one), plain.level_value(other))
+    found = level_comparison.compare(plain.level_value(one), plain.level_value(other))
     return {
         "first": {"id": one.id, "name": one.name, "reach": one.reach, "sentence": one.sentence},
         "second": {"id": other.id, "name": other.name, "reach": other.reach, "sentence": other.sentence},
@@ -224,4 +224,4 @@ def permissions(unit: Unit, system: UUID) -> list[dict[str, Any]]:
     known = select(System.id).where(System.id == system, or_(literal(unit.sight.everything), seen))
     if unit.db.scalar(known) is None:
         raise NotFound("There is no such system, or you may not see an account in it.")
-    return [_sentence(p) for p in comparing.ordered(lifecycle.permissions_of(unit, system).values())]
+    return [_sentence(p) for p in level_comparison.ordered(lifecycle.permissions_of(unit, system).values())]

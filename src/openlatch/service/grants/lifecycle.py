@@ -16,10 +16,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
-from openlatch.core.offering import DAYS, hours_in_words
+from openlatch.core.offers.wording import DAYS, hours_in_words
 from openlatch.core.states import GRANTS, move
-from openlatch.core.windows import WeeklyHours, Window, end_in_words, end_of_last_day
-from openlatch.core.words import GrantState, HolderKind, Owed, Reach
+from openlatch.core.time_windows import WeeklyHours, Window, end_in_words, end_of_last_day
+from openlatch.core.vocabulary import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.grants import hand_tasks

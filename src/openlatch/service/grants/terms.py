@@ -12,9 +12,9 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 
 from openlatch.core import register as core
-from openlatch.core import windows
-from openlatch.core.windows import WeeklyHours, Window
-from openlatch.core.words import Reach
+from openlatch.core import time_windows
+from openlatch.core.time_windows import WeeklyHours, Window
+from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.grants import lifecycle
@@ -95,7 +95,7 @@ def _shown(term: core.Term, key: str | None, zone: ZoneInfo) -> dict[str, Any]:
         "part": {"id": term.part.id, "name": term.part.name} if term.part else None,
         "since": term.window.since,
         "until": term.window.until,
-        "last_day": windows.last_day(term.window.until, zone),
+        "last_day": time_windows.last_day(term.window.until, zone),
         "hours": lifecycle.stored_hours(term.hours),
         "words": lifecycle.terms_in_words([term], zone),
     }

@@ -9,9 +9,9 @@ from uuid import UUID
 
 from sqlalchemy import func, select, text, update
 
-from openlatch.core.reviews.recommending import LevelChoice
-from openlatch.core.using import Watched, sufficient
-from openlatch.core.words import Reach
+from openlatch.core.grants.usage import Watched, sufficient
+from openlatch.core.reviews.recommendations import LevelChoice
+from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
 from openlatch.service.flags import flags
 from openlatch.service.lists.register import one

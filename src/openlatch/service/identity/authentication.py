@@ -22,10 +22,10 @@ from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.orm import Session as Db
 from sqlalchemy.orm import undefer
 
-from openlatch.core import passwords
+from openlatch.core.identity import passwords
 from openlatch.core.ids import new_id
-from openlatch.core.windows import zone_of
-from openlatch.core.words import Role, Standing
+from openlatch.core.time_windows import zone_of
+from openlatch.core.vocabulary import Role, Standing
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, OrganisationNeeded, TooMany
 from openlatch.service.acting import visits
 from openlatch.service.identity import recovery, second_factor, try_limits

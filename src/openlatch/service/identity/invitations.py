@@ -10,9 +10,9 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.imports import BadField
-from openlatch.core.imports import address as read_address
-from openlatch.core.words import Role, Standing
+from openlatch.core.files.records import BadField
+from openlatch.core.files.records import address as read_address
+from openlatch.core.vocabulary import Role, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.identity import authentication, try_limits

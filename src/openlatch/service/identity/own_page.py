@@ -10,9 +10,9 @@ from uuid import UUID
 
 from sqlalchemy import delete, func, select
 
-from openlatch.core.imports import BadField
-from openlatch.core.imports import address as read_address
-from openlatch.core.windows import zone_of
+from openlatch.core.files.records import BadField
+from openlatch.core.files.records import address as read_address
+from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service.access.my_access import PROOF_LIFE
 from openlatch.service.identity import recovery, sign_ins

@@ -12,8 +12,8 @@ from datetime import timedelta
 
 from sqlalchemy import delete, select
 
-from openlatch.core import passwords as core
-from openlatch.core.words import Standing
+from openlatch.core.identity import passwords as core
+from openlatch.core.vocabulary import Standing
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.service.identity import authentication, sign_ins, try_limits
 from openlatch.service.identity.try_limits import Source

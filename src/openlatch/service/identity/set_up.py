@@ -10,8 +10,8 @@ import unicodedata
 from sqlalchemy import delete, select, text
 from sqlalchemy.orm import Session as Db
 
-from openlatch.core.imports import BadField
-from openlatch.core.imports import address as read_address
+from openlatch.core.files.records import BadField
+from openlatch.core.files.records import address as read_address
 from openlatch.core.register import UTC_ZONE
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.identity import authentication, try_limits

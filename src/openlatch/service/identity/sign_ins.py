@@ -10,7 +10,7 @@ from uuid import UUID
 
 from sqlalchemy import delete, func, or_, select
 
-from openlatch.core.words import Role, Standing
+from openlatch.core.vocabulary import Role, Standing
 from openlatch.errors import Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.notifications import notices

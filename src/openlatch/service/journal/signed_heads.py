@@ -17,8 +17,8 @@ import orjson
 from sqlalchemy import select
 from structlog import get_logger
 
-from openlatch.core import tree_heads as core
-from openlatch.core.journal_tree import Tree, inclusion_proof
+from openlatch.core.journal import tree_heads as core
+from openlatch.core.journal.merkle_tree import Tree, inclusion_proof
 from openlatch.errors import OpenLatchError
 from openlatch.service.identity import signing_keys
 from openlatch.service.journal.timestamps import stamp

@@ -15,7 +15,7 @@ from sqlalchemy.orm import aliased
 from openlatch.core import latches as core
 from openlatch.core.latches import Crowd, LatchKind, LatchMode
 from openlatch.core.register import Holder, Register
-from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, Held, NotFound
 from openlatch.service import locks
 from openlatch.service.flags import flags

@@ -12,7 +12,7 @@ from typing import IO, Any
 
 import orjson
 
-from openlatch.core.spreadsheets import guarded
+from openlatch.core.files.csv_safety import guarded
 from openlatch.errors import TooLarge
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement
 
-from openlatch.core.reviews.recurring import words
+from openlatch.core.reviews.recurrence import words
 from openlatch.errors import NotFound
 from openlatch.service.flags.flags import with_title
 from openlatch.service.permissions import Sight

@@ -8,8 +8,8 @@ from typing import Any
 from cryptography.fernet import InvalidToken
 from sqlalchemy import select
 
-from openlatch.core.imports import BadField
-from openlatch.core.imports import address as read_address
+from openlatch.core.files.records import BadField
+from openlatch.core.files.records import address as read_address
 from openlatch.errors import BadInput
 from openlatch.service.notifications import notices
 from openlatch.service.notifications.notices import Post

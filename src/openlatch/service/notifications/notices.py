@@ -20,9 +20,9 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core.access import everyone_reaching
-from openlatch.core.revocation import wait_after
-from openlatch.core.words import HolderKind, Reach
+from openlatch.core.access.paths import everyone_reaching
+from openlatch.core.revocations.plan import wait_after
+from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import cut
 from openlatch.store.database import alone

@@ -14,7 +14,7 @@ from sqlalchemy import select
 
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
-from openlatch.core.words import EndedAs, GrantState, HolderKind
+from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
 from openlatch.service import locks
 from openlatch.service.flags import flags

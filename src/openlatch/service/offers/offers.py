@@ -15,12 +15,13 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
-from openlatch.core import latches, offering
+from openlatch.core import latches
 from openlatch.core import register as core
+from openlatch.core.offers import wording
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
-from openlatch.core.windows import last_day
-from openlatch.core.words import EndedAs, GrantState, HolderKind, Reach
+from openlatch.core.time_windows import last_day
+from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import locks
 from openlatch.service.grants import lifecycle
@@ -130,7 +131,7 @@ def _store(
         reason=reason.strip(),
         token_hash=digest(token),
         sent_at=unit.now,
-        runs_out_at=offering.runs_out(unit.now, hours_to_answer(unit)),
+        runs_out_at=wording.runs_out(unit.now, hours_to_answer(unit)),
     )
     unit.db.add(row)
     unit.db.flush()
@@ -194,7 +195,7 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
     account = unit.db.get_one(Account, row.account_id)
     terms = plain.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []
     known = lifecycle.permissions_of(unit, account.system_id).values()
-    able = offering.abilities(terms, known)
+    able = wording.abilities(terms, known)
     keeps = unit.db.get(Level, row.keeps_level_id) if row.keeps_level_id else None
     if row.kind == "ownership":
         words = "Decides about the account itself: who gets in, what guards it, and who owns it next."
@@ -211,7 +212,7 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
         "since": min((t.window.since for t in terms if t.window.since), default=None),
         "until": (until := None if None in ends else max((end for end in ends if end), default=None)),
         "last_day": last_day(until, ZoneInfo(account.time_zone)),
-        "hours": offering.hours_in_words(next((t.hours for t in terms if t.hours), None)),
+        "hours": wording.hours_in_words(next((t.hours for t in terms if t.hours), None)),
         "purpose": account.purpose,
     }
 
@@ -246,7 +247,7 @@ def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
         _offer_anew(unit, row)
     token = secrets.token_urlsafe(32)
     row.token_hash, row.sent_at, row.times_sent = digest(token), unit.now, row.times_sent + 1
-    row.runs_out_at, row.version = offering.runs_out(unit.now, hours_to_answer(unit)), row.version + 1
+    row.runs_out_at, row.version = wording.runs_out(unit.now, hours_to_answer(unit)), row.version + 1
     account, person = unit.db.get_one(Account, row.account_id), unit.db.get_one(Person, row.person_id)
     unit.db.flush()
     _post(unit, row, account, person, token)

@@ -10,10 +10,12 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
-from openlatch.core import access, latches, offering
+from openlatch.core import latches
 from openlatch.core import register as core
+from openlatch.core.access import paths
+from openlatch.core.offers import wording
 from openlatch.core.register import Holder, Register
-from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint
@@ -188,12 +190,12 @@ def _shown(
 ) -> dict[str, Any]:
     refuse_owner(account, to)
     already = _paths_of(unit, to.holder, account.id)
-    able = offering.abilities(terms, known, already)
+    able = wording.abilities(terms, known, already)
     # Only those are named whom the sender may see.
     seen = (Person.address.is_not(None), Person.id != to.holder.id, unit.sight.people())
     others = unit.db.scalars(select(Person.address).where(*seen))
     broken = breaches(unit, account, to, terms)
-    warnings = offering.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
+    warnings = wording.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
     warnings += kept_apart(unit, to.holder, terms)
     people = 1
     if to.holder.kind is HolderKind.TEAM:
@@ -224,8 +226,8 @@ def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[s
     new = {p.key: p.sentence for term in terms for p in term.level.permissions}
     if not any(set(pair) & new.keys() for pair in pairs):
         return []
-    reached = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
-    had = {p.key: p.sentence for p in access.rights_of(reached)}
+    reached = paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+    had = {p.key: p.sentence for p in paths.rights_of(reached)}
     will = {**had, **new}
     return [
         f"They could both “{will[first]}” and “{will[second]}”, which your organisation keeps apart."
@@ -250,8 +252,8 @@ def sentence(permission: core.Permission) -> dict[str, Any]:
     return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
 
 
-def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[access.Path]:
-    return access.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
+def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[paths.Path]:
+    return paths.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
 
 
 def breaches(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term]) -> list[latches.Breach]:

@@ -12,7 +12,7 @@ from uuid import UUID
 from sqlalchemy import delete, func, select
 
 from openlatch.core.register import Holder
-from openlatch.core.words import GrantState, HolderKind
+from openlatch.core.vocabulary import GrantState, HolderKind
 from openlatch.errors import Held
 from openlatch.service import locks
 from openlatch.service.attempt import attempt

@@ -12,9 +12,9 @@ from uuid import UUID
 
 from sqlalchemy import and_, delete, func, or_, select
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
@@ -63,7 +63,7 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str,
             return None
         person = unit.db.get_one(Person, row.person_id)
         holder = Holder(HolderKind.PERSON, person.id)
-        paths = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+        paths = access_paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
         home = unit.db.get_one(Organisation, organisation)
         partner = select(PartnerLink.id).where(
             PartnerLink.client_id == organisation,

@@ -17,8 +17,8 @@ from sqlalchemy import Text, delete, func, or_, select, text, update
 from sqlalchemy.dialects.postgresql import JSONB
 from structlog import get_logger
 
-from openlatch.core import journal as chain
-from openlatch.core.words import Standing
+from openlatch.core.journal import chain
+from openlatch.core.vocabulary import Standing
 from openlatch.errors import Conflict, NotFound
 from openlatch.service.attempt import attempt
 from openlatch.service.flags import flags

@@ -14,11 +14,11 @@ from uuid import UUID
 
 from sqlalchemy import func, select, update
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.revocations import proof
 from openlatch.core.states import OfferState
-from openlatch.core.words import EndedAs, GrantState, HolderKind, Proof, Reach, Standing, StepKind, StepState
+from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind, Proof, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.canonical_json import fingerprint, jsonable
@@ -388,7 +388,7 @@ def _by_other_doors(unit: Unit, person: UUID) -> list[str]:
     holder = Holder(HolderKind.PERSON, person)
     register = cut.around_holder(unit.db, holder).as_held()
     given = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person, Grant.by_system)))
-    paths = [p for p in access.everything_reached(register, holder, unit.now) if given & set(p.grants)]
+    paths = [p for p in access_paths.everything_reached(register, holder, unit.now) if given & set(p.grants)]
     return [
         f"{path.level.name} on {register.accounts[path.account].name}, because {path.words}"
         for path in paths

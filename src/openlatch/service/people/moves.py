@@ -8,9 +8,9 @@ from uuid import UUID
 
 from sqlalchemy import func, or_, select
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.access import queries
 from openlatch.service.unit import Unit
@@ -38,7 +38,7 @@ def plan(
     wishes += [queries.Wish("join", team=team, holder=holder) for team in joins]
     shifts = queries.what_if(unit, wishes) if wishes else {"shifts": [], "breaches": []}
     mine = [shift for shift in shifts["shifts"] if shift["holder"]["id"] == ident]
-    paths = access.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+    paths = access_paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
     kept = [path for path in paths if not any(hop.to in leaves for hop in path.hops if hop.kind == "belongs")]
     will = (job if job is not None else person.job or "").strip()
     peers = _peers(unit, ident, will)
@@ -108,7 +108,7 @@ def _held_by(unit: Unit, peers: Sequence[UUID]) -> dict[tuple[UUID, UUID], int]:
 
 
 def _might_need(
-    unit: Unit, kept: Sequence[access.Path], peers: Sequence[UUID], held: dict[tuple[UUID, UUID], int]
+    unit: Unit, kept: Sequence[access_paths.Path], peers: Sequence[UUID], held: dict[tuple[UUID, UUID], int]
 ) -> list[dict[str, Any]]:
     """What at least half of those in the same job hold, and this person will not."""
     if len(peers) < FEWEST_PEERS:

@@ -7,9 +7,9 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
@@ -22,7 +22,7 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     person = register.one(unit, "people", ident)
     holder = Holder(HolderKind.PERSON, ident)
     found = cut.around_holder(unit.db, holder)
-    paths = access.everything_reached(found.as_held(), holder, unit.now)
+    paths = access_paths.everything_reached(found.as_held(), holder, unit.now)
     if not unit.sight.everything and ident != unit.sight.person:
         paths = [path for path in paths if path.account in unit.sight.owned]
     grants = grants_on(unit, (grant for path in paths for grant in path.grants))

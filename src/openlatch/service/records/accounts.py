@@ -8,7 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.windows import end_of_last_day, ends_on, zone_of
+from openlatch.core.time_windows import end_of_last_day, ends_on, zone_of
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.latches import guard

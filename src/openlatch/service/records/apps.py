@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from openlatch.core.imports import BadField
-from openlatch.core.imports import web_address as read_web_address
+from openlatch.core.files.records import BadField
+from openlatch.core.files.records import web_address as read_web_address
 from openlatch.errors import BadInput
 from openlatch.service.records.kinds import Kind, Values, refuse_taken
 from openlatch.service.records.people import logins_of, refuse_known, write_logins

@@ -13,8 +13,8 @@ from sqlalchemy import select
 
 from openlatch.core import register as core
 from openlatch.core.register import Holder
-from openlatch.core.windows import Window, end_of_last_day
-from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.core.time_windows import Window, end_of_last_day
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint, jsonable

@@ -12,9 +12,9 @@ from typing import IO, Any, BinaryIO
 
 from sqlalchemy import select
 
-from openlatch.core import file_columns
-from openlatch.core import imports as core
-from openlatch.core.spreadsheets import guarded
+from openlatch.core.files import columns as file_columns
+from openlatch.core.files import records as core
+from openlatch.core.files.csv_safety import guarded
 from openlatch.errors import BadInput
 from openlatch.service import imports
 from openlatch.service.unit import Unit

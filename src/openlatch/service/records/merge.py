@@ -16,7 +16,7 @@ from sqlalchemy import Text, and_, cast, delete, func, insert, select, text, upd
 from sqlalchemy.dialects.postgresql import JSONB
 
 from openlatch.core.register import Holder
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.attempt import attempt

@@ -9,10 +9,10 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.imports import BadField
-from openlatch.core.imports import address as read_address
-from openlatch.core.windows import end_of_last_day, ends_on
-from openlatch.core.words import GrantState, Standing
+from openlatch.core.files.records import BadField
+from openlatch.core.files.records import address as read_address
+from openlatch.core.time_windows import end_of_last_day, ends_on
+from openlatch.core.vocabulary import GrantState, Standing
 from openlatch.errors import BadInput, Conflict
 from openlatch.service.flags import flags
 from openlatch.service.identity import sign_ins

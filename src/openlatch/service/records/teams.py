@@ -9,8 +9,8 @@ from uuid import UUID
 from sqlalchemy import func, select
 
 from openlatch.core.register import Holder
-from openlatch.core.windows import end_of_last_day, ends_on
-from openlatch.core.words import HolderKind, Reach
+from openlatch.core.time_windows import end_of_last_day, ends_on
+from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.errors import BadInput
 from openlatch.service.flags import flags
 from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named

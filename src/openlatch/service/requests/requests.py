@@ -13,8 +13,8 @@ from sqlalchemy import and_, func, or_, select
 
 from openlatch.core.register import Holder, Term
 from openlatch.core.states import REQUESTS, RequestState, move
-from openlatch.core.windows import Window, end_in_words, end_of_last_day
-from openlatch.core.words import GrantState, HolderKind, Reach
+from openlatch.core.time_windows import Window, end_in_words, end_of_last_day
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import locks
 from openlatch.service.grants import changes, lifecycle, terms

@@ -10,9 +10,9 @@ from uuid import UUID
 from sqlalchemy import and_, or_, select
 
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.core.reviews.deciding import REVOKING
-from openlatch.core.windows import day_in_words
-from openlatch.core.words import FlagState, GrantState, ItemState, Proof, Subject, Verdict
+from openlatch.core.reviews.decisions import REVOKING
+from openlatch.core.time_windows import day_in_words
+from openlatch.core.vocabulary import FlagState, GrantState, ItemState, Proof, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.exposure import access_rules, apply, judge, narrow

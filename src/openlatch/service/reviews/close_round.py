@@ -13,8 +13,8 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, func, select, text, update
 
-from openlatch.core.reviews.deciding import SHORTEST_REASON, fate_of
-from openlatch.core.words import Fate, ItemState, Proof, Reach, Subject, Verdict
+from openlatch.core.reviews.decisions import SHORTEST_REASON, fate_of
+from openlatch.core.vocabulary import Fate, ItemState, Proof, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service import locks
 from openlatch.service.attempt import attempt

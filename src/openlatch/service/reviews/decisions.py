@@ -10,11 +10,11 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core import access
+from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.reviews import deciding as core
-from openlatch.core.reviews.assigning import About
-from openlatch.core.words import HolderKind, ItemState, Reach, Subject, Verdict
+from openlatch.core.reviews import decisions as core
+from openlatch.core.reviews.assignment import About
+from openlatch.core.vocabulary import HolderKind, ItemState, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
@@ -115,7 +115,7 @@ def _gets_in(unit: Unit, item: Item) -> bool:
     """Whether the viewer comes in by the grant that an item is about."""
     assert unit.viewer.person is not None
     me = Holder(HolderKind.PERSON, unit.viewer.person)
-    paths = access.everything_reached(cut.around_holder(unit.db, me), me, unit.now)
+    paths = access_paths.everything_reached(cut.around_holder(unit.db, me), me, unit.now)
     return any(item.grant_id in path.grants for path in paths)
 
 

@@ -11,7 +11,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core.words import Happening, Subject
+from openlatch.core.vocabulary import Happening, Subject
 from openlatch.errors import OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.reviews import open_round, plans

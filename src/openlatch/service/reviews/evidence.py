@@ -13,9 +13,9 @@ from uuid import UUID
 import orjson
 from sqlalchemy import ColumnElement, delete, func, or_, select
 
-from openlatch.core.reviews import bundle
-from openlatch.core.spreadsheets import guarded
-from openlatch.core.words import Proof, Severity, Verdict
+from openlatch.core.files.csv_safety import guarded
+from openlatch.core.reviews import evidence_bundle
+from openlatch.core.vocabulary import Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
 from openlatch.service.identity import signing_keys
 from openlatch.service.journal import signed_heads
@@ -116,37 +116,37 @@ def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None)
     row = _ended(unit, ident)
     assert row.ended_at is not None
     fixed = _as_signed(before) if before is not None else _as_recorded(unit, row, schema)
-    found = orjson.loads(fixed[bundle.EVIDENCE])
-    last = orjson.loads(fixed[bundle.JOURNAL].splitlines()[-1])
+    found = orjson.loads(fixed[evidence_bundle.EVIDENCE])
+    last = orjson.loads(fixed[evidence_bundle.JOURNAL].splitlines()[-1])
     addenda = _addenda(unit, row, int(last["position"]))
     members = {
-        bundle.EVIDENCE: fixed[bundle.EVIDENCE],
+        evidence_bundle.EVIDENCE: fixed[evidence_bundle.EVIDENCE],
         CSV: fixed[CSV],
         "report.html": report.html(found, last, addenda).encode(),
         "report.pdf": report.pdf(found, last, addenda),
-        bundle.JOURNAL: fixed[bundle.JOURNAL],
-        bundle.HEAD: orjson.dumps(signed_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
+        evidence_bundle.JOURNAL: fixed[evidence_bundle.JOURNAL],
+        evidence_bundle.HEAD: orjson.dumps(signed_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
         SCHEMA: fixed[SCHEMA],
     }
     if addenda:
         since = {"format": "openlatch-review-addenda", "version": 1, "round": str(row.id), "addenda": addenda}
-        members[bundle.ADDENDA] = orjson.dumps(since, option=orjson.OPT_INDENT_2)
+        members[evidence_bundle.ADDENDA] = orjson.dumps(since, option=orjson.OPT_INDENT_2)
     manifest = {
-        "format": bundle.FORMAT,
-        "version": bundle.VERSION,
+        "format": evidence_bundle.FORMAT,
+        "version": evidence_bundle.VERSION,
         "round": {"id": str(row.id), "name": row.name},
         "organisation": found["organisation"],
         "items": len(found["items"]),
         "items_hash": found["items_hash"],
         "addenda": len(addenda),
         "journal": {"position": last["position"], "hash": last["hash"]},
-        "files": bundle.describe(members),
+        "files": evidence_bundle.describe(members),
         "key": signing_keys.public(unit.service, signing_keys.EVIDENCE),
     }
     written = orjson.dumps(manifest, option=orjson.OPT_INDENT_2)
     signature = signing_keys.key(unit.service, signing_keys.EVIDENCE).sign(written)
-    return f"evidence-{row.ended_at:%Y-%m-%d}-{str(row.id)[-8:]}.zip", bundle.pack(
-        {bundle.MANIFEST: written, bundle.SIGNATURE: signature, **members}
+    return f"evidence-{row.ended_at:%Y-%m-%d}-{str(row.id)[-8:]}.zip", evidence_bundle.pack(
+        {evidence_bundle.MANIFEST: written, evidence_bundle.SIGNATURE: signature, **members}
     )
 
 
@@ -155,13 +155,13 @@ def _as_recorded(unit: Unit, row: Round, schema: bytes) -> dict[str, bytes]:
     found = _evidence(unit, row)
     entries = b"".join(orjson.dumps(entry) + b"\n" for entry in _entries(unit, row))
     written = orjson.dumps(found, option=orjson.OPT_INDENT_2)
-    return {bundle.EVIDENCE: written, CSV: _csv(found), bundle.JOURNAL: entries, SCHEMA: schema}
+    return {evidence_bundle.EVIDENCE: written, CSV: _csv(found), evidence_bundle.JOURNAL: entries, SCHEMA: schema}
 
 
 def _as_signed(before: bytes) -> dict[str, bytes]:
     """The same of a bundle that was signed."""
     with zipfile.ZipFile(io.BytesIO(before)) as archive:
-        return {name: archive.read(name) for name in (bundle.EVIDENCE, CSV, bundle.JOURNAL, SCHEMA)}
+        return {name: archive.read(name) for name in (evidence_bundle.EVIDENCE, CSV, evidence_bundle.JOURNAL, SCHEMA)}
 
 
 def _at(instant: datetime | None) -> str | None:
@@ -180,8 +180,8 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
     listed = ITEMS.all(unit.db, "", [Item.round_id == row.id])
     items = [_item(one, proofs, questions) for one in sorted(listed, key=lambda one: int(one["position"]))]
     return {
-        "format": bundle.FORMAT,
-        "version": bundle.VERSION,
+        "format": evidence_bundle.FORMAT,
+        "version": evidence_bundle.VERSION,
         "organisation": {"id": str(organisation.id), "name": organisation.name},
         "round": {
             "id": str(row.id),

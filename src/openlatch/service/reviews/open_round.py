@@ -15,11 +15,11 @@ import orjson
 from sqlalchemy import Select, false, or_, select, update
 
 from openlatch.core.ids import new_id
-from openlatch.core.reviews import recommending
-from openlatch.core.reviews.assigning import About, Assigned, Colleague, Line, Place, Staff, assign
-from openlatch.core.reviews.bundle import item_line
-from openlatch.core.windows import day_in_words, end_in_words
-from openlatch.core.words import HolderKind, Reach, Standing, Subject, Verdict
+from openlatch.core.reviews import recommendations
+from openlatch.core.reviews.assignment import About, Assigned, Colleague, Line, Place, Staff, assign
+from openlatch.core.reviews.evidence_bundle import item_line
+from openlatch.core.time_windows import day_in_words, end_in_words
+from openlatch.core.vocabulary import HolderKind, Reach, Standing, Subject, Verdict
 from openlatch.errors import BadInput
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.notifications import notices
@@ -160,7 +160,7 @@ class _Freeze:
         self.account_parts: dict[UUID, orjson.Fragment] = {}
         self.held: dict[tuple[UUID, ...], frozenset[str]] = {}
         self.choices = {ident: _choice(level) for ident, level in self.known.levels.items()}
-        self.by_system: dict[UUID, list[recommending.LevelChoice]] = {}
+        self.by_system: dict[UUID, list[recommendations.LevelChoice]] = {}
         for level in self.known.levels.values():
             if not level.single:
                 self.by_system.setdefault(level.system_id, []).append(self.choices[level.id])
@@ -200,7 +200,7 @@ class _Freeze:
         held = self._held(tuple(row.levels))
         observed = known.observed.get(row.system_id)
         since = max(observed, row.given_at.date()) if observed is not None else None
-        evidence = recommending.Evidence(
+        evidence = recommendations.Evidence(
             subject,
             [flag["rule"] for flag in flags],
             row.last_used_at,
@@ -210,7 +210,7 @@ class _Freeze:
             since,
             row.until,
         )
-        recommended = recommending.recommend(evidence, self.by_system.get(row.system_id, ()), self.now)
+        recommended = recommendations.recommend(evidence, self.by_system.get(row.system_id, ()), self.now)
         people = ways.people if ways else {}
         facts = {
             "state": row.state,
@@ -297,8 +297,8 @@ class _Freeze:
         account = row.get("account") or {"id": None, "name": f"all of the kind {row.get('account_kind')}"}
         owner, account_kind = owners.get(account["id"], (None, ""))
         flags = self.known.flags.get(row["id"], [])
-        evidence = recommending.Evidence(kind, [flag["rule"] for flag in flags])
-        recommended = recommending.recommend(evidence, (), self.now)
+        evidence = recommendations.Evidence(kind, [flag["rule"] for flag in flags])
+        recommended = recommendations.recommend(evidence, (), self.now)
         holder = row.get("holder") or {}
         shown = {
             **jsonable(row),
@@ -370,12 +370,12 @@ def _members(unit: Unit, teams: Iterable[UUID]) -> dict[UUID, tuple[str, frozens
     return found
 
 
-def _choice(level: Level) -> recommending.LevelChoice:
+def _choice(level: Level) -> recommendations.LevelChoice:
     keys = frozenset(p["key"] for p in level.permissions)
-    return recommending.LevelChoice(level.id, level.name, Reach(level.reach), keys)
+    return recommendations.LevelChoice(level.id, level.name, Reach(level.reach), keys)
 
 
-def _shown(found: recommending.Recommendation) -> dict[str, Any]:
+def _shown(found: recommendations.Recommendation) -> dict[str, Any]:
     level = {"id": found.level.id, "name": found.level.name} if found.level else None
     return {"verdict": found.verdict.value, "reason": found.reason, "level": level, "until": found.until}
 

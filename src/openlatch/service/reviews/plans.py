@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from uuid import UUID
 
-from openlatch.core.reviews.assigning import Line, Place
-from openlatch.core.words import Fate, Reach, Severity, Subject
+from openlatch.core.reviews.assignment import Line, Place
+from openlatch.core.vocabulary import Fate, Reach, Severity, Subject
 from openlatch.errors import BadFilter, BadInput
 from openlatch.service.unit import Unit
 from openlatch.store.lists_reviews import SCOPES

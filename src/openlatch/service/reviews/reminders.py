@@ -7,8 +7,8 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.reviews.reminding import LATE, due_reminder
-from openlatch.core.windows import Window, day_in_words, ends_on
+from openlatch.core.reviews.reminders import LATE, due_reminder
+from openlatch.core.time_windows import Window, day_in_words, ends_on
 from openlatch.service.notifications import notices
 from openlatch.service.reviews.reviewers import members_now
 from openlatch.service.unit import Unit

@@ -13,7 +13,7 @@ from fpdf.fonts import FontFace
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from openlatch.core.revocations.proof import in_words
-from openlatch.core.words import Proof
+from openlatch.core.vocabulary import Proof
 
 MOST_ITEMS = 2_000
 _FONT = "Source"

@@ -9,8 +9,8 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, Select, func, or_, select
 
-from openlatch.core.reviews.assigning import Colleague
-from openlatch.core.windows import Window
+from openlatch.core.reviews.assignment import Colleague
+from openlatch.core.time_windows import Window
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit

@@ -11,9 +11,9 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, select
 
-from openlatch.core.reviews.deciding import pace
-from openlatch.core.windows import day_in_words, ends_on
-from openlatch.core.words import Reach, Subject
+from openlatch.core.reviews.decisions import pace
+from openlatch.core.time_windows import day_in_words, ends_on
+from openlatch.core.vocabulary import Reach, Subject
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.unit import Unit
 from openlatch.store import freezing

@@ -10,9 +10,9 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
-from openlatch.core.reviews import recurring as core
-from openlatch.core.windows import zone_of
-from openlatch.core.words import SENSITIVITY_WORDS, Happening
+from openlatch.core.reviews import recurrence as core
+from openlatch.core.time_windows import zone_of
+from openlatch.core.vocabulary import SENSITIVITY_WORDS, Happening
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.notifications import notices

@@ -8,12 +8,12 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, and_, or_, select
 
-from openlatch.core import revocation as core
+from openlatch.core.revocations import plan as core
 from openlatch.core.revocations import proof
 from openlatch.core.revocations.proof import Evidence, StepOutcome
 from openlatch.core.states import GRANTS, move
-from openlatch.core.windows import day_in_words
-from openlatch.core.words import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
+from openlatch.core.time_windows import day_in_words
+from openlatch.core.vocabulary import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
 from openlatch.service.exposure import access_rules, evaluate
 from openlatch.service.flags import flags
 from openlatch.service.grants import hand_tasks, lifecycle, terms

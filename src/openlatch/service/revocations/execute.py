@@ -19,8 +19,8 @@ from sqlalchemy import exists, select, update
 from sqlalchemy.orm import aliased
 
 from openlatch.adapters import Adapter
-from openlatch.core import revocation as core
-from openlatch.core.words import StepKind, StepState
+from openlatch.core.revocations import plan as core
+from openlatch.core.vocabulary import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
 from openlatch.service import locks
 from openlatch.service.flags import flags

@@ -9,10 +9,10 @@ from uuid import UUID
 
 import rfc8785
 
-from openlatch.core import revocation as core
-from openlatch.core.access import Path
+from openlatch.core.access.paths import Path
 from openlatch.core.register import UTC_ZONE, Permission, Register
-from openlatch.core.windows import last_day
+from openlatch.core.revocations import plan as core
+from openlatch.core.time_windows import last_day
 from openlatch.service.canonical_json import jsonable
 from openlatch.store.tables import System
 

@@ -14,13 +14,13 @@ from sqlalchemy.orm import aliased
 
 from openlatch.adapters import Adapter
 from openlatch.core import latches
-from openlatch.core import revocation as core
 from openlatch.core.exposure.sentences import rule_in_words
 from openlatch.core.register import Holder, Term
-from openlatch.core.revocation import Move
+from openlatch.core.revocations import plan as core
+from openlatch.core.revocations.plan import Move
 from openlatch.core.states import GRANTS, may_become, move
-from openlatch.core.windows import end_in_words
-from openlatch.core.words import GrantState, HolderKind, StepKind, StepState
+from openlatch.core.time_windows import end_in_words
+from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable

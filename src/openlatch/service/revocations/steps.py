@@ -7,8 +7,8 @@ from uuid import UUID
 
 from sqlalchemy import select, update
 
-from openlatch.core.revocation import OVER
-from openlatch.core.words import Proof, StepKind, StepState
+from openlatch.core.revocations.plan import OVER
+from openlatch.core.vocabulary import Proof, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.grants import lifecycle
 from openlatch.service.revocations import confirm

@@ -14,7 +14,7 @@ from sqlalchemy import select
 from openlatch.adapters import Adapter
 from openlatch.core import register as core
 from openlatch.core.register import Holder
-from openlatch.core.words import GrantState, HolderKind, Reach, Standing, StepKind, StepState
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable

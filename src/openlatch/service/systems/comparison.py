@@ -20,7 +20,7 @@ from openlatch.adapters import Coverage
 from openlatch.core.exposure.paths import path_of
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
-from openlatch.core.words import EndedAs, GrantState, Proof
+from openlatch.core.vocabulary import EndedAs, GrantState, Proof
 from openlatch.service.exposure import access_rules, evaluate, system_guards
 from openlatch.service.flags import flags
 from openlatch.service.latches import guard

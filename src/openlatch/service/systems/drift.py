@@ -9,8 +9,8 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
-from openlatch.core.windows import end_in_words
-from openlatch.core.words import GrantState, Owed, Reach
+from openlatch.core.time_windows import end_in_words
+from openlatch.core.vocabulary import GrantState, Owed, Reach
 from openlatch.errors import BadInput, Conflict
 from openlatch.service.flags import flags
 from openlatch.service.grants import lifecycle

@@ -8,10 +8,10 @@ from uuid import UUID
 
 from sqlalchemy import func, select, text, update
 
-from openlatch.core import matching as core
 from openlatch.core.ids import new_id
-from openlatch.core.matching import Candidate, MarkKind
-from openlatch.core.words import EndedAs, GrantState
+from openlatch.core.people import login_matching as core
+from openlatch.core.people.login_matching import Candidate, MarkKind
+from openlatch.core.vocabulary import EndedAs, GrantState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.flags import flags

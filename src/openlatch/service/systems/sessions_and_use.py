@@ -9,7 +9,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.core.ids import new_id
-from openlatch.core.words import Proof
+from openlatch.core.vocabulary import Proof
 from openlatch.service.grants import usage
 from openlatch.service.revocations import confirm
 from openlatch.service.systems.staging import batches

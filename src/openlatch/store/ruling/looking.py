@@ -18,9 +18,9 @@ from sqlalchemy import Dialect
 from sqlalchemy.dialects import postgresql
 from sqlalchemy.orm import Session as Db
 
-from openlatch.core.rules import BOOKS, Rule, Settings
-from openlatch.core.rules.rule import Gathered, Remedy, When, meanings, said_of
-from openlatch.core.rules.terms import TrueFact
+from openlatch.core.flags import BOOKS, Rule, Settings
+from openlatch.core.flags.expressions import TrueFact
+from openlatch.core.flags.rule import Gathered, Remedy, When, meanings, said_of
 from openlatch.store.database import ask, at_large
 from openlatch.store.lists import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
 from openlatch.store.lists_giving import OFFERS

@@ -1,7 +1,7 @@
 """Where the facts of every kind of subject come from, as SQL over the register.
 
 Each source says where its rows are and what each column is there; facts are worked out of the columns
-(``core.rules.facts``). What has to be gathered from other tables is a *side*: for some subjects it is asked for beside
+(``core.flags.facts``). What has to be gathered from other tables is a *side*: for some subjects it is asked for beside
 each of them, for all of them it is gathered once and joined.
 
 Parameters of every statement: ``now``, an instant; ``today``, its day in UTC; and ``ids``, the subjects, where there
@@ -14,8 +14,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from openlatch.core.rules import Settings
-from openlatch.core.rules import facts as core
+from openlatch.core.flags import Settings
+from openlatch.core.flags import facts as core
 from openlatch.store.ruling.terms import quoted, texts
 
 NOW = "%(now)s::timestamptz"

@@ -1,13 +1,15 @@
-"""The terms of a rule as SQL. They mean here what they mean in ``core.rules.terms``; a test holds the two equal."""
+"""The terms of a rule as SQL.
+
+They mean here what they mean in ``core.flags.expressions``; a test holds the two equal.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from functools import singledispatch
 
-from openlatch.core.rules import Rule, Settings
-from openlatch.core.rules.limits import NEVER
-from openlatch.core.rules.terms import (
+from openlatch.core.flags import Rule, Settings
+from openlatch.core.flags.expressions import (
     Among,
     AtDomain,
     AtLeast,
@@ -36,6 +38,7 @@ from openlatch.core.rules.terms import (
     TruthColumn,
     Unless,
 )
+from openlatch.core.flags.limits import NEVER
 
 Columns = Mapping[str, str]
 Term = Truth | Number | Instant

@@ -77,7 +77,8 @@ class Recorded:
 
 
 class Proved:
-    """How the end of something is known (``core.words.Proof``): since when, by whom or which system, in which words.
+    """How the end of something is known (``core.vocabulary.Proof``): since when, by whom or which system, in
+    which words.
 
     Empty while it goes on, and for what never was there.
     """

@@ -55,7 +55,8 @@ class JournalHead(Base):
 
 
 class TreeHead(Owned, Base):
-    """A signed head over the journal's first ``size`` entries (``core.tree_heads``), the newest of which grows on.
+    """A signed head over the journal's first ``size`` entries (``core.journal.tree_heads``), the newest of which
+    grows on.
 
     ``peaks`` are what the next one is worked out from, ``hashes`` those of the entries since the one before, until they
     are in the file that is kept elsewhere (``filed_at``). ``stamp`` is a time-stamp token (RFC 3161) over the head.

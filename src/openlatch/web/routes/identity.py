@@ -8,7 +8,7 @@ from uuid import UUID
 from flask import Response
 
 from openlatch import wire
-from openlatch.core.words import Role
+from openlatch.core.vocabulary import Role
 from openlatch.errors import NotAllowed
 from openlatch.service.identity import authentication, invitations, own_page, passwords, recovery, sign_ins
 from openlatch.service.unit import Unit

@@ -9,7 +9,7 @@ from uuid import UUID
 from pydantic import BaseModel
 
 from openlatch import wire
-from openlatch.core.words import HolderKind
+from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput
 from openlatch.service.records import edit as record_edit
 from openlatch.service.records import existing_access, teams

@@ -1,0 +1,1 @@
+"""Who can do what, when, by which path; and what would change that."""

@@ -1,0 +1,1 @@
+"""Files that people and programs bring, and files for spreadsheets."""

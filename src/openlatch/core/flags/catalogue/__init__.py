@@ -1,0 +1,1 @@
+"""The rules that there are, by what they are about."""

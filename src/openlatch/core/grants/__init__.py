@@ -1,0 +1,1 @@
+"""Levels compared, and what use shows about them."""

@@ -1,0 +1,1 @@
+"""What an offer says before it is sent."""

@@ -1,0 +1,1 @@
+"""Telling which person a login is."""
