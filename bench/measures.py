@@ -36,11 +36,11 @@ from openlatch.service.revocations import revoke as revoke_access
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Viewer
 from openlatch.standins import telemetry
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.database import driver_of
+from openlatch.store.flags import evaluate_many
+from openlatch.store.flags.sources import SOURCES
 from openlatch.store.migrate import APP_ROLE
-from openlatch.store.ruling import looking
-from openlatch.store.ruling.sources import SOURCES
 from openlatch.store.tables import Account, Finding, Grant
 
 ROUNDS = 60
@@ -211,8 +211,8 @@ def _keep_found(bench: Bench) -> None:
     """Keep what the rules find, without the flags: what a first evaluation leaves to compare with."""
     with bench.service.unit(Viewer.itself(bench.viewer.organisation)) as unit:
         for subject in SOURCES:
-            for ids in batched(looking.differing(unit.db, flags.ruling(unit), subject, unit.now), 20_000):
-                seen = looking.look(unit.db, flags.ruling(unit), subject, ids, unit.now)
+            for ids in batched(evaluate_many.differing(unit.db, flags.ruling(unit), subject, unit.now), 20_000):
+                seen = evaluate_many.look(unit.db, flags.ruling(unit), subject, ids, unit.now)
                 rows = [
                     {"subject_id": s.id, "organisation_id": bench.viewer.organisation, "kind": subject,
                      "found": s.found, "words": 0}
@@ -356,7 +356,7 @@ def who_reaches_an_account(bench: Bench) -> Result:
             def ours() -> None:
                 account = next(turn)
                 paths[0] += len(
-                    access_paths.everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now)
+                    access_paths.everyone_reaching(subgraph.around_accounts(unit.db, [account]), account, unit.now)
                 )
 
             def floor() -> None:
@@ -412,7 +412,7 @@ def can_one_person(bench: Bench) -> Result:
             def ours() -> None:
                 person, account = next(turn)
                 holder = Holder(HolderKind.PERSON, person)
-                access_paths.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
+                access_paths.paths_to(subgraph.between(unit.db, holder, account), holder, account, unit.now)
 
             def floor() -> None:
                 person, account = next(again)
@@ -435,7 +435,7 @@ def the_matrix_of_an_account(bench: Bench) -> Result:
     with bench.service.unit(bench.viewer) as unit:
 
         def holders(account: UUID) -> int:
-            register = cut.around_accounts(unit.db, [account])
+            register = subgraph.around_accounts(unit.db, [account])
             return len(what_if.matrix(register, account, unit.now)[1])
 
         # Large accounts have more holders by their teams than by themselves: halved until one is small enough.
@@ -474,7 +474,7 @@ def what_a_person_reaches(bench: Bench) -> Result:
         def ours() -> None:
             with bench.service.unit(bench.viewer) as unit:
                 holder = Holder(HolderKind.PERSON, next(turn))
-                access_paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+                access_paths.everything_reached(subgraph.around_holder(unit.db, holder), holder, unit.now)
 
         def floor() -> None:
             db.execute(_REACHED, {"person": next(turn)}, prepare=True).fetchall()

@@ -18,7 +18,7 @@ from openlatch.service.lists import register
 from openlatch.service.reviews import close_round, open_round, rounds
 from openlatch.service.reviews.plans import Review
 from openlatch.service.unit import Unit
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Item, Person
 
 # About half of the register's grants: 50,000 of 100,000.

@@ -23,9 +23,9 @@ from openlatch.service.identity import authentication
 from openlatch.service.lists import register
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
-from openlatch.store.listing import ListQuery
-from openlatch.store.ruling import looking
-from openlatch.store.ruling.terms import ROOM
+from openlatch.store.flags import evaluate_many
+from openlatch.store.flags.sql_expressions import ROOM
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, Flag, Grant, Level, Mail, Membership, Notice, Organisation, Person
 from tests.adapters.worlds import WORLDS, World
 from tests.conftest import Clock, clone, make_organisation, service_on
@@ -237,9 +237,9 @@ def lagging(unit: Unit) -> list[str]:
     stands = flags.ruling(unit)
     return [
         f"{subject}: {said(seen.before)} should be {said(seen.found)} for {dict(seen.facts)}"
-        for subject in looking.LISTS
-        for seen in looking.look(
-            unit.db, stands, subject, looking.differing(unit.db, stands, subject, unit.now), unit.now
+        for subject in evaluate_many.LISTS
+        for seen in evaluate_many.look(
+            unit.db, stands, subject, evaluate_many.differing(unit.db, stands, subject, unit.now), unit.now
         )
     ]
 

@@ -28,8 +28,8 @@ from openlatch.service.requests import requests
 from openlatch.service.requests.requests import Wish
 from openlatch.service.reviews import calendar_feed
 from openlatch.service.revocations import revoke, steps
-from openlatch.store import lists
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists import register as register_lists
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Grant, HandTask, Offer, Person, Resource, Revocation, Step, Term
 from openlatch.work import worker
 from tests.service.conftest import Small, link_to, mailed
@@ -67,7 +67,7 @@ def untils(small: Small, grant: UUID) -> list[date | None]:
 
 def shown_state(small: Small, grant: UUID) -> str:
     with small.service.unit(small.itself) as unit:
-        row = lists.GRANTS.one(unit.db, grant)
+        row = register_lists.GRANTS.one(unit.db, grant)
         assert row is not None
         return str(row["state"])
 
@@ -324,7 +324,7 @@ def test_what_is_accepted_in_a_system_without_adapter_is_a_task_before_it_is_act
     with pytest.raises(Conflict, match="Mara has said already"), small.acting("ines") as unit:
         hand_tasks.done(unit, task.id, "Me too.", None)
     with small.acting("ines") as unit:
-        row = lists.GRANTS.one(unit.db, grant)
+        row = register_lists.GRANTS.one(unit.db, grant)
         assert row is not None
         assert (row["owed"], row["owed_answer"]) == (None, "Stated by Mara: Shared the mailbox with him.")
 

@@ -28,7 +28,7 @@ from openlatch.service.lists import register
 from openlatch.service.offers import offers
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.revocations import revoke, steps
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Session, Term, Visit, WebSession
 from openlatch.work import worker
 from tests.service.conftest import PASSWORD, Small

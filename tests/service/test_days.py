@@ -18,7 +18,7 @@ from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.lists import register
 from openlatch.service.reviews import open_round, reminders
 from openlatch.service.reviews.plans import Review, named
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, Organisation, Round
 from tests.service.conftest import Small
 

@@ -44,7 +44,7 @@ from openlatch.service.revocations import steps
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.standins.cloud import Cloud, CloudServer
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import (
     AccessRule,
     Account,

@@ -35,7 +35,7 @@ from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store import journal
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, Base, EvidenceBundle, Flag, Grant, Item, Person, SignIn, Team
 from openlatch.work import worker
 from tests.service.conftest import Small, mailed

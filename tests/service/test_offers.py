@@ -38,7 +38,7 @@ from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.requests import requests
 from openlatch.service.unit import Viewer
-from openlatch.store import plain
+from openlatch.store.access import mapping
 from openlatch.store.tables import Account, Grant, Offer, Person, SignIn, Team
 from openlatch.work import worker
 from tests.service.conftest import Small, link_to, mailed
@@ -334,7 +334,7 @@ def test_single_permissions_parts_and_hours_become_terms(small: Small) -> None:
     )
     offer = send(small, Proposal(small.account("box"), (To(person=small.person("owen")),), choice))
     with small.service.unit(small.itself) as unit:
-        terms = plain.terms_of(unit.db, [grant_of(small, offer)])[grant_of(small, offer)]
+        terms = mapping.terms_of(unit.db, [grant_of(small, offer)])[grant_of(small, offer)]
     assert {(t.level.name, t.window.until.date() if t.window.until else None) for t in terms} == {
         ("Read", date(2026, 4, 30)), ("Let others in", date(2026, 3, 21)),
     }  # fmt: skip

@@ -23,7 +23,7 @@ from openlatch.service.lists import register
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Viewer
 from openlatch.standins import calendars, directory, host, mailboxes, telemetry
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from tests.conftest import ADAPTER_PASSWORD, Clock, telemetry_settings
 from tests.service.ending import carry_on
 

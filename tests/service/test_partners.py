@@ -25,7 +25,7 @@ from openlatch.service.people import erasure
 from openlatch.service.records import existing_access
 from openlatch.service.records.existing_access import Known
 from openlatch.service.unit import Unit, Viewer
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Membership, PartnerLink, Person, SignIn, SignInLink, Team
 from openlatch.work import worker
 from tests.service.conftest import PASSWORD, Small

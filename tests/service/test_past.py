@@ -26,8 +26,8 @@ from openlatch.service.grants import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Service, Unit
-from openlatch.store import cut, past
-from openlatch.store.past import Moment
+from openlatch.store.access import as_of, subgraph
+from openlatch.store.access.as_of import Moment
 from openlatch.store.tables import Account, Grant, JournalEntry, Membership, Team, Version
 from tests.service.conftest import Small
 
@@ -69,12 +69,12 @@ def answers(paths: list[access_paths.Path]) -> Answer:
 def everything_now(unit: Unit) -> dict[str, Answer]:
     found = {}
     for account in unit.db.scalars(select(Account)):
-        register = cut.around_accounts(unit.db, [account.id])
+        register = subgraph.around_accounts(unit.db, [account.id])
         paths = access_paths.everyone_reaching(register, account.id, unit.now)
         found[str(account.key)] = answers(paths)
         for holder in {path.holder for path in paths}:
             # Asked about one of them alone, only what leads from there to the account is read.
-            small = access_paths.paths_to(cut.between(unit.db, holder, account.id), holder, account.id, unit.now)
+            small = access_paths.paths_to(subgraph.between(unit.db, holder, account.id), holder, account.id, unit.now)
             assert answers(small) == answers([path for path in paths if path.holder == holder])
     return found
 
@@ -82,7 +82,7 @@ def everything_now(unit: Unit) -> dict[str, Answer]:
 def everything_then(unit: Unit, moment: Moment) -> dict[str, Answer]:
     found = {}
     for account in unit.db.scalars(select(Account)):
-        register = past.around_accounts(unit.db, [account.id], moment)
+        register = as_of.around_accounts(unit.db, [account.id], moment)
         found[str(account.key)] = answers(access_paths.everyone_reaching(register, account.id, moment.at))
     return found
 
@@ -195,7 +195,7 @@ def test_what_is_put_right_afterwards_counts_for_the_belief_of_now_only(real: Sm
 
     def holders(moment: Moment) -> set[str]:
         with real.service.unit(real.itself) as unit:
-            register = past.around_accounts(unit.db, [box], moment)
+            register = as_of.around_accounts(unit.db, [box], moment)
             return {register.name_of(p.holder) for p in access_paths.everyone_reaching(register, box, moment.at)}
 
     with real.service.unit(real.itself) as unit:

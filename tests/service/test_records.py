@@ -27,7 +27,7 @@ from openlatch.service.records import edit as record_edit
 from openlatch.service.records import existing_access, merge, teams
 from openlatch.service.records.existing_access import Known
 from openlatch.service.unit import Unit
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, App, Grant, JournalEntry, Level, Membership, Person, System, Team
 from tests.service.conftest import Small, lagging
 

@@ -19,7 +19,7 @@ from openlatch.service.requests import requests
 from openlatch.service.requests.requests import Wish
 from openlatch.service.reviews import open_round
 from openlatch.service.reviews.plans import Review
-from openlatch.store import plain
+from openlatch.store.access import mapping
 from openlatch.store.tables import AccessRequest, Grant, Item
 from openlatch.work import worker
 from tests.service.conftest import Small
@@ -48,7 +48,7 @@ def test_the_owner_grants_less_and_for_a_shorter_time(small: Small) -> None:
         requests.grant(unit, ident, Choice(), "", None, None)
     with small.acting("ines") as unit:
         row = requests.grant(unit, ident, Choice(last_day=(until + timedelta(days=999)).date()), "Welcome.", None, 1)
-        term = plain.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]][0]
+        term = mapping.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]][0]
     assert (row["state"], term.level.name, term.window.until) == ("granted", "Read", until)
     assert small.told("owen") == ["Ines granted your request for Box. Welcome."]
     with pytest.raises(Conflict, match="The request is granted"), small.acting("ines") as unit:
@@ -145,7 +145,7 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
     with small.acting("ines") as unit:
         row = requests.one(unit, ident)
         grant = unit.db.get_one(Grant, row["grant_id"])
-        (term,) = plain.terms_of(unit.db, [grant.id])[grant.id]
+        (term,) = mapping.terms_of(unit.db, [grant.id])[grant.id]
     assert (row["state"], grant.state, grant.emergency) == ("granted", "active", True)
     assert term.window.until == small.clock() + timedelta(hours=4)
     assert "Owen took access to Box in an emergency" in small.told("ines")[-1]

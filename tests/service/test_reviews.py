@@ -27,7 +27,7 @@ from openlatch.service.reviews.decisions import Decision, Picked
 from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import steps
 from openlatch.service.unit import Unit, Viewer
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import (
     AccessRule,
     Account,

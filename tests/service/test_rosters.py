@@ -11,7 +11,7 @@ from sqlalchemy import select, text
 
 from openlatch.core.access import paths
 from openlatch.service.unit import Unit
-from openlatch.store import cut, rosters
+from openlatch.store.access import subgraph, team_members
 from openlatch.store.tables import Account, Person, Roster, Team
 from tests.service.conftest import Small
 
@@ -40,7 +40,7 @@ CHANGES = {
 def over_the_team(unit: Unit) -> set[str]:
     """The names of those who reach the box as wardens, as paths say them."""
     box = unit.db.scalars(select(Account.id).where(Account.key == "box")).one()
-    found = paths.everyone_reaching(cut.around_accounts(unit.db, [box]), box, unit.now)
+    found = paths.everyone_reaching(subgraph.around_accounts(unit.db, [box]), box, unit.now)
     return {path.hops[0].words.split(" belongs")[0] for path in found if "Wardens" in path.words}
 
 
@@ -121,13 +121,13 @@ def test_members_are_read_once_until_something_about_them_changes(
 ) -> None:
     """What counts on no path, such as an address, changes nothing about them."""
     read: list[int] = []
-    real: Callable[..., Any] = rosters.made
+    real: Callable[..., Any] = team_members.made
 
     def counted(rows: list[Any], *rest: Any) -> Any:
         read.append(len(rows))
         return real(rows, *rest)
 
-    monkeypatch.setattr(rosters, "made", counted)
+    monkeypatch.setattr(team_members, "made", counted)
     with known.service.unit(known.itself) as unit:
         version = unit.db.scalar(select(Roster.version))
         unit.db.execute(text("update people set address = 'mara@lake.example', job = 'Warden' where key = 'mara'"))
@@ -148,7 +148,7 @@ def test_nobody_who_serves_requests_can_write_a_version(known: Small) -> None:
 def test_a_team_with_more_members_than_are_kept_is_read_each_time(
     known: Small, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(rosters, "_kept", rosters.Kept(2, lambda roster: 1 + len(roster.members)))
+    monkeypatch.setattr(team_members, "_kept", team_members.Kept(2, lambda roster: 1 + len(roster.members)))
     assert seen(known) == seen(known) == {"Mara", "Owen"}
     with known.service.unit(known.itself) as unit:
         mara = unit.db.scalars(select(Person).where(Person.key == "mara")).one()

@@ -17,8 +17,8 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service.flags import flags, known_facts, rule_settings, weekly_letter
 from openlatch.service.flags.rule_settings import Wish
-from openlatch.store.ruling import beside, looking
-from openlatch.store.ruling.terms import ROOM
+from openlatch.store.flags import evaluate_many, evaluate_one
+from openlatch.store.flags.sql_expressions import ROOM
 from openlatch.store.tables import Flag, Grant, Organisation, Person
 from tests.service.conftest import Small, mailed
 from tests.service.test_use_cases import SUBJECTS
@@ -263,17 +263,17 @@ def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Sma
     with small.service.unit(small.itself) as unit:
         stands = flags.ruling(unit)
         for subject, table in SUBJECTS.items():
-            assert looking.differing(unit.db, stands, subject, unit.now) == []
+            assert evaluate_many.differing(unit.db, stands, subject, unit.now) == []
             ids = list(unit.db.scalars(select(table.id)))
-            together = looking.look(unit.db, stands, subject, ids, unit.now, everything=True)
+            together = evaluate_many.look(unit.db, stands, subject, ids, unit.now, everything=True)
             whole = {seen.id: seen for seen in together}
             for ident in ids:
-                around = beside.AROUND_A_GRANT if subject == "grant" else (subject,)
-                seen, *others = beside.look(unit.db, stands, around, ident, unit.now)
+                around = evaluate_one.AROUND_A_GRANT if subject == "grant" else (subject,)
+                seen, *others = evaluate_one.look(unit.db, stands, around, ident, unit.now)
                 assert seen is not None
                 assert seen.found == seen.before == whole[ident].found
                 assert all(other is None or other.found == other.before for other in others)
-                (known,) = beside.look(unit.db, stands, (subject,), ident, unit.now, everything=True)
+                (known,) = evaluate_one.look(unit.db, stands, (subject,), ident, unit.now, everything=True)
                 facts = facts_of(next(book.facts for book in BOOKS if book.subject == subject))
                 assert known is not None
                 assert {name: known.facts[name] for name in facts} == {name: whole[ident].facts[name] for name in facts}

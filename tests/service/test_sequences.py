@@ -40,8 +40,9 @@ from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.requests import requests
 from openlatch.service.revocations import revoke, undo
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import cut, journal
-from openlatch.store.listing import ListQuery
+from openlatch.store import journal
+from openlatch.store.access import subgraph
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import (
     AccessRequest,
     Account,
@@ -164,7 +165,7 @@ def allowed(unit: Unit, viewer: Viewer) -> dict[str, set[UUID]]:
     owners = dict(db.execute(select(Account.id, Account.owner_id)).all())
     if viewer.administrator:
         return {kind: set(db.scalars(select(table.id))) for kind, table in LISTED.items()}
-    whole = cut.around_accounts(db, list(owners))
+    whole = subgraph.around_accounts(db, list(owners))
     paths = access_paths.everything_reached(whole, Holder(HolderKind.PERSON, viewer.person), unit.now)  # type: ignore[arg-type]
     owned = {account for account, owner in owners.items() if owner == viewer.person}
     reached = {path.account for path in paths}

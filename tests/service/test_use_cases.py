@@ -26,9 +26,9 @@ from openlatch.service.identity import authentication, second_factor
 from openlatch.service.lists import register
 from openlatch.service.people.page import person_page
 from openlatch.service.revocations import revoke
-from openlatch.store.listing import ListQuery
+from openlatch.store.flags import evaluate_many
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.migrate import APP_ROLE
-from openlatch.store.ruling import looking
 from openlatch.store.tables import (
     Account,
     Flag,
@@ -240,9 +240,9 @@ def test_bulk_and_single_evaluation_raise_the_same(small: Small) -> None:
     assert len(bulk) > 12
     with small.service.unit(small.itself) as unit:
         for subject, table in SUBJECTS.items():
-            assert looking.differing(unit.db, flags.ruling(unit), subject, unit.now) == []
+            assert evaluate_many.differing(unit.db, flags.ruling(unit), subject, unit.now) == []
             ids = unit.db.scalars(select(table.id)).all()
-            for seen in looking.look(unit.db, flags.ruling(unit), subject, ids, unit.now, everything=True):
+            for seen in evaluate_many.look(unit.db, flags.ruling(unit), subject, ids, unit.now, everything=True):
                 assert seen.found == seen.before
         unit.db.execute(text("delete from flags"))
         unit.db.execute(text("delete from findings"))

@@ -16,7 +16,7 @@ from openlatch.core.flags import BOOKS, LIMITS, Book, Settings, Weights
 from openlatch.core.flags.expressions import InstantColumn, NumberColumn, NumberFact, SaidFact, TextColumn, TruthColumn
 from openlatch.core.flags.rule import Gathered, facts_of, meanings, said_of
 from openlatch.launch.cluster import Cluster
-from openlatch.store.ruling.terms import ROOM, found, with_facts
+from openlatch.store.flags.sql_expressions import ROOM, found, with_facts
 
 BOUNDS = {"reach": (1, 4), "sensitivity": (1, 4), "highest_reach": (1, 4), "breach_reach": (1, 4), "far_reach": (1, 4),
           "far_sensitivity": (1, 4), "steps": (1, 9), "rights": (0, 5), "used": (0, 5)}  # fmt: skip

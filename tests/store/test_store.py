@@ -27,8 +27,8 @@ from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Viewer
 from openlatch.store import journal
 from openlatch.store.database import alone, transaction
-from openlatch.store.listing import ListQuery, nested
-from openlatch.store.lists import PEOPLE
+from openlatch.store.lists.engine import ListQuery, nested
+from openlatch.store.lists.register import PEOPLE
 from openlatch.store.migrate import config_for
 from openlatch.store.tables import Account, Base, Grant, Organisation, Person
 from tests.conftest import lines

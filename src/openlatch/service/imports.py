@@ -16,8 +16,8 @@ from openlatch.service.flags import flags
 from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
-from openlatch.store import loading
 from openlatch.store.database import take_your_time
+from openlatch.store.imports import load
 
 MOST_ERRORS = 10_000
 ROWS_EVALUATED_AT_ONCE = 5_000
@@ -54,7 +54,7 @@ class Report:
     bad: int
     errors: list[core.LineError]
     kept: bool
-    differences: list[loading.Difference] = field(default_factory=list)
+    differences: list[load.Difference] = field(default_factory=list)
     """In a trial: each value that would change in records that are there already, up to a limit."""
     fresh: list[str] = field(default_factory=list)
     """In a trial: the names of what would be added, up to a limit."""
@@ -78,19 +78,19 @@ def bring(
     encoding = core.encoding_of(source)
     errors = _Errors()
     lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == "csv" else None)
-    good = loading.stage(unit.db, kind, _checked(lines, kind, form, unit.zone, errors, matching))
+    good = load.stage(unit.db, kind, _checked(lines, kind, form, unit.zone, errors, matching))
     lines.detach()
-    errors.extend(loading.unresolved(unit.db, kind, unit.now))
+    errors.extend(load.unresolved(unit.db, kind, unit.now))
     read = good + len(errors.staging_lines)
     bad = len(errors.lines)
     if try_only or (bad and not keep_good):
-        would = loading.differences(unit.db, kind, MOST_DIFFERENCES)
+        would = load.differences(unit.db, kind, MOST_DIFFERENCES)
         report = Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False, differences=would)
         return _tried(unit, kind, report, errors.lines) if try_only else report
-    loading.discard(unit.db, errors.lines)
+    load.discard(unit.db, errors.lines)
     # Who somebody is, and that they have left, are facts: what a latch says to them is flagged and not refused.
     with guard.guarded(unit, None if kind in _LETTING_IN else (), refuses=kind is not core.PEOPLE):
-        changed = loading.apply(unit.db, kind, unit.viewer.organisation, unit.now)
+        changed = load.apply(unit.db, kind, unit.viewer.organisation, unit.now)
     if kind is core.PEOPLE:
         sign_ins.refuse_none(unit)
     added = sum(change.added for change in changed)
@@ -119,10 +119,10 @@ def kind_of(name: str) -> core.RecordKind:
 def _tried(unit: Unit, kind: core.RecordKind, report: Report, bad: set[int]) -> Report:
     """The report of a trial, with what would become of the good lines: brought in, counted, and taken back."""
     with attempt(unit, keep=False) as within:
-        loading.discard(within.db, bad)
+        load.discard(within.db, bad)
         letting_in = None if kind in _LETTING_IN else ()
         with guard.guarded(within, letting_in, refuses=False) as warned:
-            changed = loading.apply(within.db, kind, within.viewer.organisation, within.now)
+            changed = load.apply(within.db, kind, within.viewer.organisation, within.now)
         said = [guard.shown(breach) for breach in warned]
     added = [change for change in changed if change.added]
     return replace(
@@ -181,7 +181,7 @@ def _reader(form: str) -> Any:
     return readers[form]
 
 
-def _put_down(unit: Unit, kind: core.RecordKind, changed: list[loading.Changed], read: int, bad: int) -> None:
+def _put_down(unit: Unit, kind: core.RecordKind, changed: list[load.Changed], read: int, bad: int) -> None:
     if not changed:
         return
     word = _ACTIONS[kind.name]

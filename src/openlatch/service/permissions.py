@@ -24,7 +24,7 @@ from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.errors import NotAllowed, NotFound
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.tables import (
     AccessRequest,
     Account,
@@ -83,7 +83,7 @@ class Sight:
         if person is None:
             return cls(False, None)
         holder = Holder(HolderKind.PERSON, person)
-        paths = access_paths.everything_reached(cut.around_holder(db, holder), holder, now)
+        paths = access_paths.everything_reached(subgraph.around_holder(db, holder), holder, now)
         own = db.scalars(select(Grant.id).where(Grant.holder_id == person))
         return cls(
             False,
@@ -97,7 +97,7 @@ class Sight:
     @classmethod
     def _within(cls, db: Db, person: UUID, now: datetime, account: UUID, scope: frozenset[str] | None) -> Sight:
         holder = Holder(HolderKind.PERSON, person)
-        register = cut.between(db, holder, account)
+        register = subgraph.between(db, holder, account)
         paths = [
             p for p in access_paths.paths_to(register, holder, account, now) if access_paths.open_now(register, p, now)
         ]

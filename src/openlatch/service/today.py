@@ -12,10 +12,10 @@ from openlatch.core.exposure.rules import Right
 from openlatch.core.vocabulary import Severity
 from openlatch.service.flags.flags import title_of, with_title
 from openlatch.service.unit import Unit
-from openlatch.store import lists
 from openlatch.store.database import at_large
-from openlatch.store.listing import ListQuery
-from openlatch.store.lists_reviews import ROUNDS
+from openlatch.store.lists import register
+from openlatch.store.lists.engine import ListQuery
+from openlatch.store.lists.reviews import ROUNDS
 from openlatch.store.tables import (
     AccessRequest,
     Account,
@@ -40,10 +40,10 @@ def page(unit: Unit) -> dict[str, Any]:
     if sight.everything:
         at_large(db)
     open_flags = [sight.flags(), Flag.state == "open"]
-    worst = lists.FLAGS.page(db, ListQuery(limit=6), open_flags)
+    worst = register.FLAGS.page(db, ListQuery(limit=6), open_flags)
     by_severity = dict(db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).all())
     by_rule = db.execute(select(Flag.rule, func.count()).where(*open_flags).group_by(Flag.rule)).all()
-    going = lists.REVOCATIONS.page(
+    going = register.REVOCATIONS.page(
         db, ListQuery(limit=6, filter="not (settled_at pr)", count=True), [sight.revocations()]
     )
     rounds = ROUNDS.page(db, ListQuery(limit=6, filter="not (closed_at pr)", sort="due_at"), [sight.rounds()])
@@ -72,12 +72,12 @@ def page(unit: Unit) -> dict[str, Any]:
         "revocations_going_on": going.count or 0,
         "ends": _ends(unit),
         "exposures": _exposures(unit),
-        "systems_down": lists.SYSTEMS.page(db, ListQuery(filter="down_since pr"), [sight.systems()]).rows,
+        "systems_down": register.SYSTEMS.page(db, ListQuery(filter="down_since pr"), [sight.systems()]).rows,
         "counts": {
             "accounts": _count(unit, Account, sight.accounts()),
-            "grants": _count(unit, Grant, sight.grants(), Grant.state.in_(lists.LIVE)),
+            "grants": _count(unit, Grant, sight.grants(), Grant.state.in_(register.LIVE)),
             "sessions": _count(unit, Session, sight.sessions(), Session.ended_at.is_(None)),
-            "unrecorded": _count(unit, Grant, sight.grants(), Grant.state.in_(lists.LIVE), ~Grant.recorded),
+            "unrecorded": _count(unit, Grant, sight.grants(), Grant.state.in_(register.LIVE), ~Grant.recorded),
             "systems": _count(unit, System, sight.systems()),
         },
     }

@@ -23,7 +23,7 @@ from openlatch.service.permissions import Sight
 from openlatch.service.systems.call_slots import Rooms
 from openlatch.store import journal
 from openlatch.store.database import told_apart, transaction
-from openlatch.store.ruling.looking import Ruling
+from openlatch.store.flags.evaluate_many import Ruling
 from openlatch.store.tables import Organisation, Person
 
 CHANNEL = "openlatch_changes"

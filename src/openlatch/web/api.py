@@ -30,7 +30,7 @@ from openlatch.service.revocations import steps
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import transaction
-from openlatch.store.listing import ListQuery, Page
+from openlatch.store.lists.engine import ListQuery, Page
 from openlatch.web.routing import COOKIE, PREFIX, Routes, origin, the_service, viewer
 
 # By this a device is known on which somebody has signed in before: others' tries don't slow it down.

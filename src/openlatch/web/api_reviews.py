@@ -16,7 +16,7 @@ from openlatch.service.reviews import calendar_feed, decisions, evidence, plans,
 from openlatch.service.reviews import close_round as reviews_close_round
 from openlatch.service.reviews import open_round as reviews_open_round
 from openlatch.service.unit import Unit
-from openlatch.store.listing import Page
+from openlatch.store.lists.engine import Page
 from openlatch.web.api import list_query
 from openlatch.web.api_access import api
 from openlatch.web.routing import if_match, the_service, viewer

@@ -29,7 +29,7 @@ from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSigne
 from openlatch.service.acting import visits
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store.listing import Page
+from openlatch.store.lists.engine import Page
 from openlatch.store.tables import IdempotencyKey
 from openlatch.web.door import refuse_unusable
 

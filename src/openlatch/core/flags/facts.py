@@ -1,7 +1,7 @@
 """What rules are told of each kind of subject. Everything comes from the register; nothing is asked for on the side.
 
 A number that can be missing is -1 then, and its sentence says so. Days are whole ones that have passed. A fact is a
-column of what the store gathers (``store.ruling.sources``), or is worked out of some as written beside it.
+column of what the store gathers (``store.flags.sources``), or is worked out of some as written beside it.
 """
 
 from __future__ import annotations

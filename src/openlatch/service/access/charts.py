@@ -15,8 +15,8 @@ from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
 from openlatch.service.unit import Unit
-from openlatch.store import lists
 from openlatch.store.database import at_large
+from openlatch.store.lists import register
 from openlatch.store.tables import Account, App, Grant, Level, Offer, Person, Round, Team, Term
 
 # Danger counts a step for each reach and each sensitivity past the least, and one for standing outside: 0 to 7.
@@ -39,7 +39,7 @@ def risk_map(unit: Unit) -> dict[str, Any]:
     if unit.sight.everything:
         at_large(unit.db)
     reaches = _reaches(unit)
-    danger = func.coalesce(reaches.c.reach, 1) + Account.sensitivity - 2 + case((lists.holder_inside, 0), else_=1)
+    danger = func.coalesce(reaches.c.reach, 1) + Account.sensitivity - 2 + case((register.holder_inside, 0), else_=1)
     band = case(*((danger <= most, place) for place, (_, _, most) in enumerate(DANGERS)), else_=len(DANGERS) - 1)
     unused = ((Grant.last_used_at > unit.now - timedelta(days=until), place) for place, until in enumerate(_UNTIL))
     idle = case((Grant.last_used_at.is_(None), len(IDLES)), *unused, else_=len(IDLES) - 1)
@@ -50,7 +50,7 @@ def risk_map(unit: Unit) -> dict[str, Any]:
         .outerjoin(reaches, reaches.c.grant_id == Grant.id)
         .outerjoin(Person, Person.id == Grant.person_id)
         .outerjoin(Team, Team.id == Grant.team_id)
-        .where(Grant.state.in_(lists.LIVE), lists.GRANTS.of(unit.viewer.organisation), unit.sight.grants())
+        .where(Grant.state.in_(register.LIVE), register.GRANTS.of(unit.viewer.organisation), unit.sight.grants())
         .group_by("danger", "idle")
     )
     return {
@@ -162,16 +162,16 @@ def _grants_ending(unit: Unit, zone: ZoneInfo, within: ColumnElement[bool]) -> S
         .select_from(Term)
         .join(Grant, Grant.id == Term.grant_id)
         .join(Account, Account.id == Grant.account_id)
-        .where(Grant.state.in_(lists.LIVE), within, unit.sight.grants())
+        .where(Grant.state.in_(register.LIVE), within, unit.sight.grants())
         .subquery("ending")
     )
     return (
-        select(ending.c.place, lists.holder_name + " on " + ending.c.name, ending.c.until, ending.c.count)
+        select(ending.c.place, register.holder_name + " on " + ending.c.name, ending.c.until, ending.c.count)
         .select_from(ending)
         .outerjoin(Person, Person.id == ending.c.person_id)
         .outerjoin(Team, Team.id == ending.c.team_id)
         .outerjoin(App, App.id == ending.c.app_id)
-        .outerjoin(lists.holder_account, lists.holder_account.id == ending.c.holder_account_id)
+        .outerjoin(register.holder_account, register.holder_account.id == ending.c.holder_account_id)
         .where(ending.c.place <= MOST_NAMES)
         .order_by(ending.c.until, ending.c.place)
     )

@@ -20,10 +20,11 @@ from openlatch.service.identity import try_limits
 from openlatch.service.notifications import notices
 from openlatch.service.offers import answer, offers
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import cut, lists
-from openlatch.store.columns import not_among
+from openlatch.store.access import subgraph
 from openlatch.store.database import transaction
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists import register
+from openlatch.store.lists.columns import not_among
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import AddressProof, Grant, Notice, Person, PersonAddress
 
 PROOF_LIFE = timedelta(hours=24)
@@ -39,7 +40,7 @@ def page(unit: Unit) -> dict[str, Any]:
     """What the viewer can reach, and who can reach what is theirs; the offers that wait for them; how they are set."""
     person = _person(unit)
     me = Holder(HolderKind.PERSON, person.id)
-    known = cut.around_holder(unit.db, me)
+    known = subgraph.around_holder(unit.db, me)
     paths = access_paths.everything_reached(known, me, unit.now)
     grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     direct = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id)))
@@ -50,7 +51,7 @@ def page(unit: Unit) -> dict[str, Any]:
     ]  # fmt: skip
     in_force = {grant for path in paths for grant in path.grants}
     mine = [Grant.holder_id == person.id, Grant.state != GrantState.ENDED, not_among(Grant.id, in_force)]
-    idle = lists.GRANTS.page(unit.db, ListQuery(limit=200), [unit.sight.grants(), *mine])
+    idle = register.GRANTS.page(unit.db, ListQuery(limit=200), [unit.sight.grants(), *mine])
     owned = [path.account for path in paths if path.level is None and len(path.hops) == 1]
     return {
         "reach": [row for row in rows if row["account"]["id"] not in owned],
@@ -67,7 +68,7 @@ def page(unit: Unit) -> dict[str, Any]:
 
 
 def _reached_by(unit: Unit, account: UUID) -> dict[str, Any]:
-    known = cut.around_accounts(unit.db, [account])
+    known = subgraph.around_accounts(unit.db, [account])
     by_holder = access_paths.by_holder(known.as_held(), account, unit.now)
     place = known.accounts[account]
     others = [

@@ -14,8 +14,8 @@ from openlatch.core.offers import wording
 from openlatch.core.register import UTC_ZONE, Register
 from openlatch.core.time_windows import last_day
 from openlatch.service.unit import Unit
-from openlatch.store import lists
-from openlatch.store.columns import among
+from openlatch.store.lists import register as register_lists
+from openlatch.store.lists.columns import among
 from openlatch.store.tables import Grant, Person
 
 
@@ -33,10 +33,10 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
             Grant.owed,
             Grant.recorded,
             Person.name.label("given_by"),
-            lists.recorder.name.label("recorded_by"),
+            register_lists.recorder.name.label("recorded_by"),
         )
         .outerjoin(Person, Person.id == Grant.given_by_id)
-        .outerjoin(lists.recorder, lists.recorder.id == Grant.recorded_by_id)
+        .outerjoin(register_lists.recorder, register_lists.recorder.id == Grant.recorded_by_id)
         .where(among(Grant.id, wanted))
     )
     return {row.id: row for row in rows}

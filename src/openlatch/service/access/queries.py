@@ -25,8 +25,8 @@ from openlatch.service.lists.register import one
 from openlatch.service.permissions import Sight
 from openlatch.service.revocations import confirm
 from openlatch.service.unit import Unit
-from openlatch.store import cut, past, plain
-from openlatch.store.past import Moment
+from openlatch.store.access import as_of, mapping, subgraph
+from openlatch.store.access.as_of import Moment
 from openlatch.store.tables import Account, App, Grant, Level, Person, Team
 
 MOST_CHANGES = 100
@@ -58,11 +58,11 @@ def _moment(unit: Unit, question: Question) -> Moment | None:
 
 
 def _around_accounts(unit: Unit, accounts: Sequence[UUID], moment: Moment | None) -> Register:
-    return past.around_accounts(unit.db, accounts, moment) if moment else cut.around_accounts(unit.db, accounts)
+    return as_of.around_accounts(unit.db, accounts, moment) if moment else subgraph.around_accounts(unit.db, accounts)
 
 
 def _around_holder(unit: Unit, holder: Holder, moment: Moment | None) -> Register:
-    return past.around_holder(unit.db, holder, moment) if moment else cut.around_holder(unit.db, holder)
+    return as_of.around_holder(unit.db, holder, moment) if moment else subgraph.around_holder(unit.db, holder)
 
 
 def _fits(register: Register, path: access_paths.Path, question: Question, at: datetime) -> bool:
@@ -120,7 +120,7 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict
         raise NotFound("There is no such person, or you may not see them.")
     moment, holder = _moment(unit, question), Holder(HolderKind.PERSON, person)
     at = question.at or unit.now
-    register = past.around_holder(unit.db, holder, moment) if moment else cut.between(unit.db, holder, account)
+    register = as_of.around_holder(unit.db, holder, moment) if moment else subgraph.between(unit.db, holder, account)
     # Whoever has left is asked about as the systems have it: what they held there may still let them in.
     held = register.as_held() if _has_left(register, holder, at) else register
     ended = [] if moment else _unproved(unit, Grant.account_id == account, Grant.holder_id == person)
@@ -184,7 +184,7 @@ def differ(
     unit.sight.require_answers_for(account)
     one(unit, "accounts", account)
     registers = [
-        past.around_accounts(unit.db, [account], moment)
+        as_of.around_accounts(unit.db, [account], moment)
         for at in (one_at, other_at)
         if (moment := _moment(unit, Question(at, believed))) is not None
     ]
@@ -225,12 +225,12 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
             f"{len(wishes)} changes were named.", f"Name 1 to {MOST_CHANGES}.", {"changes": "too few or many"}
         )
     touched, extra = _touched(unit, wishes)
-    reached = sorted({*guard.touched(unit, touched), *cut.onward(unit.db, extra)})
+    reached = sorted({*guard.touched(unit, touched), *subgraph.onward(unit.db, extra)})
     if not unit.sight.everything:
         for account in reached:
             unit.sight.require_answers_for(account)
-    before = cut.around_accounts(unit.db, reached, holders=extra)
-    levels = {level.id: plain.level_value(level) for level in unit.db.scalars(
+    before = subgraph.around_accounts(unit.db, reached, holders=extra)
+    levels = {level.id: mapping.level_value(level) for level in unit.db.scalars(
         select(Level).where(Level.id.in_([w.level for w in wishes if w.level is not None])))}  # fmt: skip
     changes = [_change(unit, before, wish, levels) for wish in wishes if wish.kind != "latch"]
     after = access_what_if.suppose(before, changes)

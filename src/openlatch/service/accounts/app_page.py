@@ -7,15 +7,17 @@ from uuid import UUID
 
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
-from openlatch.store import lists
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists import register as register_lists
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Grant
 
 
 def app_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     """An app with its links: the accounts, what it may do there in plain words, who linked it, when it was used."""
     app = register.one(unit, "apps", ident)
-    links = lists.GRANTS.page(
-        unit.db, ListQuery(limit=200), [unit.sight.grants(), Grant.holder_id == ident, Grant.state.in_(lists.LIVE)]
+    links = register_lists.GRANTS.page(
+        unit.db,
+        ListQuery(limit=200),
+        [unit.sight.grants(), Grant.holder_id == ident, Grant.state.in_(register_lists.LIVE)],
     )
     return {**app, "grants": links.rows}

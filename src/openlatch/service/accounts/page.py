@@ -14,9 +14,11 @@ from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.acting import visits
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
-from openlatch.store import cut, lists, lists_giving
-from openlatch.store.columns import not_among
-from openlatch.store.listing import ListQuery
+from openlatch.store.access import subgraph
+from openlatch.store.lists import offers
+from openlatch.store.lists import register as register_lists
+from openlatch.store.lists.columns import not_among
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, Grant, Resource, ResourceGroup, ResourceInGroup, Term
 
 # So many paths are on the page of an account; all of them are in its access (``access.queries.everyone``).
@@ -33,15 +35,15 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     account = register.one(unit, "accounts", ident)
     answers = unit.sight.everything or ident in unit.sight.owned
     if answers:
-        found = cut.around_accounts(unit.db, [ident])
+        found = subgraph.around_accounts(unit.db, [ident])
         paths = access_paths.everyone_reaching(found.as_held(), ident, unit.now)
     else:
         assert unit.sight.person is not None
         me = Holder(HolderKind.PERSON, unit.sight.person)
-        found = cut.between(unit.db, me, ident)
+        found = subgraph.between(unit.db, me, ident)
         paths = access_paths.paths_to(found, me, ident, unit.now)
     in_force = {grant for path in paths for grant in path.grants}
-    idle = lists.GRANTS.page(
+    idle = register_lists.GRANTS.page(
         unit.db,
         ListQuery(limit=200),
         [unit.sight.grants(), Grant.account_id == ident, Grant.state != "ended", not_among(Grant.id, in_force)],
@@ -69,14 +71,14 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     """The resources and groups of an account, each with how many share it."""
-    listed = lists_giving.RESOURCES.all(unit.db, "", [Resource.account_id == account, Resource.archived_at.is_(None)])
+    listed = offers.RESOURCES.all(unit.db, "", [Resource.account_id == account, Resource.archived_at.is_(None)])
     whole = (
         unit.db.scalar(
             select(func.count(func.distinct(Grant.holder_id)))
             .join(Term, Term.grant_id == Grant.id)
             .where(
                 Grant.account_id == account,
-                Grant.state.in_(lists.LIVE),
+                Grant.state.in_(register_lists.LIVE),
                 Term.resource_id.is_(None) & Term.group_id.is_(None),
             )
         )
@@ -93,7 +95,7 @@ def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
         unit.db.execute(
             select(Term.group_id, func.count(func.distinct(Grant.holder_id)))
             .join(Grant, Grant.id == Term.grant_id)
-            .where(Grant.account_id == account, Grant.state.in_(lists.LIVE), Term.group_id.is_not(None))
+            .where(Grant.account_id == account, Grant.state.in_(register_lists.LIVE), Term.group_id.is_not(None))
             .group_by(Term.group_id)
         ).all()
     )

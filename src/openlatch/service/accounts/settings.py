@@ -15,7 +15,7 @@ from openlatch.service.identity import authentication
 from openlatch.service.offers import offers, preview
 from openlatch.service.people import erasure
 from openlatch.service.unit import Unit
-from openlatch.store import lists
+from openlatch.store.lists import register
 from openlatch.store.tables import Organisation, Person, Team
 
 _ADDRESS = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
@@ -104,7 +104,7 @@ def set_account(
     unit.record("account.giving_set", "account", ident, account.name, ident, emergency_hours=emergency_hours,
                 prerequisites=list(prerequisites))  # fmt: skip
     unit.db.flush()
-    found = lists.ACCOUNTS.one(unit.db, ident)
+    found = register.ACCOUNTS.one(unit.db, ident)
     assert found is not None
     return found
 
@@ -121,6 +121,6 @@ def set_speaker(unit: Unit, team: UUID, speaker: UUID | None) -> dict[str, Any]:
     row.speaker_id = speaker
     unit.record("team.speaker_set", "team", row.id, row.name, speaker=person.name if person else None)
     unit.db.flush()
-    found = lists.TEAMS.one(unit.db, team)
+    found = register.TEAMS.one(unit.db, team)
     assert found is not None
     return found

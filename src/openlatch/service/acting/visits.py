@@ -26,7 +26,7 @@ from openlatch.service.grants import usage
 from openlatch.service.identity import signing_keys
 from openlatch.service.latches import guard
 from openlatch.service.unit import Inside, Service, Unit, Viewer
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, ApiToken, Person, SignIn, Visit, WebSession
 
@@ -35,7 +35,7 @@ TOKEN_LIFE = timedelta(minutes=5)
 
 def _paths(unit: Unit, person: UUID, account: UUID) -> tuple[Register, list[access_paths.Path]]:
     holder = Holder(HolderKind.PERSON, person)
-    register = cut.between(unit.db, holder, account)
+    register = subgraph.between(unit.db, holder, account)
     paths = access_paths.paths_to(register, holder, account, unit.now)
     return register, [path for path in paths if access_paths.open_now(register, path, unit.now)]
 
@@ -156,7 +156,7 @@ def others_inside(unit: Unit, account: UUID) -> list[dict[str, Any]]:
     """The other delegates of the account that the viewer is inside, unless its latch keeps them unseen."""
     if guard.unseen(unit, account):
         return []
-    register = cut.around_accounts(unit.db, [account])
+    register = subgraph.around_accounts(unit.db, [account])
     paths = access_paths.everyone_reaching(register, account, unit.now)
     found: dict[UUID, dict[str, Any]] = {}
     for path in paths:

@@ -16,7 +16,7 @@ from openlatch.core.exposure.rules import Right, Rule, WhoKind, covering, is_set
 from openlatch.core.time_windows import zone_of
 from openlatch.service.exposure import access_rules, boundary, guards
 from openlatch.service.unit import Unit
-from openlatch.store.columns import among
+from openlatch.store.lists.columns import among
 from openlatch.store.tables import AccessRule, Account, EvaluatedRule, Resource, System
 
 

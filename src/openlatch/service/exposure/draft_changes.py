@@ -20,7 +20,7 @@ from openlatch.core.time_windows import zone_of
 from openlatch.service.exposure import access_rules, account_rules, evaluate, previews, touched
 from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.unit import Unit
-from openlatch.store.columns import among, not_among
+from openlatch.store.lists.columns import among, not_among
 from openlatch.store.tables import AccessRule, Account, EvaluatedRule, Exposure, Resource, System
 
 

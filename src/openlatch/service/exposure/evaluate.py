@@ -25,7 +25,7 @@ from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.flags import flags
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store.columns import among
+from openlatch.store.lists.columns import among
 from openlatch.store.tables import AccessRule, Account, Exposure, Resource
 
 WHOLE = "the whole account"

@@ -11,8 +11,8 @@ from sqlalchemy import or_, select, update
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.unit import Unit
-from openlatch.store.columns import among
-from openlatch.store.lists_exposure import EXPOSURES
+from openlatch.store.lists.columns import among
+from openlatch.store.lists.exposures import EXPOSURES
 from openlatch.store.tables import ExpectedExposure, Exposure
 
 

@@ -16,7 +16,7 @@ from openlatch.errors import BadInput, NotFound
 from openlatch.service.exposure import access_rules, account_rules
 from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.unit import Unit
-from openlatch.store import past
+from openlatch.store.access import as_of
 from openlatch.store.tables import Account, System
 
 
@@ -32,7 +32,7 @@ def at_instant(unit: Unit, account: UUID, at: datetime, believed: datetime | Non
     known = believed or unit.now
     if at > unit.now or known > unit.now:
         raise BadInput("That is to come.", "Ask about an instant that has been.", {"at": "to come"})
-    then = _opened(unit, row, past.Moment(at, known))
+    then = _opened(unit, row, as_of.Moment(at, known))
     zone = then.asker.manner.zone
     found = [
         {
@@ -49,11 +49,11 @@ def at_instant(unit: Unit, account: UUID, at: datetime, believed: datetime | Non
     return {"account": {"id": row.id, "name": row.name}, "at": at, "believed": known, "exposures": found}
 
 
-def _opened(unit: Unit, account: Account, moment: past.Moment) -> AccountRules:
+def _opened(unit: Unit, account: Account, moment: as_of.Moment) -> AccountRules:
     system = unit.db.get(System, account.system_id) if account.system_id else None
     zone = zone_of(account.time_zone)
     manner = access_rules.manner_of(unit.service, system, zone)
-    rows, resources = past.rules_of_account(unit.db, account.id, moment)
+    rows, resources = as_of.rules_of_account(unit.db, account.id, moment)
     ordered = sorted(rows, key=lambda r: (r["position"], r["key"]))
     rules, guards = (
         [access_rules.as_rule(r["plain"], guard, r["position"], manner.permissions, zone)

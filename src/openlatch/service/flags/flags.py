@@ -14,11 +14,11 @@ from openlatch.core.flags import evaluate as put_before
 from openlatch.core.vocabulary import FlagState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import flags as store
-from openlatch.store.lists import FLAGS
-from openlatch.store.ruling import beside, looking
-from openlatch.store.ruling.looking import Asked, Looked, Own, Ruling
-from openlatch.store.ruling.terms import ROOM
+from openlatch.store.flags import evaluate_many, evaluate_one
+from openlatch.store.flags import findings as store
+from openlatch.store.flags.evaluate_many import Asked, Looked, Own, Ruling
+from openlatch.store.flags.sql_expressions import ROOM
+from openlatch.store.lists.register import FLAGS
 from openlatch.store.tables import Account, Finding, Flag, Organisation, OwnRule
 
 CHUNK = 5_000
@@ -92,7 +92,7 @@ def _look_at(unit: Unit, asked: Sequence[Asked]) -> None:
         if len(each.ids) == 1 and not each.of_grants:
             _look_beside(unit, (each.subject,), each.ids[0])
     if several:
-        for each, seen in zip(several, looking.look_at(unit.db, ruling(unit), several, unit.now), strict=True):
+        for each, seen in zip(several, evaluate_many.look_at(unit.db, ruling(unit), several, unit.now), strict=True):
             _judge(unit, each.subject, seen)
 
 
@@ -100,7 +100,7 @@ def _with_others(unit: Unit, sessions: Sequence[UUID]) -> Sequence[UUID]:
     """Sessions with the others of their holders; when these are a great many, the worker looks at them."""
     if not sessions:
         return sessions
-    others = looking.of_same_holders(unit.db, sessions, MOST_TOUCHED)
+    others = evaluate_many.of_same_holders(unit.db, sessions, MOST_TOUCHED)
     if len(others) > MOST_TOUCHED:
         unit.wake("evaluate")
         return sessions
@@ -116,7 +116,7 @@ def evaluate_person(unit: Unit, person: UUID, reached: Sequence[UUID]) -> None:
     unit.db.flush()
     paid = unit.db.scalars(select(Account.id).where(Account.payer_person_id == person))
     reached = list(dict.fromkeys([*reached, *paid]))
-    grants, sessions = looking.of_person(unit.db, person, reached, MOST_TOUCHED)
+    grants, sessions = evaluate_many.of_person(unit.db, person, reached, MOST_TOUCHED)
     if max(len(grants), len(sessions), len(reached)) > MOST_TOUCHED:
         unit.wake("evaluate")
         evaluate(unit, people=[person])
@@ -132,7 +132,7 @@ def evaluate_owner(unit: Unit, account: UUID, owners: Iterable[UUID | None]) -> 
 
 def _look_around(unit: Unit, grant: UUID) -> None:
     """Look at one grant, with its account and its holder, and at whatever else it touches."""
-    seen = _look_beside(unit, beside.AROUND_A_GRANT, grant)
+    seen = _look_beside(unit, evaluate_one.AROUND_A_GRANT, grant)
     if seen is None or not seen.is_direct:
         _look_at_members(unit, [grant])
     if seen is not None and seen.leads_on:
@@ -141,7 +141,7 @@ def _look_around(unit: Unit, grant: UUID) -> None:
 
 def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID) -> Looked | None:
     """Look at one subject and those beside it; gives what was seen of the first."""
-    looked = beside.look(unit.db, ruling(unit), subjects, ident, unit.now)
+    looked = evaluate_one.look(unit.db, ruling(unit), subjects, ident, unit.now)
     for kind, seen in zip(subjects, looked, strict=True):
         if seen is not None and seen.counts:
             _judge(unit, kind, [seen])
@@ -149,7 +149,7 @@ def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID) -> Looked |
 
 
 def _look_further_on(unit: Unit, grants: Sequence[UUID] = (), accounts: Sequence[UUID] = ()) -> None:
-    further = looking.led_on(unit.db, grants, accounts, MOST_TOUCHED)
+    further = evaluate_many.led_on(unit.db, grants, accounts, MOST_TOUCHED)
     if len(further) > MOST_TOUCHED:
         unit.wake("evaluate")
     elif further:
@@ -157,7 +157,7 @@ def _look_further_on(unit: Unit, grants: Sequence[UUID] = (), accounts: Sequence
 
 
 def _look_at_members(unit: Unit, grants: Sequence[UUID]) -> None:
-    members = looking.members(unit.db, grants, unit.now, MOST_MEMBERS)
+    members = evaluate_many.members(unit.db, grants, unit.now, MOST_MEMBERS)
     if len(members) > MOST_MEMBERS:
         unit.wake("evaluate")
     elif members:
@@ -192,10 +192,10 @@ def evaluate_all(service: Service, organisation: UUID) -> None:
     viewer = Viewer.itself(organisation)
     for book in BOOKS:
         with service.unit(viewer) as unit:
-            ids = looking.differing(unit.db, ruling(unit), book.subject, unit.now)
+            ids = evaluate_many.differing(unit.db, ruling(unit), book.subject, unit.now)
         for start in range(0, len(ids), CHUNK):
             with service.unit(viewer) as unit:
-                seen = looking.look(unit.db, ruling(unit), book.subject, ids[start : start + CHUNK], unit.now)
+                seen = evaluate_many.look(unit.db, ruling(unit), book.subject, ids[start : start + CHUNK], unit.now)
                 _judge(unit, book.subject, seen)
     with service.unit(viewer) as unit:
         _record(unit, "flag.reopened", store.open_again(unit.db, unit.now))

@@ -10,7 +10,7 @@ from sqlalchemy import select
 from openlatch.errors import NotFound
 from openlatch.service.flags import rule_settings
 from openlatch.service.unit import Unit
-from openlatch.store.lists import LIVE
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import Grant, Person, Session
 
 MOST = 200

@@ -16,9 +16,9 @@ from openlatch.core.flags.rule import facts_of, said_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.unit import Unit
-from openlatch.store.ruling import looking
-from openlatch.store.ruling.looking import LISTS, Effect, Own, Ruling
-from openlatch.store.ruling.sources import SOURCES
+from openlatch.store.flags import evaluate_many
+from openlatch.store.flags.evaluate_many import LISTS, Effect, Own, Ruling
+from openlatch.store.flags.sources import SOURCES
 from openlatch.store.tables import Flag, Organisation, OwnRule
 
 ATTRIBUTES = {subject: LISTS[subject].attributes for subject in SOURCES}
@@ -138,7 +138,7 @@ def _effects(unit: Unit, before: Ruling, after: Ruling) -> list[dict[str, Any]]:
         if before.settings == after.settings and before.rules(subject) == after.rules(subject):
             continue
         rules = {rule.number: rule for rule in (*before.rules(subject), *after.rules(subject))}
-        for effect in looking.changing(unit.db, subject, before, after, unit.now):
+        for effect in evaluate_many.changing(unit.db, subject, before, after, unit.now):
             rule = rules[effect.rule]
             found.append(
                 {
@@ -159,7 +159,7 @@ def _examples(
     told = []
     for ids, stands, what in ((effect.first_raised, after, "raised"), (effect.first_cleared, before, "cleared")):
         if ids:
-            for seen in looking.look(unit.db, stands, subject, ids, unit.now, everything=True):
+            for seen in evaluate_many.look(unit.db, stands, subject, ids, unit.now, everything=True):
                 finding = rule.find(seen.facts, stands.settings)
                 if finding is not None:
                     told.append({"what": what, "sentence": finding.sentence, "score": finding.score.total})
@@ -277,7 +277,7 @@ def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[dict[str, Any]]
     rules = stands.rules(subject)
     facts = facts_of(next(book.facts for book in BOOKS if book.subject == subject))
     found = []
-    for seen in looking.look(unit.db, stands, subject, ids, unit.now, everything=True):
+    for seen in evaluate_many.look(unit.db, stands, subject, ids, unit.now, everything=True):
         findings = {rule.key: finding for rule in rules if (finding := rule.find(seen.facts, stands.settings))}
         found.append(
             {

@@ -40,7 +40,8 @@ from openlatch.service.offers import preview as offer_preview
 from openlatch.service.revocations import revoke
 from openlatch.service.systems import drift
 from openlatch.service.unit import Unit
-from openlatch.store import lists, plain
+from openlatch.store.access import mapping
+from openlatch.store.lists import register
 from openlatch.store.tables import Account as AccountRow
 from openlatch.store.tables import Grant, JournalEntry, Level, Session, System
 
@@ -103,8 +104,8 @@ def selection(unit: Unit, change: Change, most: int = MOST) -> list[UUID]:
     if change.grants:
         ids = sorted(set(change.grants))
     else:
-        live = [lists.GRANTS.of(unit.viewer.organisation), unit.sight.grants(), Grant.state.in_(lists.LIVE)]
-        ids = sorted(unit.db.scalars(lists.GRANTS.matching(change.filter, live).limit(most + 1)))
+        live = [register.GRANTS.of(unit.viewer.organisation), unit.sight.grants(), Grant.state.in_(register.LIVE)]
+        ids = sorted(unit.db.scalars(register.GRANTS.matching(change.filter, live).limit(most + 1)))
     if not ids:
         raise BadInput("No live grant matches.", "Widen the filter.", {"filter": "matches nothing"})
     if len(ids) > most:
@@ -121,7 +122,7 @@ def _needs_proof(unit: Unit, change: Change, lines: list[dict[str, Any]]) -> boo
 
 def tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = False) -> dict[str, Any]:
     """One line: the change made, and kept or taken back; or why it is refused."""
-    row = lists.GRANTS.one(unit.db, ident, [unit.sight.grants()])
+    row = register.GRANTS.one(unit.db, ident, [unit.sight.grants()])
     if row is None:
         raise NotFound("There is no such grant, or you may not see it.")
     line = {
@@ -253,7 +254,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     apart = offer_preview.apart(unit, Holder(HolderKind(grant.holder_kind), grant.holder_id), [core.Term(value)])
     with guarded(unit, grant) as warned:
         new: dict[tuple[Any, ...], core.Term] = {}
-        for old in plain.terms_of(unit.db, [grant.id]).get(grant.id, []):
+        for old in mapping.terms_of(unit.db, [grant.id]).get(grant.id, []):
             key = (old.part.id if old.part else None, old.window, old.hours)
             new[key] = old._replace(level=value)
         for term in terms_of(unit, grant):

@@ -13,7 +13,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
-from openlatch.store import lists_giving
+from openlatch.store.lists import offers
 from openlatch.store.tables import Account, Grant, HandTask, Person, Team
 
 REMIND_AFTER = timedelta(days=2)
@@ -49,7 +49,7 @@ def drop(unit: Unit, grant: UUID) -> None:
 def one(unit: Unit, ident: UUID) -> dict[str, Any]:
     """A task. NotFound when it is not the viewer's to see."""
     unit.db.flush()
-    row = lists_giving.HAND_TASKS.one(unit.db, ident, [unit.sight.hand_tasks()])
+    row = offers.HAND_TASKS.one(unit.db, ident, [unit.sight.hand_tasks()])
     if row is None:
         raise NotFound("There is no such task, or you may not see it.")
     return row

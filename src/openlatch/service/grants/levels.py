@@ -20,7 +20,8 @@ from openlatch.service.grants import lifecycle
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
-from openlatch.store import cut, lists, plain
+from openlatch.store.access import mapping, subgraph
+from openlatch.store.lists import register as register_lists
 from openlatch.store.tables import Account, Grant, Level, System, Term
 
 MOST_EFFECTS = 500
@@ -95,7 +96,7 @@ def make(unit: Unit, system: UUID, key: str, draft: Draft) -> dict[str, Any]:
 
 
 def _shown(unit: Unit, ident: UUID) -> dict[str, Any]:
-    found = lists.LEVELS.one(unit.db, ident)
+    found = register_lists.LEVELS.one(unit.db, ident)
     assert found is not None
     return found
 
@@ -112,7 +113,7 @@ def _accounts(unit: Unit, level: UUID) -> list[UUID]:
     held = unit.db.scalars(
         select(Grant.account_id)
         .join(Term, Term.grant_id == Grant.id)
-        .where(Term.level_id == level, Grant.state.in_(lists.LIVE))
+        .where(Term.level_id == level, Grant.state.in_(register_lists.LIVE))
         .distinct()
     ).all()
     return guard.touched(unit, held)
@@ -124,7 +125,7 @@ def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:
     row = _found(unit, ident)
     permissions = _permissions(unit, row.system_id, draft)
     accounts = _accounts(unit, ident)
-    before = cut.around_accounts(unit.db, accounts)
+    before = subgraph.around_accounts(unit.db, accounts)
     after = before.with_levels([core.Level(ident, draft.name, draft.sentence, frozenset(permissions))])
     found = level_comparison.effects(before, after, accounts, unit.now)
     shown = {
@@ -208,7 +209,7 @@ def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
     one, other = (_seen(unit, ident) for ident in (first, second))
     if one.system_id != other.system_id:
         raise BadInput("The two levels are of different systems.", "Compare levels of one system.")
-    found = level_comparison.compare(plain.level_value(one), plain.level_value(other))
+    found = level_comparison.compare(mapping.level_value(one), mapping.level_value(other))
     return {
         "first": {"id": one.id, "name": one.name, "reach": one.reach, "sentence": one.sentence},
         "second": {"id": other.id, "name": other.name, "reach": other.reach, "sentence": other.sentence},

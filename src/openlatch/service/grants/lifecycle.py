@@ -25,7 +25,7 @@ from openlatch.service.flags import flags
 from openlatch.service.grants import hand_tasks
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
-from openlatch.store import plain
+from openlatch.store.access import mapping
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, ResourceGroup, System, Team, Term
 
 MOST_TERMS = 200
@@ -102,9 +102,9 @@ def terms_from(unit: Unit, account: Account, choice: Choice) -> list[core.Term]:
     if since is not None and until is not None and until <= since:
         raise BadInput("The window ends before it begins.", "Choose a later end.", {"until": "is not after since"})
     parts = _parts(unit, account, choice.parts)
-    found = [(plain.level_value(_level(unit, account, i)), until) for i in choice.levels]
+    found = [(mapping.level_value(_level(unit, account, i)), until) for i in choice.levels]
     for single in choice.permissions:
-        level = plain.level_value(single_level(unit, account.system_id, single.key))
+        level = mapping.level_value(single_level(unit, account.system_id, single.key))
         own = end_of(account, single.until, single.last_day, unit.now)
         found.append((level, own if own is not None else until))
     terms = [core.Term(level, Window(since, end), choice.hours, part) for level, end in found for part in parts]
@@ -131,7 +131,7 @@ def _parts(unit: Unit, account: Account, ids: Sequence[UUID]) -> list[core.Part 
     )
     if known != set(ids):
         raise BadInput("The account has no such part.", "Choose from its resources.", {"parts": "unknown"})
-    parts = plain.parts_of(unit.db, ids)
+    parts = mapping.parts_of(unit.db, ids)
     return [parts[i] for i in dict.fromkeys(ids)]
 
 
@@ -141,7 +141,7 @@ def permissions_of(unit: Unit, system: UUID) -> dict[str, core.Permission]:
     for level in unit.db.scalars(
         select(Level).where(Level.system_id == system).order_by(Level.single.desc(), Level.id)
     ):
-        for permission in plain.level_value(level).permissions:
+        for permission in mapping.level_value(level).permissions:
             found.setdefault(permission.key, permission)
     return found
 
@@ -287,7 +287,7 @@ def _by_hand(unit: Unit, grant: Grant, account: Account, system: System, owed: O
     name = holder_name(unit, grant)
     if owed is Owed.TAKE:
         return f"Take away {name}’s access to {account.name} in {system.name} for now."
-    terms = terms_in_words(plain.terms_of(unit.db, [grant.id]).get(grant.id, []), ZoneInfo(account.time_zone))
+    terms = terms_in_words(mapping.terms_of(unit.db, [grant.id]).get(grant.id, []), ZoneInfo(account.time_zone))
     if owed is Owed.CHANGE:
         return f"Change {name}’s access to {account.name} in {system.name} to {terms}."
     return f"Give {name} access to {account.name} in {system.name}: {terms}."
@@ -298,7 +298,7 @@ def enter_into_force(unit: Unit, grant: Grant, owed: Owed = Owed.GIVE) -> None:
     owe(unit, grant, owed)
     unit.db.flush()
     flags.evaluate(unit, grants=[grant.id])
-    terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
+    terms = mapping.terms_of(unit.db, [grant.id]).get(grant.id, [])
     if any(term.level.reach is Reach.STEWARD for term in terms):
         name, place = holder_name(unit, grant), account_of(unit, grant.account_id).name
         giver = unit.db.get(Person, grant.given_by_id) if grant.given_by_id else None

@@ -23,8 +23,8 @@ from openlatch.service.flags import flags
 from openlatch.service.notifications import notices
 from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Service, Unit, Viewer
+from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
-from openlatch.store.waiting import is_over
 
 # Another change of the same grant in its system is under way: it is looked at again so long after.
 AGAIN_AFTER = timedelta(seconds=2)

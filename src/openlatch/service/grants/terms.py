@@ -19,7 +19,8 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.grants import lifecycle
 from openlatch.service.unit import Unit
-from openlatch.store import lists, plain
+from openlatch.store.access import mapping
+from openlatch.store.lists import register
 from openlatch.store.tables import Account, Grant, Level, Term
 
 Right = tuple[UUID, UUID | None]
@@ -71,12 +72,12 @@ def _made(unit: Unit, account: Account, wish: TermWish, begun: set[datetime | No
 
 def held(unit: Unit, grant: UUID) -> list[core.Term]:
     """The terms of a grant as they are."""
-    return plain.terms_of(unit.db, [grant]).get(grant, [])
+    return mapping.terms_of(unit.db, [grant]).get(grant, [])
 
 
 def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
     """The terms of a grant as a form that changes them begins. NotFound when the grant may not be seen."""
-    row = lists.GRANTS.one(unit.db, ident, [unit.sight.grants()])
+    row = register.GRANTS.one(unit.db, ident, [unit.sight.grants()])
     if row is None:
         raise NotFound("There is no such grant, or you may not see it.")
     grant = unit.db.get_one(Grant, ident)

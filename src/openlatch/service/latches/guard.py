@@ -20,7 +20,7 @@ from openlatch.errors import BadInput, Conflict, Held, NotFound
 from openlatch.service import locks
 from openlatch.service.flags import flags
 from openlatch.service.unit import Unit
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Breach, Grant, Latch, Person, Resource, Team
 
 _NUMBERED = {LatchKind.MOST_DELEGATES: "delegates", LatchKind.ENDS_WITHIN: "days"}
@@ -74,7 +74,7 @@ def crowds(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
     """Everyone who reaches these accounts, as latches look at them."""
     if not accounts:
         return {}
-    return crowds_in(unit, cut.around_accounts(unit.db, accounts), accounts)
+    return crowds_in(unit, subgraph.around_accounts(unit.db, accounts), accounts)
 
 
 def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
@@ -142,7 +142,7 @@ def supposed(
 
 def touched(unit: Unit, accounts: Iterable[UUID]) -> list[UUID]:
     """These accounts and all in which one acts through them: those whose latches a change to them can break."""
-    return cut.onward(unit.db, [Holder(HolderKind.ACCOUNT, account) for account in accounts])
+    return subgraph.onward(unit.db, [Holder(HolderKind.ACCOUNT, account) for account in accounts])
 
 
 @contextmanager

@@ -16,7 +16,7 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.errors import TooLarge
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
-from openlatch.store.listing import MOST, ListQuery
+from openlatch.store.lists.engine import MOST, ListQuery
 
 # A call goes on for no longer; what takes more is taken page by page (openlatch … --limit 0).
 SECONDS = 20

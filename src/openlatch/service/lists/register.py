@@ -13,34 +13,34 @@ from openlatch.errors import NotFound
 from openlatch.service.flags.flags import with_title
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
-from openlatch.store import lists, lists_exposure, lists_giving, lists_reviews
-from openlatch.store.listing import Listing, ListQuery, Page
+from openlatch.store.lists import exposures, offers, register, reviews
+from openlatch.store.lists.engine import Listing, ListQuery, Page
 
 # Every list of the interface: the list itself, and what of it a viewer may see.
 LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
-    "accounts": (lists.ACCOUNTS, Sight.accounts),
-    "people": (lists.PEOPLE, Sight.people),
-    "teams": (lists.TEAMS, Sight.teams),
-    "grants": (lists.GRANTS, Sight.grants),
-    "apps": (lists.APPS, Sight.apps),
-    "sessions": (lists.SESSIONS, Sight.sessions),
-    "flags": (lists.FLAGS, Sight.flags),
-    "rounds": (lists_reviews.ROUNDS, Sight.rounds),
-    "items": (lists_reviews.ITEMS, Sight.items),
-    "revocations": (lists.REVOCATIONS, Sight.revocations),
-    "journal": (lists.JOURNAL, Sight.journal),
-    "systems": (lists.SYSTEMS, Sight.systems),
-    "levels": (lists.LEVELS, Sight.levels),
-    "offers": (lists_giving.OFFERS, Sight.offers),
-    "requests": (lists_giving.REQUESTS, Sight.requests),
-    "notices": (lists_giving.NOTICES, Sight.notices),
-    "resources": (lists_giving.RESOURCES, Sight.resources),
-    "latches": (lists_giving.LATCHES, Sight.latches),
-    "tasks": (lists_giving.HAND_TASKS, Sight.hand_tasks),
-    "visits": (lists_giving.VISITS, Sight.visits),
-    "exposures": (lists_exposure.EXPOSURES, Sight.exposures),
-    "schedules": (lists_reviews.SCHEDULES, Sight.schedules),
-    "questions": (lists_reviews.QUESTIONS, Sight.questions),
+    "accounts": (register.ACCOUNTS, Sight.accounts),
+    "people": (register.PEOPLE, Sight.people),
+    "teams": (register.TEAMS, Sight.teams),
+    "grants": (register.GRANTS, Sight.grants),
+    "apps": (register.APPS, Sight.apps),
+    "sessions": (register.SESSIONS, Sight.sessions),
+    "flags": (register.FLAGS, Sight.flags),
+    "rounds": (reviews.ROUNDS, Sight.rounds),
+    "items": (reviews.ITEMS, Sight.items),
+    "revocations": (register.REVOCATIONS, Sight.revocations),
+    "journal": (register.JOURNAL, Sight.journal),
+    "systems": (register.SYSTEMS, Sight.systems),
+    "levels": (register.LEVELS, Sight.levels),
+    "offers": (offers.OFFERS, Sight.offers),
+    "requests": (offers.REQUESTS, Sight.requests),
+    "notices": (offers.NOTICES, Sight.notices),
+    "resources": (offers.RESOURCES, Sight.resources),
+    "latches": (offers.LATCHES, Sight.latches),
+    "tasks": (offers.HAND_TASKS, Sight.hand_tasks),
+    "visits": (offers.VISITS, Sight.visits),
+    "exposures": (exposures.EXPOSURES, Sight.exposures),
+    "schedules": (reviews.SCHEDULES, Sight.schedules),
+    "questions": (reviews.QUESTIONS, Sight.questions),
 }
 
 

@@ -14,7 +14,7 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatch
 from openlatch.service.lists import register
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import FilterMail, Person, SavedFilter, SignIn
 
 EVERY = {"day": timedelta(days=1), "week": timedelta(days=7)}

@@ -30,7 +30,7 @@ from sqlalchemy.orm import aliased
 
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
-from openlatch.store.lists import LIVE
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import Account, App, Flag, Grant, Person, PersonAddress, Round, System, Team
 
 MOST_OF_EACH = 6

@@ -24,10 +24,10 @@ from openlatch.core.access.paths import everyone_reaching
 from openlatch.core.revocations.plan import wait_after
 from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.database import alone
+from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Mail, Notice, Person, SignIn
-from openlatch.store.waiting import is_over
 
 SMTP_SECONDS = 20
 GIVE_UP_AFTER = timedelta(days=3)
@@ -167,7 +167,7 @@ def addresses(unit: Unit, people: Iterable[UUID]) -> dict[UUID, str | None]:
 
 def stewards(unit: Unit, account: UUID) -> set[UUID]:
     """The people who decide who gets into an account, its owner among them."""
-    paths = everyone_reaching(cut.around_accounts(unit.db, [account]), account, unit.now)
+    paths = everyone_reaching(subgraph.around_accounts(unit.db, [account]), account, unit.now)
     return {p.holder.id for p in paths if p.holder.kind is HolderKind.PERSON and p.reach is Reach.STEWARD}
 
 

@@ -40,7 +40,8 @@ from openlatch.service.offers.preview import (
     settings_of,
 )
 from openlatch.service.unit import Unit
-from openlatch.store import lists_giving, plain
+from openlatch.store.access import mapping
+from openlatch.store.lists import offers
 from openlatch.store.tables import (
     Account,
     Grant,
@@ -182,18 +183,18 @@ def _post(unit: Unit, row: Offer, account: Account, person: Person, token: str) 
 def one(unit: Unit, ident: UUID) -> dict[str, Any]:
     """An offer with the terms that it is of. NotFound when it is not the viewer's to see."""
     unit.db.flush()
-    row = lists_giving.OFFERS.one(unit.db, ident, [unit.sight.offers()])
+    row = offers.OFFERS.one(unit.db, ident, [unit.sight.offers()])
     if row is None:
         raise NotFound("There is no such offer, or you may not see it.")
     stored = unit.db.get_one(Offer, ident)
-    terms = plain.terms_of(unit.db, [stored.grant_id]).get(stored.grant_id, []) if stored.grant_id else []
+    terms = mapping.terms_of(unit.db, [stored.grant_id]).get(stored.grant_id, []) if stored.grant_id else []
     return {**row, **details(unit, stored), "choice": lifecycle.choice_of(terms, unit.db) if terms else None}
 
 
 def details(unit: Unit, row: Offer) -> dict[str, Any]:
     """What an offer comes to, in plain sentences, for its sender and for whoever is to answer it."""
     account = unit.db.get_one(Account, row.account_id)
-    terms = plain.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []
+    terms = mapping.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []
     known = lifecycle.permissions_of(unit, account.system_id).values()
     able = wording.abilities(terms, known)
     keeps = unit.db.get(Level, row.keeps_level_id) if row.keeps_level_id else None
@@ -219,7 +220,7 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
 
 def _locked(unit: Unit, ident: UUID, version: int | None = None) -> Offer:
     """An offer that the viewer may do something about as its sender's side."""
-    if lists_giving.OFFERS.one(unit.db, ident, [unit.sight.offers()]) is None:
+    if offers.OFFERS.one(unit.db, ident, [unit.sight.offers()]) is None:
         raise NotFound("There is no such offer, or you may not see it.")
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     unit.sight.require_answers_for(row.account_id)
@@ -261,7 +262,7 @@ def _offer_anew(unit: Unit, row: Offer) -> None:
         return
     old = unit.db.get_one(Grant, row.grant_id)
     account = lifecycle.account_of(unit, row.account_id)
-    terms = lifecycle.taken_over(plain.terms_of(unit.db, [old.id]).get(old.id, []), unit.now)
+    terms = lifecycle.taken_over(mapping.terms_of(unit.db, [old.id]).get(old.id, []), unit.now)
     if not terms:
         raise Conflict("The time that was offered is over by now.", "Offer it anew, with another end.")
     holder = Holder(HolderKind(old.holder_kind), old.holder_id)

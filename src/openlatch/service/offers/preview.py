@@ -24,7 +24,7 @@ from openlatch.service.grants import lifecycle
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.tables import (
     Account,
     Handle,
@@ -226,7 +226,7 @@ def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[s
     new = {p.key: p.sentence for term in terms for p in term.level.permissions}
     if not any(set(pair) & new.keys() for pair in pairs):
         return []
-    reached = paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+    reached = paths.everything_reached(subgraph.around_holder(unit.db, holder), holder, unit.now)
     had = {p.key: p.sentence for p in paths.rights_of(reached)}
     will = {**had, **new}
     return [
@@ -253,7 +253,7 @@ def sentence(permission: core.Permission) -> dict[str, Any]:
 
 
 def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[paths.Path]:
-    return paths.paths_to(cut.between(unit.db, holder, account), holder, account, unit.now)
+    return paths.paths_to(subgraph.between(unit.db, holder, account), holder, account, unit.now)
 
 
 def breaches(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term]) -> list[latches.Breach]:
@@ -261,7 +261,7 @@ def breaches(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.T
     accounts = guard.touched(unit, [account.id])
     if not guard.in_force(unit, accounts):
         return []
-    register = cut.around_accounts(unit.db, accounts)
+    register = subgraph.around_accounts(unit.db, accounts)
     after = supposing(register, to.holder, to.name, to.inside, to.person, account.id, terms)
     return guard.supposed(unit, register, after, accounts)
 

@@ -23,8 +23,8 @@ from openlatch.service.notifications import notices
 from openlatch.service.partners import sign_in_links
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import cut
-from openlatch.store.lists import LIVE
+from openlatch.store.access import subgraph
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import (
     Account,
     Grant,
@@ -127,7 +127,7 @@ def drop_absent(service: Service, organisation: UUID) -> None:
 def carry_out(unit: Unit, row: PartnerLink) -> None:
     """Let in who is to act and is not there yet, and put out who is not to any more. In the client's transaction."""
     if row.ended_at is None and row.team_id is not None:
-        touched = guard.touched(unit, cut.onward(unit.db, [Holder(HolderKind.TEAM, row.team_id)]))
+        touched = guard.touched(unit, subgraph.onward(unit.db, [Holder(HolderKind.TEAM, row.team_id)]))
         with guard.guarded(unit, touched):
             row.people = [_let_in(unit, row, one) if _waits(one) else one for one in row.people]
             unit.db.flush()

@@ -18,7 +18,7 @@ from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.database import transaction
 from openlatch.store.tables import Organisation, PartnerLink, Person, SignIn, SignInLink, Visit
 
@@ -63,7 +63,7 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str,
             return None
         person = unit.db.get_one(Person, row.person_id)
         holder = Holder(HolderKind.PERSON, person.id)
-        paths = access_paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+        paths = access_paths.everything_reached(subgraph.around_holder(unit.db, holder), holder, unit.now)
         home = unit.db.get_one(Organisation, organisation)
         partner = select(PartnerLink.id).where(
             PartnerLink.client_id == organisation,

@@ -25,7 +25,7 @@ from openlatch.service.flags import flags
 from openlatch.service.identity import sign_ins
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
-from openlatch.store.lists import LIVE
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import (
     Base,
     Calendar,

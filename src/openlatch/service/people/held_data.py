@@ -12,8 +12,8 @@ from sqlalchemy.orm import InstrumentedAttribute
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.unit import Unit
-from openlatch.store import lists, lists_giving, lists_reviews
-from openlatch.store.listing import Listing
+from openlatch.store.lists import offers, register, reviews
+from openlatch.store.lists.engine import Listing
 from openlatch.store.tables import AccessRequest as Request
 from openlatch.store.tables import (
     ApiToken,
@@ -78,15 +78,15 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:
     yield "teams", [dict(row) for row in teams.mappings()]
     held = select(Grant.id).where(Grant.person_id == person.id)
     mine: tuple[tuple[str, Listing, Any], ...] = (
-        ("grants", lists.GRANTS, Grant.person_id == person.id),
-        ("sessions", lists.SESSIONS, Session.person_id == person.id),
-        ("flags", lists.FLAGS, or_(Flag.holder_id == person.id, Flag.assigned_to_id == person.id)),
-        ("offers", lists_giving.OFFERS, or_(Offer.person_id == person.id, Offer.sender_id == person.id)),
-        ("requests", lists_giving.REQUESTS, Request.person_id == person.id),
-        ("visits", lists_giving.VISITS, Visit.person_id == person.id),
-        ("notices", lists_giving.NOTICES, Notice.person_id == person.id),
-        ("review_items", lists_reviews.ITEMS, or_(Item.grant_id.in_(held), Item.decided_by_id == person.id)),
-        ("journal", lists.JOURNAL, or_(JournalEntry.actor_id == person.id, JournalEntry.subject_id == person.id)),
+        ("grants", register.GRANTS, Grant.person_id == person.id),
+        ("sessions", register.SESSIONS, Session.person_id == person.id),
+        ("flags", register.FLAGS, or_(Flag.holder_id == person.id, Flag.assigned_to_id == person.id)),
+        ("offers", offers.OFFERS, or_(Offer.person_id == person.id, Offer.sender_id == person.id)),
+        ("requests", offers.REQUESTS, Request.person_id == person.id),
+        ("visits", offers.VISITS, Visit.person_id == person.id),
+        ("notices", offers.NOTICES, Notice.person_id == person.id),
+        ("review_items", reviews.ITEMS, or_(Item.grant_id.in_(held), Item.decided_by_id == person.id)),
+        ("journal", register.JOURNAL, or_(JournalEntry.actor_id == person.id, JournalEntry.subject_id == person.id)),
     )  # fmt: skip
     for name, listing, which in mine:
         yield name, listing.all(unit.db, "", [listing.of(person.organisation_id), which])

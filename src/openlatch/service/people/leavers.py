@@ -30,8 +30,9 @@ from openlatch.service.notifications import notices
 from openlatch.service.offers import offers
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Unit
-from openlatch.store import cut, journal, plain
-from openlatch.store.lists import LIVE
+from openlatch.store import journal
+from openlatch.store.access import mapping, subgraph
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import (
     AccessRequest,
     Account,
@@ -267,7 +268,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
             {"successors": "is missing"},
         )  # fmt: skip
     before = {"standing": person.standing, "leaves_at": person.leaves_at}
-    reached = cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
+    reached = subgraph.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
     passed_on = [one for one in shown["accounts"] if one["successor"]]
     # That somebody leaves is a fact; who comes after them is a choice, and latches have a say in it.
     with guard.guarded(unit, guard.touched(unit, [one["account"]["id"] for one in passed_on])):
@@ -310,7 +311,7 @@ def _give_same(unit: Unit, person: Person, account: Account, to: UUID, reason: s
     mine = select(Grant.id).where(
         Grant.holder_id == person.id, Grant.account_id == account.id, Grant.state == GrantState.ACTIVE
     )
-    held = plain.terms_of(unit.db, list(unit.db.scalars(mine)))
+    held = mapping.terms_of(unit.db, list(unit.db.scalars(mine)))
     terms = lifecycle.taken_over((term for kept in held.values() for term in kept), unit.now)
     if not terms:
         return
@@ -386,7 +387,7 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
 def _by_other_doors(unit: Unit, person: UUID) -> list[str]:
     """What a system lets everybody do who signs in: named, since it can't be taken from one alone."""
     holder = Holder(HolderKind.PERSON, person)
-    register = cut.around_holder(unit.db, holder).as_held()
+    register = subgraph.around_holder(unit.db, holder).as_held()
     given = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person, Grant.by_system)))
     paths = [p for p in access_paths.everything_reached(register, holder, unit.now) if given & set(p.grants)]
     return [

@@ -14,7 +14,7 @@ from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.access import queries
 from openlatch.service.unit import Unit
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Grant, Item, Level, Membership, Person, Round, Team, Term
 
 # So many people in the same job make it a pattern; with fewer nothing is said.
@@ -38,7 +38,7 @@ def plan(
     wishes += [queries.Wish("join", team=team, holder=holder) for team in joins]
     shifts = queries.what_if(unit, wishes) if wishes else {"shifts": [], "breaches": []}
     mine = [shift for shift in shifts["shifts"] if shift["holder"]["id"] == ident]
-    paths = access_paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+    paths = access_paths.everything_reached(subgraph.around_holder(unit.db, holder), holder, unit.now)
     kept = [path for path in paths if not any(hop.to in leaves for hop in path.hops if hop.kind == "belongs")]
     will = (job if job is not None else person.job or "").strip()
     peers = _peers(unit, ident, will)

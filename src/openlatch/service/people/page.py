@@ -13,7 +13,7 @@ from openlatch.core.vocabulary import HolderKind
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.tables import Membership, SignIn, Team
 
 
@@ -21,7 +21,7 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     """A person with everything that they can reach, by every path, among the accounts the viewer may see."""
     person = register.one(unit, "people", ident)
     holder = Holder(HolderKind.PERSON, ident)
-    found = cut.around_holder(unit.db, holder)
+    found = subgraph.around_holder(unit.db, holder)
     paths = access_paths.everything_reached(found.as_held(), holder, unit.now)
     if not unit.sight.everything and ident != unit.sight.person:
         paths = [path for path in paths if path.account in unit.sight.owned]

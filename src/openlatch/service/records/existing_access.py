@@ -22,7 +22,7 @@ from openlatch.service.flags import flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
-from openlatch.store import plain
+from openlatch.store.access import mapping
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, Team
 
 _HOLDERS: dict[HolderKind, type[Any]] = {
@@ -138,7 +138,7 @@ def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
     # What hides an owner's own: they are in anyway.
     if line.holder_kind is HolderKind.PERSON and line.holder == account.owner_id:
         raise BadInput(f"{holder.name} owns the account.", "An owner needs no grant.", {"holder": "is the owner"})
-    term = core.Term(plain.level_value(level), Window(since, until), None, part)
+    term = core.Term(mapping.level_value(level), Window(since, until), None, part)
     grant = lifecycle.write_grant(
         unit, account, Holder(line.holder_kind, line.holder), [term], GrantState.ACTIVE,
         recorded_by_id=unit.viewer.person, evidence=line.evidence, reason=line.evidence,
@@ -171,7 +171,7 @@ def _part(unit: Unit, account: Account, resource: UUID | None) -> core.Part | No
     row = unit.db.get(Resource, resource)
     if row is None or row.account_id != account.id:
         raise BadInput("The account has no such part.", "Choose from its resources.", {"resource": "unknown"})
-    return plain.parts_of(unit.db, [resource])[resource]
+    return mapping.parts_of(unit.db, [resource])[resource]
 
 
 def _same(unit: Unit, line: Known) -> UUID | None:
@@ -180,7 +180,7 @@ def _same(unit: Unit, line: Known) -> UUID | None:
     held = unit.db.scalars(
         select(Grant.id).where(Grant.account_id == line.account, column == line.holder, Grant.state != "ended")
     ).all()
-    for grant, terms in plain.terms_of(unit.db, held).items():
+    for grant, terms in mapping.terms_of(unit.db, held).items():
         if any(t.level.id == line.level and (t.part.id if t.part else None) == line.resource for t in terms):
             return grant
     return None

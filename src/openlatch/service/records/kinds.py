@@ -14,7 +14,7 @@ from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.unit import Unit
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Person, Resource, Team
 
 Row = TypeVar("Row", bound=Any)
@@ -122,7 +122,7 @@ def row_named(unit: Unit, table: type[Any], ident: UUID | None, field: str, word
 def reached_by(unit: Unit, person: UUID) -> list[UUID]:
     """The accounts that a person can act in now."""
     holder = Holder(HolderKind.PERSON, person)
-    paths = access_paths.everything_reached(cut.around_holder(unit.db, holder), holder, unit.now)
+    paths = access_paths.everything_reached(subgraph.around_holder(unit.db, holder), holder, unit.now)
     return sorted({path.account for path in paths})
 
 

@@ -26,7 +26,7 @@ from openlatch.service.latches import guard
 from openlatch.service.records.edit import KINDS, counted_words
 from openlatch.service.records.kinds import Kind, found
 from openlatch.service.unit import Unit
-from openlatch.store import cut
+from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Base, Merge, Person, PersonAddress, Round, SignIn
 
 UNDO_FOR = timedelta(days=30)
@@ -129,7 +129,7 @@ def _refuse(unit: Unit, kept: Any, gone: Any) -> None:
 
 
 def _reached(unit: Unit, kind: HolderKind, ident: UUID) -> list[UUID]:
-    return cut.onward(unit.db, [Holder(kind, ident)])
+    return subgraph.onward(unit.db, [Holder(kind, ident)])
 
 
 def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> dict[str, Any]:

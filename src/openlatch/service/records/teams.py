@@ -15,7 +15,8 @@ from openlatch.errors import BadInput
 from openlatch.service.flags import flags
 from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named
 from openlatch.service.unit import Unit
-from openlatch.store import cut, lists, plain
+from openlatch.store.access import mapping, subgraph
+from openlatch.store.lists import register
 from openlatch.store.tables import Grant, Membership, Person, Team
 
 MOST_GRANTS = 200
@@ -41,7 +42,7 @@ class Teams(Kind[Team]):
         """All that the team reaches, when it becomes a partner or is none any more."""
         if row is None or before["partner"] == given["partner"]:
             return ()
-        return cut.onward(unit.db, [Holder(HolderKind.TEAM, row.id)])
+        return subgraph.onward(unit.db, [Holder(HolderKind.TEAM, row.id)])
 
     def afterwards(self, unit: Unit, row: Team, before: Values, given: Values) -> None:
         """Flags on what it holds follow."""
@@ -101,7 +102,7 @@ class Memberships(Kind[Membership]):
 
     def lets_in(self, unit: Unit, row: Membership | None, before: Values, given: Values) -> Sequence[UUID]:
         """All that the team reaches."""
-        return cut.onward(unit.db, [Holder(HolderKind.TEAM, given["team"])])
+        return subgraph.onward(unit.db, [Holder(HolderKind.TEAM, given["team"])])
 
     def afterwards(self, unit: Unit, row: Membership, before: Values, given: Values) -> None:
         """Flags on what the team holds, and on its member, follow."""
@@ -116,14 +117,14 @@ class Memberships(Kind[Membership]):
 
 
 def _gives_steward(unit: Unit, team: UUID) -> bool:
-    held = unit.db.scalars(select(Grant.id).where(Grant.team_id == team, Grant.state.in_(lists.LIVE))).all()
-    terms = plain.terms_of(unit.db, held) if held else {}
+    held = unit.db.scalars(select(Grant.id).where(Grant.team_id == team, Grant.state.in_(register.LIVE))).all()
+    terms = mapping.terms_of(unit.db, held) if held else {}
     return any(term.level.reach is Reach.STEWARD for some in terms.values() for term in some)
 
 
 def evaluate_team(unit: Unit, team: UUID, person: UUID | None = None) -> None:
     """Look anew at what a team holds, and at a member; of very much, the worker does."""
-    of = select(Grant.id).where(Grant.team_id == team, Grant.state.in_(lists.LIVE)).limit(MOST_GRANTS + 1)
+    of = select(Grant.id).where(Grant.team_id == team, Grant.state.in_(register.LIVE)).limit(MOST_GRANTS + 1)
     grants = unit.db.scalars(of).all()
     if len(grants) > MOST_GRANTS:
         unit.wake("evaluate")
@@ -167,6 +168,6 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
         ],
         "belongs_to": [{"id": team.id, "name": team.name} for team in unit.db.scalars(above.order_by(Team.name))],
         "grants": unit.db.scalar(
-            select(func.count(Grant.id)).where(Grant.team_id == ident, Grant.state.in_(lists.LIVE))
+            select(func.count(Grant.id)).where(Grant.team_id == ident, Grant.state.in_(register.LIVE))
         ),
     }

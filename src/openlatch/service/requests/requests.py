@@ -24,7 +24,8 @@ from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
 from openlatch.service.offers import preview
 from openlatch.service.unit import Unit
-from openlatch.store import lists_giving, plain
+from openlatch.store.access import mapping
+from openlatch.store.lists import offers
 from openlatch.store.tables import AccessRequest, Account, Grant, Level, Person, Team
 
 STANDS_FOR = timedelta(days=14)
@@ -119,7 +120,7 @@ def _with_end(unit: Unit, account: Account | None, extended: Grant | None, wish:
 
 
 def _end_of(unit: Unit, grant: Grant) -> datetime | None:
-    ends = {term.window.until for term in plain.terms_of(unit.db, [grant.id]).get(grant.id, [])}
+    ends = {term.window.until for term in mapping.terms_of(unit.db, [grant.id]).get(grant.id, [])}
     return None if None in ends or not ends else max(end for end in ends if end is not None)
 
 
@@ -247,7 +248,7 @@ def _refuse_open(unit: Unit, account: Account) -> None:
 def one(unit: Unit, ident: UUID) -> dict[str, Any]:
     """A request. NotFound when it is not the viewer's to see."""
     unit.db.flush()
-    row = lists_giving.REQUESTS.one(unit.db, ident, [unit.sight.requests()])
+    row = offers.REQUESTS.one(unit.db, ident, [unit.sight.requests()])
     if row is None:
         raise NotFound("There is no such request, or you may not see it.")
     return row

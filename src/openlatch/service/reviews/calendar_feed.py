@@ -17,9 +17,9 @@ from sqlalchemy import select
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.service.offers.offers import digest
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import lists
 from openlatch.store.database import transaction
-from openlatch.store.lists_reviews import ROUNDS
+from openlatch.store.lists import register
+from openlatch.store.lists.reviews import ROUNDS
 from openlatch.store.tables import Account, Grant, Person, SignIn
 from openlatch.store.tables import Calendar as CalendarRow
 
@@ -125,7 +125,7 @@ def _entries(unit: Unit) -> Iterator[_Entry]:
         left = f"{row['items'] - row['decided']} of {row['items']} items are undecided."
         yield _Entry(f"round-{row['id']}", row["due_at"], f"Review due: {row['name']}", left, f"/rounds/{row['id']}",
                      "Review")  # fmt: skip
-    ends = lists.GRANTS.all(
+    ends = register.GRANTS.all(
         unit.db,
         f'until gt "{since.isoformat()}" and until le "{until.isoformat()}"',
         [_ending(unit), Grant.state.in_(("active", "suspended"))],

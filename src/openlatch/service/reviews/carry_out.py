@@ -22,7 +22,7 @@ from openlatch.service.latches import guard
 from openlatch.service.offers import offers
 from openlatch.service.revocations import confirm, revoke
 from openlatch.service.unit import Unit
-from openlatch.store.lists import LIVE
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import (
     Account,
     Flag,

@@ -23,8 +23,8 @@ from openlatch.service.notifications import notices
 from openlatch.service.reviews import carry_out, reviewers, rounds
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Unit
-from openlatch.store import cut
-from openlatch.store.people import possible_duplicates
+from openlatch.store.access import subgraph
+from openlatch.store.duplicate_people import possible_duplicates
 from openlatch.store.tables import Account, App, Grant, Item, Level, Person, Question, Round, Team
 
 MOST_AT_ONCE = 500
@@ -115,7 +115,7 @@ def _gets_in(unit: Unit, item: Item) -> bool:
     """Whether the viewer comes in by the grant that an item is about."""
     assert unit.viewer.person is not None
     me = Holder(HolderKind.PERSON, unit.viewer.person)
-    paths = access_paths.everything_reached(cut.around_holder(unit.db, me), me, unit.now)
+    paths = access_paths.everything_reached(subgraph.around_holder(unit.db, me), me, unit.now)
     return any(item.grant_id in path.grants for path in paths)
 
 

@@ -16,7 +16,7 @@ from openlatch.errors import OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.reviews import open_round, plans
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store.lists import LIVE
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import Grant, Occurrence, Schedule
 
 MOST_AT_ONCE = 500

@@ -22,9 +22,9 @@ from openlatch.service.journal import signed_heads
 from openlatch.service.reviews import report, rounds
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
-from openlatch.store.columns import among
 from openlatch.store.database import alone
-from openlatch.store.lists_reviews import ITEMS
+from openlatch.store.lists.columns import among
+from openlatch.store.lists.reviews import ITEMS
 from openlatch.store.tables import (
     EvidenceBundle,
     Item,

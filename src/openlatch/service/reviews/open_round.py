@@ -27,11 +27,11 @@ from openlatch.service.reviews import plans, reminders
 from openlatch.service.reviews.plans import Review
 from openlatch.service.reviews.reviewers import colleagues, members_now
 from openlatch.service.unit import Unit
-from openlatch.store import freezing
-from openlatch.store.freezing import GrantRow, chosen
-from openlatch.store.lists import LIVE
-from openlatch.store.lists_reviews import SCOPES
-from openlatch.store.people import possible_duplicates
+from openlatch.store.duplicate_people import possible_duplicates
+from openlatch.store.lists.register import LIVE
+from openlatch.store.lists.reviews import SCOPES
+from openlatch.store.reviews import population as review_population
+from openlatch.store.reviews.population import GrantRow, chosen
 from openlatch.store.tables import Account, Grant, Level, Membership, Person, Round, SignIn, Team
 
 MOST_ITEMS = 100_000
@@ -60,7 +60,7 @@ def open_round(unit: Unit, review: Review, reason: Reason | None = None) -> UUID
     plans.refuse_unfit(unit, review)
     reason = reason or Reason()
     scopes = dict.fromkeys(map(Subject, review.covers), review.scope) if reason.scopes is None else reason.scopes
-    population = freezing.choose(unit.db, unit.viewer.organisation, scopes, reason.grants)
+    population = review_population.choose(unit.db, unit.viewer.organisation, scopes, reason.grants)
     count = sum(p.matched + p.urgent for p in population)
     if not count:
         raise BadInput("Nothing that can be reviewed matches.", "Widen the filter.", {"scope": "matches nothing"})
@@ -79,7 +79,7 @@ def open_round(unit: Unit, review: Review, reason: Reason | None = None) -> UUID
     unit.db.add(row)
     unit.db.flush()
     freeze = _Freeze(unit, row, review)
-    freezing.write(unit.db, freeze.items())
+    review_population.write(unit.db, freeze.items())
     row.items_hash = freeze.digest.digest()
     urgent = update(Grant).where(Grant.for_review, Grant.state.in_(LIVE))
     unit.db.execute(urgent.values(for_review=False).execution_options(synchronize_session=False))
@@ -105,7 +105,7 @@ def preview(unit: Unit, review: Review) -> dict[str, Any]:
     unit.sight.require_administrator()
     plans.refuse_unfit(unit, review)
     scopes = dict.fromkeys(map(Subject, review.covers), review.scope)
-    population = [p.stored for p in freezing.choose(unit.db, unit.viewer.organisation, scopes)]
+    population = [p.stored for p in review_population.choose(unit.db, unit.viewer.organisation, scopes)]
     people: Sequence[Any] = unit.db.execute(_without_sign_in(unit, review, list(scopes)).limit(MOST_NAMES + 1)).all()
     named = [{"id": ident, "name": name} for ident, name in people]
     return {
@@ -153,7 +153,7 @@ class _Freeze:
         self.unit, self.row, self.now = unit, row, unit.now
         self.line = tuple(review.reviewers)
         self.second_from = review.second_from
-        self.known = freezing.known(unit.db, unit.now)
+        self.known = review_population.known(unit.db, unit.now)
         self.staff = staff_for(unit, self.line)
         self.duplicates = possible_duplicates(unit.db)
         self.digest = hashlib.sha256()
@@ -173,7 +173,7 @@ class _Freeze:
         position = 0
         with ThreadPoolExecutor(1) as beside:
             waiting: Future[list[tuple[Any, ...]]] | None = None
-            for rows in freezing.grant_rows(self.unit.db):
+            for rows in review_population.grant_rows(self.unit.db):
                 following = beside.submit(self._grants, position, rows)
                 position += len(rows)
                 if waiting is not None:
@@ -184,7 +184,7 @@ class _Freeze:
         for kind in (Subject.SESSION, Subject.EXPOSURE, Subject.OWNERSHIP, Subject.LATCH, Subject.ACCEPTANCE):
             if kind.value in self.row.covers:
                 owners = self._owners(kind)
-                others = freezing.other_rows(self.unit.db, kind)
+                others = review_population.other_rows(self.unit.db, kind)
                 yield [self._other(n, kind, other, owners) for n, other in enumerate(others, position + 1)]
                 position += len(others)
 

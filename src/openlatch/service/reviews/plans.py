@@ -10,7 +10,7 @@ from openlatch.core.reviews.assignment import Line, Place
 from openlatch.core.vocabulary import Fate, Reach, Severity, Subject
 from openlatch.errors import BadFilter, BadInput
 from openlatch.service.unit import Unit
-from openlatch.store.lists_reviews import SCOPES
+from openlatch.store.lists.reviews import SCOPES
 from openlatch.store.tables import Person, Round, Schedule, Team
 
 LONGEST = 365

@@ -16,9 +16,9 @@ from openlatch.core.time_windows import day_in_words, ends_on
 from openlatch.core.vocabulary import Reach, Subject
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.unit import Unit
-from openlatch.store import freezing
-from openlatch.store.listing import ListQuery, Page
-from openlatch.store.lists_reviews import ITEMS, ROUNDS
+from openlatch.store.lists.engine import ListQuery, Page
+from openlatch.store.lists.reviews import ITEMS, ROUNDS
+from openlatch.store.reviews import population
 from openlatch.store.tables import Flag, Item, Organisation, Person, Round, Team
 
 GROUPS = {
@@ -191,7 +191,7 @@ def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, 
     by_kind: dict[Subject, list[UUID]] = defaultdict(list)
     for row in rows:
         by_kind[Subject(row["kind"])].append(row["subject_id"])
-    current = {kind: freezing.current_rows(unit.db, kind, ids) for kind, ids in by_kind.items()}
+    current = {kind: population.current_rows(unit.db, kind, ids) for kind, ids in by_kind.items()}
     flags: dict[UUID, set[str]] = defaultdict(set)
     ids = [row["subject_id"] for row in rows]
     for subject, rule in unit.db.execute(

@@ -20,7 +20,7 @@ from openlatch.service.reviews import open_round as reviews_open_round
 from openlatch.service.reviews import plans
 from openlatch.service.reviews.plans import Review
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store import lists_reviews as lists
+from openlatch.store.lists import reviews as lists
 from openlatch.store.tables import Organisation, Round, Schedule
 
 NEXT_SHOWN = 6

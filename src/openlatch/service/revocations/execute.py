@@ -29,8 +29,8 @@ from openlatch.service.revocations import confirm
 from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import alone
+from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Grant, Revocation, Step, System
-from openlatch.store.waiting import is_over
 
 before, of_before, of_step = aliased(Step), aliased(Account), aliased(Account)
 # So many steps of one system are taken, tried and put down together.

@@ -30,8 +30,8 @@ from openlatch.service.revocations import confirm
 from openlatch.service.revocations.preview import Prepared, shown, with_fingerprint
 from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Unit
-from openlatch.store import cut, plain
-from openlatch.store.lists import LIVE
+from openlatch.store.access import mapping, subgraph
+from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import (
     AccessRule,
     Account,
@@ -217,10 +217,10 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
         unit.sight.require_answers_for(account)
     accounts |= {s.account_id for s in sessions}
     systems = _systems(unit, accounts)
-    register = cut.around_accounts(unit.db, sorted(accounts), onward=True)
+    register = subgraph.around_accounts(unit.db, sorted(accounts), onward=True)
     held = {grant.id: grant for grant in register.grants}
-    others = plain.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
-    values = [held.get(grant.id) or plain.grant_value(grant, others.get(grant.id, ())) for grant in grants]
+    others = mapping.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
+    values = [held.get(grant.id) or mapping.grant_value(grant, others.get(grant.id, ())) for grant in grants]
     levels = {term.level.id for value in values for term in value.terms}
     known = select(Level).where(Level.id.in_(levels))
     # Looked up one by one below; held here, so that they are read once.
@@ -491,7 +491,7 @@ def _lower_level(unit: Unit, grant: Grant, system: System, ident: UUID | None, c
                 "Revoke it, and give the lower access instead; or trim the time.",
                 {"trim_level": "can't be set there"},
             )
-    return plain.level_value(level)
+    return mapping.level_value(level)
 
 
 def _live(row: Session, system: System) -> core.LiveSession:

@@ -13,7 +13,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.grants import lifecycle
 from openlatch.service.revocations import confirm
 from openlatch.service.unit import Unit
-from openlatch.store.lists import REVOCATIONS
+from openlatch.store.lists.register import REVOCATIONS
 from openlatch.store.tables import Account, Grant, Resource, Revocation, RevocationTarget, Session, Step
 
 

@@ -26,7 +26,7 @@ from openlatch.service.revocations import execute
 from openlatch.service.revocations import steps as revocation_steps
 from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Unit
-from openlatch.store import cut, plain
+from openlatch.store.access import mapping, subgraph
 from openlatch.store.database import alone
 from openlatch.store.tables import (
     Account,
@@ -159,7 +159,7 @@ def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str
     except Conflict as error:
         return _line(unit, grant, refused=f"{error.detail} {error.remedy}".strip())
     account = unit.db.get_one(Account, grant.account_id)
-    terms = plain.terms_of(unit.db, [grant.id]).get(grant.id, [])
+    terms = mapping.terms_of(unit.db, [grant.id]).get(grant.id, [])
     if any(term.level.reach is Reach.STEWARD for term in terms):
         unit.require_proof("Giving steward reach")
     if way == "offered":
@@ -220,7 +220,7 @@ def _come_back(unit: Unit, row: Revocation) -> None:
             unit.record("membership.put_back", "membership", membership.id, f"{person.name} in {team}")
     unit.record("person.back", "person", person.id, person.name, undoes=row.id)
     unit.db.flush()
-    reached = cut.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
+    reached = subgraph.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
     guard.evaluate(unit, reached)
     flags.evaluate_person(unit, person.id, reached)
 

@@ -17,7 +17,7 @@ from openlatch.service.grants import lifecycle
 from openlatch.service.grants.change_types import Change, guarded, line_of, note, refuse_ended, terms_of
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
-from openlatch.store.lists import DRIFT_RULES
+from openlatch.store.lists.register import DRIFT_RULES
 from openlatch.store.tables import Account, Flag, Grant, Level, Person, Term
 
 

@@ -14,7 +14,7 @@ from openlatch.service.grants import usage
 from openlatch.service.revocations import confirm
 from openlatch.service.systems.staging import batches
 from openlatch.service.unit import Unit
-from openlatch.store.columns import not_among
+from openlatch.store.lists.columns import not_among
 from openlatch.store.tables import Account, Grant, Session, System
 
 # A login signs in once for all that it holds: its session counts where it reaches furthest.

@@ -27,7 +27,7 @@ from openlatch.service.exposure import (
 from openlatch.service.lists import register
 from openlatch.service.revocations import steps
 from openlatch.service.unit import Unit
-from openlatch.store.listing import Page
+from openlatch.store.lists.engine import Page
 from openlatch.web.api import api, list_query
 
 __all__ = ["api"]

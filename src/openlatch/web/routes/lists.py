@@ -12,7 +12,7 @@ from openlatch.service.lists import export, register, saved_filters
 from openlatch.service.lists import search as searching
 from openlatch.service.people import erasure, held_data, moves
 from openlatch.service.unit import Unit
-from openlatch.store.listing import ListQuery
+from openlatch.store.lists.engine import ListQuery
 from openlatch.web.api import INSIDE, api
 from openlatch.web.routing import if_match
 

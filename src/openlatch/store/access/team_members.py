@@ -14,8 +14,8 @@ from typing import Any, NamedTuple
 from uuid import UUID
 
 from openlatch.core import register as core
-from openlatch.store.kept import Kept
-from openlatch.store.plain import MEMBERSHIP, PERSON, membership_value, person_value
+from openlatch.store.access.cache import Kept
+from openlatch.store.access.mapping import MEMBERSHIP, PERSON, membership_value, person_value
 
 # Some six hundred bytes each.
 MOST_MEMBERS = 50_000

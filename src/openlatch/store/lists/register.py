@@ -9,7 +9,7 @@ from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
 from openlatch.core.vocabulary import Proof
-from openlatch.store.columns import (
+from openlatch.store.lists.columns import (
     archived_column,
     counted,
     ends_on_column,
@@ -25,7 +25,7 @@ from openlatch.store.columns import (
     truth_column,
     word_column,
 )
-from openlatch.store.listing import Column, Listing
+from openlatch.store.lists.engine import Column, Listing
 from openlatch.store.tables import (
     Account,
     App,

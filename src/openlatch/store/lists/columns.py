@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import ARRAY, ColumnElement, Date, Interval, Select, Time, all_, any_, bindparam, case, cast, func, text
 
 from openlatch.core.filters import Kind
-from openlatch.store.listing import Column
+from openlatch.store.lists.engine import Column
 
 
 def among(column: Any, ids: Iterable[Any]) -> ColumnElement[bool]:

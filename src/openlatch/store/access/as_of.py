@@ -22,7 +22,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import register as core
 from openlatch.core.time_windows import Window
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
-from openlatch.store.plain import hours_value
+from openlatch.store.access.mapping import hours_value
 
 # Whoever was ever behind the holders named. Nothing here looks at time: that is for whoever reads what is found.
 _EVER_BEHIND = text(

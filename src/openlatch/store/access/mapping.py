@@ -13,8 +13,8 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import register as core
 from openlatch.core.time_windows import ALWAYS, WeeklyHours, Window
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
-from openlatch.store.columns import among
-from openlatch.store.kept import Kept
+from openlatch.store.access.cache import Kept
+from openlatch.store.lists.columns import among
 from openlatch.store.tables import Level, Resource, ResourceGroup, ResourceInGroup, Term
 
 _STANDINGS = {standing.value: standing for standing in Standing}

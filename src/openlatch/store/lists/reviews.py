@@ -11,8 +11,8 @@ from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
 from openlatch.core.vocabulary import Proof, Subject
-from openlatch.store import lists
-from openlatch.store.columns import (
+from openlatch.store.lists import register
+from openlatch.store.lists.columns import (
     id_column,
     json_column,
     named_columns,
@@ -24,8 +24,8 @@ from openlatch.store.columns import (
     truth_column,
     word_column,
 )
-from openlatch.store.listing import Column, Listing
-from openlatch.store.lists_giving import LATCHES
+from openlatch.store.lists.engine import Column, Listing
+from openlatch.store.lists.offers import LATCHES
 from openlatch.store.tables import (
     Account,
     Exposure,
@@ -345,11 +345,15 @@ class Scope:
 
 
 SCOPES = {
-    Subject.GRANT: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_(None), ~Grant.by_system)),
-    Subject.LINK: Scope(lists.GRANTS, and_(Grant.state.in_(lists.LIVE), Grant.app_id.is_not(None), ~Grant.by_system)),
-    Subject.SESSION: Scope(lists.SESSIONS, Session.ended_at.is_(None)),
+    Subject.GRANT: Scope(
+        register.GRANTS, and_(Grant.state.in_(register.LIVE), Grant.app_id.is_(None), ~Grant.by_system)
+    ),
+    Subject.LINK: Scope(
+        register.GRANTS, and_(Grant.state.in_(register.LIVE), Grant.app_id.is_not(None), ~Grant.by_system)
+    ),
+    Subject.SESSION: Scope(register.SESSIONS, Session.ended_at.is_(None)),
     Subject.EXPOSURE: Scope(EXPOSURES, or_(func.jsonb_array_length(openings) > 0, outsiders > 0)),
     Subject.OWNERSHIP: Scope(OWNERSHIPS, Account.owner_id.is_not(None)),
     Subject.LATCH: Scope(LATCHES, Latch.mode != "off"),
-    Subject.ACCEPTANCE: Scope(lists.FLAGS, Flag.state == "accepted"),
+    Subject.ACCEPTANCE: Scope(register.FLAGS, Flag.state == "accepted"),
 }

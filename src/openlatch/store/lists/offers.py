@@ -6,7 +6,7 @@ from sqlalchemy import case, func, literal, or_, select
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
-from openlatch.store.columns import (
+from openlatch.store.lists.columns import (
     archived_column,
     counted,
     id_column,
@@ -19,8 +19,8 @@ from openlatch.store.columns import (
     truth_column,
     word_column,
 )
-from openlatch.store.listing import Column, Listing
-from openlatch.store.lists import LIVE, organisation_zone, terms
+from openlatch.store.lists.engine import Column, Listing
+from openlatch.store.lists.register import LIVE, organisation_zone, terms
 from openlatch.store.tables import (
     AccessRequest,
     Account,

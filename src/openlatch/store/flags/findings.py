@@ -17,8 +17,8 @@ from sqlalchemy.orm.util import identity_key
 from openlatch.core.flags import Finding, Rule
 from openlatch.core.ids import new_id
 from openlatch.store.database import ask, send
-from openlatch.store.ruling.looking import Looked
-from openlatch.store.ruling.terms import ROOM
+from openlatch.store.flags.evaluate_many import Looked
+from openlatch.store.flags.sql_expressions import ROOM
 from openlatch.store.tables import Flag
 
 Found = Sequence[tuple[Rule, Finding]]
@@ -107,13 +107,13 @@ _RAISE = f"""
         r.severity, r.score, r.parts, r.facts, r.sentence
     from jsonb_to_recordset(%(rows)s::jsonb)
         as r(id uuid, rule text, subject_id uuid, account_id uuid, holder_id uuid, {_FINDING})
-"""  # noqa: S608  constants
+"""
 _FOLLOW = f"""
     update flags f set severity = r.severity, score = r.score, parts = r.parts, facts = r.facts,
         sentence = r.sentence, worse_at = r.worse_at, state = r.state
     from jsonb_to_recordset(%(rows)s::jsonb) as r(id uuid, worse_at timestamptz, state text, {_FINDING})
     where f.id = r.id
-"""  # noqa: S608  constants
+"""
 _CLEAR = "update flags set state = 'cleared', cleared_at = %(now)s where id = any(%(ids)s)"
 _KEEP = """
     insert into findings (subject_id, organisation_id, kind, found, words)

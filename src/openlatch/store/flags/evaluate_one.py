@@ -17,8 +17,8 @@ from psycopg.rows import tuple_row
 from sqlalchemy.orm import Session as Db
 
 from openlatch.store.database import ask, driver_of
-from openlatch.store.ruling.looking import Looked, Ruling, columns_of, instants, is_scored, judged
-from openlatch.store.ruling.sources import SOURCES
+from openlatch.store.flags.evaluate_many import Looked, Ruling, columns_of, instants, is_scored, judged
+from openlatch.store.flags.sources import SOURCES
 
 # A grant with its account and the person who holds it: their tables are joined to it in any case.
 AROUND_A_GRANT = ("grant", "account", "person")

@@ -22,10 +22,10 @@ from openlatch.core.flags import BOOKS, Rule, Settings
 from openlatch.core.flags.expressions import TrueFact
 from openlatch.core.flags.rule import Gathered, Remedy, When, meanings, said_of
 from openlatch.store.database import ask, at_large
-from openlatch.store.lists import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
-from openlatch.store.lists_giving import OFFERS
-from openlatch.store.ruling.sources import NOW, SOURCES, Source
-from openlatch.store.ruling.terms import ROOM, found, with_facts
+from openlatch.store.flags.sources import NOW, SOURCES, Source
+from openlatch.store.flags.sql_expressions import ROOM, found, with_facts
+from openlatch.store.lists.offers import OFFERS
+from openlatch.store.lists.register import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
 
 # What an organisation's own rules are about, and the list whose attributes their filters use.
 LISTS = {"grant": GRANTS, "session": SESSIONS, "account": ACCOUNTS, "person": PEOPLE, "offer": OFFERS}

@@ -16,7 +16,7 @@ from typing import Any
 
 from openlatch.core.flags import Settings
 from openlatch.core.flags import facts as core
-from openlatch.store.ruling.terms import quoted, texts
+from openlatch.store.flags.sql_expressions import quoted, texts
 
 NOW = "%(now)s::timestamptz"
 TODAY = "%(today)s::date"

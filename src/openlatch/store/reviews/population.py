@@ -21,9 +21,10 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core.access import paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Subject
-from openlatch.store import cut, lists
+from openlatch.store.access import subgraph
 from openlatch.store.database import driver_of
-from openlatch.store.lists_reviews import SCOPES
+from openlatch.store.lists import register as register_lists
+from openlatch.store.lists.reviews import SCOPES
 from openlatch.store.tables import (
     Account,
     App,
@@ -85,7 +86,7 @@ def choose(db: Db, organisation: UUID, scopes: Mapping[Subject, str], extra: Ite
     named = list(extra)
     urgent = select(Grant.id).where(
         Grant.organisation_id == organisation,
-        (and_(Grant.state.in_(lists.LIVE), Grant.for_review)) | Grant.id.in_(named),
+        (and_(Grant.state.in_(register_lists.LIVE), Grant.for_review)) | Grant.id.in_(named),
         Grant.id.not_in(select(chosen.c.id)),
     )
     for kind in (Subject.GRANT, Subject.LINK):
@@ -164,8 +165,8 @@ def _flag_counts() -> Any:
 def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
     """The chosen grants and links, the worst flagged first, some thousands at a time."""
     term = (
-        select(Term.grant_id, func.array_agg(Term.level_id).label("levels"), *lists.TERM_COLUMNS)
-        .select_from(lists.TERM_SOURCE.join(chosen, chosen.c.id == Term.grant_id))
+        select(Term.grant_id, func.array_agg(Term.level_id).label("levels"), *register_lists.TERM_COLUMNS)
+        .select_from(register_lists.TERM_SOURCE.join(chosen, chosen.c.id == Term.grant_id))
         .group_by(Term.grant_id)
         .subquery()
     )
@@ -174,10 +175,11 @@ def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
     statement = (
         select(
             chosen.c.kind, Grant.id, Grant.state, Account.id, Account.name, Account.sensitivity, Account.kind,
-            Account.owner_id, System.id, System.name, Grant.holder_kind, Grant.holder_id, lists.holder_name,
-            lists.holder_inside, Person.standing, Person.job, func.coalesce(term.c.levels, []), term.c.level,
-            term.c.sentence, term.c.reach, term.c.part, term.c.since, term.c.until, Grant.given_at, lists.giver.id,
-            lists.giver.name, Grant.reason, Grant.last_used_at, Grant.recorded, Grant.emergency, worst,
+            Account.owner_id, System.id, System.name, Grant.holder_kind, Grant.holder_id, register_lists.holder_name,
+            register_lists.holder_inside, Person.standing, Person.job, func.coalesce(term.c.levels, []), term.c.level,
+            term.c.sentence, term.c.reach, term.c.part, term.c.since, term.c.until, Grant.given_at,
+            register_lists.giver.id, register_lists.giver.name, Grant.reason, Grant.last_used_at, Grant.recorded,
+            Grant.emergency, worst,
             func.coalesce(flags.c.severity, 0), func.coalesce(flags.c.count, 0),
         )
         .select_from(chosen)
@@ -189,10 +191,10 @@ def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
         .outerjoin(Person, Person.id == Grant.person_id)
         .outerjoin(Team, Team.id == Grant.team_id)
         .outerjoin(App, App.id == Grant.app_id)
-        .outerjoin(lists.holder_account, lists.holder_account.id == Grant.holder_account_id)
-        .outerjoin(lists.giver, lists.giver.id == Grant.given_by_id)
+        .outerjoin(register_lists.holder_account, register_lists.holder_account.id == Grant.holder_account_id)
+        .outerjoin(register_lists.giver, register_lists.giver.id == Grant.given_by_id)
         .where(chosen.c.kind.in_((Subject.GRANT.value, Subject.LINK.value)))
-        .order_by(worst.desc(), Account.name, lists.holder_name, Grant.id)
+        .order_by(worst.desc(), Account.name, register_lists.holder_name, Grant.id)
     )  # fmt: skip
     for rows in db.execute(statement).partitions(ROWS_AT_ONCE):
         yield [GrantRow._make(row) for row in rows]
@@ -305,7 +307,7 @@ def _peers(db: Db) -> dict[tuple[UUID, str], int]:
         .join(Person, Person.id == Grant.person_id)
         .where(
             Grant.account_id.in_(accounts),
-            Grant.state.in_(lists.LIVE),
+            Grant.state.in_(register_lists.LIVE),
             Person.job != "",
             Person.standing == "current",
         )
@@ -352,7 +354,7 @@ _THEMSELVES = (HolderKind.PERSON, HolderKind.APP)
 def _note_ways(
     db: Db, found: dict[UUID, Ways], some: Mapping[UUID, Sequence[tuple[UUID, Holder]]], now: datetime
 ) -> None:
-    register = cut.indirect(db, list(some))
+    register = subgraph.indirect(db, list(some))
     crowds: dict[Holder, tuple[frozenset[Holder], dict[UUID, str]]] = {}
     twice: dict[UUID, set[Holder]] = defaultdict(set)
     for account, grants in some.items():
@@ -372,7 +374,7 @@ def _note_ways(
             # Met a second time, the same holder is met twice.
             inside.add(holder)
     named = {g: (account, h) for account, held in twice.items() for g, h in some[account] if h in held}
-    whole = cut.with_grants(db, register, [g for g, (_, h) in named.items() if h.kind in _THEMSELVES])
+    whole = subgraph.with_grants(db, register, [g for g, (_, h) in named.items() if h.kind in _THEMSELVES])
     reached = {account: paths.paths_into(whole, holders, account, now) for account, holders in twice.items()}
     for grant_id, (account, holder) in named.items():
         others = [p.words for p in reached[account][holder] if grant_id not in p.grants]

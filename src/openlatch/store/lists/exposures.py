@@ -6,7 +6,7 @@ from sqlalchemy import case
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
-from openlatch.store.columns import (
+from openlatch.store.lists.columns import (
     id_column,
     json_column,
     named_columns,
@@ -17,7 +17,7 @@ from openlatch.store.columns import (
     truth_column,
     word_column,
 )
-from openlatch.store.listing import Column, Listing
+from openlatch.store.lists.engine import Column, Listing
 from openlatch.store.tables import Account, ExpectedExposure, Exposure, Person, Resource, System
 
 owner = aliased(Person)

@@ -14,9 +14,8 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
 from openlatch.core.vocabulary import HolderKind
-from openlatch.store import rosters
-from openlatch.store.database import Question, ask, driver_of
-from openlatch.store.plain import (
+from openlatch.store.access import team_members
+from openlatch.store.access.mapping import (
     GRANT_WITH_TERM,
     MEMBERSHIP,
     PERSON,
@@ -25,6 +24,7 @@ from openlatch.store.plain import (
     membership_value,
     person_value,
 )
+from openlatch.store.database import Question, ask, driver_of
 
 # Everything that the holders named can act in, over teams and over accounts that are holders themselves.
 # UNION, not UNION ALL: what was met once is not followed again, so cycles end.
@@ -253,16 +253,16 @@ def _behind(db: Db, kinds: Sequence[str], ids: Sequence[UUID]) -> core.Register:
             versions[ident] = version
         else:
             others.append((kind_value(kind), ident))
-    found = rosters.known(versions)
+    found = team_members.known(versions)
     unknown = [team for team in versions if team not in found]
     questions: list[Question] = [(_GIVEN, {"accounts": [account.id for account in accounts]})]
     if unknown:
-        questions.append((rosters.READ, {"teams": unknown}))
+        questions.append((team_members.READ, {"teams": unknown}))
     if others:
         questions += [(statement, _named(others)) for statement in (_READ_PEOPLE, _READ_APPS)]
     given, *more = ask(db, questions)
     if unknown:
-        found |= rosters.made(more.pop(0), unknown, versions)
+        found |= team_members.made(more.pop(0), unknown, versions)
     people, apps = more or ((), ())
     known |= {row[0]: person_value(row) for row in people}
     known |= {row[12]: person_value(row[12:18]) for row in given if row[12] is not None}

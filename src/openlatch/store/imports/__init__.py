@@ -1,0 +1,1 @@
+"""Bringing checked records into the register."""

@@ -1,0 +1,1 @@
+"""What a review covers, frozen with its facts."""

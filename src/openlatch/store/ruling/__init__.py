@@ -1,1 +1,0 @@
-"""The rules over the whole register: facts as SQL, rules as SQL, and what differs from what was found before."""
