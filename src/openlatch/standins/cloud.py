@@ -17,6 +17,8 @@ from typing import Any
 from flask import Flask, Response, jsonify, request
 from werkzeug.serving import WSGIRequestHandler, make_server
 
+from openlatch.standins.cloud_rules import add_rules
+
 SCIM_LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 SCIM_USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 ROLES = ("guest", "viewer", "editor", "full")
@@ -152,8 +154,6 @@ class Cloud:
         _people(app, self)
         _spaces(app, self)
         _tokens(app, self)
-        from openlatch.standins.cloud_rules import add_rules
-
         add_rules(app, self)
         return app
 

@@ -12,7 +12,7 @@ import json
 from datetime import UTC, datetime
 from hashlib import sha256
 from ipaddress import ip_address
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from flask import Flask, jsonify, request
@@ -32,7 +32,9 @@ from openlatch.core.exposure.rules import (
     covering,
     decide,
 )
-from openlatch.standins.cloud import Cloud
+
+if TYPE_CHECKING:
+    from openlatch.standins.cloud import Cloud
 
 PERMISSIONS = {
     "list": Right.SEE, "fetch": Right.SEE, "upload": Right.CHANGE, "delete": Right.CHANGE, "publish": Right.ADMINISTER,
