@@ -263,7 +263,7 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
     assert ("Owen", "Box") in both
     owner = shifts(Wish("owner", account=box, person=owen))
     assert (owner["Owen", "Box"]["owns_now"], owner["Ines", "Box"]["last_path_lost"]) == (True, True)
-    latch = queries.latching.Setting(queries.latching.LatchKind.NO_OUTSIDERS, queries.latching.LatchMode.HOLD, box)
+    latch = queries.guard.Setting(queries.guard.LatchKind.NO_OUTSIDERS, queries.guard.LatchMode.HOLD, box)
     assert "Owen" in shifts(Wish("latch", latch=latch))["breaches"][0]["fact"]
     with pytest.raises(BadInput, match="lacks something"), small.service.unit(small.itself) as unit:
         queries.what_if(unit, [Wish("give", account=box)])

@@ -605,7 +605,7 @@ def test_a_close_that_is_interrupted_goes_on_and_does_nothing_twice(
     """Each few items are a transaction of their own."""
     ident = opened(small)
     monkeypatch.setattr(close_round, "AT_ONCE", 1)
-    real, calls = close_round.acting.act, []
+    real, calls = close_round.carry_out.act, []
 
     def breaking(unit: Unit, row: Round, item: Item) -> None:
         calls.append(item.position)
@@ -613,7 +613,7 @@ def test_a_close_that_is_interrupted_goes_on_and_does_nothing_twice(
             raise RuntimeError("killed")
         real(unit, row, item)
 
-    monkeypatch.setattr(close_round.acting, "act", breaking)
+    monkeypatch.setattr(close_round.carry_out, "act", breaking)
     with pytest.raises(RuntimeError):
         close(small, ident, **dict.fromkeys(ALL, "revoke"))
     with small.service.unit(small.itself) as unit:

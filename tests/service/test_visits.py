@@ -235,8 +235,8 @@ def test_what_fails_for_one_organisation_holds_up_no_other(small: Small, monkeyp
     def keep(service: Service, viewer: Viewer) -> None:
         heads.append(viewer.organisation)
 
-    monkeypatch.setattr(worker.digest, "send_when_due", broken)
-    monkeypatch.setattr(worker.tree_heads, "keep", keep)
+    monkeypatch.setattr(worker.weekly_letter, "send_when_due", broken)
+    monkeypatch.setattr(worker.signed_heads, "keep", keep)
     worker.look_round(small.service)
     assert set(digests) == set(heads) == {small.itself.organisation, other.organisation}
 
