@@ -754,6 +754,29 @@ def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organis
     assert parts > 15
 
 
+def test_rules_that_can_not_be_read_are_not_written_anew(
+    space: Space, reader: Reader, service: Service, organisation: Viewer
+) -> None:
+    """Narrowing sets all rules of an account: one that is not understood would be lost or changed."""
+    space.set_rules(OPEN, {"rule": "odd", "admit": ["moonlight"], "to": ["fetch"], "on": ["/own/**"]})
+    space.cloud.state.outside = [
+        {
+            "space": SPACE,
+            "path": "/press/huts.zip",
+            "right": "see",
+            "day": "2026-03-08",
+            "who": "",
+            "address": "198.51.100.7",
+        }
+    ]
+    reader.clock.forward(minutes=1)
+    assert systems.read(service, organisation.organisation, reader.system) is not None
+    with service.unit(organisation) as unit:
+        part = unit.db.scalars(select(Resource).where(Resource.name == "Pictures")).one()
+        with pytest.raises(Conflict, match="can't be read here"):
+            narrow.resources(unit, reader.account, [part.id])
+
+
 def test_a_draft_that_others_overtake_is_not_set(
     space: Space, reader: Reader, service: Service, organisation: Viewer
 ) -> None:

@@ -49,6 +49,11 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
     row = unit.db.get_one(RuleDraft, _draft(unit, account, more)["id"])
     if row.state == "waiting":
         drafts.work_out(unit, row)
+    if row.state == "refused":
+        raise Conflict(
+            "The account has rules that can't be read here, so the system can't be given all of them anew.",
+            "Change the rules in the system, or close it.",
+        )
     return row
 
 
