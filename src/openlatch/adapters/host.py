@@ -554,10 +554,18 @@ class HostAdapter(Adapter):
                 yield from host_modes.of_new(account, top.path, path, "".join(sorted(rights)))
 
     def _is_gone_through(self, folder: str, path: str) -> bool:
-        """Whether everyone may go through a folder inside another, and those between."""
+        """Whether everyone may go through a folder inside another, and those between; not once it is gone.
+
+        SystemRefused when one of them can't be seen.
+        """
         steps = PurePosixPath(path).parts
         between = (self._path(folder).joinpath(*steps[:n]) for n in range(len(steps) + 1))
-        return all(one.stat().st_mode & 0o001 for one in between)
+        try:
+            return all(one.stat().st_mode & 0o001 for one in between)
+        except FileNotFoundError:
+            return False
+        except OSError as error:
+            raise SystemRefused(f"{folder}/{path} can't be seen: {error.strerror}.", "Give the right to.") from error
 
     def _shares(self, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         """What is shared with the network, and asks nobody who they are; also folders that are not in the settings."""

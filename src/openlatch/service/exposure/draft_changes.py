@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
-import orjson
 from sqlalchemy import func, or_, select
 
 from openlatch.core.exposure import document
@@ -76,7 +76,8 @@ def _touched(unit: Unit, account: Account, read: document.Document, text: str) -
     """The resources that a document may change something for; None when that may be any, or it is not known."""
     if touched.touched(unit, account) != set():
         return None
-    plain = orjson.loads(text)
+    # As the document was read: another parser could take or refuse other texts.
+    plain = json.loads(text)
     wanted = {each["rule"]: each for each in plain.get("rules", [])}
     guards = {each["guard"]: each for each in plain.get("guards", [])}
     rows = unit.db.execute(
