@@ -405,7 +405,7 @@ def _sentence(kind: Subject, row: dict[str, Any], account: str, zone: ZoneInfo) 
         return f"Signed in to {account} since {since}, last seen {seen}."
     if kind is Subject.EXPOSURE:
         number = row["outsiders"]
-        by_grants = f"By {number} grant{'s' * (number != 1)} people outside can reach “{row['name']}” in {account}."
+        by_grants = f"People outside can reach “{row['name']}” in {account}, by {number} grant{'s' * (number != 1)}."
         return " ".join([*row["openings"], *([by_grants] if number else [])])
     if kind is Subject.OWNERSHIP:
         return f"Owns {account}, and decides who else gets in."
