@@ -98,9 +98,16 @@ def main() -> None:
 
 
 # What brings its own grants, and needs no register that is filled before.
-_ALONE = (measures.revoke_until_confirmed, ending.a_large_plan, ending.reading_many_roles, ending.comparing,
-          finding.searching, finding.merging_people,
-          exposing.everything_that_is_open, exposing.a_draft_of_a_large_account)  # fmt: skip
+_ALONE = (
+    measures.revoke_until_confirmed,
+    ending.a_large_plan,
+    ending.reading_many_roles,
+    ending.comparing,
+    finding.searching,
+    finding.merging_people,
+    exposing.everything_that_is_open,
+    exposing.a_draft_of_a_large_account,
+)
 
 
 def _by_themselves(only: str) -> bool:

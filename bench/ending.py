@@ -125,9 +125,12 @@ def comparing(bench: Bench) -> Result:
         f"written: {whole / statistics.median(floor):.1f}; putting it on disk: {statistics.median(spooling):.1f} s",
     ]
     return Result(
-        "comparing a reading with the register", statistics.median(ours) / statistics.median(floor), 2.0,
-        "a merge join of the two as sorted files", notes,
-    )  # fmt: skip
+        "comparing a reading with the register",
+        statistics.median(ours) / statistics.median(floor),
+        2.0,
+        "a merge join of the two as sorted files",
+        notes,
+    )
 
 
 def reading_many_roles(bench: Bench) -> Result:
@@ -140,9 +143,9 @@ def reading_many_roles(bench: Bench) -> Result:
                 "if n % 2 = 0 then execute format('grant hut_sensors to r%s', n); end if; end loop; end $$"
             )
         adapter = PostgresqlAdapter(
-            {"host": "127.0.0.1", "port": server.port, "database": telemetry.DATABASE,
-             "user": telemetry.ADAPTER_LOGIN}, "bench",
-        )  # fmt: skip
+            {"host": "127.0.0.1", "port": server.port, "database": telemetry.DATABASE, "user": telemetry.ADAPTER_LOGIN},
+            "bench",
+        )
 
         def bare() -> None:
             with psycopg.connect(url) as db:
@@ -156,9 +159,12 @@ def reading_many_roles(bench: Bench) -> Result:
         spooled = statistics.median(timed(lambda: _spool(adapter)) for _ in range(3))
         floor = statistics.median(timed(bare) for _ in range(3))
     return Result(
-        f"reading {ROLES:,} roles", ours / floor, 5.0, "both catalogues fetched by a bare psycopg",
+        f"reading {ROLES:,} roles",
+        ours / floor,
+        5.0,
+        "both catalogues fetched by a bare psycopg",
         [f"onto disk, ready to be compared: {spooled / floor:.1f}"],
-    )  # fmt: skip
+    )
 
 
 def _spool(adapter: Adapter) -> None:
@@ -199,7 +205,9 @@ def a_large_plan(bench: Bench) -> Result:
         with bench.service.unit(bench.viewer) as unit:
             assert steps.page(unit, begun[-1])["state"] == "confirmed"
     return Result(
-        f"{PLAN:,} revocations in one plan", (planning + carried) / floor, 10.0,
+        f"{PLAN:,} revocations in one plan",
+        (planning + carried) / floor,
+        10.0,
         "the same statements by hand, and one read",
         [f"planning {planning / floor:.1f}, carrying out and proving {carried / floor:.1f}"],
-    )  # fmt: skip
+    )

@@ -28,8 +28,11 @@ def _rule(number: int) -> dict[str, Any]:
     who: list[Any] = (
         ["anyone"] if way % 3 == 0 else ["signed in"] if way % 3 == 1 else [{"organisation": f"o{way}.example"}]
     )
-    found: dict[str, Any] = {"rule": f"r{number}", "to": ["see"] if way % 5 else ["see", "change"],
-                             "on": [f"/f{number}/**"]}  # fmt: skip
+    found: dict[str, Any] = {
+        "rule": f"r{number}",
+        "to": ["see"] if way % 5 else ["see", "change"],
+        "on": [f"/f{number}/**"],
+    }
     found["refuse" if way % 10 == 9 else "admit"] = who
     if way % 4 == 0:
         found["while"] = [{"from_network": [f"203.0.{way}.0/24"]}]

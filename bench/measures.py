@@ -214,10 +214,15 @@ def _keep_found(bench: Bench) -> None:
             for ids in batched(evaluate_many.differing(unit.db, flags.ruling(unit), subject, unit.now), 20_000):
                 seen = evaluate_many.look(unit.db, flags.ruling(unit), subject, ids, unit.now)
                 rows = [
-                    {"subject_id": s.id, "organisation_id": bench.viewer.organisation, "kind": subject,
-                     "found": s.found, "words": 0}
+                    {
+                        "subject_id": s.id,
+                        "organisation_id": bench.viewer.organisation,
+                        "kind": subject,
+                        "found": s.found,
+                        "words": 0,
+                    }
                     for s in seen
-                ]  # fmt: skip
+                ]
                 unit.db.execute(delete(Finding).where(Finding.subject_id.in_(ids)))
                 unit.db.execute(insert(Finding), rows)
 

@@ -175,7 +175,9 @@ def writing_while_it_closes(bench: Bench) -> Result:
     with bench.service.unit(bench.viewer) as unit:
         count = unit.db.scalar(select(func.count(Item.id)).where(Item.round_id == ident, Item.done_at.is_not(None)))
     worst = max(busy) / whole
-    notes = [f"{count:,} items carried out meanwhile, and {len(busy):,} changes made",
-             f"the longest wait for one change was {worst:.2%} of the close"]  # fmt: skip
+    notes = [
+        f"{count:,} items carried out meanwhile, and {len(busy):,} changes made",
+        f"the longest wait for one change was {worst:.2%} of the close",
+    ]
     ratio = statistics.median(busy) / statistics.median(quiet)
     return Result("a change while a round closes", ratio, 10.0, "the same while nothing closes", notes)

@@ -90,8 +90,9 @@ class RotaAdapter(Adapter):
         if kind is StepKind.REDUCE:
             rows += [{**row, "level": detail["to"]} for row in mine]
         elif kind is StepKind.GIVE:
-            rows.append({"account": detail["account"], "holder": detail["holder"], "level": detail["level_key"],
-                         "until": ""})  # fmt: skip
+            rows.append(
+                {"account": detail["account"], "holder": detail["holder"], "level": detail["level_key"], "until": ""}
+            )
         self._write(rows)
         return f"Changed the line of {detail['holder']}."
 

@@ -127,12 +127,16 @@ def test_what_is_not_understood_is_a_gap_of_its_space(cloud: CloudServer, adapte
     state.tokens["t4"]["scope"] = ["read"]
     state.sessions["x1"]["device"] = None
     reading = Reading.of(adapter.read())
-    partial = {c.account: [gap.words for gap in c.gaps if "supported" not in gap.words]
-               for c in reading.coverage if c.is_partial}  # fmt: skip
+    partial = {
+        c.account: [gap.words for gap in c.gaps if "supported" not in gap.words]
+        for c in reading.coverage
+        if c.is_partial
+    }
     assert partial == {
-        "s1": ["a member in p1: not understood"], "s6": ["a token in t4: not understood"],
+        "s1": ["a member in p1: not understood"],
+        "s6": ["a token in t4: not understood"],
         "": ["a session in x1: not understood"],
-    }  # fmt: skip
+    }
     assert len([h for h in reading.holdings if h.account == "s 2"]) == 4
     assert "still in the space" in str(adapter.confirm(StepKind.REMOVE, {"space": "s1", "person": "p1"}))
 

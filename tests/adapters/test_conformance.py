@@ -18,9 +18,11 @@ from tests.adapters.worlds import ALL_WORLDS, World
 
 @pytest.fixture(params=list(ALL_WORLDS))
 def world(
-    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory, make_telemetry: Callable[[str], Cluster],
+    request: pytest.FixtureRequest,
+    tmp_path_factory: pytest.TempPathFactory,
+    make_telemetry: Callable[[str], Cluster],
     folder: Path,
-) -> Iterator[World]:  # fmt: skip
+) -> Iterator[World]:
     place = folder / f"{request.param}-{tmp_path_factory.mktemp('world').name}"
     place.mkdir()
     place.chmod(0o755)

@@ -46,8 +46,17 @@ def adapter(server: directory.DirectoryServer) -> DirectoryAdapter:
 
 def tool(server: directory.DirectoryServer, *words: str) -> subprocess.CompletedProcess[str]:
     """One of OpenLDAP's own clients, as the directory's owner."""
-    command = [words[0], "-x", "-H", f"ldap://127.0.0.1:{server.port}", "-D", directory.OWNER, "-w",
-               directory.LOGIN_PASSWORD, *words[1:]]  # fmt: skip
+    command = [
+        words[0],
+        "-x",
+        "-H",
+        f"ldap://127.0.0.1:{server.port}",
+        "-D",
+        directory.OWNER,
+        "-w",
+        directory.LOGIN_PASSWORD,
+        *words[1:],
+    ]
     return subprocess.run(command, capture_output=True, text=True, check=words[0] == "ldapadd")
 
 

@@ -25,11 +25,15 @@ from tests.adapters.worlds import KEYS, TODAY
 
 ODD = (
     b"# ssh-ed25519 AAAA in a comment\r\n\t  \n"
-    + KEYS["ann"].encode() + b"\r\n"
-    + KEYS["bob"].encode() + b"\n"
+    + KEYS["ann"].encode()
+    + b"\r\n"
+    + KEYS["bob"].encode()
+    + b"\n"
     + b"garbage \xff\xfe\n"
-    + b"  " + KEYS["ann"].encode() + b" twice, and no end of line"
-)  # fmt: skip
+    + b"  "
+    + KEYS["ann"].encode()
+    + b" twice, and no end of line"
+)
 
 
 def test_keys_are_told_as_ssh_keygen_tells_them(tmp_path: Path) -> None:
@@ -129,14 +133,16 @@ def test_sessions_of_systemd_are_told_once_and_hung_up(tmp_path: Path, monkeypat
     ("line", "told"),
     [
         ("/srv/maps *(ro)", [("/srv/maps", False, (), "")]),
-        ("/srv/maps 192.0.2.0/24(rw,sync) gate.example.org(ro)",
-         [("/srv/maps", True, ("192.0.2.0/24",), ""), ("/srv/maps", False, (), "from gate.example.org")]),
+        (
+            "/srv/maps 192.0.2.0/24(rw,sync) gate.example.org(ro)",
+            [("/srv/maps", True, ("192.0.2.0/24",), ""), ("/srv/maps", False, (), "from gate.example.org")],
+        ),
         ("/srv/my\\040maps", [("/srv/my maps", False, (), "")]),
         ('"/srv/my maps" -rw \\\n  192.0.2.7', [("/srv/my maps", True, ("192.0.2.7/32",), "")]),
         ("/srv/maps *(rw,sec=krb5p)", []),
         ("# /srv/maps *(rw)", []),
     ],
-)  # fmt: skip
+)
 def test_exports_that_trust_whoever_comes_are_told(line: str, told: list[Any]) -> None:
     """Those for which one has to prove who one is are none."""
     found = [(share.folder, share.writes, share.whence, share.unclear) for share in host_exposure.exported(line)]

@@ -62,8 +62,11 @@ def root(tmp_path: Path) -> Path:
     (made / "etc/sudoers.d/gus").write_text("gus ALL=(ALL) ALL\n# a comment\ngus ALL=(root) /bin/ls\n")
     (made / "etc/sudoers.d/old.bak").write_text("hal ALL=(ALL) ALL\n")
     (made / "etc/sudoers.local").write_bytes(b"hal,\\\n   cy ALL=(ALL) /bin/df # caf\xe9\n")
-    keys = {"ann": ("authorized_keys", KEYS["ann"]), "bob": ("authorized_keys2", KEYS["bob"]),
-            "service": ("authorized_keys", f"cert-authority,principals=\"hut\" {KEYS['ann']}")}  # fmt: skip
+    keys = {
+        "ann": ("authorized_keys", KEYS["ann"]),
+        "bob": ("authorized_keys2", KEYS["bob"]),
+        "service": ("authorized_keys", f'cert-authority,principals="hut" {KEYS["ann"]}'),
+    }
     for name, (file, line) in keys.items():
         (made / f"home/{name}/.ssh").mkdir(parents=True)
         (made / f"home/{name}/.ssh/{file}").write_text(f"# kept\n{line}\nnot a key\n")
@@ -147,10 +150,15 @@ def test_rules_of_sudo_are_those_that_sudo_finds(root: Path, adapter: HostAdapte
     """Aliases, numbers, groups, lists, lines that go on, includes, digests, bytes that are no UTF-8."""
     reading = Reading.of(adapter.read())
     expected = {
-        "ann": {"some_commands", "as_others"}, "bob": {"some_commands"}, "cy": {"as_others", "everything"},
-        "dan": {"some_commands", "everything"}, "eve": set(), "flo": {"as_others"}, "gus": {"everything"},
+        "ann": {"some_commands", "as_others"},
+        "bob": {"some_commands"},
+        "cy": {"as_others", "everything"},
+        "dan": {"some_commands", "everything"},
+        "eve": set(),
+        "flo": {"as_others"},
+        "gus": {"everything"},
         "hal": {"some_commands"},
-    }  # fmt: skip
+    }
     for user in USERS:
         levels = shown(reading, user, "administration").get("", set())
         finds = allowed(root, user)
@@ -193,8 +201,15 @@ def may(user: str, right: str, path: Path) -> bool:
     """What the kernel says to a process of that user, with all their groups."""
     numbers = ",".join(str(GROUP[group]) for group in groups_of(user))
     group = GROUP[PRIMARY[user]] if user in PRIMARY else NUMBER[user]
-    command = ["setpriv", f"--reuid={NUMBER[user]}", f"--regid={group}",
-               f"--groups={numbers}" if numbers else "--clear-groups", "test", f"-{right}", str(path)]  # fmt: skip
+    command = [
+        "setpriv",
+        f"--reuid={NUMBER[user]}",
+        f"--regid={group}",
+        f"--groups={numbers}" if numbers else "--clear-groups",
+        "test",
+        f"-{right}",
+        str(path),
+    ]
     return subprocess.run(command, check=False).returncode == 0
 
 
@@ -353,17 +368,29 @@ def test_what_can_not_be_changed_is_said_before_it_has_to_be(root: Path, adapter
     own = folder.stat().st_uid + 1
     lacking = list(unable([folder], [keys], lambda _: None, 0, own))
     assert [one.partition(":")[0] for one in lacking] == [
-        "sudo rules", "lists of folders", f"lists of {folder}", f"keys in {keys}",
-        "keys of others (a file that is replaced keeps its owner)", "sessions of others",
-    ]  # fmt: skip
+        "sudo rules",
+        "lists of folders",
+        f"lists of {folder}",
+        f"keys in {keys}",
+        "keys of others (a file that is replaced keeps its owner)",
+        "sessions of others",
+    ]
     held = ~(1 << KILL | 1 << FOWNER)
     assert len(list(unable([folder], [keys], held=held, own=own))) == 2
     if KERNEL:
         assert [one for c in Reading.of(adapter.read()).coverage for one in c.unable] == []
 
 
-FAULTS = ["exit 1", "exit 0", "echo nonsense", "head -c 4000 /dev/urandom", "echo '{\"User_Specs\": 3}'", "sleep 5",
-          "kill -9 $$", "echo 'user::rwx'"]  # fmt: skip
+FAULTS = [
+    "exit 1",
+    "exit 0",
+    "echo nonsense",
+    "head -c 4000 /dev/urandom",
+    "echo '{\"User_Specs\": 3}'",
+    "sleep 5",
+    "kill -9 $$",
+    "echo 'user::rwx'",
+]
 
 
 @pytest.mark.parametrize("fault", FAULTS)

@@ -23,9 +23,11 @@ LIMIT = 0.5
 
 @pytest.fixture(scope="module", params=KINDS)
 def world(
-    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory, make_telemetry: Callable[[str], Cluster],
+    request: pytest.FixtureRequest,
+    tmp_path_factory: pytest.TempPathFactory,
+    make_telemetry: Callable[[str], Cluster],
     folder: Path,
-) -> Iterator[World]:  # fmt: skip
+) -> Iterator[World]:
     place = folder / f"limits-{request.param}-{tmp_path_factory.mktemp('world').name}"
     place.mkdir()
     place.chmod(0o755)
@@ -86,8 +88,9 @@ def test_no_fault_is_taken_for_gone(
     world: World, proxy: Proxy, behind: Adapter, request: pytest.FixtureRequest
 ) -> None:
     """What is there is there, or unknown: an answer that is cut off or spoilt anywhere confirms nothing."""
-    holding = next(h for h in Reading.of(world.adapter().read()).holdings
-                   if (h.account, h.holder) == (world.account, world.goes))  # fmt: skip
+    holding = next(
+        h for h in Reading.of(world.adapter().read()).holdings if (h.account, h.holder) == (world.account, world.goes)
+    )
     (*_, move) = world.adapter().plan(StepKind.REMOVE, holding.handle)
     assert world.adapter().confirm(move.kind, move.detail) is not None
     request.getfixturevalue("short")

@@ -253,5 +253,6 @@ def test_every_shared_namespace_is_read(server: mailboxes.MailboxServer, adapter
     assert "Board/Desk" not in left
     assert {"Shared/Desk", "Board/Minutes"} <= left
     assert {a.handle for a in Reading.of(adapter.read()).accounts if a.kind == "mailbox"} == set(named) - {
-        "Board/Minutes", "Board/Desk",
-    }  # fmt: skip
+        "Board/Minutes",
+        "Board/Desk",
+    }

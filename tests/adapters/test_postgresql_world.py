@@ -24,10 +24,17 @@ from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 WORLD = (Path(__file__).parent / "data" / "postgresql.sql").read_text()
 TABLE = ("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER")
 RIGHTS = {
-    "table": TABLE, "column": ("SELECT", "INSERT", "UPDATE", "REFERENCES"), "sequence": ("USAGE", "SELECT", "UPDATE"),
-    "function": ("EXECUTE",), "schema": ("CREATE", "USAGE"), "database": ("CREATE",), "type": ("USAGE",),
-    "foreign server": ("USAGE",), "foreign data wrapper": ("USAGE",), "tablespace": ("CREATE",),
-}  # fmt: skip
+    "table": TABLE,
+    "column": ("SELECT", "INSERT", "UPDATE", "REFERENCES"),
+    "sequence": ("USAGE", "SELECT", "UPDATE"),
+    "function": ("EXECUTE",),
+    "schema": ("CREATE", "USAGE"),
+    "database": ("CREATE",),
+    "type": ("USAGE",),
+    "foreign server": ("USAGE",),
+    "foreign data wrapper": ("USAGE",),
+    "tablespace": ("CREATE",),
+}
 # What a superuser has, or a member of a predefined role, without anything being given by name.
 READS, WRITES = {"SELECT"}, {"INSERT", "UPDATE", "DELETE"}
 # The server's own answer: what a login may do, itself or as any role that it may become.
@@ -133,8 +140,10 @@ def objects(db: psycopg.Connection[Any]) -> list[tuple[str, str, str, list[Any]]
         ("select oid, datname from pg_database where datname = 'telemetry'", "database"),
     ):
         for oid, name in db.execute(query.encode()).fetchall():
-            said = {"w_schema.quiet(integer,text)": "w_schema.quiet(a integer, b text)",
-                    "w_schema.does(integer)": "w_schema.does(IN a integer)"}.get(name, name)  # fmt: skip
+            said = {
+                "w_schema.quiet(integer,text)": "w_schema.quiet(a integer, b text)",
+                "w_schema.does(integer)": "w_schema.does(IN a integer)",
+            }.get(name, name)
             found.append((kind, said, said, [oid]))
     return found
 
@@ -249,12 +258,17 @@ def test_what_was_given_on_ends_with_it_when_that_was_said_before(
 ) -> None:
     """The whole chain; whoever has the right from somebody else keeps it, and nobody loses more than was said."""
     for statement in (
-        "revoke update on w_schema.plain from w_from_other", "create role w_last login",
-        "create role w_keeps login", "grant update on w_schema.plain to w_keeps",
-        "set role w_granted_on", "grant update on w_schema.plain to w_from_other with grant option",
-        "grant update on w_schema.plain to w_keeps", "set role w_from_other",
-        "grant update on w_schema.plain to w_last", "reset role",
-    ):  # fmt: skip
+        "revoke update on w_schema.plain from w_from_other",
+        "create role w_last login",
+        "create role w_keeps login",
+        "grant update on w_schema.plain to w_keeps",
+        "set role w_granted_on",
+        "grant update on w_schema.plain to w_from_other with grant option",
+        "grant update on w_schema.plain to w_keeps",
+        "set role w_from_other",
+        "grant update on w_schema.plain to w_last",
+        "reset role",
+    ):
         db.execute(statement.encode())
     there = [h for h in Reading.of(adapter.read()).holdings if h.holder == "w_granted_on" and "given_on" in h.handle]
     (holding,) = there
@@ -274,10 +288,13 @@ def test_what_was_given_on_ends_with_it_when_that_was_said_before(
     assert {"w_granted_on", "w_from_other", "w_last"} & may == set()
     assert {"w_keeps", "w_plain"} <= may
     for statement in (
-        "grant update on w_schema.plain to w_granted_on with grant option", "set role w_granted_on",
-        "grant update on w_schema.plain to w_from_other", "reset role",
-        "revoke update on w_schema.plain from w_plain, w_keeps", "drop role w_last, w_keeps",
-    ):  # fmt: skip
+        "grant update on w_schema.plain to w_granted_on with grant option",
+        "set role w_granted_on",
+        "grant update on w_schema.plain to w_from_other",
+        "reset role",
+        "revoke update on w_schema.plain from w_plain, w_keeps",
+        "drop role w_last, w_keeps",
+    ):
         db.execute(statement.encode())
 
 

@@ -94,9 +94,17 @@ def postgresql(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
 
     settings = telemetry_settings(server)
     return World(
-        "postgresql", settings, "heating_control", "c_abernethy", "m_oduya", asked, {"port": 1}, opened.close,
-        session=session, locked=locked,
-    )  # fmt: skip
+        "postgresql",
+        settings,
+        "heating_control",
+        "c_abernethy",
+        "m_oduya",
+        asked,
+        {"port": 1},
+        opened.close,
+        session=session,
+        locked=locked,
+    )
 
 
 def ldap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
@@ -113,9 +121,23 @@ def ldap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
 
     def search(base: str, *attributes: str) -> str:
         command = [
-            "ldapsearch", "-x", "-LLL", "-o", "ldif-wrap=no", "-H", f"ldap://127.0.0.1:{server.port}",
-            "-D", directory.OWNER, "-w", directory.LOGIN_PASSWORD, "-b", base, "-s", "base", *attributes,
-        ]  # fmt: skip
+            "ldapsearch",
+            "-x",
+            "-LLL",
+            "-o",
+            "ldif-wrap=no",
+            "-H",
+            f"ldap://127.0.0.1:{server.port}",
+            "-D",
+            directory.OWNER,
+            "-w",
+            directory.LOGIN_PASSWORD,
+            "-b",
+            base,
+            "-s",
+            "base",
+            *attributes,
+        ]
         return subprocess.run(command, capture_output=True, text=True, check=True).stdout
 
     def asked(who: str) -> str:
@@ -128,9 +150,17 @@ def ldap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return subprocess.run(command, capture_output=True, check=False).returncode != 0
 
     return World(
-        "directory", directory.usual(server), directory.group("callout"), directory.named("ann"),
-        directory.named("bob"), asked, {"port": 1}, server.stop, locked=locked, extra={"server": server},
-    )  # fmt: skip
+        "directory",
+        directory.usual(server),
+        directory.group("callout"),
+        directory.named("ann"),
+        directory.named("bob"),
+        asked,
+        {"port": 1},
+        server.stop,
+        locked=locked,
+        extra={"server": server},
+    )
 
 
 def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
@@ -138,11 +168,14 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     server = mailboxes.MailboxServer(folder / "mailboxes", secret=ADAPTER_PASSWORD)
     server.start()
     lists = [
-        ("Booking desk", "ann", "lrswipkxtea"), ("Booking desk", "bob", "lrs"), ("Booking desk/Refunds", "bob", "lrs"),
-        (r'Booking desk/Zw&APY-lf \"Uhr\" &- mehr', "bob", "lrs"), ("Booking desk/Refunds", "ann", "lrswipkxtea"),
-        (r'Booking desk/Zw&APY-lf \"Uhr\" &- mehr', "ann", "lrswipkxtea"),
+        ("Booking desk", "ann", "lrswipkxtea"),
+        ("Booking desk", "bob", "lrs"),
+        ("Booking desk/Refunds", "bob", "lrs"),
+        (r"Booking desk/Zw&APY-lf \"Uhr\" &- mehr", "bob", "lrs"),
+        ("Booking desk/Refunds", "ann", "lrswipkxtea"),
+        (r"Booking desk/Zw&APY-lf \"Uhr\" &- mehr", "ann", "lrswipkxtea"),
         ("Rescue", "anyone", "lr"),
-    ]  # fmt: skip
+    ]
     boxes = ["Booking desk", "Booking desk/Refunds", 'Booking desk/Zwölf "Uhr" & mehr', "Rescue"]
     encoded = [box.replace("&", "&-").replace("ö", "&APY-").replace('"', '\\"') for box in boxes]
     plan = {"logins": ["ann", "bob", "cy"], "mailboxes": encoded, "lists": lists}
@@ -173,9 +206,16 @@ def imap(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return " ".join(words)
 
     return World(
-        "mailboxes", mailboxes.usual(server), "Shared/Booking desk", "ann", "bob", asked, {"port": 1}, server.stop,
+        "mailboxes",
+        mailboxes.usual(server),
+        "Shared/Booking desk",
+        "ann",
+        "bob",
+        asked,
+        {"port": 1},
+        server.stop,
         session=session,
-    )  # fmt: skip
+    )
 
 
 KEYS = {
@@ -220,9 +260,19 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
 
     fingers = {name: "key:" + _fingerprint(line) for name, line in KEYS.items()}
     return World(
-        "host", host.usual(root, plan), "login:webcam", fingers["ann"], fingers["bob"], asked,
-        {"root": str(root / "nowhere")}, stop, secret="", session=session, locked=locked, extra={"root": root},
-    )  # fmt: skip
+        "host",
+        host.usual(root, plan),
+        "login:webcam",
+        fingers["ann"],
+        fingers["bob"],
+        asked,
+        {"root": str(root / "nowhere")},
+        stop,
+        secret="",
+        session=session,
+        locked=locked,
+        extra={"root": root},
+    )
 
 
 def _fingerprint(line: str) -> str:
@@ -272,30 +322,49 @@ def simulated(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         server.stop()
 
     return World(
-        "cloud", {"address": server.address}, "news", "u1", "u2", asked, {"address": "http://127.0.0.1:1"}, stop,
-        session=session, locked=locked, extra={"service": service, "http": http},
-    )  # fmt: skip
+        "cloud",
+        {"address": server.address},
+        "news",
+        "u1",
+        "u2",
+        asked,
+        {"address": "http://127.0.0.1:1"},
+        stop,
+        session=session,
+        locked=locked,
+        extra={"service": service, "http": http},
+    )
 
 
 def webdav(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
     """A Cyrus server with calendars, asked by its owner over HTTP."""
     server = calendars.CalendarServer(folder / "calendars", secret=ADAPTER_PASSWORD)
     server.start()
-    server.prepare({
-        "logins": ["ann", "bob", "cy"], "calendars": [["rota", "Warden rota", ["Duty"]], ["open", "Openings", []]],
-        "lists": {
-            "rota": [["ann", "read write"], ["authenticated", "read-free-busy"], ["bob", "read"], ["cy", "-read"]],
-            "open": [["all", "read"]],
-        },
-    })  # fmt: skip
+    server.prepare(
+        {
+            "logins": ["ann", "bob", "cy"],
+            "calendars": [["rota", "Warden rota", ["Duty"]], ["open", "Openings", []]],
+            "lists": {
+                "rota": [["ann", "read write"], ["authenticated", "read-free-busy"], ["bob", "read"], ["cy", "-read"]],
+                "open": [["all", "read"]],
+            },
+        }
+    )
 
     def asked(who: str) -> str:
         return " ".join(sorted(server.granted("rota", who)))
 
     return World(
-        "dav", calendars.usual(server), "rota", calendars.principal("ann"), calendars.principal("bob"), asked,
-        {"address": "http://127.0.0.1:1/"}, server.stop, extra={"server": server},
-    )  # fmt: skip
+        "dav",
+        calendars.usual(server),
+        "rota",
+        calendars.principal("ann"),
+        calendars.principal("bob"),
+        asked,
+        {"address": "http://127.0.0.1:1/"},
+        server.stop,
+        extra={"server": server},
+    )
 
 
 def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
@@ -307,9 +376,17 @@ def example(folder: Path, make_telemetry: Callable[[str], Cluster]) -> World:
         return " ".join(line for line in file.read_text().splitlines() if f",{who}," in line)
 
     return World(
-        "example", {"file": str(file)}, "hut", "ann@example.org", "bob", asked,
-        {"file": str(folder / "nowhere" / "rota.csv")}, lambda: None, secret="", maker=_example(),
-    )  # fmt: skip
+        "example",
+        {"file": str(file)},
+        "hut",
+        "ann@example.org",
+        "bob",
+        asked,
+        {"file": str(folder / "nowhere" / "rota.csv")},
+        lambda: None,
+        secret="",
+        maker=_example(),
+    )
 
 
 def _example() -> Maker:
@@ -323,7 +400,13 @@ def _example() -> Maker:
     return maker
 
 
-WORLDS = {"postgresql": postgresql, "directory": ldap, "mailboxes": imap, "host": unix, "cloud": simulated,
-          "dav": webdav}  # fmt: skip
+WORLDS = {
+    "postgresql": postgresql,
+    "directory": ldap,
+    "mailboxes": imap,
+    "host": unix,
+    "cloud": simulated,
+    "dav": webdav,
+}
 # For the adapter alone, as it is no kind of the service's.
 ALL_WORLDS = {**WORLDS, "example": example}

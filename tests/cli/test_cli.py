@@ -67,13 +67,27 @@ def test_signing_in_keeps_a_token_that_nobody_else_can_read(run: Run, tmp_path: 
 @pytest.mark.parametrize(
     "arguments",
     [
-        ("today",), ("account", "list"), ("account", "show", "Gas contract account"), ("person", "list"),
-        ("person", "show", "Gwil Tresco"), ("team", "list"), ("grant", "list"), ("app", "list"),
-        ("app", "show", "Gas Watch"), ("session", "list"), ("level", "list"), ("flag", "list"), ("round", "list"),
-        ("revocation", "list"), ("system", "list"), ("offer", "list"), ("schedule", "list"),
-            ("journal", "list"), ("who-can", "Gwil Tresco", "Weather readings"),
+        ("today",),
+        ("account", "list"),
+        ("account", "show", "Gas contract account"),
+        ("person", "list"),
+        ("person", "show", "Gwil Tresco"),
+        ("team", "list"),
+        ("grant", "list"),
+        ("app", "list"),
+        ("app", "show", "Gas Watch"),
+        ("session", "list"),
+        ("level", "list"),
+        ("flag", "list"),
+        ("round", "list"),
+        ("revocation", "list"),
+        ("system", "list"),
+        ("offer", "list"),
+        ("schedule", "list"),
+        ("journal", "list"),
+        ("who-can", "Gwil Tresco", "Weather readings"),
     ],
-)  # fmt: skip
+)
 def test_each_command_that_shows_something_shows_it_as_a_table_and_as_json(
     run: Run, arguments: tuple[str, ...]
 ) -> None:
@@ -367,8 +381,20 @@ def test_an_app_is_disconnected_after_a_question(run: Run) -> None:
     refused = run("app", "disconnect", "Guest Forms", "--reason", "Not needed.", given="n\n")
     assert refused.returncode == 5
     assert "Booking desk mailbox" in refused.stdout
-    lines = found(run("app", "disconnect", "Donor Insight", "--account", "Appeal mailing list", "--reason", "Closed.",
-                      "--yes", "-o", "json"))  # fmt: skip
+    lines = found(
+        run(
+            "app",
+            "disconnect",
+            "Donor Insight",
+            "--account",
+            "Appeal mailing list",
+            "--reason",
+            "Closed.",
+            "--yes",
+            "-o",
+            "json",
+        )
+    )
     assert [line["does"] for line in lines] == ["ends"]
 
 
@@ -449,8 +475,16 @@ def test_who_could_and_who_would(run: Run, tmp_path: Path) -> None:
 
 def test_use_says_which_level_would_do(run: Run) -> None:
     """With what it would give up, and how sure that is."""
-    (grant,) = found(run("grant", "list", "-o", "json", "-f",
-                         'holder.name eq "Tamar Quist" and account.name eq "Supplies ordering account"'))  # fmt: skip
+    (grant,) = found(
+        run(
+            "grant",
+            "list",
+            "-o",
+            "json",
+            "-f",
+            'holder.name eq "Tamar Quist" and account.name eq "Supplies ordering account"',
+        )
+    )
     use = found(run("grant", "use", grant["id"], "--days", "365", "-o", "json"))
     assert (use["level"]["name"], use["gives_up"]) == ("See orders", ["Order goods on account"])
     assert 0 < use["sure"] <= 100

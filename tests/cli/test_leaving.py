@@ -69,8 +69,10 @@ def test_settings_that_can_not_be_are_told(kind: str, settings: dict[str, str], 
     command = [sys.executable, "-c", "from openlatch.cli.main import main; main()"]
     done = subprocess.run(
         [*command, "connect", "real", "X", "--kind", kind, *words, "--password", "x"],
-        capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode in (1, 2)
     assert told in done.stderr
     assert "Traceback" not in done.stderr

@@ -196,8 +196,10 @@ def test_the_shorter_ways_of_asking_give_the_same(world: Register) -> None:
     """Paths to one account alone, and who is behind a holder without the paths."""
     for n in range(3):
         place = account(n).id
-        reached = {h: {p.words for p in access_paths.everything_reached(world, h, NOW) if p.account == place}
-                   for h in map(person, range(3))}  # fmt: skip
+        reached = {
+            h: {p.words for p in access_paths.everything_reached(world, h, NOW) if p.account == place}
+            for h in map(person, range(3))
+        }
         found = access_paths.paths_into(world, map(person, range(3)), place, NOW)
         assert {h: {p.words for p in paths} for h, paths in found.items()} == reached
         paths = access_paths.everyone_reaching(world, place, NOW)
@@ -269,6 +271,10 @@ def test_paths_are_sorted_by_length_then_reach_then_all_of_their_words() -> None
     )
     found = access_paths.everyone_reaching(world, account(0).id, NOW)
     assert [(world.name_of(path.holder), level_name(path)) for path in found] == [
-        ("Ann", "Keeper"), ("Mara", "Keeper"),
-        ("Ann", "A look"), ("Ann", "Reader"), ("Mara", "A look"), ("Mara", "Reader"),
-    ]  # fmt: skip
+        ("Ann", "Keeper"),
+        ("Mara", "Keeper"),
+        ("Ann", "A look"),
+        ("Ann", "Reader"),
+        ("Mara", "A look"),
+        ("Mara", "Reader"),
+    ]

@@ -65,14 +65,20 @@ LONDON = ZoneInfo("Europe/London")
 # Clocks go forward on Sunday, 28 March 2027, at one in the morning.
 SINCE = datetime(2027, 3, 26, 12, tzinfo=UTC)
 INSTANTS = [
-    datetime(2027, 3, 26, 11, tzinfo=UTC), SINCE, datetime(2027, 3, 28, 0, 59, tzinfo=UTC),
-    datetime(2027, 3, 28, 1, tzinfo=UTC), datetime(2027, 3, 30, 9, tzinfo=UTC), datetime(2027, 6, 1, 20, tzinfo=UTC),
-]  # fmt: skip
+    datetime(2027, 3, 26, 11, tzinfo=UTC),
+    SINCE,
+    datetime(2027, 3, 28, 0, 59, tzinfo=UTC),
+    datetime(2027, 3, 28, 1, tzinfo=UTC),
+    datetime(2027, 3, 30, 9, tzinfo=UTC),
+    datetime(2027, 6, 1, 20, tzinfo=UTC),
+]
 WEEKDAYS = frozenset(range(5))
 HOURS = [
-    WeeklyHours(WEEKDAYS, time(8), time(18)), WeeklyHours(frozenset({6}), time(1), time(2)),
-    WeeklyHours(frozenset({5, 6}), time(22), time(6)), WeeklyHours(frozenset({1}), time(0), time(0)),
-]  # fmt: skip
+    WeeklyHours(WEEKDAYS, time(8), time(18)),
+    WeeklyHours(frozenset({6}), time(1), time(2)),
+    WeeklyHours(frozenset({5, 6}), time(22), time(6)),
+    WeeklyHours(frozenset({1}), time(0), time(0)),
+]
 NETWORKS = ["0.0.0.0/0", "::/0", "10.0.0.0/8", "203.0.113.0/24", "203.0.113.128/25", "2001:db8::/32"]
 ADDRESSES = ["10.1.1.1", "203.0.113.5", "203.0.113.200", "198.51.100.1", "2001:db8::1", "2001:db9::1"]
 ATTRIBUTE = [None, "survey", "surf", "surplus", "other"]
@@ -83,10 +89,15 @@ BOUNDARY = Boundary(frozenset({"huts.example.org"}), frozenset({network("10.0.0.
 PERMISSIONS = {"list": Right.SEE, "fetch": Right.SEE, "write": Right.CHANGE, "admit": Right.ADMINISTER}
 MANNER = Manner(Combining.REFUSE_WINS, PERMISSIONS, LONDON)
 CALLERS = [
-    Caller(), Caller(link="l"), Caller(True), Caller(True, link="l"),
-    Caller(True, organisation="survey.example.net"), Caller(True, SURVEYOR.key, SURVEYOR.organisation),
-    Caller(True, WARDEN.key, WARDEN.organisation, inside=True), Caller(True, inside=True),
-]  # fmt: skip
+    Caller(),
+    Caller(link="l"),
+    Caller(True),
+    Caller(True, link="l"),
+    Caller(True, organisation="survey.example.net"),
+    Caller(True, SURVEYOR.key, SURVEYOR.organisation),
+    Caller(True, WARDEN.key, WARDEN.organisation, inside=True),
+    Caller(True, inside=True),
+]
 RESOURCE = Resource("/press/photos/hut.jpg", ("photos", "press"), {"class": "open"})
 
 _tests = st.one_of(
@@ -98,9 +109,12 @@ _leaves = st.one_of(
     st.tuples(_instants, _instants).map(lambda w: Between(Window(*w))),
     st.sampled_from(HOURS).map(InHours),
     st.lists(st.sampled_from(NETWORKS), min_size=1, max_size=2).map(lambda n: FromNetwork(frozenset(map(network, n)))),
-    st.just(SecondFactor()), st.just(Secure()), st.sampled_from([Unknown("u"), Unknown("v")]),
-    _tests.map(lambda t: PersonIs("team", t)), _tests.map(lambda t: ResourceIs("class", t)),
-)  # fmt: skip
+    st.just(SecondFactor()),
+    st.just(Secure()),
+    st.sampled_from([Unknown("u"), Unknown("v")]),
+    _tests.map(lambda t: PersonIs("team", t)),
+    _tests.map(lambda t: ResourceIs("class", t)),
+)
 _conditions: st.SearchStrategy[Condition] = st.recursive(
     _leaves,
     lambda inner: st.one_of(
@@ -126,10 +140,13 @@ _terms = st.builds(
 )
 _places = st.sampled_from(
     [
-        (Place.SYSTEM, ""), (Place.ACCOUNT, ""), (Place.GROUP, "press"), (Place.GROUP, "photos"),
+        (Place.SYSTEM, ""),
+        (Place.ACCOUNT, ""),
+        (Place.GROUP, "press"),
+        (Place.GROUP, "photos"),
         (Place.RESOURCE, "/press/photos/hut.jpg"),
     ]
-)  # fmt: skip
+)
 _patterns = st.sampled_from(["/**", "/press/**", "/press/*/hut.jpg", "/press/photos/hut.jpg"])
 
 
@@ -141,9 +158,15 @@ def rule_sets(draw: st.DrawFn) -> list[Rule]:
 
 
 _guards = st.lists(
-    st.builds(Terms, st.just(Effect.REFUSE), st.sampled_from([frozenset({ANYONE}), frozenset({SIGNED_IN})]),
-              st.just(frozenset({"see"})), st.just(AllOf()) | _leaves), max_size=1,
-)  # fmt: skip
+    st.builds(
+        Terms,
+        st.just(Effect.REFUSE),
+        st.sampled_from([frozenset({ANYONE}), frozenset({SIGNED_IN})]),
+        st.just(frozenset({"see"})),
+        st.just(AllOf()) | _leaves,
+    ),
+    max_size=1,
+)
 _combining = st.sampled_from(Combining)
 
 
@@ -161,10 +184,20 @@ def some_requests(seed: int) -> list[tuple[Caller, Circumstances]]:
         if caller.inside or at < SINCE or address == "10.1.1.1":
             continue
         team = SURVEYOR.attributes["team"] if caller.holder else pick.choice(ATTRIBUTE)
-        found.append((caller, Circumstances(
-            at, ip_address(address), pick.random() < 0.5, pick.random() < 0.5, {"team": team} if team else {},
-            RESOURCE.attributes, {"u": pick.random() < 0.5, "v": pick.random() < 0.5},
-        )))  # fmt: skip
+        found.append(
+            (
+                caller,
+                Circumstances(
+                    at,
+                    ip_address(address),
+                    pick.random() < 0.5,
+                    pick.random() < 0.5,
+                    {"team": team} if team else {},
+                    RESOURCE.attributes,
+                    {"u": pick.random() < 0.5, "v": pick.random() < 0.5},
+                ),
+            )
+        )
     return found
 
 
@@ -409,11 +442,18 @@ def test_every_problem_of_a_document_is_told_with_its_line() -> None:
     with pytest.raises(document.Unreadable) as found:
         document.read(WRONG, PERMISSIONS, LONDON)
     assert [(p.line, p.pointer) for p in found.value.problems] == [
-        (4, "/rules/0/rule"), (4, "/rules/0/admit/0"), (4, "/rules/0/admit/1/network"), (6, "/rules/0/on/0"),
-        (7, "/rules/0/while/0/hours/days/0"), (8, "/rules/0/while/1/between/last_day"),
-        (9, "/rules/0/while/2/any/0/secure"), (9, "/rules/0/while/2/any/1"), (11, "/rules/1"), (12, "/rules/2/to"),
+        (4, "/rules/0/rule"),
+        (4, "/rules/0/admit/0"),
+        (4, "/rules/0/admit/1/network"),
+        (6, "/rules/0/on/0"),
+        (7, "/rules/0/while/0/hours/days/0"),
+        (8, "/rules/0/while/1/between/last_day"),
+        (9, "/rules/0/while/2/any/0/secure"),
+        (9, "/rules/0/while/2/any/1"),
+        (11, "/rules/1"),
+        (12, "/rules/2/to"),
         (12, "/rules/2/colour"),
-    ]  # fmt: skip
+    ]
 
 
 @pytest.mark.parametrize(
@@ -423,11 +463,16 @@ def test_every_problem_of_a_document_is_told_with_its_line() -> None:
         ('{"form": "open-latch-rules-1",\n "rules": [}', "line 2: This is not JSON"),
         ('{"form": 1}', "open-latch-rules-1"),
         ('{"form": "open-latch-rules-1", "rules": [{"rule": "a", "admit": ["anyone"], "to": ["sea"]}]}', "“sea”"),
-        ('{"form": "open-latch-rules-1", "rules": [{"rule": "a", "admit": ["anyone"], "to": ["see"], "while": ['
-         + '{"all": [' * 13 + "]}" * 13 + "]}]}", "at most 12 deep"),
+        (
+            '{"form": "open-latch-rules-1", "rules": [{"rule": "a", "admit": ["anyone"], "to": ["see"], "while": ['
+            + '{"all": [' * 13
+            + "]}" * 13
+            + "]}]}",
+            "at most 12 deep",
+        ),
         ("[" * 100_000, "can't be read"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_document_is_refused(text: str, says: str) -> None:
     with pytest.raises(document.Unreadable, match=says):
         document.read(text, PERMISSIONS, LONDON)
@@ -467,10 +512,13 @@ def test_an_exposure_is_told_in_one_sentence() -> None:
 
 def test_a_rule_covers_what_its_patterns_cover_below_what_it_is_set_on() -> None:
     rules = [
-        one(on=("/a/*", "/press/**"), key="fits"), one(on=("/b",), key="other"),
-        one(place=Place.GROUP, of="press", key="group"), one(place=Place.GROUP, of="letters", key="no group of its"),
-        one(place=Place.RESOURCE, of=RESOURCE.path, key="own"), one(place=Place.RESOURCE, of="/press", key="above"),
+        one(on=("/a/*", "/press/**"), key="fits"),
+        one(on=("/b",), key="other"),
+        one(place=Place.GROUP, of="press", key="group"),
+        one(place=Place.GROUP, of="letters", key="no group of its"),
+        one(place=Place.RESOURCE, of=RESOURCE.path, key="own"),
+        one(place=Place.RESOURCE, of="/press", key="above"),
         one(place=Place.SYSTEM, key="everywhere"),
-    ]  # fmt: skip
+    ]
     assert [r.key for r in covering(rules, RESOURCE)] == ["fits", "group", "own", "everywhere"]
     assert [r.key for r in covering(rules, replace(RESOURCE, inherits=False))] == ["own", "everywhere"]

@@ -39,8 +39,12 @@ BREAKS: list[tuple[LatchKind, int | None, tuple[Grant, ...], str | None]] = [
     (LatchKind.MOST_DELEGATES, 1, (grant(1, person(1), 0), grant(2, person(2), 0)), "there are 2 delegates (P1, P2)"),
     (LatchKind.MOST_DELEGATES, 1, (grant(1, person(1), 0), grant(2, person(2), 0, state=NOT)), None),
     (LatchKind.ONE_AT_A_TIME, None, (grant(1, person(1), 0), grant(2, person(0), 0)), None),
-    (LatchKind.ONE_AT_A_TIME, None, (grant(1, person(1), 0), grant(2, person(2), 0)),
-     "P1 and P2 have access at the same time, now"),
+    (
+        LatchKind.ONE_AT_A_TIME,
+        None,
+        (grant(1, person(1), 0), grant(2, person(2), 0)),
+        "P1 and P2 have access at the same time, now",
+    ),
     (LatchKind.NO_OUTSIDERS, None, (grant(1, person(3), 0),), "P3 is an outsider"),
     (LatchKind.NO_OUTSIDERS, None, (grant(1, person(2), 0),), None),
     (LatchKind.NO_SPEND_OUTSIDE, None, (grant(1, person(3), 0),), None),
@@ -54,9 +58,13 @@ BREAKS: list[tuple[LatchKind, int | None, tuple[Grant, ...], str | None]] = [
     (LatchKind.SECOND_FACTOR, None, (grant(1, person(2), 0),), "P2 has no second factor"),
     (LatchKind.UNSEEN, None, (grant(1, person(2), 0),), None),
     (LatchKind.NEVER_TOGETHER, None, (grant(1, person(1), 0, PAY),), None),
-    (LatchKind.NEVER_TOGETHER, None, (grant(1, person(1), 0, PAY), grant(2, person(1), 0)),
-     "P1 can both “See” and “Send money”"),
-]  # fmt: skip
+    (
+        LatchKind.NEVER_TOGETHER,
+        None,
+        (grant(1, person(1), 0, PAY), grant(2, person(1), 0)),
+        "P1 can both “See” and “Send money”",
+    ),
+]
 
 
 @pytest.mark.parametrize(("kind", "number", "grants", "fact"), BREAKS)

@@ -43,8 +43,11 @@ def test_by_hand_the_end_of_the_month_and_the_leap_day() -> None:
     """A month without a 31st has none; a year without a 29th of February has none."""
     monthly = checked("FREQ=MONTHLY", LONDON, START)
     assert [at.date() for at in monthly.following(datetime(2026, 1, 1, tzinfo=UTC), 4)] == [
-        date(2026, 1, 31), date(2026, 3, 31), date(2026, 5, 31), date(2026, 7, 31),
-    ]  # fmt: skip
+        date(2026, 1, 31),
+        date(2026, 3, 31),
+        date(2026, 5, 31),
+        date(2026, 7, 31),
+    ]
     leap = checked("FREQ=YEARLY", LONDON, datetime(2028, 2, 29, 9))
     assert [at.year for at in leap.following(datetime(2027, 1, 1, tzinfo=UTC), 2)] == [2028, 2032]
 
@@ -55,12 +58,16 @@ def test_clocks_that_jump_and_go_back_shift_nothing_and_double_nothing() -> None
     assert [at.hour for at in weekly.following(datetime(2026, 3, 1, tzinfo=UTC), 3)] == [9, 8, 8]
     jumped = checked("FREQ=DAILY;COUNT=3", LONDON, datetime(2026, 3, 28, 1, 30))
     assert [at.isoformat() for at in jumped.following(datetime(2026, 3, 1, tzinfo=UTC), 9)] == [
-        "2026-03-28T01:30:00+00:00", "2026-03-29T01:30:00+00:00", "2026-03-30T00:30:00+00:00",
-    ]  # fmt: skip
+        "2026-03-28T01:30:00+00:00",
+        "2026-03-29T01:30:00+00:00",
+        "2026-03-30T00:30:00+00:00",
+    ]
     twice = checked("FREQ=DAILY;COUNT=3", LONDON, datetime(2026, 10, 24, 1, 30))
     assert [at.isoformat() for at in twice.following(datetime(2026, 10, 1, tzinfo=UTC), 9)] == [
-        "2026-10-24T00:30:00+00:00", "2026-10-25T00:30:00+00:00", "2026-10-26T01:30:00+00:00",
-    ]  # fmt: skip
+        "2026-10-24T00:30:00+00:00",
+        "2026-10-25T00:30:00+00:00",
+        "2026-10-26T01:30:00+00:00",
+    ]
 
 
 def test_what_was_missed_is_due_once_and_late() -> None:

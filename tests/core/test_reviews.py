@@ -47,10 +47,15 @@ def away(person: UUID) -> Staff:
         ((), ABOUT, away(INES), OWEN, "Deputy of Ines, since Ines is away."),
         ((), replace(ABOUT, holder=OWEN), away(INES), ADA, "Administrator, since Ines is away."),
         ((), replace(ABOUT, given_by=ADA, owner=MARA), STAFF, None, "Nobody may decide it yet, since Mara holds it."),
-        ((Place(PERSON, LENE),), replace(ABOUT, insiders=frozenset({LENE, INES})), STAFF, INES,
-         "Owner of the account, since Lene holds it."),
+        (
+            (Place(PERSON, LENE),),
+            replace(ABOUT, insiders=frozenset({LENE, INES})),
+            STAFF,
+            INES,
+            "Owner of the account, since Lene holds it.",
+        ),
     ],
-)  # fmt: skip
+)
 def test_the_first_in_line_who_may_decide_is_asked_and_it_says_why(
     line: tuple[Place, ...], about: About, staff: Staff, who: UUID | None, words: str
 ) -> None:
@@ -178,9 +183,16 @@ def test_pace_leaves_breaks_out() -> None:
 
 @pytest.mark.parametrize(
     ("days_left", "done", "which"),
-    [(10, [], None), (7, [], "7"), (5, ["7"], None), (1, [], "1"), (1, ["7", "1"], None), (0, ["1"], "late"),
-     (-3, ["late"], None)],
-)  # fmt: skip
+    [
+        (10, [], None),
+        (7, [], "7"),
+        (5, ["7"], None),
+        (1, [], "1"),
+        (1, ["7", "1"], None),
+        (0, ["1"], "late"),
+        (-3, ["late"], None),
+    ],
+)
 def test_each_reminder_comes_once_and_missed_ones_are_not_caught_up(
     days_left: int, done: list[str], which: str | None
 ) -> None:

@@ -142,8 +142,14 @@ def test_the_states_of_a_grant() -> None:
     """Every allowed change, and no other."""
     allowed = {(a, b) for a in GrantState for b in GrantState if may_become(GRANTS, a, b)}
     assert allowed == {
-        ("pending", "active"), ("pending", "ended"),
-        ("active", "suspended"), ("active", "revoking"), ("active", "ended"),
-        ("suspended", "active"), ("suspended", "revoking"), ("suspended", "ended"),
-        ("revoking", "ended"), ("revoking", "active"),
-    }  # fmt: skip
+        ("pending", "active"),
+        ("pending", "ended"),
+        ("active", "suspended"),
+        ("active", "revoking"),
+        ("active", "ended"),
+        ("suspended", "active"),
+        ("suspended", "revoking"),
+        ("suspended", "ended"),
+        ("revoking", "ended"),
+        ("revoking", "active"),
+    }

@@ -12,16 +12,28 @@ from openlatch.errors import Conflict
 
 ALLOWED = {
     "offer": {
-        ("pending", "accepted"), ("pending", "declined"), ("pending", "unknown_sender"), ("pending", "withdrawn"),
-        ("pending", "run_out"), ("run_out", "pending"), ("run_out", "withdrawn"),
+        ("pending", "accepted"),
+        ("pending", "declined"),
+        ("pending", "unknown_sender"),
+        ("pending", "withdrawn"),
+        ("pending", "run_out"),
+        ("run_out", "pending"),
+        ("run_out", "withdrawn"),
     },
     "request": {("pending", then) for then in ("granted", "declined", "withdrawn", "run_out")},
     "grant": {
-        ("pending", "active"), ("pending", "ended"), ("active", "suspended"), ("active", "revoking"),
-        ("active", "ended"), ("suspended", "active"), ("suspended", "revoking"), ("suspended", "ended"),
-        ("revoking", "ended"), ("revoking", "active"),
+        ("pending", "active"),
+        ("pending", "ended"),
+        ("active", "suspended"),
+        ("active", "revoking"),
+        ("active", "ended"),
+        ("suspended", "active"),
+        ("suspended", "revoking"),
+        ("suspended", "ended"),
+        ("revoking", "ended"),
+        ("revoking", "active"),
     },
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(

@@ -37,12 +37,19 @@ def watched(since: int | None, pauses: tuple[int, ...] = (), **used: int) -> Wat
         (watched(365, read=3, send=91), 90, READ, {"send", "share"}, 100, "Watched for 365 days."),
         (watched(365, read=3, send=2, share=1), 90, None, set(), 100, "Watched for 365 days."),
         (watched(73, read=3), 90, READ, {"send", "share"}, 20, "Watched for 73 days, less than the 90 days looked at."),
-        (watched(730, (200, 40), read=3), 90, READ, {"send", "share"}, 50,
-         "Watched for 730 days; it has come back after a pause of 200 days before, longer than the 90 days looked at."),
+        (
+            watched(730, (200, 40), read=3),
+            90,
+            READ,
+            {"send", "share"},
+            50,
+            "Watched for 730 days; it has come back after a pause of 200 days before, "
+            "longer than the 90 days looked at.",
+        ),
         (watched(730, (200, 40), read=3), 201, READ, {"send", "share"}, 100, "Watched for 730 days."),
         (watched(365), 90, None, set(), 100, "Watched for 365 days."),
     ],
-)  # fmt: skip
+)
 def test_the_smallest_level_and_how_sure_it_is(
     seen: Watched, days: int, level: LevelChoice | None, given_up: set[str], sure: int, words: str
 ) -> None:

@@ -152,14 +152,32 @@ def test_the_first_hour_by_the_command_line_alone(server: OwnServer, tmp_path: P
     def openlatch(*words: str) -> str:
         done = subprocess.run(
             [sys.executable, "-c", "from openlatch.cli.main import main; main()", *words],
-            env=environment, capture_output=True, text=True, check=False, timeout=120,
-        )  # fmt: skip
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=120,
+        )
         assert done.returncode == 0, f"{words}: {done.stdout}{done.stderr}"
         return done.stdout
 
-    openlatch("set-up", "--url", server.public_address, "--code", code_of(server), "--organisation", "Larch Path Club",
-              "--time-zone", "Europe/London", "--name", "Ada Larch", "--address", "ada@larch.example.org",
-              "--password", PASSWORD)  # fmt: skip
+    openlatch(
+        "set-up",
+        "--url",
+        server.public_address,
+        "--code",
+        code_of(server),
+        "--organisation",
+        "Larch Path Club",
+        "--time-zone",
+        "Europe/London",
+        "--name",
+        "Ada Larch",
+        "--address",
+        "ada@larch.example.org",
+        "--password",
+        PASSWORD,
+    )
     openlatch("system", "add", "Shared sheets")
     openlatch("person", "add", "Bo Fern", "--address", "bo@larch.example.org")
     openlatch("account", "add", "Walks plan", "--system", "Shared sheets", "--owner", "Ada Larch", "--sensitivity", "3")
@@ -226,8 +244,9 @@ def elsewhere(folder: Path) -> Iterator[Cluster]:
 def test_the_data_moves_to_a_server_of_ones_own(server: OwnServer, elsewhere: Cluster, tmp_path: Path) -> None:
     """Its journal is the same there, and the processes find their configurations; one with something is refused."""
     address = "ada@larch.example.org"
-    wish = wire.SetUp(code=code_of(server), organisation="Larch", time_zone="UTC", name="Ada", address=address,
-                      password=PASSWORD)  # fmt: skip
+    wish = wire.SetUp(
+        code=code_of(server), organisation="Larch", time_zone="UTC", name="Ada", address=address, password=PASSWORD
+    )
     with Client(server.public_address) as client:
         client.set_up(wish)
         with pytest.raises(CallFailed, match="set up already"):

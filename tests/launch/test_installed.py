@@ -54,8 +54,19 @@ def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
         if (ROOT / name).exists():
             shutil.copy(ROOT / name, source / name)
     shutil.copytree(ROOT / "src", source / "src", ignore=shutil.ignore_patterns("*.egg-info", "__pycache__"))
-    call(sys.executable, "-m", "pip", "wheel", "--quiet", "--no-index", "--no-deps", "--no-build-isolation",
-         "--wheel-dir", source / "dist", source)  # fmt: skip
+    call(
+        sys.executable,
+        "-m",
+        "pip",
+        "wheel",
+        "--quiet",
+        "--no-index",
+        "--no-deps",
+        "--no-build-isolation",
+        "--wheel-dir",
+        source / "dist",
+        source,
+    )
     (built,) = (source / "dist").glob("openlatch-*.whl")
     return built
 
@@ -109,9 +120,15 @@ def test_the_wheel_alone_runs_the_whole_service(wheel: Path, folder: Path) -> No
                 code = re.findall(r"\S+$", said().strip().splitlines()[1])[0]
                 with Client(address) as client:
                     client.set_up(
-                        wire.SetUp(code=code, organisation="Larch Path Club", time_zone="Europe/London",
-                                   name="Ada Larch", address="ada@larch.example.org", password=PASSWORD)
-                    )  # fmt: skip
+                        wire.SetUp(
+                            code=code,
+                            organisation="Larch Path Club",
+                            time_zone="Europe/London",
+                            name="Ada Larch",
+                            address="ada@larch.example.org",
+                            password=PASSWORD,
+                        )
+                    )
     assert (data / "keys.json").stat().st_mode & 0o077 == 0
 
 
@@ -137,13 +154,20 @@ class Reader:
         self.folder, self.cluster, self.wheel = folder, cluster, wheel
         self.port, self.tls_port = free_port(), free_port()
         self.words = {
-            "/opt/openlatch": str(folder / "opt"), "/etc/openlatch": str(folder / "etc"),
-            "/var/backups/openlatch": str(folder / "backups"), "/etc/ssl": str(folder / "ssl"),
-            "127.0.0.1/openlatch": f"127.0.0.1:{cluster.port}/openlatch", "127.0.0.1:8620": f"127.0.0.1:{self.port}",
-            "listen 443": f"listen 127.0.0.1:{self.tls_port}", "FIRST_PASSWORD": PASSWORD,
-            **{name: f"{name.lower()}-of-the-guide" for name in re.findall(r"\b[A-Z]+_PASSWORD\b", GUIDE)
-               if name not in ("FIRST_PASSWORD", "OPENLATCH_PASSWORD") and not name.startswith("OPENLATCH")},
-        }  # fmt: skip
+            "/opt/openlatch": str(folder / "opt"),
+            "/etc/openlatch": str(folder / "etc"),
+            "/var/backups/openlatch": str(folder / "backups"),
+            "/etc/ssl": str(folder / "ssl"),
+            "127.0.0.1/openlatch": f"127.0.0.1:{cluster.port}/openlatch",
+            "127.0.0.1:8620": f"127.0.0.1:{self.port}",
+            "listen 443": f"listen 127.0.0.1:{self.tls_port}",
+            "FIRST_PASSWORD": PASSWORD,
+            **{
+                name: f"{name.lower()}-of-the-guide"
+                for name in re.findall(r"\b[A-Z]+_PASSWORD\b", GUIDE)
+                if name not in ("FIRST_PASSWORD", "OPENLATCH_PASSWORD") and not name.startswith("OPENLATCH")
+            },
+        }
         for name in ("opt", "etc", "backups", "ssl"):
             (folder / name).mkdir(parents=True)
 
@@ -174,8 +198,9 @@ class Reader:
             if "--require-hashes" in line:
                 borrow(self.folder / "opt/.venv")
                 continue
-            lines.append(line.replace("pip install", "pip install --no-index").replace(
-                "dist/openlatch-*.whl", str(self.wheel)))  # fmt: skip
+            lines.append(
+                line.replace("pip install", "pip install --no-index").replace("dist/openlatch-*.whl", str(self.wheel))
+            )
             if line.rstrip().endswith("-m venv " + str(self.folder / "opt/.venv")):
                 call(*line.split())
         return call("bash", "-euo", "pipefail", "-c", "\n".join(lines), env=clean(), cwd=ROOT)
@@ -208,8 +233,22 @@ class Reader:
         """The proxy with the guide's block, and a certificate that nobody else knows."""
         assert NGINX, "Install Debian's package nginx-light"
         (block,) = [text for kind, text in self.section(6) if kind == "nginx"]
-        call("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=latch.example.org",
-             "-keyout", self.folder / "ssl/latch.key", "-out", self.folder / "ssl/latch.pem")  # fmt: skip
+        call(
+            "openssl",
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-days",
+            "2",
+            "-subj",
+            "/CN=latch.example.org",
+            "-keyout",
+            self.folder / "ssl/latch.key",
+            "-out",
+            self.folder / "ssl/latch.pem",
+        )
         kept = "\n".join(
             f"{name}_temp_path {self.folder}/tmp-{name};"
             for name in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")

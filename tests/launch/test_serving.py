@@ -23,8 +23,12 @@ from openlatch.processes import free_port
 def served(app_url: str) -> Iterator[tuple[str, subprocess.Popen[bytes]]]:
     """A web process on a fresh database."""
     port = free_port()
-    environment = {**os.environ, "OPENLATCH_DATABASE_URL": app_url, "OPENLATCH_BIND": f"127.0.0.1:{port}",
-                   "OPENLATCH_SECRET_KEY": Fernet.generate_key().decode()}  # fmt: skip
+    environment = {
+        **os.environ,
+        "OPENLATCH_DATABASE_URL": app_url,
+        "OPENLATCH_BIND": f"127.0.0.1:{port}",
+        "OPENLATCH_SECRET_KEY": Fernet.generate_key().decode(),
+    }
     environment.pop("OPENLATCH_CONFIG", None)
     child = subprocess.Popen(
         [sys.executable, "-c", "from openlatch.cli.main import main; main()", "serve"], env=environment

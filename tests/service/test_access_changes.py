@@ -172,9 +172,12 @@ def test_moving_the_whole_end_keeps_single_ends_that_come_sooner(small: Small) -
     with small.acting("ines") as unit:
         unit_choice = lifecycle.terms_from(unit, lifecycle.account_of(unit, small.account("box")), choice)
         grant = lifecycle.write_grant(
-            unit, lifecycle.account_of(unit, small.account("box")), Holder(HolderKind.PERSON, small.person("owen")),
-            unit_choice, GrantState.SUSPENDED,
-        ).id  # fmt: skip
+            unit,
+            lifecycle.account_of(unit, small.account("box")),
+            Holder(HolderKind.PERSON, small.person("owen")),
+            unit_choice,
+            GrantState.SUSPENDED,
+        ).id
     line = changed(small, "ines", Change(ChangeKind.SET_END, "Longer.", (grant,), last_day=date(2026, 6, 30)))
     assert line["does"] == "runs to the end of 30 June 2026; 1 of its 2 terms ends sooner, as before"
     assert untils(small, grant) == [date(2026, 3, 20), date(2026, 6, 30)]
@@ -376,10 +379,12 @@ def test_handing_over_leaves_the_former_owner_what_was_chosen_and_nothing_else(s
     """What they held besides ends like any other access."""
     with small.acting("mara") as unit:
         held = lifecycle.write_grant(
-            unit, lifecycle.account_of(unit, small.account("box")), Holder(HolderKind.PERSON, small.person("ines")),
+            unit,
+            lifecycle.account_of(unit, small.account("box")),
+            Holder(HolderKind.PERSON, small.person("ines")),
             lifecycle.terms_from(unit, lifecycle.account_of(unit, small.account("box")), Choice((small.level("run"),))),
             GrantState.SUSPENDED,
-        ).id  # fmt: skip
+        ).id
     with small.service.unit(small.itself) as unit:
         unit.db.execute(update(Person).values(address_confirmed_at=unit.now))
     with small.acting("ines") as unit:

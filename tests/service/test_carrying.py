@@ -475,9 +475,10 @@ def test_access_that_is_given_is_given_in_the_system_and_taken_while_it_is_suspe
     with world.service.unit(world.viewer) as unit:
         account = unit.db.scalars(select(Account).where(Account.handle == "weather_readings")).one()
         handle = next(
-            h for h in unit.db.scalars(select(Handle).where(Handle.person_id.is_not(None)).order_by(Handle.name))
+            h
+            for h in unit.db.scalars(select(Handle).where(Handle.person_id.is_not(None)).order_by(Handle.name))
             if not world.is_member(h.name, "weather_readings")
-        )  # fmt: skip
+        )
         level = unit.db.scalars(select(Level.id).where(Level.key == "reader")).one()
         terms = lifecycle.terms_from(unit, account, lifecycle.Choice((level,)))
         assert handle.person_id is not None

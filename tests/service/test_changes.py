@@ -172,13 +172,19 @@ def test_ending_many_at_once_asks_for_a_proof_and_apps_are_disconnected_by_a_fil
 def test_changing_a_level_shows_whose_rights_grow_and_holds_at_a_latch(small: Small) -> None:
     """It applies at once for everybody who holds it; a permission says the same thing everywhere."""
     read = small.level("read")
-    wider = levels.Draft("Read", "Can read and take away.", ("mail.read",),
-                         (levels.NewPermission("mail.take", "Take it away", Reach.SPEND),))  # fmt: skip
+    wider = levels.Draft(
+        "Read",
+        "Can read and take away.",
+        ("mail.read",),
+        (levels.NewPermission("mail.take", "Take it away", Reach.SPEND),),
+    )
     with small.service.unit(small.itself) as unit:
         shown = levels.preview(unit, read, wider)
         assert {(e["holder"]["name"], e["account"]["name"]) for e in shown["effects"]} == {
-            ("Mara", "Box"), ("Owen", "Box"), ("Sync", "Box"),
-        }  # fmt: skip
+            ("Mara", "Box"),
+            ("Owen", "Box"),
+            ("Sync", "Box"),
+        }
         guard.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, small.account("box")))
     with pytest.raises(Held, match="Owen is an outsider and can spend"), small.service.unit(small.itself) as unit:
         levels.change(unit, read, wider, "", None)
@@ -219,10 +225,15 @@ def test_the_last_of_many_to_come_does_not_slip_through(small: Small) -> None:
         unit.db.add(grant)
         unit.db.flush()
         unit.db.add_all(
-            Term(organisation_id=row.organisation_id, grant_id=grant.id, level_id=read,
-                 since=unit.now + timedelta(days=day), until=unit.now + timedelta(days=day, hours=1))
+            Term(
+                organisation_id=row.organisation_id,
+                grant_id=grant.id,
+                level_id=read,
+                since=unit.now + timedelta(days=day),
+                until=unit.now + timedelta(days=day, hours=1),
+            )
             for day in range(1, 61)
-        )  # fmt: skip
+        )
     for days in (61, 5000):
         choice = Choice((read,), since=small.clock() + timedelta(days=days))
         with pytest.raises(Held, match="outsider"), small.acting("ines") as unit:
@@ -257,10 +268,14 @@ def test_an_app_is_as_far_outside_as_whoever_linked_it(small: Small) -> None:
         ("accounts", LatchKind.NO_SPEND_OUTSIDE, None, "key,name,system,sensitivity,owner\nbox,Box,Mail,3,quin\n"),
         ("accounts", LatchKind.TWO_STEWARDS, None, "key,name,system,sensitivity,owner\nbox,Box,Mail,3,mara\n"),
         ("resources", LatchKind.NOTHING_PUBLIC, None, "account,key,name,public\nbox,in,Inbox,yes\n"),
-        ("levels", LatchKind.NO_SPEND_OUTSIDE, None,
-         "system,key,name,sentence,permissions\nMail,read,Read,Pays.,mail.read|Read it|spend\n"),
+        (
+            "levels",
+            LatchKind.NO_SPEND_OUTSIDE,
+            None,
+            "system,key,name,sentence,permissions\nMail,read,Read,Pays.,mail.read|Read it|spend\n",
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_latch_holds_what_a_file_would_let_in(
     small: Small, kind: str, latch: LatchKind, number: int | None, file: str
 ) -> None:

@@ -139,20 +139,35 @@ def test_a_reading_can_follow_a_great_many_entries_on_the_same_connection(
 
 @pytest.mark.parametrize("many", [comparison.MANY, -1], ids=["a few", "a great many"])
 def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
-    many: int, service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome],
+    many: int,
+    service: Service,
+    organisation: Viewer,
+    told: Told,
+    reader: Callable[[], Outcome],
     monkeypatch: pytest.MonkeyPatch,
-) -> None:  # fmt: skip
+) -> None:
     """More there than recorded, less, elsewhere; reading the same again writes nothing."""
     monkeypatch.setattr(comparison, "MANY", many)
     part = FoundPart("box", "box/in", "In", "folder")
-    told.found = [SharedAccount("box", "Box"), part, *(Login(n, n.title(), False) for n in ("ann", "bob", "cy", "di")),
-                  hold("ann"), hold("bob", "do"), hold("cy", ""), hold("di")]  # fmt: skip
+    told.found = [
+        SharedAccount("box", "Box"),
+        part,
+        *(Login(n, n.title(), False) for n in ("ann", "bob", "cy", "di")),
+        hold("ann"),
+        hold("bob", "do"),
+        hold("cy", ""),
+        hold("di"),
+    ]
     told.found[-2] = Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "see"),))
     assert (reader().newly_unrecorded, reader().newly_unrecorded) == (4, 0)
     adopt_all(service, organisation)
     assert drift(service, organisation) == set()
-    told.found = [*told.found[:6], hold("ann", "do"), hold("bob"),
-                  Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "do"),))]  # fmt: skip
+    told.found = [
+        *told.found[:6],
+        hold("ann", "do"),
+        hold("bob"),
+        Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "do"),)),
+    ]
     outcome = reader()
     assert (outcome.missing, outcome.differing, outcome.unrecorded) == (1, 3, 0)
     assert drift(service, organisation) == {
@@ -168,8 +183,13 @@ def test_what_differs_is_seen_flagged_and_gone_once_it_does_not(
     with service.unit(organisation) as unit:
         # Only that it was read.
         assert unit.db.scalar(select(func.count()).select_from(JournalEntry)) == (before or 0) + 1
-    told.found = [*told.found[:6], hold("ann"), hold("bob", "do"), hold("di"),
-                  Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "see"),))]  # fmt: skip
+    told.found = [
+        *told.found[:6],
+        hold("ann"),
+        hold("bob", "do"),
+        hold("di"),
+        Holding("box", "cy", False, "", None, {"who": "cy"}, (("box/in", "see"),)),
+    ]
     reader()
     assert drift(service, organisation) == set()
     assert not {"changed", "missing"} & open_rules(service, organisation)
@@ -185,8 +205,10 @@ def test_where_the_first_rule_decides_another_order_opens(
 ) -> None:
     """The same rules in another order are another answer, and nothing else changes."""
     told.can = Abilities(frozenset(), (), rules=RuleManner(Combining.FIRST_MATCH, {"see": Right.SEE}))
-    rules = [FoundRule("box", {"rule": "no", "refuse": ["anyone"], "to": ["see"]}),
-             FoundRule("box", {"rule": "yes", "admit": ["anyone"], "to": ["see"]})]  # fmt: skip
+    rules = [
+        FoundRule("box", {"rule": "no", "refuse": ["anyone"], "to": ["see"]}),
+        FoundRule("box", {"rule": "yes", "admit": ["anyone"], "to": ["see"]}),
+    ]
     for listed, is_open in ((rules, False), (rules[::-1], True), (rules, False)):
         told.found = [SharedAccount("box", "Box"), *listed]
         reader()
@@ -342,15 +364,24 @@ def test_only_what_changed_is_asked_for_again_and_everything_once_a_day(
     service: Service, organisation: Viewer, told: Told, reader: Callable[[], Outcome], clock: Clock
 ) -> None:
     """What an account is said not to have changed is neither missing nor new; somebody can ask for everything."""
-    told.found = [SharedAccount("box", "Box", stamp="1"), SharedAccount("bin", "Bin", stamp="1"),
-                  Login("ann", "Ann", False), hold("ann"), hold("ann", account="bin")]  # fmt: skip
+    told.found = [
+        SharedAccount("box", "Box", stamp="1"),
+        SharedAccount("bin", "Bin", stamp="1"),
+        Login("ann", "Ann", False),
+        hold("ann"),
+        hold("ann", account="bin"),
+    ]
     reader()
     adopt_all(service, organisation)
     # What the register has changed since is seen once more, whatever its stamp says.
     reader()
     assert told.asked[-1] == {}
-    told.found = [SharedAccount("box", "Box", stamp="1"), SharedAccount("bin", "Bin", stamp="2"),
-                  Unchanged("box"), Login("ann", "Ann", False)]  # fmt: skip
+    told.found = [
+        SharedAccount("box", "Box", stamp="1"),
+        SharedAccount("bin", "Bin", stamp="2"),
+        Unchanged("box"),
+        Login("ann", "Ann", False),
+    ]
     assert reader().missing == 1
     assert told.asked[-1] == {"box": "1", "bin": "1"}
     with service.unit(organisation) as unit:
@@ -443,10 +474,15 @@ def test_people_are_told_by_rules_and_doubts_are_put_to_somebody(
         ann, bob = person(unit, "Ann", employee="17"), person(unit, "Bob", uid="1001")
         person(unit, "Cy", "cy@example.org")
         person(unit, "Cyrus", "CYRUS@example.org")
-    told.found = [SharedAccount("box", "Box"),
-                  Login("a", "Somebody", False, {"employee": "17"}), Login("b", "Somebody too", False, {"uid": "1001"}),
-                  Login("c", "C", False, {"address": "cy@example.org cyrus@example.org"}),
-                  hold("a"), hold("b"), hold("c")]  # fmt: skip
+    told.found = [
+        SharedAccount("box", "Box"),
+        Login("a", "Somebody", False, {"employee": "17"}),
+        Login("b", "Somebody too", False, {"uid": "1001"}),
+        Login("c", "C", False, {"address": "cy@example.org cyrus@example.org"}),
+        hold("a"),
+        hold("b"),
+        hold("c"),
+    ]
     reader()
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(Handle.person_id).where(Handle.name == "a")).one() == ann

@@ -90,10 +90,16 @@ def test_a_bundle_says_what_was_reviewed_decided_and_carried_out(small: Small, e
     jsonschema.validate(found, json.loads(held["evidence.schema.json"]), format_checker=jsonschema.FormatChecker())
     shown = {item["holder"]: item for item in found["items"]}
     assert found["totals"] == {
-        "kept": 3, "trimmed": 0, "revoked": 1, "nothing_done": 0, "by_default": 2, "to_administrators": 1,
+        "kept": 3,
+        "trimmed": 0,
+        "revoked": 1,
+        "nothing_done": 0,
+        "by_default": 2,
+        "to_administrators": 1,
         "seconded": 0,
-        "explained": 0, "ended": {"confirmed": 0, "stated": 1, "unproved": 0, "contradicted": 0},
-    }  # fmt: skip
+        "explained": 0,
+        "ended": {"confirmed": 0, "stated": 1, "unproved": 0, "contradicted": 0},
+    }
     assert "of 5 live items of the kind grant the filter took 3" in found["completeness"]["statement"]
     done = shown["Edda"]["carried_out"]
     assert (done["proof"], done["proved_by"]) == ("stated", "Open Latch")

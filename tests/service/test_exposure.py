@@ -62,11 +62,21 @@ from tests.service.ending import carry_on
 
 SPACE = "press"
 OPEN = {"rule": "open", "admit": ["anyone"], "to": ["list", "fetch"], "on": ["/press/**"]}
-DROP = {"rule": "drop", "admit": ["anyone"], "to": ["upload"], "on": ["/press/drop"],
-        "while": [{"from_network": ["203.0.113.0/24"]}]}  # fmt: skip
+DROP = {
+    "rule": "drop",
+    "admit": ["anyone"],
+    "to": ["upload"],
+    "on": ["/press/drop"],
+    "while": [{"from_network": ["203.0.113.0/24"]}],
+}
 SHUT = {"rule": "shut", "refuse": ["anyone"], "to": ["see"], "set_on": {"group": "inner"}}
-PARTNER = {"rule": "partner", "admit": [{"organisation": "survey.example.net"}], "to": ["fetch"],
-           "set_on": {"group": "inner"}, "while": [{"second_factor": True}]}  # fmt: skip
+PARTNER = {
+    "rule": "partner",
+    "admit": [{"organisation": "survey.example.net"}],
+    "to": ["fetch"],
+    "set_on": {"group": "inner"},
+    "while": [{"second_factor": True}],
+}
 
 
 class Space:
@@ -89,13 +99,18 @@ def space(clock: Clock) -> Iterator[Space]:
     cloud = Cloud(ADAPTER_PASSWORD)
     cloud.load(
         {
-            "domain": "example.org", "spaces": {SPACE: {"name": "Press"}},
-            "items": {SPACE: {
-                "/press/huts.zip": {"name": "Pictures"}, "/press/drop": {"name": "Drop box"},
-                "/press/inner/plan.pdf": {"name": "Plan", "groups": ["inner"]}, "/own/notes.txt": {"name": "Notes"},
-            }},
+            "domain": "example.org",
+            "spaces": {SPACE: {"name": "Press"}},
+            "items": {
+                SPACE: {
+                    "/press/huts.zip": {"name": "Pictures"},
+                    "/press/drop": {"name": "Drop box"},
+                    "/press/inner/plan.pdf": {"name": "Plan", "groups": ["inner"]},
+                    "/own/notes.txt": {"name": "Notes"},
+                }
+            },
         }
-    )  # fmt: skip
+    )
     server = CloudServer(cloud, free_port())
     server.start()
     yield Space(cloud, server.address)
@@ -107,8 +122,9 @@ class Reader:
 
     def __init__(self, service: Service, viewer: Viewer, space: Space, clock: Clock) -> None:
         self.service, self.viewer, self.clock = service, viewer, clock
-        self.system = systems.connect(service, viewer, "cloud", "Cloud", "cloud", {"address": space.address},
-                                      ADAPTER_PASSWORD)  # fmt: skip
+        self.system = systems.connect(
+            service, viewer, "cloud", "Cloud", "cloud", {"address": space.address}, ADAPTER_PASSWORD
+        )
 
     def read(self) -> dict[tuple[str, str], str]:
         self.clock.forward(minutes=1)
@@ -127,8 +143,11 @@ class Reader:
 
     def ident(self, name: str, right: str) -> UUID:
         with self.service.unit(self.viewer) as unit:
-            wanted = select(Exposure.id).join(Resource).where(Resource.name == name, Exposure.right == right,
-                                                              Exposure.gone_at.is_(None))  # fmt: skip
+            wanted = (
+                select(Exposure.id)
+                .join(Resource)
+                .where(Resource.name == name, Exposure.right == right, Exposure.gone_at.is_(None))
+            )
             return unit.db.scalars(wanted).one()
 
 
@@ -149,14 +168,17 @@ def test_what_a_reading_says_is_open_opens_from_outside_and_nothing_else_does(sp
     """Every item and right is tried without a sign-in, from inside and outside the network, and as a partner."""
     space.set_rules(OPEN, DROP, SHUT, PARTNER)
     assert reader.read() == {
-        ("Pictures", "see"): "anyone", ("Drop box", "see"): "anyone", ("Drop box", "change"): "anyone",
-    }  # fmt: skip
+        ("Pictures", "see"): "anyone",
+        ("Drop box", "see"): "anyone",
+        ("Drop box", "change"): "anyone",
+    }
     space.set_rules(OPEN, DROP, PARTNER)
     shown = reader.read()
     tries = {
-        ("anyone", "see"): {}, ("anyone", "change"): {"X_From": "203.0.113.9"},
+        ("anyone", "see"): {},
+        ("anyone", "change"): {"X_From": "203.0.113.9"},
         ("named", "see"): {"X_Sign_In": "ida@survey.example.net", "X_Second_Factor": "yes"},
-    }  # fmt: skip
+    }
     for path, item in space.cloud.state.items[SPACE].items():
         for right, method in (("see", "GET"), ("change", "PUT"), ("administer", "POST")):
             audience = shown.get((item["name"], right))
@@ -316,8 +338,9 @@ def test_a_guard_shuts_nothing_and_what_is_open_against_it_is_told(
         drafted = drafts.make(unit, reader.account, more)
         assert {line["forbidden"] for line in drafted["lines"] if line["change"] == "new"} == {True}
     assert "guard_broken" in raised(service, organisation, reader.account)
-    stale = Viewer(organisation.organisation, "Ada", _person(service, organisation), administrator=True,
-                   credential=UUID(int=9))  # fmt: skip
+    stale = Viewer(
+        organisation.organisation, "Ada", _person(service, organisation), administrator=True, credential=UUID(int=9)
+    )
     with service.unit(stale) as unit, pytest.raises(ProofNeeded):
         guard_changes.remove(unit, made["id"], "Over.")
     with service.unit(organisation) as unit:
@@ -327,8 +350,10 @@ def test_a_guard_shuts_nothing_and_what_is_open_against_it_is_told(
     with service.unit(organisation) as unit:
         only = guard_changes.Wish(["see"], "Partners only.", [{"organisation": "survey.example.net"}], reader.account)
         assert {line["resource"]["name"] for line in guard_changes.preview(unit, only)["lines"]} == {
-            "Pictures", "Drop box", "Plan",
-        }  # fmt: skip
+            "Pictures",
+            "Drop box",
+            "Plan",
+        }
         guard_changes.add(unit, only)
         assert guards.listed(unit)[0]["sentence"] == "No outsider but survey.example.net may see Press."
 
@@ -351,10 +376,15 @@ def test_a_draft_tells_what_it_would_open_before_anything_is_written(
         assert made["state"] == "ready"
         told = {(line["resource"]["name"], line["right"]): line["change"] for line in made["lines"]}
         assert told == {
-            ("Pictures", "see"): "unchanged", ("Drop box", "see"): "unchanged", ("Plan", "see"): "new",
-            ("Pictures", "change"): "new", ("Drop box", "change"): "new", ("Plan", "change"): "new",
-            ("/press/next.zip", "see"): "new", ("/press/next.zip", "change"): "new",
-        }  # fmt: skip
+            ("Pictures", "see"): "unchanged",
+            ("Drop box", "see"): "unchanged",
+            ("Plan", "see"): "new",
+            ("Pictures", "change"): "new",
+            ("Drop box", "change"): "new",
+            ("Plan", "change"): "new",
+            ("/press/next.zip", "see"): "new",
+            ("/press/next.zip", "change"): "new",
+        }
         assert all(line["rules"] == ["open"] for line in made["lines"])
         problems = drafts.check(unit, reader.account, text.replace("upload", "shred"))
         assert [problem["line"] for problem in problems] == [1]
@@ -392,8 +422,9 @@ def test_a_draft_is_applied_once_the_system_shows_its_rules(
     space.set_rules(OPEN, DROP)
     reader.read()
     text = rules_document(SHUT, DROP)
-    stale = Viewer(organisation.organisation, "Ada", _person(service, organisation), administrator=True,
-                   credential=UUID(int=9))  # fmt: skip
+    stale = Viewer(
+        organisation.organisation, "Ada", _person(service, organisation), administrator=True, credential=UUID(int=9)
+    )
     with service.unit(organisation) as unit:
         made = drafts.make(unit, reader.account, text)
         other = drafts.make(unit, reader.account, rules_document(OPEN))
@@ -429,9 +460,16 @@ def test_rules_that_changed_in_the_system_are_not_written_over(
     with service.unit(organisation) as unit:
         made = drafts.make(unit, reader.account, rules_document(DROP))
         apply.ask(unit, made["id"], "Over.")
-        guarded = drafts.make(unit, reader.account, rules_document(DROP, guards=[
-            {"guard": "new", "refuse": ["anyone"], "to": ["change"]},
-        ]))  # fmt: skip
+        guarded = drafts.make(
+            unit,
+            reader.account,
+            rules_document(
+                DROP,
+                guards=[
+                    {"guard": "new", "refuse": ["anyone"], "to": ["change"]},
+                ],
+            ),
+        )
         with pytest.raises(Conflict, match="Guards of a system"):
             apply.ask(unit, guarded["id"], "Over.")
         supposed = drafts.make(unit, reader.account, rules_document(DROP), {"fetch": "change"})
@@ -547,13 +585,23 @@ def test_flags_tell_what_is_open_and_clear_once_it_is_judged(
     unclear = {**OPEN, "rule": "unclear", "on": ["/own/**"], "while": [{"not_understood": "a full moon"}]}
     space.set_rules(OPEN, DROP, unclear)
     reader.read()
-    of_exposures = {"exposure_new", "exposure_grown", "anyone_changes", "sensitive_open", "exposure_unclear",
-                    "intended_unused", "intended_over"}  # fmt: skip
+    of_exposures = {
+        "exposure_new",
+        "exposure_grown",
+        "anyone_changes",
+        "sensitive_open",
+        "exposure_unclear",
+        "intended_unused",
+        "intended_over",
+    }
     account = reader.account
     # Found accounts are taken for sensitive until somebody says otherwise.
     assert raised(service, organisation, account) & of_exposures == {
-        "exposure_new", "anyone_changes", "sensitive_open", "exposure_unclear",
-    }  # fmt: skip
+        "exposure_new",
+        "anyone_changes",
+        "sensitive_open",
+        "exposure_unclear",
+    }
     with service.unit(organisation) as unit:
         every = list(unit.db.scalars(select(Exposure.id)))
         judge.judge(unit, every, "intended", "All of it is.", date(2026, 7, 31))
@@ -629,10 +677,11 @@ def test_a_review_narrows_to_the_use_that_was_seen(
     space.cloud.state.outside = [
         {"space": SPACE, "path": path, "right": right, "day": "2026-03-08", "who": "", "address": address}
         for path, right, address in (
-            ("/press/huts.zip", "see", "198.51.100.7"), ("/press/drop", "see", "203.0.113.9"),
+            ("/press/huts.zip", "see", "198.51.100.7"),
+            ("/press/drop", "see", "203.0.113.9"),
             ("/press/drop", "change", "198.51.100.9"),
         )
-    ]  # fmt: skip
+    ]
     reader.read()
     narrowed = decisions.Decision(Verdict.TRIM, "Only as it is used.", trim_to_use=True)
     with service.unit(organisation) as unit:
@@ -641,8 +690,11 @@ def test_a_review_narrows_to_the_use_that_was_seen(
         said = decisions.preview(unit, ident, items["Pictures"], narrowed)["sentence"]
         assert "Now: Anyone can see “Pictures”. Then: Anyone, from 198.51.100.0/24, can see “Pictures”." in said
         assert "Closed: Anyone can change “Pictures”." in said
-        for wrong in (replace(narrowed, trim_until=unit.now), replace(narrowed, trim_to_use=False),
-                      replace(narrowed, verdict=Verdict.KEEP)):  # fmt: skip
+        for wrong in (
+            replace(narrowed, trim_until=unit.now),
+            replace(narrowed, trim_to_use=False),
+            replace(narrowed, verdict=Verdict.KEEP),
+        ):
             with pytest.raises(BadInput):
                 decisions.preview(unit, ident, items["Pictures"], wrong)
     with pytest.raises(Conflict, match="No use of “Plan” by outsiders was seen"), service.unit(organisation) as unit:
@@ -672,9 +724,15 @@ def test_a_review_narrows_to_the_use_that_was_seen(
 
 
 def any_rule(chance: random.Random, folders: Sequence[str], number: int) -> dict[str, Any]:
-    place = chance.choice([*[{"on": [f"{chance.choice(folders)}/**"]}] * 4, {"on": ["/**"]}, {"on": ["/f1*/0"]},
-                           {"set_on": {"group": f"g{chance.randrange(3)}"}},
-                           {"set_on": {"resource": f"{chance.choice(folders)}/1"}}])  # fmt: skip
+    place = chance.choice(
+        [
+            *[{"on": [f"{chance.choice(folders)}/**"]}] * 4,
+            {"on": ["/**"]},
+            {"on": ["/f1*/0"]},
+            {"set_on": {"group": f"g{chance.randrange(3)}"}},
+            {"set_on": {"resource": f"{chance.choice(folders)}/1"}},
+        ]
+    )
     who = {
         chance.choice(["admit", "admit", "refuse"]): [
             chance.choice(["anyone", "signed in", *["moonlight"] * (chance.random() < 0.1)])
@@ -692,13 +750,22 @@ def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organis
         system = System(organisation_id=owner, key="box", name="Box", kind="by_hand")
         unit.db.add(system)
         unit.db.flush()
-        box = Account(organisation_id=owner, system_id=system.id, key="box", name="Box", kind="folder", sensitivity=2,
-                      purpose="", time_zone="UTC")  # fmt: skip
+        box = Account(
+            organisation_id=owner,
+            system_id=system.id,
+            key="box",
+            name="Box",
+            kind="folder",
+            sensitivity=2,
+            purpose="",
+            time_zone="UTC",
+        )
         unit.db.add(box)
         unit.db.flush()
         for path, n in ((f"{folder}/{n}", n) for folder in folders for n in range(3)):
-            unit.db.add(Resource(organisation_id=owner, account_id=box.id, key=path, name=path, path=path,
-                                 above=[f"g{n}"]))  # fmt: skip
+            unit.db.add(
+                Resource(organisation_id=owner, account_id=box.id, key=path, name=path, path=path, above=[f"g{n}"])
+            )
         account = box.id
 
     def shown(unit: Unit) -> set[tuple[Any, ...]]:

@@ -133,9 +133,12 @@ def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small
         for name in ("Cleo", "Dora"):
             made = edit.make(unit, "people", _person(name))
             held = Grant(
-                organisation_id=unit.viewer.organisation, account_id=small.account("ledger"), person_id=made["id"],
-                given_at=unit.now, state="pending",
-            )  # fmt: skip
+                organisation_id=unit.viewer.organisation,
+                account_id=small.account("ledger"),
+                person_id=made["id"],
+                given_at=unit.now,
+                state="pending",
+            )
             unit.db.add(held)
             unit.db.flush()
             _term(unit, held.id, small.level("pay"))
@@ -234,8 +237,10 @@ def test_the_whole_register_is_taken_away_and_fills_another_organisation(small: 
     with small.service.unit(viewer) as unit:
         rows = register.page(unit, "grants", ListQuery(limit=50)).rows
         assert {(row["holder"]["name"], row["account"]["name"], row["state"]) for row in rows} >= {
-            ("Wardens", "Box", "active"), ("Owen", "Rota", "suspended"), ("Box", "Ledger", "active"),
-        }  # fmt: skip
+            ("Wardens", "Box", "active"),
+            ("Owen", "Rota", "suspended"),
+            ("Box", "Ledger", "active"),
+        }
         owner = unit.db.scalars(select(Account.owner_id).where(Account.name == "Box")).one()
         assert owner == viewer.person, "whoever brings it is who they were"
         sentences = set(unit.db.scalars(select(Flag.sentence).where(Flag.state == "open")))
@@ -258,8 +263,12 @@ def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(sm
         looked = file_columns.look(unit, "people", "csv", io.BytesIO(FOREIGN))
         matching = {column["name"]: column["field"] for column in looked["columns"]}
         assert matching == {
-            "Staff number": "key", "Full name": "name", "E-mail": "address", "Job title": "job", "Shoe size": "",
-        }  # fmt: skip
+            "Staff number": "key",
+            "Full name": "name",
+            "E-mail": "address",
+            "Job title": "job",
+            "Shoe size": "",
+        }
         tried = imports.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, True, matching)
         assert (tried.added, tried.changed, tried.unchanged, tried.bad, tried.kept) == (1, 1, 0, 1, False)
         assert tried.fresh == ["Noor"]

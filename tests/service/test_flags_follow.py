@@ -35,8 +35,14 @@ from openlatch.store.tables import Account, Breach, Grant, Item, Offer, Person, 
 from tests.service.conftest import Small, lagging
 
 DAY = timedelta(days=1)
-WARNS = (LatchKind.MOST_DELEGATES, LatchKind.NO_OUTSIDERS, LatchKind.TWO_STEWARDS, LatchKind.SECOND_FACTOR,
-         LatchKind.NO_SPEND_OUTSIDE, LatchKind.ONE_AT_A_TIME)  # fmt: skip
+WARNS = (
+    LatchKind.MOST_DELEGATES,
+    LatchKind.NO_OUTSIDERS,
+    LatchKind.TWO_STEWARDS,
+    LatchKind.SECOND_FACTOR,
+    LatchKind.NO_SPEND_OUTSIDE,
+    LatchKind.ONE_AT_A_TIME,
+)
 Move = Callable[[Unit], None]
 
 
@@ -108,8 +114,10 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
 
     def leave(unit: Unit) -> None:
         person = small.person(dice.choice(["owen", "mara"]))
-        heirs = {one["account"]["id"]: small.person("ines") for one in
-                 leavers.preview(unit, leavers.Plan(person))["accounts"]}  # fmt: skip
+        heirs = {
+            one["account"]["id"]: small.person("ines")
+            for one in leavers.preview(unit, leavers.Plan(person))["accounts"]
+        }
         leavers.start(unit, leavers.Plan(person, heirs), "The season is over.")
 
     def review(unit: Unit) -> None:
@@ -137,11 +145,15 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
     day = f"2026-0{dice.randrange(1, 4)}-0{dice.randrange(1, 9)}"
     return {
         "give": brings("grants", f"account,holder,level,given_by,given_at\n{account},{holder},{level},ines,{day}\n"),
-        "give a team": brings("grants", "account,holder_kind,holder,level,given_by,given_at\n"
-                                       f"{account},team,wardens,{level},ines,{day}\n"),
+        "give a team": brings(
+            "grants", f"account,holder_kind,holder,level,given_by,given_at\n{account},team,wardens,{level},ines,{day}\n"
+        ),
         "use": brings("use", f"account,holder,permission,last_used_at\nbox,mara,mail.read,{day}\n"),
-        "sign in": brings("sessions", f"key,account,holder,device,address,started_at\ns{dice.randrange(9)},{account},"
-                                     f"{holder},Desk,192.0.{dice.randrange(3)}.9,{day}T08:00:00Z\n"),
+        "sign in": brings(
+            "sessions",
+            f"key,account,holder,device,address,started_at\ns{dice.randrange(9)},{account},"
+            f"{holder},Desk,192.0.{dice.randrange(3)}.9,{day}T08:00:00Z\n",
+        ),
         "note": note,
         "suspend": change(ChangeKind.SUSPEND, "active"),
         "resume": change(ChangeKind.RESUME, "suspended"),
@@ -158,7 +170,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
         "review": review,
         "come back": undo,
         "change hands": change_hands,
-    }  # fmt: skip
+    }
 
 
 @pytest.mark.parametrize("seed", range(10))

@@ -126,8 +126,10 @@ def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -
     with pytest.raises(OrganisationNeeded, match="several") as error:
         authentication.check_password(small.service, "wim@example.com", GOOD, "x")
     assert "other (Other)" in error.value.remedy
-    at = {slug: authentication.check_password(small.service, "wim@example.com", GOOD, "x", at=slug).organisation
-          for slug in ("other", "test")}  # fmt: skip
+    at = {
+        slug: authentication.check_password(small.service, "wim@example.com", GOOD, "x", at=slug).organisation
+        for slug in ("other", "test")
+    }
     assert at == {"other": other.organisation, "test": small.itself.organisation}
 
 
@@ -336,8 +338,9 @@ def test_single_permissions_parts_and_hours_become_terms(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         terms = mapping.terms_of(unit.db, [grant_of(small, offer)])[grant_of(small, offer)]
     assert {(t.level.name, t.window.until.date() if t.window.until else None) for t in terms} == {
-        ("Read", date(2026, 4, 30)), ("Let others in", date(2026, 3, 21)),
-    }  # fmt: skip
+        ("Read", date(2026, 4, 30)),
+        ("Let others in", date(2026, 3, 21)),
+    }
     assert all(t.hours is not None for t in terms)
     for bad in (([], "08:00", "12:00"), ([7], "08:00", "12:00"), ([1], "8 o'clock", "12:00"), ([1], "08:00", "08:00")):
         with pytest.raises(BadInput):

@@ -68,13 +68,23 @@ def dav(folder: Path, make_telemetry: Callable[[str], Cluster]) -> Open:
     server = calendars.CalendarServer(folder / "calendars", secret=ADAPTER_PASSWORD)
     server.start()
     lists: dict[str, list[list[str]]] = {
-        "to-all": [["all", "read"]], "to-signed-in": [["authenticated", "read"]], "to-write": [["all", "all"]],
-        "without-sign-in": [["unauthenticated", "read"]], "named": [["ann", "read write"]], "nobody": [],
-        "times": [["all", "read-free-busy"]], "denied-first": [["bob", "-read"], ["authenticated", "read"]],
-    }  # fmt: skip
+        "to-all": [["all", "read"]],
+        "to-signed-in": [["authenticated", "read"]],
+        "to-write": [["all", "all"]],
+        "without-sign-in": [["unauthenticated", "read"]],
+        "named": [["ann", "read write"]],
+        "nobody": [],
+        "times": [["all", "read-free-busy"]],
+        "denied-first": [["bob", "-read"], ["authenticated", "read"]],
+    }
     names = [[name, name, ["Kept"]] for name in lists]
-    server.prepare({"logins": ["ann", "bob", "visitor"], "calendars": [*names, ["empty", "empty", []]],
-                    "lists": {**lists, "empty": [["all", "read"]]}})  # fmt: skip
+    server.prepare(
+        {
+            "logins": ["ann", "bob", "visitor"],
+            "calendars": [*names, ["empty", "empty", []]],
+            "lists": {**lists, "empty": [["all", "read"]]},
+        }
+    )
 
     def tried(thing: str, right: str) -> bool:
         at = f"{server.address}{thing}/"
@@ -98,8 +108,14 @@ def mail(folder: Path, make_telemetry: Callable[[str], Cluster]) -> Open:
     server = mailboxes.MailboxServer(folder / "mailboxes", secret=ADAPTER_PASSWORD)
     server.start()
     boxes = ["Board", "Notices", "Drop", "Rescue", "Closed"]
-    lists = [("Board", "ann", "lrs"), ("Notices", "anyone", "lr"), ("Drop", "authenticated", "lrwi"),
-             ("Rescue", "anyone", "lr"), ("Rescue", "ann", "l"), ("Closed", "ann", "lrswi")]  # fmt: skip
+    lists = [
+        ("Board", "ann", "lrs"),
+        ("Notices", "anyone", "lr"),
+        ("Drop", "authenticated", "lrwi"),
+        ("Rescue", "anyone", "lr"),
+        ("Rescue", "ann", "l"),
+        ("Closed", "ann", "lrswi"),
+    ]
     server.prepare({"logins": ["ann", "visitor"], "mailboxes": boxes, "lists": lists})
 
     def tried(thing: str, right: str) -> bool:
@@ -193,10 +209,21 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> Open:
         "/srv/listed": 0o754,
         "/srv/through": 0o751,
     }
-    inside = {"shown/inner": 0o757, "shown/inner/deep": 0o757, "shown/shut": 0o750, "shown/shut/wide": 0o757,
-              "through/given": 0o755, "through/kept": 0o750}  # fmt: skip
-    plan = {"users": {"ann": "Ann Lee", "visitor": "A visitor"}, "groups": {}, "keys": {}, "rules": {},
-            "folders": {name: {} for name in modes}}  # fmt: skip
+    inside = {
+        "shown/inner": 0o757,
+        "shown/inner/deep": 0o757,
+        "shown/shut": 0o750,
+        "shown/shut/wide": 0o757,
+        "through/given": 0o755,
+        "through/kept": 0o750,
+    }
+    plan = {
+        "users": {"ann": "Ann Lee", "visitor": "A visitor"},
+        "groups": {},
+        "keys": {},
+        "rules": {},
+        "folders": {name: {} for name in modes},
+    }
     host.prepare(root, plan, datetime(2026, 3, 2, tzinfo=UTC))
     for path in (root, *root.rglob("*")):
         path.chmod(0o755)
@@ -217,8 +244,9 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> Open:
         new = thing.startswith("What is made new in ")
         place = root / thing.removeprefix("Folder ").removeprefix("What is made new in ").lstrip("/")
         if not place.exists():
-            place = next(root / "srv" / top / thing for top in ("shown", "through")
-                          if (root / "srv" / top / thing).exists())  # fmt: skip
+            place = next(
+                root / "srv" / top / thing for top in ("shown", "through") if (root / "srv" / top / thing).exists()
+            )
         if new:
             place = place / "made"
             place.touch()
@@ -232,8 +260,7 @@ def unix(folder: Path, make_telemetry: Callable[[str], Cluster]) -> Open:
 
     new = [f"What is made new in /srv/{name}" for name in ("shown", "kept", "through")]
     things = (*(f"Folder {name}" for name in modes), "inner", "shut/wide", "given", "kept", "note.txt", *new)
-    return Open("host", host.usual(root, plan), things, tried, "Folder /srv/shown",
-                secret="")  # fmt: skip
+    return Open("host", host.usual(root, plan), things, tried, "Folder /srv/shown", secret="")
 
 
 @pytest.fixture(params=[postgresql, mail, dav, anonymous, unix], ids=lambda make: make.__name__)

@@ -84,8 +84,9 @@ def practice(small: Small) -> Practice:
     people = {}
     with small.service.unit(itself) as unit:
         for name in ("Bo", "Cleo"):
-            person = Person(organisation_id=itself.organisation, name=name, address=f"{name.lower()}@care.example",
-                            inside=True)  # fmt: skip
+            person = Person(
+                organisation_id=itself.organisation, name=name, address=f"{name.lower()}@care.example", inside=True
+            )
             unit.db.add(person)
             unit.db.flush()
             people[name] = person.id
@@ -285,8 +286,9 @@ def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Pra
     assert (there["accounts"], there["as_partner"]) == (0, True)
     with small.service.unit(bo) as unit:
         assert {name: authentication.describe(unit)[name] for name in ("elsewhere", "as_partner")} == {
-            "elsewhere": 1, "as_partner": False,
-        }  # fmt: skip
+            "elsewhere": 1,
+            "as_partner": False,
+        }
     secret = pyotp.random_base32()
     with small.service.unit(small.itself) as unit:
         row = unit.db.get_one(SignIn, there["sign_in"])
@@ -327,8 +329,11 @@ def test_nothing_else_crosses(practice: Practice) -> None:
     with small.service.unit(tom) as unit:
         assert links.every(unit)["links"] == []
         assert unit.db.scalars(select(PartnerLink)).all() == []
-        for what in (lambda: links.answer(unit, real["id"], True, None), lambda: links.end(unit, real["id"], "x"),
-                     lambda: links.preview_end(unit, real["id"])):  # fmt: skip
+        for what in (
+            lambda: links.answer(unit, real["id"], True, None),
+            lambda: links.end(unit, real["id"], "x"),
+            lambda: links.preview_end(unit, real["id"]),
+        ):
             with pytest.raises(NotFound):
                 what()
     assert third.organisation != small.itself.organisation

@@ -131,11 +131,24 @@ def moves(dice: random.Random) -> list[Callable[[Unit], None]]:  # noqa: C901  a
         ).scalar()
 
     def grow(unit: Unit) -> None:
-        bring(unit, "levels", "system,key,name,sentence,permissions\n"
-              f"Mail,read,Read{dice.randrange(9)},Can read.,mail.read|Read it|observe\n")  # fmt: skip
+        bring(
+            unit,
+            "levels",
+            "system,key,name,sentence,permissions\n"
+            f"Mail,read,Read{dice.randrange(9)},Can read.,mail.read|Read it|observe\n",
+        )
 
-    return [give, give, change(ChangeKind.SUSPEND, "active"), change(ChangeKind.RESUME, "suspended"), end, join, leave,
-            own, grow]  # fmt: skip
+    return [
+        give,
+        give,
+        change(ChangeKind.SUSPEND, "active"),
+        change(ChangeKind.RESUME, "suspended"),
+        end,
+        join,
+        leave,
+        own,
+        grow,
+    ]
 
 
 PEOPLE = ("ines", "mara", "owen", "ada")

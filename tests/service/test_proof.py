@@ -65,8 +65,9 @@ def test_a_person_s_word_is_stated_and_never_revoked(small: Small) -> None:
         grant = unit.db.get_one(Grant, held)
         assert (grant.ended_as, grant.proof, grant.proved_by) == ("stated", "stated", "Ines")
         assert (grant.proved_at, "Taken off the list." in grant.proof_words) == (small.clock(), True)
-        entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.subject_id == held).order_by(
-            JournalEntry.position.desc())).first()  # fmt: skip
+        entry = unit.db.scalars(
+            select(JournalEntry).where(JournalEntry.subject_id == held).order_by(JournalEntry.position.desc())
+        ).first()
         assert entry is not None
         assert (entry.action, entry.facts["proof"], entry.facts["proved_by"]) == ("grant.ended", "stated", "Ines")
         assert unit.db.scalar(select(JournalEntry).where(JournalEntry.action == "revocation.confirmed")) is None
@@ -257,8 +258,9 @@ def test_a_rule_that_nobody_took_away_stays_open(small: Small) -> None:
         }
         known = unit.db.execute(select(Exposure.sentence, Exposure.proof, Exposure.gone_at.is_(None))).all()
         assert {tuple(row) for row in known} == {
-            ("Anyone can see “Papers”.", "stated", False), ("Anyone can see “Pictures”.", None, True),
-        }  # fmt: skip
+            ("Anyone can see “Papers”.", "stated", False),
+            ("Anyone can see “Pictures”.", None, True),
+        }
 
 
 def test_a_session_that_a_reading_shows_again_has_not_ended(
@@ -285,5 +287,6 @@ def test_a_session_that_a_reading_shows_again_has_not_ended(
     systems.read(service, organisation.organisation, system)
     with service.unit(organisation) as unit:
         assert (unit.db.get_one(Session, ident).ended_as, unit.db.get_one(Session, ident).proof) == (
-            "signed_out", "confirmed",
-        )  # fmt: skip
+            "signed_out",
+            "confirmed",
+        )

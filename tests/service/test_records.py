@@ -58,19 +58,35 @@ def forms(small: Small) -> dict[str, tuple[dict[str, Any], dict[str, Any]]]:
     """A form for every kind, and an edit of it."""
     mail = small.id(System, "Mail")
     return {
-        "people": ({"name": "Nora", "address": "nora@example.org", "marks": [{"kind": "uid", "value": "77"}],
-                    "other_addresses": ["n@example.org"], "logins": [{"system": mail, "name": "nora"}]},
-                   {"job": "Keeper", "manager": small.person("ines"), "other_addresses": []}),
+        "people": (
+            {
+                "name": "Nora",
+                "address": "nora@example.org",
+                "marks": [{"kind": "uid", "value": "77"}],
+                "other_addresses": ["n@example.org"],
+                "logins": [{"system": mail, "name": "nora"}],
+            },
+            {"job": "Keeper", "manager": small.person("ines"), "other_addresses": []},
+        ),
         "teams": ({"name": "Night watch"}, {"purpose": "Nights", "speaker": small.person("ines")}),
-        "memberships": ({"team": small.id(Team, "wardens"), "person": small.person("ines")},
-                        {"last_day": date(2026, 12, 1)}),
-        "accounts": ({"name": "Webcam", "system": mail, "owner": small.person("ines"), "paid_until": "2026-06-30",
-                      "payer": {"kind": "team", "id": small.id(Team, "wardens")}},
-                     {"sensitivity": 4, "payer": {"kind": "account", "id": small.account("box")}}),
+        "memberships": (
+            {"team": small.id(Team, "wardens"), "person": small.person("ines")},
+            {"last_day": date(2026, 12, 1)},
+        ),
+        "accounts": (
+            {
+                "name": "Webcam",
+                "system": mail,
+                "owner": small.person("ines"),
+                "paid_until": "2026-06-30",
+                "payer": {"kind": "team", "id": small.id(Team, "wardens")},
+            },
+            {"sensitivity": 4, "payer": {"kind": "account", "id": small.account("box")}},
+        ),
         "resources": ({"account": small.account("box"), "name": "Archive"}, {"kind": "folder"}),
         "groups": ({"account": small.account("box"), "name": "All folders"}, {"name": "Folders"}),
         "apps": ({"name": "Weather", "home_page": "https://weather.example.org"}, {"publisher": "Sky"}),
-    }  # fmt: skip
+    }
 
 
 @pytest.mark.parametrize("kind", list(wire.FORMS))
@@ -115,8 +131,12 @@ def test_the_second_of_two_who_edit_is_told_what_the_first_changed(small: Small)
 
 def test_what_refers_to_a_record_is_listed_and_keeps_it(small: Small) -> None:
     """A person with access can't be removed, and nothing with access can be put out of sight."""
-    for kind, ident in (("people", small.person("mara")), ("accounts", small.account("box")),
-                        ("teams", small.id(Team, "wardens")), ("apps", small.id(App, "sync"))):  # fmt: skip
+    for kind, ident in (
+        ("people", small.person("mara")),
+        ("accounts", small.account("box")),
+        ("teams", small.id(Team, "wardens")),
+        ("apps", small.id(App, "sync")),
+    ):
         with pytest.raises(Conflict, match=r"\d grant"), ada(small) as unit:
             record_edit.remove(unit, kind, ident)
         if kind != "people":
@@ -163,8 +183,12 @@ def test_what_is_wrong_is_named_by_its_field_and_changes_nothing(
     small: Small, kind: str, given: dict[str, Any], field: str
 ) -> None:
     """So that it can be said beside the field."""
-    key: Any = {"people": (Person, "mara"), "accounts": (Account, "box"), "apps": (App, "sync"),
-                "teams": (Team, "wardens")}[kind]  # fmt: skip
+    key: Any = {
+        "people": (Person, "mara"),
+        "accounts": (Account, "box"),
+        "apps": (App, "sync"),
+        "teams": (Team, "wardens"),
+    }[kind]
     ident = small.id(*key)
     with ada(small) as unit:
         before = record_edit.shown(unit, kind, ident)
@@ -239,7 +263,10 @@ def test_a_team_has_a_page_of_its_members(small: Small) -> None:
     with ada(small) as unit:
         page = teams.page(unit, wardens)
     assert [(m["kind"], m["member"]["name"]) for m in page["members"]] == [
-        ("person", "Mara"), ("team", "Night watch"), ("person", "Owen")]  # fmt: skip
+        ("person", "Mara"),
+        ("team", "Night watch"),
+        ("person", "Owen"),
+    ]
     with pytest.raises(BadInput, match="already"):
         made(small, "memberships", team=wardens, person=small.person("mara"))
     with pytest.raises(NotFound, match="or you may not see it"), small.acting("edda") as unit:
@@ -253,11 +280,17 @@ def test_existing_access_is_written_down_without_asking_anybody(small: Small) ->
     """It is recorded by whoever types, with their evidence, and given by whoever is named, or nobody known."""
     box, mara = small.account("box"), small.person("mara")
     lines = [
-        Known(box, HolderKind.PERSON, small.person("owen"), small.level("read"), since=date(2025, 5, 1),
-              evidence="Seen in the list."),
+        Known(
+            box,
+            HolderKind.PERSON,
+            small.person("owen"),
+            small.level("read"),
+            since=date(2025, 5, 1),
+            evidence="Seen in the list.",
+        ),
         Known(box, HolderKind.PERSON, mara, small.level("run")),
         Known(box, HolderKind.PERSON, small.person("ines"), small.level("read")),
-    ]  # fmt: skip
+    ]
     with ada(small) as unit:
         shown = existing_access.record(unit, lines, only_preview=True)
     assert [line["does"] for line in shown["lines"]] == ["new", "the same", ""]
@@ -273,9 +306,11 @@ def test_existing_access_is_written_down_without_asking_anybody(small: Small) ->
         assert (grant.state, f"{grant.given_at:%Y-%m-%d}") == ("active", "2025-04-30")
         assert lagging(unit) == []
     assert small.told("owen") == []
-    for known in (Known(box, HolderKind.PERSON, mara, small.level("pay")),
-                  Known(small.account("ledger"), HolderKind.PERSON, mara, small.level("pay")),
-                  Known(box, HolderKind.PERSON, mara, small.level("read"), last_day=date(2026, 1, 1))):  # fmt: skip
+    for known in (
+        Known(box, HolderKind.PERSON, mara, small.level("pay")),
+        Known(small.account("ledger"), HolderKind.PERSON, mara, small.level("pay")),
+        Known(box, HolderKind.PERSON, mara, small.level("read"), last_day=date(2026, 1, 1)),
+    ):
         with pytest.raises(OpenLatchError), small.acting("ines") as unit:
             existing_access.record(unit, [known], False)
 
@@ -290,8 +325,9 @@ def test_two_records_of_a_person_become_one_and_two_again(small: Small) -> None:
     with ada(small) as unit:
         for account in (blog, small.account("box")):
             existing_access.record(unit, [Known(account, HolderKind.PERSON, twin, small.level("read"))], False)
-        unit.db.add(Membership(organisation_id=unit.viewer.organisation, team_id=small.id(Team, "wardens"),
-                               person_id=twin))  # fmt: skip
+        unit.db.add(
+            Membership(organisation_id=unit.viewer.organisation, team_id=small.id(Team, "wardens"), person_id=twin)
+        )
         unit.db.get_one(Grant, small.grant_of("mara", "box")).given_by_id = twin
     owen = small.person("owen")
 
@@ -300,8 +336,10 @@ def test_two_records_of_a_person_become_one_and_two_again(small: Small) -> None:
             held = unit.db.execute(select(Grant.person_id, Grant.account_id).where(Grant.person_id.in_([owen, twin])))
             members = unit.db.scalars(select(Membership.person_id).where(Membership.person_id.in_([owen, twin])))
             given = unit.db.scalar(select(Grant.given_by_id).where(Grant.id == small.grant_of("mara", "box")))
-            people = {p.id: record_edit.KINDS["people"].values(unit, p)
-                      for p in unit.db.scalars(select(Person).where(Person.id.in_([owen, twin])))}  # fmt: skip
+            people = {
+                p.id: record_edit.KINDS["people"].values(unit, p)
+                for p in unit.db.scalars(select(Person).where(Person.id.in_([owen, twin])))
+            }
             return {"held": sorted(held), "members": sorted(members), "given": given, "people": people}
 
     before = state()

@@ -127,9 +127,11 @@ def test_use_job_and_the_last_decision_stand_beside_an_item(small: Small) -> Non
     first = by_mara(small, scope='holder.name eq "Mara"', acts="at_close")
     item = items(small, first)["Mara on Box"]
     assert item.facts["use"] == {
-        "held": 2, "used": 1, "observed_since": "2026-01-01",
+        "held": 2,
+        "used": 1,
+        "observed_since": "2026-01-01",
         "permissions": {"mail.read": {"last": "2026-03-01", "days": 3}},
-    }  # fmt: skip
+    }
     assert item.facts["peers"] == {"job": "Warden", "people": 2, "have": 1}
     advice = item.facts["recommendation"]
     assert (advice["verdict"], advice["level"]["name"]) == ("trim", "Read")
@@ -137,8 +139,11 @@ def test_use_job_and_the_last_decision_stand_beside_an_item(small: Small) -> Non
     close(small, first)
     again = items(small, opened(small, 'holder.name eq "Mara"'))["Mara on Box"].facts["last_decision"]
     assert (again["verdict"], again["by"], again["reason"], again["round"]) == (
-        "keep", "Ada Admin", "They need it.", "Spring",
-    )  # fmt: skip
+        "keep",
+        "Ada Admin",
+        "They need it.",
+        "Spring",
+    )
 
 
 def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
@@ -168,8 +173,9 @@ def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
     away = opened(small, 'account.name eq "Rota"', reviewers=named(small.person("ines")))
     (item,) = items(small, away).values()
     assert (item.reviewer_id, item.assigned_as) == (
-        small.person("ada"), "Administrator, since Ines is away and Edda has left.",
-    )  # fmt: skip
+        small.person("ada"),
+        "Administrator, since Ines is away and Edda has left.",
+    )
 
 
 def test_nobody_decides_on_their_own_access_nor_on_what_they_gave(small: Small) -> None:
@@ -369,8 +375,9 @@ def test_frozen_facts_can_not_be_changed_while_a_round_is_open(small: Small) -> 
 
 def test_what_a_latch_holds_is_told_and_tried_again(small: Small) -> None:
     """One item that can't be carried out holds up no other."""
-    ident = by_mara(small, scope=f'{BOX} and holder.kind eq "person"', acts="at_close",
-                    reviewers=named(small.person("ada")))  # fmt: skip
+    ident = by_mara(
+        small, scope=f'{BOX} and holder.kind eq "person"', acts="at_close", reviewers=named(small.person("ada"))
+    )
     found = items(small, ident)
     for item in found.values():
         decided(small, "ada", ident, item, Decision(REVOKE, "Too many."))
@@ -462,13 +469,15 @@ def test_what_is_kept_open_is_intended_perhaps_until_a_day(small: Small) -> None
     with small.service.unit(small.itself) as unit:
         named_rows = unit.db.execute(
             select(Resource.name, Exposure.judgement, Exposure.intended_until, Exposure.judged_reason)
-            .join(Resource, Resource.id == Exposure.resource_id).where(Exposure.account_id == box)
-        ).all()  # fmt: skip
+            .join(Resource, Resource.id == Exposure.resource_id)
+            .where(Exposure.account_id == box)
+        ).all()
     told = {name: (judgement, end, reason.partition(" (")[0]) for name, judgement, end, reason in named_rows}
     assert told == {
-        "Rota": ("intended", until, "For the season."), "Map": ("intended", None, "Everybody needs it."),
+        "Rota": ("intended", until, "For the season."),
+        "Map": ("intended", None, "Everybody needs it."),
         "Plan": ("unjudged", None, ""),
-    }  # fmt: skip
+    }
 
 
 def test_reminders_go_out_once_and_late_ones_go_up(small: Small) -> None:
@@ -478,8 +487,9 @@ def test_reminders_go_out_once_and_late_ones_go_up(small: Small) -> None:
         reviewers.set_absence(
             unit, small.person("mara"), small.clock() + timedelta(days=12), None, small.person("owen")
         )
-    by_mara(small, scope='holder.name eq "Sync"', reminders=(7, 1), closes_after=2,
-            undecided=dict.fromkeys(ALL, "revoke"))  # fmt: skip
+    by_mara(
+        small, scope='holder.name eq "Sync"', reminders=(7, 1), closes_after=2, undecided=dict.fromkeys(ALL, "revoke")
+    )
     worker.look_round(small.service)
     told = len(small.told("mara"))
     for days, who, sentence in (
@@ -533,11 +543,15 @@ def emergency(unit: Unit) -> None:
         (Happening.PERSON_LEAVES, leave, "2 people leave", {"Mara on Box", "Owen on Rota"}),
         (Happening.PERSON_MOVES, move, "Mara moves", {"Mara on Box"}),
         (Happening.APP_GROWS, grow, "Sync may do more", {"Sync on Box"}),
-        (Happening.MORE_SENSITIVE, sharpen, "Box is more sensitive",
-         {"Mara on Box", "Edda on Box", "Sync on Box", "Wardens on Box"}),
+        (
+            Happening.MORE_SENSITIVE,
+            sharpen,
+            "Box is more sensitive",
+            {"Mara on Box", "Edda on Box", "Sync on Box", "Wardens on Box"},
+        ),
         (Happening.EMERGENCY_ENDED, emergency, "Emergency access ended", {"Edda on Box"}),
     ],
-)  # fmt: skip
+)
 def test_what_happens_opens_a_small_round_once(
     small: Small, event: Happening, change: Callable[[Unit], None], name: str, about: set[str]
 ) -> None:
@@ -647,8 +661,15 @@ def test_nobody_decides_by_a_second_record_of_theirs(small: Small) -> None:
         unit.db.flush()
         system = unit.db.get_one(Account, small.account("box")).system_id
         may_be = [{"person": str(small.person("owen")), "by": "name"}]
-        unit.db.add(Handle(organisation_id=twin.organisation_id, system_id=system, name="ow1", person_id=login.id,
-                           candidates=may_be))  # fmt: skip
+        unit.db.add(
+            Handle(
+                organisation_id=twin.organisation_id,
+                system_id=system,
+                name="ow1",
+                person_id=login.id,
+                candidates=may_be,
+            )
+        )
         first, second = twin.id, login.id
     for giver in (first, second):
         with small.service.unit(small.itself) as unit:
@@ -666,9 +687,12 @@ def test_who_may_be_asked_and_cannot_sign_in_is_said_before_a_round_opens(small:
     """Owners, persons, members of a team and managers; whoever has a sign-in is not named."""
     mara = small.person("mara")
     ways = {
-        "owner": (Place(Line.OWNER),), "person": (Place(Line.PERSON, mara),),
-        "team": (Place(Line.TEAM, small.id(Team, "wardens")),), "manager": (Place(Line.MANAGER),), "nobody": (),
-    }  # fmt: skip
+        "owner": (Place(Line.OWNER),),
+        "person": (Place(Line.PERSON, mara),),
+        "team": (Place(Line.TEAM, small.id(Team, "wardens")),),
+        "manager": (Place(Line.MANAGER),),
+        "nobody": (),
+    }
 
     def named_for(way: str) -> list[str]:
         with small.service.unit(small.itself) as unit:
@@ -676,8 +700,12 @@ def test_who_may_be_asked_and_cannot_sign_in_is_said_before_a_round_opens(small:
             return [one["name"] for one in told["without_sign_in"]]
 
     assert {way: named_for(way) for way in ways} == {
-        "owner": ["Ines"], "person": ["Mara"], "team": ["Mara", "Owen"], "manager": [], "nobody": ["Ines"],
-    }  # fmt: skip
+        "owner": ["Ines"],
+        "person": ["Mara"],
+        "team": ["Mara", "Owen"],
+        "manager": [],
+        "nobody": ["Ines"],
+    }
     small.signed_in("ines")
     with small.service.unit(small.itself) as unit:
         unit.db.execute(update(Person).where(Person.id == mara).values(manager_id=small.person("owen")))

@@ -79,8 +79,9 @@ def test_a_preview_of_settings_is_what_they_do(small: Small, wish: Wish) -> None
 def test_settings_that_make_no_sense_are_refused_by_name(small: Small) -> None:
     """And only administrators set them."""
     with pytest.raises(BadInput) as error, small.service.unit(small.itself) as unit:
-        rule_settings.change(unit, Wish({"colour": (1, 2, 3, 4), "unused": (-1, 2, 3, 4)}, off=["none"],
-                                 never_together=[("x", "x")]))  # fmt: skip
+        rule_settings.change(
+            unit, Wish({"colour": (1, 2, 3, 4), "unused": (-1, 2, 3, 4)}, off=["none"], never_together=[("x", "x")])
+        )
     assert set(error.value.fields) == {"limits.colour", "limits.unused", "off", "never_together"}
     for act in (lambda unit: rule_settings.change(unit, Wish()), lambda unit: rule_settings.keep(unit, OWN)):
         with pytest.raises(NotAllowed), small.acting("ines") as unit:
@@ -227,8 +228,10 @@ def random_files(dice: random.Random) -> dict[str, str]:
     ]
     used = {
         f"{a},{h},mail.read,{day(dice.randrange(1, 800))}"
-        for a, h, _ in held for _ in range(dice.randrange(4)) if a != "ledger"
-    }  # fmt: skip
+        for a, h, _ in held
+        for _ in range(dice.randrange(4))
+        if a != "ledger"
+    }
     sessions = [
         f"s{n},{dice.choice(['box', 'ledger', 'r2'])},{dice.choice(people)},{dice.choice(['Phone', 'Desk'])},"
         f"192.0.{dice.randrange(4)}.9,{day(dice.randrange(0, 120))}T{dice.randrange(10, 23)}:00:00Z"
@@ -236,17 +239,17 @@ def random_files(dice: random.Random) -> dict[str, str]:
     ]
     return {
         "places": "network,place,country,latitude,longitude\n192.0.0.0/24,A,AA,50,0\n192.0.1.0/24,B,AA,50,9\n"
-                  "192.0.2.0/24,C,CC,-30,120\n",
+        "192.0.2.0/24,C,CC,-30,120\n",
         "people": "key,name,address,inside,standing,leaves_on,second_factor\n" + "\n".join(map(person, range(20))),
         "teams": "key,name\n" + "\n".join(f"{t},{t}" for t in teams),
         "memberships": "team,member_kind,member\nt0,team,t1\nt1,team,t2\nt2,team,t3\nt3,team,t0\n"
-                       + "\n".join(sorted({f"{dice.choice(teams)},person,{dice.choice(people)}" for _ in range(25)})),
+        + "\n".join(sorted({f"{dice.choice(teams)},person,{dice.choice(people)}" for _ in range(25)})),
         "accounts": "key,name,system,sensitivity,owner\nr2,R2,Mail,4,\n",
         "grants": "account,holder_kind,holder,level,until,given_by,given_at,last_used_at,credential_since\n"
-                  + "\n".join(lines),
+        + "\n".join(lines),
         "use": "account,holder_kind,holder,permission,last_used_at\n" + "\n".join(sorted(used)),
         "sessions": "key,account,holder,device,address,started_at\n" + "\n".join(sessions),
-    }  # fmt: skip
+    }
 
 
 @pytest.mark.parametrize("seed", range(5))

@@ -86,8 +86,12 @@ def change(kind: ChangeKind) -> Callable[[Call], Any]:
     """A change of a grant."""
 
     def done(call: Call) -> Any:
-        more = {"level": call.id(Level), "successor": call.id(Person), "no_end": call.number % 2 == 0,
-                "until": None if call.number % 2 == 0 else call.unit.now + timedelta(days=30)}  # fmt: skip
+        more = {
+            "level": call.id(Level),
+            "successor": call.id(Person),
+            "no_end": call.number % 2 == 0,
+            "until": None if call.number % 2 == 0 else call.unit.now + timedelta(days=30),
+        }
         return changes.carry_out(call.unit, Change(kind, "Test.", (call.id(Grant),), **more))
 
     return done
@@ -95,8 +99,11 @@ def change(kind: ChangeKind) -> Callable[[Call], Any]:
 
 def bring(call: Call) -> None:
     """A line of a file of grants or of memberships."""
-    kinds = {"grants": "account,holder,level\nbox,owen,run\n", "memberships": "team,member\nwardens,ines\n",
-             "accounts": "key,name,system,sensitivity,owner\nbox,Box,Mail,3,owen\n"}  # fmt: skip
+    kinds = {
+        "grants": "account,holder,level\nbox,owen,run\n",
+        "memberships": "team,member\nwardens,ines\n",
+        "accounts": "key,name,system,sensitivity,owner\nbox,Box,Mail,3,owen\n",
+    }
     kind = sorted(kinds)[call.number % 3]
     imports.bring(call.unit, kind, "csv", io.BytesIO(kinds[kind].encode()), keep_good=False, try_only=False)
 
@@ -125,7 +132,7 @@ CALLS: dict[str, Callable[[Call], Any]] = {
     "undo": lambda c: undo.undo(c.unit, c.id(Revocation), "Needed."),
     "latch": latch,
     "bring": bring,
-}  # fmt: skip
+}
 # After these a latch may be broken that was not on, or not broken, before: it was switched on.
 SWITCHES = {"latch"}
 
@@ -176,20 +183,32 @@ def allowed(unit: Unit, viewer: Viewer) -> dict[str, set[UUID]]:
     own = {team for team, member in members if member == viewer.person}
     return {
         "accounts": owned | reached,
-        "grants": {g.id for g in on_owned} | {g.id for g in grants if g.holder_id == viewer.person}
+        "grants": {g.id for g in on_owned}
+        | {g.id for g in grants if g.holder_id == viewer.person}
         | {grant for path in paths for grant in path.grants},
         "people": {g.person_id for g in on_owned} | {m for t, m in members if t in teams} | {viewer.person},
         "teams": teams | own,
-        "sessions": {s.id for s in db.scalars(select(Session))
-                     if s.account_id in owned or s.holder_id == viewer.person},
-        "offers": {o.id for o in db.scalars(select(Offer)) if o.account_id in owned
-                   or viewer.person in (o.person_id, o.sender_id)},
+        "sessions": {
+            s.id for s in db.scalars(select(Session)) if s.account_id in owned or s.holder_id == viewer.person
+        },
+        "offers": {
+            o.id
+            for o in db.scalars(select(Offer))
+            if o.account_id in owned or viewer.person in (o.person_id, o.sender_id)
+        },
         "resources": {r.id for r in db.scalars(select(Resource)) if r.account_id in owned | reached},
-    }  # type: ignore[return-value]  # fmt: skip
+    }  # type: ignore[return-value]
 
 
-LISTED: dict[str, Any] = {"accounts": Account, "grants": Grant, "people": Person, "teams": Team, "sessions": Session,
-                          "offers": Offer, "resources": Resource}  # fmt: skip
+LISTED: dict[str, Any] = {
+    "accounts": Account,
+    "grants": Grant,
+    "people": Person,
+    "teams": Team,
+    "sessions": Session,
+    "offers": Offer,
+    "resources": Resource,
+}
 
 
 class Sequences(RuleBasedStateMachine):
@@ -256,6 +275,9 @@ class Sequences(RuleBasedStateMachine):
 
 def test_no_sequence_of_calls_breaks_a_promise(cluster: Cluster, small_template: str) -> None:
     """Of several people, in two organisations, with ids of both."""
-    few = settings(settings.default, max_examples=min(settings.default.max_examples, 200) * EXAMPLES // 200,
-                   stateful_step_count=STEPS)  # fmt: skip
+    few = settings(
+        settings.default,
+        max_examples=min(settings.default.max_examples, 200) * EXAMPLES // 200,
+        stateful_step_count=STEPS,
+    )
     run_state_machine_as_test(lambda: Sequences(Two(cluster, small_template)), settings=few)

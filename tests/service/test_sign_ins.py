@@ -82,8 +82,10 @@ def test_somebody_is_invited_and_signs_in_in_their_role(small: Small, ada: Viewe
     who = invitations.accept(small.service, token, NEW, "test")
     assert who.auditor
     assert authentication.check_password(small.service, "NORA@example.org", NEW, "test").auditor
-    for again in (lambda: invitations.accept(small.service, token, NEW, "test"),
-                  lambda: invitations.read(small.service, token, "test")):  # fmt: skip
+    for again in (
+        lambda: invitations.accept(small.service, token, NEW, "test"),
+        lambda: invitations.read(small.service, token, "test"),
+    ):
         with pytest.raises(NotFound):
             again()
     with pytest.raises(Conflict, match="signs in already"), small.service.unit(ada) as unit:
@@ -105,8 +107,11 @@ def test_a_withdrawn_invitation_opens_nothing(small: Small, ada: Viewer) -> None
         invitations.withdraw(unit, row["id"])
     with pytest.raises(NotFound):
         invitations.accept(small.service, token, NEW, "test")
-    for call in (lambda u: invitations.rows(u), lambda u: sign_ins.rows(u),
-                 lambda u: invitations.invite(u, small.person("owen"), "", "", Role.MEMBER)):  # fmt: skip
+    for call in (
+        lambda u: invitations.rows(u),
+        lambda u: sign_ins.rows(u),
+        lambda u: invitations.invite(u, small.person("owen"), "", "", Role.MEMBER),
+    ):
         with pytest.raises(NotAllowed), small.acting("ines") as unit:
             call(unit)
     assert "mara@example.org" not in str(mailed(small.service, small.itself.organisation)[-1][2]).split("#")[1:]
@@ -162,13 +167,17 @@ def test_every_change_of_a_sign_in_needs_a_fresh_proof(small: Small, ada: Viewer
     ident = sign_in_of(small, "mara")
     small.clock.forward(minutes=11)
     calls: list[Callable[[Unit], Any]] = [
-        lambda u: sign_ins.set_role(u, ident, Role.REVIEWER), lambda u: sign_ins.set_suspended(u, ident, True),
-        lambda u: sign_ins.end_sessions(u, ident), lambda u: sign_ins.end_tokens(u, ident),
-        lambda u: sign_ins.reset_factor(u, ident), lambda u: sign_ins.take_away(u, ident),
+        lambda u: sign_ins.set_role(u, ident, Role.REVIEWER),
+        lambda u: sign_ins.set_suspended(u, ident, True),
+        lambda u: sign_ins.end_sessions(u, ident),
+        lambda u: sign_ins.end_tokens(u, ident),
+        lambda u: sign_ins.reset_factor(u, ident),
+        lambda u: sign_ins.take_away(u, ident),
         lambda u: invitations.invite(u, small.person("owen"), "", "", Role.MEMBER),
-        lambda u: passwords.change(u, NEW, "test"), lambda u: recovery.make(u),
+        lambda u: passwords.change(u, NEW, "test"),
+        lambda u: recovery.make(u),
         lambda u: own_page.make_first(u, "x@example.org"),
-    ]  # fmt: skip
+    ]
     for call in calls:
         with pytest.raises(ProofNeeded), small.service.unit(ada) as unit:
             call(unit)
@@ -189,9 +198,11 @@ def test_a_forgotten_password_is_replaced_by_a_link(small: Small, ada: Viewer) -
         passwords.set_by_link(small.service, link, "mara example mara", "test")
     assert passwords.set_by_link(small.service, link, NEW, "test") == "mara@example.org"
     assert authentication.check_password(small.service, "mara@example.org", NEW, "test").person == mara.person
-    for closed in (lambda: authentication.viewer_of_token(small.service, token),
-                   lambda: authentication.check_password(small.service, "mara@example.org", PASSWORD, "elsewhere"),
-                   lambda: passwords.set_by_link(small.service, link, PASSWORD, "test")):  # fmt: skip
+    for closed in (
+        lambda: authentication.viewer_of_token(small.service, token),
+        lambda: authentication.check_password(small.service, "mara@example.org", PASSWORD, "elsewhere"),
+        lambda: passwords.set_by_link(small.service, link, PASSWORD, "test"),
+    ):
         with pytest.raises(OpenLatchError):
             closed()
     passwords.send_links(small.service, "mara@example.org")
@@ -258,7 +269,9 @@ def test_another_address_counts_once_it_is_confirmed(small: Small, ada: Viewer) 
     with small.service.unit(mara) as unit:
         page = own_page.make_first(unit, "mara@example.net")
     assert [(a["address"], a["is_first"]) for a in page["addresses"]] == [
-        ("mara@example.net", True), ("mara@example.org", False)]  # fmt: skip
+        ("mara@example.net", True),
+        ("mara@example.org", False),
+    ]
     assert authentication.check_password(small.service, "mara@example.net", PASSWORD, "test").person == mara.person
     with small.service.unit(mara) as unit:
         own_page.add_address(unit, "owen@example.net")

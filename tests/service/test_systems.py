@@ -113,11 +113,19 @@ def test_people_are_told_by_their_address_and_use_and_parts_are_kept(
     with service.unit(organisation) as unit:
         # Whoever has left may have had an address that is somebody else's by now.
         for name, address, standing in (
-            ("Ann Lee", "Ann@example.org", "current"), ("Bob", "bob@example.org", "current"),
+            ("Ann Lee", "Ann@example.org", "current"),
+            ("Bob", "bob@example.org", "current"),
             ("Rob", "bob@example.org", "left"),
-        ):  # fmt: skip
-            unit.db.add(Person(organisation_id=organisation.organisation, name=name, address=address, inside=True,
-                               standing=standing))  # fmt: skip
+        ):
+            unit.db.add(
+                Person(
+                    organisation_id=organisation.organisation,
+                    name=name,
+                    address=address,
+                    inside=True,
+                    standing=standing,
+                )
+            )
     for kind in ("directory", "mailboxes", "cloud"):
         world = make(kind)
         if kind == "mailboxes":
@@ -252,9 +260,11 @@ def test_one_ends_ones_own_session_there(
     connect(service, organisation, world)
     with service.unit(organisation) as unit:
         session, person = unit.db.execute(
-            select(Session, Person).join(Person, Person.id == Session.person_id)
-            .join(Handle, Handle.person_id == Person.id).where(Handle.name == login)
-        ).one()  # fmt: skip
+            select(Session, Person)
+            .join(Person, Person.id == Session.person_id)
+            .join(Handle, Handle.person_id == Person.id)
+            .where(Handle.name == login)
+        ).one()
         grants = select(Grant.state).where(Grant.person_id == person.id).order_by(Grant.id)
         before = list(unit.db.scalars(grants))
     with service.unit(organisation) as unit, pytest.raises(NotFound):

@@ -112,9 +112,10 @@ def assert_promises(service: Service, viewer: Viewer, world: World | None = None
         if world is None:
             return
         gone = unit.db.execute(
-            select(Grant.handle["login"].astext, Grant.holder_id).join(Account, Account.id == Grant.account_id)
+            select(Grant.handle["login"].astext, Grant.holder_id)
+            .join(Account, Account.id == Grant.account_id)
             .where(Grant.proof == Proof.CONFIRMED, Account.handle == world.account)
-        ).all()  # fmt: skip
+        ).all()
         for login, holder in gone:
             live = select(func.count(Grant.id)).where(Grant.holder_id == holder, Grant.state != "ended")
             if login and not unit.db.scalar(live):
@@ -164,9 +165,12 @@ def outsiders(small: Small, account: str, names: tuple[str, ...], state: str) ->
             unit.db.add(person)
             unit.db.flush()
             grant = Grant(
-                organisation_id=organisation, account_id=small.account(account), person_id=person.id, state=state,
+                organisation_id=organisation,
+                account_id=small.account(account),
+                person_id=person.id,
+                state=state,
                 given_at=unit.now,
-            )  # fmt: skip
+            )
             unit.db.add(grant)
             unit.db.flush()
             unit.db.add(Term(organisation_id=organisation, grant_id=grant.id, level_id=small.level("read")))
@@ -270,17 +274,24 @@ def test_an_owner_ends_a_grant_whose_holder_is_signed_in_elsewhere_in_the_system
         unit.db.add(owner)
         unit.db.flush()
         other = Account(
-            organisation_id=organisation.organisation, system_id=account.system_id, name="Other", kind="role",
+            organisation_id=organisation.organisation,
+            system_id=account.system_id,
+            name="Other",
+            kind="role",
             sensitivity=2,
-            handle="weather_readings_two", owner_id=owner.id,
-        )  # fmt: skip
+            handle="weather_readings_two",
+            owner_id=owner.id,
+        )
         unit.db.add(other)
         unit.db.flush()
         named = {"role": "weather_readings", "member": login, "login": login}
         grant = Grant(
-            organisation_id=organisation.organisation, account_id=other.id, person_id=session.holder_id,
-            given_at=unit.now, handle=named,
-        )  # fmt: skip
+            organisation_id=organisation.organisation,
+            account_id=other.id,
+            person_id=session.holder_id,
+            given_at=unit.now,
+            handle=named,
+        )
         unit.db.add(grant)
         unit.db.flush()
         viewer, ident = Viewer(organisation.organisation, "Olga", owner.id), grant.id
@@ -338,18 +349,37 @@ def the_use_cases(small: Small, world: World, grant: UUID, gone: UUID, request: 
         "leave": within(leave),
         "grant a request": within(grant_it),
         "resume": change(change_types.ChangeKind.RESUME, small.grant("rota|person|owen|read")),
-    }  # fmt: skip
+    }
 
 
 NAMES = (
-    "end", "settle", "suspend", "change many", "undo", "read", "leave", "grant a request", "resume",
-)  # fmt: skip
+    "end",
+    "settle",
+    "suspend",
+    "change many",
+    "undo",
+    "read",
+    "leave",
+    "grant a request",
+    "resume",
+)
 # Those that touch the same rows; `make test-nightly` takes every pair there is.
 PAIRS = [
-    ("settle", "end"), ("end", "settle"), ("end", "undo"), ("undo", "read"), ("read", "end"), ("end", "suspend"),
-    ("suspend", "settle"), ("leave", "change many"), ("change many", "leave"), ("grant a request", "resume"),
-    ("resume", "grant a request"), ("leave", "grant a request"), ("undo", "leave"), ("read", "settle"),
-]  # fmt: skip
+    ("settle", "end"),
+    ("end", "settle"),
+    ("end", "undo"),
+    ("undo", "read"),
+    ("read", "end"),
+    ("end", "suspend"),
+    ("suspend", "settle"),
+    ("leave", "change many"),
+    ("change many", "leave"),
+    ("grant a request", "resume"),
+    ("resume", "grant a request"),
+    ("leave", "grant a request"),
+    ("undo", "leave"),
+    ("read", "settle"),
+]
 
 
 if settings.get_current_profile_name() == "nightly":
@@ -369,9 +399,14 @@ def test_whatever_two_do_at_once_the_promises_hold(
         grant, gone = grant.id, gone.id
         before = revoke_access.start(unit, revoke_access.Wish((gone,)), "Over.")
         request = AccessRequest(
-            organisation_id=organisation.organisation, person_id=small.person("owen"), account_id=small.account("rota"),
-            level_id=small.level("read"), reason="Season.", asked_at=unit.now, runs_out_at=unit.now + timedelta(days=3),
-        )  # fmt: skip
+            organisation_id=organisation.organisation,
+            person_id=small.person("owen"),
+            account_id=small.account("rota"),
+            level_id=small.level("read"),
+            reason="Season.",
+            asked_at=unit.now,
+            runs_out_at=unit.now + timedelta(days=3),
+        )
         unit.db.add(request)
         unit.db.flush()
         asked = request.id

@@ -57,11 +57,16 @@ def test_each_viewer_sees_what_is_theirs(small: Small) -> None:
     assert small.names(small.as_("owen"), "people") == {"Owen"}
     assert small.names(small.as_("ines"), "people") == {"Ines", "Mara", "Owen", "Edda"}
     assert small.names(small.as_("owen"), "grants") == {
-        "Wardens on Box", "Box on Ledger", "Owen on Rota", "Owen on Box",
-    }  # fmt: skip
+        "Wardens on Box",
+        "Box on Ledger",
+        "Owen on Rota",
+        "Owen on Box",
+    }
     assert small.names(small.as_("ines"), "grants", filter='holder.kind eq "person"') == {
-        "Mara on Box", "Edda on Box", "Owen on Box",
-    }  # fmt: skip
+        "Mara on Box",
+        "Edda on Box",
+        "Owen on Box",
+    }
     assert small.names(small.as_("mara"), "sessions") == {"Mara on Box", "Mara on Ledger"}
     assert small.names(small.as_("owen"), "sessions") == set()
     assert small.names(small.as_("edda"), "accounts") == {"Rota"}
@@ -101,8 +106,9 @@ def test_no_page_of_a_list_reads_a_whole_table(small: Small, cluster: Cluster, d
             "join pg_attribute b on b.attrelid = i.indrelid and b.attnum = i.indkey[1] "
             "left join pg_constraint c on c.conindid = i.indexrelid and c.contype in ('p', 'u') "
             "where i.indrelid::regclass::text = any(%s) and a.attname = 'organisation_id' "
-            "and b.attname not like '%%_id'", [LARGE]
-        ).fetchall():  # fmt: skip
+            "and b.attname not like '%%_id'",
+            [LARGE],
+        ).fetchall():
             db.execute(f"alter table {table} drop constraint {constraint}" if constraint else f"drop index {index}")
         db.execute("set local enable_seqscan = off")
         db.execute(f"set local role {APP_ROLE}")
@@ -123,9 +129,13 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
         page = account_page(unit, ident)
     shown = {(p["holder"]["name"], p["level"], p["left"]) for p in page["paths"]}
     assert shown == {
-        ("Ines", "Owner", False), ("Mara", "Run", False), ("Mara", "Read", False), ("Owen", "Read", False),
-        ("Edda", "Read", True), ("Sync", "Read", False),
-    }  # fmt: skip
+        ("Ines", "Owner", False),
+        ("Mara", "Run", False),
+        ("Mara", "Read", False),
+        ("Owen", "Read", False),
+        ("Edda", "Read", True),
+        ("Sync", "Read", False),
+    }
     assert [(g["holder"]["name"], g["state"]) for g in page["not_in_force"]] == [("Owen", "pending")]
     with small.service.unit(small.as_("owen")) as unit:
         mine = account_page(unit, ident)

@@ -33,8 +33,12 @@ def kept(small: Small, grant: UUID) -> dict[str, str]:
 def test_days_are_kept_once_and_days_in_a_row_as_one_stretch(small: Small) -> None:
     """Brought twice or in any order; what is used by a permission is use at all."""
     grant = small.grant("box|person|mara|run")
-    days = [("mail.read", "2026-02-03"), ("mail.read", "2026-02-01"), ("mail.share", "2026-02-02"),
-            ("mail.read", "2026-02-02")]  # fmt: skip
+    days = [
+        ("mail.read", "2026-02-03"),
+        ("mail.read", "2026-02-01"),
+        ("mail.share", "2026-02-02"),
+        ("mail.read", "2026-02-02"),
+    ]
     for _ in range(2):
         with small.service.unit(small.itself) as unit:
             assert bring(unit, *days).kept

@@ -141,8 +141,9 @@ class Way:
 
 
 K = LatchKind
-ONE_MORE = frozenset({K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.NO_SPEND_OUTSIDE, K.SECOND_FACTOR,
-                      K.NEVER_TOGETHER})  # fmt: skip
+ONE_MORE = frozenset(
+    {K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.NO_SPEND_OUTSIDE, K.SECOND_FACTOR, K.NEVER_TOGETHER}
+)
 FOR_EVER = ONE_MORE | {K.ENDS_WITHIN}
 OUTSIDE = frozenset({K.NO_OUTSIDERS, K.NO_SPEND_OUTSIDE})
 STEWARD = frozenset({K.TWO_STEWARDS})
@@ -167,8 +168,14 @@ def _owning(gate: Gate) -> UUID:
 def _met(gate: Gate) -> UUID:
     """Somebody whom only the system knows, who has access there."""
     system = gate.unit.db.scalars(select(System).where(System.name == "Gatehouse")).one()
-    met = Person(organisation_id=gate.unit.viewer.organisation, key="met", name="q.uin", inside=True,
-                 second_factor=True, recognised=False)  # fmt: skip
+    met = Person(
+        organisation_id=gate.unit.viewer.organisation,
+        key="met",
+        name="q.uin",
+        inside=True,
+        second_factor=True,
+        recognised=False,
+    )
     gate.unit.db.add(met)
     gate.unit.db.flush()
     login = Handle(organisation_id=met.organisation_id, system_id=system.id, name="q.uin", person_id=met.id)
@@ -183,9 +190,18 @@ def _linked(gate: Gate) -> UUID:
     here = gate.unit.viewer.organisation
     sign_in = str(gate.unit.db.scalars(select(SignIn.id)).first())
     person = {"person": str(gate.id(Person, "quin")), "sign_in": sign_in, "name": "Zoe", "address": "zoe@care.example"}
-    link = PartnerLink(partner_id=here, partner_name="Care", client_id=here, client_slug="test", client_name="Test",
-                       people=[person], team_id=gate.id(Team, "crew"), offered_at=gate.unit.now, offered_by="Zoe",
-                       accepted_at=gate.unit.now)  # fmt: skip
+    link = PartnerLink(
+        partner_id=here,
+        partner_name="Care",
+        client_id=here,
+        client_slug="test",
+        client_name="Test",
+        people=[person],
+        team_id=gate.id(Team, "crew"),
+        offered_at=gate.unit.now,
+        offered_by="Zoe",
+        accepted_at=gate.unit.now,
+    )
     gate.unit.db.add(link)
     gate.unit.db.flush()
     return link.id
@@ -220,13 +236,15 @@ WAYS: dict[str, Way] = {
     "an offer is sent": Way(nothing, lambda g, _: g.offer(), FOR_EVER),
     "an offer is changed": Way(
         lambda g: g.offer("look", 20),
-        lambda g, offer: offers.change(g.as_("ines"), offer, g.choice(), None), FOR_EVER,
+        lambda g, offer: offers.change(g.as_("ines"), offer, g.choice(), None),
+        FOR_EVER,
     ),
     "an offer is accepted": Way(
         lambda g: g.offer(), lambda g, offer: answer.accept(g.as_("quin"), offer, Answer(1)), FOR_EVER
     ),
     "ownership is accepted": Way(
-        _owning, lambda g, offer: answer._accept(g.as_("quin"), offer, 1, by_link=True),
+        _owning,
+        lambda g, offer: answer._accept(g.as_("quin"), offer, 1, by_link=True),
         frozenset({K.NO_SPEND_OUTSIDE}),
     ),
     "a request is granted": Way(
@@ -234,22 +252,27 @@ WAYS: dict[str, Way] = {
     ),
     "an emergency": Way(
         lambda g: setattr(g.unit.db.get_one(Account, g.id(Account, "gate")), "emergency_hours", 8),
-        lambda g, _: requests.ask(g.as_("quin"), requests.Wish(
-            "Now.", account_name="Gate", level=g.id(Level, "all"), emergency=True)), ONE_MORE,
+        lambda g, _: requests.ask(
+            g.as_("quin"), requests.Wish("Now.", account_name="Gate", level=g.id(Level, "all"), emergency=True)
+        ),
+        ONE_MORE,
     ),
     "resume": Way(
         lambda g: g.given(state=GrantState.SUSPENDED), lambda g, grant: g.change(ChangeKind.RESUME, grant), ONE_MORE
     ),
     "set_level": Way(
-        lambda g: g.given("look", 20), lambda g, grant: g.change(ChangeKind.SET_LEVEL, grant, level=g.id(Level, "all")),
+        lambda g: g.given("look", 20),
+        lambda g, grant: g.change(ChangeKind.SET_LEVEL, grant, level=g.id(Level, "all")),
         frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER}),
     ),
     "set_level of a steward": Way(
-        lambda g: g.held_by("otto"), lambda g, grant: g.change(ChangeKind.SET_LEVEL, grant, level=g.id(Level, "look")),
+        lambda g: g.held_by("otto"),
+        lambda g, grant: g.change(ChangeKind.SET_LEVEL, grant, level=g.id(Level, "look")),
         STEWARD,
     ),
     "set_end": Way(
-        lambda g: g.given("look", 20), lambda g, grant: g.change(ChangeKind.SET_END, grant, no_end=True),
+        lambda g: g.given("look", 20),
+        lambda g, grant: g.change(ChangeKind.SET_END, grant, no_end=True),
         frozenset({K.ENDS_WITHIN}),
     ),
     "suspend": Way(lambda g: g.held_by("otto"), lambda g, grant: g.change(ChangeKind.SUSPEND, grant), STEWARD),
@@ -265,28 +288,27 @@ WAYS: dict[str, Way] = {
         frozenset({K.NO_SPEND_OUTSIDE}),
     ),
     "adopt what differs": Way(
-        _differing, lambda g, grant: g.change(ChangeKind.ADOPT, grant),
+        _differing,
+        lambda g, grant: g.change(ChangeKind.ADOPT, grant),
         frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER}),
     ),
     "a level is changed": Way(
         lambda g: g.given("look", 20),
         lambda g, _: levels.change(
             g.as_("ines", administrator=True), g.id(Level, "look"), levels.Draft("Look", "Looks.", PAIR), "", None
-        ), frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER}),
+        ),
+        frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER}),
     ),
     "a revocation is undone": Way(
         _revoked, lambda g, row: undo.undo(g.as_("ines", administrator=True), row, "Needed."), FOR_EVER
     ),
     "a revocation": Way(
         lambda g: g.held_by("otto"),
-        lambda g, grant: revoke.start(g.as_("ines"), revoke.Wish((grant,)), "Over."), STEWARD,
+        lambda g, grant: revoke.start(g.as_("ines"), revoke.Wish((grant,)), "Over."),
+        STEWARD,
     ),
-    "a file of grants": Way(
-        nothing, lambda g, _: g.bring("grants", "account,holder,level\ngate,quin,all\n"), FOR_EVER
-    ),
-    "a file of memberships": Way(
-        nothing, lambda g, _: g.bring("memberships", "team,member\ncrew,quin\n"), ONE_MORE
-    ),
+    "a file of grants": Way(nothing, lambda g, _: g.bring("grants", "account,holder,level\ngate,quin,all\n"), FOR_EVER),
+    "a file of memberships": Way(nothing, lambda g, _: g.bring("memberships", "team,member\ncrew,quin\n"), ONE_MORE),
     "a file of accounts": Way(
         nothing,
         lambda g, _: g.bring("accounts", "key,name,system,sensitivity,owner\ngate,Gate,Gatehouse,3,quin\n"),
@@ -294,17 +316,23 @@ WAYS: dict[str, Way] = {
     ),
     "a file of levels": Way(
         lambda g: g.given("look", 20),
-        lambda g, _: g.bring("levels", "system,key,name,sentence,permissions\n"
-                             "Gatehouse,look,Look,Looks.,gate.see|See it|observe//gate.pay|Pay|spend\n"),
+        lambda g, _: g.bring(
+            "levels",
+            "system,key,name,sentence,permissions\n"
+            "Gatehouse,look,Look,Looks.,gate.see|See it|observe//gate.pay|Pay|spend\n",
+        ),
         frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER}),
     ),
     "a file of resources": Way(
-        nothing, lambda g, _: g.bring("resources", "account,key,name,public\ngate,door,Door,yes\n"),
+        nothing,
+        lambda g, _: g.bring("resources", "account,key,name,public\ngate,door,Door,yes\n"),
         frozenset({K.NOTHING_PUBLIC}),
     ),
     "a file of people": Way(
-        nothing, lambda g, _: g.bring("people", "key,name,inside,second_factor\nmara,Mara,no,no\n"),
-        OUTSIDE, is_fact=True
+        nothing,
+        lambda g, _: g.bring("people", "key,name,inside,second_factor\nmara,Mara,no,no\n"),
+        OUTSIDE,
+        is_fact=True,
     ),
     "a file of people who left": Way(
         nothing, lambda g, _: g.bring("people", "key,name,standing\notto,Otto,left\n"), STEWARD, is_fact=True
@@ -313,14 +341,18 @@ WAYS: dict[str, Way] = {
         nothing,
         lambda g, _: leavers.start(
             g.as_("ines", administrator=True), leavers.Plan(g.id(Person, "otto"), {}), "They left."
-        ), STEWARD, is_fact=True,
+        ),
+        STEWARD,
+        is_fact=True,
     ),
     "an account passes on from a leaver": Way(
-        nothing, lambda g, _: leavers.start(
+        nothing,
+        lambda g, _: leavers.start(
             g.as_("otto", administrator=True),
             leavers.Plan(g.id(Person, "ines"), {g.id(Account, a): g.id(Person, "quin") for a in ("box", "gate")}),
             "They left.",
-        ), OUTSIDE,
+        ),
+        OUTSIDE,
     ),
     "set_terms": Way(
         lambda g: g.given("look", 20),
@@ -330,41 +362,70 @@ WAYS: dict[str, Way] = {
         frozenset({K.NO_SPEND_OUTSIDE, K.NEVER_TOGETHER, K.ENDS_WITHIN}),
     ),
     "a membership by hand": Way(
-        nothing, lambda g, _: edit.make(g.as_("ines", administrator=True), "memberships", {
-            "team": g.id(Team, "crew"), "person": g.id(Person, "quin"), "member_team": None, "since": None,
-            "last_day": None}), ONE_MORE,
+        nothing,
+        lambda g, _: edit.make(
+            g.as_("ines", administrator=True),
+            "memberships",
+            {
+                "team": g.id(Team, "crew"),
+                "person": g.id(Person, "quin"),
+                "member_team": None,
+                "since": None,
+                "last_day": None,
+            },
+        ),
+        ONE_MORE,
     ),
     "an owner by hand": Way(
-        nothing, lambda g, _: edit.change(
-            g.as_("ines", administrator=True), "accounts", g.id(Account, "gate"), {"owner": g.id(Person, "quin")}),
+        nothing,
+        lambda g, _: edit.change(
+            g.as_("ines", administrator=True), "accounts", g.id(Account, "gate"), {"owner": g.id(Person, "quin")}
+        ),
         OUTSIDE,
     ),
     "a membership taken out by hand": Way(
-        _stewards_in_the_crew, lambda g, row: edit.remove(g.as_("ines", administrator=True), "memberships", row),
+        _stewards_in_the_crew,
+        lambda g, row: edit.remove(g.as_("ines", administrator=True), "memberships", row),
         STEWARD,
     ),
     "existing access is recorded": Way(
-        nothing, lambda g, _: existing_access.record(g.as_("ines", administrator=True), [existing_access.Known(
-            g.id(Account, "gate"), core.HolderKind.PERSON, g.id(Person, "quin"), g.id(Level, "all"),
-            evidence="Seen there.")], only_preview=False),
-        FOR_EVER, is_fact=True,
+        nothing,
+        lambda g, _: existing_access.record(
+            g.as_("ines", administrator=True),
+            [
+                existing_access.Known(
+                    g.id(Account, "gate"),
+                    core.HolderKind.PERSON,
+                    g.id(Person, "quin"),
+                    g.id(Level, "all"),
+                    evidence="Seen there.",
+                )
+            ],
+            only_preview=False,
+        ),
+        FOR_EVER,
+        is_fact=True,
     ),
     "two people are one": Way(
         lambda g: g.held_by("otto"),
         lambda g, _: merge.merge(
-            g.as_("ines", administrator=True), "people", g.id(Person, "quin"), g.id(Person, "otto")),
-        OUTSIDE | {K.ONE_AT_A_TIME, K.SECOND_FACTOR}, is_fact=True,
+            g.as_("ines", administrator=True), "people", g.id(Person, "quin"), g.id(Person, "otto")
+        ),
+        OUTSIDE | {K.ONE_AT_A_TIME, K.SECOND_FACTOR},
+        is_fact=True,
     ),
     "a partner's people come in": Way(
-        _linked, lambda g, link: at_client.carry_out(
-            g.as_("ines", administrator=True), g.unit.db.get_one(PartnerLink, link)),
+        _linked,
+        lambda g, link: at_client.carry_out(g.as_("ines", administrator=True), g.unit.db.get_one(PartnerLink, link)),
         ONE_MORE,
     ),
     "a login is somebody": Way(
-        _met, lambda g, login: login_matching.decide(g.as_("ines", administrator=True), login, g.id(Person, "quin")),
-        frozenset({K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.SECOND_FACTOR}), is_fact=True,
+        _met,
+        lambda g, login: login_matching.decide(g.as_("ines", administrator=True), login, g.id(Person, "quin")),
+        frozenset({K.MOST_DELEGATES, K.ONE_AT_A_TIME, K.NO_OUTSIDERS, K.SECOND_FACTOR}),
+        is_fact=True,
     ),
-}  # fmt: skip
+}
 
 # What goes through the guard, by function, and the ways that come by it.
 GUARDED = {

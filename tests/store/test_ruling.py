@@ -18,19 +18,45 @@ from openlatch.core.flags.rule import Gathered, facts_of, meanings, said_of
 from openlatch.launch.cluster import Cluster
 from openlatch.store.flags.sql_expressions import ROOM, found, with_facts
 
-BOUNDS = {"reach": (1, 4), "sensitivity": (1, 4), "highest_reach": (1, 4), "breach_reach": (1, 4), "far_reach": (1, 4),
-          "far_sensitivity": (1, 4), "steps": (1, 9), "rights": (0, 5), "used": (0, 5)}  # fmt: skip
+BOUNDS = {
+    "reach": (1, 4),
+    "sensitivity": (1, 4),
+    "highest_reach": (1, 4),
+    "breach_reach": (1, 4),
+    "far_reach": (1, 4),
+    "far_sensitivity": (1, 4),
+    "steps": (1, 9),
+    "rights": (0, 5),
+    "used": (0, 5),
+}
 NEVER_MISSING = {"given_at", "started_at", "last_seen_at", "sent_at"}
 NOW = datetime(2026, 3, 1, 9, tzinfo=UTC)
 # Instants at whole days from now, and just beside them.
 instants = st.builds(
     lambda days, seconds: NOW + timedelta(days=days, seconds=seconds),
-    st.integers(-1200, 100), st.sampled_from([-1, 0, 1, 40_000]),
-)  # fmt: skip
+    st.integers(-1200, 100),
+    st.sampled_from([-1, 0, 1, 40_000]),
+)
 words = st.sampled_from(
-    ["active", "suspended", "pending", "ended", "person", "team", "app", "current", "leaving", "left", "", "Vendor",
-     "a@gmx.com", "a@example.org", "gmx.com", "a@gmx.com@b"]
-)  # fmt: skip
+    [
+        "active",
+        "suspended",
+        "pending",
+        "ended",
+        "person",
+        "team",
+        "app",
+        "current",
+        "leaving",
+        "left",
+        "",
+        "Vendor",
+        "a@gmx.com",
+        "a@example.org",
+        "gmx.com",
+        "a@gmx.com@b",
+    ]
+)
 limits = st.fixed_dictionaries({name: st.tuples(*[st.one_of(st.none(), st.integers(0, 400))] * 4) for name in LIMITS})
 weights = st.builds(Weights, outside=st.integers(0, 100), staleness=st.integers(0, 100), doubt=st.integers(0, 100))
 stands = st.builds(

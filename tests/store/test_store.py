@@ -276,8 +276,13 @@ def test_a_bad_line_keeps_everything_out_unless_asked_otherwise(service: Service
     report = bring(service, organisation, "grants", written)
     assert not report.kept
     assert [(e.line, e.field) for e in report.errors] == [
-        (3, "account"), (3, "level"), (4, "holder"), (5, "level"), (6, "until"), (7, "level")
-    ]  # fmt: skip
+        (3, "account"),
+        (3, "level"),
+        (4, "holder"),
+        (5, "level"),
+        (6, "until"),
+        (7, "level"),
+    ]
     assert (report.read, report.bad) == (6, 5)
     with transaction(service.engine, organisation.organisation) as db:
         assert len(db.scalars(select(Grant)).all()) == 2
@@ -349,8 +354,9 @@ def test_a_column_that_is_not_there_changes_nothing(service: Service, organisati
         assert (owner.key, box.purpose, box.kind, box.sensitivity) == ("owen", "Guests write here.", "mailbox", 4)
     trial = bring(service, organisation, "people", "key,name,job\nmara,Mara,\nowen,Owen,Boatman\n", try_only=True)
     assert [(one.line, one.key, one.field, one.was, one.will) for one in trial.differences] == [
-        (2, "mara", "job", "Warden", ""), (3, "owen", "job", "Cook", "Boatman"),
-    ]  # fmt: skip
+        (2, "mara", "job", "Warden", ""),
+        (3, "owen", "job", "Cook", "Boatman"),
+    ]
     assert not trial.kept
 
 
@@ -368,8 +374,9 @@ def test_nobody_becomes_two_by_a_file(service: Service, organisation: Viewer) ->
         "key,name,address\nm2,Mara,mara@example.org\nx,X,y@z.example\ny,Y,y@z.example\n",
     )
     assert [(error.line, error.reason) for error in found.errors] == [
-        (2, "is the address of Mara, whose key is mara"), (4, "is the address of line 3 as well"),
-    ]  # fmt: skip
+        (2, "is the address of Mara, whose key is mara"),
+        (4, "is the address of line 3 as well"),
+    ]
     bring(service, organisation, "people", "key,name,address\nuna,Una Ray,una@example.org\n")
     with service.unit(organisation) as unit:
         una = unit.db.scalars(select(Person).where(Person.address == "una@example.org")).one()

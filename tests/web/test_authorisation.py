@@ -41,26 +41,90 @@ SOON = f"{datetime.now(UTC) + timedelta(days=20):%Y-%m-%dT%H:%M:%SZ}"
 
 # What an id in a path names, by the word before it; and what one in a body or a query names, by the field's name.
 OF_PATHS = {
-    "accounts": "account", "people": "person", "apps": "app", "grants": "grant", "sessions": "session",
-    "flags": "flag", "revocations": "revocation", "steps": "step", "rounds": "round", "items": "item",
-    "systems": "system", "schedules": "schedule", "offers": "offer", "teams": "team", "requests": "request",
-    "levels": "level", "questions": "question", "doubts": "doubt", "tokens": "token", "large": "change",
-    "memberships": "membership", "resources": "resource", "groups": "group", "merges": "merge", "sign-ins": "sign_in",
-    "invitations": "invitation", "trials": "trial", "tasks": "task", "filters": "filter",
-    "partners": "partner", "organisations": "sign_in", "exposures": "exposure", "expected-exposures": "expected",
-    "exposure-guards": "guard", "rule-drafts": "draft",
-}  # fmt: skip
+    "accounts": "account",
+    "people": "person",
+    "apps": "app",
+    "grants": "grant",
+    "sessions": "session",
+    "flags": "flag",
+    "revocations": "revocation",
+    "steps": "step",
+    "rounds": "round",
+    "items": "item",
+    "systems": "system",
+    "schedules": "schedule",
+    "offers": "offer",
+    "teams": "team",
+    "requests": "request",
+    "levels": "level",
+    "questions": "question",
+    "doubts": "doubt",
+    "tokens": "token",
+    "large": "change",
+    "memberships": "membership",
+    "resources": "resource",
+    "groups": "group",
+    "merges": "merge",
+    "sign-ins": "sign_in",
+    "invitations": "invitation",
+    "trials": "trial",
+    "tasks": "task",
+    "filters": "filter",
+    "partners": "partner",
+    "organisations": "sign_in",
+    "exposures": "exposure",
+    "expected-exposures": "expected",
+    "exposure-guards": "guard",
+    "rule-drafts": "draft",
+}
 OF_FIELDS = {
-    "account": "account", "person": "person", "to": "person", "deputy": "person", "successor": "person",
-    "successors": "account", "speaker": "person", "flags": "flag", "grant": "grant", "grants": "grant",
-    "versions": "grant", "sessions": "session", "trim_level": "level", "level": "level", "levels": "level",
-    "keeps": "level", "first": "level", "second": "level", "resource": "resource", "parts": "resource",
-    "team": "team", "system": "system", "notices": "notice", "holder.id": "person", "reviewers.[].id": "person",
-    "seen": "change", "items.[].id": "item", "latch.account": "account", "manager": "person", "owner": "person",
-    "holder": "person", "given_by": "person", "member_team": "team", "resources": "resource", "payer.id": "person",
-    "keep": "person", "drop": "person", "ids": "person", "trial": "trial", "extends": "grant", "part": "resource",
-    "joins": "team", "leaves": "team", "people": "person", "exposures": "exposure", "systems": "system",
-}  # fmt: skip
+    "account": "account",
+    "person": "person",
+    "to": "person",
+    "deputy": "person",
+    "successor": "person",
+    "successors": "account",
+    "speaker": "person",
+    "flags": "flag",
+    "grant": "grant",
+    "grants": "grant",
+    "versions": "grant",
+    "sessions": "session",
+    "trim_level": "level",
+    "level": "level",
+    "levels": "level",
+    "keeps": "level",
+    "first": "level",
+    "second": "level",
+    "resource": "resource",
+    "parts": "resource",
+    "team": "team",
+    "system": "system",
+    "notices": "notice",
+    "holder.id": "person",
+    "reviewers.[].id": "person",
+    "seen": "change",
+    "items.[].id": "item",
+    "latch.account": "account",
+    "manager": "person",
+    "owner": "person",
+    "holder": "person",
+    "given_by": "person",
+    "member_team": "team",
+    "resources": "resource",
+    "payer.id": "person",
+    "keep": "person",
+    "drop": "person",
+    "ids": "person",
+    "trial": "trial",
+    "extends": "grant",
+    "part": "resource",
+    "joins": "team",
+    "leaves": "team",
+    "people": "person",
+    "exposures": "exposure",
+    "systems": "system",
+}
 
 
 @dataclass(frozen=True)
@@ -100,57 +164,105 @@ def bodies(ids: Ids) -> dict[str, Any]:
     """A body for every call that takes one, such that it goes through where it may."""
     account, level, grant, person = ids["account"], ids["level"], ids["grant"], ids["colleague"]
     proposal = {"account": account, "to": [{"address": "x@example.com", "name": "X"}], "levels": [level]}
-    review = {"name": "x", "covers": ["grant"], "scope": f'account.id eq "{account}"', "days_to_decide": 20,
-              "reviewers": [{"kind": "owner"}]}  # fmt: skip
+    review = {
+        "name": "x",
+        "covers": ["grant"],
+        "scope": f'account.id eq "{account}"',
+        "days_to_decide": 20,
+        "reviewers": [{"kind": "owner"}],
+    }
     plan = {**review, "recurrence": "month", "starts": "2030-01-01T09:00"}
     suspend = {"kind": "suspend", "grants": [grant], "reason": "Test."}
     latch = {"kind": "most_delegates", "mode": "warn", "account": account, "number": 40}
     draft = {"name": "X", "sentence": "Can do x.", "new": [{"key": "x", "sentence": "Do x", "reach": "observe"}]}
     keep, why = {"verdict": "keep", "reason": "It is used."}, {"reason": "It is over."}
     return {
-        "accept_flag": {**why, "until": SOON}, "accept_flags": {**why, "until": SOON, "flags": [ids["flag"]]},
+        "accept_flag": {**why, "until": SOON},
+        "accept_flags": {**why, "until": SOON, "flags": [ids["flag"]]},
         "assign_flags": {"flags": [ids["flag"]], "person": person},
-        "preview_revocation": {"grants": [grant]}, "revoke": {"grants": [grant], **why},
-        "step_done": {"proof": "Seen."}, "skip_step": why, "undo_revocation": why,
-        "set_reading": {"read_every": 10}, "set_matching": {"matching": []}, "read_system": {},
-        "decide_doubt": {"person": person}, "preview_leaving": {}, "let_leave": why,
+        "preview_revocation": {"grants": [grant]},
+        "revoke": {"grants": [grant], **why},
+        "step_done": {"proof": "Seen."},
+        "skip_step": why,
+        "undo_revocation": why,
+        "set_reading": {"read_every": 10},
+        "set_matching": {"matching": []},
+        "read_system": {},
+        "decide_doubt": {"person": person},
+        "preview_leaving": {},
+        "let_leave": why,
         "suppose": {"changes": [{"kind": "end", "grant": grant}]},
-        "preview_schedule": plan, "make_schedule": plan, "make_schedules": plan, "change_schedule": plan,
-        "open_round": review, "preview_round": review, "close_round": {"undecided": "keep"},
-        "preview_decision": keep, "decide": keep, "decide_many": {**keep, "items": [{"id": ids["item"]}]},
-        "second": {"agree": True}, "pass_on": {"to": person, "reason": "They know."}, "ask": {"question": "Why?"},
-        "answer_question": {"answer": "So."}, "explain": why,
+        "preview_schedule": plan,
+        "make_schedule": plan,
+        "make_schedules": plan,
+        "change_schedule": plan,
+        "open_round": review,
+        "preview_round": review,
+        "close_round": {"undecided": "keep"},
+        "preview_decision": keep,
+        "decide": keep,
+        "decide_many": {**keep, "items": [{"id": ids["item"]}]},
+        "second": {"agree": True},
+        "pass_on": {"to": person, "reason": "They know."},
+        "ask": {"question": "Why?"},
+        "answer_question": {"answer": "So."},
+        "explain": why,
         "set_absence": {"since": SOON, "until": "2100-01-01T00:00:00Z"},
-        "preview_offer": proposal, "send_offer": proposal, "change_offer": {"levels": [level]},
-        "accept_offer": {"version": 1}, "decline_offer": {"version": 1}, "hand_over": {"to": person},
-        "set_account": {"emergency_hours": 8}, "set_speaker": {"speaker": person},
-        "ask_access": {"account": account, "reason": "Work."}, "grant_request": {"levels": [level], "account": account},
-        "decline_request": {"words": "No."}, "give_up": {},
-        "make_level": {**draft, "system": ids["system"], "key": "x"}, "preview_level": draft, "change_level": draft,
-        "preview_change": suspend, "change_grants": suspend,
-        "change_many": {**suspend, "only_preview": True}, "preview_latch": latch, "set_latch": latch,
-        "switch_in": {"account": account}, "read_notices": {"notices": [ids["notice"]]},
-        "task_done": {"words": "It is done."}, "assign_task": {"person": person},
-        "keep_filter": {"name": "X", "list": "grants"}, "change_filter": {"name": "X", "list": "grants"},
-        "mail_filter": {"every": "day"}, "preview_move": {"job": "x"},
-        "offer_link": {"client": "nobody-here"}, "answer_partner": {"accepts": True},
-        "set_partner_people": {"people": []}, "confirm_same": {"person": person},
-        "end_link": {"reason": "It is over."}, "switch_organisation": {},
+        "preview_offer": proposal,
+        "send_offer": proposal,
+        "change_offer": {"levels": [level]},
+        "accept_offer": {"version": 1},
+        "decline_offer": {"version": 1},
+        "hand_over": {"to": person},
+        "set_account": {"emergency_hours": 8},
+        "set_speaker": {"speaker": person},
+        "ask_access": {"account": account, "reason": "Work."},
+        "grant_request": {"levels": [level], "account": account},
+        "decline_request": {"words": "No."},
+        "give_up": {},
+        "make_level": {**draft, "system": ids["system"], "key": "x"},
+        "preview_level": draft,
+        "change_level": draft,
+        "preview_change": suspend,
+        "change_grants": suspend,
+        "change_many": {**suspend, "only_preview": True},
+        "preview_latch": latch,
+        "set_latch": latch,
+        "switch_in": {"account": account},
+        "read_notices": {"notices": [ids["notice"]]},
+        "task_done": {"words": "It is done."},
+        "assign_task": {"person": person},
+        "keep_filter": {"name": "X", "list": "grants"},
+        "change_filter": {"name": "X", "list": "grants"},
+        "mail_filter": {"every": "day"},
+        "preview_move": {"job": "x"},
+        "offer_link": {"client": "nobody-here"},
+        "answer_partner": {"accepts": True},
+        "set_partner_people": {"people": []},
+        "confirm_same": {"person": person},
+        "end_link": {"reason": "It is over."},
+        "switch_organisation": {},
         **exposing(ids),
         **kept_by_hand(ids),
-    }  # fmt: skip
+    }
 
 
 def exposing(ids: Ids) -> dict[str, Any]:
     """The bodies of the calls about what is open to outsiders."""
     these, guard = {"exposures": [ids["exposure"]]}, {"account": ids["account"], "rights": ["see"], "reason": "Never."}
     return {
-        "judge_exposures": {**these, "judgement": "to_close"}, "preview_closing": these,
-        "close_exposures": {**these, "reason": "It is over."}, "preview_boundary": {}, "set_boundary": {},
-        "preview_guard": guard, "set_guard": guard, "lift_guard": {"reason": "It is over."},
+        "judge_exposures": {**these, "judgement": "to_close"},
+        "preview_closing": these,
+        "close_exposures": {**these, "reason": "It is over."},
+        "preview_boundary": {},
+        "set_boundary": {},
+        "preview_guard": guard,
+        "set_guard": guard,
+        "lift_guard": {"reason": "It is over."},
         "apply_rule_draft": {"reason": "It is over."},
-        "check_access_rules": {"document": "{}"}, "draft_access_rules": {"document": "{}"},
-    }  # fmt: skip
+        "check_access_rules": {"document": "{}"},
+        "draft_access_rules": {"document": "{}"},
+    }
 
 
 def kept_by_hand(ids: Ids) -> dict[str, Any]:
@@ -159,30 +271,49 @@ def kept_by_hand(ids: Ids) -> dict[str, Any]:
     known = {"account": account, "holder": person, "level": ids["level"]}
     edits = {"set": {"purpose": "X."}}
     return {
-        "make_person": {"name": "X"}, "edit_person": {"job": "x"}, "make_team": {"name": "X"},
-        "edit_team": {"purpose": "x"}, "make_membership": {"team": team, "person": person},
-        "edit_membership": {"last_day": "2030-01-01"}, "make_account": {"name": "X", "system": system},
-        "edit_account": {"purpose": "x"}, "make_resource": {"account": account, "name": "X"},
-        "edit_resource": {"name": "x"}, "make_group": {"account": account, "name": "X"}, "edit_group": {"name": "x"},
-        "make_app": {"name": "X"}, "edit_app": {"purpose": "x"},
+        "make_person": {"name": "X"},
+        "edit_person": {"job": "x"},
+        "make_team": {"name": "X"},
+        "edit_team": {"purpose": "x"},
+        "make_membership": {"team": team, "person": person},
+        "edit_membership": {"last_day": "2030-01-01"},
+        "make_account": {"name": "X", "system": system},
+        "edit_account": {"purpose": "x"},
+        "make_resource": {"account": account, "name": "X"},
+        "edit_resource": {"name": "x"},
+        "make_group": {"account": account, "name": "X"},
+        "edit_group": {"name": "x"},
+        "make_app": {"name": "X"},
+        "edit_app": {"purpose": "x"},
         "preview_edit_of_people": {"ids": [person], "set": {"job": "x"}},
         "edit_people": {"ids": [person], "set": {"job": "x"}},
-        "preview_edit_of_teams": {"ids": [team], **edits}, "edit_teams": {"ids": [team], **edits},
+        "preview_edit_of_teams": {"ids": [team], **edits},
+        "edit_teams": {"ids": [team], **edits},
         "preview_edit_of_memberships": {"ids": [ids["membership"]], "set": {"last_day": "2030-01-01"}},
         "edit_memberships": {"ids": [ids["membership"]], "set": {"last_day": "2030-01-01"}},
-        "preview_edit_of_accounts": {"ids": [account], **edits}, "edit_accounts": {"ids": [account], **edits},
+        "preview_edit_of_accounts": {"ids": [account], **edits},
+        "edit_accounts": {"ids": [account], **edits},
         "preview_edit_of_resources": {"ids": [ids["resource"]], "set": {"kind": "x"}},
         "edit_resources": {"ids": [ids["resource"]], "set": {"kind": "x"}},
-        "preview_edit_of_apps": {"ids": [ids["app"]], **edits}, "edit_apps": {"ids": [ids["app"]], **edits},
-        **{name.format(of): {"keep": keep, "drop": ids[f"other_{kind}"]}
-           for kind, of, keep in (("person", "people", person), ("app", "apps", ids["app"]))
-           for name in ("preview_merge_of_{}", "merge_{}")},
-        "preview_recording": {"lines": [known]}, "record_access": {"lines": [known]},
-        "set_role": {"role": "member"}, "invite": {"person": person}, "make_system": {"name": "X"},
+        "preview_edit_of_apps": {"ids": [ids["app"]], **edits},
+        "edit_apps": {"ids": [ids["app"]], **edits},
+        **{
+            name.format(of): {"keep": keep, "drop": ids[f"other_{kind}"]}
+            for kind, of, keep in (("person", "people", person), ("app", "apps", ids["app"]))
+            for name in ("preview_merge_of_{}", "merge_{}")
+        },
+        "preview_recording": {"lines": [known]},
+        "record_access": {"lines": [known]},
+        "set_role": {"role": "member"},
+        "invite": {"person": person},
+        "make_system": {"name": "X"},
         "edit_system": {"name": "X"},
-        "try_system": {"kind": "postgresql", "secret": "x",
-                       "settings": {"host": "127.0.0.1", "database": "x", "user": "x"}},
-    }  # fmt: skip
+        "try_system": {
+            "kind": "postgresql",
+            "secret": "x",
+            "settings": {"host": "127.0.0.1", "database": "x", "user": "x"},
+        },
+    }
 
 
 def queries(ids: Ids) -> dict[str, dict[str, str]]:
@@ -190,9 +321,11 @@ def queries(ids: Ids) -> dict[str, dict[str, str]]:
     days = {"one": "2026-01-01T00:00:00Z", "other": "2026-06-01T00:00:00Z"}
     return {
         "past_exposures": {"account": ids["account"], "at": days["one"]},
-        "get_facts": {"person": ids["colleague"]}, "get_access": {"person": ids["person"], "account": ids["account"]},
-        "get_difference": days, "compare_levels": {"first": ids["level"], "second": ids["level"]},
-    }  # fmt: skip
+        "get_facts": {"person": ids["colleague"]},
+        "get_access": {"person": ids["person"], "account": ids["account"]},
+        "get_difference": days,
+        "compare_levels": {"first": ids["level"], "second": ids["level"]},
+    }
 
 
 def shaped(name: str, slot: Slot, ids: Ids, body: Any) -> Any:
@@ -202,15 +335,21 @@ def shaped(name: str, slot: Slot, ids: Ids, body: Any) -> Any:
     if slot.path[0] == "reviewers":
         return {**body, "reviewers": [{"kind": "person", "id": ids["colleague"]}]}
     if slot.path[0] == "changes":
-        given = {"kind": "give", "account": ids["account"], "level": ids["level"],
-                 "holder": {"kind": "person", "id": ids["colleague"]}}  # fmt: skip
+        given = {
+            "kind": "give",
+            "account": ids["account"],
+            "level": ids["level"],
+            "holder": {"kind": "person", "id": ids["colleague"]},
+        }
         changes = {
             "grant": {"kind": "end", "grant": ids["grant"]},
             "team": {"kind": "join", "team": ids["team"], "person": ids["colleague"]},
             "person": {"kind": "join", "team": ids["team"], "person": ids["colleague"]},
-            "latch": {"kind": "latch", "latch": {"kind": "most_delegates", "mode": "hold", "account": ids["account"],
-                                                 "number": 40}},
-        }  # fmt: skip
+            "latch": {
+                "kind": "latch",
+                "latch": {"kind": "most_delegates", "mode": "hold", "account": ids["account"], "number": 40},
+            },
+        }
         return {"changes": [changes.get(slot.path[2], given)]}
     if slot.path[0] == "trim_level" and name in ("preview_revocation", "revoke"):
         return {**body, "trim_level": ids["level"]}
@@ -288,8 +427,12 @@ class Stage:
         client: FlaskClient = self.app.test_client()
         self.statements.clear()
         answer = client.open(
-            PREFIX + path, method=route.method, headers=headers, json=body, query_string=query,
-        )  # fmt: skip
+            PREFIX + path,
+            method=route.method,
+            headers=headers,
+            json=body,
+            query_string=query,
+        )
         # A fingerprint is of the ids that were sent as well.
         text = re.sub(
             r"[0-9a-f]{8}-[0-9a-f-]{27}|[0-9a-f]{32}|\d{4}-\d\d-\d\dT[\d:.]+", "…", answer.get_data(as_text=True)
@@ -346,11 +489,25 @@ def guarded_and_drafted(client: Client, account: UUID) -> Ids:
 
 
 KINDS = {
-    "account": "accounts", "person": "people", "app": "apps", "grant": "grants", "session": "sessions", "flag": "flags",
-    "revocation": "revocations", "round": "rounds", "system": "systems", "schedule": "schedules", "offer": "offers",
-    "team": "teams", "request": "requests", "level": "levels", "resource": "resources", "notice": "notices",
-    "task": "tasks", "exposure": "exposures",
-}  # fmt: skip
+    "account": "accounts",
+    "person": "people",
+    "app": "apps",
+    "grant": "grants",
+    "session": "sessions",
+    "flag": "flags",
+    "revocation": "revocations",
+    "round": "rounds",
+    "system": "systems",
+    "schedule": "schedules",
+    "offer": "offers",
+    "team": "teams",
+    "request": "requests",
+    "level": "levels",
+    "resource": "resources",
+    "notice": "notices",
+    "task": "tasks",
+    "exposure": "exposures",
+}
 
 
 @dataclass
@@ -411,23 +568,33 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
 
         in_box = f'account.id eq "{box.id}"'
         usual = {
-            "account": str(box.id), "person": one("people", 'name eq "Jory Penhale"'),
+            "account": str(box.id),
+            "person": one("people", 'name eq "Jory Penhale"'),
             "colleague": one("people", 'name eq "Mara Oduya"'),
             "grant": one("grants", f'{in_box} and holder.name eq "Jory Penhale" and state eq "active"'),
-            "session": one("sessions", in_box), "flag": one("flags", f'{in_box} and state eq "open"'),
+            "session": one("sessions", in_box),
+            "flag": one("flags", f'{in_box} and state eq "open"'),
             "round": one("rounds", 'name eq "Sensitive accounts, autumn"'),
             "level": one("levels", f'system.id eq "{box.system.id}" and reach eq "operate"'),
             "offer": one("offers", f'{in_box} and state eq "pending"'),
             "revocation": one("revocations", 'title co "Old Exporter"'),
-            "request": one("requests", 'person.name eq "Saskia Lund"'), "team": one("teams", "name pr"),
-            "app": one("apps", "name pr"), "resource": one("resources", in_box),
+            "request": one("requests", 'person.name eq "Saskia Lund"'),
+            "team": one("teams", "name pr"),
+            "app": one("apps", "name pr"),
+            "resource": one("resources", in_box),
             "schedule": one("schedules", "name pr"),
-            "system": str(box.system.id), "notice": one("notices", "kind pr"), "token": str(uuid4()),
-            "question": str(uuid4()), "doubt": str(uuid4()), "change": str(uuid4()), "merge": str(uuid4()),
-            "trial": str(uuid4()), "partner": str(client.offer_link("a-client", []).id),
+            "system": str(box.system.id),
+            "notice": one("notices", "kind pr"),
+            "token": str(uuid4()),
+            "question": str(uuid4()),
+            "doubt": str(uuid4()),
+            "change": str(uuid4()),
+            "merge": str(uuid4()),
+            "trial": str(uuid4()),
+            "partner": str(client.offer_link("a-client", []).id),
             "task": one("tasks", f'{in_box} and state eq "open"'),
             "filter": str(client.keep_filter(wire.KeepFilter(name="X of the owner", list="people")).id),
-        }  # fmt: skip
+        }
         usual |= _kept_ids(client, usual, box.id) | guarded_and_drafted(client, box.id)
         usual["exposure"] = one("exposures", 'account.name eq "Hut web pages"')
         undecided = client.items(UUID(usual["round"]), filter='state eq "undecided"', sort="position")
@@ -443,9 +610,10 @@ def world(stack: Demo, tokens: dict[str, str]) -> Iterator[World]:
     known = {"": "", **tokens}
     with Client(stack.address) as client:
         for name, address, account in (
-            ("delegate inside", ROLES["delegate"], box.id), ("steward", "ivo.radley@survey.example.com", None),
+            ("delegate inside", ROLES["delegate"], box.id),
+            ("steward", "ivo.radley@survey.example.com", None),
             ("steward inside", "ivo.radley@survey.example.com", watched.id),
-        ):  # fmt: skip
+        ):
             known[name] = client.make_token(address, PASSWORD).token
             with Client(stack.address, known[name]) as own:
                 if account is not None:
@@ -460,12 +628,13 @@ def _kept_ids(client: Client, usual: Ids, account: UUID) -> Ids:
     """What can be edited besides, among it a second record of somebody, who is invited to sign in."""
     twin = client.make_record("people", {"name": "Mara Oduya (again)", "address": "m.oduya@example.com"})
     return {
-        "membership": str(client.team(UUID(usual["team"])).members[0].id), "other_person": str(twin.id),
+        "membership": str(client.team(UUID(usual["team"])).members[0].id),
+        "other_person": str(twin.id),
         "other_app": str(client.list("apps", limit=2).rows[1].id),
         "group": str(next(part.id for part in client.account(account).parts if part.group)),
         "sign_in": str(next(row.id for row in client.sign_ins() if row.person.name == "Lene Marsh")),
         "invitation": str(client.invite(wire.Invite(person=twin.id)).id),
-    }  # fmt: skip
+    }
 
 
 def _can_be_asked(client: Client, row: wire.ItemRow) -> bool:
@@ -496,17 +665,53 @@ def test_every_call_is_here() -> None:
 # What is refused to an administrator also with ids that they see: nothing there is in the state for it, or it is for
 # somebody else.
 NOT_NOW = {
-    "end_token": 404, "reopen_flag": 409, "read_system": 404, "decide_doubt": 404, "report_leaving": 409,
-    "get_evidence": 409, "second": 409, "undo": 409, "answer_question": 404, "explain": 409, "retry_item": 409,
-    "accept_offer": 404, "decline_offer": 404, "withdraw_request": 403, "give_up": 404, "decide_many": 422,
-    "get_large_change": 404, "stop_large_change": 404, "undo_merge": 404, "end_own_session": 404,
-    "reset_sign_in_factor": 409, "remove_person": 409, "remove_team": 409, "remove_account": 409, "remove_app": 409,
-    "archive_account": 409, "archive_team": 409, "archive_app": 409, "remove_group": 409, "archive_group": 409,
-    "get_system_trial": 404, "unlink_sign_in": 404, "switch_organisation": 403, "answer_partner": 409,
-    "confirm_same": 409, "end_session": 404, "remove_level": 409, "archive_level": 409,
-    "remove_resource": 409, "archive_resource": 409, "apply_rule_draft": 409, "narrow_exposure": 409,
-    "set_guard_again": 409, "remove_system": 409, "preview_erasing": 409, "erase_person": 409,
-}  # fmt: skip
+    "end_token": 404,
+    "reopen_flag": 409,
+    "read_system": 404,
+    "decide_doubt": 404,
+    "report_leaving": 409,
+    "get_evidence": 409,
+    "second": 409,
+    "undo": 409,
+    "answer_question": 404,
+    "explain": 409,
+    "retry_item": 409,
+    "accept_offer": 404,
+    "decline_offer": 404,
+    "withdraw_request": 403,
+    "give_up": 404,
+    "decide_many": 422,
+    "get_large_change": 404,
+    "stop_large_change": 404,
+    "undo_merge": 404,
+    "end_own_session": 404,
+    "reset_sign_in_factor": 409,
+    "remove_person": 409,
+    "remove_team": 409,
+    "remove_account": 409,
+    "remove_app": 409,
+    "archive_account": 409,
+    "archive_team": 409,
+    "archive_app": 409,
+    "remove_group": 409,
+    "archive_group": 409,
+    "get_system_trial": 404,
+    "unlink_sign_in": 404,
+    "switch_organisation": 403,
+    "answer_partner": 409,
+    "confirm_same": 409,
+    "end_session": 404,
+    "remove_level": 409,
+    "archive_level": 409,
+    "remove_resource": 409,
+    "archive_resource": 409,
+    "apply_rule_draft": 409,
+    "narrow_exposure": 409,
+    "set_guard_again": 409,
+    "remove_system": 409,
+    "preview_erasing": 409,
+    "erase_person": 409,
+}
 
 
 def test_the_calls_go_through_for_whoever_may(world: World) -> None:
@@ -519,8 +724,18 @@ def test_the_calls_go_through_for_whoever_may(world: World) -> None:
     assert wrong == {}, "\n".join(f"{name}: {told}" for name, told in wrong.items())
 
 
-ASKERS = ["", "administrator", "owner", "reviewer", "delegate", "stranger", "steward", "delegate inside",
-          "steward inside", "exchanged token"]  # fmt: skip
+ASKERS = [
+    "",
+    "administrator",
+    "owner",
+    "reviewer",
+    "delegate",
+    "stranger",
+    "steward",
+    "delegate inside",
+    "steward inside",
+    "exchanged token",
+]
 
 
 # Whoever is inside an account may go on into another that they reach.

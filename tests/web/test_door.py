@@ -68,12 +68,17 @@ def test_text_that_can_not_be_kept_is_refused(http: httpx.Client, text: str) -> 
 @pytest.mark.parametrize(
     "body",
     [
-        b'{"limits": {"unused_days": 99999999999999999999}}', b'{"limits": {"unused_days": 1e999}}',
-        b'{"limits": {"unused_days": NaN}}', b"[" * 5000, b'{"limits":' * 200 + b"1" + b"}" * 200, b"\xff\xfe", b"",
+        b'{"limits": {"unused_days": 99999999999999999999}}',
+        b'{"limits": {"unused_days": 1e999}}',
+        b'{"limits": {"unused_days": NaN}}',
+        b"[" * 5000,
+        b'{"limits":' * 200 + b"1" + b"}" * 200,
+        b"\xff\xfe",
+        b"",
         b"[1" + b",1" * 200_000 + b"]",
     ],
     ids=["large", "infinite", "nan", "open", "deep", "bytes", "nothing", "many"],
-)  # fmt: skip
+)
 def test_values_that_nothing_could_hold_are_refused(http: httpx.Client, body: bytes) -> None:
     """However they are wrapped."""
     refused(http.put("/api/v1/rules", content=body, headers={"Content-Type": "application/json"}), 422)
@@ -110,8 +115,15 @@ def test_headers_that_are_none_are_refused(http: httpx.Client, stack: Demo) -> N
         refused(browser.delete("/api/v1/session", headers=[(b"X-CSRF-Token", "é".encode())]), 403)
 
 
-NOWHERE = ["/api/v1/nothing", "/api/", "/oauth/nothing", "/.well-known/nothing", "/scim/v2/Users",
-           "/api/v1/people/not-an-id", "/assets/none.js"]  # fmt: skip
+NOWHERE = [
+    "/api/v1/nothing",
+    "/api/",
+    "/oauth/nothing",
+    "/.well-known/nothing",
+    "/scim/v2/Users",
+    "/api/v1/people/not-an-id",
+    "/assets/none.js",
+]
 
 
 @pytest.mark.parametrize("path", NOWHERE)
@@ -223,8 +235,9 @@ def test_a_line_that_is_too_long_is_a_problem_document(stack: Demo) -> None:
     host, port = stack.address.removeprefix("http://").split(":")
     for sent, status in (
         (b"GET /" + b"a" * 9000 + b" HTTP/1.1\r\nHost: x\r\n\r\n", b"414"),
-        (b"GET / HTTP/1.1\r\nHost: x\r\nX: " + b"a" * 70_000 + b"\r\n\r\n", b"431"), (b"NONSENSE\r\n\r\n", b"400"),
-    ):  # fmt: skip
+        (b"GET / HTTP/1.1\r\nHost: x\r\nX: " + b"a" * 70_000 + b"\r\n\r\n", b"431"),
+        (b"NONSENSE\r\n\r\n", b"400"),
+    ):
         with socket.create_connection((host, int(port)), 10) as line:
             line.sendall(sent)
             told = b""

@@ -19,9 +19,13 @@ from tests.conftest import ROLES, running_demo
 # One process starts the demo that is tried.
 pytestmark = pytest.mark.xdist_group("fuzz")
 CHECKS = (
-    "not_a_server_error", "status_code_conformance", "content_type_conformance", "response_schema_conformance",
-    "negative_data_rejection", "unsupported_method",
-)  # fmt: skip
+    "not_a_server_error",
+    "status_code_conformance",
+    "content_type_conformance",
+    "response_schema_conformance",
+    "negative_data_rejection",
+    "unsupported_method",
+)
 # What does not end, or takes as long as the journal is long.
 LEFT_OUT = "/events|/journal/export|/journal/verify"
 # Seconds: more than the service itself gives a request. How fast a busy machine answers is not what is tried here.
@@ -49,13 +53,39 @@ def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, ro
     token = httpx.post(f"{own.address}/api/v1/tokens", json=body, timeout=30).json()["token"]
     (tmp_path / "settings.toml").write_text(SETTINGS)
     done = subprocess.run(
-        [sys.executable, "-m", "schemathesis.cli", "--config-file", str(tmp_path / "settings.toml"), "run",
-         f"{own.address}/api/v1/openapi.json", "--url", own.address, "--header", f"Authorization: Bearer {token}",
-         "--max-examples", str(EXAMPLES), "--seed", "1", "--phases", PHASES,
-         "--checks", ",".join(CHECKS), "--exclude-path-regex", LEFT_OUT, "--no-color", "--workers", "2",
-         "--request-timeout", str(PATIENCE)],
-        capture_output=True, text=True, check=False, cwd=tmp_path,
-    )  # fmt: skip
+        [
+            sys.executable,
+            "-m",
+            "schemathesis.cli",
+            "--config-file",
+            str(tmp_path / "settings.toml"),
+            "run",
+            f"{own.address}/api/v1/openapi.json",
+            "--url",
+            own.address,
+            "--header",
+            f"Authorization: Bearer {token}",
+            "--max-examples",
+            str(EXAMPLES),
+            "--seed",
+            "1",
+            "--phases",
+            PHASES,
+            "--checks",
+            ",".join(CHECKS),
+            "--exclude-path-regex",
+            LEFT_OUT,
+            "--no-color",
+            "--workers",
+            "2",
+            "--request-timeout",
+            str(PATIENCE),
+        ],
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd=tmp_path,
+    )
     # What was found comes before a long list of advice.
     found = re.search(r"=+ (ERRORS|FAILURES) =+.*?(?==+ WARNINGS =+|\Z)", done.stdout, re.DOTALL)
     told = (found[0][:8000] if found else "") + done.stdout[-1000:] + done.stderr[-2000:]

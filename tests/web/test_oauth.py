@@ -38,15 +38,21 @@ def exchange(stack: Demo, token: str, account: str, **more: str) -> httpx.Respon
 @pytest.mark.parametrize(
     ("change", "error"),
     [
-        ({"grant_type": ""}, "invalid_request"), ({"grant_type": "password"}, "unsupported_grant_type"),
-        ({"subject_token": ""}, "invalid_request"), ({"subject_token": "nonsense"}, "invalid_request"),
-        ({"subject_token_type": ""}, "invalid_request"), ({"subject_token_type": "x"}, "invalid_request"),
+        ({"grant_type": ""}, "invalid_request"),
+        ({"grant_type": "password"}, "unsupported_grant_type"),
+        ({"subject_token": ""}, "invalid_request"),
+        ({"subject_token": "nonsense"}, "invalid_request"),
+        ({"subject_token_type": ""}, "invalid_request"),
+        ({"subject_token_type": "x"}, "invalid_request"),
         ({"requested_token_type": "urn:ietf:params:oauth:token-type:saml2"}, "invalid_request"),
-        ({"actor_token": "x"}, "invalid_request"), ({"resource": "https://x.example"}, "invalid_target"),
-        ({"audience": ""}, "invalid_target"), ({"audience": "no id"}, "invalid_target"),
-        ({"audience": str(uuid4())}, "invalid_target"), ({"scope": "to fly"}, "invalid_scope"),
+        ({"actor_token": "x"}, "invalid_request"),
+        ({"resource": "https://x.example"}, "invalid_target"),
+        ({"audience": ""}, "invalid_target"),
+        ({"audience": "no id"}, "invalid_target"),
+        ({"audience": str(uuid4())}, "invalid_target"),
+        ({"scope": "to fly"}, "invalid_scope"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_with_an_exchange_is_told_by_its_code(
     stack: Demo, tokens: dict[str, str], box: str, change: dict[str, str], error: str
 ) -> None:

@@ -77,13 +77,38 @@ def ids(stack: Demo, tokens: dict[str, str]) -> dict[str, Any]:
 
 def calls(ids: dict[str, Any]) -> dict[str, Call]:
     """One for every route."""
-    lists = {f"list_{n}": Call(f"/{n}", EVERYBODY) for n in (
-        "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "rounds", "revocations", "journal",
-        "systems", "levels", "offers", "requests", "notices", "resources", "latches", "visits", "schedules",
-        "questions", "tasks", "exposures",
-    )}  # fmt: skip
-    lists |= {f"take_{name[5:]}_away": Call(f"/exports/{name[5:]}?format=json&filter=id+eq+%22{uuid4()}%22", EVERYBODY)
-              for name in lists if name != "list_journal"}  # fmt: skip
+    lists = {
+        f"list_{n}": Call(f"/{n}", EVERYBODY)
+        for n in (
+            "accounts",
+            "people",
+            "teams",
+            "grants",
+            "apps",
+            "sessions",
+            "flags",
+            "rounds",
+            "revocations",
+            "journal",
+            "systems",
+            "levels",
+            "offers",
+            "requests",
+            "notices",
+            "resources",
+            "latches",
+            "visits",
+            "schedules",
+            "questions",
+            "tasks",
+            "exposures",
+        )
+    }
+    lists |= {
+        f"take_{name[5:]}_away": Call(f"/exports/{name[5:]}?format=json&filter=id+eq+%22{uuid4()}%22", EVERYBODY)
+        for name in lists
+        if name != "list_journal"
+    }
     lists["take_journal_away"] = Call("/exports/journal?format=json&filter=position+eq+1", EVERYBODY)
     account, round_, revocation = ids["account"], ids["round"], ids["revocation"]
     wish = {"grants": [str(ids["grant"])]}
@@ -140,7 +165,7 @@ def calls(ids: dict[str, Any]) -> dict[str, Call]:
         **first_hour(ids),
         "end_token": Call(f"/tokens/{uuid4()}", NOBODY),
         "sign_out": Call("/session", EVERYBODY),
-    }  # fmt: skip
+    }
 
 
 def ending(ids: dict[str, Any]) -> dict[str, Call]:
@@ -304,9 +329,14 @@ def kept_by_hand(ids: dict[str, Any]) -> dict[str, Call]:
     """The routes by which records are kept. What names a record that nothing has is refused to everybody."""
     nothing, found = str(uuid4()), {}
     kinds = {
-        "people": "person", "teams": "team", "memberships": "membership", "accounts": "account",
-        "resources": "resource", "groups": "group", "apps": "app",
-    }  # fmt: skip
+        "people": "person",
+        "teams": "team",
+        "memberships": "membership",
+        "accounts": "account",
+        "resources": "resource",
+        "groups": "group",
+        "apps": "app",
+    }
     for kind, word in kinds.items():
         one, edit = f"/{kind}/{nothing}", {"ids": [nothing], "set": {}}
         found |= {
@@ -377,8 +407,9 @@ def exposure(ids: dict[str, Any]) -> dict[str, Call]:
     on_account = {"account": str(ids["account"]), "rights": ["see"]}
     return {
         "get_exposure": Call(f"/exposures/{ids['exposure']}", ADMINISTRATOR),
-        "judge_exposures": Call("/exposures/judge", ADMINISTRATOR,
-                                {"exposures": [str(ids["exposure"])], "judgement": "intended"}, 422),
+        "judge_exposures": Call(
+            "/exposures/judge", ADMINISTRATOR, {"exposures": [str(ids["exposure"])], "judgement": "intended"}, 422
+        ),
         "preview_closing": Call("/exposures/close/preview", ADMINISTRATOR, closing),
         "close_exposures": Call("/exposures/close", ADMINISTRATOR, closing, 409),
         "past_exposures": Call(f"/exposures/past?account={ids['account']}&at={DAYS[0]}", OWNER),
@@ -402,7 +433,7 @@ def exposure(ids: dict[str, Any]) -> dict[str, Call]:
         "get_rule_draft": Call(f"/rule-drafts/{uuid4()}", NOBODY),
         "apply_rule_draft": Call(f"/rule-drafts/{uuid4()}/apply", NOBODY, {"reason": "Over."}),
         "rule_document_schema": Call("/rule-document/schema", EVERYBODY),
-    }  # fmt: skip
+    }
 
 
 def partners() -> dict[str, Call]:
@@ -445,28 +476,98 @@ def first_hour(ids: dict[str, Any]) -> dict[str, Call]:
 
 NOT_LISTS = frozenset({"list_items", "take_held_data", "take_sign_in_away"})
 OPEN = {
-    "sign_in", "make_token", "read_link", "accept_link", "decline_link", "confirm_address", "read_invitation",
-    "accept_invitation", "forgotten_password", "new_password", "get_set_up", "carry_out_set_up",
-}  # fmt: skip
+    "sign_in",
+    "make_token",
+    "read_link",
+    "accept_link",
+    "decline_link",
+    "confirm_address",
+    "read_invitation",
+    "accept_invitation",
+    "forgotten_password",
+    "new_password",
+    "get_set_up",
+    "carry_out_set_up",
+}
 # What a member of another organisation may do as well: these are about themselves, or about their own organisation.
 OWN = {
-    "get_settings", "get_mine", "switch_out", "prove", "set_offers", "ask_for_proof", "begin_factor",
-    "confirm_factor", "remove_factor", "read_notices", "ask_access", "set_settings", "make_level",
-    "preview_schedule", "make_schedule", "make_schedules", "preview_round",
-    "change_many", "get_calendar", "make_calendar", "end_calendar", "get_rules", "preview_rules", "set_rules",
+    "get_settings",
+    "get_mine",
+    "switch_out",
+    "prove",
+    "set_offers",
+    "ask_for_proof",
+    "begin_factor",
+    "confirm_factor",
+    "remove_factor",
+    "read_notices",
+    "ask_access",
+    "set_settings",
+    "make_level",
+    "preview_schedule",
+    "make_schedule",
+    "make_schedules",
+    "preview_round",
+    "change_many",
+    "get_calendar",
+    "make_calendar",
+    "end_calendar",
+    "get_rules",
+    "preview_rules",
+    "set_rules",
     "check_rules",
-    "keep_rules", "want_digest", "get_map", "get_ends", "search", "get_filters", "keep_filter", "register_schema",
-    "export_register", "import_register", "look_at_file", "refused_lines", "own_sign_in", "set_profile",
-    "change_password", "make_recovery_codes", "add_address", "end_other_sessions", "make_own_token", "list_sign_ins",
-    "list_invitations", "invite", "set_organisation", "get_mail_settings", "set_mail_settings", "test_mail_settings",
-    "list_adapters", "try_system", "make_system", "get_merges", "make_person", "make_team", "make_membership",
-    "make_account", "make_app",
-    "get_organisations", "link_sign_in", "get_partners", "offer_link",
-    "make_resource", "make_group", "preview_recording", "record_access",
-    "get_expected", "add_expected", "get_boundary", "preview_boundary", "set_boundary", "get_guards",
+    "keep_rules",
+    "want_digest",
+    "get_map",
+    "get_ends",
+    "search",
+    "get_filters",
+    "keep_filter",
+    "register_schema",
+    "export_register",
+    "import_register",
+    "look_at_file",
+    "refused_lines",
+    "own_sign_in",
+    "set_profile",
+    "change_password",
+    "make_recovery_codes",
+    "add_address",
+    "end_other_sessions",
+    "make_own_token",
+    "list_sign_ins",
+    "list_invitations",
+    "invite",
+    "set_organisation",
+    "get_mail_settings",
+    "set_mail_settings",
+    "test_mail_settings",
+    "list_adapters",
+    "try_system",
+    "make_system",
+    "get_merges",
+    "make_person",
+    "make_team",
+    "make_membership",
+    "make_account",
+    "make_app",
+    "get_organisations",
+    "link_sign_in",
+    "get_partners",
+    "offer_link",
+    "make_resource",
+    "make_group",
+    "preview_recording",
+    "record_access",
+    "get_expected",
+    "add_expected",
+    "get_boundary",
+    "preview_boundary",
+    "set_boundary",
+    "get_guards",
     "get_rule_drafts",
     "rule_document_schema",
-}  # fmt: skip
+}
 
 
 def test_every_route_is_in_this_test(ids: dict[str, Any]) -> None:

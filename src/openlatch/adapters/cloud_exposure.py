@@ -31,10 +31,15 @@ def parts(space: str, items: Iterable[Mapping[str, Any]]) -> Iterator[FoundPart]
     for item in items:
         path = str(item["id"])
         yield FoundPart(
-            space, path, str(item.get("name") or path), str(item.get("kind") or "file"), path,
+            space,
+            path,
+            str(item.get("name") or path),
+            str(item.get("kind") or "file"),
+            path,
             {name: str(value) for name, value in item.get("attributes", {}).items()},
-            tuple(map(str, item.get("groups", ()))), item.get("inherits") is not False,
-        )  # fmt: skip
+            tuple(map(str, item.get("groups", ()))),
+            item.get("inherits") is not False,
+        )
 
 
 def rules(space: str, told: Mapping[str, Any], paths: Iterable[str]) -> Iterator[FoundRule]:

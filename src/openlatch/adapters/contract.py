@@ -220,9 +220,19 @@ class Whole:
 
 
 Found = (
-    FoundLevel | SharedAccount | Unchanged | FoundPart | FoundRule | Login | Holding | Presence | Used | UsedOutside
-    | Coverage | Whole
-)  # fmt: skip
+    FoundLevel
+    | SharedAccount
+    | Unchanged
+    | FoundPart
+    | FoundRule
+    | Login
+    | Holding
+    | Presence
+    | Used
+    | UsedOutside
+    | Coverage
+    | Whole
+)
 
 
 def whole(found: Iterable[Found]) -> Iterator[Found]:
@@ -257,8 +267,19 @@ class Reading:
         sorted_out: dict[type, list[Any]] = {}
         for thing in whole(found):
             sorted_out.setdefault(type(thing), []).append(thing)
-        kinds = (FoundLevel, SharedAccount, Unchanged, FoundPart, FoundRule, Login, Holding, Presence, Used,
-                 UsedOutside, Coverage)  # fmt: skip
+        kinds = (
+            FoundLevel,
+            SharedAccount,
+            Unchanged,
+            FoundPart,
+            FoundRule,
+            Login,
+            Holding,
+            Presence,
+            Used,
+            UsedOutside,
+            Coverage,
+        )
         return cls(*(tuple(sorted_out.get(kind, ())) for kind in kinds))
 
 

@@ -111,9 +111,10 @@ class DavAdapter(Adapter):
         Setting("address", "where the collections are, as https://dav.internal/calendars/office/"),
         Setting("user", "the login that Open Latch signs in with: the owner, or one who may read and write the lists"),
         Setting("domain", "what turns a principal's name into an address, where the server tells none", ""),
-        Setting("refusals", "“first” for a server where a denial counts wherever it stands, else “as written”",
-                "as written"),
-    )  # fmt: skip
+        Setting(
+            "refusals", "“first” for a server where a denial counts wherever it stands, else “as written”", "as written"
+        ),
+    )
     can = Abilities(
         frozenset({StepKind.REMOVE, StepKind.REDUCE, StepKind.GIVE, StepKind.CLOSE}),
         rights=("DAV:read-acl and DAV:write-acl on every collection",),
@@ -141,9 +142,14 @@ class DavAdapter(Adapter):
         """Every collection with its lists, and what can be had without signing in."""
         with self._signed_in() as http, _nobody() as outside:
             above = {thing.path: thing for thing in self._things(http, self._root, "1")}
-            yield Coverage("", ("collections below the address",), (
-                Gap("logins in no list", Why.NOT_SUPPORTED), Gap("inboxes and outboxes", Why.NOT_SUPPORTED),
-            ))  # fmt: skip
+            yield Coverage(
+                "",
+                ("collections below the address",),
+                (
+                    Gap("logins in no list", Why.NOT_SUPPORTED),
+                    Gap("inboxes and outboxes", Why.NOT_SUPPORTED),
+                ),
+            )
             seen: dict[str, Thing] = {}
             levels: dict[str, Containment] = {}
             for path in sorted(above):
@@ -158,9 +164,14 @@ class DavAdapter(Adapter):
             yield Whole()
 
     def _account(
-        self, http: httpx.Client, outside: httpx.Client, account: str, top: Thing, seen: dict[str, Thing],
+        self,
+        http: httpx.Client,
+        outside: httpx.Client,
+        account: str,
+        top: Thing,
+        seen: dict[str, Thing],
         levels: dict[str, Containment],
-    ) -> Iterator[Found]:  # fmt: skip
+    ) -> Iterator[Found]:
         """One account: its parts, who holds what on them, and what stands open."""
         gaps: list[Gap] = []
         held: dict[str, dict[str, set[str]]] = {}
@@ -186,9 +197,7 @@ class DavAdapter(Adapter):
             yield _holding(account, who, rights, parts)
         yield Coverage(account, _LOOKED_AT, tuple(dict.fromkeys(gaps)))
 
-    def _within(
-        self, http: httpx.Client, top: Thing, gaps: list[Gap]
-    ) -> Iterator[tuple[Thing, list[Thing]]]:  # fmt: skip
+    def _within(self, http: httpx.Client, top: Thing, gaps: list[Gap]) -> Iterator[tuple[Thing, list[Thing]]]:
         """A collection and what is in it that has a list of its own, each with what is directly inside."""
         waiting, done, until = [top], set[str](), time.monotonic() + READING_SECONDS
         while waiting:
@@ -326,13 +335,19 @@ class DavAdapter(Adapter):
         kinds = frozenset(unknown if types is None else [kind.tag for kind in types])
         name = _text(told.get(f"{DAV}displayname")) or unquote(path.rstrip("/").rpartition("/")[2])
         return Thing(
-            path, name, kinds, owner, ourselves, () if acl is None else tuple(entries(acl, ourselves, owner)),
-            Containment.of(told.get(f"{DAV}supported-privilege-set")), acl is not None,
-        )  # fmt: skip
+            path,
+            name,
+            kinds,
+            owner,
+            ourselves,
+            () if acl is None else tuple(entries(acl, ourselves, owner)),
+            Containment.of(told.get(f"{DAV}supported-privilege-set")),
+            acl is not None,
+        )
 
     def _propfind(
         self, http: httpx.Client, path: str, depth: str, names: tuple[str, ...]
-    ) -> dict[str, dict[str, Element]]:  # fmt: skip
+    ) -> dict[str, dict[str, Element]]:
         """Properties by path, those that the server gives. SystemRefused with what it said where it refuses."""
         wanted = "".join(f'<{name.rpartition("}")[2]} xmlns="{name[1:].partition("}")[0]}"/>' for name in names)
         body = f'<?xml version="1.0"?><propfind xmlns="DAV:"><prop>{wanted}</prop></propfind>'.encode()
@@ -428,12 +443,14 @@ def _holding(account: str, who: str, rights: Mapping[str, str], parts: Mapping[s
 
 def _tried(
     outside: httpx.Client, url: Callable[[str], str], thing: Thing, inside: Sequence[Thing], always: bool = False
-) -> Tried:  # fmt: skip
+) -> Tried:
     """What can be had of something without signing in; ``always`` also what no entry of its list says."""
     claimed = thing.containment.known(
-        name for entry in thing.entries if entry.grants and (entry.who in OPEN or entry.inverted)
+        name
+        for entry in thing.entries
+        if entry.grants and (entry.who in OPEN or entry.inverted)
         for name in entry.privileges
-    )  # fmt: skip
+    )
     at = url(thing.path)
     gets = [_opens(outside, "GET", url(one.path)) for one in inside if not one.is_collection][:1]
     gets.append(_opens(outside, "PROPFIND", at, headers={"Depth": "0"}))
@@ -450,7 +467,7 @@ def _tried(
 
 def _opens(
     outside: httpx.Client, method: str, address: str, refused: Container[int] = _REFUSED, **given: Any
-) -> bool | None:  # fmt: skip
+) -> bool | None:
     """Whether a request is answered to whoever has not signed in; None where the answer does not tell."""
     answer = asked(outside, method, address, **given)
     if answer.status_code == 207:

@@ -38,9 +38,14 @@ class Tried:
 
 
 def open_rules(
-    account: str, part: str, at: str, entries: Sequence[Entry], containment: Containment, tried: Tried,
+    account: str,
+    part: str,
+    at: str,
+    entries: Sequence[Entry],
+    containment: Containment,
+    tried: Tried,
     refusals_win: bool,
-) -> Iterator[FoundRule]:  # fmt: skip
+) -> Iterator[FoundRule]:
     """The rules of one list, where it gives anything to everybody, or the server does whatever it says.
 
     ``part`` is whose list it is, ``at`` the path by which the server has it.

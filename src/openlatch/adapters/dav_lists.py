@@ -52,8 +52,13 @@ _CONTAINED: Mapping[str, tuple[str, ...]] = {
     "schedule-send": ("schedule-send-invite", "schedule-send-reply", "schedule-send-freebusy"),
     "all": tuple(name for name in PRIVILEGES if name != "all"),
 }
-_NAMED = {"read": "Reader", "read-free-busy": "Sees taken times", "read write": "Editor", "write": "Writer",
-          "all": "Holder of all privileges"}  # fmt: skip
+_NAMED = {
+    "read": "Reader",
+    "read-free-busy": "Sees taken times",
+    "read write": "Editor",
+    "write": "Writer",
+    "all": "Holder of all privileges",
+}
 
 
 @dataclass(frozen=True, slots=True)

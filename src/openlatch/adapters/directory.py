@@ -60,9 +60,11 @@ OWNER = FoundLevel(
     (("admit", "Let others in and put them out", Reach.STEWARD),),
 )
 BOTH = FoundLevel(
-    "owning_member", "Member and group owner", "Has what the group gives, and decides who is in it.",
+    "owning_member",
+    "Member and group owner",
+    "Has what the group gives, and decides who is in it.",
     MEMBER.permissions + OWNER.permissions,
-)  # fmt: skip
+)
 LEVELS = (MEMBER, OWNER, BOTH)
 _HELD_BY = {"member": ("member",), "owner": ("owner",), "owning_member": ("member", "owner")}
 # A lock for good, as the password policy of directories writes it (draft-behera-ldap-password-policy, 5.3.3).
@@ -73,10 +75,23 @@ _GROUPS = f"(|{''.join(f'(objectClass={kind})' for kind in _KINDS)})"
 _OTHER_GROUPS = "(|(objectClass=groupOfURLs)(objectClass=dynamicGroup))"
 _PEOPLE = "(|(objectClass=inetOrgPerson)(objectClass=posixAccount))"
 # By attribute: what somebody whom it names is to the group.
-_SAYS = {"member": "member", "uniqueMember": "member", "roleOccupant": "member", "memberUid": "member",
-         "owner": "owner"}  # fmt: skip
-_OF_PEOPLE = ("uid", "cn", "mail", "employeeNumber", "gidNumber", "pwdAccountLockedTime", "pwdLastSuccess",
-              "authTimestamp")  # fmt: skip
+_SAYS = {
+    "member": "member",
+    "uniqueMember": "member",
+    "roleOccupant": "member",
+    "memberUid": "member",
+    "owner": "owner",
+}
+_OF_PEOPLE = (
+    "uid",
+    "cn",
+    "mail",
+    "employeeNumber",
+    "gidNumber",
+    "pwdAccountLockedTime",
+    "pwdLastSuccess",
+    "authTimestamp",
+)
 _TOLD = ("objectClass", "cn", "description", "gidNumber", "entryCSN")
 _OF_GROUPS = (*_TOLD, *_SAYS)
 _LOOKED_AT = (
@@ -164,8 +179,9 @@ class DirectoryAdapter(Adapter):
             written = [(entry["dn"], entry["attributes"]) for entry in changed]
             world.unable = tuple(unable(directory, written, [entry["dn"] for entry in people], tuple(_SAYS)))
         for entry in groups:
-            yield SharedAccount(entry["dn"], _first(entry, "description") or _first(entry, "cn"), "group",
-                                stamps[entry["dn"]])  # fmt: skip
+            yield SharedAccount(
+                entry["dn"], _first(entry, "description") or _first(entry, "cn"), "group", stamps[entry["dn"]]
+            )
             if entry["dn"] in same:
                 yield Unchanged(entry["dn"])
             yield from directory_exposure.rules(entry["dn"], opened.get(entry["dn"], ()))
@@ -249,13 +265,22 @@ class DirectoryAdapter(Adapter):
         settings = self._settings
         tls = settings.get("tls", "starttls")
         server = ldap3.Server(
-            settings["host"], int(settings["port"]), use_ssl=tls == "always", get_info=ldap3.NONE,
-            tls=ldap3.Tls(validate=ssl.CERT_REQUIRED), connect_timeout=CONNECT_SECONDS,
-        )  # fmt: skip
+            settings["host"],
+            int(settings["port"]),
+            use_ssl=tls == "always",
+            get_info=ldap3.NONE,
+            tls=ldap3.Tls(validate=ssl.CERT_REQUIRED),
+            connect_timeout=CONNECT_SECONDS,
+        )
         directory = ldap3.Connection(
-            server, None if anonymous else settings["user"], None if anonymous else self._secret,
-            receive_timeout=CALL_SECONDS, auto_range=False, check_names=False, auto_referrals=False,
-        )  # fmt: skip
+            server,
+            None if anonymous else settings["user"],
+            None if anonymous else self._secret,
+            receive_timeout=CALL_SECONDS,
+            auto_range=False,
+            check_names=False,
+            auto_referrals=False,
+        )
         try:
             directory.open()
             if tls == "starttls":
@@ -420,8 +445,9 @@ def _search(
             "Lift its limit for this login (in OpenLDAP: limits dn.exact=… size=unlimited); pages alone do not.",
         )
     if code not in (RESULT_SUCCESS, RESULT_NO_SUCH_OBJECT):
-        raise SystemRefused(f"The directory refused to show {base}: {directory.result['description']}.",
-                            "Give the right to read it.")  # fmt: skip
+        raise SystemRefused(
+            f"The directory refused to show {base}: {directory.result['description']}.", "Give the right to read it."
+        )
 
 
 def _stamp(entry: dict[str, Any], opened: Collection[str]) -> str:
@@ -538,10 +564,12 @@ def _wanted(detail: Mapping[str, Any], group: Mapping[str, Any]) -> dict[str, li
         return dict(detail["values"])
     kinds = {kind.lower() for kind in group.get("objectClass", ())}
     members = (
-        "uniqueMember" if "groupofuniquenames" in kinds
-        else "roleOccupant" if "organizationalrole" in kinds
+        "uniqueMember"
+        if "groupofuniquenames" in kinds
+        else "roleOccupant"
+        if "organizationalrole" in kinds
         else "member"
-    )  # fmt: skip
+    )
     if members == "member" and "groupofnames" not in kinds:
         raise SystemRefused(f"{detail['group']} takes its members by uid.", "Put them in by hand.")
     keys = {"member": members, "owner": "owner"}

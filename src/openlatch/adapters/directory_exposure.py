@@ -43,7 +43,7 @@ def tried(nobody: ldap3.Connection, base: str, what: str, known: Collection[str]
 
 def _shown(
     nobody: ldap3.Connection, base: str, what: str, scope: str
-) -> Iterator[tuple[str, tuple[str, Mapping[str, Sequence[bytes]]]]]:  # fmt: skip
+) -> Iterator[tuple[str, tuple[str, Mapping[str, Sequence[bytes]]]]]:
     """Entries that are shown, by their names in one form, with the name as it is written and their attributes."""
     pages = nobody.extend.standard.paged_search(
         base, what, scope, attributes=list(_WHO), paged_size=PAGE, generator=True

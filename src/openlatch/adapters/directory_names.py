@@ -15,12 +15,27 @@ from openlatch.errors import SystemRefused
 
 # The names of RFC 4519, 4524 and 2798 that are written in more than one way.
 _SAME = {
-    "commonname": "cn", "2.5.4.3": "cn", "surname": "sn", "2.5.4.4": "sn", "localityname": "l", "2.5.4.7": "l",
-    "stateorprovincename": "st", "2.5.4.8": "st", "organizationname": "o", "2.5.4.10": "o",
-    "organizationalunitname": "ou", "2.5.4.11": "ou", "countryname": "c", "2.5.4.6": "c",
-    "userid": "uid", "0.9.2342.19200300.100.1.1": "uid", "domaincomponent": "dc", "0.9.2342.19200300.100.1.25": "dc",
-    "streetaddress": "street", "2.5.4.9": "street",
-}  # fmt: skip
+    "commonname": "cn",
+    "2.5.4.3": "cn",
+    "surname": "sn",
+    "2.5.4.4": "sn",
+    "localityname": "l",
+    "2.5.4.7": "l",
+    "stateorprovincename": "st",
+    "2.5.4.8": "st",
+    "organizationname": "o",
+    "2.5.4.10": "o",
+    "organizationalunitname": "ou",
+    "2.5.4.11": "ou",
+    "countryname": "c",
+    "2.5.4.6": "c",
+    "userid": "uid",
+    "0.9.2342.19200300.100.1.1": "uid",
+    "domaincomponent": "dc",
+    "0.9.2342.19200300.100.1.25": "dc",
+    "streetaddress": "street",
+    "2.5.4.9": "street",
+}
 # What the library needs a number for: each name in a DN gets one of a kind that it knows nothing of, and so lets pass.
 _ARC = "1.3.6.1.4.1.32473."
 _TYPE = re.compile(r"(?:^|(?<!\\)(?:\\\\)*[,+])([A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)+)(?==)")

@@ -67,10 +67,14 @@ ADMINISTRATION = "administration"
 FIRST_ORDINARY = 1000
 _KEYS = (".ssh/authorized_keys", ".ssh/authorized_keys2")
 _LOOKED_AT = (
-    "keys and certificate authorities of logins", "members of groups, primary groups too", "sudo rules",
-    "users with UID 0", "owners, owning groups, lists and modes of the shared folders", "sessions",
+    "keys and certificate authorities of logins",
+    "members of groups, primary groups too",
+    "sudo rules",
+    "users with UID 0",
+    "owners, owning groups, lists and modes of the shared folders",
+    "sessions",
     "shares by NFS and SMB that ask nobody who they are",
-)  # fmt: skip
+)
 # What sshd can be told that lets others in, and that is not looked at.
 _LETS_IN = {
     "authorizedkeyscommand": "keys that a program gives (AuthorizedKeysCommand)",
@@ -139,9 +143,13 @@ class HostAdapter(Adapter):
         host = self._people()
         gaps[""] += [Gap("a line that names nobody", Why.NOT_SUPPORTED, place) for place in host.strange]
         found = [
-            *self._keys(host, gaps), *_members(host), *self._rules(host, gaps), *self._lists(host, gaps),
-            *self._sessions(host), *self._shares(gaps),
-        ]  # fmt: skip
+            *self._keys(host, gaps),
+            *_members(host),
+            *self._rules(host, gaps),
+            *self._lists(host, gaps),
+            *self._sessions(host),
+            *self._shares(gaps),
+        ]
         if any(isinstance(x, Holding) and x.holder == DOOR for x in found):
             found += host.everyone()
         # The same group, or the same user, can be met in several places.
@@ -285,9 +293,10 @@ class HostAdapter(Adapter):
         if fields is not None and kind is not StepKind.GIVE:
             named += self._key_files(detail["user"], fields)
         return [
-            file for file in dict.fromkeys(named)
+            file
+            for file in dict.fromkeys(named)
             if any(key.fingerprint == detail["fingerprint"] for key in files.keys(self._bytes(file, True)))
-        ]  # fmt: skip
+        ]
 
     def _member_wrong(self, detail: Mapping[str, Any]) -> str | None:
         groups = groups_of(self._text("etc/group"))[0]
@@ -449,8 +458,13 @@ class HostAdapter(Adapter):
             level = NO_SHELL
         else:
             level = COMMAND if "command" in key.options else SHELL
-        handle = {"kind": "key", "user": name, "file": file, "fingerprint": key.fingerprint,
-                  "line": key.line.decode("latin-1")}  # fmt: skip
+        handle = {
+            "kind": "key",
+            "user": name,
+            "file": file,
+            "fingerprint": key.fingerprint,
+            "line": key.line.decode("latin-1"),
+        }
         for option in ("from", "principals"):
             if option in key.options:
                 handle[option] = key.options[option]
@@ -509,8 +523,14 @@ class HostAdapter(Adapter):
             name = host.user_of(number) if of == "user" else f"%{host.group_of(number)}"
             named = [one for one in (top, *inside) if who in one.named()]
             entries = {one.path: {"rights": one.entries.get(who), "default": one.defaults.get(who)} for one in named}
-            handle = {"kind": "list", "folder": folder, "of": of, "number": number, "name": name.lstrip("%"),
-                      "entries": entries}  # fmt: skip
+            handle = {
+                "kind": "list",
+                "folder": folder,
+                "of": of,
+                "number": number,
+                "name": name.lstrip("%"),
+                "entries": entries,
+            }
             parts = tuple((one.path, _level_of(one.rights(who)).key) for one in named if one is not top)
             level = _level_of(top.rights(who)) if who in top.named() else None
             yield from host.holding(name, account, level, handle, parts)

@@ -46,8 +46,10 @@ class Share:
 def of_shares(account: str, folder: str, rights: str, shares: Sequence[Share]) -> Iterator[FoundRule]:
     """The rules of shares that a folder is in, or is; ``rights`` are those that its mode gives to every login."""
     for share in shares:
-        if not (PurePosixPath(folder) == PurePosixPath(share.folder)
-                or PurePosixPath(share.folder) in PurePosixPath(folder).parents):  # fmt: skip
+        if not (
+            PurePosixPath(folder) == PurePosixPath(share.folder)
+            or PurePosixPath(share.folder) in PurePosixPath(folder).parents
+        ):
             continue
         to = ["read", *(["write"] if share.writes else [])]
         if share.as_everyone:
@@ -84,9 +86,13 @@ def exported(text: str) -> Iterator[Share]:
 def shared(text: str) -> Iterator[Share]:
     """Shares of smb.conf(5) that guests get into. ValueError when the file can't be read."""
     parser = RawConfigParser(
-        strict=False, comment_prefixes=("#", ";"), delimiters=("=",), allow_no_value=True, interpolation=None,
+        strict=False,
+        comment_prefixes=("#", ";"),
+        delimiters=("=",),
+        allow_no_value=True,
+        interpolation=None,
         default_section="never a share",
-    )  # fmt: skip
+    )
     parser.optionxform = lambda name: re.sub(r"\s+", "", name).lower()  # type: ignore[assignment, method-assign]
     try:
         parser.read_string("\n".join(line.strip() for line in text.replace("\\\n", " ").splitlines()))

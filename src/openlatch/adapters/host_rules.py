@@ -172,9 +172,13 @@ def _has_form(told: dict[str, Any]) -> bool:
     return (
         all(isinstance(one, dict) and all(isinstance(names, list) for names in one.values()) for one in aliases)
         and isinstance(specs, list)
-        and all(isinstance(spec, dict) and isinstance(spec.get("User_List"), list)
-                and isinstance(spec.get("Cmnd_Specs"), list) for spec in specs)
-    )  # fmt: skip
+        and all(
+            isinstance(spec, dict)
+            and isinstance(spec.get("User_List"), list)
+            and isinstance(spec.get("Cmnd_Specs"), list)
+            for spec in specs
+        )
+    )
 
 
 def _level(found: Rules, specs: Sequence[dict[str, Any]]) -> str:

@@ -7,56 +7,91 @@ from openlatch.adapters.contract import FoundLevel
 from openlatch.core.vocabulary import Reach
 
 SHELL = FoundLevel(
-    "shell", "Whole login", "Can do all that the login can.",
+    "shell",
+    "Whole login",
+    "Can do all that the login can.",
     (("shell", "Do everything that the login can do", Reach.OPERATE),),
-)  # fmt: skip
+)
 COMMAND = FoundLevel(
-    "command", "One command", "Can run one fixed command as the login.",
+    "command",
+    "One command",
+    "Can run one fixed command as the login.",
     (("command", "Run one fixed command as the login", Reach.OPERATE),),
-)  # fmt: skip
+)
 NO_SHELL = FoundLevel(
-    "no_shell", "Without a shell", "Can sign in without a shell, and forward connections or copy files.",
+    "no_shell",
+    "Without a shell",
+    "Can sign in without a shell, and forward connections or copy files.",
     (("forward", "Sign in without a shell, and forward connections or copy files", Reach.OPERATE),),
-)  # fmt: skip
+)
 AUTHORITY = FoundLevel(
-    "authority", "Certificate authority", "Can let in whoever it signs a certificate for.",
+    "authority",
+    "Certificate authority",
+    "Can let in whoever it signs a certificate for.",
     (("sign", "Let in whoever it signs a certificate for", Reach.STEWARD),),
-)  # fmt: skip
+)
 MEMBER = FoundLevel(
     "member", "Member", "Has what the group gives.", (("belong", "Have what the group gives", Reach.OPERATE),)
 )
 LIKE_ROOT = FoundLevel(
-    "like_root", "Member, as good as root", "Has what the group gives, which comes to the whole host.",
+    "like_root",
+    "Member, as good as root",
+    "Has what the group gives, which comes to the whole host.",
     (("like_root", "Have what the group gives, which comes to the whole host", Reach.STEWARD),),
-)  # fmt: skip
+)
 SOME = FoundLevel(
-    rules.SOME, "Some commands", "Can run some commands as the administrator.",
+    rules.SOME,
+    "Some commands",
+    "Can run some commands as the administrator.",
     (("administer_some", "Run some commands as the administrator", Reach.OPERATE),),
-)  # fmt: skip
+)
 AS_OTHERS = FoundLevel(
-    rules.AS_OTHERS, "As others", "Can run commands as other users, who are not the administrator.",
+    rules.AS_OTHERS,
+    "As others",
+    "Can run commands as other users, who are not the administrator.",
     (("as_others", "Run commands as other users", Reach.OPERATE),),
-)  # fmt: skip
+)
 EVERYTHING = FoundLevel(
-    rules.EVERYTHING, "Administrator", "Can do everything on the host, and let others in.",
+    rules.EVERYTHING,
+    "Administrator",
+    "Can do everything on the host, and let others in.",
     (("administer", "Do everything on the host", Reach.STEWARD),),
-)  # fmt: skip
+)
 _SEE = ("see", "See what is in the folder", Reach.OBSERVE)
 READ = FoundLevel("read", "Reader", "Can see what is in the folder.", (_SEE,))
 WRITE = FoundLevel(
-    "write", "Writer", "Can see and change what is in the folder.",
+    "write",
+    "Writer",
+    "Can see and change what is in the folder.",
     (_SEE, ("change", "Change what is in the folder", Reach.OPERATE)),
-)  # fmt: skip
+)
 OWNER = FoundLevel(
-    "owner", "Owner of the folder", "Can do everything with the folder, and let others in.",
+    "owner",
+    "Owner of the folder",
+    "Can do everything with the folder, and let others in.",
     (_SEE, ("own", "Do everything with the folder, and let others in", Reach.STEWARD)),
-)  # fmt: skip
+)
 EVERYONE = FoundLevel(
-    "everyone", "Everyone", "Has what everyone has on the host.",
+    "everyone",
+    "Everyone",
+    "Has what everyone has on the host.",
     (("everyone", "Have what everyone has on the host", Reach.OBSERVE),),
-)  # fmt: skip
-LEVELS = (SHELL, COMMAND, NO_SHELL, AUTHORITY, MEMBER, LIKE_ROOT, SOME, AS_OTHERS, EVERYTHING, READ, WRITE, OWNER,
-          EVERYONE)  # fmt: skip
+)
+LEVELS = (
+    SHELL,
+    COMMAND,
+    NO_SHELL,
+    AUTHORITY,
+    MEMBER,
+    LIKE_ROOT,
+    SOME,
+    AS_OTHERS,
+    EVERYTHING,
+    READ,
+    WRITE,
+    OWNER,
+    EVERYONE,
+)
 BY_KEY = {level.key: level for level in LEVELS}
 # Groups whose members have the whole host within reach, and why.
 AMOUNT_TO_ROOT = {

@@ -66,9 +66,11 @@ EVERYONE = "everyone:"
 # What is in a mailbox itself, outside its folders, as a part of it.
 INBOX = "inbox:"
 _BELONGS = FoundLevel(
-    "everyone", "Everyone", "Has what everybody has who signs in.",
+    "everyone",
+    "Everyone",
+    "Has what everybody has who signs in.",
     (("everyone", "Have what everybody has who signs in", Reach.OBSERVE),),
-)  # fmt: skip
+)
 _LOOKED_AT = (
     "entries of logins",
     "anyone and authenticated",
@@ -183,8 +185,7 @@ class MailboxAdapter(Adapter):
             tops.setdefault(box.top, []).append(box.name)
         shown = _shown({box.top: box.prefix for box in boxes})
         known = dict.fromkeys(who for acl in lists.values() for who in acl.logins if who != self._settings["user"])
-        found = [thing for top, names in tops.items()
-                 for thing in self._account(top, shown[top], names, lists, known)]  # fmt: skip
+        found = [thing for top, names in tops.items() for thing in self._account(top, shown[top], names, lists, known)]
         levels = {x.level for x in found if isinstance(x, Holding) and x.level}
         levels |= {rights for x in found if isinstance(x, Holding) for _, rights in x.parts}
         yield _BELONGS
@@ -417,9 +418,13 @@ def _coverage(lists: Mapping[str, MailList], sessions: bool) -> Iterator[Coverag
 
 
 def _holding(
-    account: str, who: str, held: Mapping[str, str], known: Mapping[str, MailList], handle: dict[str, Any],
+    account: str,
+    who: str,
+    held: Mapping[str, str],
+    known: Mapping[str, MailList],
+    handle: dict[str, Any],
     by_account: bool = False,
-) -> Holding:  # fmt: skip
+) -> Holding:
     """What somebody holds in a mailbox: on all of its folders alike, or on some of them."""
     rights = {name: key(given) for name, given in held.items()}
     handle = {**handle, "given": {name: given for name, given in sorted(rights.items()) if name in handle["boxes"]}}

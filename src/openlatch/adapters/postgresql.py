@@ -116,13 +116,28 @@ _OF_LOGINS: dict[StepKind, LiteralString] = {
 }
 _REFUSED = re.compile(
     r"authentication failed|no pg_hba\.conf entry|no password supplied|(role|database|user) .* does not exist|"
-    r"not permitted to log in|certificate|SSL|too many connections for role", re.IGNORECASE
-)  # fmt: skip
+    r"not permitted to log in|certificate|SSL|too many connections for role",
+    re.IGNORECASE,
+)
 _LOOKED_AT = (
-    "memberships, with those in predefined roles and in logins", "attributes of roles", "owners", "databases",
-    "schemas", "tables and views", "columns", "sequences", "functions", "types", "languages", "large objects",
-    "foreign servers", "tablespaces", "parameters", "rights of PUBLIC", "sessions",
-)  # fmt: skip
+    "memberships, with those in predefined roles and in logins",
+    "attributes of roles",
+    "owners",
+    "databases",
+    "schemas",
+    "tables and views",
+    "columns",
+    "sequences",
+    "functions",
+    "types",
+    "languages",
+    "large objects",
+    "foreign servers",
+    "tablespaces",
+    "parameters",
+    "rights of PUBLIC",
+    "sessions",
+)
 
 
 _MEMBERSHIP_KEYS = frozenset(level.key for level in MEMBERSHIPS)
@@ -402,8 +417,10 @@ def _session_wrong(db: psycopg.Connection[dict[str, Any]], detail: Mapping[str, 
         [detail["started"], detail["pid"]],
     ).fetchone()
     if row is not None and row["is_hidden"]:
-        raise SystemRefused("The server does not show since when its processes run.",
-                            "Make Open Latch's login a member of pg_read_all_stats again.")  # fmt: skip
+        raise SystemRefused(
+            "The server does not show since when its processes run.",
+            "Make Open Latch's login a member of pg_read_all_stats again.",
+        )
     return f"server process {detail['pid']} is still there" if row is not None and row["is_it"] else None
 
 
@@ -418,8 +435,9 @@ def _membership_statements(
         if options:
             given = sql.SQL(", ").join(
                 sql.SQL("{} {}").format(sql.SQL(name), sql.SQL("true" if detail["options"][name] else "false"))
-                for name in ("admin", "inherit", "set") if name in detail["options"]
-            )  # fmt: skip
+                for name in ("admin", "inherit", "set")
+                if name in detail["options"]
+            )
             yield sql.SQL("grant {} to {} with {}").format(role, member, given)
             return
         yield sql.SQL(form).format(role, member)
@@ -489,8 +507,13 @@ def _holding(member: Mapping[str, Any], is_login: bool, account: Mapping[str, An
         level = "keeper"
     else:
         level = "operator" if name in changers else "reader"
-    handle = {"role": name, "member": member["holder"], "role_oid": member["role_oid"],
-              "member_oid": member["member_oid"], **({"admits": "yes"} if member["admits"] else {})}  # fmt: skip
+    handle = {
+        "role": name,
+        "member": member["holder"],
+        "role_oid": member["role_oid"],
+        "member_oid": member["member_oid"],
+        **({"admits": "yes"} if member["admits"] else {}),
+    }
     if "sets" in member:
         handle["options"] = {"admin": member["admits"], "inherit": member["inherits"], "set": member["sets"]}
     return Holding(name, member["holder"], not is_login, level, None, handle)

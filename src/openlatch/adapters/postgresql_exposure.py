@@ -68,8 +68,14 @@ _IN_SCHEMA: LiteralString = """
     union all select 'function', oid, pronamespace from pg_proc where oid = any(%(numbers)s)
     union all select 'type', oid, typnamespace from pg_type where oid = any(%(numbers)s)
 """
-_FAMILIES = {"table": "class", "view": "class", "sequence": "class", "column": "class", "function": "function",
-             "type": "type"}  # fmt: skip
+_FAMILIES = {
+    "table": "class",
+    "view": "class",
+    "sequence": "class",
+    "column": "class",
+    "function": "function",
+    "type": "type",
+}
 # Those who get to a place by name; None for every login.
 Reached = frozenset[str] | None
 
@@ -172,9 +178,14 @@ def reached(db: Db, database: str, places: Iterable[str], numbers: Mapping[str, 
 
 
 def rules(
-    account: str, current: str, places: Mapping[str, Sequence[tuple[str, bool]]], numbers: Mapping[str, int],
-    at: Doors, under: Mapping[str, str], who: Mapping[str, Reached],
-) -> Iterator[FoundRule]:  # fmt: skip
+    account: str,
+    current: str,
+    places: Mapping[str, Sequence[tuple[str, bool]]],
+    numbers: Mapping[str, int],
+    at: Doors,
+    under: Mapping[str, str],
+    who: Mapping[str, Reached],
+) -> Iterator[FoundRule]:
     """The rules of a database: one for each place on which PUBLIC has rights, and one guard for pg_hba.conf.
 
     ``places`` are the rights of PUBLIC by place, ``numbers`` the object identifiers, ``under`` row policies by table,
@@ -188,9 +199,11 @@ def rules(
         is_by_row = table in under and set(to) <= _BY_ROW
         conditions = [{"not_understood": f"row policies: {under[table] or 'none'}"[:300]}] if is_by_row else []
         handle = {
-            "holder": "", "places": [place], "in": current,
+            "holder": "",
+            "places": [place],
+            "in": current,
             "oids": {place: numbers[place]} if place in numbers else {},
-        }  # fmt: skip
+        }
         # What is given on the database itself is about the whole account.
         on = {"set_on": "account", "on": ["/"]} if place == account else {"set_on": {"resource": path_of(place)}}
         by_name = who.get(place)

@@ -378,8 +378,9 @@ def _statements(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -
             form = "grant {}{} {} to {} with grant option" if admits else "grant {}{} {} to {}"
             yield sql.SQL(form).format(_word(right), column, target, holder)
         return
-    held = {r["privilege"]: r for r in db.execute(_with_objects(db, _BY_NAME),
-                                                  {"kind": what, "name": name, "who": who})}  # fmt: skip
+    held = {
+        r["privilege"]: r for r in db.execute(_with_objects(db, _BY_NAME), {"kind": what, "name": name, "who": who})
+    }
     cascade = sql.SQL(" cascade" if _loses(db, kind, detail, place, held, wanted) else "")
     for right, there in held.items():
         if right in wanted and (wanted[right] or not there["admits"]):
@@ -443,8 +444,9 @@ def number_of(db: Db, role: str, known: str = "") -> int:
     """
     if not role:
         return 0
-    row = db.execute("select oid, rolname from pg_roles where oid::text = %s or (%s = '' and rolname = %s)",
-                     [known, known, role]).fetchone()  # fmt: skip
+    row = db.execute(
+        "select oid, rolname from pg_roles where oid::text = %s or (%s = '' and rolname = %s)", [known, known, role]
+    ).fetchone()
     if row is not None and row["rolname"] == role:
         return int(row["oid"])
     if row is None and known:

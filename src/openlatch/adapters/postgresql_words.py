@@ -20,8 +20,13 @@ ATTRIBUTES: dict[str, tuple[LiteralString, str, Reach]] = {
     "rolreplication": ("replication", "Copy the whole server", Reach.OBSERVE),
     "rolbypassrls": ("bypassrls", "See and change all rows, past their policies", Reach.OPERATE),
 }
-_NAMES = {"superuser": "Superuser", "createrole": "Makes roles", "createdb": "Makes databases",
-          "replication": "Copies the server", "bypassrls": "Passes row policies by"}  # fmt: skip
+_NAMES = {
+    "superuser": "Superuser",
+    "createrole": "Makes roles",
+    "createdb": "Makes databases",
+    "replication": "Copies the server",
+    "bypassrls": "Passes row policies by",
+}
 # By privilege: what it lets somebody do, how far that goes.
 PRIVILEGES: dict[str, tuple[str, Reach]] = {
     "select": ("Read what is in it", Reach.OBSERVE),
@@ -41,9 +46,11 @@ PRIVILEGES: dict[str, tuple[str, Reach]] = {
     "alter system": ("Set it for the whole server", Reach.STEWARD),
 }
 OWNER = FoundLevel(
-    "owner", "Owner", "Can do everything with it, and gives rights on it to others.",
+    "owner",
+    "Owner",
+    "Can do everything with it, and gives rights on it to others.",
     (("owner", "Do everything with it, and give rights on it", Reach.STEWARD),),
-)  # fmt: skip
+)
 EVERYONE = FoundLevel(
     "everyone", "Everyone", "Has what every login has.", (("everyone", "Have what every login has", Reach.OBSERVE),)
 )
@@ -91,8 +98,9 @@ def attribute_level(names: list[str]) -> FoundLevel:
     """The level of a role with these attributes."""
     of = {word: (word, sentence, reach) for word, sentence, reach in ATTRIBUTES.values()}
     said = ", ".join(_small(of[name][1]) for name in names)
-    return FoundLevel(f"is {'+'.join(names)}", ", ".join(_NAMES[n] for n in names), f"Can {said}.",
-                      tuple(of[name] for name in names))  # fmt: skip
+    return FoundLevel(
+        f"is {'+'.join(names)}", ", ".join(_NAMES[n] for n in names), f"Can {said}.", tuple(of[name] for name in names)
+    )
 
 
 def predefined_level(role: str, admits: bool) -> FoundLevel:
@@ -100,8 +108,9 @@ def predefined_level(role: str, admits: bool) -> FoundLevel:
     sentence, reach = PREDEFINED.get(role, (f"Do what the predefined role {role} may", Reach.STEWARD))
     permissions = ((role, sentence, reach), *((_ADMIT,) if admits else ()))
     more = ", and let others in" if admits else ""
-    return FoundLevel(f"{role}{'*' if admits else ''}", f"Member of {role}{more}", f"Can {_small(sentence)}{more}.",
-                      permissions)  # fmt: skip
+    return FoundLevel(
+        f"{role}{'*' if admits else ''}", f"Member of {role}{more}", f"Can {_small(sentence)}{more}.", permissions
+    )
 
 
 def rights_level(key: str) -> FoundLevel:
@@ -110,8 +119,9 @@ def rights_level(key: str) -> FoundLevel:
         return OWNER
     rights = key.split("+")
     plain = tuple(sorted(right.rstrip("*") for right in rights))
-    permissions = [(f"may {right}", *PRIVILEGES.get(right, (f"Have the right {right}", Reach.OPERATE)))
-                   for right in plain]  # fmt: skip
+    permissions = [
+        (f"may {right}", *PRIVILEGES.get(right, (f"Have the right {right}", Reach.OPERATE))) for right in plain
+    ]
     starred = [right.rstrip("*") for right in rights if right.endswith("*")]
     name = _KNOWN.get(plain, "Has " + ", ".join(plain))
     said = ", ".join(_small(sentence) for _, sentence, _ in permissions)

@@ -48,9 +48,15 @@ def _drift(row: Any) -> str | None:
 @click.option("--by-columns", is_flag=True, help="Match the columns by their names and by what is in them.")
 @output_option
 def import_(
-    kind: str, file: Path, form: str | None, keep_good: bool, try_only: bool, matches: tuple[str, ...],
-    by_columns: bool, output: str,
-) -> int:  # fmt: skip
+    kind: str,
+    file: Path,
+    form: str | None,
+    keep_good: bool,
+    try_only: bool,
+    matches: tuple[str, ...],
+    by_columns: bool,
+    output: str,
+) -> int:
     """Bring a file of records. With a bad line nothing is kept, unless --keep-good."""
     form = form or ("jsonl" if file.suffix in (".jsonl", ".ndjson") else "csv")
     with session.client() as service, file.open("rb") as source:
@@ -69,8 +75,10 @@ def import_(
         if len(report.differences) > MOST_SHOWN:
             out.print(f"… and {len(report.differences) - MOST_SHOWN} more changes; --output json shows all")
         kept = "kept" if report.kept else "nothing was kept"
-        out.print(f"{report.read} read: {report.added} added, {report.changed} changed, {report.unchanged} unchanged, "
-                  f"{report.bad} bad ({report.encoding}); {kept}")  # fmt: skip
+        out.print(
+            f"{report.read} read: {report.added} added, {report.changed} changed, {report.unchanged} unchanged, "
+            f"{report.bad} bad ({report.encoding}); {kept}"
+        )
 
     show_one(report, output, write)
     return 4 if report.bad else 0

@@ -257,9 +257,7 @@ def exposure_rules(account: str, file: Path | None) -> None:
 )
 @click.option("--allow-new", is_flag=True, help="End with 0 although something new would be open.")
 @output_option
-def exposure_try(
-    account: str, file: Path, permissions: Sequence[str], allow_new: bool, output: str
-) -> int | None:  # fmt: skip
+def exposure_try(account: str, file: Path, permissions: Sequence[str], allow_new: bool, output: str) -> int | None:
     """What the rules in a FILE would open and close on an ACCOUNT; nothing is written there.
 
     Ends with 7 when somebody would get in who does not now, and with 4 when the document can't be read.
@@ -311,9 +309,7 @@ def exposure_narrow(ident: str, reason: str, yes: bool, output: str) -> int | No
     return None
 
 
-def _apply(
-    service: Client, drafted: wire.RuleDraftRow, name: str, reason: str, yes: bool, output: str
-) -> int | None:  # fmt: skip
+def _apply(service: Client, drafted: wire.RuleDraftRow, name: str, reason: str, yes: bool, output: str) -> int | None:
     """Show what a draft would do, ask, have it set, and say whether the system shows it."""
     found = _worked_out(service, drafted)
     if found.state == "refused" or not yes:
@@ -395,9 +391,17 @@ def guard_list(output: str) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_option
 def guard_set(
-    account: str | None, kind: str | None, resource: str | None, rights: Sequence[Any], organisations: Sequence[str],
-    holders: Sequence[str], reason: str, only_preview: bool, yes: bool, output: str,
-) -> None:  # fmt: skip
+    account: str | None,
+    kind: str | None,
+    resource: str | None,
+    rights: Sequence[Any],
+    organisations: Sequence[str],
+    holders: Sequence[str],
+    reason: str,
+    only_preview: bool,
+    yes: bool,
+    output: str,
+) -> None:
     """Set a guard: on an account, a kind of account, a resource, or on everything."""
     with session.client() as service:
         wish = wire.SetGuard(
@@ -489,9 +493,11 @@ def boundary_show(output: str) -> None:
 
 def _write_boundary(found: wire.Boundary, names: dict[UUID, str]) -> None:
     for word, rows in (
-        ("Domains", found.domains), ("Organisations", found.organisations), ("Networks", found.networks),
+        ("Domains", found.domains),
+        ("Organisations", found.organisations),
+        ("Networks", found.networks),
         ("Systems", [names.get(ident, str(ident)) for ident in found.systems]),
-    ):  # fmt: skip
+    ):
         out.print(f"{word}: {', '.join(rows) or 'none'}", markup=False)
 
 
@@ -504,9 +510,14 @@ def _write_boundary(found: wire.Boundary, names: dict[UUID, str]) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_option
 def boundary_set(
-    domains: Sequence[str], organisations: Sequence[str], networks: Sequence[str], systems: Sequence[str],
-    only_preview: bool, yes: bool, output: str,
-) -> None:  # fmt: skip
+    domains: Sequence[str],
+    organisations: Sequence[str],
+    networks: Sequence[str],
+    systems: Sequence[str],
+    only_preview: bool,
+    yes: bool,
+    output: str,
+) -> None:
     """Set what counts as inside; what is not given stays as it is."""
     with session.client() as service:
         now = service.boundary()

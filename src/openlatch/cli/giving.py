@@ -138,10 +138,20 @@ offer.add_command(list_command("offers", OFFERS, "There is no offer."))
 @_YES
 @output_option
 def offer_send(
-    account: str, to: tuple[str, ...], name: str, levels: tuple[str, ...], permissions: tuple[str, ...],
-    parts: tuple[str, ...], until: Any, since: Any, hours_: str | None, reason: str, only_preview: bool, yes: bool,
+    account: str,
+    to: tuple[str, ...],
+    name: str,
+    levels: tuple[str, ...],
+    permissions: tuple[str, ...],
+    parts: tuple[str, ...],
+    until: Any,
+    since: Any,
+    hours_: str | None,
+    reason: str,
+    only_preview: bool,
+    yes: bool,
     output: str,
-) -> None:  # fmt: skip
+) -> None:
     """Offer access to an account, to one or several people or teams."""
     with session.client() as service:
         ident = session.find(service, "accounts", account)
@@ -187,8 +197,10 @@ def _write_preview(found: wire.OfferPreview) -> None:
     out.print(Text(f"{found.account.name}: {found.words}", style="bold"))
     for to in found.to:
         where = "inside" if to.inside else "outside"
-        out.print(f"  {to.holder['name']} <{to.address}>, {where}, {'known' if to.known else 'not known'} here"
-                  + (f", {to.people} people" if to.people != 1 else ""))  # fmt: skip
+        out.print(
+            f"  {to.holder['name']} <{to.address}>, {where}, {'known' if to.known else 'not known'} here"
+            + (f", {to.people} people" if to.people != 1 else "")
+        )
         for warning in to.warnings:
             out.print(Text(f"    look twice: {warning}", style="bold"))
         out.print(f"    reach: {reach(to.reach)}")
@@ -218,16 +230,19 @@ def offer_show(ident: UUID, output: str) -> None:
 
 
 def _write_offer(found: wire.OfferPage) -> None:
-    out.print(Text(f"{found.account.name} to {found.team or found.person.name}", style="bold"),
-              found.state.replace("_", " "))  # fmt: skip
+    out.print(
+        Text(f"{found.account.name} to {found.team or found.person.name}", style="bold"), found.state.replace("_", " ")
+    )
     out.print(f"{found.words}; reach {reach(found.reach)}")
     for right in found.can:
         out.print(f"  can:    {right.sentence}")
     for right in found.cannot:
         out.print(f"  cannot: {right.sentence}")
     sender = found.sender.name if found.sender else "Open Latch"
-    out.print(f"Sent to {found.address} by {sender} at {moment(found.sent_at)} ({found.times_sent} times), "
-              f"runs out {moment(found.runs_out_at)}")  # fmt: skip
+    out.print(
+        f"Sent to {found.address} by {sender} at {moment(found.sent_at)} ({found.times_sent} times), "
+        f"runs out {moment(found.runs_out_at)}"
+    )
     if found.answer:
         out.print(f"Answer: {found.answer}")
 
@@ -243,9 +258,16 @@ def _write_offer(found: wire.OfferPage) -> None:
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
 @click.option("--any-hour", is_flag=True, help="At any hour.")
 def offer_change(
-    ident: UUID, levels: tuple[str, ...], permissions: tuple[str, ...], parts: tuple[str, ...], whole: bool,
-    until: Any, no_end: bool, hours_: str | None, any_hour: bool,
-) -> None:  # fmt: skip
+    ident: UUID,
+    levels: tuple[str, ...],
+    permissions: tuple[str, ...],
+    parts: tuple[str, ...],
+    whole: bool,
+    until: Any,
+    no_end: bool,
+    hours_: str | None,
+    any_hour: bool,
+) -> None:
     """Change what a pending offer is of; what you leave out stays. Whoever has opened it reads it again."""
     with session.client() as service:
         found = service.offer(ident)
@@ -323,9 +345,15 @@ request_group.add_command(list_command("requests", REQUESTS, "Nobody asks for an
 @click.option("--emergency", is_flag=True, help="Have it at once, where the account allows it.")
 @output_option
 def request_ask(
-    account: str, owner: str, level: str | None, parts: tuple[UUID, ...], until: Any, reason: str, emergency: bool,
+    account: str,
+    owner: str,
+    level: str | None,
+    parts: tuple[UUID, ...],
+    until: Any,
+    reason: str,
+    emergency: bool,
     output: str,
-) -> None:  # fmt: skip
+) -> None:
     """Ask for access to an account by its exact name or id, or ask its owner by address."""
     wish: dict[str, Any] = {"owner_address": owner, "parts": list(parts), "reason": reason, **window(until)}
     try:
@@ -454,9 +482,18 @@ def _followed(service: Client, change: wire.LargeChangePage, words: str) -> wire
 def _changing(name: str, kind: str, words: str, *options: Any) -> None:
     """A command that changes grants: those named, or all that a filter matches."""
 
-    def command(grants: tuple[UUID, ...], filter_: str, reason: str, only_preview: bool, yes: bool, output: str,
-                until: Any = None, no_end: bool = False, level: UUID | None = None, to: str | None = None,
-                ) -> int:  # fmt: skip
+    def command(
+        grants: tuple[UUID, ...],
+        filter_: str,
+        reason: str,
+        only_preview: bool,
+        yes: bool,
+        output: str,
+        until: Any = None,
+        no_end: bool = False,
+        level: UUID | None = None,
+        to: str | None = None,
+    ) -> int:
         with session.client() as service:
             wish = wire.ChangeWish.model_validate(
                 {
@@ -491,23 +528,31 @@ _changing("suspend", "suspend", "Suspend")
 _changing("resume", "resume", "Resume")
 _changing("end", "end", "End")
 _changing(
-    "set-end", "set_end", "Move the end of",
+    "set-end",
+    "set_end",
+    "Move the end of",
     click.option("--until", type=LastDay(), default=None, help="The last day, or an instant."),
     click.option("--no-end", is_flag=True, help="Let them have no end."),
-)  # fmt: skip
+)
 _changing(
-    "set-level", "set_level", "Change the level of",
+    "set-level",
+    "set_level",
+    "Change the level of",
     click.option("--level", type=click.UUID, required=True, help="The level that they become."),
-)  # fmt: skip
+)
 _changing(
-    "adopt", "adopt", "Record",
+    "adopt",
+    "adopt",
+    "Record",
     click.option("--owner", "to", default=None, help="Who owns the account from now on, where nobody does."),
-)  # fmt: skip
+)
 _changing("restore", "restore", "Give in the system again")
 _changing(
-    "accept", "accept", "Accept how the system departs from",
+    "accept",
+    "accept",
+    "Accept how the system departs from",
     click.option("--until", type=LastDay(), required=True, help="The last day on which it is accepted."),
-)  # fmt: skip
+)
 _changing("replace", "replace", "Hand over", click.option("--to", required=True, help="The successor."))
 
 
@@ -543,10 +588,22 @@ def grant_terms(ident: UUID, output: str) -> None:
 @_YES
 @output_option
 def grant_set_term(
-    ident: UUID, number: int | None, level: str | None, permission: str | None, part: str | None, whole: bool,
-    until: Any, no_end: bool, hours_: str | None, any_hour: bool, drop: bool, reason: str, only_preview: bool,
-    yes: bool, output: str,
-) -> int:  # fmt: skip
+    ident: UUID,
+    number: int | None,
+    level: str | None,
+    permission: str | None,
+    part: str | None,
+    whole: bool,
+    until: Any,
+    no_end: bool,
+    hours_: str | None,
+    any_hour: bool,
+    drop: bool,
+    reason: str,
+    only_preview: bool,
+    yes: bool,
+    output: str,
+) -> int:
     """Change one term of a grant, add one, or take one out; the others stay as they are."""
     with session.client() as service:
         account = service.grant(ident).account.id
@@ -568,17 +625,26 @@ def grant_set_term(
         at = len(terms) if number is None else number - 1
         terms[at : at + 1] = [] if drop else [changed]
         wish = wire.ChangeWish.model_validate(
-            {"kind": "set_terms", "grants": [ident], "versions": {ident: found.version}, "terms": terms,
-             "reason": reason}
-        )  # fmt: skip
+            {
+                "kind": "set_terms",
+                "grants": [ident],
+                "versions": {ident: found.version},
+                "terms": terms,
+                "reason": reason,
+            }
+        )
         return change(service, wish, "Change the terms of", only_preview, yes, output)
 
 
 def _as_wish(term: wire.TermNow) -> dict[str, Any]:
     return {
-        "level": term.level.id if term.level else None, "permission": term.permission or "",
-        "part": term.part.id if term.part else None, "since": term.since, "until": term.until, "hours": term.hours,
-    }  # fmt: skip
+        "level": term.level.id if term.level else None,
+        "permission": term.permission or "",
+        "part": term.part.id if term.part else None,
+        "since": term.since,
+        "until": term.until,
+        "hours": term.hours,
+    }
 
 
 @grant.command("give-up")

@@ -84,18 +84,48 @@ def _act(name: str, about: str, question: str, call: Callable[[Client, UUID], An
         out.print(done.format(found.person.name), markup=False)
 
 
-_act("suspend", "Suspend a sign-in: what is open ends at once.", "Suspend the sign-in of {}?",
-     lambda c, i: c.suspend_sign_in(i), "{} can't sign in until resumed.")  # fmt: skip
-_act("resume", "Let a suspended sign-in in again.", "Let {} sign in again?",
-     lambda c, i: c.suspend_sign_in(i, False), "{} can sign in again.")  # fmt: skip
-_act("take-away", "Take a sign-in away; the person stays in the register.", "Take the sign-in of {} away?",
-     lambda c, i: c.take_sign_in_away(i), "{} has no sign-in any more.")  # fmt: skip
-_act("end-sessions", "End all sessions of a sign-in.", "End all sessions of {}?",
-     lambda c, i: c.end_sign_in_sessions(i), "The sessions of {} have ended.")  # fmt: skip
-_act("end-tokens", "End all API tokens of a sign-in.", "End all API tokens of {}?",
-     lambda c, i: c.end_sign_in_tokens(i), "The tokens of {} have ended.")  # fmt: skip
-_act("reset-factor", "Reset somebody's second factor.", "Reset the second factor of {}?",
-     lambda c, i: c.reset_factor(i), "{} signs in with the password alone until another factor is set up.")  # fmt: skip
+_act(
+    "suspend",
+    "Suspend a sign-in: what is open ends at once.",
+    "Suspend the sign-in of {}?",
+    lambda c, i: c.suspend_sign_in(i),
+    "{} can't sign in until resumed.",
+)
+_act(
+    "resume",
+    "Let a suspended sign-in in again.",
+    "Let {} sign in again?",
+    lambda c, i: c.suspend_sign_in(i, False),
+    "{} can sign in again.",
+)
+_act(
+    "take-away",
+    "Take a sign-in away; the person stays in the register.",
+    "Take the sign-in of {} away?",
+    lambda c, i: c.take_sign_in_away(i),
+    "{} has no sign-in any more.",
+)
+_act(
+    "end-sessions",
+    "End all sessions of a sign-in.",
+    "End all sessions of {}?",
+    lambda c, i: c.end_sign_in_sessions(i),
+    "The sessions of {} have ended.",
+)
+_act(
+    "end-tokens",
+    "End all API tokens of a sign-in.",
+    "End all API tokens of {}?",
+    lambda c, i: c.end_sign_in_tokens(i),
+    "The tokens of {} have ended.",
+)
+_act(
+    "reset-factor",
+    "Reset somebody's second factor.",
+    "Reset the second factor of {}?",
+    lambda c, i: c.reset_factor(i),
+    "{} signs in with the password alone until another factor is set up.",
+)
 
 
 @sign_in.command("set-role")
@@ -121,9 +151,15 @@ def sign_in_invite(person: str | None, name: str, address: str, role: Any, outpu
         ident = session.find(service, "people", person) if person else None
         wish = wire.Invite(person=ident, name=name, address=address, role=role)
         found = session.proving(service, lambda: service.invite(wish))
-    show_one(found, output, lambda: out.print(
-        f"{found.person.name} is invited as {found.role}; the link to {found.address} runs out "
-        f"{moment(found.runs_out_at)}.", markup=False))  # fmt: skip
+    show_one(
+        found,
+        output,
+        lambda: out.print(
+            f"{found.person.name} is invited as {found.role}; the link to {found.address} runs out "
+            f"{moment(found.runs_out_at)}.",
+            markup=False,
+        ),
+    )
 
 
 @click.group()
@@ -218,12 +254,15 @@ def _write_own(found: wire.OwnPage) -> None:
         known = "confirmed" if one.confirmed_at else "not confirmed"
         out.print(f"  {one.address}: {known}{', mail goes here' if one.is_first else ''}", markup=False)
     if found.second_factor_since:
-        out.print(f"Second factor since {moment(found.second_factor_since)}; "
-                  f"{found.recovery_codes_left} recovery codes left")  # fmt: skip
+        out.print(
+            f"Second factor since {moment(found.second_factor_since)}; {found.recovery_codes_left} recovery codes left"
+        )
     else:
         out.print("No second factor: openlatch factor set-up")
-    out.print(f"Times in {found.time_zone or 'the organisation’s time zone'}; no mail about: "
-              f"{', '.join(found.no_mail) or 'nothing'}")  # fmt: skip
+    out.print(
+        f"Times in {found.time_zone or 'the organisation’s time zone'}; no mail about: "
+        f"{', '.join(found.no_mail) or 'nothing'}"
+    )
     show_rows(found.sessions, SESSIONS, "table", "No browser is signed in.")
     show_rows(found.tokens, TOKENS, "table", "There are no tokens.")
 
@@ -316,6 +355,4 @@ def me_end_token(ident: UUID) -> None:
     out.print("Ended.")
 
 
-COMMANDS: dict[str, click.Command] = {
-    "sign-in": sign_in, "invitation": invitation, "password": password, "me": me
-}  # fmt: skip
+COMMANDS: dict[str, click.Command] = {"sign-in": sign_in, "invitation": invitation, "password": password, "me": me}

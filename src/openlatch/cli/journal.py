@@ -68,9 +68,12 @@ def journal_heads(file: Path) -> None:
 )
 @click.option("--expect", default="", metavar="POSITION:HASH", help="A position and hash noted earlier.")
 @click.option(
-    "--head", "heads", multiple=True, type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    "--head",
+    "heads",
+    multiple=True,
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
     help="Signed tree heads that were kept elsewhere, or a bundle of evidence. Repeat it.",
-)  # fmt: skip
+)
 @click.option("--key", default="", help="The public key that heads have to be signed with; left out, the trusted ones.")
 @output_option
 def journal_verify(file: Path | None, expect: str, heads: tuple[Path, ...], key: str, output: str) -> int:
@@ -98,8 +101,14 @@ def journal_verify(file: Path | None, expect: str, heads: tuple[Path, ...], key:
             faults.append(core.Fault(verdict.position + 1, what))
     verdict = dataclasses.replace(verdict, faults=(*faults, *verdict.faults))
     if output == "json":
-        found = {"sound": verdict.sound, "entries": verdict.entries, "position": verdict.position, "hash": verdict.hash,
-                 "vouched": verdict.vouched, "heads": len(given)}  # fmt: skip
+        found = {
+            "sound": verdict.sound,
+            "entries": verdict.entries,
+            "position": verdict.position,
+            "hash": verdict.hash,
+            "vouched": verdict.vouched,
+            "heads": len(given),
+        }
         told = [{"position": f.position, "what": f.what} for f in verdict.faults]
         print(json.dumps({**found, "faults": told}, indent=2))
     else:

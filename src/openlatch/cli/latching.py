@@ -75,9 +75,15 @@ def latch_list(account_name: str, output: str) -> None:
 @click.option("--preview", "only_preview", is_flag=True, help="Show what breaks it, and stop.")
 @output_option
 def latch_set(
-    kind: str, mode: str, account_name: str | None, account_kind: str | None, number: int | None,
-    pair: tuple[str, str] | None, only_preview: bool, output: str,
-) -> None:  # fmt: skip
+    kind: str,
+    mode: str,
+    account_name: str | None,
+    account_kind: str | None,
+    number: int | None,
+    pair: tuple[str, str] | None,
+    only_preview: bool,
+    output: str,
+) -> None:
     """Set a latch to off, warn or hold."""
     with session.client() as service:
         wish = wire.SetLatch.model_validate(
@@ -136,9 +142,14 @@ def level_compare(first: str, second: str, output: str) -> None:
 @click.option("--new", "new", nargs=3, multiple=True, help="A new permission: KEY SENTENCE REACH.")
 @output_option
 def level_make(
-    system: str, key: str, name: str, sentence: str, keys: tuple[str, ...], new: tuple[tuple[str, str, str], ...],
+    system: str,
+    key: str,
+    name: str,
+    sentence: str,
+    keys: tuple[str, ...],
+    new: tuple[tuple[str, str, str], ...],
     output: str,
-) -> None:  # fmt: skip
+) -> None:
     """Make a level in a system."""
     with session.client() as service:
         wish = wire.MakeLevel.model_validate(
@@ -165,9 +176,15 @@ def level_make(
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @output_option
 def level_change(
-    name_or_id: str, add: tuple[str, ...], drop: tuple[str, ...], name: str | None, sentence: str | None,
-    only_preview: bool, yes: bool, output: str,
-) -> None:  # fmt: skip
+    name_or_id: str,
+    add: tuple[str, ...],
+    drop: tuple[str, ...],
+    name: str | None,
+    sentence: str | None,
+    only_preview: bool,
+    yes: bool,
+    output: str,
+) -> None:
     """Change a level, at once for everybody who holds it."""
     with session.client() as service:
         ident = session.find(service, "levels", name_or_id)

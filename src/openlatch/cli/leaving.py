@@ -94,9 +94,12 @@ def leaver() -> None:
 
 
 _SUCCESSOR = click.option(
-    "--successor", "successors", multiple=True, metavar="ACCOUNT=PERSON",
+    "--successor",
+    "successors",
+    multiple=True,
+    metavar="ACCOUNT=PERSON",
     help="Who takes an account over; ACCOUNT= with nothing after it for nobody. Repeat it.",
-)  # fmt: skip
+)
 _LOCK = click.option("--lock/--no-lock", default=True, show_default=True, help="Lock their logins where we can.")
 _DROP = click.option("--drop", is_flag=True, help="Drop their logins for good instead, where a system lets us.")
 
@@ -135,9 +138,7 @@ def leaver_start(
         if not yes:
             _write_preview(seen)
             click.confirm(f"End all that {seen.person.name} has?", abort=True)
-        found = session.proving(
-            service, lambda: service.let_leave(ident, reason, named, lock, drop, seen.fingerprint)
-        )  # fmt: skip
+        found = session.proving(service, lambda: service.let_leave(ident, reason, named, lock, drop, seen.fingerprint))
         if wait:
             found = _count_down(service, found)
     show_one(found, output, lambda: _write_page(found))

@@ -98,9 +98,10 @@ def who_can(person_name: str, account_name: str, output: str, **when: Any) -> No
     """By which paths a person can act in an account: now, or as of any instant."""
     with session.client() as service:
         found = service.access(
-            session.find(service, "people", person_name), session.find(service, "accounts", account_name),
+            session.find(service, "people", person_name),
+            session.find(service, "accounts", account_name),
             **_question(**when),
-        )  # fmt: skip
+        )
     _show(found, REACHES, output, "No path is known by which they can.")
 
 

@@ -33,8 +33,9 @@ class Option:
     @property
     def name(self) -> str:
         """As one types it."""
-        return "--" + self.field.removesuffix("s" if self.read in _MANY else "").removesuffix("e" if self.field in (
-            "other_addresses",) else "").replace("_", "-")  # fmt: skip
+        return "--" + self.field.removesuffix("s" if self.read in _MANY else "").removesuffix(
+            "e" if self.field in ("other_addresses",) else ""
+        ).replace("_", "-")
 
 
 # Readings of which several can be given.
@@ -42,35 +43,48 @@ _MANY = ("texts", "marks", "logins", "resources")
 TEXT, FLAG, DAY = "text", "flag", "day"
 OPTIONS: dict[str, tuple[Option, ...]] = {
     "people": (
-        Option("address", TEXT, "Where mail goes to."), Option("other_addresses", "texts", "Another address."),
-        Option("job", TEXT, "What they do."), Option("inside", FLAG, "Whether they are inside the trust boundary."),
-        Option("standing", TEXT, "current, leaving or left."), Option("leaves_on", DAY, "Their last day."),
+        Option("address", TEXT, "Where mail goes to."),
+        Option("other_addresses", "texts", "Another address."),
+        Option("job", TEXT, "What they do."),
+        Option("inside", FLAG, "Whether they are inside the trust boundary."),
+        Option("standing", TEXT, "current, leaving or left."),
+        Option("leaves_on", DAY, "Their last day."),
         Option("manager", "people", "Whom they report to."),
         Option("marks", "marks", "By which systems tell them: uid=1001, fingerprint=…, employee=…"),
         Option("logins", "logins", "How a system knows them: SYSTEM=NAME."),
     ),
     "teams": (
-        Option("partner", FLAG, "Whether it is a partner organisation."), Option("purpose", TEXT, "What it is for."),
+        Option("partner", FLAG, "Whether it is a partner organisation."),
+        Option("purpose", TEXT, "What it is for."),
         Option("speaker", "people", "Who answers offers to it."),
     ),
     "accounts": (
-        Option("system", "systems", "The system that it is in."), Option("kind", TEXT, "The kind of account."),
-        Option("sensitivity", "number", "1 (low) to 4 (critical)."), Option("owner", "people", "Who owns it."),
+        Option("system", "systems", "The system that it is in."),
+        Option("kind", TEXT, "The kind of account."),
+        Option("sensitivity", "number", "1 (low) to 4 (critical)."),
+        Option("owner", "people", "Who owns it."),
         Option("time_zone", TEXT, "Its time zone; left out, the organisation's."),
-        Option("purpose", TEXT, "What it is for."), Option("handle", TEXT, "What its system calls it."),
+        Option("purpose", TEXT, "What it is for."),
+        Option("handle", TEXT, "What its system calls it."),
         Option("is_closed", FLAG, "Whether nobody can be given anything on it."),
         Option("payer", "payer", "Who pays: person:NAME, team:NAME or account:NAME."),
         Option("paid_until", DAY, "The last day that is paid for."),
     ),
-    "resources": (Option("account", "accounts", "The account that it is a part of."),
-                  Option("kind", TEXT, "What kind of part it is.")),
-    "groups": (Option("account", "accounts", "The account that it belongs to."),
-               Option("resources", "resources", "A resource in it.")),
-    "apps": (
-        Option("publisher", TEXT, "Who publishes it."), Option("home_page", TEXT, "Its home page."),
-        Option("purpose", TEXT, "What it is for."), Option("logins", "logins", "How a system knows it: SYSTEM=NAME."),
+    "resources": (
+        Option("account", "accounts", "The account that it is a part of."),
+        Option("kind", TEXT, "What kind of part it is."),
     ),
-}  # fmt: skip
+    "groups": (
+        Option("account", "accounts", "The account that it belongs to."),
+        Option("resources", "resources", "A resource in it."),
+    ),
+    "apps": (
+        Option("publisher", TEXT, "Who publishes it."),
+        Option("home_page", TEXT, "Its home page."),
+        Option("purpose", TEXT, "What it is for."),
+        Option("logins", "logins", "How a system knows it: SYSTEM=NAME."),
+    ),
+}
 
 
 def read(service: Client, option: Option, given: Any) -> Any:
@@ -255,9 +269,14 @@ def _add_merge(group: click.Group, kind: str) -> None:
                 _write_merge(preview)
                 click.confirm(f"Merge {preview.gone.name} into {preview.kept.name}?", abort=True)
             found = session.proving(service, lambda: service.merge(kind, first, second, preview.fingerprint))
-        show_one(found, output, lambda: out.print(
-            f"{found.gone.name} is merged into {found.kept.name}. To undo it until {found.undo_until:%Y-%m-%d}: "
-            f"openlatch person unmerge {found.id}"))  # fmt: skip
+        show_one(
+            found,
+            output,
+            lambda: out.print(
+                f"{found.gone.name} is merged into {found.kept.name}. To undo it until {found.undo_until:%Y-%m-%d}: "
+                f"openlatch person unmerge {found.id}"
+            ),
+        )
 
     @group.command("unmerge", help="Undo a merge.")
     @click.argument("merge_id", type=click.UUID)
@@ -281,10 +300,12 @@ def _write_merge(found: wire.MergePreview) -> None:
 
 
 for _group, _kind, _noun in (
-    (register.person, "people", "a person"), (register.team, "teams", "a team"),
-    (register.account, "accounts", "an account"), (latching.resource, "resources", "a part of an account"),
+    (register.person, "people", "a person"),
+    (register.team, "teams", "a team"),
+    (register.account, "accounts", "an account"),
+    (latching.resource, "resources", "a part of an account"),
     (register.app, "apps", "an app"),
-):  # fmt: skip
+):
     _add(_group, _kind, _noun)
 
 
@@ -400,14 +421,17 @@ _HOLDERS = {"person": "people", "team": "teams", "app": "apps", "account": "acco
 @output_option
 def grant_record(
     account_name: str | None, holder: str | None, level: str | None, table: Any, yes: bool, output: str, **more: Any
-) -> None:  # fmt: skip
+) -> None:
     """Write down access that exists, without asking anybody.
 
     It is recorded by you; it is not said that you gave it.
     """
     with session.client() as service:
-        rows = [dict(row) for row in csv.DictReader(table)] if table is not None else [
-            {"account": account_name, "holder": holder, "level": level, **more}]  # fmt: skip
+        rows = (
+            [dict(row) for row in csv.DictReader(table)]
+            if table is not None
+            else [{"account": account_name, "holder": holder, "level": level, **more}]
+        )
         lines = [_known(service, number, row) for number, row in enumerate(rows, 1)]
         preview = service.preview_recording(lines)
         if not yes or preview.refused:
@@ -433,19 +457,33 @@ def _known(service: Client, number: int, row: dict[str, Any]) -> wire.RecordAcce
     if not levels:
         raise BadInput(f"{account.system.name} has no level {row['level']!r}.", "Look at: openlatch level list")
     giver = row.get("given_by")
-    found: wire.RecordAccessLine = _checked(lambda: wire.RecordAccessLine.model_validate({
-        "account": account.id, "holder_kind": kind, "holder": session.find(service, _HOLDERS[kind], row["holder"]),
-        "level": levels[0].id, "since": row.get("since") or None,
-        "last_day": row.get("until") or row.get("last_day") or None,
-        "given_by": session.find(service, "people", giver) if giver else None, "evidence": row.get("evidence") or "",
-    }))  # fmt: skip
+    found: wire.RecordAccessLine = _checked(
+        lambda: wire.RecordAccessLine.model_validate(
+            {
+                "account": account.id,
+                "holder_kind": kind,
+                "holder": session.find(service, _HOLDERS[kind], row["holder"]),
+                "level": levels[0].id,
+                "since": row.get("since") or None,
+                "last_day": row.get("until") or row.get("last_day") or None,
+                "given_by": session.find(service, "people", giver) if giver else None,
+                "evidence": row.get("evidence") or "",
+            }
+        )
+    )
     return found
 
 
 def commands_of(names: Sequence[str]) -> dict[str, click.Command]:
     """The groups that got commands here."""
-    groups = {"person": register.person, "team": register.team, "account": register.account, "app": register.app,
-              "resource": latching.resource, "grant": register.grant}  # fmt: skip
+    groups = {
+        "person": register.person,
+        "team": register.team,
+        "account": register.account,
+        "app": register.app,
+        "resource": latching.resource,
+        "grant": register.grant,
+    }
     return {name: groups[name] for name in names}
 
 

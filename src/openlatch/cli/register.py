@@ -158,13 +158,18 @@ def _write_today(found: wire.Today) -> None:
     for row in found.rounds:
         out.print(f"  {row.name}: {row.decided} of {row.items} decided, due {day(row.due_at)}")
     if found.exposures.open:
-        out.print(Text("Open to outsiders", style="bold"), f"{found.exposures.open} exposures, "
-                  f"{found.exposures.unjudged} not judged; anyone can change something by "
-                  f"{found.exposures.anyone_changes}")  # fmt: skip
+        out.print(
+            Text("Open to outsiders", style="bold"),
+            f"{found.exposures.open} exposures, "
+            f"{found.exposures.unjudged} not judged; anyone can change something by "
+            f"{found.exposures.anyone_changes}",
+        )
     out.print(Text("Revocations", style="bold"), f"{found.revocations_going_on} going on")
     for revocation in found.revocations:
-        out.print(f"  {revocation.title}: {revocation.state.replace('_', ' ')}, "
-                  f"{revocation.steps_done} of {revocation.steps} steps")  # fmt: skip
+        out.print(
+            f"  {revocation.title}: {revocation.state.replace('_', ' ')}, "
+            f"{revocation.steps_done} of {revocation.steps} steps"
+        )
     for system in found.systems_down:
         out.print(Text(f"{system.name} has not answered since {moment(system.down_since)}", style="bold"))
 
@@ -190,8 +195,10 @@ def account_show(name_or_id: str, output: str) -> None:
 def _write_account(found: wire.AccountPage) -> None:
     owner = found.owner.name if found.owner else "nobody"
     out.print(Text(found.name, style="bold"), f"in {found.system.name}; {found.purpose}")
-    out.print(f"Sensitivity {sensitivity(found.sensitivity)}, owned by {owner}, "
-              f"{found.sessions} sessions, {found.open_flags} open flags")  # fmt: skip
+    out.print(
+        f"Sensitivity {sensitivity(found.sensitivity)}, owned by {owner}, "
+        f"{found.sessions} sessions, {found.open_flags} open flags"
+    )
     show_rows(found.paths, PATHS, "table", "Nobody is known to reach it.")
     if found.partial_since:
         out.print("Not all of it could be read: what is not shown may be there.")

@@ -75,9 +75,18 @@ def evidence_verify(file: Path, key: str, output: str) -> int:
     """
     found = evidence_bundle.verify(file.read_bytes(), trust.keys(key))
     if output == "json":
-        shown = {"sound": found.sound, "unaltered": found.unaltered, "trusted": found.is_trusted, "round": found.round,
-                 "items": found.items, "position": found.position, "hash": found.hash, "key": found.key,
-                 "addenda": found.addenda, "faults": list(found.faults)}  # fmt: skip
+        shown = {
+            "sound": found.sound,
+            "unaltered": found.unaltered,
+            "trusted": found.is_trusted,
+            "round": found.round,
+            "items": found.items,
+            "position": found.position,
+            "hash": found.hash,
+            "key": found.key,
+            "addenda": found.addenda,
+            "faults": list(found.faults),
+        }
         print(json.dumps(shown, indent=2, ensure_ascii=False))
     else:
         _write(found)

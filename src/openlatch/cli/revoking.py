@@ -154,8 +154,10 @@ def follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:
 def write_revocation(found: wire.RevocationPage) -> None:
     """A revocation with its steps."""
     out.print(Text(found.title, style="bold"), found.state.replace("_", " "), str(found.id))
-    out.print(f"Asked by {found.asked_by.name if found.asked_by else 'Open Latch'} at {moment(found.created_at)}: "
-              f"{found.reason}")  # fmt: skip
+    out.print(
+        f"Asked by {found.asked_by.name if found.asked_by else 'Open Latch'} at {moment(found.created_at)}: "
+        f"{found.reason}"
+    )
     for step in found.step_list:
         known = proof(step.proof, step.done_by)
         out.print(f"  {step.position}. {step.sentence}: {known or step.state.replace('_', ' ')}")
@@ -244,8 +246,11 @@ def revocation_undo(ident: UUID, only_preview: bool, reason: str, yes: bool, out
 def _write_undone(found: wire.Undone) -> None:
     out.print(Text(found.title, style="bold"))
     for line in found.lines:
-        out.print(f"  {line.holder} on {line.account.name} {line.does}" if line.refused is None
-                  else f"  {line.holder} on {line.account.name}: not put back. {line.refused}")  # fmt: skip
+        out.print(
+            f"  {line.holder} on {line.account.name} {line.does}"
+            if line.refused is None
+            else f"  {line.holder} on {line.account.name}: not put back. {line.refused}"
+        )
     for said in found.also:
         out.print(f"  {said}")
 

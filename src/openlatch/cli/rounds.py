@@ -85,8 +85,10 @@ def _write_round(found: wire.RoundPage) -> None:
     if found.closed_at:
         going = f"{found.to_do} still to be carried out" if found.state == "carrying_out" else "all carried out"
         state = f"closed {moment(found.closed_at)}, {going}"
-    out.print(f"{found.decided} of {found.items} decided ({found.kept} kept, {found.trimmed} trimmed, "
-              f"{found.revoked} revoked); {state}")  # fmt: skip
+    out.print(
+        f"{found.decided} of {found.items} decided ({found.kept} kept, {found.trimmed} trimmed, "
+        f"{found.revoked} revoked); {state}"
+    )
     if found.seconding:
         out.print(f"{found.seconding} wait for a second reviewer.")
     if found.by_default:
@@ -203,9 +205,16 @@ def _numbered(service: Client, ident: UUID, number: int) -> wire.ItemRow:
 @click.option("--successor", default="", help="Who is to own the account, when an ownership is revoked.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def round_decide(
-    ident: UUID, numbers: Sequence[int], verdict: str, reason: str, level: UUID | None, until: datetime | None,
-    to_use: bool, successor: str, yes: bool,
-) -> None:  # fmt: skip
+    ident: UUID,
+    numbers: Sequence[int],
+    verdict: str,
+    reason: str,
+    level: UUID | None,
+    until: datetime | None,
+    to_use: bool,
+    successor: str,
+    yes: bool,
+) -> None:
     """Decide the items with these NUMBERS alike."""
     with session.client() as service:
         items = [_numbered(service, ident, number) for number in numbers]
@@ -215,8 +224,14 @@ def round_decide(
         person = session.find(service, "people", successor) if successor else None
         what = f"{verdict} “{item.level}” of {item.holder.name} on {item.facts['account']['name']}"
         if verdict != "keep" and not yes:
-            wish = {"verdict": verdict, "reason": reason, "trim_level": level, "trim_until": until,
-                    "trim_to_use": to_use, "successor": person}  # fmt: skip
+            wish = {
+                "verdict": verdict,
+                "reason": reason,
+                "trim_level": level,
+                "trim_until": until,
+                "trim_to_use": to_use,
+                "successor": person,
+            }
             shown = service.preview_decision(item, wire.Decide.model_validate(wish))
             out.print(shown.sentence)
             for step in shown.preview.steps if shown.preview else []:
@@ -314,9 +329,11 @@ def round_explain(ident: UUID, number: int, reason: str) -> None:
 @round_group.command("close")
 @click.argument("ident", type=click.UUID)
 @click.option(
-    "--undecided", multiple=True, metavar="FATE",
+    "--undecided",
+    multiple=True,
+    metavar="FATE",
     help=f"What becomes of undecided items: {', '.join(FATES)}; REACH=FATE for one reach.",
-)  # fmt: skip
+)
 @click.option("--yes", is_flag=True, help="Do not ask.")
 def round_close(ident: UUID, undecided: tuple[str, ...], yes: bool) -> None:
     """Close a round. Nobody decides in it afterwards; what was decided is carried out."""

@@ -64,9 +64,17 @@ def review_options(command: Callable[..., Any]) -> Callable[..., Any]:
     )
     @functools.wraps(command)
     def wrapped(
-        scope: str, covers: tuple[str, ...], days: int, line: tuple[str, ...], at_close: bool, second_from: int | None,
-        remind: tuple[int, ...], closes_after: int | None, undecided: tuple[str, ...], **kwargs: Any,
-    ) -> Any:  # fmt: skip
+        scope: str,
+        covers: tuple[str, ...],
+        days: int,
+        line: tuple[str, ...],
+        at_close: bool,
+        second_from: int | None,
+        remind: tuple[int, ...],
+        closes_after: int | None,
+        undecided: tuple[str, ...],
+        **kwargs: Any,
+    ) -> Any:
         review = {
             "scope": scope,
             "covers": list(covers) or ["grant", "link"],
@@ -132,9 +140,15 @@ schedule.add_command(list_command("schedules", SCHEDULES, "There is no schedule.
 @click.option("--preview", "only_preview", is_flag=True, help="Show the next times, and stop.")
 @output_option
 def schedule_make(
-    name: str, review: dict[str, Any], recurrence: str, starts: datetime | None, time_zone: str,
-    events: tuple[str, ...], only_preview: bool, output: str,
-) -> None:  # fmt: skip
+    name: str,
+    review: dict[str, Any],
+    recurrence: str,
+    starts: datetime | None,
+    time_zone: str,
+    events: tuple[str, ...],
+    only_preview: bool,
+    output: str,
+) -> None:
     """Have a review open by itself: again and again, or when something happens."""
     with session.client() as service:
         plan = wire.SchedulePlan.model_validate(

@@ -124,8 +124,11 @@ def _write_move(found: wire.MovePlan) -> None:
     for kept in found.keeps:
         alone = "  (nobody else in that job holds it)" if found.peers and kept.held_by == 0 else ""
         out.print(f"  {kept.level} on {kept.account.name}{alone}")
-    out.print(f"Might need, as at least half of the {found.peers} others in that job hold it:"
-              if found.might_need else "Might need: nothing that others in that job show")  # fmt: skip
+    out.print(
+        f"Might need, as at least half of the {found.peers} others in that job hold it:"
+        if found.might_need
+        else "Might need: nothing that others in that job show"
+    )
     for need in found.might_need:
         out.print(f"  {need.level.name} on {need.account.name} ({need.held_by} hold it)")
     for review in found.rounds:
@@ -150,8 +153,10 @@ def person_erase(name_or_id: str, yes: bool, output: str) -> None:
 
 def _write_erased(found: wire.Erased, words: str) -> None:
     counts = found.erased
-    out.print(f"{words}: {counts['records']} values in records, {counts['sessions']} sessions’ devices and places, "
-              f"what {counts['journal']} entries of the journal told.")  # fmt: skip
+    out.print(
+        f"{words}: {counts['records']} values in records, {counts['sessions']} sessions’ devices and places, "
+        f"what {counts['journal']} entries of the journal told."
+    )
     for kept in found.kept:
         out.print(f"Kept: {kept}")
 

@@ -103,8 +103,17 @@ def find(service: Client, kind: str, given: str) -> UUID:
     raise BadInput(f"Several {kind} fit {given!r}: {names}.", "Give the whole name, or the id.")
 
 
-_SINGULAR = {"accounts": "account", "people": "person", "apps": "app", "teams": "team", "systems": "system",
-             "rounds": "round", "levels": "level", "resources": "resource", "schedules": "schedule"}  # fmt: skip
+_SINGULAR = {
+    "accounts": "account",
+    "people": "person",
+    "apps": "app",
+    "teams": "team",
+    "systems": "system",
+    "rounds": "round",
+    "levels": "level",
+    "resources": "resource",
+    "schedules": "schedule",
+}
 
 
 def proving(service: Client, call: Any) -> Any:

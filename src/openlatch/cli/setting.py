@@ -82,9 +82,14 @@ def settings_show(output: str) -> None:
 )
 @output_option
 def settings_set(
-    offer_hours: int | None, domains: tuple[str, ...], needs: tuple[str, ...], auditors: tuple[str, ...],
-    remind: tuple[int, ...], keep_left: int | None, output: str,
-) -> None:  # fmt: skip
+    offer_hours: int | None,
+    domains: tuple[str, ...],
+    needs: tuple[str, ...],
+    auditors: tuple[str, ...],
+    remind: tuple[int, ...],
+    keep_left: int | None,
+    output: str,
+) -> None:
     """Change it; what is not named stays, but for what people need."""
     with session.client() as service:
         held = service.settings()

@@ -73,8 +73,10 @@ def _trial(service: Client, kind: str, given: tuple[str, ...], password: str | N
     """A trial that went well. BadInput with the system's own words when it did not."""
     found = service.try_system(kind, _given(given), password, ident)
     if found.state != "good":
-        raise BadInput(f"It was tried, and {'no worker answered' if found.state == 'waiting' else 'refused'}.",
-                       found.answer or "Look whether the worker runs.")  # fmt: skip
+        raise BadInput(
+            f"It was tried, and {'no worker answered' if found.state == 'waiting' else 'refused'}.",
+            found.answer or "Look whether the worker runs.",
+        )
     return found
 
 
@@ -100,9 +102,14 @@ def system_add(
             out.print(trial.answer if trial else "There is nothing to try by hand.", markup=False)
             return
         found = service.make_system(name, trial.id if trial else None)
-    show_one(found, output, lambda: out.print(
-        f"{found.name} is {'connected, and read soon' if trial else 'added; it is looked after by hand'}.",
-        markup=False))  # fmt: skip
+    show_one(
+        found,
+        output,
+        lambda: out.print(
+            f"{found.name} is {'connected, and read soon' if trial else 'added; it is looked after by hand'}.",
+            markup=False,
+        ),
+    )
 
 
 @system.command("edit")
@@ -119,8 +126,9 @@ def system_edit(
         held = service.system_record(session.find(service, "systems", name_or_id))
         trial = None
         if given or password or kind:
-            kept = tuple(f"{key}={value}" for key, value in held.settings.items()
-                         if key not in _given(given) and value != "")  # fmt: skip
+            kept = tuple(
+                f"{key}={value}" for key, value in held.settings.items() if key not in _given(given) and value != ""
+            )
             trial = _trial(service, kind or held.kind, (*kept, *given), password, held.id)
         found = session.proving(
             service, lambda: service.edit_system(held.id, name, trial.id if trial else None, held.version)
@@ -183,8 +191,12 @@ def settings_mail(output: str, wants_test: bool, **given: Any) -> None:
             held = service.test_mail()
 
     def write() -> None:
-        out.print("As the worker's configuration says." if held.by_configuration else
-                  f"Through {held.host}:{held.port} from {held.sender}.", markup=False)  # fmt: skip
+        out.print(
+            "As the worker's configuration says."
+            if held.by_configuration
+            else f"Through {held.host}:{held.port} from {held.sender}.",
+            markup=False,
+        )
         if held.test_state:
             out.print(f"The test message: {held.test_state}. {held.test_answer}", markup=False)
 

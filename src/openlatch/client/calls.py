@@ -73,15 +73,26 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
     # Signing in.
 
     def make_token(
-        self, address: str, password: str, name: str = "command line", scope: str = "write", code: str = "",
+        self,
+        address: str,
+        password: str,
+        name: str = "command line",
+        scope: str = "write",
+        code: str = "",
         organisation: str = "",
-    ) -> wire.Token:  # fmt: skip
+    ) -> wire.Token:
         """A token by address and password, and the code of a second factor if there is one. It is given only now.
 
         ``organisation`` is a short name, for an address with which somebody signs in at several.
         """
-        body = {"address": address, "password": password, "name": name, "scope": scope, "code": code,
-                "organisation": organisation}  # fmt: skip
+        body = {
+            "address": address,
+            "password": password,
+            "name": name,
+            "scope": scope,
+            "code": code,
+            "organisation": organisation,
+        }
         return wire.Token.model_validate(
             self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""})
         )
@@ -181,9 +192,14 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
     # Imports, the journal.
 
     def bring(
-        self, kind: str, content: Iterable[bytes], form: str = "csv", keep_good: bool = False, try_only: bool = False,
+        self,
+        kind: str,
+        content: Iterable[bytes],
+        form: str = "csv",
+        keep_good: bool = False,
+        try_only: bool = False,
         matching: Mapping[str, str] | None = None,
-    ) -> wire.ImportReport:  # fmt: skip
+    ) -> wire.ImportReport:
         """Bring a file of records; ``content`` is streamed, ``matching`` says which columns are which fields."""
         params = {"form": form, "keep_good": str(keep_good).lower(), "try_only": str(try_only).lower()}
         if matching is not None:

@@ -54,9 +54,14 @@ class Ending(Asking):
         return self._ask(wire.LeavingPreview, "POST", f"/people/{person}/leaving/preview", body)
 
     def let_leave(
-        self, person: UUID, reason: str, successors: Mapping[UUID, UUID | None] | None = None, lock: bool = True,
-        drop: bool = False, fingerprint: str = "",
-    ) -> wire.LeavingPage:  # fmt: skip
+        self,
+        person: UUID,
+        reason: str,
+        successors: Mapping[UUID, UUID | None] | None = None,
+        lock: bool = True,
+        drop: bool = False,
+        fingerprint: str = "",
+    ) -> wire.LeavingPage:
         """Let somebody leave: successors first, then all that they have ends."""
         body = wire.Leave(
             successors=dict(successors or {}), lock=lock, drop=drop, reason=reason, fingerprint=fingerprint

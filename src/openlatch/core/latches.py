@@ -131,9 +131,14 @@ class Crowd:
 
     @classmethod
     def of(
-        cls, register: Register, account: UUID, at: datetime, public: Mapping[UUID, str] | None = None,
-        outside_apps: frozenset[UUID] = frozenset(), payer: tuple[Holder, str] | None = None,
-    ) -> Crowd:  # fmt: skip
+        cls,
+        register: Register,
+        account: UUID,
+        at: datetime,
+        public: Mapping[UUID, str] | None = None,
+        outside_apps: frozenset[UUID] = frozenset(),
+        payer: tuple[Holder, str] | None = None,
+    ) -> Crowd:
         """The crowd of an account; ``public`` are its resources that anyone at all can reach, by id and name, and
         ``payer`` is who pays for it, with their name.
         """
@@ -347,9 +352,12 @@ _LOOK: dict[LatchKind, Callable[[Latch, Crowd], Found]] = {
 
 # Those for which it matters who has access at which time; a window that ends too late is seen without that.
 _OVER_TIME = frozenset(LatchKind) - {
-    LatchKind.ENDS_WITHIN, LatchKind.NOTHING_PUBLIC, LatchKind.UNSEEN, LatchKind.TWO_STEWARDS,
+    LatchKind.ENDS_WITHIN,
+    LatchKind.NOTHING_PUBLIC,
+    LatchKind.UNSEEN,
+    LatchKind.TWO_STEWARDS,
     LatchKind.PAYER_STAYS,
-}  # fmt: skip
+}
 
 
 def broken(latch: Latch, crowd: Crowd) -> Found:

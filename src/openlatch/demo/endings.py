@@ -35,19 +35,22 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
     for role, member in (TAKEN, GIVEN_AGAIN):
         with service.unit(viewer) as unit:
             wanted = (
-                select(Grant.id).join(Account, Account.id == Grant.account_id)
+                select(Grant.id)
+                .join(Account, Account.id == Grant.account_id)
                 .join(Handle, Handle.person_id == Grant.person_id)
                 .where(Account.handle == role, Handle.name == member, Grant.state == "active")
-            )  # fmt: skip
+            )
             grant = unit.db.scalars(wanted).one()
             ident = revoke.start(unit, revoke.Wish((grant,)), "They only helped out over the holidays.")
         execute.carry_out(service, viewer.organisation, ident)
     _by_hand(service, viewer)
     with service.unit(viewer) as unit:
         signed_in = (
-            select(Session).join(Handle, Handle.person_id == Session.person_id)
-            .where(Handle.name == SIGNED_IN_AGAIN, Session.ended_at.is_(None), Session.handle != {}).limit(1)
-        )  # fmt: skip
+            select(Session)
+            .join(Handle, Handle.person_id == Session.person_id)
+            .where(Handle.name == SIGNED_IN_AGAIN, Session.ended_at.is_(None), Session.handle != {})
+            .limit(1)
+        )
         for session in unit.db.scalars(signed_in):
             session.ended_at = session.proved_at = unit.now - timedelta(hours=2)
             session.ended_as, session.proof, session.proved_by = "stated", Proof.STATED, viewer.name
@@ -70,9 +73,11 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
         systems.read(service, viewer.organisation, system)
     _switch_guards_off(service, viewer)
     with service.unit(viewer) as unit:
-        office = select(Grant.id).join(Handle, Handle.person_id == Grant.person_id).where(
-            Handle.name == calendars.principal(calendars.OWNER)
-        )  # fmt: skip
+        office = (
+            select(Grant.id)
+            .join(Handle, Handle.person_id == Grant.person_id)
+            .where(Handle.name == calendars.principal(calendars.OWNER))
+        )
         theirs = tuple(unit.db.scalars(office.order_by(Grant.id)))
         if theirs:
             changes.carry_out(unit, Change(ChangeKind.ADOPT, "The office signs in with it.", theirs))

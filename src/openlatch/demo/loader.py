@@ -276,8 +276,14 @@ def _make_schedules(unit: Unit) -> None:
         closes_after=3,
     )
     schedules.keep(unit, schedules.Plan(sensitive, "quarter", monday.replace(hour=9, minute=0)))
-    leaving = Review("Whoever leaves or moves", "", (Subject.GRANT, Subject.SESSION, Subject.OWNERSHIP), days=5,
-                     reviewers=(Place(Line.MANAGER),), reminders=(1,))  # fmt: skip
+    leaving = Review(
+        "Whoever leaves or moves",
+        "",
+        (Subject.GRANT, Subject.SESSION, Subject.OWNERSHIP),
+        days=5,
+        reviewers=(Place(Line.MANAGER),),
+        reminders=(1,),
+    )
     events = (Happening.PERSON_LEAVES, Happening.PERSON_MOVES)
     schedules.keep(unit, schedules.Plan(leaving, events=events))
 

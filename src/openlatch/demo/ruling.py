@@ -20,9 +20,17 @@ LIMITS = {
     "wide": (4, 4, 4, 4),
 }
 PUBLISHERS = (
-    "Cirrus Works", "Hollin Fell Huts", "Two Rivers Software", "Paperlane", "Fell Instruments", "Clippings Ltd",
-    "Meridian Data", "University of Hollin", "Mountain Signals", "Slope & Stone",
-)  # fmt: skip
+    "Cirrus Works",
+    "Hollin Fell Huts",
+    "Two Rivers Software",
+    "Paperlane",
+    "Fell Instruments",
+    "Clippings Ltd",
+    "Meridian Data",
+    "University of Hollin",
+    "Mountain Signals",
+    "Slope & Stone",
+)
 
 
 def play(service: Service, organisation: UUID) -> None:

@@ -124,9 +124,13 @@ def demo(reset: bool, port: int) -> None:
 
 
 _DATA = click.option(
-    "--data", type=click.Path(path_type=Path), default=Path("/var/lib/openlatch"), show_default=True,
-    envvar="OPENLATCH_DATA", help="The folder for the database, keys, logs and backups.",
-)  # fmt: skip
+    "--data",
+    type=click.Path(path_type=Path),
+    default=Path("/var/lib/openlatch"),
+    show_default=True,
+    envvar="OPENLATCH_DATA",
+    help="The folder for the database, keys, logs and backups.",
+)
 
 
 @click.command()

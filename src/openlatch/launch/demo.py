@@ -59,8 +59,11 @@ class Secrets:
         """Those kept in a folder, or fresh ones."""
         kept = folder / "secrets.json"
         if not kept.exists():
-            made = {"app_password": secrets.token_urlsafe(24), "secret_key": Fernet.generate_key().decode(),
-                    "adapter_password": secrets.token_urlsafe(24)}  # fmt: skip
+            made = {
+                "app_password": secrets.token_urlsafe(24),
+                "secret_key": Fernet.generate_key().decode(),
+                "adapter_password": secrets.token_urlsafe(24),
+            }
             kept.touch(mode=0o600)
             kept.write_text(json.dumps(made))
         found = json.loads(kept.read_text())

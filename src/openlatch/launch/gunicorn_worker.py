@@ -87,10 +87,17 @@ def prompt(app: App) -> App:
 
 def _problem(sock: socket.socket, status: int, reason: str, said: str) -> None:
     """What is told to somebody whose request was none (RFC 9457)."""
-    body = json.dumps({
-        "type": "urn:openlatch:problem:http", "title": reason, "status": status, "detail": said or reason,
-        "remedy": _REMEDY.get(status, "Send a request by HTTP/1.1."), "fields": {}, "breaches": [],
-    }).encode()  # fmt: skip
+    body = json.dumps(
+        {
+            "type": "urn:openlatch:problem:http",
+            "title": reason,
+            "status": status,
+            "detail": said or reason,
+            "remedy": _REMEDY.get(status, "Send a request by HTTP/1.1."),
+            "fields": {},
+            "breaches": [],
+        }
+    ).encode()
     head = (
         f"HTTP/1.1 {status} {reason}\r\nConnection: close\r\nContent-Type: application/problem+json\r\n"
         f"Content-Length: {len(body)}\r\n\r\n"

@@ -366,8 +366,10 @@ def move(folder: Path, to: str, configuration: Path) -> None:
     if expected != found:
         raise CantStart("The journal there is not the one that was moved.", "Make a fresh database, and try again.")
     _write_configuration(configuration, to, keys)
-    _say(f"Everything is there. Configurations: {configuration}/web.toml, worker.toml, admin.toml. "
-         f"What is in {folder} is as it was; run it no more.")  # fmt: skip
+    _say(
+        f"Everything is there. Configurations: {configuration}/web.toml, worker.toml, admin.toml. "
+        f"What is in {folder} is as it was; run it no more."
+    )
 
 
 def _write_configuration(folder: Path, to: str, keys: Keys) -> None:
@@ -375,8 +377,11 @@ def _write_configuration(folder: Path, to: str, keys: Keys) -> None:
     place = to.split("://", 1)[1].rpartition("@")[2]
     held = asdict(keys)
     shared = f'secret_key = "{keys.secret_key}"\n'
-    own = {"web": (WEB_ROLE, "web_password", ""), "worker": (WORKER_ROLE, "worker_password", "all"),
-           "admin": (APP_ROLE, "app_password", "all")}  # fmt: skip
+    own = {
+        "web": (WEB_ROLE, "web_password", ""),
+        "worker": (WORKER_ROLE, "worker_password", "all"),
+        "admin": (APP_ROLE, "app_password", "all"),
+    }
     for name, (role, password, which) in own.items():
         written = f'database_url = "postgresql://{role}:{held[password]}@{place}"\n{shared}'
         if which:

@@ -63,9 +63,14 @@ class Report:
 
 
 def bring(
-    unit: Unit, kind_name: str, form: str, source: BinaryIO, keep_good: bool, try_only: bool,
+    unit: Unit,
+    kind_name: str,
+    form: str,
+    source: BinaryIO,
+    keep_good: bool,
+    try_only: bool,
     matching: core.Matching | None = None,
-) -> Report:  # fmt: skip
+) -> Report:
     """Bring a file's records into the register.
 
     With a bad line nothing is kept, unless ``keep_good``; with ``try_only`` nothing is kept anyway, and the report
@@ -126,10 +131,13 @@ def _tried(unit: Unit, kind: core.RecordKind, report: Report, bad: set[int]) -> 
         said = [guard.shown(breach) for breach in warned]
     added = [change for change in changed if change.added]
     return replace(
-        report, added=len(added), changed=len(changed) - len(added),
+        report,
+        added=len(added),
+        changed=len(changed) - len(added),
         unchanged=max(report.read - report.bad - len(changed), 0),
-        fresh=[change.name for change in added[:MOST_DIFFERENCES]], latches=said,
-    )  # fmt: skip
+        fresh=[change.name for change in added[:MOST_DIFFERENCES]],
+        latches=said,
+    )
 
 
 class _Errors:

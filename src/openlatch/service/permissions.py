@@ -69,9 +69,13 @@ class Sight:
 
     @classmethod
     def of(
-        cls, db: Db, person: UUID | None, administrator: bool, now: datetime,
+        cls,
+        db: Db,
+        person: UUID | None,
+        administrator: bool,
+        now: datetime,
         inside: tuple[UUID, frozenset[str] | None] | None = None,
-    ) -> Sight:  # fmt: skip
+    ) -> Sight:
         """The sight of a person: worked out from what they own and what they reach, there where they are.
 
         ``inside`` is the account in which they act, and the permissions that they act there by when it is not by all.

@@ -89,9 +89,9 @@ def _exposures(unit: Unit) -> dict[str, int]:
     """
     is_judged = or_(Exposure.judgement != "unjudged", Exposure.expected_by_id.is_not(None))
     is_anyones = and_(Exposure.audience != int(Audience.NAMED), Exposure.right != Right.SEE)
-    counted = select(
-        func.count(), func.count().filter(~is_judged), func.count().filter(is_anyones)
-    ).select_from(Exposure)  # fmt: skip
+    counted = select(func.count(), func.count().filter(~is_judged), func.count().filter(is_anyones)).select_from(
+        Exposure
+    )
     shown = (unit.sight.exposures(), Exposure.gone_at.is_(None), ~Exposure.is_blocked)
     found = unit.db.execute(counted.where(*shown)).one()
     return dict(zip(("open", "unjudged", "anyone_changes"), found, strict=True))

@@ -108,9 +108,10 @@ class CalendarServer(Server):
                 for number, text in enumerate(entries):
                     uid = f"{name}-{number}"
                     http.put(
-                        f"{at}{quote(uid)}.ics", content=_ENTRY.format(uid=uid, text=text),
+                        f"{at}{quote(uid)}.ics",
+                        content=_ENTRY.format(uid=uid, text=text),
                         headers={"Content-Type": "text/calendar"},
-                    ).raise_for_status()  # fmt: skip
+                    ).raise_for_status()
             for name, entries in plan["lists"].items():
                 self.set_list(name, entries)
         (self.folder / "made").touch()
@@ -123,18 +124,22 @@ class CalendarServer(Server):
         )
         with httpx.Client(auth=(OWNER, self.secret), timeout=30) as http:
             http.request(
-                "ACL", f"{self.address}{quote(name)}/", headers={"Content-Type": "text/xml"},
+                "ACL",
+                f"{self.address}{quote(name)}/",
+                headers={"Content-Type": "text/xml"},
                 content=f'<D:acl xmlns:D="DAV:" xmlns:C="urn:ietf:params:xml:ns:caldav">{body}</D:acl>',
-            ).raise_for_status()  # fmt: skip
+            ).raise_for_status()
 
     def granted(self, name: str, who: str) -> set[str]:
         """What the server itself says that a principal is granted on a calendar, by the names of privileges."""
         body = '<D:propfind xmlns:D="DAV:"><D:prop><D:acl/></D:prop></D:propfind>'
         with httpx.Client(auth=(OWNER, self.secret), timeout=30) as http:
             answer = http.request(
-                "PROPFIND", f"{self.address}{quote(name)}/", content=body,
+                "PROPFIND",
+                f"{self.address}{quote(name)}/",
+                content=body,
                 headers={"Content-Type": "text/xml", "Depth": "0"},
-            ).raise_for_status()  # fmt: skip
+            ).raise_for_status()
         found = set[str]()
         for ace in ElementTree.fromstring(answer.content).iter("{DAV:}ace"):  # noqa: S314  a server of our own
             if ace.findtext("{DAV:}principal/{DAV:}href") == who:
@@ -147,9 +152,13 @@ class CalendarServer(Server):
         if program is None:
             raise CantStart("saslpasswd2 is not installed.", "Install Debian's package sasl2-bin.")
         subprocess.run(
-            [program, "-p", "-c", "-f", str(self.folder / "logins"), "-u", REALM, name], input=word.encode(),
-            check=True, capture_output=True, cwd="/", **unprivileged(),
-        )  # fmt: skip
+            [program, "-p", "-c", "-f", str(self.folder / "logins"), "-u", REALM, name],
+            input=word.encode(),
+            check=True,
+            capture_output=True,
+            cwd="/",
+            **unprivileged(),
+        )
         with smtplib.LMTP("127.0.0.1", self.post_port) as post:
             post.sendmail(
                 "office@hollinfell.example.org", [name], "Subject: Welcome\r\n\r\nYour calendars are here.\r\n"

@@ -181,10 +181,14 @@ def _people(app: Flask, cloud: Cloud) -> None:
 
 def _user(ident: str, person: dict[str, Any]) -> dict[str, Any]:
     return {
-        "schemas": [SCIM_USER], "id": ident, "userName": person["name"], "displayName": person["name"],
-        "active": person.get("active", True), "emails": [{"value": person["address"], "primary": True}],
+        "schemas": [SCIM_USER],
+        "id": ident,
+        "userName": person["name"],
+        "displayName": person["name"],
+        "active": person.get("active", True),
+        "emails": [{"value": person["address"], "primary": True}],
         "externalId": person.get("number", ""),
-    }  # fmt: skip
+    }
 
 
 def _give_role(held: dict[str, str], person: str, role: str, is_change: bool) -> None:

@@ -37,8 +37,12 @@ if TYPE_CHECKING:
     from openlatch.standins.cloud import Cloud
 
 PERMISSIONS = {
-    "list": Right.SEE, "fetch": Right.SEE, "upload": Right.CHANGE, "delete": Right.CHANGE, "publish": Right.ADMINISTER,
-}  # fmt: skip
+    "list": Right.SEE,
+    "fetch": Right.SEE,
+    "upload": Right.CHANGE,
+    "delete": Right.CHANGE,
+    "publish": Right.ADMINISTER,
+}
 # Of each method, the permission that it takes.
 METHODS = {"GET": "fetch", "HEAD": "list", "PUT": "upload", "DELETE": "delete", "POST": "publish"}
 ZONE = ZoneInfo("Europe/London")
@@ -143,9 +147,13 @@ def _request(cloud: Cloud) -> Request:
     caller = Caller(bool(ident), ident, domain, domain == cloud.state.domain, told.get("X-Link", ""))
     at = datetime.fromisoformat(told["X-At"]) if "X-At" in told else datetime.now(UTC)
     now = Circumstances(
-        at, ip_address(told.get("X-From", "198.51.100.7")), told.get("X-Secure", "yes") == "yes",
-        told.get("X-Second-Factor") == "yes", person.get("attributes", {}), _attributes(cloud),
-    )  # fmt: skip
+        at,
+        ip_address(told.get("X-From", "198.51.100.7")),
+        told.get("X-Secure", "yes") == "yes",
+        told.get("X-Second-Factor") == "yes",
+        person.get("attributes", {}),
+        _attributes(cloud),
+    )
     return Request(caller, METHODS[request.method], now)
 
 

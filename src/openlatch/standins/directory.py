@@ -90,8 +90,9 @@ class DirectoryServer(Server):
                 directory.add(f"cn={name},{APPS}", "applicationProcess")
             for name, about, members, owners in plan["groups"]:
                 values = {"description": about, "member": [named(m) for m in members]}
-                directory.add(group(name), "groupOfNames", {**values, "owner": [named(o) for o in owners]} if owners
-                              else values)  # fmt: skip
+                directory.add(
+                    group(name), "groupOfNames", {**values, "owner": [named(o) for o in owners]} if owners else values
+                )
         for uid in plan["signed_in"]:
             with self.signed_in(named(uid)):
                 pass
@@ -116,6 +117,11 @@ def group(name: str) -> str:
 def usual(server: DirectoryServer) -> dict[str, Any]:
     """The settings by which Open Latch is connected with it."""
     return {
-        "host": "127.0.0.1", "port": server.port, "tls": "none", "user": ADAPTER_LOGIN,
-        "people": PEOPLE, "groups": GROUPS, "apps": APPS,
-    }  # fmt: skip
+        "host": "127.0.0.1",
+        "port": server.port,
+        "tls": "none",
+        "user": ADAPTER_LOGIN,
+        "people": PEOPLE,
+        "groups": GROUPS,
+        "apps": APPS,
+    }

@@ -101,14 +101,21 @@ class MailboxServer(Server):
         (self.folder / "administration").mkdir(exist_ok=True)
         self.sessions_port = usual_port(self.folder / "administration")
         settings = _SETTINGS.format(
-            folder=self.folder, user=user.pw_name, group=_group_of(user.pw_gid), port=self.port, prefix=PREFIX,
-            sessions_port=self.sessions_port, secret=self.secret, more="".join(map(self._namespace, self.more)),
-        )  # fmt: skip
+            folder=self.folder,
+            user=user.pw_name,
+            group=_group_of(user.pw_gid),
+            port=self.port,
+            prefix=PREFIX,
+            sessions_port=self.sessions_port,
+            secret=self.secret,
+            more="".join(map(self._namespace, self.more)),
+        )
         (self.folder / "dovecot.conf").write_text(settings)
         entries = [
-            f"{prefix}{name} user={ADAPTER_LOGIN} {rights}" for prefix in (PREFIX, *self.more)
+            f"{prefix}{name} user={ADAPTER_LOGIN} {rights}"
+            for prefix in (PREFIX, *self.more)
             for name, rights in (("*", "lrwstipekxa"), ("", "lk"))
-        ]  # fmt: skip
+        ]
         (self.folder / "everywhere").write_text("".join(f"{entry}\n".replace("/ user", " user") for entry in entries))
         (self.folder / "logins").touch()
 
@@ -164,6 +171,10 @@ def _group_of(gid: int) -> str:
 def usual(server: MailboxServer) -> dict[str, Any]:
     """The settings by which Open Latch is connected with it."""
     return {
-        "host": "127.0.0.1", "port": server.port, "tls": "none", "user": ADAPTER_LOGIN, "prefix": PREFIX,
+        "host": "127.0.0.1",
+        "port": server.port,
+        "tls": "none",
+        "user": ADAPTER_LOGIN,
+        "prefix": PREFIX,
         "sessions": f"http://127.0.0.1:{server.sessions_port}",
-    }  # fmt: skip
+    }

@@ -89,13 +89,16 @@ class TimestampServer:
         usage = x509.ExtendedKeyUsage([ExtendedKeyUsageOID.TIME_STAMPING])
         certificate = (
             x509.CertificateBuilder()
-            .subject_name(name).issuer_name(name).public_key(key.public_key())
+            .subject_name(name)
+            .issuer_name(name)
+            .public_key(key.public_key())
             .serial_number(x509.random_serial_number())
-            .not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=3650))
+            .not_valid_before(now - timedelta(days=1))
+            .not_valid_after(now + timedelta(days=3650))
             .add_extension(x509.BasicConstraints(False, None), True)
             .add_extension(usage, True)
             .sign(key, hashes.SHA256())
-        )  # fmt: skip
+        )
         pem, plain = serialization.Encoding.PEM, serialization.NoEncryption()
         secret = self.folder / "key.pem"
         secret.touch(mode=0o600)
@@ -119,6 +122,8 @@ def _reply(folder: Path, query: bytes) -> bytes:
         command = ["openssl", "ts", "-reply", "-config", str(folder / "authority.cnf"), "-section", "authority"]
         done = subprocess.run(
             [*command, "-queryfile", str(asked), "-out", str(answer)],
-            capture_output=True, timeout=_SECONDS, check=False,
-        )  # fmt: skip
+            capture_output=True,
+            timeout=_SECONDS,
+            check=False,
+        )
         return answer.read_bytes() if done.returncode == 0 and answer.exists() else b""

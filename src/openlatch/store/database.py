@@ -20,8 +20,12 @@ Begun = TypeVar("Begun")
 # Temporary tables are kept in memory up to a size, so that a large reading or file is not written to disk twice.
 # How much can't be set any more once a connection has had one, so it is said at the beginning; it is taken as needed.
 _SETTINGS = (
-    "timezone=UTC", "jit=off", "random_page_cost=1.1", "max_parallel_workers_per_gather=0", "temp_buffers=256MB",
-)  # fmt: skip
+    "timezone=UTC",
+    "jit=off",
+    "random_page_cost=1.1",
+    "max_parallel_workers_per_gather=0",
+    "temp_buffers=256MB",
+)
 
 
 def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0) -> Engine:

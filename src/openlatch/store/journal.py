@@ -21,9 +21,21 @@ from openlatch.store.tables import JournalEntry, JournalHead
 FEW = 100
 KEY_BYTES = 16
 _EXPORTED = (
-    "position", "at", "actor_id", "actor_name", "action", "subject_kind", "subject_id", "subject_name", "account_id",
-    "facts", "previous", "hash", "seal_key", "told",
-)  # fmt: skip
+    "position",
+    "at",
+    "actor_id",
+    "actor_name",
+    "action",
+    "subject_kind",
+    "subject_id",
+    "subject_name",
+    "account_id",
+    "facts",
+    "previous",
+    "hash",
+    "seal_key",
+    "told",
+)
 
 
 def stamp(at: datetime) -> str:
@@ -133,12 +145,22 @@ def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[st
     before, between, after = core.around_its_place(draft)
     actor, subject = draft["actor"], draft["subject"]
     values = {
-        "organisation": organisation, "before": before, "between": between, "after": after,
-        "at": datetime.fromisoformat(draft["at"]), "actor_id": _uuid(actor["id"]), "actor_name": actor["name"],
-        "action": draft["action"], "subject_kind": subject["kind"], "subject_id": _uuid(subject["id"]),
-        "subject_name": subject["name"], "account_id": _uuid(subject["account"]),
-        "facts": orjson.dumps(draft["facts"]).decode(), "key": bytes.fromhex(draft["key"]), **told,
-    }  # fmt: skip
+        "organisation": organisation,
+        "before": before,
+        "between": between,
+        "after": after,
+        "at": datetime.fromisoformat(draft["at"]),
+        "actor_id": _uuid(actor["id"]),
+        "actor_name": actor["name"],
+        "action": draft["action"],
+        "subject_kind": subject["kind"],
+        "subject_id": _uuid(subject["id"]),
+        "subject_name": subject["name"],
+        "account_id": _uuid(subject["account"]),
+        "facts": orjson.dumps(draft["facts"]).decode(),
+        "key": bytes.fromhex(draft["key"]),
+        **told,
+    }
     raw.execute(_SEAL_ONE, values, prepare=True)
     raw.commit()
 

@@ -39,8 +39,10 @@ def migrate(url: str, passwords: Passwords) -> None:
         with engine.begin() as connection:
             connection.execute(text("select pg_advisory_xact_lock(hashtext('openlatch migrate'))"))
             for role, password in (
-                (APP_ROLE, passwords.app), (WEB_ROLE, passwords.web), (WORKER_ROLE, passwords.worker)
-            ):  # fmt: skip
+                (APP_ROLE, passwords.app),
+                (WEB_ROLE, passwords.web),
+                (WORKER_ROLE, passwords.worker),
+            ):
                 _make_role(connection, role, password)
             command.upgrade(config_for(connection), "head")
             has_queue = connection.scalar(text("select to_regclass('procrastinate_jobs') is not null"))

@@ -132,10 +132,26 @@ def get_today(unit: Unit) -> dict[str, Any]:
 
 
 # Lists of what belongs to an account: whoever acts in one sees its own part of them.
-INSIDE = frozenset({
-    "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "revocations", "journal", "levels", "offers",
-    "requests", "resources", "latches", "visits", "tasks",
-})  # fmt: skip
+INSIDE = frozenset(
+    {
+        "accounts",
+        "people",
+        "teams",
+        "grants",
+        "apps",
+        "sessions",
+        "flags",
+        "revocations",
+        "journal",
+        "levels",
+        "offers",
+        "requests",
+        "resources",
+        "latches",
+        "visits",
+        "tasks",
+    }
+)
 
 
 def _list(name: str, row: Any, what: str) -> None:
@@ -310,8 +326,9 @@ def bring(unit: Unit, kind: str, query: wire.ImportOptions) -> dict[str, Any]:
     return dataclasses.asdict(report)
 
 
-@api.add("POST", "/imports/<kind>/look", "Look at the columns of a file", wire.FileLook, query=wire.FileForm,
-         streams=True)  # fmt: skip
+@api.add(
+    "POST", "/imports/<kind>/look", "Look at the columns of a file", wire.FileLook, query=wire.FileForm, streams=True
+)
 def look_at_file(unit: Unit, kind: str, query: wire.FileForm) -> dict[str, Any]:
     """The body is the file, or its beginning; each column comes with the field that it is taken for."""
     unit.sight.require_administrator()
@@ -322,8 +339,9 @@ def look_at_file(unit: Unit, kind: str, query: wire.FileForm) -> dict[str, Any]:
         return file_columns.look(unit, kind, query.form, cast(BinaryIO, held))
 
 
-@api.add("POST", "/imports/<kind>/refused", "Take the refused lines of a file away", None, query=wire.FileForm,
-         streams=True)  # fmt: skip
+@api.add(
+    "POST", "/imports/<kind>/refused", "Take the refused lines of a file away", None, query=wire.FileForm, streams=True
+)
 def refused_lines(unit: Unit, kind: str, query: wire.FileForm) -> Response:
     """As they are, each with why: a file of the same form. Nothing is kept."""
     unit.sight.require_administrator()

@@ -76,8 +76,14 @@ def get_matrix(unit: Unit, ident: UUID, query: wire.Question) -> dict[str, Any]:
     return queries.matrix(unit, ident, _question(query))
 
 
-@api.add("GET", "/accounts/<uuid:ident>/difference", "Who can do what at one instant and not at another",
-         wire.Difference, query=wire.DifferenceQuery, inside=True)  # fmt: skip
+@api.add(
+    "GET",
+    "/accounts/<uuid:ident>/difference",
+    "Who can do what at one instant and not at another",
+    wire.Difference,
+    query=wire.DifferenceQuery,
+    inside=True,
+)
 def get_difference(unit: Unit, ident: UUID, query: wire.DifferenceQuery) -> dict[str, Any]:
     """In one account."""
     return queries.differ(unit, ident, query.one, query.other, query.believed)

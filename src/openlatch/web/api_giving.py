@@ -123,15 +123,27 @@ def decline_link(body: wire.LinkAnswer) -> dict[str, Any]:
     return {"done": True}
 
 
-@api.add("POST", "/accounts/<uuid:ident>/hand-over", "Offer an account's ownership", wire.OfferPage,
-         body=wire.HandOver, status=201)  # fmt: skip
+@api.add(
+    "POST",
+    "/accounts/<uuid:ident>/hand-over",
+    "Offer an account's ownership",
+    wire.OfferPage,
+    body=wire.HandOver,
+    status=201,
+)
 def hand_over(unit: Unit, ident: UUID, body: wire.HandOver) -> dict[str, Any]:
     """Nothing changes until the new owner accepts by the link that is mailed to them."""
     return offers.offer_ownership(unit, ident, body.to, body.keeps, body.reason, if_match())
 
 
-@api.add("PUT", "/accounts/<uuid:ident>/giving", "How access to an account is given", wire.AccountRow,
-         body=wire.SetAccount, inside=True)  # fmt: skip
+@api.add(
+    "PUT",
+    "/accounts/<uuid:ident>/giving",
+    "How access to an account is given",
+    wire.AccountRow,
+    body=wire.SetAccount,
+    inside=True,
+)
 def set_account(unit: Unit, ident: UUID, body: wire.SetAccount) -> dict[str, Any]:
     """In an emergency, and what people need before they can accept."""
     return settings.set_account(unit, ident, body.emergency_hours, list(body.prerequisites), if_match())
@@ -153,9 +165,14 @@ def get_settings(unit: Unit) -> dict[str, Any]:
 def set_settings(unit: Unit, body: wire.SetSettings) -> dict[str, Any]:
     """For administrators."""
     return settings.change(
-        unit, body.offer_hours, body.inside_domains, list(body.prerequisites), body.auditors, body.remind_days,
+        unit,
+        body.offer_hours,
+        body.inside_domains,
+        list(body.prerequisites),
+        body.auditors,
+        body.remind_days,
         body.keep_left_months,
-    )  # fmt: skip
+    )
 
 
 # Requests.
@@ -208,8 +225,9 @@ def make_level(unit: Unit, body: wire.MakeLevel) -> dict[str, Any]:
     return levels.make(unit, body.system, body.key, _draft(body))
 
 
-@api.add("POST", "/levels/<uuid:ident>/preview", "What changing a level would do", wire.LevelPreview,
-         body=wire.LevelDraft)  # fmt: skip
+@api.add(
+    "POST", "/levels/<uuid:ident>/preview", "What changing a level would do", wire.LevelPreview, body=wire.LevelDraft
+)
 def preview_level(unit: Unit, ident: UUID, body: wire.LevelDraft) -> dict[str, Any]:
     """Whose rights would grow or shrink. Nothing happens yet."""
     return levels.preview(unit, ident, _draft(body))
@@ -261,9 +279,18 @@ def get_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 def _change(body: wire.ChangeWish) -> change_types.Change:
     return change_types.Change(
-        change_types.ChangeKind(body.kind), body.reason, tuple(body.grants), body.filter, dict(body.versions),
-        body.until, body.last_day, body.no_end, body.level, body.successor, tuple(_term(term) for term in body.terms),
-    )  # fmt: skip
+        change_types.ChangeKind(body.kind),
+        body.reason,
+        tuple(body.grants),
+        body.filter,
+        dict(body.versions),
+        body.until,
+        body.last_day,
+        body.no_end,
+        body.level,
+        body.successor,
+        tuple(_term(term) for term in body.terms),
+    )
 
 
 def _term(wish: wire.TermWish) -> TermWish:
@@ -331,15 +358,27 @@ def get_terms(unit: Unit, ident: UUID) -> dict[str, Any]:
 # What a person does by hand.
 
 
-@api.add("POST", "/tasks/<uuid:ident>/done", "Say that something was done by hand", wire.TaskRow,
-         body=wire.TaskDone, inside=True)  # fmt: skip
+@api.add(
+    "POST",
+    "/tasks/<uuid:ident>/done",
+    "Say that something was done by hand",
+    wire.TaskRow,
+    body=wire.TaskDone,
+    inside=True,
+)
 def task_done(unit: Unit, ident: UUID, body: wire.TaskDone) -> dict[str, Any]:
     """In your own words; the register says whose word it is."""
     return hand_tasks.done(unit, ident, body.words, if_match())
 
 
-@api.add("POST", "/tasks/<uuid:ident>/assign", "Say who does something by hand", wire.TaskRow,
-         body=wire.TaskAssign, inside=True)  # fmt: skip
+@api.add(
+    "POST",
+    "/tasks/<uuid:ident>/assign",
+    "Say who does something by hand",
+    wire.TaskRow,
+    body=wire.TaskAssign,
+    inside=True,
+)
 def assign_task(unit: Unit, ident: UUID, body: wire.TaskAssign) -> dict[str, Any]:
     """They are told."""
     return hand_tasks.assign(unit, ident, body.person, if_match())

@@ -66,9 +66,13 @@ def make_schedule(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
 
 
 @api.add(
-    "POST", "/schedules/by-sensitivity", "Make a schedule for each sensitivity", wire.SchedulesMade,
-    body=wire.SchedulePlan, status=201,
-)  # fmt: skip
+    "POST",
+    "/schedules/by-sensitivity",
+    "Make a schedule for each sensitivity",
+    wire.SchedulesMade,
+    body=wire.SchedulePlan,
+    status=201,
+)
 def make_schedules(unit: Unit, body: wire.SchedulePlan) -> dict[str, Any]:
     """Critical accounts every month, high every quarter, medium every half-year, low every year."""
     return {"schedules": schedules.keep_by_sensitivity(unit, _plan(body))}

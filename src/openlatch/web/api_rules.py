@@ -17,8 +17,9 @@ def _wish(body: wire.SetRules) -> rule_settings.Wish:
     weights = None
     if body.weights is not None:
         four = {name: tuple(getattr(body.weights, name)) for name in ("reach", "sensitivity")}
-        weights = Weights(**four, outside=body.weights.outside, staleness=body.weights.staleness,
-                          doubt=body.weights.doubt)  # fmt: skip
+        weights = Weights(
+            **four, outside=body.weights.outside, staleness=body.weights.staleness, doubt=body.weights.doubt
+        )
     pairs = None if body.never_together is None else [(one, other) for one, other in body.never_together]
     return rule_settings.Wish(body.limits, weights, body.off, pairs, body.known_publishers)
 

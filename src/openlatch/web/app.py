@@ -167,8 +167,9 @@ def _on_http(error: HTTPException) -> Response:
         return Response(headers=error.get_headers(), status=error.code)
     if isinstance(error, NotFound):
         return _problem(404, "not-found", "Not found", "There is no such call.", f"See {PREFIX}/openapi.json.")
-    response = _problem(error.code or 500, "http", error.name, error.description or error.name, _REMEDIES.get(
-        error.code or 500, ""))  # fmt: skip
+    response = _problem(
+        error.code or 500, "http", error.name, error.description or error.name, _REMEDIES.get(error.code or 500, "")
+    )
     if isinstance(error, MethodNotAllowed):
         response.headers["Allow"] = ", ".join(sorted(error.valid_methods or ()))
     return response

@@ -183,9 +183,10 @@ class Broker:
         organisation, kinds = UUID(note["organisation"]), set(note["kinds"])
         event = f"id: {note['position']}\nevent: changed\ndata: {json.dumps({'kinds': note['kinds']})}\n\n"
         doubted = {
-            stream for stream in self._of(organisation)
+            stream
+            for stream in self._of(organisation)
             if kinds & _ENDING or (stream.viewer.inside is not None and kinds & _ENDING_INSIDE)
-        }  # fmt: skip
+        }
         for stream in [s for s in doubted if kinds & {"sign_in", "token", "visit"} and s.is_over()]:
             # Whoever signs out hears of nothing any more, this change included.
             self._close(stream, waiting)
@@ -195,9 +196,10 @@ class Broker:
     def _of(self, organisation: UUID | None) -> list[Stream]:
         with self._lock:
             return [
-                s for s in self._streams
+                s
+                for s in self._streams
                 if s.sock is not None and (organisation is None or s.viewer.organisation == organisation)
-            ]  # fmt: skip
+            ]
 
     def _send(self, event: str, organisation: UUID | None, waiting: selectors.BaseSelector | None = None) -> None:
         for stream in self._of(organisation):

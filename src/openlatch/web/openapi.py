@@ -76,9 +76,17 @@ def document(routes: Iterable[Route]) -> dict[str, Any]:
 
 # Calls that two people can make at the same time about the same thing.
 VERSIONED = (
-    "decide", "change_offer", "withdraw_offer", "hand_over", "set_account", "grant_request", "decline_request",
-    "withdraw_request", "change_level", "change_schedule",
-)  # fmt: skip
+    "decide",
+    "change_offer",
+    "withdraw_offer",
+    "hand_over",
+    "set_account",
+    "grant_request",
+    "decline_request",
+    "withdraw_request",
+    "change_level",
+    "change_schedule",
+)
 _EVENTS = {
     "operationId": "events",
     "summary": "What changes, as it changes",

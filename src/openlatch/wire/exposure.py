@@ -187,9 +187,10 @@ class BoundaryDraft(Request):
     organisations: list[ShortText] = Field(default_factory=list, max_length=50)
     networks: list[ShortText] = Field(default_factory=list, max_length=200)
     systems: list[UUID] = Field(
-        default_factory=list, max_length=200,
+        default_factory=list,
+        max_length=200,
         description="Systems in which everybody who can sign in is inside, except people who are known to be outside.",
-    )  # fmt: skip
+    )
 
 
 class Boundary(Answer):
@@ -337,9 +338,10 @@ class MakeDraft(CheckRules):
     """A rule document for an account, to see what it would open and close."""
 
     permissions: dict[str, Right] = Field(
-        default_factory=dict, max_length=200,
+        default_factory=dict,
+        max_length=200,
         description="Permissions that would come to other rights, if the system's levels were changed.",
-    )  # fmt: skip
+    )
 
 
 class RuleDraftRow(Answer):

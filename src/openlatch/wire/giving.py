@@ -631,10 +631,18 @@ class SetLatch(Request):
     """A latch, on one account or on all accounts of a kind."""
 
     kind: Literal[
-        "most_delegates", "one_at_a_time", "no_outsiders", "no_spend_outside", "ends_within", "two_stewards",
-        "second_factor", "unseen", "nothing_public", "never_together",
+        "most_delegates",
+        "one_at_a_time",
+        "no_outsiders",
+        "no_spend_outside",
+        "ends_within",
+        "two_stewards",
+        "second_factor",
+        "unseen",
+        "nothing_public",
+        "never_together",
         "payer_stays",
-    ]  # fmt: skip
+    ]
     mode: Literal["off", "warn", "hold"]
     account: UUID | None = None
     account_kind: ShortText | None = None
@@ -852,6 +860,9 @@ class SetSettings(Request):
         None, max_length=5, description="So many days before access ends, people are told; left out, as before."
     )
     keep_left_months: int | None = Field(
-        None, ge=0, le=240, description="For how many months after leaving what identifies people is kept; 0 for ever; "
+        None,
+        ge=0,
+        le=240,
+        description="For how many months after leaving what identifies people is kept; 0 for ever; "
         "left out, as before.",
-    )  # fmt: skip
+    )

@@ -152,9 +152,11 @@ class ImportOptions(Request):
     keep_good: bool = Field(False, description="Keep the good lines when there are bad ones.")
     try_only: bool = Field(False, description="Check, and keep nothing.")
     matching: str = Field(
-        "", max_length=20_000, examples=['{"E-mail": "address"}'],
+        "",
+        max_length=20_000,
+        examples=['{"E-mail": "address"}'],
         description="Which columns are which fields, as a JSON object; left out, they are called as the fields are.",
-    )  # fmt: skip
+    )
     keep_matching: bool = Field(False, description="Keep the matching for files with the same columns.")
 
 

@@ -12,12 +12,40 @@ from openlatch.wire.answers import Answer, Named, Preview, Proved
 from openlatch.wire.requests import ClockTime, Instant, Request, Sentence
 
 __all__ = [
-    "AbsenceOf", "Absent", "Agree", "AnswerQuestion", "Ask", "BetterReviewers", "CalendarPage", "CloseRound", "Decide",
-    "DecideMany", "Decided", "DecisionPreview", "Explain", "Fates", "GroupBy", "Groups", "ItemOf", "ItemRow",
-    "OpenRound", "PassOn", "Place", "Population", "QuestionRow", "ReviewPlan", "ReviewerProgress", "RoundPage",
+    "AbsenceOf",
+    "Absent",
+    "Agree",
+    "AnswerQuestion",
+    "Ask",
+    "BetterReviewers",
+    "CalendarPage",
+    "CloseRound",
+    "Decide",
+    "DecideMany",
+    "Decided",
+    "DecisionPreview",
+    "Explain",
+    "Fates",
+    "GroupBy",
+    "Groups",
+    "ItemOf",
+    "ItemRow",
+    "OpenRound",
+    "PassOn",
+    "Place",
+    "Population",
+    "QuestionRow",
+    "ReviewPlan",
+    "ReviewerProgress",
+    "RoundPage",
     "RoundProgress",
-    "RoundRow", "ScheduleDates", "SchedulePage", "SchedulePlan", "ScheduleRow", "SchedulesMade",
-]  # fmt: skip
+    "RoundRow",
+    "ScheduleDates",
+    "SchedulePage",
+    "SchedulePlan",
+    "ScheduleRow",
+    "SchedulesMade",
+]
 
 Covered = Literal["grant", "link", "session", "exposure", "ownership", "latch", "acceptance"]
 Fate = Literal["keep", "suspend", "revoke"]

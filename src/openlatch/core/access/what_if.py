@@ -131,9 +131,10 @@ class Shift:
 
 
 def shifts(
-    accounts: Sequence[UUID], before: Callable[[UUID], dict[Holder, list[Path]]],
+    accounts: Sequence[UUID],
+    before: Callable[[UUID], dict[Holder, list[Path]]],
     after: Callable[[UUID], dict[Holder, list[Path]]],
-) -> list[Shift]:  # fmt: skip
+) -> list[Shift]:
     """Whose rights differ between two answers about the same accounts, and how."""
     found = []
     for account in accounts:
@@ -141,9 +142,17 @@ def shifts(
         for holder in {**was, **will}:
             one, other = was.get(holder, []), will.get(holder, [])
             shift = Shift(
-                holder, account, lost(other, one), lost(one, other), _owns(other), _owns(one),
-                bool(one) and not other, bool(other) and not one, tuple(one), tuple(other),
-            )  # fmt: skip
+                holder,
+                account,
+                lost(other, one),
+                lost(one, other),
+                _owns(other),
+                _owns(one),
+                bool(one) and not other,
+                bool(other) and not one,
+                tuple(one),
+                tuple(other),
+            )
             if shift.gained or shift.lost or shift.owns_now != shift.owned_before or bool(one) != bool(other):
                 found.append(shift)
     return found
@@ -195,9 +204,13 @@ def matrix(register: Register, account: UUID, at: datetime) -> tuple[list[Permis
             for holder in crowd:
                 into.setdefault(holder, set()).update(keys)
     rows = [
-        Row(holder, holder == owner, frozenset(held := whole.get(holder, set())),
-            frozenset(partly.get(holder, set()) - held))
+        Row(
+            holder,
+            holder == owner,
+            frozenset(held := whole.get(holder, set())),
+            frozenset(partly.get(holder, set()) - held),
+        )
         for holder in {**dict.fromkeys([owner] if owner else []), **whole, **partly}
-    ]  # fmt: skip
+    ]
     ordered = sorted(columns, key=lambda p: (p.reach, p.key))
     return ordered, sorted(rows, key=lambda r: (not r.owner, -len(r.whole), register.name_of(r.holder)))

@@ -130,9 +130,12 @@ class _Question:
     """One question: tiers of terms, and guards above them, on a resource with these attributes."""
 
     def __init__(
-        self, asker: Calculator, tiers: tuple[tuple[Terms, ...], ...], guards: tuple[Terms, ...],
+        self,
+        asker: Calculator,
+        tiers: tuple[tuple[Terms, ...], ...],
+        guards: tuple[Terms, ...],
         attributes: Mapping[str, str],
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.asker, self.tiers, self.guards = asker, tiers, guards
         every = [*(terms for tier in tiers for terms in tier), *guards]
         self.every = [(terms, asker.manner.named(terms.permissions)) for terms in every]

@@ -73,9 +73,15 @@ class Chart:
     """The dimensions that some rules and ways need, and the sets of requests that they stand for."""
 
     def __init__(
-        self, terms: Sequence[Terms], manner: Manner, boundary: Boundary, known: Mapping[str, Holder],
-        attributes: Mapping[str, str], since: datetime | None, ways: Sequence[Way] = (),
-    ) -> None:  # fmt: skip
+        self,
+        terms: Sequence[Terms],
+        manner: Manner,
+        boundary: Boundary,
+        known: Mapping[str, Holder],
+        attributes: Mapping[str, str],
+        since: datetime | None,
+        ways: Sequence[Way] = (),
+    ) -> None:
         """``attributes`` are those of the resource. ``since`` is from when on requests are looked at."""
         parts = [leaf for each in terms for leaf in leaves(each.condition)]
         who = [w for each in terms for w in (*each.who, *each.but)]
@@ -86,13 +92,20 @@ class Chart:
         ranges = [network(w.name) for w in who if w.kind is WhoKind.NETWORK]
         self._inside = boundary.networks
         self._address = AddressAxis(
-            [*ranges, *boundary.networks, *(n for p in parts if isinstance(p, FromNetwork) for n in p.networks),
-             *(n for way in ways for n in way.networks or ())]
-        )  # fmt: skip
+            [
+                *ranges,
+                *boundary.networks,
+                *(n for p in parts if isinstance(p, FromNetwork) for n in p.networks),
+                *(n for way in ways for n in way.networks or ()),
+            ]
+        )
         self._instant = InstantAxis(
-            [Window(since), *(p.window for p in parts if isinstance(p, Between)),
-             *(w for way in ways for w in way.windows or ())]
-        )  # fmt: skip
+            [
+                Window(since),
+                *(p.window for p in parts if isinstance(p, Between)),
+                *(w for way in ways for w in way.windows or ()),
+            ]
+        )
         self._week = WeekAxis(
             [*(p.hours for p in parts if isinstance(p, InHours)), *(h for way in ways for h in way.hours or ())]
         )
@@ -102,9 +115,18 @@ class Chart:
         first = _FIRST_NAMED + len(self._person)
         self._unknown_at = {text: first + at for at, text in enumerate(self._unknown)}
         self.space = Space(
-            [self._caller.size, len(self._links), self._address.size, self._instant.size, self._week.size, 2, 2,
-             *(axis.size for axis in self._person.values()), *(2 for _ in self._unknown)]
-        )  # fmt: skip
+            [
+                self._caller.size,
+                len(self._links),
+                self._address.size,
+                self._instant.size,
+                self._week.size,
+                2,
+                2,
+                *(axis.size for axis in self._person.values()),
+                *(2 for _ in self._unknown),
+            ]
+        )
         self.comes = self._comes()
         self.outside = self._outside()
 
@@ -171,8 +193,17 @@ class Chart:
         """
         wanted = self.space.both(requests, self.comes)
         may = self.space.either(self.space.less(EVERYTHING, self.outside), requests)
-        order = [*self._unknown_at.values(), *self._attribute_at.values(), _FACTOR, _SECURE, _WEEK, _INSTANT, _ADDRESS,
-                 _LINK, _CALLER]  # fmt: skip
+        order = [
+            *self._unknown_at.values(),
+            *self._attribute_at.values(),
+            _FACTOR,
+            _SECURE,
+            _WEEK,
+            _INSTANT,
+            _ADDRESS,
+            _LINK,
+            _CALLER,
+        ]
         boxes = self.space.cover(self.space.both(wanted, self.outside), may, order, lean=_ADDRESS)
         return [(self._way(box), self.space.box(box)) for box in sorted(boxes)]
 

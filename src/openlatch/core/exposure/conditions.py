@@ -116,7 +116,7 @@ class Not:
 
 Condition = (
     Between | InHours | FromNetwork | SecondFactor | Secure | ResourceIs | PersonIs | Unknown | AllOf | AnyOf | Not
-)  # fmt: skip
+)
 ALWAYS = AllOf()
 
 

@@ -104,11 +104,12 @@ WhoPart = Annotated[
     | Annotated[LinkPart, Tag("link")]
     | Annotated[NetworkPart, Tag("network")],
     Discriminator(
-        _which_who, custom_error_type="who",
+        _which_who,
+        custom_error_type="who",
         custom_error_message="say “anyone”, “signed in” or “inside”, or name somebody by “organisation”, “holder”, "
         "“link” or “network”",
     ),
-]  # fmt: skip
+]
 
 
 class Span(Part):
@@ -228,10 +229,11 @@ ConditionPart = Annotated[
     | Annotated[AnyPart, Tag("any")]
     | Annotated[NonePart, Tag("none")],
     Discriminator(
-        _which_condition, custom_error_type="condition",
+        _which_condition,
+        custom_error_type="condition",
         custom_error_message="a condition has one of: " + ", ".join(KINDS) + "; or “resource” or “person”",
     ),
-]  # fmt: skip
+]
 
 
 class GroupPlace(Part):
@@ -258,10 +260,11 @@ PlacePart = Annotated[
     | Annotated[GroupPlace, Tag("group")]
     | Annotated[ResourcePlace, Tag("resource")],
     Discriminator(
-        _which_place, custom_error_type="place",
+        _which_place,
+        custom_error_type="place",
         custom_error_message="say “system” or “account”, or {“group”: its key} or {“resource”: its path}",
     ),
-]  # fmt: skip
+]
 
 
 class RulePart(Part):

@@ -69,5 +69,8 @@ def _read_hours(plain: Mapping[str, Any]) -> WeeklyHours:
 
 def _write_values(values: Values) -> dict[str, Any]:
     return {
-        "named": dict(values.named), "prefixes": dict(values.prefixes), "others": values.others, "unset": values.unset,
-    }  # fmt: skip
+        "named": dict(values.named),
+        "prefixes": dict(values.prefixes),
+        "others": values.others,
+        "unset": values.unset,
+    }

@@ -60,8 +60,10 @@ def _who(callers: Callers, links: frozenset[str] | None) -> str:
 def _of_callers(callers: Callers) -> str:
     if callers.everyone:
         return "anyone"
-    but = [*(name for name, truth in callers.organisations.items() if truth != callers.others),
-           *(key for key, truth in callers.holders.items() if truth != callers.others)]  # fmt: skip
+    but = [
+        *(name for name, truth in callers.organisations.items() if truth != callers.others),
+        *(key for key, truth in callers.holders.items() if truth != callers.others),
+    ]
     signed_in = ""
     if callers.others:
         signed_in = "anyone outside who signs in" + (f", except {_listed(sorted(but), 'and')}," if but else "")

@@ -38,9 +38,13 @@ def narrowest(uses: Sequence[Use], right: Right, path: str) -> dict[str, Any] | 
     if networks is None and "" in names:
         return None
     rule: dict[str, Any] = {
-        "rule": "as-used", "because": "It covers the use that was seen.", "admit": admits, "to": [right.value],
-        "on": ["/**"], "set_on": {"resource": path},
-    }  # fmt: skip
+        "rule": "as-used",
+        "because": "It covers the use that was seen.",
+        "admit": admits,
+        "to": [right.value],
+        "on": ["/**"],
+        "set_on": {"resource": path},
+    }
     return {**rule, "while": [{"from_network": networks}]} if networks else rule
 
 
@@ -57,19 +61,29 @@ def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any
     because = "Only the use that was seen goes on."
     found: list[dict[str, Any]] = []
     if rule["admit"] != ["anyone"]:
-        found.append({"rule": f"{key}.who", "because": because, "refuse": ["anyone"],
-                      "but": ["inside", *rule["admit"]], **about})  # fmt: skip
+        found.append(
+            {"rule": f"{key}.who", "because": because, "refuse": ["anyone"], "but": ["inside", *rule["admit"]], **about}
+        )
     if "while" in rule:
-        found.append({"rule": f"{key}.where", "because": because, "refuse": ["anyone"], "but": ["inside"], **about,
-                      "while": [{"none": rule["while"]}]})  # fmt: skip
+        found.append(
+            {
+                "rule": f"{key}.where",
+                "because": because,
+                "refuse": ["anyone"],
+                "but": ["inside"],
+                **about,
+                "while": [{"none": rule["while"]}],
+            }
+        )
     return found
 
 
 def shut(right: Right, path: str) -> list[dict[str, Any]]:
     """The same where no use of this right was seen, while use of another was: nobody outside has it any more."""
     key, about = _refusal(right, path)
-    return [{"rule": f"{key}.who", "because": "No use of it was seen.", "refuse": ["anyone"], "but": ["inside"],
-             **about}]  # fmt: skip
+    return [
+        {"rule": f"{key}.who", "because": "No use of it was seen.", "refuse": ["anyone"], "but": ["inside"], **about}
+    ]
 
 
 def _refusal(right: Right, path: str) -> tuple[str, dict[str, Any]]:

@@ -42,9 +42,15 @@ CALLED: Mapping[str, tuple[str, ...]] = {
 }
 # Readers that take only some texts: what they can read tells something.
 _TELLING: tuple[Callable[..., object], ...] = (
-    records.address, records.web_address, records.instant, records.end, records.truth, records.sensitivity,
-    records.network, records.zone_name,
-)  # fmt: skip
+    records.address,
+    records.web_address,
+    records.instant,
+    records.end,
+    records.truth,
+    records.sensitivity,
+    records.network,
+    records.zone_name,
+)
 FITS_BY_NAME = 80
 FEWEST_SAMPLES = 2
 

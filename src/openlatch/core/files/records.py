@@ -400,8 +400,20 @@ PLACES = RecordKind(
 )
 # In the order in which they have to be brought, since later kinds name earlier ones.
 _KINDS = (
-    PLACES, PEOPLE, TEAMS, MEMBERSHIPS, ACCOUNTS, RESOURCES, LEVELS, APPS, HANDLES, MARKS, GRANTS, SESSIONS, USE,
-)  # fmt: skip
+    PLACES,
+    PEOPLE,
+    TEAMS,
+    MEMBERSHIPS,
+    ACCOUNTS,
+    RESOURCES,
+    LEVELS,
+    APPS,
+    HANDLES,
+    MARKS,
+    GRANTS,
+    SESSIONS,
+    USE,
+)
 RECORD_KINDS = {kind.name: kind for kind in _KINDS}
 
 
@@ -458,8 +470,10 @@ def csv_table(lines: Iterable[str]) -> tuple[list[str], Iterator[tuple[int, list
     header_line = next(source, "")
     separator = max(SEPARATORS, key=header_line.count)
     if len(header_line) > LONGEST_HEADER:
-        raise BadInput(f"The header has {len(header_line):,} characters; {LONGEST_HEADER:,} are the most.",
-                       "Let the first line hold the names of the fields.")  # fmt: skip
+        raise BadInput(
+            f"The header has {len(header_line):,} characters; {LONGEST_HEADER:,} are the most.",
+            "Let the first line hold the names of the fields.",
+        )
     columns = [name.strip() for name in next(csv.reader([header_line], delimiter=separator), [])]
     return columns, _numbered(csv.reader(source, delimiter=separator, strict=True))
 

@@ -11,6 +11,18 @@ BOOKS: tuple[Book, ...] = (GRANTS, SESSIONS, ACCOUNTS, PEOPLE, OFFERS)
 RULES: tuple[Rule, ...] = tuple(rule for book in BOOKS for rule in book.rules)
 
 __all__ = [
-    "ACCOUNTS", "BOOKS", "GRANTS", "LIMITS", "OFFERS", "PEOPLE", "RULES", "SESSIONS", "Book", "Finding", "Rule",
-    "Settings", "Weights", "evaluate",
-]  # fmt: skip
+    "ACCOUNTS",
+    "BOOKS",
+    "GRANTS",
+    "LIMITS",
+    "OFFERS",
+    "PEOPLE",
+    "RULES",
+    "SESSIONS",
+    "Book",
+    "Finding",
+    "Rule",
+    "Settings",
+    "Weights",
+    "evaluate",
+]

@@ -94,9 +94,12 @@ def read(
 
 
 def _rule(
-    row: Any, place: int, attributes: Mapping[str, Mapping[str, Attribute]], names: Mapping[str, Sequence[str]],
+    row: Any,
+    place: int,
+    attributes: Mapping[str, Mapping[str, Attribute]],
+    names: Mapping[str, Sequence[str]],
     faults: _Faults,
-) -> OwnRule | None:  # fmt: skip
+) -> OwnRule | None:
     where = f"rule {place}"
     if not isinstance(row, dict):
         faults.note(where, "is not a table")
@@ -123,9 +126,18 @@ def _rule(
     if node is None or len(faults.found) > before:
         return None
     return OwnRule(
-        texts["key"], texts["on"], texts["title"], texts["about"], texts["when"], texts["says"], texts["remedy"],
-        urgency, node, examples["matches"], examples["misses"],
-    )  # fmt: skip
+        texts["key"],
+        texts["on"],
+        texts["title"],
+        texts["about"],
+        texts["when"],
+        texts["says"],
+        texts["remedy"],
+        urgency,
+        node,
+        examples["matches"],
+        examples["misses"],
+    )
 
 
 def _text(row: Mapping[str, Any], name: str, most: int, where: str, faults: _Faults) -> str:

@@ -37,31 +37,34 @@ LIMITS: Mapping[str, LimitKind] = MappingProxyType(
             LimitKind("link_unused", "days", "How long an app's link may go unused.", (180, 90, 60, 30)),
             LimitKind("dormant", "days", "After how long a pause use counts as coming back.", (365, 270, 180, 120)),
             LimitKind("excess", "rights", "How many rights may go unused.", (None, 1, 0, 0)),
-            LimitKind("watched", "days", "How long use must have been watched to say what is not used.",
-                      (90, 90, 60, 60)),
+            LimitKind(
+                "watched", "days", "How long use must have been watched to say what is not used.", (90, 90, 60, 60)
+            ),
             LimitKind("open_end", "days", "How old access may get without an end.", (None, None, 0, 0)),
             LimitKind("window", "days", "For how long access may be given at once.", (None, 1100, 730, 400)),
             LimitKind("offer", "days", "How long an offer may wait for its answer.", (30, 21, 14, 7)),
             LimitKind("undecided", "days", "How soon what a review left undecided comes up again.", (0, 0, 0, 0)),
             LimitKind("kept", "reviews", "How often access may be kept in reviews without being used.", (3, 2, 1, 1)),
             LimitKind("emergency", "hours", "How long access opened in an emergency may stay.", (72, 48, 24, 24)),
-            LimitKind("chain", "steps", "Over how many steps people may come in by a team or an account.",
-                      (5, 4, 3, 2)),
+            LimitKind(
+                "chain", "steps", "Over how many steps people may come in by a team or an account.", (5, 4, 3, 2)
+            ),
             LimitKind("stewards", "people and teams", "How many may decide who else gets in.", (12, 8, 6, 4)),
             LimitKind("wide", "accounts", "How many accounts somebody outside may hold.", (8, 8, 8, 8)),
             LimitKind("session_age", "days", "How long a session may go on.", (90, 60, 30, 7)),
             LimitKind("session_idle", "days", "How long a session may stay silent.", (60, 30, 14, 3)),
-            LimitKind("apart", "kilometres", "How far apart sessions of one sign-in may be at once.",
-                      (None, 1000, 500, 300)),
-            LimitKind("speed", "kilometres an hour", "How fast one travels between sessions.",
-                      (1200, 1000, 1000, 1000)),
+            LimitKind(
+                "apart", "kilometres", "How far apart sessions of one sign-in may be at once.", (None, 1000, 500, 300)
+            ),
+            LimitKind(
+                "speed", "kilometres an hour", "How fast one travels between sessions.", (1200, 1000, 1000, 1000)
+            ),
             LimitKind("credential", "days", "How old an app's token may get.", (None, 730, 365, 180)),
             LimitKind("payment", "days", "How long before what is paid for an account ends.", (14, 14, 30, 30)),
-            LimitKind("leaving", "days", "How long before somebody leaves their access is looked at.",
-                      (7, 14, 30, 60)),
+            LimitKind("leaving", "days", "How long before somebody leaves their access is looked at.", (7, 14, 30, 60)),
         )
     }
-)  # fmt: skip
+)
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,8 +6,13 @@ from __future__ import annotations
 
 from openlatch.core.flags import BOOKS, LIMITS, Rule, Weights
 
-_TITLES = {"grant": "On grants and links", "session": "On sessions", "account": "On accounts", "person": "On people",
-           "offer": "On offers"}  # fmt: skip
+_TITLES = {
+    "grant": "On grants and links",
+    "session": "On sessions",
+    "account": "On accounts",
+    "person": "On people",
+    "offer": "On offers",
+}
 _HEAD = """# Rules and score
 
 Each rule is one small function in `core/flags`, written once: the same tree is worked out on one subject and turned into
@@ -52,8 +57,10 @@ def page() -> str:
             f"\n## {_TITLES[book.subject]}\n\n| rule | raised when | limits | what to do |\n|---|---|---|---|\n"
         )
         parts += [f"| `{r.key}` | {r.about} | {', '.join(limits_of(r))} | {r.remedy.words} |\n" for r in book.rules]
-    rows = (f"| {k.name} | {', '.join('none' if n is None else str(n) for n in k.usual)} | {k.unit} | {k.about} |"
-            for k in LIMITS.values())  # fmt: skip
+    rows = (
+        f"| {k.name} | {', '.join('none' if n is None else str(n) for n in k.usual)} | {k.unit} | {k.about} |"
+        for k in LIMITS.values()
+    )
     weights = Weights()
     parts.append(_FOOT.format(limits="\n".join(rows), r=weights.reach, s=weights.sensitivity, w=weights))
     return "".join(parts)

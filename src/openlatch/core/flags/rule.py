@@ -97,9 +97,14 @@ class Rule:
         if self.key in settings.off or not self.when.true.of(facts, settings):
             return None
         return score(
-            settings.weights, facts["reach"], facts["sensitivity"], facts["inside"],
-            self.stale.of(facts, settings), self.sure.of(facts, settings), self.when.least,
-        )  # fmt: skip
+            settings.weights,
+            facts["reach"],
+            facts["sensitivity"],
+            facts["inside"],
+            self.stale.of(facts, settings),
+            self.sure.of(facts, settings),
+            self.when.least,
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -211,9 +211,11 @@ def _holds_only_what_is_sealed(entry: Mapping[str, Any]) -> bool:
     actor, subject = entry["actor"], entry["subject"]
     return (
         set(entry) <= {*FIELDS, *_OUTSIDE}
-        and isinstance(actor, dict) and set(actor) <= _ACTOR
-        and isinstance(subject, dict) and set(subject) <= _SUBJECT
-    )  # fmt: skip
+        and isinstance(actor, dict)
+        and set(actor) <= _ACTOR
+        and isinstance(subject, dict)
+        and set(subject) <= _SUBJECT
+    )
 
 
 def is_as_sealed(entry: Mapping[str, Any]) -> bool:

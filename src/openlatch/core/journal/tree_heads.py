@@ -58,9 +58,15 @@ def is_signed(key: str, signature: bytes, message: bytes) -> bool:
 def sign(key: Ed25519PrivateKey, public: str, organisation: str, tree: Tree, last: str, at: str) -> dict[str, Any]:
     """A head over a tree, signed. ``public`` is the ``x`` of the key's JWK, ``last`` the hash of the last entry."""
     head = {
-        "format": FORMAT, "version": VERSION, "organisation": organisation, "size": tree.size, "root": tree.root.hex(),
-        "last": last, "at": at, "key": public,
-    }  # fmt: skip
+        "format": FORMAT,
+        "version": VERSION,
+        "organisation": organisation,
+        "size": tree.size,
+        "root": tree.root.hex(),
+        "last": last,
+        "at": at,
+        "key": public,
+    }
     return {**head, "signature": base64.urlsafe_b64encode(key.sign(canonical(head))).decode()}
 
 
@@ -70,10 +76,15 @@ def parse(value: Any) -> Head:
         if value["format"] != FORMAT or value["version"] != VERSION:
             raise BadInput("It is not a tree head in a version known here.", "Give one as Open Latch wrote it.")
         return Head(
-            str(value["organisation"]), int(value["size"]), bytes.fromhex(value["root"]), str(value["at"]),
-            str(value["key"]), canonical({name: value[name] for name in _SIGNED}),
-            base64.urlsafe_b64decode(value["signature"]), tuple(map(bytes.fromhex, value.get("hashes", ()))),
-        )  # fmt: skip
+            str(value["organisation"]),
+            int(value["size"]),
+            bytes.fromhex(value["root"]),
+            str(value["at"]),
+            str(value["key"]),
+            canonical({name: value[name] for name in _SIGNED}),
+            base64.urlsafe_b64decode(value["signature"]),
+            tuple(map(bytes.fromhex, value.get("hashes", ()))),
+        )
     except (KeyError, TypeError, ValueError, AttributeError, binascii.Error) as error:
         raise BadInput(f"It is not a tree head: {error!r}.", "Give one as Open Latch wrote it.") from None
 
@@ -144,8 +155,9 @@ class Watch:
             among = f"between positions {self._agreed + 1} and {head.size}"
             if self._agreed + 1 == head.size:
                 among = f"at position {head.size}"
-            yield Fault(head.size, f"the signed head of {head.at} vouches for other entries: the first that differs is "
-                        f"{among}")  # fmt: skip
+            yield Fault(
+                head.size, f"the signed head of {head.at} vouches for other entries: the first that differs is {among}"
+            )
 
     def at_the_end(self) -> Iterator[Fault]:
         """Heads that the journal never came to: its end was cut off."""
@@ -164,5 +176,8 @@ class Watch:
 
 def unsigned(heads: Iterable[Head]) -> list[Fault]:
     """A fault for each head whose signature is wrong."""
-    return [Fault(head.size, f"the head of {head.at} is not signed by the key that it names")
-            for head in heads if not head.is_signed]  # fmt: skip
+    return [
+        Fault(head.size, f"the head of {head.at} is not signed by the key that it names")
+        for head in heads
+        if not head.is_signed
+    ]

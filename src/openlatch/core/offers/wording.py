@@ -16,12 +16,36 @@ from openlatch.core.vocabulary import Reach
 # Mail services where anyone gets an address. An organisation can add to them in its settings.
 FREE_MAIL = frozenset(
     {
-        "aol.com", "fastmail.com", "freemail.example", "gmail.com", "gmx.com", "gmx.de", "gmx.net", "googlemail.com",
-        "hotmail.com", "icloud.com", "laposte.net", "libero.it", "live.com", "mail.com", "mail.ru", "msn.com",
-        "orange.fr", "outlook.com", "proton.me", "protonmail.com", "qq.com", "seznam.cz", "t-online.de", "web.de",
-        "wp.pl", "yahoo.com", "yandex.ru", "zoho.com",
+        "aol.com",
+        "fastmail.com",
+        "freemail.example",
+        "gmail.com",
+        "gmx.com",
+        "gmx.de",
+        "gmx.net",
+        "googlemail.com",
+        "hotmail.com",
+        "icloud.com",
+        "laposte.net",
+        "libero.it",
+        "live.com",
+        "mail.com",
+        "mail.ru",
+        "msn.com",
+        "orange.fr",
+        "outlook.com",
+        "proton.me",
+        "protonmail.com",
+        "qq.com",
+        "seznam.cz",
+        "t-online.de",
+        "web.de",
+        "wp.pl",
+        "yahoo.com",
+        "yandex.ru",
+        "zoho.com",
     }
-)  # fmt: skip
+)
 DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 LONGEST_OFFER = timedelta(days=90)
 

@@ -69,8 +69,9 @@ def refuse_unfit(item: Undecided, choice: Choice, decider: UUID | None, now: dat
     if choice.verdict is Verdict.TRIM:
         _refuse_unfit_trim(item, choice, now)
     elif choice.level_reach is not None or choice.until is not None or choice.to_use:
-        raise BadInput("Only a trim names a level, an end or the use that was seen.",
-                       "Leave them out, or decide to trim.")  # fmt: skip
+        raise BadInput(
+            "Only a trim names a level, an end or the use that was seen.", "Leave them out, or decide to trim."
+        )
     owning = item.subject is Subject.OWNERSHIP and choice.verdict is Verdict.REVOKE
     if owning != (choice.successor is not None):
         raise BadInput(
@@ -104,8 +105,10 @@ def _refuse_unfit_trim(item: Undecided, choice: Choice, now: datetime) -> None:
     elif item.subject not in _TRIMMED:
         raise BadInput(f"A review of this {item.subject} can't trim it.", "Keep it, or revoke it.")
     elif choice.to_use:
-        raise BadInput("Only what is open to outsiders is narrowed to the use that was seen.",
-                       "Give trim_level, trim_until or both.")  # fmt: skip
+        raise BadInput(
+            "Only what is open to outsiders is narrowed to the use that was seen.",
+            "Give trim_level, trim_until or both.",
+        )
     if choice.to_use:
         return
     if choice.level_reach is None and choice.until is None:

@@ -35,9 +35,18 @@ HEAD, ADDENDA = "tree_head.json", "addenda.json"
 _LONG_AGO = (1980, 1, 1, 0, 0, 0)
 # Whatever a reader of archives and JSON can come upon in bytes that are not what they should be.
 _UNREADABLE = (
-    zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, RuntimeError, OSError, EOFError, LookupError,
-    ValueError, TypeError, AttributeError,
-)  # fmt: skip
+    zipfile.BadZipFile,
+    zlib.error,
+    lzma.LZMAError,
+    struct.error,
+    RuntimeError,
+    OSError,
+    EOFError,
+    LookupError,
+    ValueError,
+    TypeError,
+    AttributeError,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,9 +125,13 @@ def _unreadable(why: str) -> Finding:
 
 
 def _verified(
-    data: bytes, names: Sequence[str], members: dict[str, bytes], manifest: dict[str, Any], signature: bytes,
+    data: bytes,
+    names: Sequence[str],
+    members: dict[str, bytes],
+    manifest: dict[str, Any],
+    signature: bytes,
     keys: Sequence[str],
-) -> Finding:  # fmt: skip
+) -> Finding:
     faults: list[str] = []
     own = str(manifest["key"]["x"])
     if list(names) != [MANIFEST, SIGNATURE, *manifest["files"]]:

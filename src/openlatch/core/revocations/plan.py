@@ -173,11 +173,14 @@ def preview(
         without_owner=tuple(register.accounts[a] for a in accounts if register.accounts[a].owner is None),
         # Everything that an adapter takes away it can put back by itself; what is done by hand needs hands.
         undo_alone=all(t.reachable and t.can_return for t in targets) and not rules,
-        steps=(*_taking_away(register, rules), *plan(register, targets, sessions, logins),
-               *_reading_again(register, rules)),
+        steps=(
+            *_taking_away(register, rules),
+            *plan(register, targets, sessions, logins),
+            *_reading_again(register, rules),
+        ),
         stops=(*hangs, *_of_others(register, targets, changes)),
         rules=tuple(rules),
-    )  # fmt: skip
+    )
 
 
 def _of_others(register: Register, targets: Sequence[Target], changes: Iterable[Change]) -> Iterator[Stop]:
@@ -281,8 +284,9 @@ def _taking_away(register: Register, rules: Iterable[OpenRule]) -> Iterator[Plan
         sentence = f"Take the rule “{rule.key}” away in {_name(register, rule.account)}: {rule.words}"
         detail = {"rule": str(rule.id)}
         if not rule.moves:
-            yield PlannedStep(StepKind.BY_HAND, rule.account, f"{sentence} Do it by hand, and say here what was done",
-                              detail=detail)  # fmt: skip
+            yield PlannedStep(
+                StepKind.BY_HAND, rule.account, f"{sentence} Do it by hand, and say here what was done", detail=detail
+            )
         for move in rule.moves:
             said = f"{sentence} ({move.does})" if move.does else sentence
             yield PlannedStep(move.kind, rule.account, said, detail={**move.detail, **detail})
@@ -326,11 +330,14 @@ def _steps_for(register: Register, target: Target) -> list[PlannedStep]:
     who = f"{register.name_of(grant.holder)} in {_name(register, grant.account)}"
     return [
         PlannedStep(
-            move.kind, grant.account, f"{who}: {move.does}" if move.does else last.sentence, grant.id,
+            move.kind,
+            grant.account,
+            f"{who}: {move.does}" if move.does else last.sentence,
+            grant.id,
             detail={**move.detail, **({"level": target.trim.level.name} if target.trim and target.trim.level else {})},
         )
         for move in target.moves
-    ]  # fmt: skip
+    ]
 
 
 def _step_for(register: Register, target: Target) -> PlannedStep:

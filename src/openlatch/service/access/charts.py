@@ -23,9 +23,12 @@ from openlatch.store.tables import Account, App, Grant, Level, Offer, Person, Ro
 DANGERS = (("little", 0, 1), ("some", 2, 3), ("much", 4, 5), ("most", 6, 7))
 # Days without use, from and to; None is without a limit. Never used comes last.
 IDLES = (
-    ("within 30 days", 0, 30), ("1 to 3 months", 30, 90), ("3 to 6 months", 90, 180), ("6 to 12 months", 180, 365),
+    ("within 30 days", 0, 30),
+    ("1 to 3 months", 30, 90),
+    ("3 to 6 months", 90, 180),
+    ("6 to 12 months", 180, 365),
     ("over a year", 365, None),
-)  # fmt: skip
+)
 _UNTIL = [until for _, _, until in IDLES if until is not None]
 NEVER = "never"
 MOST_NAMES = 8
@@ -134,11 +137,21 @@ def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Itera
     )
     others: tuple[tuple[str, str, Select[str, datetime | None]], ...] = (
         ("people", "{} leaves", leaving),
-        ("offers", "Offer of {}", select(Account.name, Offer.runs_out_at).join(Offer, Offer.account_id == Account.id)
-            .where(Offer.state == "pending", within(Offer.runs_out_at), unit.sight.offers())),
-        ("rounds", "“{}” is due", select(Round.name, Round.due_at)
-            .where(Round.closed_at.is_(None), within(Round.due_at), unit.sight.rounds())),
-    )  # fmt: skip
+        (
+            "offers",
+            "Offer of {}",
+            select(Account.name, Offer.runs_out_at)
+            .join(Offer, Offer.account_id == Account.id)
+            .where(Offer.state == "pending", within(Offer.runs_out_at), unit.sight.offers()),
+        ),
+        (
+            "rounds",
+            "“{}” is due",
+            select(Round.name, Round.due_at).where(
+                Round.closed_at.is_(None), within(Round.due_at), unit.sight.rounds()
+            ),
+        ),
+    )
     for kind, words, statement in others:
         for name, at in unit.db.execute(statement):
             if at is not None:

@@ -45,10 +45,12 @@ def page(unit: Unit) -> dict[str, Any]:
     grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     direct = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id)))
     rows = [
-        {**path_row(unit, known, path, grants), "own": len(path.hops) == 1 and path.grants[-1:] != ()
-         and path.grants[-1] in direct}
+        {
+            **path_row(unit, known, path, grants),
+            "own": len(path.hops) == 1 and path.grants[-1:] != () and path.grants[-1] in direct,
+        }
         for path in paths
-    ]  # fmt: skip
+    ]
     in_force = {grant for path in paths for grant in path.grants}
     mine = [Grant.holder_id == person.id, Grant.state != GrantState.ENDED, not_among(Grant.id, in_force)]
     idle = register.GRANTS.page(unit.db, ListQuery(limit=200), [unit.sight.grants(), *mine])

@@ -102,10 +102,11 @@ def _has_left(register: Register, holder: Holder, at: datetime) -> bool:
 def _unproved(unit: Unit, *which: ColumnElement[bool]) -> list[str]:
     """Access that ended here, where nothing shows that it is gone: the system may still let them in."""
     rows = unit.db.execute(
-        select(Grant, Account.name).join(Account, Account.id == Grant.account_id)
+        select(Grant, Account.name)
+        .join(Account, Account.id == Grant.account_id)
         .where(Grant.state == GrantState.ENDED, Grant.proof == Proof.UNPROVED, *which)
         .order_by(Account.name, Grant.ended_at.desc())
-    )  # fmt: skip
+    )
     return [
         f"{lifecycle.holder_name(unit, grant)} on {account}: ended here, {confirm.said(unit, grant)}; "
         f"the system may still let them in."
@@ -230,8 +231,12 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
         for account in reached:
             unit.sight.require_answers_for(account)
     before = subgraph.around_accounts(unit.db, reached, holders=extra)
-    levels = {level.id: mapping.level_value(level) for level in unit.db.scalars(
-        select(Level).where(Level.id.in_([w.level for w in wishes if w.level is not None])))}  # fmt: skip
+    levels = {
+        level.id: mapping.level_value(level)
+        for level in unit.db.scalars(
+            select(Level).where(Level.id.in_([w.level for w in wishes if w.level is not None]))
+        )
+    }
     changes = [_change(unit, before, wish, levels) for wish in wishes if wish.kind != "latch"]
     after = access_what_if.suppose(before, changes)
     found = access_what_if.shifts_of(reached, before, after, unit.now)
@@ -268,9 +273,11 @@ def _touched(unit: Unit, wishes: Sequence[Wish]) -> tuple[set[UUID], list[Holder
 
 
 _TABLES: dict[HolderKind, tuple[Any, Callable[[Sight], ColumnElement[bool]]]] = {
-    HolderKind.PERSON: (Person, Sight.people), HolderKind.TEAM: (Team, Sight.teams),
-    HolderKind.APP: (App, Sight.apps), HolderKind.ACCOUNT: (Account, Sight.accounts),
-}  # fmt: skip
+    HolderKind.PERSON: (Person, Sight.people),
+    HolderKind.TEAM: (Team, Sight.teams),
+    HolderKind.APP: (App, Sight.apps),
+    HolderKind.ACCOUNT: (Account, Sight.accounts),
+}
 
 
 def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, Any]) -> access_what_if.Change:
@@ -296,22 +303,35 @@ def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, Any]) -
         case "owner" if wish.account and (wish.person is None or wish.person in before.people):
             return access_what_if.SetOwner(wish.account, wish.person)
     needs = "; ".join(f"{kind}: {what}" for kind, what in NEEDS.items())
-    raise BadInput(f"A change of the kind {wish.kind!r} lacks something, or names what is not there.",
-                   f"What each kind needs: {needs}.", {"changes": wish.kind})  # fmt: skip
+    raise BadInput(
+        f"A change of the kind {wish.kind!r} lacks something, or names what is not there.",
+        f"What each kind needs: {needs}.",
+        {"changes": wish.kind},
+    )
 
 
 NEEDS = {
-    "give": "account, holder, level", "end": "grant", "suspend": "grant", "resume": "grant", "level": "grant, level",
-    "join": "team, holder", "leave": "team, holder", "left": "person", "back": "person", "owner": "account, person",
+    "give": "account, holder, level",
+    "end": "grant",
+    "suspend": "grant",
+    "resume": "grant",
+    "level": "grant, level",
+    "join": "team, holder",
+    "leave": "team, holder",
+    "left": "person",
+    "back": "person",
+    "owner": "account, person",
     "latch": "latch",
-}  # fmt: skip
+}
 
 
 def _known(register: Register, holder: Holder) -> None:
     kinds: dict[HolderKind, Any] = {
-        HolderKind.PERSON: register.people, HolderKind.TEAM: register.teams, HolderKind.APP: register.apps,
+        HolderKind.PERSON: register.people,
+        HolderKind.TEAM: register.teams,
+        HolderKind.APP: register.apps,
         HolderKind.ACCOUNT: register.accounts,
-    }  # fmt: skip
+    }
     if holder.id not in kinds[holder.kind]:
         raise NotFound(f"There is no such {holder.kind}.")
 

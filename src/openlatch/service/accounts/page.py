@@ -100,9 +100,16 @@ def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
         ).all()
     )
     found = [
-        {"id": i, "name": name, "kind": "group", "group": True, "public": False, "resources": count,
-         "holders": whole + own.get(i, 0)}
+        {
+            "id": i,
+            "name": name,
+            "kind": "group",
+            "group": True,
+            "public": False,
+            "resources": count,
+            "holders": whole + own.get(i, 0),
+        }
         for i, name, count in groups
-    ]  # fmt: skip
+    ]
     kept = ("id", "name", "kind", "public", "holders")
     return found + [{**{k: row[k] for k in kept}, "group": False, "resources": 1} for row in listed]

@@ -80,8 +80,11 @@ def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
             f"There is no time zone {time_zone!r}.", "Write one like Europe/London.", {"time_zone": "unknown"}
         ) from None
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
-    changed = {f: [was, will] for f, was, will in (("name", row.name, name), ("time_zone", row.time_zone, time_zone))
-               if was != will}  # fmt: skip
+    changed = {
+        f: [was, will]
+        for f, was, will in (("name", row.name, name), ("time_zone", row.time_zone, time_zone))
+        if was != will
+    }
     if changed:
         row.name, row.time_zone = name, time_zone
         # What flags say names days where the organisation is.
@@ -101,8 +104,15 @@ def set_account(
         raise Conflict("The account was changed meanwhile.", "Look at it again.")
     account.emergency_hours, account.prerequisites = emergency_hours, list(prerequisites)
     account.version += 1
-    unit.record("account.giving_set", "account", ident, account.name, ident, emergency_hours=emergency_hours,
-                prerequisites=list(prerequisites))  # fmt: skip
+    unit.record(
+        "account.giving_set",
+        "account",
+        ident,
+        account.name,
+        ident,
+        emergency_hours=emergency_hours,
+        prerequisites=list(prerequisites),
+    )
     unit.db.flush()
     found = register.ACCOUNTS.one(unit.db, ident)
     assert found is not None

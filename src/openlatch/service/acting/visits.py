@@ -104,8 +104,15 @@ def _begin(unit: Unit, ident: UUID, runs_out: datetime | None) -> Visit:
     unit.db.flush()
     usage.note(unit, (path.grants[-1] for path in paths if path.grants))
     owner = unit.db.get(Person, account.owner_id) if account.owner_id else None
-    unit.record("visit.began", "visit", visit.id, account.name, ident, on_behalf_of=owner.name if owner else None,
-                by_token=visit.by_token)  # fmt: skip
+    unit.record(
+        "visit.began",
+        "visit",
+        visit.id,
+        account.name,
+        ident,
+        on_behalf_of=owner.name if owner else None,
+        by_token=visit.by_token,
+    )
     return visit
 
 
@@ -272,6 +279,11 @@ def viewer_of_exchanged(service: Service, token: str) -> Viewer:
         if person.standing == "left":
             raise NotAllowed("This person has left the organisation; their sign-in is closed.")
         return Viewer(
-            sign_in.organisation_id, person.name, person.id, sign_in.id, credential=visit.id,
-            proved_at=datetime.fromtimestamp(0, UTC), inside=inside,
-        )  # fmt: skip
+            sign_in.organisation_id,
+            person.name,
+            person.id,
+            sign_in.id,
+            credential=visit.id,
+            proved_at=datetime.fromtimestamp(0, UTC),
+            inside=inside,
+        )

@@ -151,8 +151,16 @@ def close(unit: Unit, target: RevocationTarget, known: Evidence) -> None:
     key = str((target.was or {})["rule"])
     is_closed = known.proof in (Proof.CONFIRMED, Proof.STATED)
     action = "access_rule.closed" if is_closed else "access_rule.not_closed"
-    unit.record(action, "access_rule", target.rule_id, key, target.account_id, proof=known.proof,
-                proved_by=known.by, words=known.words)  # fmt: skip
+    unit.record(
+        action,
+        "access_rule",
+        target.rule_id,
+        key,
+        target.account_id,
+        proof=known.proof,
+        proved_by=known.by,
+        words=known.words,
+    )
     row = unit.db.get(AccessRule, target.rule_id) if is_closed else None
     if row is not None:
         unit.db.delete(row)

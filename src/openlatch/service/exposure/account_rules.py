@@ -81,25 +81,32 @@ def opened(
     manner = access_rules.manner_of(unit.service, system, zone)
     some = true() if only is None else among(Resource.id, only)
     resources = unit.db.execute(
-        select(Resource.id, Resource.name, Resource.path, Resource.attributes, Resource.above, Resource.inherits)
-        .where(Resource.account_id == account.id, Resource.archived_at.is_(None), some)
-    ).all()  # fmt: skip
+        select(Resource.id, Resource.name, Resource.path, Resource.attributes, Resource.above, Resource.inherits).where(
+            Resource.account_id == account.id, Resource.archived_at.is_(None), some
+        )
+    ).all()
     seen: dict[UUID | None, Seen] = {None: Seen("/", (), {})} if only is None else {}
     seen |= {row.id: Seen(row.path, tuple(row.above), row.attributes, row.inherits) for row in resources}
     rows = unit.db.scalars(
         select(AccessRule)
-        .outerjoin(EvaluatedRule, (EvaluatedRule.account_id == AccessRule.account_id)
-                   & (EvaluatedRule.key == AccessRule.key))
+        .outerjoin(
+            EvaluatedRule, (EvaluatedRule.account_id == AccessRule.account_id) & (EvaluatedRule.key == AccessRule.key)
+        )
         .where(AccessRule.account_id == account.id, true() if only is None else _covering(seen.values()))
         .order_by(AccessRule.position, AccessRule.key)
-    ).all()  # fmt: skip
+    ).all()
     rules = access_rules.as_rules((r for r in rows if not r.is_guard), manner.permissions, zone)
     above = access_rules.as_rules((r for r in rows if r.is_guard), manner.permissions, zone)
     asker = calculator(unit, account, system, rules + above, told)
     return AccountRules(
-        account, asker, rules, above, seen, {None: account.name, **{row.id: row.name for row in resources}},
+        account,
+        asker,
+        rules,
+        above,
+        seen,
+        {None: account.name, **{row.id: row.name for row in resources}},
         guards.of_account(unit, account),
-    )  # fmt: skip
+    )
 
 
 def _covering(resources: Iterable[Seen]) -> ColumnElement[bool]:

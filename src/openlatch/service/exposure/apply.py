@@ -49,8 +49,9 @@ def ask(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
     row = drafts.opened(unit, ident)
     unit.require_proof("Setting access rules")
     if not reason.strip():
-        raise BadInput("Say why the rules are set.", "Whoever meets them next has only your reason.",
-                       {"reason": "none"})  # fmt: skip
+        raise BadInput(
+            "Say why the rules are set.", "Whoever meets them next has only your reason.", {"reason": "none"}
+        )
     start(unit, row, reason)
     return drafts.shown(unit, row)
 
@@ -175,8 +176,15 @@ def _is_shown(unit: Unit, row: RuleDraft) -> bool:
     if known != wanted:
         return False
     row.state, row.applied_at = "applied", unit.now
-    unit.record("rule_draft.applied", "rule_draft", row.id, _name(unit, row), row.account_id, reason=row.reason,
-                by=row.applied_by)  # fmt: skip
+    unit.record(
+        "rule_draft.applied",
+        "rule_draft",
+        row.id,
+        _name(unit, row),
+        row.account_id,
+        reason=row.reason,
+        by=row.applied_by,
+    )
     _tell(unit, row)
     return True
 

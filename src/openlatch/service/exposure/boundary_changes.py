@@ -62,8 +62,10 @@ def _with_rules(unit: Unit) -> list[UUID]:
 
 
 def _checked(unit: Unit, wish: boundary.Setting) -> boundary.Setting:
-    domains, organisations = (tuple(sorted({d.strip().lower() for d in several if d.strip()}))
-                              for several in (wish.domains, wish.organisations))  # fmt: skip
+    domains, organisations = (
+        tuple(sorted({d.strip().lower() for d in several if d.strip()}))
+        for several in (wish.domains, wish.organisations)
+    )
     if wrong := next((d for d in domains if not _DOMAIN.fullmatch(d)), None):
         raise BadInput(f"{wrong} is not a domain.", "Write it as example.org.", {"domains": "not a domain"})
     try:

@@ -55,9 +55,7 @@ def read_for(unit: Unit, account: Account, text: str) -> document.Document:
     return document.read(text, told_by.permissions, zone_of(account.time_zone))
 
 
-def _supposed(
-    unit: Unit, now: AccountRules, read: document.Document, permissions: Mapping[str, str]
-) -> AccountRules:  # fmt: skip
+def _supposed(unit: Unit, now: AccountRules, read: document.Document, permissions: Mapping[str, str]) -> AccountRules:
     """An account as it would be with the rules of a document, and the resources that it plans."""
     system = unit.db.get(System, now.account.system_id) if now.account.system_id else None
     planned: dict[UUID | None, Seen] = {new_id(): each for each in read.resources}
@@ -65,10 +63,13 @@ def _supposed(
     around = {place for each in resources.values() for place in places_around(each)}
     rules = [rule for rule in read.rules if not around.isdisjoint(places_of(rule))]
     after = replace(
-        now, asker=account_rules.calculator(unit, now.account, system, (*rules, *read.guards)), rules=rules,
-        guards=list(read.guards), resources=resources,
+        now,
+        asker=account_rules.calculator(unit, now.account, system, (*rules, *read.guards)),
+        rules=rules,
+        guards=list(read.guards),
+        resources=resources,
         names={**now.names, **{ident: each.path for ident, each in planned.items()}},
-    )  # fmt: skip
+    )
     return previews.with_permissions(after, {key: Right(right) for key, right in permissions.items()})
 
 
@@ -81,9 +82,10 @@ def _touched(unit: Unit, account: Account, read: document.Document, text: str) -
     wanted = {each["rule"]: each for each in plain.get("rules", [])}
     guards = {each["guard"]: each for each in plain.get("guards", [])}
     rows = unit.db.execute(
-        select(AccessRule.key, AccessRule.plain, AccessRule.is_guard).where(AccessRule.account_id == account.id)
+        select(AccessRule.key, AccessRule.plain, AccessRule.is_guard)
+        .where(AccessRule.account_id == account.id)
         .order_by(AccessRule.position, AccessRule.key)
-    ).all()  # fmt: skip
+    ).all()
     now = {row.key: row.plain for row in rows if not row.is_guard}
     system = unit.db.get(System, account.system_id) if account.system_id else None
     by_order = access_rules.told_by(unit.service, system).combining is Combining.FIRST_MATCH
@@ -102,14 +104,18 @@ def _touched(unit: Unit, account: Account, read: document.Document, text: str) -
 def _others(unit: Unit, account: Account, touched_ones: set[UUID]) -> Iterator[dict[str, Any]]:
     """What is open on all other resources: those lines that a guard forbids, some others, and how many more."""
     here = (
-        Exposure.account_id == account.id, Exposure.gone_at.is_(None), ~Exposure.is_blocked,
+        Exposure.account_id == account.id,
+        Exposure.gone_at.is_(None),
+        ~Exposure.is_blocked,
         or_(Exposure.resource_id.is_(None), not_among(Exposure.resource_id, touched_ones)),
-    )  # fmt: skip
+    )
     is_forbidden = func.jsonb_array_length(Exposure.against) > 0
     wanted = (
-        select(Exposure, Resource.name).outerjoin(Resource, Resource.id == Exposure.resource_id)
-        .where(*here).order_by(is_forbidden.desc(), Exposure.id)
-    )  # fmt: skip
+        select(Exposure, Resource.name)
+        .outerjoin(Resource, Resource.id == Exposure.resource_id)
+        .where(*here)
+        .order_by(is_forbidden.desc(), Exposure.id)
+    )
     most = max(previews.MOST_SHOWN, unit.db.scalar(select(func.count()).where(*here, is_forbidden)) or 0)
     shown = 0
     for row, name in unit.db.execute(wanted.limit(most)):

@@ -80,12 +80,17 @@ def make(unit: Unit, account: UUID, text: str, permissions: Mapping[str, str] | 
     """A draft of an account's rules, worked out at once where the account is small."""
     row = _answered_for(unit, account)
     if len(text) > MOST_LONG:
-        raise BadInput(f"A document has at most {MOST_LONG} letters.", "Take it apart by accounts.",
-                       {"document": "too long"})  # fmt: skip
+        raise BadInput(
+            f"A document has at most {MOST_LONG} letters.", "Take it apart by accounts.", {"document": "too long"}
+        )
     made = RuleDraft(
-        id=new_id(), organisation_id=unit.viewer.organisation, account_id=account, made_by=unit.viewer.name,
-        document=text, result={"permissions": dict(permissions or {})},
-    )  # fmt: skip
+        id=new_id(),
+        organisation_id=unit.viewer.organisation,
+        account_id=account,
+        made_by=unit.viewer.name,
+        document=text,
+        result={"permissions": dict(permissions or {})},
+    )
     unit.db.add(made)
     unit.db.flush()
     unit.record("rule_draft.made", "rule_draft", made.id, row.name, account)
@@ -136,8 +141,9 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 def opened(unit: Unit, ident: UUID) -> RuleDraft:
     """A draft of an account that the viewer answers for."""
-    row = unit.db.scalar(select(RuleDraft).join(Account, Account.id == RuleDraft.account_id)
-                         .where(RuleDraft.id == ident, _mine(unit)))  # fmt: skip
+    row = unit.db.scalar(
+        select(RuleDraft).join(Account, Account.id == RuleDraft.account_id).where(RuleDraft.id == ident, _mine(unit))
+    )
     if row is None:
         raise NotFound("There is no such draft.")
     return row

@@ -92,9 +92,15 @@ def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> boo
     """Work out one account, or only some of its resources; whether anything differs."""
     here = true() if only is None else among(Exposure.resource_id, only)
     kept = unit.db.execute(
-        select(Exposure.id, Exposure.resource_id, Exposure.right, Exposure.is_blocked, Exposure.digest,
-               Exposure.gone_at.is_(None)).where(Exposure.account_id == account.id, here)
-    ).all()  # fmt: skip
+        select(
+            Exposure.id,
+            Exposure.resource_id,
+            Exposure.right,
+            Exposure.is_blocked,
+            Exposure.digest,
+            Exposure.gone_at.is_(None),
+        ).where(Exposure.account_id == account.id, here)
+    ).all()
     known = {(resource, right, blocked): (ident, digest, on) for ident, resource, right, blocked, digest, on in kept}
     of_account = account_rules.opened(unit, account, only=only)
     found = dict(_found(of_account))
@@ -109,9 +115,18 @@ def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> boo
         ident, digest, goes_on = known.get(key, (None, None, False))
         if ident is None:
             ident = new_id()
-            added.append({"id": ident, "organisation_id": account.organisation_id, "account_id": account.id,
-                          "resource_id": key[0], "right": key[1], "is_blocked": key[2], "since": unit.now,
-                          **values})  # fmt: skip
+            added.append(
+                {
+                    "id": ident,
+                    "organisation_id": account.organisation_id,
+                    "account_id": account.id,
+                    "resource_id": key[0],
+                    "right": key[1],
+                    "is_blocked": key[2],
+                    "since": unit.now,
+                    **values,
+                }
+            )
             new.append(_Shown(ident, values["sentence"], values["audience"], key[1], key[2]))
         elif not goes_on or digest != values["digest"]:
             to_write[ident] = values
@@ -264,7 +279,7 @@ def _return_judgements(unit: Unit, account: Account, asker: Calculator, here: Co
 
 def _follow_resources(
     unit: Unit, account: Account, found: Mapping[_Key, tuple[Found, Answer]], only: Collection[UUID] | None
-) -> None:  # fmt: skip
+) -> None:
     """A resource is public while anyone gets in now, perhaps after signing in or by a link, by whatever right."""
     public = {
         ident

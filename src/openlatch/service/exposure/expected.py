@@ -33,9 +33,12 @@ def add(unit: Unit, name: str, filter_: str, reason: str) -> dict[str, Any]:
         raise BadInput("Without a filter everything would be expected.", 'Say which, as in: account.kind eq "site"')
     EXPOSURES.checked(filter_)
     row = ExpectedExposure(
-        organisation_id=unit.viewer.organisation, name=name.strip(), filter=filter_.strip(), reason=reason.strip(),
+        organisation_id=unit.viewer.organisation,
+        name=name.strip(),
+        filter=filter_.strip(),
+        reason=reason.strip(),
         made_by=unit.viewer.name,
-    )  # fmt: skip
+    )
     unit.db.add(row)
     unit.db.flush()
     unit.record("expected_exposure.added", "expected_exposure", row.id, row.name, filter=row.filter, reason=row.reason)
@@ -51,10 +54,10 @@ def remove(unit: Unit, ident: UUID) -> None:
     if row is None:
         raise NotFound("There is no such rule of expected exposures.")
     unit.db.execute(
-        update(Exposure).where(Exposure.expected_by_id == ident).values(
-            expected_by_id=None, version=Exposure.version + 1
-        )
-    )  # fmt: skip
+        update(Exposure)
+        .where(Exposure.expected_by_id == ident)
+        .values(expected_by_id=None, version=Exposure.version + 1)
+    )
     unit.record("expected_exposure.removed", "expected_exposure", row.id, row.name)
     unit.db.delete(row)
     unit.db.flush()

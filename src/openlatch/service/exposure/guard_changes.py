@@ -88,8 +88,14 @@ def remove(unit: Unit, ident: UUID, reason: str, seen: str = "") -> None:
     if seen and preview_lifting(unit, ident)["fingerprint"] != seen:
         raise _otherwise()
     concerned = guards.concerned(unit, guard)
-    unit.record("exposure_guard.lifted", "exposure_guard", guard.id, ", ".join(guard.rights), guard.account_id,
-                reason=reason.strip())  # fmt: skip
+    unit.record(
+        "exposure_guard.lifted",
+        "exposure_guard",
+        guard.id,
+        ", ".join(guard.rights),
+        guard.account_id,
+        reason=reason.strip(),
+    )
     unit.db.delete(guard)
     unit.db.flush()
     evaluate.soon(unit, concerned)
@@ -101,9 +107,10 @@ def set_again(unit: Unit, ident: UUID) -> None:
     """Have a guard set again where it was switched off, or failed. Conflict where it stands wherever it can."""
     guard = guards.opened(unit, ident)
     rows = unit.db.scalars(
-        select(SystemGuard).where(SystemGuard.guard_id == ident, SystemGuard.state.in_(("off", "failed")))
+        select(SystemGuard)
+        .where(SystemGuard.guard_id == ident, SystemGuard.state.in_(("off", "failed")))
         .with_for_update()
-    ).all()  # fmt: skip
+    ).all()
     if not rows:
         raise Conflict("It is not switched off anywhere.", "There is nothing to set again.")
     for row in rows:

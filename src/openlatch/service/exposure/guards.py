@@ -29,12 +29,15 @@ def of_account(unit: Unit, account: Account) -> list[Rule]:
                 ExposureGuard.account_id == account.id,
                 ExposureGuard.account_kind == account.kind,
                 Resource.account_id == account.id,
-                (ExposureGuard.account_id.is_(None) & ExposureGuard.account_kind.is_(None)
-                 & ExposureGuard.resource_id.is_(None)),
+                (
+                    ExposureGuard.account_id.is_(None)
+                    & ExposureGuard.account_kind.is_(None)
+                    & ExposureGuard.resource_id.is_(None)
+                ),
             )
         )
         .order_by(ExposureGuard.id)
-    ).all()  # fmt: skip
+    ).all()
     return [as_rule(row, path) for row, path in rows]
 
 
@@ -70,19 +73,28 @@ def _shown(row: ExposureGuard, account: Account | None, resource: Resource | Non
 def sentence(row: ExposureGuard, account: Account | None, resource: Resource | None) -> str:
     """What a guard forbids, in words."""
     where = (
-        f"“{resource.name}” in {account.name}" if resource is not None and account is not None
-        else account.name if account is not None
-        else f"any {row.account_kind}" if row.account_kind else "anything"
-    )  # fmt: skip
+        f"“{resource.name}” in {account.name}"
+        if resource is not None and account is not None
+        else account.name
+        if account is not None
+        else f"any {row.account_kind}"
+        if row.account_kind
+        else "anything"
+    )
     does = " or ".join(row.rights)
     but = ", ".join(next(iter(each.values())) for each in row.but)
     return f"No outsider {f'but {but} ' if but else ''}may {does} {where}."
 
 
 def draft(
-    unit: Unit, rights: Sequence[str], but: Sequence[Any], reason: str, account: UUID | None = None,
-    account_kind: str | None = None, resource: UUID | None = None,
-) -> ExposureGuard:  # fmt: skip
+    unit: Unit,
+    rights: Sequence[str],
+    but: Sequence[Any],
+    reason: str,
+    account: UUID | None = None,
+    account_kind: str | None = None,
+    resource: UUID | None = None,
+) -> ExposureGuard:
     """A guard that is not kept yet. BadInput for one that says nothing, NotFound for what may not be seen."""
     if sum(each is not None for each in (account, account_kind, resource)) > 1:
         raise BadInput("A guard stands on one thing.", "Name an account, a kind, or a resource; or none of them.")
@@ -98,9 +110,16 @@ def draft(
     else:
         unit.sight.require_administrator()
     return ExposureGuard(
-        organisation_id=unit.viewer.organisation, account_id=account, account_kind=account_kind, resource_id=resource,
-        refuses="anyone", rights=sorted(set(rights)), but=list(but), reason=reason.strip(), made_by=unit.viewer.name,
-    )  # fmt: skip
+        organisation_id=unit.viewer.organisation,
+        account_id=account,
+        account_kind=account_kind,
+        resource_id=resource,
+        refuses="anyone",
+        rights=sorted(set(rights)),
+        but=list(but),
+        reason=reason.strip(),
+        made_by=unit.viewer.name,
+    )
 
 
 def concerned(unit: Unit, guard: ExposureGuard) -> list[UUID]:
@@ -113,8 +132,9 @@ def concerned(unit: Unit, guard: ExposureGuard) -> list[UUID]:
     elif guard.account_kind is not None:
         wanted = wanted.where(Account.kind == guard.account_kind)
     elif guard.resource_id is not None:
-        wanted = wanted.where(Account.id == select(Resource.account_id).where(Resource.id == guard.resource_id)
-                              .scalar_subquery())  # fmt: skip
+        wanted = wanted.where(
+            Account.id == select(Resource.account_id).where(Resource.id == guard.resource_id).scalar_subquery()
+        )
     return list(unit.db.scalars(wanted.order_by(Account.id)))
 
 

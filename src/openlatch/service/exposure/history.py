@@ -56,10 +56,13 @@ def _opened(unit: Unit, account: Account, moment: as_of.Moment) -> AccountRules:
     rows, resources = as_of.rules_of_account(unit.db, account.id, moment)
     ordered = sorted(rows, key=lambda r: (r["position"], r["key"]))
     rules, guards = (
-        [access_rules.as_rule(r["plain"], guard, r["position"], manner.permissions, zone)
-         for r in ordered if r["is_guard"] is guard]
+        [
+            access_rules.as_rule(r["plain"], guard, r["position"], manner.permissions, zone)
+            for r in ordered
+            if r["is_guard"] is guard
+        ]
         for guard in (False, True)
-    )  # fmt: skip
+    )
     asker = replace(account_rules.calculator(unit, account, system, rules + guards), since=moment.at)
     seen: dict[UUID | None, Seen] = {None: Seen("/")}
     names: dict[UUID | None, str] = {None: account.name}

@@ -44,8 +44,9 @@ def intend_all(unit: Unit, part: UUID, reason: str, until: datetime | None) -> i
     rows = unit.db.scalars(
         select(Exposure)
         .where(opens(part), Exposure.gone_at.is_(None), ~Exposure.is_blocked)
-        .order_by(Exposure.id).with_for_update()
-    ).all()  # fmt: skip
+        .order_by(Exposure.id)
+        .with_for_update()
+    ).all()
     for row in rows:
         _judge(unit, row, "intended", reason, until)
     unit.db.flush()
@@ -76,6 +77,12 @@ def _judge(unit: Unit, row: Exposure, judgement: str, reason: str, until: dateti
     row.judged_sensitivity = account.sensitivity if is_intended else None
     row.version += 1
     unit.record(
-        "exposure.judged", "exposure", row.id, row.sentence, row.account_id, judgement=judgement, reason=reason,
+        "exposure.judged",
+        "exposure",
+        row.id,
+        row.sentence,
+        row.account_id,
+        judgement=judgement,
+        reason=reason,
         **({"until": until.isoformat()} if until and is_intended else {}),
-    )  # fmt: skip
+    )

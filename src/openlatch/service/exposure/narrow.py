@@ -60,9 +60,8 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
 def of_resource(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     """The refusals that narrow what is open on a resource. Conflict where no use of it was seen."""
     rows = unit.db.scalars(
-        select(Exposure).where(opens(ident), Exposure.gone_at.is_(None), ~Exposure.is_blocked)
-        .order_by(Exposure.id)
-    ).all()  # fmt: skip
+        select(Exposure).where(opens(ident), Exposure.gone_at.is_(None), ~Exposure.is_blocked).order_by(Exposure.id)
+    ).all()
     uses = {row.right: use_of(unit, row) for row in rows}
     if rows and not any(told for _, told in uses.values()):
         part = unit.db.get(Resource, ident)
@@ -89,8 +88,13 @@ def use_of(unit: Unit, row: Exposure) -> tuple[str, list[Use]]:
     """
     path = "/" if row.resource_id is None else unit.db.get_one(Resource, row.resource_id).path
     rights = list(Right)[list(Right).index(Right(row.right)) :]
-    told = select(OutsideUse.who, OutsideUse.address).where(
-        OutsideUse.account_id == row.account_id, OutsideUse.right.in_(rights),
-        OutsideUse.resource_id.is_not_distinct_from(row.resource_id),
-    ).distinct()  # fmt: skip
+    told = (
+        select(OutsideUse.who, OutsideUse.address)
+        .where(
+            OutsideUse.account_id == row.account_id,
+            OutsideUse.right.in_(rights),
+            OutsideUse.resource_id.is_not_distinct_from(row.resource_id),
+        )
+        .distinct()
+    )
     return path, [Use(who, ip_address(address) if address else None) for who, address in unit.db.execute(told)]

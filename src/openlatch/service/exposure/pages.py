@@ -58,9 +58,10 @@ def uses_of(unit: Unit, row: Exposure) -> list[OutsideUse]:
 def _of(row: Exposure) -> tuple[ColumnElement[bool], ...]:
     """That a use was of what an exposure opens."""
     return (
-        OutsideUse.account_id == row.account_id, OutsideUse.right == row.right,
+        OutsideUse.account_id == row.account_id,
+        OutsideUse.right == row.right,
         OutsideUse.resource_id.is_not_distinct_from(row.resource_id),
-    )  # fmt: skip
+    )
 
 
 def _narrower(unit: Unit, row: Exposure) -> dict[str, Any] | None:

@@ -65,9 +65,10 @@ def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOW
     was = dict(before.answers())
     touched = _touched(before, after)
     will = (
-        dict(after.answers()) if touched is None
+        dict(after.answers())
+        if touched is None
         else {**{i: a for i, a in was.items() if i not in touched}, **dict(after.answers(touched))}
-    )  # fmt: skip
+    )
     forbidden = {ident: after.against(ident) for ident in will} if after.ours else {}
     paths = {seen.path: ident for ident, seen in before.resources.items()}
     left = 0
@@ -112,9 +113,13 @@ def _order(of_account: AccountRules) -> list[str]:
 
 
 def _line(
-    before: AccountRules, after: AccountRules, ident: UUID | None, right: Right,
-    pair: tuple[Found | None, Found | None], answers: tuple[Answer | None, Answer | None],
-) -> dict[str, Any]:  # fmt: skip
+    before: AccountRules,
+    after: AccountRules,
+    ident: UUID | None,
+    right: Right,
+    pair: tuple[Found | None, Found | None],
+    answers: tuple[Answer | None, Answer | None],
+) -> dict[str, Any]:
     old, new = pair
     told = _compared(old, new, after)
     shown, answer = (new, answers[1]) if new is not None else (old, answers[0])

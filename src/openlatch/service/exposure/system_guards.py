@@ -25,9 +25,10 @@ def able(unit: Unit) -> list[System]:
     """The connected systems that have a guard over all accounts."""
     adapters = unit.service.adapters
     rows = unit.db.scalars(
-        select(System).where(System.kind.in_(adapters), System.has_secret, System.archived_at.is_(None))
+        select(System)
+        .where(System.kind.in_(adapters), System.has_secret, System.archived_at.is_(None))
         .order_by(System.id)
-    ).all()  # fmt: skip
+    ).all()
     return [row for row in rows if adapters[row.kind](row.settings, "").can.sets_guards]
 
 
@@ -89,11 +90,16 @@ def watch(unit: Unit, system: System) -> None:
 def of_guards(unit: Unit) -> dict[UUID, list[dict[str, Any]]]:
     """By guard: the systems that were told, and whether it stands there."""
     found: dict[UUID, list[dict[str, Any]]] = {}
-    rows = unit.db.execute(select(SystemGuard, System.name).join(System, System.id == SystemGuard.system_id)
-                           .order_by(System.name))  # fmt: skip
+    rows = unit.db.execute(
+        select(SystemGuard, System.name).join(System, System.id == SystemGuard.system_id).order_by(System.name)
+    )
     for row, name in rows:
-        told = {"system": {"id": row.system_id, "name": name}, "state": row.state, "words": row.words,
-                "seen_at": row.seen_at}  # fmt: skip
+        told = {
+            "system": {"id": row.system_id, "name": name},
+            "state": row.state,
+            "words": row.words,
+            "seen_at": row.seen_at,
+        }
         found.setdefault(row.guard_id, []).append(told)
     return found
 
@@ -125,9 +131,12 @@ def as_told(unit: Unit, row: SystemGuard) -> dict[str, Any]:
     inside: list[Any] = [{"organisation": name} for name in sorted({*told.domains, *told.organisations})]
     inside += [{"network": each} for each in told.networks]
     return {
-        "guard": f"{PREFIX}{guard.id}", **({"because": guard.reason} if guard.reason else {}), "refuse": ["anyone"],
-        "but": [*(inside or ["inside"]), *guard.but], "to": guard.rights,
-    }  # fmt: skip
+        "guard": f"{PREFIX}{guard.id}",
+        **({"because": guard.reason} if guard.reason else {}),
+        "refuse": ["anyone"],
+        "but": [*(inside or ["inside"]), *guard.but],
+        "to": guard.rights,
+    }
 
 
 def fail(rows: Iterable[SystemGuard], words: str) -> None:

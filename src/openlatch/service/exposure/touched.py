@@ -72,11 +72,13 @@ def _places(unit: Unit, account: Account) -> set[str] | None:
     found = {place for rule in rules for place in places_of(rule)}
     before = (
         select(EvaluatedRule.places)
-        .outerjoin(AccessRule, (AccessRule.account_id == EvaluatedRule.account_id)
-                   & (AccessRule.key == EvaluatedRule.key))
-        .where(EvaluatedRule.account_id == account.id,
-               AccessRule.recorded_at.is_distinct_from(EvaluatedRule.recorded_at))
-    )  # fmt: skip
+        .outerjoin(
+            AccessRule, (AccessRule.account_id == EvaluatedRule.account_id) & (AccessRule.key == EvaluatedRule.key)
+        )
+        .where(
+            EvaluatedRule.account_id == account.id, AccessRule.recorded_at.is_distinct_from(EvaluatedRule.recorded_at)
+        )
+    )
     for places in unit.db.scalars(before):
         found.update(places)
     return found
@@ -85,11 +87,12 @@ def _places(unit: Unit, account: Account) -> set[str] | None:
 def _changed_rules(account: UUID) -> Select[AccessRule]:
     return (
         select(AccessRule)
-        .outerjoin(EvaluatedRule, (EvaluatedRule.account_id == AccessRule.account_id)
-                   & (EvaluatedRule.key == AccessRule.key))
+        .outerjoin(
+            EvaluatedRule, (EvaluatedRule.account_id == AccessRule.account_id) & (EvaluatedRule.key == AccessRule.key)
+        )
         .where(AccessRule.account_id == account, is_new())
         .order_by(AccessRule.position, AccessRule.key)
-    )  # fmt: skip
+    )
 
 
 _RULES = """

@@ -49,14 +49,19 @@ def page(unit: Unit) -> dict[str, Any]:
     return {
         "rules": [_shown(rule, stands, counts) for rule in (*RULES, *own)],
         "limits": [
-            {"name": kind.name, "unit": kind.unit, "about": kind.about, "usual": list(kind.usual),
-             "values": list(stands.settings.of(kind.name))}
+            {
+                "name": kind.name,
+                "unit": kind.unit,
+                "about": kind.about,
+                "usual": list(kind.usual),
+                "values": list(stands.settings.of(kind.name)),
+            }
             for kind in LIMITS.values()
         ],
         "weights": asdict(stands.settings.weights),
         "never_together": [list(pair) for pair in stands.settings.never_together],
         "known_publishers": sorted(stands.settings.known_publishers),
-    }  # fmt: skip
+    }
 
 
 def _book(subject: str) -> Sequence[Rule]:
@@ -204,8 +209,17 @@ def _with(unit: Unit, held: Sequence[Own], rules: Iterable[core.OwnRule]) -> tup
         if rule.key not in numbers:
             last += 1
             numbers[rule.key] = last
-        found[rule.key] = Own(numbers[rule.key], rule.key, rule.on, rule.title, rule.about, rule.when, rule.says,
-                              rule.remedy, rule.urgency)  # fmt: skip
+        found[rule.key] = Own(
+            numbers[rule.key],
+            rule.key,
+            rule.on,
+            rule.title,
+            rule.about,
+            rule.when,
+            rule.says,
+            rule.remedy,
+            rule.urgency,
+        )
     return tuple(sorted(found.values(), key=lambda own: own.number))
 
 

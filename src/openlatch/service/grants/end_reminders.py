@@ -53,11 +53,18 @@ def _ending(unit: Unit, within: timedelta) -> Sequence[tuple[Grant, datetime]]:
         other.grant_id == Grant.id, or_(other.until.is_(None), other.until > unit.now + within)
     )
     rows = unit.db.execute(
-        select(Grant, func.max(Term.until)).join(Term, Term.grant_id == Grant.id)
-        .where(Term.until > unit.now, Term.until <= unit.now + within, Grant.state == GrantState.ACTIVE,
-               Grant.ends_here, ~later.exists())
-        .group_by(Grant.id).order_by(Grant.id)
-    )  # fmt: skip
+        select(Grant, func.max(Term.until))
+        .join(Term, Term.grant_id == Grant.id)
+        .where(
+            Term.until > unit.now,
+            Term.until <= unit.now + within,
+            Grant.state == GrantState.ACTIVE,
+            Grant.ends_here,
+            ~later.exists(),
+        )
+        .group_by(Grant.id)
+        .order_by(Grant.id)
+    )
     return [(grant, until) for grant, until in rows if until is not None]
 
 

@@ -24,9 +24,14 @@ def ask(unit: Unit, grant: Grant, account: Account, owed: Owed, sentence: str) -
     """Ask whoever answers for the account to do something there; what was asked before for this grant is dropped."""
     drop(unit, grant.id)
     row = HandTask(
-        organisation_id=grant.organisation_id, grant_id=grant.id, account_id=account.id, kind=owed, sentence=sentence,
-        assigned_to_id=account.owner_id, asked_at=unit.now,
-    )  # fmt: skip
+        organisation_id=grant.organisation_id,
+        grant_id=grant.id,
+        account_id=account.id,
+        kind=owed,
+        sentence=sentence,
+        assigned_to_id=account.owner_id,
+        asked_at=unit.now,
+    )
     unit.db.add(row)
     grant.owed, grant.owed_since, grant.owed_answer, grant.owed_next_try_at = owed, unit.now, WAITS, None
     unit.db.flush()

@@ -60,10 +60,15 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> di
         ids, versions = list(before.grants), {UUID(k): v for k, v in before.versions.items()}
     change = changes.unexplained(change) if only_preview else change
     row = LargeChange(
-        organisation_id=unit.viewer.organisation, asked_by_id=unit.viewer.person, asked_by_name=unit.viewer.name,
-        only_preview=only_preview, wish=_written(change), grants=ids,
-        versions={str(ident): version for ident, version in versions.items()}, state="waiting",
-    )  # fmt: skip
+        organisation_id=unit.viewer.organisation,
+        asked_by_id=unit.viewer.person,
+        asked_by_name=unit.viewer.name,
+        only_preview=only_preview,
+        wish=_written(change),
+        grants=ids,
+        versions={str(ident): version for ident, version in versions.items()},
+        state="waiting",
+    )
     unit.db.add(row)
     unit.db.flush()
     if not only_preview:
@@ -90,11 +95,20 @@ def stop(unit: Unit, ident: UUID) -> dict[str, Any]:
 def shown(row: LargeChange) -> dict[str, Any]:
     """A change as answers show it: how far it is, what came of it, and the lines that are kept."""
     return {
-        "id": row.id, "kind": row.wish["kind"], "only_preview": row.only_preview, "state": row.state,
-        "grants": len(row.grants), "done": row.done, "changed": row.changed, "refused": row.done - row.changed,
-        "lines": row.lines, "asked_by": row.asked_by_name, "asked_at": row.created_at, "ended_at": row.ended_at,
+        "id": row.id,
+        "kind": row.wish["kind"],
+        "only_preview": row.only_preview,
+        "state": row.state,
+        "grants": len(row.grants),
+        "done": row.done,
+        "changed": row.changed,
+        "refused": row.done - row.changed,
+        "lines": row.lines,
+        "asked_by": row.asked_by_name,
+        "asked_at": row.created_at,
+        "ended_at": row.ended_at,
         "problem": row.problem,
-    }  # fmt: skip
+    }
 
 
 def _found(unit: Unit, ident: UUID, lock: bool = False) -> LargeChange:
@@ -140,8 +154,12 @@ def _slice(service: Service, organisation: UUID, ident: UUID) -> bool:
             return False
         viewer = _asker(unit, row)
         if viewer is None:
-            _end(unit, unit.db.get_one(LargeChange, ident, with_for_update=True), "failed",
-                 "Whoever asked for it has no sign-in here any more.")  # fmt: skip
+            _end(
+                unit,
+                unit.db.get_one(LargeChange, ident, with_for_update=True),
+                "failed",
+                "Whoever asked for it has no sign-in here any more.",
+            )
             return False
     with service.unit(viewer) as unit:
         if not row.only_preview:
@@ -182,9 +200,21 @@ def _line(unit: Unit, wish: Change, grant: UUID, keep: bool) -> dict[str, Any]:
         return changes.tried(unit, replace(wish, grants=(grant,)), grant, keep)
     except OpenLatchError as error:
         # It may not be seen any more: then there is nothing to show of it.
-        return {"grant_id": grant, "holder": None, "account": None, "level": None, "until": None, "last_day": None,
-                "state": "", "does": "", "refused": error.detail, "remedy": error.remedy, "latches": [],
-                "revocation_id": None, "steward": False}  # fmt: skip
+        return {
+            "grant_id": grant,
+            "holder": None,
+            "account": None,
+            "level": None,
+            "until": None,
+            "last_day": None,
+            "state": "",
+            "does": "",
+            "refused": error.detail,
+            "remedy": error.remedy,
+            "latches": [],
+            "revocation_id": None,
+            "steward": False,
+        }
 
 
 def _kept(lines: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -211,8 +241,14 @@ def _read(wish: Mapping[str, Any], versions: dict[UUID, int]) -> Change:
         return UUID(wish[name]) if wish[name] else None
 
     return Change(
-        ChangeKind(wish["kind"]), wish["reason"], (), "", versions,
+        ChangeKind(wish["kind"]),
+        wish["reason"],
+        (),
+        "",
+        versions,
         datetime.fromisoformat(wish["until"]) if wish["until"] else None,
         date.fromisoformat(wish["last_day"]) if wish["last_day"] else None,
-        wish["no_end"], ident("level"), ident("successor"),
-    )  # fmt: skip
+        wish["no_end"],
+        ident("level"),
+        ident("successor"),
+    )

@@ -174,8 +174,16 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
         row.version += 1
         unit.db.flush()
     after = {p["key"] for p in row.permissions}
-    unit.record("level.changed", "level", row.id, row.name, added=sorted(after - before), gone=sorted(before - after),
-                grows=shown["grows"], shrinks=shown["shrinks"])  # fmt: skip
+    unit.record(
+        "level.changed",
+        "level",
+        row.id,
+        row.name,
+        added=sorted(after - before),
+        gone=sorted(before - after),
+        grows=shown["grows"],
+        shrinks=shown["shrinks"],
+    )
     _tell_stewards(unit, row.name, effects)
     touched = unit.db.scalars(select(Term.grant_id).where(Term.level_id == ident)).all()
     flags.evaluate(unit, grants=sorted(set(touched)))

@@ -139,9 +139,15 @@ def _instead(unit: Unit, adapter: Adapter, grant: Grant) -> tuple[Move, ...]:
 
 
 def _store(
-    service: Service, viewer: Viewer, ident: UUID, version: int, owed: Owed, done: bool, answer: str,
+    service: Service,
+    viewer: Viewer,
+    ident: UUID,
+    version: int,
+    owed: Owed,
+    done: bool,
+    answer: str,
     detail: dict[str, Any],
-) -> datetime | None:  # fmt: skip
+) -> datetime | None:
     with service.unit(viewer) as unit:
         grant = unit.db.get_one(Grant, ident, with_for_update=True, populate_existing=True)
         if grant.owed != owed or grant.version != version:

@@ -60,9 +60,12 @@ def _made(unit: Unit, account: Account, wish: TermWish, begun: set[datetime | No
     choice = lifecycle.Choice(
         levels=(wish.level,) if wish.level else (),
         permissions=(lifecycle.Single(wish.permission),) if wish.permission else (),
-        parts=(wish.part,) if wish.part else (), until=wish.until, last_day=wish.last_day, hours=wish.hours,
+        parts=(wish.part,) if wish.part else (),
+        until=wish.until,
+        last_day=wish.last_day,
+        hours=wish.hours,
         since=wish.since,
-    )  # fmt: skip
+    )
     made = lifecycle.terms_from(unit, account, choice)
     # When something began stays as it is.
     if wish.since in begun:
@@ -163,6 +166,7 @@ def changes_in_words(before: Sequence[core.Term], after: Sequence[core.Term], zo
     told += [f"loses {lifecycle.terms_in_words([old[key]], zone)}" for key in old if key not in new]
     told += [
         f"{lifecycle.terms_in_words([old[key]], zone)} becomes {lifecycle.terms_in_words([new[key]], zone)}"
-        for key in new if key in old and new[key] != old[key]
-    ]  # fmt: skip
+        for key in new
+        if key in old and new[key] != old[key]
+    ]
     return "; ".join(told)

@@ -51,9 +51,12 @@ def keep(unit: Unit, days: Sequence[tuple[UUID, str, date]]) -> None:
             where not u.days @> excluded.days
             """
         ),
-        {"grants": [g for g, _, _ in everything], "permissions": [p for _, p, _ in everything],
-         "days": [d for _, _, d in everything]},
-    )  # fmt: skip
+        {
+            "grants": [g for g, _, _ in everything],
+            "permissions": [p for _, p, _ in everything],
+            "days": [d for _, _, d in everything],
+        },
+    )
 
 
 def of_grant(unit: Unit, ident: UUID, days: int) -> dict[str, Any]:

@@ -104,8 +104,11 @@ def check_password(
     """
     address = address.strip().lower()
     known = _known(service, address, at)
-    sources = [Source(f"address {address} from {origin}", TRIES), Source(f"address {address}", TRIES * 10),
-               Source(f"origin {origin}", TRIES * 5)]  # fmt: skip
+    sources = [
+        Source(f"address {address} from {origin}", TRIES),
+        Source(f"address {address}", TRIES * 10),
+        Source(f"origin {origin}", TRIES * 5),
+    ]
     if any(_is_known(service, sign_in, device) for sign_in in known):
         sources = [Source(f"device {device}", TRIES)]
     counted = try_limits.count(service, sources)

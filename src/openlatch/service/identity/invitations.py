@@ -66,9 +66,16 @@ def invite(unit: Unit, person: UUID | None, name: str, address: str, role: Role)
     held = unit.db.scalars(select(Invitation).where(Invitation.person_id == row.id).with_for_update()).first()
     if held is None:
         held = Invitation(
-            organisation_id=unit.viewer.organisation, person_id=row.id, address=row.address, role=role, token_hash=b"",
-            sent_by_name=unit.viewer.name, sent_at=unit.now, times_sent=0, runs_out_at=unit.now,
-        )  # fmt: skip
+            organisation_id=unit.viewer.organisation,
+            person_id=row.id,
+            address=row.address,
+            role=role,
+            token_hash=b"",
+            sent_by_name=unit.viewer.name,
+            sent_at=unit.now,
+            times_sent=0,
+            runs_out_at=unit.now,
+        )
         unit.db.add(held)
     held.role, held.address = role, row.address
     _send(unit, held, row)
@@ -174,8 +181,14 @@ def read(service: Service, token: str, origin: str) -> dict[str, Any]:
     with service.unit(Viewer.itself(row.organisation_id)) as unit:
         organisation = unit.db.get_one(Organisation, row.organisation_id).name
         person = unit.db.get_one(Person, row.person_id).name
-    return {"organisation": organisation, "name": person, "address": row.address, "role": row.role,
-            "sent_by": row.sent_by_name, "runs_out_at": row.runs_out_at}  # fmt: skip
+    return {
+        "organisation": organisation,
+        "name": person,
+        "address": row.address,
+        "role": row.role,
+        "sent_by": row.sent_by_name,
+        "runs_out_at": row.runs_out_at,
+    }
 
 
 def accept(service: Service, token: str, password: str, origin: str) -> Viewer:
@@ -198,5 +211,11 @@ def accept(service: Service, token: str, password: str, origin: str) -> Viewer:
         unit.record("invitation.accepted", "person", person.id, person.name, role=role)
         sentence = f"{person.name} accepted the invitation and signs in as {role} now."
         notices.tell_and_write(unit, notices.administrators(unit) - {person.id}, "sign_in", sentence, "/sign-ins")
-        return Viewer(row.organisation_id, person.name, person.id, sign_in.id,
-                      administrator=role is Role.ADMINISTRATOR, auditor=role is Role.AUDITOR)  # fmt: skip
+        return Viewer(
+            row.organisation_id,
+            person.name,
+            person.id,
+            sign_in.id,
+            administrator=role is Role.ADMINISTRATOR,
+            auditor=role is Role.AUDITOR,
+        )

@@ -41,10 +41,15 @@ def page(unit: Unit) -> dict[str, Any]:
         "role": row.role,
         "sign_in_address": row.address,
         "addresses": [
-            *([{"address": person.address, "confirmed_at": person.address_confirmed_at, "is_first": True}]
-              if person.address else []),
-            *({"address": one.address, "confirmed_at": one.confirmed_at, "is_first": False}
-              for one in unit.db.scalars(others)),
+            *(
+                [{"address": person.address, "confirmed_at": person.address_confirmed_at, "is_first": True}]
+                if person.address
+                else []
+            ),
+            *(
+                {"address": one.address, "confirmed_at": one.confirmed_at, "is_first": False}
+                for one in unit.db.scalars(others)
+            ),
         ],
         "second_factor_since": row.factor_since,
         "recovery_codes_left": recovery.left(unit),
@@ -56,7 +61,7 @@ def page(unit: Unit) -> dict[str, Any]:
         "no_mail": row.preferences.get("no_mail", []),
         "wants_digest": person.wants_digest,
         "refuses_offers": person.refuses_offers,
-    }  # fmt: skip
+    }
 
 
 def sessions(unit: Unit) -> list[dict[str, Any]]:
@@ -130,12 +135,12 @@ def set_profile(
     unknown = sorted(set(no_mail) - set(notices.OPTIONAL))
     if unknown:
         raise BadInput(
-            f"Mail about {unknown[0]!r} can't be switched off.", f"Choose from {', '.join(notices.OPTIONAL)}.",
+            f"Mail about {unknown[0]!r} can't be switched off.",
+            f"Choose from {', '.join(notices.OPTIONAL)}.",
             {"no_mail": "unknown"},
-        )  # fmt: skip
+        )
     if person.name != name.strip():
-        unit.record("person.changed", "person", person.id, name.strip(),
-                    changed={"name": [person.name, name.strip()]})  # fmt: skip
+        unit.record("person.changed", "person", person.id, name.strip(), changed={"name": [person.name, name.strip()]})
         person.name = name.strip()
         unit.wake("evaluate")
     person.wants_digest = wants_digest
@@ -192,10 +197,10 @@ def make_first(unit: Unit, address: str) -> dict[str, Any]:
     unit.require_proof("Changing the address that you sign in with")
     wanted = address.strip().lower()
     other = unit.db.scalars(
-        select(PersonAddress).where(
-            PersonAddress.person_id == person.id, func.lower(PersonAddress.address) == wanted
-        ).with_for_update()
-    ).first()  # fmt: skip
+        select(PersonAddress)
+        .where(PersonAddress.person_id == person.id, func.lower(PersonAddress.address) == wanted)
+        .with_for_update()
+    ).first()
     if other is None:
         raise NotFound("That is none of your other addresses.", "Add it first.")
     if other.confirmed_at is None:

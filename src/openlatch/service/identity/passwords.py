@@ -127,6 +127,8 @@ def _set(unit: Unit, row: SignIn, person: Person, password: str) -> None:
 
 def _tell(unit: Unit, row: SignIn, person: Person, sentence: str) -> None:
     notices.tell(unit, [person.id], "sign_in", sentence, "/me")
-    letter = notices.Letter("Your password was changed", (f"Hello {person.name},", sentence,
-                            "If this was not you, tell an administrator of your organisation at once."))  # fmt: skip
+    letter = notices.Letter(
+        "Your password was changed",
+        (f"Hello {person.name},", sentence, "If this was not you, tell an administrator of your organisation at once."),
+    )
     notices.write(unit, row.address, letter)

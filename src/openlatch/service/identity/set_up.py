@@ -84,8 +84,9 @@ def set_up(
         alone.execute(delete(SetUpCode))
     with transaction(service.engine, made.organisation) as db:
         row = db.scalars(select(SignIn)).one()
-        return Viewer(made.organisation, name.strip(), row.person_id, row.id, administrator=True,
-                      proved_at=service.clock())  # fmt: skip
+        return Viewer(
+            made.organisation, name.strip(), row.person_id, row.id, administrator=True, proved_at=service.clock()
+        )
 
 
 def short_name(organisation: str) -> str:

@@ -62,9 +62,10 @@ def count(service: Service, sources: Sequence[Source]) -> Counted:
         wait, left = 0.0, max(source.free for source in sources)
         for source in sources:
             tries, last = db.execute(
-                select(func.count(), func.max(SignInAttempt.at))
-                .where(SignInAttempt.source == source.digest, SignInAttempt.at > now - WINDOW)
-            ).one()  # fmt: skip
+                select(func.count(), func.max(SignInAttempt.at)).where(
+                    SignInAttempt.source == source.digest, SignInAttempt.at > now - WINDOW
+                )
+            ).one()
             if tries >= source.free:
                 gap = min(2 ** min(tries - source.free, 10), LONGEST_GAP)
                 wait = max(wait, (last + timedelta(seconds=gap) - now).total_seconds())

@@ -69,9 +69,13 @@ def sign(unit: Unit) -> TreeHead:
     at = journal.stamp(unit.now)
     head = core.sign(key, public, str(unit.viewer.organisation), tree, last_hash, at)
     row = TreeHead(
-        organisation_id=unit.viewer.organisation, size=tree.size, peaks=b"".join(tree.peaks), hashes=b"".join(fresh),
-        head=head, signed_at=unit.now,
-    )  # fmt: skip
+        organisation_id=unit.viewer.organisation,
+        size=tree.size,
+        peaks=b"".join(tree.peaks),
+        hashes=b"".join(fresh),
+        head=head,
+        signed_at=unit.now,
+    )
     unit.db.add(row)
     unit.db.flush()
     return row

@@ -21,9 +21,11 @@ def stamp(authority: str, message: bytes) -> bytes:
     request = TimestampRequestBuilder().data(message).hash_algorithm(HashAlgorithm.SHA256).nonce(nonce=True).build()
     try:
         answer = httpx.post(
-            authority, content=request.as_bytes(), headers={"Content-Type": "application/timestamp-query"},
+            authority,
+            content=request.as_bytes(),
+            headers={"Content-Type": "application/timestamp-query"},
             timeout=SECONDS,
-        )  # fmt: skip
+        )
         answer.raise_for_status()
     except (httpx.HTTPError, httpx.InvalidURL) as error:
         raise SystemDown(f"The time-stamping authority did not answer: {error}", "It is asked again.") from error

@@ -106,9 +106,11 @@ def payers_of(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, tuple[Holder, 
         .outerjoin(Person, Person.id == Account.payer_person_id)
         .outerjoin(Team, Team.id == Account.payer_team_id)
         .outerjoin(other, other.id == Account.payer_account_id)
-        .where(Account.id.in_(accounts),
-               func.num_nonnulls(Account.payer_person_id, Account.payer_team_id, Account.payer_account_id) > 0)
-    )  # fmt: skip
+        .where(
+            Account.id.in_(accounts),
+            func.num_nonnulls(Account.payer_person_id, Account.payer_team_id, Account.payer_account_id) > 0,
+        )
+    )
     found: dict[UUID, tuple[Holder, str]] = {}
     for account, person, person_name, team, team_name, paying, paying_name in rows:
         if person is not None:
@@ -307,8 +309,15 @@ def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
         unit.db.add(row)
     row.mode, row.number, row.pair = setting.mode, setting.number, [*setting.pair] if all(setting.pair) else []
     unit.db.flush()
-    unit.record("latch.set", "latch", row.id, setting.latch.words, setting.account, mode=setting.mode,
-                of_kind=setting.account_kind)  # fmt: skip
+    unit.record(
+        "latch.set",
+        "latch",
+        row.id,
+        setting.latch.words,
+        setting.account,
+        mode=setting.mode,
+        of_kind=setting.account_kind,
+    )
     evaluate(unit, _accounts_of(unit, setting))
     return shown_before
 

@@ -22,9 +22,22 @@ MOST_KEPT = 100
 MOST_TOLD = 20
 # The lists that a filter can be kept for: those with a page of their own.
 LISTS = (
-    "accounts", "people", "teams", "grants", "apps", "sessions", "flags", "rounds", "revocations", "journal", "offers",
-    "requests", "tasks", "systems", "levels",
-)  # fmt: skip
+    "accounts",
+    "people",
+    "teams",
+    "grants",
+    "apps",
+    "sessions",
+    "flags",
+    "rounds",
+    "revocations",
+    "journal",
+    "offers",
+    "requests",
+    "tasks",
+    "systems",
+    "levels",
+)
 
 
 def every(unit: Unit, of: str | None) -> dict[str, Any]:
@@ -41,10 +54,18 @@ def every(unit: Unit, of: str | None) -> dict[str, Any]:
 
 def _shown(unit: Unit, row: SavedFilter, by: str, mailed: str | None) -> dict[str, Any]:
     return {
-        "id": row.id, "name": row.name, "list": row.of, "filter": row.filter, "search": row.search, "sort": row.sort,
-        "is_shared": row.is_shared, "by": {"id": row.person_id, "name": by},
-        "is_mine": row.person_id == unit.viewer.person, "mail": mailed or "never", "version": row.version,
-    }  # fmt: skip
+        "id": row.id,
+        "name": row.name,
+        "list": row.of,
+        "filter": row.filter,
+        "search": row.search,
+        "sort": row.sort,
+        "is_shared": row.is_shared,
+        "by": {"id": row.person_id, "name": by},
+        "is_mine": row.person_id == unit.viewer.person,
+        "mail": mailed or "never",
+        "version": row.version,
+    }
 
 
 def keep(unit: Unit, name: str, of: str, query: ListQuery, is_shared: bool) -> dict[str, Any]:
@@ -56,9 +77,15 @@ def keep(unit: Unit, name: str, of: str, query: ListQuery, is_shared: bool) -> d
         raise BadInput(f"You have kept {MOST_KEPT} filters.", "Remove one first.")
     _refuse_same_name(unit, person, of, name)
     row = SavedFilter(
-        organisation_id=unit.viewer.organisation, person_id=person, name=name.strip(), of=of, filter=query.filter,
-        search=query.search, sort=query.sort, is_shared=is_shared,
-    )  # fmt: skip
+        organisation_id=unit.viewer.organisation,
+        person_id=person,
+        name=name.strip(),
+        of=of,
+        filter=query.filter,
+        search=query.search,
+        sort=query.sort,
+        is_shared=is_shared,
+    )
     unit.db.add(row)
     unit.db.flush()
     unit.record("filter.kept", "filter", row.id, row.name, of=of, filter=row.filter, shared=is_shared)
@@ -140,8 +167,9 @@ def _check(name: str, of: str, query: ListQuery) -> None:
     listing, _ = register.LISTS[of]
     listing.checked(query.filter)
     if query.sort and query.sort.removeprefix("-") not in listing.sorts:
-        raise BadInput(f"{of} can't be sorted by {query.sort!r}.", f"By one of: {', '.join(listing.sorts)}.",
-                       {"sort": "unknown"})  # fmt: skip
+        raise BadInput(
+            f"{of} can't be sorted by {query.sort!r}.", f"By one of: {', '.join(listing.sorts)}.", {"sort": "unknown"}
+        )
 
 
 def _refuse_same_name(unit: Unit, person: UUID, of: str, name: str) -> None:

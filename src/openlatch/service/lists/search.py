@@ -117,20 +117,52 @@ def _kinds(sight: Sight, named: Named) -> list[Kind]:
     accounts = Account.__table__.outerjoin(owner, owner.id == Account.owner_id)
     address = (
         select(func.string_agg(PersonAddress.address, literal(" ")))
-        .where(PersonAddress.person_id == Person.id).correlate(Person).scalar_subquery()
-    )  # fmt: skip
+        .where(PersonAddress.person_id == Person.id)
+        .correlate(Person)
+        .scalar_subquery()
+    )
     return [
-        Kind("people", Person.__table__, Person.id, Person.name, func.coalesce(Person.address, address, Person.job),
-             (Person.name, Person.address), sight.people(), named.people),
-        Kind("accounts", accounts, Account.id, Account.name, func.coalesce(owner.name, ""), (Account.name,),
-             and_(sight.accounts(), Account.archived_at.is_(None)), named.accounts),
-        Kind("apps", App.__table__, App.id, App.name, App.publisher, (App.name,),
-             and_(sight.apps(), App.archived_at.is_(None))),
-        Kind("teams", Team.__table__, Team.id, Team.name, Team.purpose, (Team.name,),
-             and_(sight.teams(), Team.archived_at.is_(None))),
+        Kind(
+            "people",
+            Person.__table__,
+            Person.id,
+            Person.name,
+            func.coalesce(Person.address, address, Person.job),
+            (Person.name, Person.address),
+            sight.people(),
+            named.people,
+        ),
+        Kind(
+            "accounts",
+            accounts,
+            Account.id,
+            Account.name,
+            func.coalesce(owner.name, ""),
+            (Account.name,),
+            and_(sight.accounts(), Account.archived_at.is_(None)),
+            named.accounts,
+        ),
+        Kind(
+            "apps",
+            App.__table__,
+            App.id,
+            App.name,
+            App.publisher,
+            (App.name,),
+            and_(sight.apps(), App.archived_at.is_(None)),
+        ),
+        Kind(
+            "teams",
+            Team.__table__,
+            Team.id,
+            Team.name,
+            Team.purpose,
+            (Team.name,),
+            and_(sight.teams(), Team.archived_at.is_(None)),
+        ),
         Kind("rounds", Round.__table__, Round.id, Round.name, cast(null(), String), (Round.name,), sight.rounds()),
         Kind("systems", System.__table__, System.id, System.name, System.kind, (System.name,), sight.systems()),
-    ]  # fmt: skip
+    ]
 
 
 def _fits(columns: Sequence[Any], words: Sequence[Any]) -> ColumnElement[bool]:
@@ -150,12 +182,18 @@ def _best(kind: Kind, named: Named) -> Select[Any]:
         wanted = and_(kind.ident.in_(select(kind.named.c.id)), wanted)
     return (
         select(
-            literal(ORDER.index(kind.name)).label("place"), literal(kind.name).label("kind"), kind.ident.label("id"),
-            kind.label.label("label"), func.coalesce(kind.detail, "").label("detail"), fits.label("fits"),
+            literal(ORDER.index(kind.name)).label("place"),
+            literal(kind.name).label("kind"),
+            kind.ident.label("id"),
+            kind.label.label("label"),
+            func.coalesce(kind.detail, "").label("detail"),
+            fits.label("fits"),
         )
-        .select_from(kind.source).where(kind.visible, wanted)
-        .order_by(fits.desc(), kind.label).limit(MOST_OF_EACH)
-    )  # fmt: skip
+        .select_from(kind.source)
+        .where(kind.visible, wanted)
+        .order_by(fits.desc(), kind.label)
+        .limit(MOST_OF_EACH)
+    )
 
 
 def _grants(sight: Sight, named: Named) -> Select[Any]:
@@ -164,27 +202,38 @@ def _grants(sight: Sight, named: Named) -> Select[Any]:
     fits = func.similarity(func.lower(holder + " " + Account.name), named.text)
     return (
         select(
-            literal(ORDER.index("grants")).label("place"), literal("grants").label("kind"), Grant.id.label("id"),
-            (holder + " on " + Account.name).label("label"), Grant.state.label("detail"), fits.label("fits"),
+            literal(ORDER.index("grants")).label("place"),
+            literal("grants").label("kind"),
+            Grant.id.label("id"),
+            (holder + " on " + Account.name).label("label"),
+            Grant.state.label("detail"),
+            fits.label("fits"),
         )
         .join(Account, Account.id == Grant.account_id)
-        .outerjoin(Person, Person.id == Grant.person_id).outerjoin(Team, Team.id == Grant.team_id)
+        .outerjoin(Person, Person.id == Grant.person_id)
+        .outerjoin(Team, Team.id == Grant.team_id)
         .outerjoin(App, App.id == Grant.app_id)
         .where(sight.grants(), Grant.state.in_(LIVE), _around(Grant, named), _fits((holder, Account.name), named.words))
-        .order_by(fits.desc(), Grant.id).limit(MOST_OF_EACH)
-    )  # fmt: skip
+        .order_by(fits.desc(), Grant.id)
+        .limit(MOST_OF_EACH)
+    )
 
 
 def _flags(sight: Sight, named: Named) -> Select[Any]:
     fits: Any = Flag.score / 100.0
     return (
         select(
-            literal(ORDER.index("flags")).label("place"), literal("flags").label("kind"), Flag.id.label("id"),
-            Flag.sentence.label("label"), Flag.rule.label("detail"), fits.label("fits"),
+            literal(ORDER.index("flags")).label("place"),
+            literal("flags").label("kind"),
+            Flag.id.label("id"),
+            Flag.sentence.label("label"),
+            Flag.rule.label("detail"),
+            fits.label("fits"),
         )
         .where(sight.flags(), Flag.state == "open", _around(Flag, named), _fits((Flag.sentence,), named.words))
-        .order_by(Flag.score.desc(), Flag.id).limit(MOST_OF_EACH)
-    )  # fmt: skip
+        .order_by(Flag.score.desc(), Flag.id)
+        .limit(MOST_OF_EACH)
+    )
 
 
 def _around(table: type[Grant | Flag], named: Named) -> ColumnElement[bool]:

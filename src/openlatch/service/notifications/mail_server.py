@@ -55,8 +55,9 @@ def change(
         try:
             sender = read_address(sender, unit.zone)
         except BadField as fault:
-            raise BadInput(f"The sender's address {fault}.", "Write it as access@example.org.",
-                           {"sender": str(fault)}) from None  # fmt: skip
+            raise BadInput(
+                f"The sender's address {fault}.", "Write it as access@example.org.", {"sender": str(fault)}
+            ) from None
         if any(c.isspace() or c in "/@" for c in host):
             raise BadInput(f"{host!r} is no server's name.", "Write it as mail.example.org.", {"host": "is no name"})
     held = dict(row.settings.get("mail", {}))

@@ -260,16 +260,27 @@ def _take_over(unit: Unit, row: Offer, account: Account, person: Person) -> None
         if before is not None and row.keeps_level_id is not None:
             terms = lifecycle.terms_from(unit, account, Choice(levels=(row.keeps_level_id,)))
             kept = lifecycle.new_grant(
-                unit, account, Holder(HolderKind.PERSON, before), terms, GrantState.ACTIVE,
+                unit,
+                account,
+                Holder(HolderKind.PERSON, before),
+                terms,
+                GrantState.ACTIVE,
                 reason="Kept when the account was handed over.",
-            )  # fmt: skip
+            )
             unit.record("grant.given", "grant", kept.id, account.name, account.id)
             lifecycle.enter_into_force(unit, kept)
         _end_what_was_held(unit, account, before, kept)
     flags.evaluate_owner(unit, account.id, [before, person.id])
     old = unit.db.get(Person, before) if before else None
-    unit.record("account.handed_over", "account", account.id, account.name, account.id,
-                before=old.name if old else None, now=person.name)  # fmt: skip
+    unit.record(
+        "account.handed_over",
+        "account",
+        account.id,
+        account.name,
+        account.id,
+        before=old.name if old else None,
+        now=person.name,
+    )
     sentence = f"{person.name} owns {account.name} now; before, it was {old.name if old else 'nobody'}."
     told = {before, row.sender_id, *notices.stewards(unit, account.id)} - {person.id}
     notices.tell_and_write(unit, told, "ownership", sentence, f"/accounts/{account.id}")

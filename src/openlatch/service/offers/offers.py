@@ -105,9 +105,11 @@ def _make_person(unit: Unit, to: Candidate) -> Person:
 
 
 def _refuse_second(unit: Unit, account: Account, holder: Holder, name: str) -> None:
-    pending = select(Offer.id).join(Grant, Grant.id == Offer.grant_id).where(
-        Offer.account_id == account.id, Offer.state == OfferState.PENDING, Grant.holder_id == holder.id
-    )  # fmt: skip
+    pending = (
+        select(Offer.id)
+        .join(Grant, Grant.id == Offer.grant_id)
+        .where(Offer.account_id == account.id, Offer.state == OfferState.PENDING, Grant.holder_id == holder.id)
+    )
     if unit.db.scalar(pending.limit(1)) is not None:
         raise Conflict(
             f"There is an offer to {name} for {account.name} that waits for an answer.",
@@ -116,9 +118,15 @@ def _refuse_second(unit: Unit, account: Account, holder: Holder, name: str) -> N
 
 
 def _store(
-    unit: Unit, account: Account, person: Person, address: str, kind: str, grant: Grant | None, reason: str,
+    unit: Unit,
+    account: Account,
+    person: Person,
+    address: str,
+    kind: str,
+    grant: Grant | None,
+    reason: str,
     keeps: UUID | None = None,
-) -> Offer:  # fmt: skip
+) -> Offer:
     token = secrets.token_urlsafe(32)
     row = Offer(
         organisation_id=unit.viewer.organisation,

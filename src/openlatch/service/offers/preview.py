@@ -240,11 +240,14 @@ def apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[dict[s
     """The same as answers show what latches warn of."""
     return [
         {
-            "latch": "What the organisation keeps apart", "kind": latches.LatchKind.NEVER_TOGETHER,
-            "mode": latches.LatchMode.WARN, "fact": fact, "remedy": "Give one of the two to somebody else.",
+            "latch": "What the organisation keeps apart",
+            "kind": latches.LatchKind.NEVER_TOGETHER,
+            "mode": latches.LatchMode.WARN,
+            "fact": fact,
+            "remedy": "Give one of the two to somebody else.",
         }
         for fact in kept_apart(unit, holder, terms)
-    ]  # fmt: skip
+    ]
 
 
 def sentence(permission: core.Permission) -> dict[str, Any]:
@@ -267,9 +270,14 @@ def breaches(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.T
 
 
 def supposing(
-    register: Register, holder: Holder, name: str, inside: bool, person: Person | None, account: UUID,
+    register: Register,
+    holder: Holder,
+    name: str,
+    inside: bool,
+    person: Person | None,
+    account: UUID,
     terms: Sequence[core.Term],
-) -> Register:  # fmt: skip
+) -> Register:
     """The register as it would be with one more grant, to somebody who may not be in it yet."""
     people, teams = dict(register.people), dict(register.teams)
     if holder.kind is HolderKind.TEAM:
@@ -279,9 +287,13 @@ def supposing(
         people.setdefault(holder.id, core.Person(holder.id, name, inside, second_factor=second))
     grant = core.Grant(uuid4(), account, holder, GrantState.ACTIVE, tuple(terms))
     return Register.of(
-        people.values(), teams.values(), register.apps.values(), register.accounts.values(),
-        (*register.grants, grant), register.memberships,
-    )  # fmt: skip
+        people.values(),
+        teams.values(),
+        register.apps.values(),
+        register.accounts.values(),
+        (*register.grants, grant),
+        register.memberships,
+    )
 
 
 def _prerequisites(unit: Unit, account: Account, person: Person | None) -> list[dict[str, Any]]:

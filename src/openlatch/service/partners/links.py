@@ -57,10 +57,16 @@ def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, 
     _refuse_many(unit)
     home = unit.db.get_one(Organisation, unit.viewer.organisation)
     row = PartnerLink(
-        partner_id=home.id, partner_name=home.name, client_id=found.id if found else None, client_slug=slug,
-        client_name=slug, words=words.strip(), people=_staff(unit, people), offered_at=unit.now,
+        partner_id=home.id,
+        partner_name=home.name,
+        client_id=found.id if found else None,
+        client_slug=slug,
+        client_name=slug,
+        words=words.strip(),
+        people=_staff(unit, people),
+        offered_at=unit.now,
         offered_by=unit.viewer.name,
-    )  # fmt: skip
+    )
     unit.db.add(row)
     unit.db.flush()
     unit.record("partner.offered", "partner", row.id, slug, people=len(row.people))
@@ -83,8 +89,11 @@ def _staff(unit: Unit, people: list[UUID]) -> list[dict[str, Any]]:
     wanted = select(Person, SignIn).join(SignIn, SignIn.person_id == Person.id)
     rows = unit.db.execute(wanted.where(Person.id.in_(people), Person.standing != "left").order_by(Person.name)).all()
     if len(rows) != len(set(people)) or len(rows) > MOST_PEOPLE:
-        raise BadInput("Some of them have no sign-in here, or have left.", "Invite them to one first.",
-                       {"people": "without sign-in"})  # fmt: skip
+        raise BadInput(
+            "Some of them have no sign-in here, or have left.",
+            "Invite them to one first.",
+            {"people": "without sign-in"},
+        )
     return [
         {"person": str(person.id), "sign_in": str(sign_in.id), "name": person.name, "address": sign_in.address}
         for person, sign_in in rows
@@ -119,11 +128,19 @@ def shown(unit: Unit, row: PartnerLink) -> dict[str, Any]:
     state = "ended" if row.ended_at else "linked" if row.accepted_at else "declined" if row.declined_at else "offered"
     other = row.partner_name if is_client else row.client_name
     return {
-        "id": row.id, "state": state, "we_are": "client" if is_client else "partner", "other": other,
-        "words": row.words, "offered_at": row.offered_at, "offered_by": row.offered_by,
-        "accepted_at": row.accepted_at, "ended_at": row.ended_at, "ended_by": row.ended_by,
-        "people": _people(unit, row, is_client), "team": _team_of(unit, row) if is_client else None,
-    }  # fmt: skip
+        "id": row.id,
+        "state": state,
+        "we_are": "client" if is_client else "partner",
+        "other": other,
+        "words": row.words,
+        "offered_at": row.offered_at,
+        "offered_by": row.offered_by,
+        "accepted_at": row.accepted_at,
+        "ended_at": row.ended_at,
+        "ended_by": row.ended_by,
+        "people": _people(unit, row, is_client),
+        "team": _team_of(unit, row) if is_client else None,
+    }
 
 
 def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any]]:
@@ -138,11 +155,17 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any
     for one in row.people:
         ident = UUID(one["there"]) if one.get("there") else None
         found.append(
-            {"id": ident, "name": one["name"], "address": one["address"], "is_in": ident is not None,
-             "here": _here(unit, one) if one.get("known_here") else None, "is_held": bool(one.get("held")),
-             "last_seen_at": seen.get(ident),
-             "visits": visits.get(ident, 0) if ident else 0}
-        )  # fmt: skip
+            {
+                "id": ident,
+                "name": one["name"],
+                "address": one["address"],
+                "is_in": ident is not None,
+                "here": _here(unit, one) if one.get("known_here") else None,
+                "is_held": bool(one.get("held")),
+                "last_seen_at": seen.get(ident),
+                "visits": visits.get(ident, 0) if ident else 0,
+            }
+        )
     return found
 
 
@@ -181,9 +204,11 @@ def _team_of(unit: Unit, row: PartnerLink) -> dict[str, Any] | None:
 def _locked(unit: Unit, ident: UUID, why: str) -> PartnerLink:
     unit.sight.require_administrator()
     row = unit.db.scalars(
-        select(PartnerLink).where(PartnerLink.id == ident, _ours(unit)).with_for_update()
+        select(PartnerLink)
+        .where(PartnerLink.id == ident, _ours(unit))
+        .with_for_update()
         .execution_options(populate_existing=True)
-    ).first()  # fmt: skip
+    ).first()
     if row is None:
         raise NotFound("There is no such link.")
     unit.require_proof(why)
@@ -203,8 +228,9 @@ def answer(unit: Unit, ident: UUID, accepts: bool, team: UUID | None) -> dict[st
     locks.access(unit)
     known = unit.db.get(Team, team) if team is not None else None
     if team is not None and (known is None or not known.partner):
-        raise BadInput("There is no such partner organisation.", "Choose one of your partners, or none.",
-                       {"team": "is no partner"})  # fmt: skip
+        raise BadInput(
+            "There is no such partner organisation.", "Choose one of your partners, or none.", {"team": "is no partner"}
+        )
     if known is None:
         known = Team(organisation_id=unit.viewer.organisation, name=row.partner_name, partner=True)
         unit.db.add(known)

@@ -72,12 +72,16 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str,
         )
         names = {path.level.name for path in paths if path.level is not None}
         return {
-            "sign_in": sign_in, "organisation": {"id": home.id, "name": home.name}, "slug": home.slug,
-            "person": person.name, "role": row.role,
+            "sign_in": sign_in,
+            "organisation": {"id": home.id, "name": home.name},
+            "slug": home.slug,
+            "person": person.name,
+            "role": row.role,
             "is_closed": row.suspended_at is not None or person.standing == "left",
-            "accounts": len({path.account for path in paths}), "levels": sorted(names)[:20],
+            "accounts": len({path.account for path in paths}),
+            "levels": sorted(names)[:20],
             "as_partner": unit.db.scalar(partner.limit(1)) is not None,
-        }  # fmt: skip
+        }
 
 
 def link(unit: Unit, address: str, password: str, code: str, at: str, origin: str) -> dict[str, Any]:
@@ -105,16 +109,20 @@ def join(unit: Unit, one: tuple[UUID | None, UUID], other: tuple[UUID | None, UU
 
 def part(unit: Unit, sign_in: UUID, organisation: UUID) -> None:
     """Let a sign-in belong together with none at another organisation any more."""
-    there = or_(and_(SignInLink.one_id == sign_in, SignInLink.other_organisation_id == organisation),
-                and_(SignInLink.other_id == sign_in, SignInLink.one_organisation_id == organisation))  # fmt: skip
+    there = or_(
+        and_(SignInLink.one_id == sign_in, SignInLink.other_organisation_id == organisation),
+        and_(SignInLink.other_id == sign_in, SignInLink.one_organisation_id == organisation),
+    )
     unit.db.execute(delete(SignInLink).where(there))
 
 
 def unlink(unit: Unit, sign_in: UUID) -> None:
     """Let a sign-in elsewhere belong to the viewer's no more."""
     mine = _sign_in(unit)
-    both = or_(and_(SignInLink.one_id == mine, SignInLink.other_id == sign_in),
-               and_(SignInLink.other_id == mine, SignInLink.one_id == sign_in))  # fmt: skip
+    both = or_(
+        and_(SignInLink.one_id == mine, SignInLink.other_id == sign_in),
+        and_(SignInLink.other_id == mine, SignInLink.one_id == sign_in),
+    )
     if not unit.db.execute(delete(SignInLink).where(both)).rowcount:  # type: ignore[attr-defined]
         raise NotFound("You have no such sign-in elsewhere.")
     unit.record("sign_in.unlinked", "sign_in", mine, unit.viewer.name)

@@ -48,10 +48,26 @@ from openlatch.store.tables import (
 )
 
 # Of these nothing is replaced as text: they are sealed, signed, encrypted, written by triggers, or hold no words.
-_APART = frozenset({
-    "journal", "versions", "evidence_bundles", "items", "rounds", "questions", "tree_heads", "findings", "terms",
-    "uses", "rosters", "organisations", "idempotency_keys", "web_sessions", "api_tokens", "sign_ins",
-})  # fmt: skip
+_APART = frozenset(
+    {
+        "journal",
+        "versions",
+        "evidence_bundles",
+        "items",
+        "rounds",
+        "questions",
+        "tree_heads",
+        "findings",
+        "terms",
+        "uses",
+        "rosters",
+        "organisations",
+        "idempotency_keys",
+        "web_sessions",
+        "api_tokens",
+        "sign_ins",
+    }
+)
 _LOG = get_logger()
 _SHORTEST = 3
 _NAMED_AT_ONCE = 400
@@ -116,8 +132,9 @@ def _refuse(unit: Unit, person: Person) -> None:
 def _refuse_unsigned(unit: Unit, person: Person, words: Iterable[str]) -> None:
     """Conflict while a review that tells of somebody has no signed evidence yet: it would not agree with itself."""
     signed = select(EvidenceBundle.round_id)
-    names = or_(*(func.strpos(Item.facts.cast(Text), orjson.dumps(one).decode()[1:-1]) > 0
-                  for one in (*words, str(person.id))))  # fmt: skip
+    names = or_(
+        *(func.strpos(Item.facts.cast(Text), orjson.dumps(one).decode()[1:-1]) > 0 for one in (*words, str(person.id)))
+    )
     acted = or_(Item.decided_by_id == person.id, Item.reviewer_id == person.id, Item.seconded_by_id == person.id)
     open_ones = select(Round).join(Item, Item.round_id == Round.id).where(Round.id.not_in(signed), or_(names, acted))
     row = unit.db.scalars(open_ones.order_by(Round.opened_at).limit(1)).first()
@@ -153,8 +170,14 @@ def _forget_sign_in(unit: Unit, ident: UUID) -> None:
 
 
 def _forget_names(unit: Unit, person: Person, called: str) -> None:
-    addresses = [a for a in (person.address, *unit.db.scalars(
-        select(PersonAddress.address).where(PersonAddress.person_id == person.id))) if a]  # fmt: skip
+    addresses = [
+        a
+        for a in (
+            person.address,
+            *unit.db.scalars(select(PersonAddress.address).where(PersonAddress.person_id == person.id)),
+        )
+        if a
+    ]
     unit.db.execute(delete(Mail).where(Mail.recipient.in_(addresses)))
     for table in (PersonAddress, Mark):
         unit.db.execute(delete(table).where(table.person_id == person.id))
@@ -202,9 +225,10 @@ def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str)
     about = [JournalEntry.actor_id == ident, JournalEntry.subject_id == ident]
     for word in words:
         about += [
-            func.strpos(JournalEntry.actor_name, word) > 0, func.strpos(JournalEntry.subject_name, word) > 0,
+            func.strpos(JournalEntry.actor_name, word) > 0,
+            func.strpos(JournalEntry.subject_name, word) > 0,
             func.strpos(JournalEntry.facts.cast(Text), orjson.dumps(word).decode()[1:-1]) > 0,
-        ]  # fmt: skip
+        ]
     entries = list(journal.export(unit.db, _organisation(unit), or_(*about)))
     erasing = text("select erase_from_journal(:place, :actor, :subject, cast(:what as jsonb), :digest)")
     for entry in entries:
@@ -219,7 +243,7 @@ def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str)
             # What is told of somebody themselves may name them by anything: only what it is about them is kept.
             "what": orjson.dumps({"erased": True} if is_subject else _without(entry["facts"], words, called)).decode(),
             "digest": digest,
-        }  # fmt: skip
+        }
         unit.db.execute(erasing, told)
         yield entry["position"], entry["hash"]
 
@@ -246,9 +270,12 @@ def _kept(unit: Unit, ident: UUID) -> list[str]:
     """What still names them, and why."""
     held = select(Grant.id).where(Grant.person_id == ident)
     rounds = unit.db.scalars(
-        select(Round.name).join(Item, Item.round_id == Round.id)
-        .where(or_(Item.grant_id.in_(held), Item.decided_by_id == ident)).distinct().order_by(Round.name)
-    ).all()  # fmt: skip
+        select(Round.name)
+        .join(Item, Item.round_id == Round.id)
+        .where(or_(Item.grant_id.in_(held), Item.decided_by_id == ident))
+        .distinct()
+        .order_by(Round.name)
+    ).all()
     return [f"The review “{name}”: its evidence is signed, and names them." for name in rounds]
 
 
@@ -269,9 +296,12 @@ def due(unit: Unit) -> list[UUID]:
     live = select(Grant.id).where(Grant.person_id == Person.id, Grant.state.in_(LIVE))
     over = unit.now - timedelta(days=months * 365 // 12)
     wanted = select(Person.id).where(
-        Person.standing == Standing.LEFT, Person.erased_at.is_(None), Person.leaves_at <= over,
-        Person.merged_into_id.is_(None), ~live.exists(),
-    )  # fmt: skip
+        Person.standing == Standing.LEFT,
+        Person.erased_at.is_(None),
+        Person.leaves_at <= over,
+        Person.merged_into_id.is_(None),
+        ~live.exists(),
+    )
     return list(unit.db.scalars(wanted.order_by(Person.id).limit(MOST_AT_ONCE)))
 
 

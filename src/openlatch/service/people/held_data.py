@@ -37,9 +37,16 @@ from openlatch.store.tables import (
 
 FORMAT = "openlatch-held-data"
 # What proves who somebody is, and what only we need.
-_NOT_TOLD = frozenset({
-    "organisation_id", "password_hash", "factor_secret", "factor_step", "token_hash", "recorded_at",
-})  # fmt: skip
+_NOT_TOLD = frozenset(
+    {
+        "organisation_id",
+        "password_hash",
+        "factor_secret",
+        "factor_step",
+        "token_hash",
+        "recorded_at",
+    }
+)
 
 
 def of_person(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -72,9 +79,11 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:
     )
     yield "api_tokens", [_row(row) for row in unit.db.scalars(select(ApiToken).where(ApiToken.sign_in_id.in_(ids)))]
     teams = unit.db.execute(
-        select(Team.name, Membership.since, Membership.until).join(Membership, Membership.team_id == Team.id)
-        .where(Membership.person_id == person.id).order_by(Team.name)
-    )  # fmt: skip
+        select(Team.name, Membership.since, Membership.until)
+        .join(Membership, Membership.team_id == Team.id)
+        .where(Membership.person_id == person.id)
+        .order_by(Team.name)
+    )
     yield "teams", [dict(row) for row in teams.mappings()]
     held = select(Grant.id).where(Grant.person_id == person.id)
     mine: tuple[tuple[str, Listing, Any], ...] = (
@@ -87,7 +96,7 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:
         ("notices", offers.NOTICES, Notice.person_id == person.id),
         ("review_items", reviews.ITEMS, or_(Item.grant_id.in_(held), Item.decided_by_id == person.id)),
         ("journal", register.JOURNAL, or_(JournalEntry.actor_id == person.id, JournalEntry.subject_id == person.id)),
-    )  # fmt: skip
+    )
     for name, listing, which in mine:
         yield name, listing.all(unit.db, "", [listing.of(person.organisation_id), which])
 

@@ -80,9 +80,11 @@ def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
             # What they own passes on, and their memberships end with it: nothing remains to whoever has left.
             change["remains"] = []
     teams = unit.db.scalars(
-        select(Team.name).join(Membership, Membership.team_id == Team.id).where(_belongs(unit, person.id))
+        select(Team.name)
+        .join(Membership, Membership.team_id == Team.id)
+        .where(_belongs(unit, person.id))
         .order_by(Team.name)
-    ).all()  # fmt: skip
+    ).all()
     speaks = unit.db.scalars(select(Team.name).where(Team.speaker_id == person.id).order_by(Team.name)).all()
     shown = {
         "person": {"id": person.id, "name": person.name},
@@ -137,9 +139,11 @@ def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any
 def _logins(unit: Unit, person: Person) -> list[dict[str, Any]]:
     """By which names systems know them, and whether we can lock them there."""
     rows = unit.db.execute(
-        select(Handle, System).join(System, System.id == Handle.system_id).where(Handle.person_id == person.id)
+        select(Handle, System)
+        .join(System, System.id == Handle.system_id)
+        .where(Handle.person_id == person.id)
         .order_by(System.name, Handle.name)
-    ).all()  # fmt: skip
+    ).all()
     return [
         {
             "id": handle.id,
@@ -173,10 +177,13 @@ def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
         .join(Term, Term.grant_id == Grant.id)
         .join(Level, Level.id == Term.level_id)
         .outerjoin(Person, Person.id == Grant.person_id)
-        .where(Grant.account_id.in_(ids), Grant.state == GrantState.ACTIVE,
-               (func.coalesce(Person.standing, "current") != "left") | (Grant.holder_id == person.id))
+        .where(
+            Grant.account_id.in_(ids),
+            Grant.state == GrantState.ACTIVE,
+            (func.coalesce(Person.standing, "current") != "left") | (Grant.holder_id == person.id),
+        )
         .group_by(Grant.account_id, Grant.id)
-    )  # fmt: skip
+    )
     for account_id, holder, reach in rows:
         if holder == person.id:
             own[account_id] = max(reach, own.get(account_id, 0))
@@ -190,9 +197,14 @@ def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
         if why:
             known = sorted({h for _, h in others[account.id] if h}, key=str)
             found.append(
-                {"account": {"id": account.id, "name": account.name}, "sensitivity": account.sensitivity, "why": why,
-                 "owned": account.owner_id == person.id, "suggested": _suggested(unit, person, known)}
-            )  # fmt: skip
+                {
+                    "account": {"id": account.id, "name": account.name},
+                    "sensitivity": account.sensitivity,
+                    "why": why,
+                    "owned": account.owner_id == person.id,
+                    "suggested": _suggested(unit, person, known),
+                }
+            )
     return found
 
 
@@ -226,9 +238,10 @@ def _chosen(unit: Unit, plan: Plan, one: dict[str, Any]) -> dict[str, Any] | Non
     person = unit.db.get(Person, ident)
     if person is None or person.standing == "left" or not person.recognised or person.id == plan.person:
         raise BadInput(
-            f"Whoever was chosen for {one['account']['name']} is not there.", "Choose somebody else.",
+            f"Whoever was chosen for {one['account']['name']} is not there.",
+            "Choose somebody else.",
             {"successors": "unknown"},
-        )  # fmt: skip
+        )
     return {"id": person.id, "name": person.name}
 
 
@@ -266,7 +279,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
             f"Nobody would answer for {', '.join(lacking)}.",
             "Choose a successor for each. What they do not own may also have none, if you say so.",
             {"successors": "is missing"},
-        )  # fmt: skip
+        )
     before = {"standing": person.standing, "leaves_at": person.leaves_at}
     reached = subgraph.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
     passed_on = [one for one in shown["accounts"] if one["successor"]]
@@ -295,12 +308,16 @@ def _hand_over(unit: Unit, person: Person, one: dict[str, Any], reason: str) -> 
     if one["owned"]:
         account.owner_id = to["id"]
         account.version += 1
-        unit.record("account.owned", "account", account.id, account.name, account.id, owner=to["name"],
-                    before=person.name)  # fmt: skip
+        unit.record(
+            "account.owned", "account", account.id, account.name, account.id, owner=to["name"], before=person.name
+        )
         notices.tell(
-            unit, [to["id"]], "account", f"You own {account.name} from now on; {person.name} has left.",
+            unit,
+            [to["id"]],
+            "account",
+            f"You own {account.name} from now on; {person.name} has left.",
             f"/accounts/{account.id}",
-        )  # fmt: skip
+        )
         flags.evaluate_owner(unit, account.id, [person.id, to["id"]])
     else:
         _give_same(unit, person, account, to["id"], reason)
@@ -411,9 +428,14 @@ def _begun(unit: Unit, person: UUID) -> Sequence[Revocation]:
 
 
 def _line(
-    system: str, kind: str, what: str, ended: bool, at: datetime | None = None, answer: str = "",
+    system: str,
+    kind: str,
+    what: str,
+    ended: bool,
+    at: datetime | None = None,
+    answer: str = "",
     known: Proved | None = None,
-) -> dict[str, Any]:  # fmt: skip
+) -> dict[str, Any]:
     shown = {"proof": known.proof, "proved_by": known.proved_by} if known is not None else _OPEN
     return {"system": system, "kind": kind, "what": what, "ended": ended, "at": at, "answer": answer, **shown}
 
@@ -461,11 +483,16 @@ def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) ->
     answers = _proofs(unit, begun)
     return [
         _line(
-            system, "grant", f"{level or 'nothing'} on {account}", grant.state == GrantState.ENDED, grant.ended_at,
-            answers.get(grant.id, ""), grant,
+            system,
+            "grant",
+            f"{level or 'nothing'} on {account}",
+            grant.state == GrantState.ENDED,
+            grant.ended_at,
+            answers.get(grant.id, ""),
+            grant,
         )
         for grant, account, system, level in rows
-    ]  # fmt: skip
+    ]
 
 
 def _proofs(unit: Unit, begun: Sequence[UUID]) -> dict[UUID, str]:
@@ -491,10 +518,17 @@ def _sessions_of(unit: Unit, person: UUID, ended: Any) -> list[dict[str, Any]]:
         .where(Session.holder_id == person, Session.ended_at.is_(None) | Session.id.in_(ended))
     ).all()
     return [
-        _line(system, "session", f"session on {row.device or 'a device'} in {account}", row.ended_at is not None,
-              row.ended_at, row.proof_words, row)
+        _line(
+            system,
+            "session",
+            f"session on {row.device or 'a device'} in {account}",
+            row.ended_at is not None,
+            row.ended_at,
+            row.proof_words,
+            row,
+        )
         for row, account, system in rows
-    ]  # fmt: skip
+    ]
 
 
 def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[dict[str, Any]]:
@@ -505,10 +539,15 @@ def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[dict[str, Any]]:
         .where(Step.revocation_id.in_(begun), Step.kind.in_((StepKind.LOCK, StepKind.DROP)))
     ).all()
     return [
-        {**_line(system, "login", f"login {step.detail['login']}", step.proof is not None, step.done_at, step.answer),
-         "proof": step.proof, "proved_by": step.done_by if step.proof else ""}
+        {
+            **_line(
+                system, "login", f"login {step.detail['login']}", step.proof is not None, step.done_at, step.answer
+            ),
+            "proof": step.proof,
+            "proved_by": step.done_by if step.proof else "",
+        }
         for step, system in rows
-    ]  # fmt: skip
+    ]
 
 
 def report(unit: Unit, ident: UUID) -> dict[str, Any]:

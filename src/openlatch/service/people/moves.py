@@ -66,7 +66,7 @@ def plan(
         "might_need": _might_need(unit, kept, peers, held),
         "breaches": shifts["breaches"],
         "rounds": _rounds(unit, ident),
-    }  # fmt: skip
+    }
 
 
 def _refuse_unfit(unit: Unit, person: UUID, joins: Sequence[UUID], leaves: Sequence[UUID]) -> None:
@@ -89,9 +89,11 @@ def _peers(unit: Unit, person: UUID, job: str) -> list[UUID]:
     if not job:
         return []
     same = select(Person.id).where(
-        func.lower(Person.job) == job.lower(), Person.standing == "current", Person.id != person,
+        func.lower(Person.job) == job.lower(),
+        Person.standing == "current",
+        Person.id != person,
         Person.merged_into_id.is_(None),
-    )  # fmt: skip
+    )
     return list(unit.db.scalars(same.limit(500)))
 
 
@@ -124,11 +126,13 @@ def _might_need(
     }
     found = [
         {
-            "account": {"id": account, "name": accounts[account]}, "level": {"id": level, "name": levels[level].name},
-            "sentence": levels[level].sentence, "held_by": count,
+            "account": {"id": account, "name": accounts[account]},
+            "level": {"id": level, "name": levels[level].name},
+            "sentence": levels[level].sentence,
+            "held_by": count,
         }
         for (account, level), count in lacking.items()
-    ]  # fmt: skip
+    ]
     return sorted(found, key=lambda one: (-one["held_by"], one["account"]["name"], one["level"]["name"]))
 
 
@@ -136,7 +140,10 @@ def _rounds(unit: Unit, person: UUID) -> list[dict[str, Any]]:
     """The reviews that are open on this person's access."""
     held = select(Grant.id).where(Grant.person_id == person)
     rows = unit.db.execute(
-        select(Round.id, Round.name).join(Item, Item.round_id == Round.id)
-        .where(Item.grant_id.in_(held), Round.closed_at.is_(None)).distinct().order_by(Round.name)
-    )  # fmt: skip
+        select(Round.id, Round.name)
+        .join(Item, Item.round_id == Round.id)
+        .where(Item.grant_id.in_(held), Round.closed_at.is_(None))
+        .distinct()
+        .order_by(Round.name)
+    )
     return [{"id": ident, "name": name} for ident, name in rows]

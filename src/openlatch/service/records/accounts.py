@@ -44,10 +44,14 @@ class Accounts(Kind[Account]):
 
     def values(self, unit: Unit, row: Account) -> dict[str, Any]:
         """An account as its form holds it."""
-        payer = next((
-            {"kind": kind, "id": ident} for kind, (column, _) in _PAYERS.items()
-            if (ident := getattr(row, column)) is not None
-        ), None)  # fmt: skip
+        payer = next(
+            (
+                {"kind": kind, "id": ident}
+                for kind, (column, _) in _PAYERS.items()
+                if (ident := getattr(row, column)) is not None
+            ),
+            None,
+        )
         return {
             "name": row.name,
             "system": row.system_id,
@@ -213,8 +217,10 @@ class Groups(Kind[ResourceGroup]):
             raise BadInput("The account has no such resource.", "Choose from its own.", {"resources": "unknown"})
         row.name = given["name"]
         unit.db.flush()
-        held = {one.resource_id: one for one in unit.db.scalars(
-            select(ResourceInGroup).where(ResourceInGroup.group_id == row.id))}  # fmt: skip
+        held = {
+            one.resource_id: one
+            for one in unit.db.scalars(select(ResourceInGroup).where(ResourceInGroup.group_id == row.id))
+        }
         for ident, gone in held.items():
             if ident not in wanted:
                 unit.db.delete(gone)

@@ -43,7 +43,10 @@ class Apps(Kind[App]):
             except BadField as fault:
                 raise BadInput(f"The home page {fault}.", "Write it as https://…", {"home_page": str(fault)}) from None
         row.name, row.publisher, row.purpose, row.home_page = (
-            given["name"], given["publisher"], given["purpose"], home_page
-        )  # fmt: skip
+            given["name"],
+            given["publisher"],
+            given["purpose"],
+            home_page,
+        )
         unit.db.flush()
         write_logins(unit, given["logins"], app=row.id)

@@ -30,14 +30,22 @@ KINDS: Mapping[str, Kind[Any]] = {
 }
 # The tables whose rows refer to records, as one says them; others by their own names.
 _WORDS = {
-    "grants": ("grant", "grants"), "memberships": ("membership", "memberships"), "sessions": ("session", "sessions"),
-    "accounts": ("account", "accounts"), "people": ("person", "people"), "teams": ("team", "teams"),
-    "items": ("item of a review", "items of reviews"), "sign_ins": ("sign-in", "sign-ins"),
+    "grants": ("grant", "grants"),
+    "memberships": ("membership", "memberships"),
+    "sessions": ("session", "sessions"),
+    "accounts": ("account", "accounts"),
+    "people": ("person", "people"),
+    "teams": ("team", "teams"),
+    "items": ("item of a review", "items of reviews"),
+    "sign_ins": ("sign-in", "sign-ins"),
     "terms": ("term of a grant", "terms of grants"),
-    "resource_groups": ("group", "groups"), "steps": ("step of a revocation", "steps of revocations"),
-    "revocation_targets": ("revocation", "revocations"), "person_addresses": ("address", "addresses"),
-    "handles": ("login", "logins"), "requests": ("request", "requests"),
-}  # fmt: skip
+    "resource_groups": ("group", "groups"),
+    "steps": ("step of a revocation", "steps of revocations"),
+    "revocation_targets": ("revocation", "revocations"),
+    "person_addresses": ("address", "addresses"),
+    "handles": ("login", "logins"),
+    "requests": ("request", "requests"),
+}
 MOST_MANY = 500
 # Putting a record away or removing it is more than editing a field that its owner may.
 WHOLE = ("archived_at",)
@@ -101,8 +109,9 @@ def change(unit: Unit, name: str, ident: UUID, given: Values, version: int | Non
     now = kind.values(unit, row)
     changed = {field: [before[field], now[field]] for field in now if now[field] != before[field]}
     if changed:
-        unit.record(f"{kind.noun}.changed", kind.noun, ident, kind.label(row), _account_of(row),
-                    changed=jsonable(changed))  # fmt: skip
+        unit.record(
+            f"{kind.noun}.changed", kind.noun, ident, kind.label(row), _account_of(row), changed=jsonable(changed)
+        )
         kind.afterwards(unit, row, before, now)
         unit.db.flush()
         unit.db.expire(row)
@@ -197,8 +206,9 @@ def remove(unit: Unit, name: str, ident: UUID, version: int | None = None) -> No
             unit.db.execute(delete(held).where(held.c[column] == ident))
         kind.remove(unit, row)
         unit.db.flush()
-    unit.record(f"{kind.noun}.removed", kind.noun, ident, label, account if name != "accounts" else None,
-                **_noted(values))  # fmt: skip
+    unit.record(
+        f"{kind.noun}.removed", kind.noun, ident, label, account if name != "accounts" else None, **_noted(values)
+    )
     unit.wake("evaluate")
 
 
@@ -213,8 +223,13 @@ def archive(unit: Unit, name: str, ident: UUID, is_archived: bool) -> dict[str, 
     if is_archived:
         _refuse_in_use(unit, kind, row)
     row.archived_at = unit.now if is_archived else None
-    unit.record(f"{kind.noun}.{'archived' if is_archived else 'unarchived'}", kind.noun, ident, kind.label(row),
-                _account_of(row))  # fmt: skip
+    unit.record(
+        f"{kind.noun}.{'archived' if is_archived else 'unarchived'}",
+        kind.noun,
+        ident,
+        kind.label(row),
+        _account_of(row),
+    )
     unit.db.flush()
     unit.db.expire(row)
     return shown(unit, name, ident)

@@ -26,10 +26,17 @@ from openlatch.store.access import mapping
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, Team
 
 _HOLDERS: dict[HolderKind, type[Any]] = {
-    HolderKind.PERSON: Person, HolderKind.TEAM: Team, HolderKind.APP: App, HolderKind.ACCOUNT: Account,
-}  # fmt: skip
-_COLUMNS = {HolderKind.PERSON: "person_id", HolderKind.TEAM: "team_id", HolderKind.APP: "app_id",
-            HolderKind.ACCOUNT: "holder_account_id"}  # fmt: skip
+    HolderKind.PERSON: Person,
+    HolderKind.TEAM: Team,
+    HolderKind.APP: App,
+    HolderKind.ACCOUNT: Account,
+}
+_COLUMNS = {
+    HolderKind.PERSON: "person_id",
+    HolderKind.TEAM: "team_id",
+    HolderKind.APP: "app_id",
+    HolderKind.ACCOUNT: "holder_account_id",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +69,7 @@ def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "
             f"Line {refused[0]['line']}: {refused[0]['refused']}",
             refused[0]["remedy"] or "Mend the line, or leave it out.",
             {f"lines.{line['line'] - 1}": line["refused"] for line in refused},
-        )  # fmt: skip
+        )
     if any(unit.db.get_one(Level, line.level).reach == Reach.STEWARD for line in lines):
         unit.require_proof("Recording who decides who else gets in")
     accounts = sorted({line.account for line in lines})
@@ -84,8 +91,18 @@ def _preview(unit: Unit, lines: Sequence[Known]) -> dict[str, Any]:
                     with attempt(within):
                         told.append(_line(within, number, line))
                 except OpenLatchError as error:
-                    told.append({"line": number, "account": None, "holder": None, "level": "", "does": "",
-                                 "grant_id": None, "refused": error.detail, "remedy": error.remedy})  # fmt: skip
+                    told.append(
+                        {
+                            "line": number,
+                            "account": None,
+                            "holder": None,
+                            "level": "",
+                            "does": "",
+                            "grant_id": None,
+                            "refused": error.detail,
+                            "remedy": error.remedy,
+                        }
+                    )
         broken = [guard.shown(breach) for breach in warned]
     for shown in told:
         # What was made in a trial is gone again.
@@ -129,9 +146,14 @@ def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
     if until is not None and until <= unit.now:
         raise BadInput("That last day has passed.", "Record what exists now.", {"last_day": "has passed"})
     part = _part(unit, account, line.resource)
-    named = {"line": number, "account": {"id": account.id, "name": account.name},
-             "holder": {"kind": line.holder_kind, "id": line.holder, "name": holder.name}, "level": level.name,
-             "refused": None, "remedy": ""}  # fmt: skip
+    named = {
+        "line": number,
+        "account": {"id": account.id, "name": account.name},
+        "holder": {"kind": line.holder_kind, "id": line.holder, "name": holder.name},
+        "level": level.name,
+        "refused": None,
+        "remedy": "",
+    }
     same = _same(unit, line)
     if same is not None:
         return {**named, "does": "the same", "grant_id": same}
@@ -140,23 +162,39 @@ def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
         raise BadInput(f"{holder.name} owns the account.", "An owner needs no grant.", {"holder": "is the owner"})
     term = core.Term(mapping.level_value(level), Window(since, until), None, part)
     grant = lifecycle.write_grant(
-        unit, account, Holder(line.holder_kind, line.holder), [term], GrantState.ACTIVE,
-        recorded_by_id=unit.viewer.person, evidence=line.evidence, reason=line.evidence,
-    )  # fmt: skip
+        unit,
+        account,
+        Holder(line.holder_kind, line.holder),
+        [term],
+        GrantState.ACTIVE,
+        recorded_by_id=unit.viewer.person,
+        evidence=line.evidence,
+        reason=line.evidence,
+    )
     grant.given_by_id = given_by.id if given_by else None
     grant.given_at = since or unit.now
     unit.db.flush()
-    unit.record("grant.recorded", "grant", grant.id, account.name, account.id, holder=holder.name, level=level.name,
-                evidence=line.evidence)  # fmt: skip
+    unit.record(
+        "grant.recorded",
+        "grant",
+        grant.id,
+        account.name,
+        account.id,
+        holder=holder.name,
+        level=level.name,
+        evidence=line.evidence,
+    )
     return {**named, "does": "new", "grant_id": grant.id}
 
 
 def _holder(unit: Unit, line: Known, account: Account) -> Any:
     table = _HOLDERS[line.holder_kind]
     visible = {
-        HolderKind.PERSON: unit.sight.people, HolderKind.TEAM: unit.sight.teams, HolderKind.APP: unit.sight.apps,
+        HolderKind.PERSON: unit.sight.people,
+        HolderKind.TEAM: unit.sight.teams,
+        HolderKind.APP: unit.sight.apps,
         HolderKind.ACCOUNT: unit.sight.accounts,
-    }[line.holder_kind]()  # fmt: skip
+    }[line.holder_kind]()
     row = unit.db.scalars(select(table).where(table.id == line.holder, visible)).first()
     if row is None or getattr(row, "archived_at", None) is not None:
         raise BadInput(f"There is no such {line.holder_kind}.", "Choose another.", {"holder": "unknown"})

@@ -66,8 +66,9 @@ def _samples(form: str, source: BinaryIO) -> dict[str, list[str]]:
                 for name, value in (item if isinstance(item, dict) else {}).items():
                     found.setdefault(name, []).append(value if isinstance(value, str) else json.dumps(value))
     if not found:
-        raise BadInput("The file has no columns that can be read.", "Its first line has to name them.",
-                       {"file": "is empty"})  # fmt: skip
+        raise BadInput(
+            "The file has no columns that can be read.", "Its first line has to name them.", {"file": "is empty"}
+        )
     return found
 
 
@@ -92,8 +93,11 @@ def matching_from(written: str) -> dict[str, str] | None:
     except (json.JSONDecodeError, RecursionError):
         given = None
     if not isinstance(given, dict) or not all(isinstance(value, str) for value in given.values()):
-        raise BadInput("The matching can't be read.", "Write it as a JSON object of columns and fields.",
-                       {"matching": "not an object"})  # fmt: skip
+        raise BadInput(
+            "The matching can't be read.",
+            "Write it as a JSON object of columns and fields.",
+            {"matching": "not an object"},
+        )
     return {str(name): value for name, value in given.items()}
 
 
@@ -103,9 +107,12 @@ def keep(unit: Unit, kind_name: str, matching: Mapping[str, str]) -> None:
     row = unit.db.scalars(_kept(kind.name, list(matching)).with_for_update()).first()
     if row is None:
         row = FileMatching(
-            organisation_id=unit.viewer.organisation, kind=kind.name, columns=sorted(matching), matching={},
+            organisation_id=unit.viewer.organisation,
+            kind=kind.name,
+            columns=sorted(matching),
+            matching={},
             used_at=unit.now,
-        )  # fmt: skip
+        )
         unit.db.add(row)
     row.matching, row.used_at = dict(matching), unit.now
     unit.db.flush()

@@ -20,8 +20,9 @@ class Levels(Kind[Level]):
         """Conflict for a level of a system that is read: it would be back with the next reading."""
         system = unit.db.get_one(System, row.system_id)
         if system.kind in unit.service.adapters:
-            raise Conflict(f"{row.name} comes from {system.name}, and its next reading would bring it back.",
-                           "Archive it instead.")  # fmt: skip
+            raise Conflict(
+                f"{row.name} comes from {system.name}, and its next reading would bring it back.", "Archive it instead."
+            )
 
     def values(self, unit: Unit, row: Level) -> dict[str, Any]:
         """A level in words."""

@@ -118,9 +118,7 @@ def _refuse(unit: Unit, kept: Any, gone: Any) -> None:
         return
     signs_in = set(unit.db.scalars(select(SignIn.person_id).where(SignIn.person_id.in_([kept.id, gone.id]))))
     if len(signs_in) == 2:
-        raise Conflict(
-            f"{kept.name} and {gone.name} both sign in here.", "Take one of the two sign-ins away first."
-        )  # fmt: skip
+        raise Conflict(f"{kept.name} and {gone.name} both sign in here.", "Take one of the two sign-ins away first.")
     if (kept.standing == "left") != (gone.standing == "left"):
         left = kept if kept.standing == "left" else gone
         raise Conflict(
@@ -149,15 +147,29 @@ def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> dict
     with guard.guarded(unit, touched, refuses=False):
         moved, dropped, filled = _carry_out(unit, kind, kept, gone)
     row = Merge(
-        organisation_id=unit.viewer.organisation, kind=name, kept_id=keep, kept_name=kept_name, gone_id=drop,
-        gone_name=gone_name, merged_at=unit.now, merged_by=unit.viewer.name,
+        organisation_id=unit.viewer.organisation,
+        kind=name,
+        kept_id=keep,
+        kept_name=kept_name,
+        gone_id=drop,
+        gone_name=gone_name,
+        merged_at=unit.now,
+        merged_by=unit.viewer.name,
         moved={place: [str(ident) for ident in ids] for place, ids in moved.items() if ids},
-        dropped=dropped, filled=jsonable(filled),
-    )  # fmt: skip
+        dropped=dropped,
+        filled=jsonable(filled),
+    )
     unit.db.add(row)
     unit.db.flush()
-    unit.record(f"{kind.noun}.merged", kind.noun, keep, kept_name, gone=str(drop), gone_name=gone_name,
-                moved={place: len(ids) for place, ids in moved.items() if ids})  # fmt: skip
+    unit.record(
+        f"{kind.noun}.merged",
+        kind.noun,
+        keep,
+        kept_name,
+        gone=str(drop),
+        gone_name=gone_name,
+        moved={place: len(ids) for place, ids in moved.items() if ids},
+    )
     _look_again(unit, kind, keep, moved)
     return shown(row)
 
@@ -167,8 +179,11 @@ def _carry_out(
 ) -> tuple[dict[str, list[UUID]], dict[str, list[Any]], dict[str, Any]]:
     """Move every reference, drop what is there twice, fill what is lacking, and mark the record as merged."""
     keep, drop, noun = kept.id, gone.id, kind.table.__tablename__
-    filled = {f: getattr(kept, f) for f in _FILLED[kind.name] if not getattr(kept, f) and getattr(gone, f)
-              and not (f in _ALONE and getattr(gone, f) == keep)}  # fmt: skip
+    filled = {
+        f: getattr(kept, f)
+        for f in _FILLED[kind.name]
+        if not getattr(kept, f) and getattr(gone, f) and not (f in _ALONE and getattr(gone, f) == keep)
+    }
     wanted = {f: getattr(gone, f) for f in filled}
     dropped: dict[str, list[Any]] = {}
     moved: dict[str, list[UUID]] = {}
@@ -318,8 +333,14 @@ def undo(unit: Unit, ident: UUID) -> dict[str, Any]:
         _take_back(unit, kind, row, moved)
     row = unit.db.get_one(Merge, ident)
     row.undone_at = unit.now
-    unit.record(f"{kind.noun}.merge_undone", kind.noun, row.kept_id, row.kept_name, gone=str(row.gone_id),
-                gone_name=row.gone_name)  # fmt: skip
+    unit.record(
+        f"{kind.noun}.merge_undone",
+        kind.noun,
+        row.kept_id,
+        row.kept_name,
+        gone=str(row.gone_id),
+        gone_name=row.gone_name,
+    )
     _look_again(unit, kind, row.gone_id, moved)
     unit.db.flush()
     return shown(row)

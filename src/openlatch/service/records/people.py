@@ -27,9 +27,18 @@ class People(Kind[Person]):
 
     name, noun, table = "people", "person", Person
     parts = frozenset(
-        {"handles.person_id", "marks.person_id", "person_addresses.person_id", "address_proofs.person_id",
-         "notices.person_id", "calendars.person_id", "flags.holder_id", "flags.subject_id", "findings.subject_id"}
-    )  # fmt: skip
+        {
+            "handles.person_id",
+            "marks.person_id",
+            "person_addresses.person_id",
+            "address_proofs.person_id",
+            "notices.person_id",
+            "calendars.person_id",
+            "flags.holder_id",
+            "flags.subject_id",
+            "findings.subject_id",
+        }
+    )
 
     def values(self, unit: Unit, row: Person) -> dict[str, Any]:
         """A person as their form holds them."""
@@ -187,18 +196,20 @@ def write_logins(unit: Unit, given: Sequence[Values], person: UUID | None = None
             continue
         if row.marks:
             raise BadInput(
-                f"A reading found the login {row.name}.", "Say whose it is among the logins to identify.",
+                f"A reading found the login {row.name}.",
+                "Say whose it is among the logins to identify.",
                 {"logins": f"{row.name} is known from its system"},
-            )  # fmt: skip
+            )
         unit.db.delete(row)
     for system, name in sorted(wanted - set(held), key=str):
         if unit.db.get(System, system) is None:
             raise BadInput("There is no such system.", "Choose another.", {"logins": "unknown system"})
         if unit.db.scalar(select(Handle.id).where(Handle.system_id == system, Handle.name == name)) is not None:
             raise BadInput(
-                f"The login {name} is somebody else's there.", "Identify it, or merge the two records.",
+                f"The login {name} is somebody else's there.",
+                "Identify it, or merge the two records.",
                 {"logins": f"{name} is taken"},
-            )  # fmt: skip
+            )
         unit.db.add(
             Handle(
                 organisation_id=unit.viewer.organisation,

@@ -25,11 +25,38 @@ from openlatch.store.tables import Account, Base, Grant, Organisation, Person, S
 FORMAT, VERSION = "openlatch-register", 1
 # In the order in which each finds what it refers to.
 TABLES = (
-    "people", "person_addresses", "marks", "teams", "memberships", "systems", "accounts", "resources",
-    "resource_groups", "resources_in_groups", "levels", "apps", "handles", "places", "grants", "terms", "uses",
-    "hand_tasks", "sessions", "latches", "own_rules", "schedules", "requests", "revocations", "revocation_targets",
-    "steps", "rounds", "items", "questions", "flags", "saved_filters",
-)  # fmt: skip
+    "people",
+    "person_addresses",
+    "marks",
+    "teams",
+    "memberships",
+    "systems",
+    "accounts",
+    "resources",
+    "resource_groups",
+    "resources_in_groups",
+    "levels",
+    "apps",
+    "handles",
+    "places",
+    "grants",
+    "terms",
+    "uses",
+    "hand_tasks",
+    "sessions",
+    "latches",
+    "own_rules",
+    "schedules",
+    "requests",
+    "revocations",
+    "revocation_targets",
+    "steps",
+    "rounds",
+    "items",
+    "questions",
+    "flags",
+    "saved_filters",
+)
 # What is secret, worked out by the database, or only makes sense where it was.
 _LEFT_OUT: dict[str, frozenset[str]] = {
     "systems": frozenset({"secret", "has_secret", "reading_since", "reading_seen", "next_read_at"}),
@@ -58,34 +85,43 @@ def schema() -> dict[str, Any]:
             "properties": {
                 "table": {"const": name},
                 "row": {
-                    "type": "object", "additionalProperties": False,
+                    "type": "object",
+                    "additionalProperties": False,
                     "properties": {column.name: _schema_of(column) for column in columns_of(name)},
                     "required": [column.name for column in columns_of(name) if not column.nullable],
                 },
             },
-            "required": ["table", "row"], "additionalProperties": False,
+            "required": ["table", "row"],
+            "additionalProperties": False,
         }
         for name in TABLES
-    ]  # fmt: skip
+    ]
     first = {
         "type": "object",
         "properties": {
-            "format": {"const": FORMAT}, "version": {"const": VERSION},
+            "format": {"const": FORMAT},
+            "version": {"const": VERSION},
             "organisation": {
                 "type": "object",
-                "properties": {"name": {"type": "string"}, "time_zone": {"type": "string"},
-                               "settings": {"type": "object"}},
-                "required": ["name", "time_zone", "settings"], "additionalProperties": False,
+                "properties": {
+                    "name": {"type": "string"},
+                    "time_zone": {"type": "string"},
+                    "settings": {"type": "object"},
+                },
+                "required": ["name", "time_zone", "settings"],
+                "additionalProperties": False,
             },
             "taken_at": {"type": "string", "format": "date-time"},
         },
-        "required": ["format", "version", "organisation", "taken_at"], "additionalProperties": False,
-    }  # fmt: skip
+        "required": ["format", "version", "organisation", "taken_at"],
+        "additionalProperties": False,
+    }
     last = {
         "type": "object",
         "properties": {"lines": {"type": "integer"}, "sha256": {"type": "string", "pattern": "^[0-9a-f]{64}$"}},
-        "required": ["lines", "sha256"], "additionalProperties": False,
-    }  # fmt: skip
+        "required": ["lines", "sha256"],
+        "additionalProperties": False,
+    }
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "A line of a whole register",
@@ -96,11 +132,17 @@ def schema() -> dict[str, Any]:
 
 def _schema_of(column: Column[Any]) -> dict[str, Any]:
     kinds = {
-        "UUID": {"type": "string", "format": "uuid"}, "TEXT": {"type": "string"}, "BOOLEAN": {"type": "boolean"},
-        "INTEGER": {"type": "integer"}, "SMALLINT": {"type": "integer"}, "BIGINT": {"type": "integer"},
-        "DOUBLE PRECISION": {"type": "number"}, "DATETIME": {"type": "string"}, "CIDR": {"type": "string"},
+        "UUID": {"type": "string", "format": "uuid"},
+        "TEXT": {"type": "string"},
+        "BOOLEAN": {"type": "boolean"},
+        "INTEGER": {"type": "integer"},
+        "SMALLINT": {"type": "integer"},
+        "BIGINT": {"type": "integer"},
+        "DOUBLE PRECISION": {"type": "number"},
+        "DATETIME": {"type": "string"},
+        "CIDR": {"type": "string"},
         "DATEMULTIRANGE": {"type": "string"},
-    }  # fmt: skip
+    }
     kind = "UUID" if isinstance(column.type, Uuid) else str(column.type)
     found = kinds.get(kind, {})
     return {"anyOf": [found, {"type": "null"}]} if column.nullable and found else found
@@ -165,8 +207,10 @@ def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
                 counts[name] += 1
     _insert(unit, current, batch)
     for name, column, ident, target in later:
-        unit.db.execute(text(f'update "{name}" set "{column}" = :target where id = :ident'),  # noqa: S608  of our tables
-                        {"target": target, "ident": ident})  # fmt: skip
+        unit.db.execute(
+            text(f'update "{name}" set "{column}" = :target where id = :ident'),  # noqa: S608  of our tables
+            {"target": target, "ident": ident},
+        )
     # Its secrets did not come along: until somebody connects a system anew it is not read.
     away = update(System).where(System.kind != "by_hand").values(paused_at=unit.now)
     unit.db.execute(away)
@@ -181,9 +225,14 @@ def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
 def _refuse_filled(unit: Unit) -> None:
     others = select(func.count(Person.id)).where(Person.id != unit.viewer.person)
     filled = [
-        name for name, count in (("accounts", select(func.count(Account.id))), ("grants", select(func.count(Grant.id))),
-                                 ("people", others)) if unit.db.scalar(count)
-    ]  # fmt: skip
+        name
+        for name, count in (
+            ("accounts", select(func.count(Account.id))),
+            ("grants", select(func.count(Grant.id))),
+            ("people", others),
+        )
+        if unit.db.scalar(count)
+    ]
     if filled:
         raise Conflict(
             f"There are {' and '.join(filled)} already.",
@@ -202,8 +251,11 @@ def _refuse_broken(held: IO[bytes]) -> None:
         last = line
     end = _object(count + 1, last or b"{}")
     if end != {"lines": count, "sha256": digest.hexdigest()}:
-        raise BadInput("The file is not whole: its last line does not match what comes before it.",
-                       "Take it away once more.", {"file": "is not whole"})  # fmt: skip
+        raise BadInput(
+            "The file is not whole: its last line does not match what comes before it.",
+            "Take it away once more.",
+            {"file": "is not whole"},
+        )
     held.seek(0)
     first = _object(1, held.readline())
     if first.get("format") != FORMAT or first.get("version") != VERSION:
@@ -282,8 +334,11 @@ def _fitting(
     table = Base.metadata.tables[name]
     known = {column.name: column for column in columns_of(name)}
     if not set(row) <= set(known) or not isinstance(row.get("id"), str):
-        raise BadInput(f"Line {number} has columns that {name} has not.", "Is it of another version?",
-                       {"file": ", ".join(sorted(set(row) - set(known)))[:200] or "no id"})  # fmt: skip
+        raise BadInput(
+            f"Line {number} has columns that {name} has not.",
+            "Is it of another version?",
+            {"file": ", ".join(sorted(set(row) - set(known)))[:200] or "no id"},
+        )
     if name == "people" and ids.address and str(row.get("address") or "").lower() == ids.address:
         ids.is_me(row["id"])
         return None

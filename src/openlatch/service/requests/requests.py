@@ -97,8 +97,11 @@ def _to_extend(unit: Unit, wish: Wish) -> Grant | None:
     if grant.state not in (GrantState.ACTIVE, GrantState.SUSPENDED):
         raise Conflict(f"It is {grant.state} by now.", "Ask for access anew.")
     if wish.level is not None or wish.parts or wish.emergency:
-        raise BadInput("More time is asked for on what is held already.", "Leave level, parts and emergency out.",
-                       {"extends": "with more"})  # fmt: skip
+        raise BadInput(
+            "More time is asked for on what is held already.",
+            "Leave level, parts and emergency out.",
+            {"extends": "with more"},
+        )
     return grant
 
 
@@ -238,9 +241,11 @@ def _refuse_open(unit: Unit, account: Account) -> None:
     # Two at once by the same person: the second waits here, and then finds what the first opened.
     unit.db.get_one(Person, unit.viewer.person, with_for_update=True)
     held = select(Grant.id).where(
-        Grant.account_id == account.id, Grant.holder_id == unit.viewer.person, Grant.emergency,
+        Grant.account_id == account.id,
+        Grant.holder_id == unit.viewer.person,
+        Grant.emergency,
         Grant.state == GrantState.ACTIVE,
-    )  # fmt: skip
+    )
     if unit.db.scalar(held.limit(1)) is not None:
         raise Conflict(f"{account.name} is open to you already, in an emergency.", "Use it while it lasts; then ask.")
 
@@ -334,9 +339,10 @@ def _extend(unit: Unit, row: AccessRequest, account: Account, choice: Choice, wo
 def _held_alike(unit: Unit, account: Account, person: UUID, wanted: Sequence[Term]) -> Grant | None:
     """A grant that gives the asker just these rights already: it is made longer, and no second one put beside it."""
     live = select(Grant).where(
-        Grant.account_id == account.id, Grant.person_id == person,
+        Grant.account_id == account.id,
+        Grant.person_id == person,
         Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED)),
-    )  # fmt: skip
+    )
     rights = {terms.right(term) for term in wanted}
     for grant in unit.db.scalars(live.order_by(Grant.id).with_for_update()):
         if {terms.right(term) for term in terms.held(unit, grant.id)} == rights:
@@ -359,9 +365,7 @@ def _make_longer(
 def _answer_longer(
     unit: Unit, row: AccessRequest, account: Account, grant: Grant, end: datetime | None, words: str
 ) -> dict[str, Any]:
-    change = Change(
-        ChangeKind.SET_END, words.strip() or row.reason, (grant.id,), until=end, no_end=end is None
-    )  # fmt: skip
+    change = Change(ChangeKind.SET_END, words.strip() or row.reason, (grant.id,), until=end, no_end=end is None)
     _answer(unit, row, RequestState.GRANTED, words)
     row.grant_id = grant.id
     unit.db.flush()
@@ -381,8 +385,11 @@ def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
     wanted = tuple(UUID(str(part)) for part in row.resources)
     parts = choice.parts or wanted
     if wanted and not set(parts) <= set(wanted):
-        raise BadInput("That is more of the account than was asked for.", "Grant what was asked, or less.",
-                       {"parts": "more than was asked"})  # fmt: skip
+        raise BadInput(
+            "That is more of the account than was asked for.",
+            "Grant what was asked, or less.",
+            {"parts": "more than was asked"},
+        )
     return replace(choice, levels=levels, parts=parts)
 
 
@@ -395,12 +402,18 @@ def _refuse_more(unit: Unit, asked: Level, levels: Sequence[UUID], singles: Sequ
             more = {permission["key"] for permission in level.permissions} - within
             if level.reach > asked.reach or more:
                 how = "reaches further than" if level.reach > asked.reach else "gives what is not in"
-                raise BadInput(f"“{level.name}” {how} “{asked.name}”, which was asked for.",
-                               "Grant what was asked, or less.", {"levels": "more than was asked"})  # fmt: skip
+                raise BadInput(
+                    f"“{level.name}” {how} “{asked.name}”, which was asked for.",
+                    "Grant what was asked, or less.",
+                    {"levels": "more than was asked"},
+                )
     more = set(singles) - within
     if more:
-        raise BadInput(f"{', '.join(sorted(more))} is not in “{asked.name}”, which was asked for.",
-                       "Grant what was asked, or less.", {"permissions": "more than was asked"})  # fmt: skip
+        raise BadInput(
+            f"{', '.join(sorted(more))} is not in “{asked.name}”, which was asked for.",
+            "Grant what was asked, or less.",
+            {"permissions": "more than was asked"},
+        )
 
 
 def _no_longer(wanted: Sequence[Term], until: datetime | None) -> list[Term]:

@@ -123,8 +123,9 @@ def _entries(unit: Unit) -> Iterator[_Entry]:
     rounds = ROUNDS.all(unit.db, "not (closed_at pr)", [unit.sight.rounds()], MOST_EVENTS)
     for row in rounds:
         left = f"{row['items'] - row['decided']} of {row['items']} items are undecided."
-        yield _Entry(f"round-{row['id']}", row["due_at"], f"Review due: {row['name']}", left, f"/rounds/{row['id']}",
-                     "Review")  # fmt: skip
+        yield _Entry(
+            f"round-{row['id']}", row["due_at"], f"Review due: {row['name']}", left, f"/rounds/{row['id']}", "Review"
+        )
     ends = register.GRANTS.all(
         unit.db,
         f'until gt "{since.isoformat()}" and until le "{until.isoformat()}"',

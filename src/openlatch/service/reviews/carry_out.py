@@ -155,12 +155,21 @@ def _narrow(unit: Unit, item: Item, reason: str) -> None:
     A system is given all rules of an account at once, so all decisions on it that can be carried out by now are.
     """
     found = unit.db.scalars(
-        select(Item).join(Round, Round.id == Item.round_id)
-        .where(Item.round_id == item.round_id, Item.account_id == item.account_id, Item.trim_to_use,
-               Item.state == ItemState.DECIDED, Item.draft_id.is_(None), Item.done_at.is_(None), Item.outcome == "",
-               or_(Item.id == item.id, Round.closed_at.is_not(None)))
-        .order_by(Item.position).with_for_update(of=Item)
-    ).all()  # fmt: skip
+        select(Item)
+        .join(Round, Round.id == Item.round_id)
+        .where(
+            Item.round_id == item.round_id,
+            Item.account_id == item.account_id,
+            Item.trim_to_use,
+            Item.state == ItemState.DECIDED,
+            Item.draft_id.is_(None),
+            Item.done_at.is_(None),
+            Item.outcome == "",
+            or_(Item.id == item.id, Round.closed_at.is_not(None)),
+        )
+        .order_by(Item.position)
+        .with_for_update(of=Item)
+    ).all()
     together = [each for each in found if each is item or _can_be_narrowed(unit, each)]
     draft = _narrowed(unit, item, [each.subject_id for each in together])
     apply.start(unit, draft, reason)

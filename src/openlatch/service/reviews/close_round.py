@@ -173,8 +173,18 @@ def _settle(unit: Unit, row: Round, item: Item) -> None:
     item.fate, item.verdict, item.state = fate.value, verdicts[fate], ItemState.DECIDED
     item.trim_level_id, item.trim_until, item.trim_to_use = None, None, False
     item.decided_by_id, item.decided_at, item.version = None, unit.now, item.version + 1
-    unit.record("item.settled", "item", item.id, words(item), item.account_id, fate=fate, reason=item.reason,
-                round=row.name, round_id=row.id, position=item.position)  # fmt: skip
+    unit.record(
+        "item.settled",
+        "item",
+        item.id,
+        words(item),
+        item.account_id,
+        fate=fate,
+        reason=item.reason,
+        round=row.name,
+        round_id=row.id,
+        position=item.position,
+    )
 
 
 # An item is known by the least sure of the ends that its revocation made of it; by what, and in which words.
@@ -249,9 +259,11 @@ def _coverage(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     """What readings of the accounts in a round looked at, and what not, as it is when the round ends."""
     accounts = select(Item.account_id).where(Item.round_id == ident)
     rows = unit.db.execute(
-        select(Account.name, Account.coverage, System.coverage).join(System, System.id == Account.system_id)
-        .where(Account.id.in_(accounts)).order_by(Account.name)
-    )  # fmt: skip
+        select(Account.name, Account.coverage, System.coverage)
+        .join(System, System.id == Account.system_id)
+        .where(Account.id.in_(accounts))
+        .order_by(Account.name)
+    )
     return [
         {"account": name, **{part: [*own.get(part, ()), *everywhere.get(part, ())] for part in _COVERED}}
         for name, own, everywhere in rows
@@ -268,8 +280,16 @@ def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str,
     if len(reason.strip()) < SHORTEST_REASON:
         raise BadInput("There has to be an explanation.", "Say in a few words why.", {"reason": "is missing"})
     item.explained, item.done_at = reason.strip(), unit.now
-    unit.record("item.explained", "item", item.id, words(item), item.account_id, reason=item.explained,
-                round_id=row.id, position=item.position)  # fmt: skip
+    unit.record(
+        "item.explained",
+        "item",
+        item.id,
+        words(item),
+        item.account_id,
+        reason=item.explained,
+        round_id=row.id,
+        position=item.position,
+    )
     unit.db.flush()
     unit.wake("carry_round", round=row.id)
     return rounds.item(unit, round_id, item_id)

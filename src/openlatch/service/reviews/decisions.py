@@ -155,8 +155,9 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
     reach = Reach(level.reach) if level else None
     if decision.successor is not None and not _may_name(unit, item, decision.successor):
         raise BadInput("There is no such person, or you may not see them.", "Choose another.", {"successor": "unknown"})
-    choice = core.Choice(decision.verdict, decision.reason, reach, decision.trim_until, decision.successor,
-                         decision.trim_to_use)  # fmt: skip
+    choice = core.Choice(
+        decision.verdict, decision.reason, reach, decision.trim_until, decision.successor, decision.trim_to_use
+    )
     core.refuse_unfit(undecided_of(unit, item), choice, unit.viewer.person, unit.now)
     if (
         Subject(item.kind) is Subject.EXPOSURE
@@ -194,8 +195,17 @@ def words(item: Item) -> str:
 
 
 def _note(unit: Unit, action: str, item: Item, round_row: Round, **facts: Any) -> None:
-    unit.record(action, "item", item.id, words(item), item.account_id, round=round_row.name, round_id=round_row.id,
-                position=item.position, **facts)  # fmt: skip
+    unit.record(
+        action,
+        "item",
+        item.id,
+        words(item),
+        item.account_id,
+        round=round_row.name,
+        round_id=round_row.id,
+        position=item.position,
+        **facts,
+    )
 
 
 def preview(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dict[str, Any]:

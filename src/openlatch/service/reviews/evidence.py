@@ -42,9 +42,19 @@ CSV, SCHEMA = "items.csv", "evidence.schema.json"
 # What comes back from the database has its keys in another order.
 _IN_ORDER = orjson.OPT_INDENT_2 | orjson.OPT_SORT_KEYS
 _ITEM_ACTIONS = (
-    "item.decided", "item.seconded", "item.sent_back", "item.undone", "item.passed_on", "item.asked", "item.answered",
-    "item.settled", "item.not_carried_out", "item.explained", "item.retried", "item.contradicted",
-)  # fmt: skip
+    "item.decided",
+    "item.seconded",
+    "item.sent_back",
+    "item.undone",
+    "item.passed_on",
+    "item.asked",
+    "item.answered",
+    "item.settled",
+    "item.not_carried_out",
+    "item.explained",
+    "item.retried",
+    "item.contradicted",
+)
 
 
 def kept(unit: Unit, ident: UUID) -> tuple[str, bytes] | None:
@@ -346,9 +356,10 @@ def _about(row: Round) -> ColumnElement[bool]:
 def _addenda(unit: Unit, row: Round, position: int) -> list[dict[str, Any]]:
     """What a later reading showed of things that the review had ended, oldest first."""
     named = unit.db.execute(
-        select(Item.position, Item.grant_id, Item.subject_id)
-        .where(Item.round_id == row.id, Item.verdict != Verdict.KEEP)
-    ).all()  # fmt: skip
+        select(Item.position, Item.grant_id, Item.subject_id).where(
+            Item.round_id == row.id, Item.verdict != Verdict.KEEP
+        )
+    ).all()
     items = {item.grant_id or item.subject_id: item.position for item in named}
     about = JournalEntry.action.in_(_CONTRADICTING) & among(JournalEntry.subject_id, items)
     entries = journal.export(unit.db, unit.viewer.organisation, about & (JournalEntry.position > position))
@@ -367,10 +378,29 @@ def _addenda(unit: Unit, row: Round, position: int) -> list[dict[str, Any]]:
 _CONTRADICTING = ("grant.contradicted", "session.contradicted", "resource.contradicted")
 _OF_REVIEWERS = ("name", "items", "by_default", "by_others", "decided", "kept", "share_kept", "seconds_between")
 COLUMNS = (
-    "position", "kind", "account", "holder", "level", "reviewer", "assigned_as", "verdict", "reason", "by", "at",
-    "undecided", "trim_level", "trim_until", "seconded_by", "outcome", "proof", "proved_at", "proved_by", "words",
-    "explained", "done_at",
-)  # fmt: skip
+    "position",
+    "kind",
+    "account",
+    "holder",
+    "level",
+    "reviewer",
+    "assigned_as",
+    "verdict",
+    "reason",
+    "by",
+    "at",
+    "undecided",
+    "trim_level",
+    "trim_until",
+    "seconded_by",
+    "outcome",
+    "proof",
+    "proved_at",
+    "proved_by",
+    "words",
+    "explained",
+    "done_at",
+)
 
 
 def _csv(found: dict[str, Any]) -> bytes:

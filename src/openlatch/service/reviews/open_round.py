@@ -216,8 +216,14 @@ class _Freeze:
             "state": row.state,
             "account": self._account_part(row),
             "system": {"id": row.system_id, "name": row.system},
-            "holder": {"kind": row.holder_kind, "id": row.holder_id, "name": row.holder, "inside": row.inside,
-                       "standing": row.standing, "job": row.job or ""},
+            "holder": {
+                "kind": row.holder_kind,
+                "id": row.holder_id,
+                "name": row.holder,
+                "inside": row.inside,
+                "standing": row.standing,
+                "job": row.job or "",
+            },
             "level": row.level or "",
             "sentence": row.sentence or "",
             "reach": row.reach,
@@ -234,15 +240,25 @@ class _Freeze:
             "path": f"{row.holder} holds “{row.level or ''}” on {row.account}",
             "others": ways.others[:MOST_NAMES] if ways else [],
             "people": {"count": len(people), "names": sorted(people.values())[:MOST_NAMES]},
-            "use": {"held": len(held), "used": len(uses), "observed_since": since,
-                    "permissions": {key: {"last": last, "days": days} for key, (last, days) in uses.items()}},
+            "use": {
+                "held": len(held),
+                "used": len(uses),
+                "observed_since": since,
+                "permissions": {key: {"last": last, "days": days} for key, (last, days) in uses.items()},
+            },
             "last_decision": known.decided.get((row.kind, row.id)),
             "peers": self._peers(row),
             "recommendation": _shown(recommended),
-        }  # fmt: skip
+        }
         holder = row.holder_id if row.holder_kind == HolderKind.PERSON else None
-        about = About(holder, row.giver_id, row.owner_id, row.account_kind, frozenset(people),
-                      self._duplicates(holder, row.giver_id))  # fmt: skip
+        about = About(
+            holder,
+            row.giver_id,
+            row.owner_id,
+            row.account_kind,
+            frozenset(people),
+            self._duplicates(holder, row.giver_id),
+        )
         texts = (row.account, row.holder, row.level or "")
         return self._row(
             position,
@@ -273,8 +289,13 @@ class _Freeze:
         """What is frozen of an account: made once for all of its items."""
         known = self.account_parts.get(row.account_id)
         if known is None:
-            shown = {"id": row.account_id, "name": row.account, "sensitivity": row.sensitivity,
-                     "kind": row.account_kind, "owner": row.owner_id}  # fmt: skip
+            shown = {
+                "id": row.account_id,
+                "name": row.account,
+                "sensitivity": row.sensitivity,
+                "kind": row.account_kind,
+                "owner": row.owner_id,
+            }
             known = orjson.Fragment(orjson.dumps(shown, option=orjson.OPT_SORT_KEYS))
             self.account_parts[row.account_id] = known
         return known
@@ -318,10 +339,19 @@ class _Freeze:
         )
 
     def _row(
-        self, position: int, kind: Subject, subject: UUID, grant: UUID | None, account: UUID | None,
-        texts: tuple[str, str, str], reach: int | None, recommended: Verdict, flags: Sequence[dict[str, Any]],
-        about: About, facts: dict[str, Any],
-    ) -> tuple[Any, ...]:  # fmt: skip
+        self,
+        position: int,
+        kind: Subject,
+        subject: UUID,
+        grant: UUID | None,
+        account: UUID | None,
+        texts: tuple[str, str, str],
+        reach: int | None,
+        recommended: Verdict,
+        flags: Sequence[dict[str, Any]],
+        about: About,
+        facts: dict[str, Any],
+    ) -> tuple[Any, ...]:
         assigned = assign(self.line, about, self.staff, self.now)
         severity = max((flag["severity"] for flag in flags), default=0)
         needs_second = self.second_from is not None and severity >= self.second_from
@@ -329,10 +359,27 @@ class _Freeze:
         body = orjson.dumps(facts, option=orjson.OPT_SORT_KEYS)
         self.digest.update(item_line(position, kind, subject, orjson.Fragment(body)))
         return (
-            new_id(), self.row.organisation_id, self.row.id, position, kind.value, subject, grant, account, *texts,
-            reach, recommended.value, len(flags), severity, assigned.person, assigned.team, assigned.words,
-            assigned.by_default, needs_second, second, body.decode(),
-        )  # fmt: skip
+            new_id(),
+            self.row.organisation_id,
+            self.row.id,
+            position,
+            kind.value,
+            subject,
+            grant,
+            account,
+            *texts,
+            reach,
+            recommended.value,
+            len(flags),
+            severity,
+            assigned.person,
+            assigned.team,
+            assigned.words,
+            assigned.by_default,
+            needs_second,
+            second,
+            body.decode(),
+        )
 
     def _second(self, about: About, first: Assigned) -> UUID | None:
         """The next in line after whoever is asked first."""

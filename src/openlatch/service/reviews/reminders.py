@@ -61,14 +61,19 @@ def _waiting(unit: Unit, ident: UUID) -> Iterator[tuple[list[UUID], str, int]]:
     """Those with undecided items, with their names and how many: deputies for those who are away, all of a team."""
     rows = unit.db.execute(
         select(
-            Item.reviewer_id, Item.reviewer_team_id, func.count(Item.id), Person.name, Person.deputy_id,
-            Person.away_since, Person.away_until,
+            Item.reviewer_id,
+            Item.reviewer_team_id,
+            func.count(Item.id),
+            Person.name,
+            Person.deputy_id,
+            Person.away_since,
+            Person.away_until,
         )
         .outerjoin(Person, Person.id == Item.reviewer_id)
         .where(Item.round_id == ident, Item.state == "undecided")
         .group_by(Item.reviewer_id, Item.reviewer_team_id, Person.id)
         .order_by(Item.reviewer_id, Item.reviewer_team_id)
-    ).all()  # fmt: skip
+    ).all()
     for person, team, count, name, deputy, since, until in rows:
         if person is not None:
             away = since is not None and Window(since, until).contains(unit.now)

@@ -176,16 +176,26 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[
     _table(pages, (), [(term, value) for term, value in _scope(evidence)], (36, 138))
     _head(pages, "Completeness")
     _line(pages, evidence["completeness"]["statement"], 10)
-    kinds = [(p["kind"], p["live"], p["not_matched"], p["matched"], p["urgent"], p["items"])
-             for p in evidence["completeness"]["population"]]  # fmt: skip
+    kinds = [
+        (p["kind"], p["live"], p["not_matched"], p["matched"], p["urgent"], p["items"])
+        for p in evidence["completeness"]["population"]
+    ]
     heads = ("Kind", "Live", "Not in scope", "In scope", "Besides", "Items")
     _table(pages, heads, kinds, (49, 25, 25, 25, 25, 25))
     _head(pages, "Who decided")
     reviewers = [
-        (r["name"] or "Nobody", r["items"], r["decided"], r["by_others"], r["by_default"], r["kept"],
-         _percent(r["share_kept"]), _seconds(r["seconds_between"]))
+        (
+            r["name"] or "Nobody",
+            r["items"],
+            r["decided"],
+            r["by_others"],
+            r["by_default"],
+            r["kept"],
+            _percent(r["share_kept"]),
+            _seconds(r["seconds_between"]),
+        )
         for r in evidence["reviewers"]
-    ]  # fmt: skip
+    ]
     columns = ("Reviewer", "Assigned", "Decided", "By others", "By nobody", "Kept", "Share kept", "Between")
     _table(pages, columns, reviewers, (40, 20, 19, 20, 20, 16, 21, 18))
     _head(pages, "Exceptions")
@@ -198,8 +208,10 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[
     _table(pages, ("Item", "Access", "Decision", "How it is known"), ended, (14, 46, 48, 66))
     if evidence["coverage"]:
         _head(pages, "What readings of the systems looked at")
-        covered = [(c["account"], ", ".join(c["looked_at"]), "; ".join(c["not_looked_at"]) or "nothing that is known")
-                   for c in evidence["coverage"]]  # fmt: skip
+        covered = [
+            (c["account"], ", ".join(c["looked_at"]), "; ".join(c["not_looked_at"]) or "nothing that is known")
+            for c in evidence["coverage"]
+        ]
         _table(pages, ("Account", "Looked at", "Not looked at"), covered, (40, 62, 72))
     _head(pages, "Every item")
     rows = [(i["position"], i["holder"], i["account"], i["level"], _decided(i)) for i in evidence["items"][:MOST_ITEMS]]
@@ -207,9 +219,13 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[
     if len(evidence["items"]) > MOST_ITEMS:
         _line(pages, f"{len(evidence['items']) - MOST_ITEMS} more items are in items.csv and evidence.json.", 10)
     _head(pages, "How to check this")
-    _line(pages, f"Run “openlatch evidence verify” on the file that this report came in. The review ended at journal "
-          f"position {last['position']}, whose hash is {last['hash']}. The hash over the items as they were when it "
-          f"opened is {evidence['items_hash']}.", 10)  # fmt: skip
+    _line(
+        pages,
+        f"Run “openlatch evidence verify” on the file that this report came in. The review ended at journal "
+        f"position {last['position']}, whose hash is {last['hash']}. The hash over the items as they were when it "
+        f"opened is {evidence['items_hash']}.",
+        10,
+    )
     return bytes(pages.output())
 
 

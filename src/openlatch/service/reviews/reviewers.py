@@ -23,10 +23,16 @@ def colleagues(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Colleague]:
     """People as they can be asked."""
     rows = unit.db.execute(
         select(
-            Person.id, Person.name, Person.manager_id, Person.deputy_id, Person.away_since, Person.away_until,
-            Person.standing, Person.leaves_at,
+            Person.id,
+            Person.name,
+            Person.manager_id,
+            Person.deputy_id,
+            Person.away_since,
+            Person.away_until,
+            Person.standing,
+            Person.leaves_at,
         ).where(Person.id.in_(list(ids)))
-    )  # fmt: skip
+    )
     found = {}
     for ident, name, manager, deputy, since, until, standing, leaves in rows:
         away = Window(since, until) if since is not None else None

@@ -90,9 +90,16 @@ def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
         counts = {**none, **{key: value for key, value in found.get((who, called), {}).items() if key in none}}
         speed = pace([at for at, _ in own], kept)
         rows.append(
-            {"id": who, "name": called, **counts, "decided": len(own), "kept": kept,
-             "share_kept": kept / len(own) if own else None, "seconds_between": speed.seconds}
-        )  # fmt: skip
+            {
+                "id": who,
+                "name": called,
+                **counts,
+                "decided": len(own),
+                "kept": kept,
+                "share_kept": kept / len(own) if own else None,
+                "seconds_between": speed.seconds,
+            }
+        )
     return rows
 
 
@@ -181,8 +188,12 @@ def shown(row: dict[str, Any]) -> dict[str, Any]:
     asked = {name: row.pop(name) for name in ("asked", "asked_of", "answer", "answered_at")}
     question = None
     if asked["asked"] is not None:
-        question = {"question": asked["asked"], "of": asked["asked_of"], "answer": asked["answer"],
-                    "answered_at": asked["answered_at"]}  # fmt: skip
+        question = {
+            "question": asked["asked"],
+            "of": asked["asked_of"],
+            "answer": asked["answer"],
+            "answered_at": asked["answered_at"],
+        }
     return {**row, "question": question}
 
 

@@ -114,8 +114,17 @@ def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None 
     unit.db.add(row)
     unit.db.flush()
     action = "schedule.changed" if ident else "schedule.made"
-    unit.record(action, "schedule", row.id, row.name, recurrence=row.recurrence, scope=row.scope, covers=row.covers,
-                events=row.events, paused=row.paused)  # fmt: skip
+    unit.record(
+        action,
+        "schedule",
+        row.id,
+        row.name,
+        recurrence=row.recurrence,
+        scope=row.scope,
+        covers=row.covers,
+        events=row.events,
+        paused=row.paused,
+    )
     return one(unit, row.id)
 
 

@@ -264,8 +264,16 @@ def _end_session(unit: Unit, session: Session, known: Evidence) -> None:
     session.ended_as = proof.ended_as(EndedAs.REVOKED, known.proof)
     _keep(session, known)
     action = "session.revoked" if known.proof is Proof.CONFIRMED else "session.ended"
-    unit.record(action, "session", session.id, session.device, session.account_id, proof=known.proof,
-                proved_by=known.by, words=known.words)  # fmt: skip
+    unit.record(
+        action,
+        "session",
+        session.id,
+        session.device,
+        session.account_id,
+        proof=known.proof,
+        proved_by=known.by,
+        words=known.words,
+    )
 
 
 def contradict(unit: Unit, grants: Sequence[UUID], system: str) -> None:
@@ -276,9 +284,12 @@ def contradict(unit: Unit, grants: Sequence[UUID], system: str) -> None:
     """
     shown = _contradiction(unit, system)
     rows = unit.db.execute(
-        select(Grant, Account.name).join(Account, Account.id == Grant.account_id)
-        .where(Grant.id.in_(grants)).order_by(Grant.id).with_for_update(of=Grant)
-    ).all()  # fmt: skip
+        select(Grant, Account.name)
+        .join(Account, Account.id == Grant.account_id)
+        .where(Grant.id.in_(grants))
+        .order_by(Grant.id)
+        .with_for_update(of=Grant)
+    ).all()
     for grant, account in rows:
         before = said(unit, grant) or "not known"
         _keep(grant, shown)
@@ -300,8 +311,15 @@ def contradict_sessions(unit: Unit, sessions: Sequence[UUID], system: str) -> No
         before = said(unit, session) or "not known"
         session.ended_at = session.ended_as = None
         _keep(session, shown)
-        unit.record("session.contradicted", "session", session.id, session.device, session.account_id, before=before,
-                    system=system)  # fmt: skip
+        unit.record(
+            "session.contradicted",
+            "session",
+            session.id,
+            session.device,
+            session.account_id,
+            before=before,
+            system=system,
+        )
         sentence = f"A reading of {system} shows a session that had ended ({before})."
         _tell_of_contradiction(unit, session.account_id, sentence)
     _contradict_targets(unit, RevocationTarget.session_id.in_(sessions), shown)
@@ -350,11 +368,17 @@ def _contradict_targets(unit: Unit, which: ColumnElement[bool], shown: Evidence)
 def _open_items_again(unit: Unit, which: ColumnElement[bool], shown: Evidence) -> None:
     """Items whose end is contradicted have to be decided, or carried out, once more; not those of an ended round."""
     wanted = (
-        select(Item, Round).join(Round, Round.id == Item.round_id)
-        .where(which, Item.verdict == Verdict.REVOKE, Round.ended_at.is_(None),
-               or_(Item.done_at.is_not(None), Item.revocation_id.is_not(None)))
-        .order_by(Item.id).with_for_update(of=Item)
-    )  # fmt: skip
+        select(Item, Round)
+        .join(Round, Round.id == Item.round_id)
+        .where(
+            which,
+            Item.verdict == Verdict.REVOKE,
+            Round.ended_at.is_(None),
+            or_(Item.done_at.is_not(None), Item.revocation_id.is_not(None)),
+        )
+        .order_by(Item.id)
+        .with_for_update(of=Item)
+    )
     for item, round_row in unit.db.execute(wanted).all():
         _keep(item, shown)
         item.done_at, item.revocation_id, item.version = None, None, item.version + 1
@@ -362,6 +386,14 @@ def _open_items_again(unit: Unit, which: ColumnElement[bool], shown: Evidence) -
         if round_row.closed_at is None:
             item.state, item.verdict, item.reason = ItemState.UNDECIDED, None, ""
             item.decided_by_id = item.decided_at = item.seconded_by_id = item.seconded_at = None
-        unit.record("item.contradicted", "item", item.id, f"{item.holder} on {item.account}", item.account_id,
-                    round=round_row.name, round_id=round_row.id, position=item.position)  # fmt: skip
+        unit.record(
+            "item.contradicted",
+            "item",
+            item.id,
+            f"{item.holder} on {item.account}",
+            item.account_id,
+            round=round_row.name,
+            round_id=round_row.id,
+            position=item.position,
+        )
     unit.db.flush()

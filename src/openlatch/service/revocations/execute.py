@@ -96,9 +96,14 @@ def name_of(revocation: UUID) -> str:
 
 
 def _next(
-    service: Service, viewer: Viewer, revocation: UUID, adapters: dict[UUID, Adapter], rooms: ExitStack,
-    leases: ExitStack, tried: Sequence[_Tried] = (),
-) -> _Turn:  # fmt: skip
+    service: Service,
+    viewer: Viewer,
+    revocation: UUID,
+    adapters: dict[UUID, Adapter],
+    rooms: ExitStack,
+    leases: ExitStack,
+    tried: Sequence[_Tried] = (),
+) -> _Turn:
     """Commit what came of the steps that were tried, and take those to try now, with the try counted.
 
     What is proved is finished in the same transaction. The revocation's lock is that of all its steps.
@@ -110,11 +115,13 @@ def _next(
         steps = {
             step.id: (step, system)
             for step, system in unit.db.execute(
-                select(Step, System).join(Account, Account.id == Step.account_id)
+                select(Step, System)
+                .join(Account, Account.id == Step.account_id)
                 .join(System, System.id == Account.system_id)
-                .where(Step.revocation_id == revocation).order_by(Step.position)
+                .where(Step.revocation_id == revocation)
+                .order_by(Step.position)
             )
-        }  # fmt: skip
+        }
         own = [step for step, _ in steps.values()]
         _put_down(unit, steps, tried)
         if tried and confirm.finish_if_done(unit, row, own):
@@ -236,10 +243,14 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
 def unfinished(unit: Unit) -> list[UUID]:
     """Revocations with a step that is due now, for a worker that looks round."""
     holds_up = exists().where(
-        before.revocation_id == Step.revocation_id, before.position < Step.position,
-        before.state == StepState.WAITING, ~is_over(before.next_try_at, unit.now),
-        of_before.id == before.account_id, of_step.id == Step.account_id, of_before.system_id == of_step.system_id,
-    )  # fmt: skip
+        before.revocation_id == Step.revocation_id,
+        before.position < Step.position,
+        before.state == StepState.WAITING,
+        ~is_over(before.next_try_at, unit.now),
+        of_before.id == before.account_id,
+        of_step.id == Step.account_id,
+        of_before.system_id == of_step.system_id,
+    )
     due = select(Step.revocation_id).where(
         (Step.state == StepState.OPEN) | ((Step.state == StepState.WAITING) & is_over(Step.next_try_at, unit.now)),
         ~holds_up,

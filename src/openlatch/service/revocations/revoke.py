@@ -93,9 +93,11 @@ def preview(unit: Unit, wish: Wish, leaver: str = "") -> dict[str, Any]:
 def unknown(unit: Unit, accounts: Iterable[UUID]) -> list[str]:
     """What readings of these accounts did not look at: what may remain there without anybody seeing it."""
     rows = unit.db.execute(
-        select(Account.name, Account.coverage, System.coverage).join(System, System.id == Account.system_id)
-        .where(Account.id.in_(list(accounts))).order_by(Account.name)
-    )  # fmt: skip
+        select(Account.name, Account.coverage, System.coverage)
+        .join(System, System.id == Account.system_id)
+        .where(Account.id.in_(list(accounts)))
+        .order_by(Account.name)
+    )
     return [
         f"{name}: {gap}"
         for name, own, everywhere in rows
@@ -239,10 +241,12 @@ def _rules(unit: Unit, wish: Wish) -> list[core.OpenRule]:
     if not wish.rules:
         return []
     rows = unit.db.execute(
-        select(AccessRule, System).join(Account, Account.id == AccessRule.account_id)
+        select(AccessRule, System)
+        .join(Account, Account.id == AccessRule.account_id)
         .outerjoin(System, System.id == Account.system_id)
-        .where(AccessRule.id.in_(wish.rules), unit.sight.accounts()).order_by(AccessRule.key, AccessRule.id)
-    ).all()  # fmt: skip
+        .where(AccessRule.id.in_(wish.rules), unit.sight.accounts())
+        .order_by(AccessRule.key, AccessRule.id)
+    ).all()
     if len(rows) != len(set(wish.rules)):
         raise NotFound("There is no such access rule, or you may not see it.")
     return [
@@ -260,9 +264,11 @@ def _moves(unit: Unit, row: AccessRule, system: System | None) -> tuple[Move, ..
 def lockable(unit: Unit, wish: Wish) -> list[core.Login]:
     """The logins that are to be locked or dropped, each by an account of its system. BadInput for one that can't be."""
     rows = unit.db.execute(
-        select(Handle, System).join(System, System.id == Handle.system_id).where(Handle.id.in_(wish.logins))
+        select(Handle, System)
+        .join(System, System.id == Handle.system_id)
+        .where(Handle.id.in_(wish.logins))
         .order_by(System.name, Handle.name)
-    ).all()  # fmt: skip
+    ).all()
     if len(rows) != len(set(wish.logins)):
         raise NotFound("There is no such login.")
     found = []
@@ -305,8 +311,11 @@ def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
         .where((Handle.person_id.in_(holders) | Handle.app_id.in_(holders)), Handle.system_id.in_(of))
         .order_by(System.name, Handle.name)
     )
-    found = [core.Stop(kind, f"{sentence} ({login} in {system})") for system, login, hangs in logins
-             for kind, sentence in hangs]  # fmt: skip
+    found = [
+        core.Stop(kind, f"{sentence} ({login} in {system})")
+        for system, login, hangs in logins
+        for kind, sentence in hangs
+    ]
     links = unit.db.execute(
         select(App.name, Account.name, Person.name, func.max(Level.reach))
         .join(Grant, Grant.app_id == App.id)
@@ -314,10 +323,15 @@ def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
         .join(Person, Person.id == Grant.given_by_id)
         .join(TermRow, TermRow.grant_id == Grant.id)
         .join(Level, Level.id == TermRow.level_id)
-        .where(Grant.given_by_id.in_(holders), Grant.account_id.in_(accounts), Grant.state.in_(LIVE),
-               Grant.id.not_in([grant.id for grant in grants]))
-        .group_by(App.name, Account.name, Person.name).order_by(App.name, Account.name)
-    )  # fmt: skip
+        .where(
+            Grant.given_by_id.in_(holders),
+            Grant.account_id.in_(accounts),
+            Grant.state.in_(LIVE),
+            Grant.id.not_in([grant.id for grant in grants]),
+        )
+        .group_by(App.name, Account.name, Person.name)
+        .order_by(App.name, Account.name)
+    )
     does = {1: "sees what is there", 2: "changes things there", 3: "pays there", 4: "decides who gets in there"}
     return found + [
         core.Stop("others", f"{app} acts in {account} on what {person} agreed to, and {does[reach]}")

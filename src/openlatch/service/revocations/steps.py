@@ -48,15 +48,20 @@ def _ends(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     return [
         {
             "kind": "grant" if grant is not None else "session" if target.session_id else "exposure",
-            "what": f"{lifecycle.holder_name(unit, grant)} on {account}" if grant is not None
-            else f"session on {device or 'an unknown device'} in {account}" if target.session_id
-            else f"{part} in {account}" if part
+            "what": f"{lifecycle.holder_name(unit, grant)} on {account}"
+            if grant is not None
+            else f"session on {device or 'an unknown device'} in {account}"
+            if target.session_id
+            else f"{part} in {account}"
+            if part
             else f"the access rule “{(target.was or {}).get('rule', '')}” of {account}",
-            "proof": target.proof, "proved_at": target.proved_at, "proved_by": target.proved_by,
+            "proof": target.proof,
+            "proved_at": target.proved_at,
+            "proved_by": target.proved_by,
             "words": target.proof_words,
         }
         for target, account, device, part, grant in rows
-    ]  # fmt: skip
+    ]
 
 
 def retry(unit: Unit, ident: UUID) -> None:

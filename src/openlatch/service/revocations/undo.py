@@ -46,8 +46,11 @@ from openlatch.store.tables import (
 def preview(unit: Unit, ident: UUID) -> dict[str, Any]:
     """What undoing a revocation would put back, line by line, and what it can't."""
     row = _undoable(unit, ident)
-    return {"title": f"Undo: {row.preview['title']}", "lines": [_look(unit, row, one) for one in _targets(unit, row)],
-            "also": _also(unit, row)}  # fmt: skip
+    return {
+        "title": f"Undo: {row.preview['title']}",
+        "lines": [_look(unit, row, one) for one in _targets(unit, row)],
+        "also": _also(unit, row),
+    }
 
 
 def undo(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
@@ -105,10 +108,13 @@ def _look(unit: Unit, row: Revocation, target: RevocationTarget) -> dict[str, An
 def _line(unit: Unit, grant: Grant, does: str = "", refused: str = "", offer: UUID | None = None) -> dict[str, Any]:
     account = unit.db.get_one(Account, grant.account_id)
     return {
-        "grant_id": grant.id, "holder": lifecycle.holder_name(unit, grant),
-        "account": {"id": account.id, "name": account.name}, "does": does, "refused": refused or None,
+        "grant_id": grant.id,
+        "holder": lifecycle.holder_name(unit, grant),
+        "account": {"id": account.id, "name": account.name},
+        "does": does,
+        "refused": refused or None,
         "offer_id": offer,
-    }  # fmt: skip
+    }
 
 
 def _way(unit: Unit, row: Revocation, target: RevocationTarget, grant: Grant) -> tuple[str, str]:
@@ -235,8 +241,10 @@ def _also(unit: Unit, row: Revocation) -> list[str]:
     said = []
     if sessions:
         said.append(f"{len(sessions)} session{'s' * (len(sessions) != 1)} ended; whoever it was signs in anew.")
-    said += [f"{one['account']['name']} stays with {one['to']['name']}, who took it over."
-             for one in row.preview.get("leaving", {}).get("handed", ())]  # fmt: skip
+    said += [
+        f"{one['account']['name']} stays with {one['to']['name']}, who took it over."
+        for one in row.preview.get("leaving", {}).get("handed", ())
+    ]
     for step in _steps(unit, row, StepKind.DROP):
         if step.state == StepState.DONE:
             said.append(f"The login {step.detail['login']} was dropped for good; make it anew there.")
@@ -260,20 +268,38 @@ def _unlock(unit: Unit, row: Revocation, reason: str) -> None:
     steps += [(StepKind.READ_AGAIN, step, "Read it again and see that it is so", {}) for step in one_each]
     title = f"Unlock {len(locked)} login{'s' * (len(locked) != 1)}"
     made = Revocation(
-        organisation_id=row.organisation_id, cause="asked", reason=reason.strip(), asked_by_id=unit.viewer.person,
-        preview=jsonable({**row.preview, "title": title, "changes": [], "sessions": [], "apps_that_stop": [],
-                          "without_owner": [], "stops": [], "leaving": {},
-                          "steps": [{"kind": kind, "sentence": said} for kind, _, said, _ in steps]}),
-    )  # fmt: skip
+        organisation_id=row.organisation_id,
+        cause="asked",
+        reason=reason.strip(),
+        asked_by_id=unit.viewer.person,
+        preview=jsonable(
+            {
+                **row.preview,
+                "title": title,
+                "changes": [],
+                "sessions": [],
+                "apps_that_stop": [],
+                "without_owner": [],
+                "stops": [],
+                "leaving": {},
+                "steps": [{"kind": kind, "sentence": said} for kind, _, said, _ in steps],
+            }
+        ),
+    )
     unit.db.add(made)
     unit.db.flush()
     for position, (kind, step, said, detail) in enumerate(steps, 1):
         unit.db.add(
             Step(
-                organisation_id=row.organisation_id, revocation_id=made.id, position=position, kind=kind,
-                account_id=step.account_id, sentence=said, detail=detail,
+                organisation_id=row.organisation_id,
+                revocation_id=made.id,
+                position=position,
+                kind=kind,
+                account_id=step.account_id,
+                sentence=said,
+                detail=detail,
             )
-        )  # fmt: skip
+        )
     unit.record("revocation.started", "revocation", made.id, title, reason=reason.strip())
     unit.wake("carry_out", revocation=made.id)
 

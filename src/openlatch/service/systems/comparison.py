@@ -175,9 +175,7 @@ class Comparison:
         if self.covered:
             flags.evaluate(self.unit, accounts=sorted(self.covered))
         self._follow_rules()
-        return Outcome(
-            self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended)
-        )  # fmt: skip
+        return Outcome(self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended))
 
     def _follow_rules(self) -> None:
         """Bring access rules in line, and work out what is open where anything differs."""
@@ -313,11 +311,17 @@ class Comparison:
             if row.part is None:
                 self.db.add(
                     Resource(
-                        organisation_id=self.organisation, account_id=row.account, key=row.handle, name=row.name,
-                        kind=row.kind, path=row.path or path_of(row.handle), attributes=row.attributes, above=row.above,
+                        organisation_id=self.organisation,
+                        account_id=row.account,
+                        key=row.handle,
+                        name=row.name,
+                        kind=row.kind,
+                        path=row.path or path_of(row.handle),
+                        attributes=row.attributes,
+                        above=row.above,
                         inherits=row.inherits,
                     )
-                )  # fmt: skip
+                )
         self.db.flush()
         mine = select(Resource.account_id, Resource.key, Resource.id).join(Account, Account.id == Resource.account_id)
         found = self.db.execute(mine.where(Account.system_id == self.system.id, Resource.key.is_not(None)))
@@ -371,9 +375,15 @@ class Comparison:
                 changed.append((row.grant_id, row))
                 self._note("grant.changed", row.grant_id, name, row.account_id)
             values.append(
-                {"grant": row.grant_id, "new_missing_since": None, "new_seen_at": self.unit.now,
-                 "new_handle": _handle(row), "new_shown": row.digest, "new_differs": differs}
-            )  # fmt: skip
+                {
+                    "grant": row.grant_id,
+                    "new_missing_since": None,
+                    "new_seen_at": self.unit.now,
+                    "new_handle": _handle(row),
+                    "new_shown": row.digest,
+                    "new_differs": differs,
+                }
+            )
         if changed:
             self.db.execute(Term.__table__.delete().where(Term.grant_id.in_([ident for ident, _ in changed])))  # type: ignore[attr-defined]
             self._write_terms(changed)
@@ -420,10 +430,14 @@ class Comparison:
             # Nobody vouches for unrecorded access: when the system does not have it any more, it has ended.
             ended = move(GRANTS, "grant", GrantState.ACTIVE, GrantState.ENDED)
             over = {
-                "state": ended, "ended_as": EndedAs.REVOKED, "ended_at": self.unit.now, "proof": Proof.CONFIRMED,
-                "proved_at": self.unit.now, "proved_by": self.system.name,
+                "state": ended,
+                "ended_as": EndedAs.REVOKED,
+                "ended_at": self.unit.now,
+                "proof": Proof.CONFIRMED,
+                "proved_at": self.unit.now,
+                "proved_by": self.system.name,
                 "proof_words": "A reading of the whole account does not show it any more.",
-            }  # fmt: skip
+            }
             self.db.execute(update(Grant).where(Grant.id.in_(gone)).values(over))
         for row in rows:
             action = "grant.missing" if row.recorded else "grant.gone"

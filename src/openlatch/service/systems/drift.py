@@ -61,10 +61,14 @@ def _take_terms(unit: Unit, grant: Grant, kept: Sequence[Term], found: Sequence[
     for level, part in found:
         unit.db.add(
             Term(
-                organisation_id=grant.organisation_id, grant_id=grant.id, level_id=level, resource_id=part,
-                since=since, until=until,
+                organisation_id=grant.organisation_id,
+                grant_id=grant.id,
+                level_id=level,
+                resource_id=part,
+                since=since,
+                until=until,
             )
-        )  # fmt: skip
+        )
     grant.differs = None
 
 

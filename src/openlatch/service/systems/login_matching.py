@@ -90,8 +90,14 @@ def meet(unit: Unit, system: System) -> None:
         if row.handle in anew:
             found = _perhaps(anew[row.handle])
             unit.record("login.made_anew", "system", system.id, system.name, login=row.handle)
-        handle = Handle(organisation_id=unit.viewer.organisation, system_id=system.id, name=row.handle,
-                        marks=row.marks, locked=row.locked, hangs=row.hangs)  # fmt: skip
+        handle = Handle(
+            organisation_id=unit.viewer.organisation,
+            system_id=system.id,
+            name=row.handle,
+            marks=row.marks,
+            locked=row.locked,
+            hangs=row.hangs,
+        )
         _meet(unit, system, row, handle, found, taken)
         handles.append(handle)
     # People and apps first: logins are theirs.
@@ -156,8 +162,9 @@ def _name_again(unit: Unit, system: System, handle: Handle, found: core.Match) -
 
 def _record_match(unit: Unit, system: System, handle: Handle, found: Candidate) -> None:
     name = unit.db.get_one(Person, found.person).name
-    unit.record("person.matched", "person", found.person, name, system=system.name, by=found.by.value,
-                login=handle.name)  # fmt: skip
+    unit.record(
+        "person.matched", "person", found.person, name, system=system.name, by=found.by.value, login=handle.name
+    )
 
 
 def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
@@ -224,11 +231,14 @@ def doubts(unit: Unit, system: UUID | None = None) -> list[dict[str, Any]]:
             "marks": handle.marks,
             "locked": handle.locked,
             "grants": counted.get(met.id, 0),
-            "candidates": [_candidate(named[UUID(one["person"])], one["by"]) for one in handle.candidates
-                           if UUID(one["person"]) in named],
+            "candidates": [
+                _candidate(named[UUID(one["person"])], one["by"])
+                for one in handle.candidates
+                if UUID(one["person"]) in named
+            ],
         }
         for handle, of, met in rows
-    ]  # fmt: skip
+    ]
 
 
 def _candidate(person: Person, by: str) -> dict[str, Any]:

@@ -48,13 +48,20 @@ def follow(unit: Unit, system: System, begun: datetime) -> tuple[set[UUID], set[
     for rows in batches(unit.db, _PRESENT, {"system": system.id}):
         made = [
             {
-                "id": new_id(), "organisation_id": system.organisation_id, "key": f"{system.key}:{row.key}",
-                "account_id": row.account_id, "person_id": row.person_id, "app_id": row.app_id,
-                "started_at": row.started_at, "device": row.device, "address": row.address,
-                "last_seen_at": row.last_seen_at, "handle": {**row.handle, "login": row.login},
+                "id": new_id(),
+                "organisation_id": system.organisation_id,
+                "key": f"{system.key}:{row.key}",
+                "account_id": row.account_id,
+                "person_id": row.person_id,
+                "app_id": row.app_id,
+                "started_at": row.started_at,
+                "device": row.device,
+                "address": row.address,
+                "last_seen_at": row.last_seen_at,
+                "handle": {**row.handle, "login": row.login},
             }
             for row in rows
-        ]  # fmt: skip
+        ]
         statement = insert(Session)
         new = {name: statement.excluded[name] for name in ("device", "address", "last_seen_at", "handle")}
         upsert = statement.on_conflict_do_update(index_elements=["organisation_id", "key"], set_=new)

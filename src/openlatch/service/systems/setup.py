@@ -18,8 +18,14 @@ from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Base, Level, System, SystemTrial
 
 BY_HAND = "by_hand"
-NAMES = {"postgresql": "PostgreSQL database", "directory": "Directory (LDAP)", "mailboxes": "Mail server (IMAP)",
-         "host": "Unix host (SSH)", "cloud": "Cloud service", "dav": "WebDAV or CalDAV server"}  # fmt: skip
+NAMES = {
+    "postgresql": "PostgreSQL database",
+    "directory": "Directory (LDAP)",
+    "mailboxes": "Mail server (IMAP)",
+    "host": "Unix host (SSH)",
+    "cloud": "Cloud service",
+    "dav": "WebDAV or CalDAV server",
+}
 TRIAL_LIFE = timedelta(hours=1)
 
 
@@ -28,10 +34,15 @@ def adapters() -> list[dict[str, Any]]:
     found = []
     for kind in ADAPTERS:
         of = class_of(kind)
-        found.append({
-            "kind": kind, "name": NAMES.get(kind, kind), "needs_secret": of.can.secret, "rights": list(of.can.rights),
-            "settings": [{"name": s.name, "about": s.about, "usual": s.usual} for s in of.settings_taken],
-        })  # fmt: skip
+        found.append(
+            {
+                "kind": kind,
+                "name": NAMES.get(kind, kind),
+                "needs_secret": of.can.secret,
+                "rights": list(of.can.rights),
+                "settings": [{"name": s.name, "about": s.about, "usual": s.usual} for s in of.settings_taken],
+            }
+        )
     return found
 
 
@@ -86,8 +97,13 @@ def try_out(unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None,
 
 def shown_trial(row: SystemTrial) -> dict[str, Any]:
     """A trial as answers show it: never its secret."""
-    return {"id": row.id, "state": row.state, "answer": row.answer, "accounts": row.found.get("accounts"),
-            "grants": row.found.get("grants")}  # fmt: skip
+    return {
+        "id": row.id,
+        "state": row.state,
+        "answer": row.answer,
+        "accounts": row.found.get("accounts"),
+        "grants": row.found.get("grants"),
+    }
 
 
 def trial(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -177,8 +193,11 @@ def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def _dependents(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
-    counted = {table: unit.db.scalar(select(func.count()).select_from(held).where(held.c.system_id == ident)) or 0
-               for table in ("accounts", "handles") for held in (Base.metadata.tables[table],)}  # fmt: skip
+    counted = {
+        table: unit.db.scalar(select(func.count()).select_from(held).where(held.c.system_id == ident)) or 0
+        for table in ("accounts", "handles")
+        for held in (Base.metadata.tables[table],)
+    }
     return [{"what": counted_words(table, count), "count": count} for table, count in counted.items() if count]
 
 
@@ -193,8 +212,10 @@ def _good(unit: Unit, ident: UUID) -> SystemTrial:
     if row is None:
         raise BadInput("There is no such trial.", "Try the system first.", {"trial": "unknown"})
     if row.state != "good":
-        raise Conflict(f"The trial is {row.state}: {row.answer or 'the worker has not answered yet'}",
-                       "Mend what it says, and try again.")  # fmt: skip
+        raise Conflict(
+            f"The trial is {row.state}: {row.answer or 'the worker has not answered yet'}",
+            "Mend what it says, and try again.",
+        )
     return row
 
 
@@ -203,8 +224,12 @@ def make(unit: Unit, name: str, trial_id: UUID | None) -> dict[str, Any]:
     unit.sight.require_administrator()
     _refuse_taken(unit, name, None)
     found = _good(unit, trial_id) if trial_id else None
-    row = System(organisation_id=unit.viewer.organisation, name=name, kind=found.kind if found else BY_HAND,
-                 settings=dict(found.settings) if found else {})  # fmt: skip
+    row = System(
+        organisation_id=unit.viewer.organisation,
+        name=name,
+        kind=found.kind if found else BY_HAND,
+        settings=dict(found.settings) if found else {},
+    )
     unit.db.add(row)
     unit.db.flush()
     if found is None:
@@ -222,15 +247,25 @@ def _usual_levels(unit: Unit, row: System) -> None:
         ("edit", "Edit", "Can look at everything in it and change it.", "operate"),
         ("administer", "Administer", "Can change everything in it, and let others in.", "steward"),
     ):
-        keys = [("view", "Look at it", "observe"), ("edit", "Change it", "operate"),
-                ("administer", "Let others in", "steward")]  # fmt: skip
+        keys = [
+            ("view", "Look at it", "observe"),
+            ("edit", "Change it", "operate"),
+            ("administer", "Let others in", "steward"),
+        ]
         last = [k for k, _, _ in keys].index(key)
         permissions = [{"key": k, "sentence": words, "reach": r} for k, words, r in keys[: last + 1]]
         ranks = {"observe": 1, "operate": 2, "steward": 4}
         unit.db.add(
-            Level(organisation_id=row.organisation_id, system_id=row.id, key=key, name=level, sentence=sentence,
-                  reach=ranks[reach], permissions=permissions)
-        )  # fmt: skip
+            Level(
+                organisation_id=row.organisation_id,
+                system_id=row.id,
+                key=key,
+                name=level,
+                sentence=sentence,
+                reach=ranks[reach],
+                permissions=permissions,
+            )
+        )
 
 
 def change(unit: Unit, ident: UUID, name: str | None, trial_id: UUID | None, version: int | None) -> dict[str, Any]:
@@ -251,8 +286,16 @@ def change(unit: Unit, ident: UUID, name: str | None, trial_id: UUID | None, ver
         row.kind, row.settings = found.kind, dict(found.settings)
         unit.wake("open_secret", trial=found.id, system=row.id)
     unit.db.flush()
-    unit.record("system.changed", "system", ident, row.name, before=before, name_now=row.name, settings=row.settings,
-                secret=trial_id is not None)  # fmt: skip
+    unit.record(
+        "system.changed",
+        "system",
+        ident,
+        row.name,
+        before=before,
+        name_now=row.name,
+        settings=row.settings,
+        secret=trial_id is not None,
+    )
     unit.db.expire(row)
     return shown(unit, ident)
 

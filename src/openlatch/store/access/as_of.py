@@ -65,8 +65,20 @@ _EVER_OUTWARD = text(
     select kind, id from met
     """
 )
-_TABLES = ("people", "teams", "apps", "accounts", "levels", "grants", "memberships", "terms", "resources",
-           "resource_groups", "resources_in_groups", "access_rules")  # fmt: skip
+_TABLES = (
+    "people",
+    "teams",
+    "apps",
+    "accounts",
+    "levels",
+    "grants",
+    "memberships",
+    "terms",
+    "resources",
+    "resource_groups",
+    "resources_in_groups",
+    "access_rules",
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,13 +146,15 @@ class _Reader:
         people = self._rows("people", "id", [*{*ids[HolderKind.PERSON], *owners}])
         return core.Register.of(
             people=[self._person(row) for row in people],
-            teams=[core.Team(_id(r.known["id"]), r.known["name"], r.known["partner"]) for r in
-                   self._rows("teams", "id", ids[HolderKind.TEAM])],
+            teams=[
+                core.Team(_id(r.known["id"]), r.known["name"], r.known["partner"])
+                for r in self._rows("teams", "id", ids[HolderKind.TEAM])
+            ],
             apps=[core.App(_id(r.known["id"]), r.known["name"]) for r in self._rows("apps", "id", ids[HolderKind.APP])],
             accounts=accounts,
             grants=self._grants(grants),
             memberships=[m for row in memberships if (m := self._membership(row)) is not None],
-        )  # fmt: skip
+        )
 
     def rows_of_account(self, table: str, account: UUID) -> list[Row]:
         """The rows of a table that belong to an account, as they were; none that was recorded only later."""
@@ -189,9 +203,13 @@ class _Reader:
         leaves = _time(row.known["leaves_at"])
         standing = row.known["standing"] if leaves is not None else row.was["standing"]
         return core.Person(
-            _id(row.known["id"]), row.known["name"], row.was["inside"], Standing(standing), leaves,
+            _id(row.known["id"]),
+            row.known["name"],
+            row.was["inside"],
+            Standing(standing),
+            leaves,
             row.was["second_factor"],
-        )  # fmt: skip
+        )
 
     def _account(self, row: Past) -> core.Account:
         owner = None if row.late else row.was["owner_id"]
@@ -221,11 +239,14 @@ class _Reader:
                 held[row.known["grant_id"]].append(core.Term(levels[row.was["level_id"]], window, hours, part))
         return [
             core.Grant(
-                _id(ident), _id(row.known["account_id"]), core.Holder(HolderKind(row.known["holder_kind"]),
-                _id(row.known["holder_id"])), self._state(row), tuple(held[ident]),
+                _id(ident),
+                _id(row.known["account_id"]),
+                core.Holder(HolderKind(row.known["holder_kind"]), _id(row.known["holder_id"])),
+                self._state(row),
+                tuple(held[ident]),
             )
             for ident, row in given.items()
-        ]  # fmt: skip
+        ]
 
     def _given(self, row: Past) -> bool:
         given = _time(row.known["given_at"])
@@ -253,12 +274,16 @@ class _Reader:
     def _levels(self, ids: Iterable[str]) -> dict[str, core.Level]:
         return {
             row.known["id"]: core.Level(
-                _id(row.known["id"]), row.was["name"], row.was["sentence"],
-                frozenset(core.Permission(p["key"], p["sentence"], Reach.from_word(p["reach"]))
-                          for p in row.was["permissions"]),
+                _id(row.known["id"]),
+                row.was["name"],
+                row.was["sentence"],
+                frozenset(
+                    core.Permission(p["key"], p["sentence"], Reach.from_word(p["reach"]))
+                    for p in row.was["permissions"]
+                ),
             )
             for row in self._rows("levels", "id", ids)
-        }  # fmt: skip
+        }
 
     def _parts(self, ids: Iterable[str]) -> dict[str | None, core.Part]:
         wanted = list(ids)

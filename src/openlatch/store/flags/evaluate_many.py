@@ -61,8 +61,9 @@ class Own:
         """The rule as any other."""
         named = tuple(name for name in _SAID[self.subject] if f"{{{name}" in self.says)
         when = When(TrueFact(self.fact), self.urgency)
-        return Rule(self.number, self.key, self.subject, self.title, self.about, Remedy(self.remedy), self.says, when,
-                    named)  # fmt: skip
+        return Rule(
+            self.number, self.key, self.subject, self.title, self.about, Remedy(self.remedy), self.says, when, named
+        )
 
 
 @dataclass(frozen=True)
@@ -328,9 +329,14 @@ def judged(subject: str, ruling: Ruling, columns: Mapping[str, Any], now: dateti
         points = ((rule.number, rule.points(facts, ruling.settings)) for rule in ruling.rules(subject))
         found = [number * ROOM + score.total for number, score in points if score is not None]
     return Looked(
-        columns["id"], columns["account_id"], columns["holder_id"], facts, found, columns["before"] or [],
+        columns["id"],
+        columns["account_id"],
+        columns["holder_id"],
+        facts,
+        found,
+        columns["before"] or [],
         columns["words"],
-    )  # fmt: skip
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -79,18 +79,25 @@ def write(db: Db, organisation: UUID, kind: str, looked: Iterable[tuple[Looked, 
     gone = [row.id for row in held.values()]
     difference.cleared += [Changed(row.id, row.rule, row.account_id, row.sentence) for row in held.values()]
     kept = [
-        {"subject_id": subject.id, "found": [rule.number * ROOM + finding.score.total for rule, finding in found],
-         "words": words}
-        for subject, found, words in changed if found
-    ]  # fmt: skip
+        {
+            "subject_id": subject.id,
+            "found": [rule.number * ROOM + finding.score.total for rule, finding in found],
+            "words": words,
+        }
+        for subject, found, words in changed
+        if found
+    ]
     quiet = [subject.id for subject, found, _ in changed if not found]
     named = {"organisation": organisation, "kind": kind, "now": now}
     written = ((_RAISE, fresh), (_FOLLOW, followed), (_KEEP, kept))
     ended = ((_CLEAR, gone), (_FORGET, quiet))
-    send(db, [
-        *((statement, {**named, "rows": orjson.dumps(rows).decode()}) for statement, rows in written if rows),
-        *((statement, {**named, "ids": ids}) for statement, ids in ended if ids),
-    ])  # fmt: skip
+    send(
+        db,
+        [
+            *((statement, {**named, "rows": orjson.dumps(rows).decode()}) for statement, rows in written if rows),
+            *((statement, {**named, "ids": ids}) for statement, ids in ended if ids),
+        ],
+    )
     for ident in [*gone, *(flag["id"] for flag in followed)]:
         known = db.identity_map.get(identity_key(Flag, ident))
         if known is not None:

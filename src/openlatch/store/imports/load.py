@@ -131,8 +131,10 @@ def _known_addresses(db: Db) -> list[LineError]:
             and (p.key is not null or exists (select from people k where k.key = s.key))
     """)
     )
-    said = {line: f"is the address of {name}{f', whose key is {key}' if key else ', who is known without a key'}"
-            for line, name, key in rows}  # fmt: skip
+    said = {
+        line: f"is the address of {name}{f', whose key is {key}' if key else ', who is known without a key'}"
+        for line, name, key in rows
+    }
     twice = db.execute(
         text("""
         select line, first from (select line, first_value(line) over (partition by address order by line) as first
@@ -180,9 +182,11 @@ def differences(db: Db, kind: RecordKind, most: int) -> list[Difference]:
 _COLUMNS: dict[str, dict[str, str]] = {
     "people": {"leaves_on": "o.leaves_at", "manager": "(select m.key from people m where m.id = o.manager_id)"},
     "teams": {"speaker": "(select p.key from people p where p.id = o.speaker_id)"},
-    "accounts": {"system": "(select y.key from systems y where y.id = o.system_id)",
-                 "owner": "(select p.key from people p where p.id = o.owner_id)"},
-}  # fmt: skip
+    "accounts": {
+        "system": "(select y.key from systems y where y.id = o.system_id)",
+        "owner": "(select p.key from people p where p.id = o.owner_id)",
+    },
+}
 
 
 def _kept(field: str, new: str = "", old: str = "") -> str:

@@ -64,7 +64,9 @@ EXPOSURES = Listing(
         "grew_at": time_column(Exposure.grew_at, "When it last came to reach farther."),
         "gone_at": time_column(Exposure.gone_at, "Since when it is open no longer."),
         "last_used_on": Column(
-            Exposure.last_used_on, Kind.TEXT, "The last day on which somebody outside used it, where that is known.",
+            Exposure.last_used_on,
+            Kind.TEXT,
+            "The last day on which somebody outside used it, where that is known.",
             filtered=False,
         ),
         "used": truth_column(Exposure.last_used_on.is_not(None), "Whether somebody outside is known to have used it."),
@@ -79,4 +81,4 @@ EXPOSURES = Listing(
     },
     default_sort="-account.sensitivity",
     searched=("sentence", "account.name", "resource.name"),
-)  # fmt: skip
+)

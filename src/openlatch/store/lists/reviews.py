@@ -268,20 +268,31 @@ _outside = or_(~_outside_person.inside, _outside_team.partner)
 _open = and_(Exposure.gone_at.is_(None), ~Exposure.is_blocked)
 # What can be open to outsiders: resources, and whole accounts that rules open.
 _parts = union_all(
-    select(Resource.id, Resource.organisation_id, Resource.account_id, Resource.name, Resource.kind, Resource.public)
-    .where(Resource.archived_at.is_(None)),
-    select(Account.id, Account.organisation_id, Account.id, literal("the whole account"), literal("account"),
-           literal(False))
-    .where(exists(select(Exposure.id).where(Exposure.account_id == Account.id, Exposure.resource_id.is_(None), _open))),
-).subquery("parts")  # fmt: skip
+    select(
+        Resource.id, Resource.organisation_id, Resource.account_id, Resource.name, Resource.kind, Resource.public
+    ).where(Resource.archived_at.is_(None)),
+    select(
+        Account.id,
+        Account.organisation_id,
+        Account.id,
+        literal("the whole account"),
+        literal("account"),
+        literal(False),
+    ).where(
+        exists(select(Exposure.id).where(Exposure.account_id == Account.id, Exposure.resource_id.is_(None), _open))
+    ),
+).subquery("parts")
 # What access rules open there, as sentences.
 openings = (
     select(func.coalesce(func.jsonb_agg(aggregate_order_by(Exposure.sentence, Exposure.right)), text("'[]'::jsonb")))
-    .where(Exposure.account_id == _parts.c.account_id, func.coalesce(Exposure.resource_id, Exposure.account_id)
-           == _parts.c.id, _open)
+    .where(
+        Exposure.account_id == _parts.c.account_id,
+        func.coalesce(Exposure.resource_id, Exposure.account_id) == _parts.c.id,
+        _open,
+    )
     .correlate(_parts)
     .scalar_subquery()
-)  # fmt: skip
+)
 # Grants of somebody outside on this resource: by itself, in a group, or with the whole account.
 outsiders = (
     select(func.count(func.distinct(Grant.id)))

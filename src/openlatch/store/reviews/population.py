@@ -174,13 +174,39 @@ def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
     worst = func.coalesce(flags.c.score, -1)
     statement = (
         select(
-            chosen.c.kind, Grant.id, Grant.state, Account.id, Account.name, Account.sensitivity, Account.kind,
-            Account.owner_id, System.id, System.name, Grant.holder_kind, Grant.holder_id, register_lists.holder_name,
-            register_lists.holder_inside, Person.standing, Person.job, func.coalesce(term.c.levels, []), term.c.level,
-            term.c.sentence, term.c.reach, term.c.part, term.c.since, term.c.until, Grant.given_at,
-            register_lists.giver.id, register_lists.giver.name, Grant.reason, Grant.last_used_at, Grant.recorded,
-            Grant.emergency, worst,
-            func.coalesce(flags.c.severity, 0), func.coalesce(flags.c.count, 0),
+            chosen.c.kind,
+            Grant.id,
+            Grant.state,
+            Account.id,
+            Account.name,
+            Account.sensitivity,
+            Account.kind,
+            Account.owner_id,
+            System.id,
+            System.name,
+            Grant.holder_kind,
+            Grant.holder_id,
+            register_lists.holder_name,
+            register_lists.holder_inside,
+            Person.standing,
+            Person.job,
+            func.coalesce(term.c.levels, []),
+            term.c.level,
+            term.c.sentence,
+            term.c.reach,
+            term.c.part,
+            term.c.since,
+            term.c.until,
+            Grant.given_at,
+            register_lists.giver.id,
+            register_lists.giver.name,
+            Grant.reason,
+            Grant.last_used_at,
+            Grant.recorded,
+            Grant.emergency,
+            worst,
+            func.coalesce(flags.c.severity, 0),
+            func.coalesce(flags.c.count, 0),
         )
         .select_from(chosen)
         .join(Grant, Grant.id == chosen.c.id)
@@ -195,7 +221,7 @@ def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
         .outerjoin(register_lists.giver, register_lists.giver.id == Grant.given_by_id)
         .where(chosen.c.kind.in_((Subject.GRANT.value, Subject.LINK.value)))
         .order_by(worst.desc(), Account.name, register_lists.holder_name, Grant.id)
-    )  # fmt: skip
+    )
     for rows in db.execute(statement).partitions(ROWS_AT_ONCE):
         yield [GrantRow._make(row) for row in rows]
 
@@ -383,12 +409,29 @@ def _note_ways(
 
 # What an item is written as, each with its type: they go over in binary.
 _COLUMNS = {
-    "id": "uuid", "organisation_id": "uuid", "round_id": "uuid", "position": "int4", "kind": "text",
-    "subject_id": "uuid", "grant_id": "uuid", "account_id": "uuid", "account": "text", "holder": "text",
-    "level": "text", "reach": "int2", "recommended": "text", "flagged": "int2", "severity": "int2",
-    "reviewer_id": "uuid", "reviewer_team_id": "uuid", "assigned_as": "text", "by_default": "bool",
-    "needs_second": "bool", "second_id": "uuid", "facts": "text",
-}  # fmt: skip
+    "id": "uuid",
+    "organisation_id": "uuid",
+    "round_id": "uuid",
+    "position": "int4",
+    "kind": "text",
+    "subject_id": "uuid",
+    "grant_id": "uuid",
+    "account_id": "uuid",
+    "account": "text",
+    "holder": "text",
+    "level": "text",
+    "reach": "int2",
+    "recommended": "text",
+    "flagged": "int2",
+    "severity": "int2",
+    "reviewer_id": "uuid",
+    "reviewer_team_id": "uuid",
+    "assigned_as": "text",
+    "by_default": "bool",
+    "needs_second": "bool",
+    "second_id": "uuid",
+    "facts": "text",
+}
 
 
 def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:

@@ -80,11 +80,16 @@ class Exposure(Proved, Owned, Base):
     __table_args__ = (
         CheckConstraint("judgement in ('unjudged', 'intended', 'to_close')", name="judgement"),
         Index(
-            "uq_exposures_account_id_resource_id_right", "account_id", "resource_id", "right", "is_blocked",
-            unique=True, postgresql_nulls_not_distinct=True,
+            "uq_exposures_account_id_resource_id_right",
+            "account_id",
+            "resource_id",
+            "right",
+            "is_blocked",
+            unique=True,
+            postgresql_nulls_not_distinct=True,
         ),
         Index("ix_exposures_organisation_id", "organisation_id"),
-    )  # fmt: skip
+    )
 
     account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
     resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
@@ -179,11 +184,18 @@ class OutsideUse(Owned, Base):
     __tablename__ = "outside_uses"
     __table_args__ = (
         Index(
-            "uq_outside_uses_account_id_resource_id_right_day_who_address", "account_id", "resource_id", "right", "day",
-            "who", "address", unique=True, postgresql_nulls_not_distinct=True,
+            "uq_outside_uses_account_id_resource_id_right_day_who_address",
+            "account_id",
+            "resource_id",
+            "right",
+            "day",
+            "who",
+            "address",
+            unique=True,
+            postgresql_nulls_not_distinct=True,
         ),
         Index("ix_outside_uses_organisation_id", "organisation_id"),
-    )  # fmt: skip
+    )
 
     account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))
     resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))

@@ -182,10 +182,12 @@ class HandTask(Owned, Base):
         CheckConstraint("kind in ('give', 'change', 'take')", name="kind"),
         Index("ix_hand_tasks_grant_id", "grant_id"),
         Index(
-            "ix_hand_tasks_open", "organisation_id", "asked_at",
+            "ix_hand_tasks_open",
+            "organisation_id",
+            "asked_at",
             postgresql_where=text("done_at is null and dropped_at is null"),
         ),
-    )  # fmt: skip
+    )
 
     grant_id: Mapped[UUID] = mapped_column(ForeignKey("grants.id"))
     account_id: Mapped[UUID] = mapped_column(ForeignKey("accounts.id"))

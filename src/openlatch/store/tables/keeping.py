@@ -135,10 +135,14 @@ class Version(Base):
     __table_args__ = tuple(
         Index(f"ix_versions_{kind}_{column}", text(f"(row ->> '{column}')"), postgresql_where=text(f"kind = '{kind}'"))
         for kind, column in (
-            ("memberships", "team_id"), ("memberships", "member_id"), ("accounts", "owner_id"), ("terms", "grant_id"),
-            ("resources_in_groups", "group_id"), ("access_rules", "account_id"),
+            ("memberships", "team_id"),
+            ("memberships", "member_id"),
+            ("accounts", "owner_id"),
+            ("terms", "grant_id"),
+            ("resources_in_groups", "group_id"),
+            ("access_rules", "account_id"),
         )
-    )  # fmt: skip
+    )
 
     id: Mapped[UUID] = mapped_column(primary_key=True)
     since: Mapped[datetime] = mapped_column(primary_key=True)

@@ -45,8 +45,9 @@ def get_exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
     return pages.page(unit, ident)
 
 
-@api.add("POST", "/exposures/<uuid:ident>/narrow", "Draft rules that leave only the use seen", wire.RuleDraftRow,
-         status=201)  # fmt: skip
+@api.add(
+    "POST", "/exposures/<uuid:ident>/narrow", "Draft rules that leave only the use seen", wire.RuleDraftRow, status=201
+)
 def narrow_exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
     """A draft as any other: look at what it would close, then set it."""
     return narrow.exposure(unit, ident)
@@ -58,8 +59,9 @@ def judge_exposures(unit: Unit, body: wire.JudgeExposures) -> dict[str, Any]:
     return {"exposures": judge.judge(unit, body.exposures, body.judgement, body.reason, body.last_day)}
 
 
-@api.add("POST", "/exposures/close/preview", "What closing exposures would do", wire.ClosingPreview,
-         body=wire.CloseExposures)  # fmt: skip
+@api.add(
+    "POST", "/exposures/close/preview", "What closing exposures would do", wire.ClosingPreview, body=wire.CloseExposures
+)
 def preview_closing(unit: Unit, body: wire.CloseExposures) -> dict[str, Any]:
     """The rules that would be taken away, and everything that they open."""
     return close.preview(unit, body.exposures)
@@ -83,8 +85,9 @@ def get_expected(unit: Unit) -> dict[str, Any]:
     return {"rules": expected.listed(unit)}
 
 
-@api.add("POST", "/expected-exposures", "Expect exposures by a filter", wire.ExpectedRow, body=wire.AddExpected,
-         status=201)  # fmt: skip
+@api.add(
+    "POST", "/expected-exposures", "Expect exposures by a filter", wire.ExpectedRow, body=wire.AddExpected, status=201
+)
 def add_expected(unit: Unit, body: wire.AddExpected) -> dict[str, Any]:
     """A press page is public, say."""
     return expected.add(unit, body.name, body.filter, body.reason)
@@ -103,8 +106,9 @@ def get_boundary(unit: Unit) -> dict[str, Any]:
     return boundary_changes.shown(unit)
 
 
-@api.add("POST", "/boundary/preview", "What another boundary would change", wire.ExposureChanges,
-         body=wire.BoundaryDraft)  # fmt: skip
+@api.add(
+    "POST", "/boundary/preview", "What another boundary would change", wire.ExposureChanges, body=wire.BoundaryDraft
+)
 def preview_boundary(unit: Unit, body: wire.BoundaryDraft) -> dict[str, Any]:
     """The exposures that would come and go."""
     return boundary_changes.preview(unit, _boundary(body))
@@ -179,15 +183,22 @@ def check_access_rules(unit: Unit, ident: UUID, body: wire.CheckRules) -> dict[s
     return {"problems": drafts.check(unit, ident, body.document)}
 
 
-@api.add("POST", "/accounts/<uuid:ident>/drafts", "Draft access rules", wire.RuleDraftRow, body=wire.MakeDraft,
-         status=201)  # fmt: skip
+@api.add(
+    "POST", "/accounts/<uuid:ident>/drafts", "Draft access rules", wire.RuleDraftRow, body=wire.MakeDraft, status=201
+)
 def draft_access_rules(unit: Unit, ident: UUID, body: wire.MakeDraft) -> dict[str, Any]:
     """What it would open and close is worked out, at once or by the worker; fetch it until its state is ready."""
     return drafts.make(unit, ident, body.document, body.permissions)
 
 
-@api.add("POST", "/rule-drafts/<uuid:ident>/apply", "Set the rules of a draft", wire.RuleDraftRow,
-         body=wire.ApplyDraft, status=202)  # fmt: skip
+@api.add(
+    "POST",
+    "/rule-drafts/<uuid:ident>/apply",
+    "Set the rules of a draft",
+    wire.RuleDraftRow,
+    body=wire.ApplyDraft,
+    status=202,
+)
 def apply_rule_draft(unit: Unit, ident: UUID, body: wire.ApplyDraft) -> dict[str, Any]:
     """The worker sets them in the account’s system; fetch the draft until the system shows them, or it has failed."""
     return apply.ask(unit, ident, body.reason)

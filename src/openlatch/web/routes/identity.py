@@ -98,26 +98,41 @@ def withdraw_invitation(unit: Unit, ident: UUID) -> dict[str, Any]:
 # By a link, before anybody is signed in.
 
 
-@api.add("POST", "/link/invitation/read", "Read an invitation by its link", wire.InvitationToYou,
-         body=wire.OpenInvitation, open=True)  # fmt: skip
+@api.add(
+    "POST",
+    "/link/invitation/read",
+    "Read an invitation by its link",
+    wire.InvitationToYou,
+    body=wire.OpenInvitation,
+    open=True,
+)
 def read_invitation(body: wire.OpenInvitation) -> dict[str, Any]:
     """To what, as what, and by whom."""
     return invitations.read(the_service(), body.token, origin())
 
 
 @api.add(
-    "POST", "/link/invitation/accept", "Accept an invitation by its link", wire.Me, body=wire.AcceptInvitation,
+    "POST",
+    "/link/invitation/accept",
+    "Accept an invitation by its link",
+    wire.Me,
+    body=wire.AcceptInvitation,
     open=True,
-)  # fmt: skip
+)
 def accept_invitation(body: wire.AcceptInvitation) -> Response:
     """With a password; whoever accepts is signed in."""
     return signed_in(invitations.accept(the_service(), body.token, body.password, origin()))
 
 
 @api.add(
-    "POST", "/password/forgotten", "Have a link sent for a forgotten password", wire.Done, body=wire.ForgottenPassword,
-    open=True, status=202,
-)  # fmt: skip
+    "POST",
+    "/password/forgotten",
+    "Have a link sent for a forgotten password",
+    wire.Done,
+    body=wire.ForgottenPassword,
+    open=True,
+    status=202,
+)
 def forgotten_password(body: wire.ForgottenPassword) -> dict[str, Any]:
     """The answer is the same whether anybody signs in with the address or not."""
     passwords.ask_for_link(the_service(), body.address, origin())

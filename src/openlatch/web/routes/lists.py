@@ -37,8 +37,9 @@ def _add_export(name: str) -> None:
 
     handler.__name__ = f"take_{name}_away"
     handler.__doc__ = f"All {name} that match, as filtered and sorted, as CSV or JSON."
-    api.add("GET", f"/exports/{name}", f"Take a list of {name} away", None, query=wire.ExportOptions,
-            inside=name in INSIDE)(handler)  # fmt: skip
+    api.add(
+        "GET", f"/exports/{name}", f"Take a list of {name} away", None, query=wire.ExportOptions, inside=name in INSIDE
+    )(handler)
 
 
 for _name in register.LISTS:
@@ -81,8 +82,9 @@ def mail_filter(unit: Unit, ident: UUID, body: wire.MailOfFilter) -> dict[str, A
     return saved_filters.set_mail(unit, ident, body.every)
 
 
-@api.add("POST", "/people/<uuid:ident>/move/preview", "What a move of somebody comes to", wire.MovePlan,
-         body=wire.MoveWish)  # fmt: skip
+@api.add(
+    "POST", "/people/<uuid:ident>/move/preview", "What a move of somebody comes to", wire.MovePlan, body=wire.MoveWish
+)
 def preview_move(unit: Unit, ident: UUID, body: wire.MoveWish) -> dict[str, Any]:
     """What they keep, lose and get, and what others in the same job hold. Nothing happens."""
     return moves.plan(unit, ident, body.job, body.joins, body.leaves)

@@ -23,8 +23,9 @@ def get_organisations(unit: Unit) -> dict[str, Any]:
     return sign_in_links.listed(unit)
 
 
-@api.add("POST", "/me/organisations", "Link a sign-in at another organisation", wire.MyOrganisations,
-         body=wire.LinkSignIn)  # fmt: skip
+@api.add(
+    "POST", "/me/organisations", "Link a sign-in at another organisation", wire.MyOrganisations, body=wire.LinkSignIn
+)
 def link_sign_in(unit: Unit, body: wire.LinkSignIn) -> dict[str, Any]:
     """After proving that it is yours, too."""
     return sign_in_links.link(unit, body.address, body.password, body.code, body.organisation, origin())
@@ -37,8 +38,14 @@ def unlink_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
     return {"done": True}
 
 
-@api.add("POST", "/me/organisations/<uuid:ident>/switch", "Switch to another organisation", wire.Me,
-         body=wire.SwitchOrganisation, secret=True)  # fmt: skip
+@api.add(
+    "POST",
+    "/me/organisations/<uuid:ident>/switch",
+    "Switch to another organisation",
+    wire.Me,
+    body=wire.SwitchOrganisation,
+    secret=True,
+)
 def switch_organisation(unit: Unit, ident: UUID, body: wire.SwitchOrganisation) -> Response:
     """Opens a session there, as who you are there; the one here goes on until it ends."""
     if "Authorization" in request.headers:
@@ -59,22 +66,25 @@ def offer_link(unit: Unit, body: wire.OfferLink) -> dict[str, Any]:
     return links.offer(unit, body.client, body.words, list(body.people))
 
 
-@api.add("POST", "/partners/<uuid:ident>/answer", "Accept or decline a partner", wire.PartnerLinkRow,
-         body=wire.AnswerPartner)  # fmt: skip
+@api.add(
+    "POST", "/partners/<uuid:ident>/answer", "Accept or decline a partner", wire.PartnerLinkRow, body=wire.AnswerPartner
+)
 def answer_partner(unit: Unit, ident: UUID, body: wire.AnswerPartner) -> dict[str, Any]:
     """For the client's administrators."""
     return links.answer(unit, ident, body.accepts, body.team)
 
 
-@api.add("PUT", "/partners/<uuid:ident>/people", "Say who acts for a client", wire.PartnerLinkRow,
-         body=wire.PartnerPeople)  # fmt: skip
+@api.add(
+    "PUT", "/partners/<uuid:ident>/people", "Say who acts for a client", wire.PartnerLinkRow, body=wire.PartnerPeople
+)
 def set_partner_people(unit: Unit, ident: UUID, body: wire.PartnerPeople) -> dict[str, Any]:
     """For the partner's administrators."""
     return links.set_people(unit, ident, list(body.people))
 
 
-@api.add("POST", "/partners/<uuid:ident>/same", "Confirm whom a partner names", wire.PartnerLinkRow,
-         body=wire.ConfirmSame)  # fmt: skip
+@api.add(
+    "POST", "/partners/<uuid:ident>/same", "Confirm whom a partner names", wire.PartnerLinkRow, body=wire.ConfirmSame
+)
 def confirm_same(unit: Unit, ident: UUID, body: wire.ConfirmSame) -> dict[str, Any]:
     """For the client's administrators: that one of its people is the partner's of the same address, and is let in."""
     return links.confirm_same(unit, ident, body.person)

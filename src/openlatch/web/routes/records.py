@@ -23,9 +23,14 @@ __all__ = ["api"]
 
 # What one record of a kind is called, with its article.
 NOUNS = {
-    "people": "a person", "teams": "a team", "memberships": "a membership", "accounts": "an account",
-    "resources": "a resource", "groups": "a group of resources", "apps": "an app",
-}  # fmt: skip
+    "people": "a person",
+    "teams": "a team",
+    "memberships": "a membership",
+    "accounts": "an account",
+    "resources": "a resource",
+    "groups": "a group of resources",
+    "apps": "an app",
+}
 ARCHIVED = ("teams", "accounts", "resources", "groups", "apps")
 # Those of which many can be changed at once.
 MANY = ("people", "teams", "memberships", "accounts", "resources", "apps")
@@ -63,14 +68,45 @@ def _add(kind: str) -> None:
         record_edit.remove(unit, kind, ident, if_match())
         return {"done": True}
 
-    put("make", make, "It is checked field by field; what is wrong is named by its field.",
-        "POST", f"/{kind}", f"Make {noun}", record, body=form, status=201)  # fmt: skip
-    put("get_record_of", show, "Its values as a form holds them, and what depends on it.",
-        "GET", f"{one}/record", f"Show {noun} as it is edited", record)  # fmt: skip
-    put("edit", edit, "A JSON merge patch (RFC 7396): what is left out stays as it is.",
-        "PATCH", one, f"Edit {noun}", record, body=changes)  # fmt: skip
-    put("remove", remove, "Only while nothing refers to it; otherwise the answer lists what does.",
-        "DELETE", one, f"Remove {noun}", wire.Done)  # fmt: skip
+    put(
+        "make",
+        make,
+        "It is checked field by field; what is wrong is named by its field.",
+        "POST",
+        f"/{kind}",
+        f"Make {noun}",
+        record,
+        body=form,
+        status=201,
+    )
+    put(
+        "get_record_of",
+        show,
+        "Its values as a form holds them, and what depends on it.",
+        "GET",
+        f"{one}/record",
+        f"Show {noun} as it is edited",
+        record,
+    )
+    put(
+        "edit",
+        edit,
+        "A JSON merge patch (RFC 7396): what is left out stays as it is.",
+        "PATCH",
+        one,
+        f"Edit {noun}",
+        record,
+        body=changes,
+    )
+    put(
+        "remove",
+        remove,
+        "Only while nothing refers to it; otherwise the answer lists what does.",
+        "DELETE",
+        one,
+        f"Remove {noun}",
+        wire.Done,
+    )
     if kind in ARCHIVED:
         _add_archive(kind, word, one, noun, record)
     if kind in MANY:
@@ -152,16 +188,28 @@ def undo_merge(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 def _known(body: wire.RecordAccess) -> list[Known]:
     return [
-        Known(line.account, HolderKind(line.holder_kind), line.holder, line.level, line.resource, line.since,
-              line.last_day, line.given_by, line.evidence)
+        Known(
+            line.account,
+            HolderKind(line.holder_kind),
+            line.holder,
+            line.level,
+            line.resource,
+            line.since,
+            line.last_day,
+            line.given_by,
+            line.evidence,
+        )
         for line in body.lines
-    ]  # fmt: skip
+    ]
 
 
 @api.add(
-    "POST", "/grants/record/preview", "What recording existing access would do", wire.RecordAccessPreview,
+    "POST",
+    "/grants/record/preview",
+    "What recording existing access would do",
+    wire.RecordAccessPreview,
     body=wire.RecordAccess,
-)  # fmt: skip
+)
 def preview_recording(unit: Unit, body: wire.RecordAccess) -> dict[str, Any]:
     """Line by line: new, the same as what is recorded, or refused and why. Nothing happens yet."""
     return existing_access.record(unit, _known(body), only_preview=True)

@@ -47,9 +47,7 @@ def get_mail_settings(unit: Unit) -> dict[str, Any]:
 @api.add("PUT", "/settings/mail", "Set which server mail goes through", wire.MailSettings, body=wire.SetMail)
 def set_mail_settings(unit: Unit, body: wire.SetMail) -> dict[str, Any]:
     """Without a host the worker's configuration counts."""
-    return mail_server.change(
-        unit, body.host, body.port, body.user, body.password, body.sender, body.starttls
-    )  # fmt: skip
+    return mail_server.change(unit, body.host, body.port, body.user, body.password, body.sender, body.starttls)
 
 
 @api.add("POST", "/settings/mail/test", "Send yourself a test message", wire.MailSettings, status=202)

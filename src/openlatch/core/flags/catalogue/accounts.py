@@ -234,8 +234,11 @@ def no_second_factor(person: Person, limit: Limits) -> When:
 )
 def outsider_wide(person: Person, limit: Limits) -> When:
     """Somebody outside holds access to more accounts than this."""
-    return When(~person.gone & ~person.inside & (person.accounts > limit.wide), past(person.accounts, limit.wide),
-                limit=limit.wide)  # fmt: skip
+    return When(
+        ~person.gone & ~person.inside & (person.accounts > limit.wide),
+        past(person.accounts, limit.wide),
+        limit=limit.wide,
+    )
 
 
 @PEOPLE.rule(
@@ -259,5 +262,6 @@ def never_together(person: Person, limit: Limits) -> When:
 )
 def offer_waiting(offer: Offer, limit: Limits) -> When:
     """An offer has waited for its answer for longer than this, or ran out and was not sent again."""
-    return When(offer.waiting & (offer.waiting_days > limit.offer), past(offer.waiting_days, limit.offer),
-                limit=limit.offer)  # fmt: skip
+    return When(
+        offer.waiting & (offer.waiting_days > limit.offer), past(offer.waiting_days, limit.offer), limit=limit.offer
+    )

@@ -95,8 +95,9 @@ def no_end_date(grant: Grant, limit: Limits) -> When:
 )
 def long_window(grant: Grant, limit: Limits) -> When:
     """From its start to its end are more days than access may be given for at once."""
-    return When(grant.live & (grant.window_days > limit.window), past(grant.window_days, limit.window),
-                limit=limit.window)  # fmt: skip
+    return When(
+        grant.live & (grant.window_days > limit.window), past(grant.window_days, limit.window), limit=limit.window
+    )
 
 
 @GRANTS.rule(
@@ -218,8 +219,10 @@ def kept_unused(grant: Grant, limit: Limits) -> When:
 )
 def emergency_left_open(grant: Grant, limit: Limits) -> When:
     """Access opened in an emergency has stayed for longer than this."""
-    return When(grant.live & grant.emergency & (grant.emergency_hours > limit.emergency),
-                past(grant.emergency_hours, limit.emergency))  # fmt: skip
+    return When(
+        grant.live & grant.emergency & (grant.emergency_hours > limit.emergency),
+        past(grant.emergency_hours, limit.emergency),
+    )
 
 
 @GRANTS.rule(

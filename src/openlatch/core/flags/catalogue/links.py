@@ -65,8 +65,11 @@ def app_unknown(link: Link, limit: Limits) -> When:
 )
 def token_too_old(link: Link, limit: Limits) -> When:
     """The token or key by which the app comes in is older than this."""
-    return When(link.live & (link.credential_days > limit.credential), past(link.credential_days, limit.credential),
-                limit=limit.credential)  # fmt: skip
+    return When(
+        link.live & (link.credential_days > limit.credential),
+        past(link.credential_days, limit.credential),
+        limit=limit.credential,
+    )
 
 
 @GRANTS.rule(

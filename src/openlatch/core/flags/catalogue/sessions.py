@@ -21,8 +21,11 @@ NEAR_KM = 200
 )
 def session_too_old(session: Session, limit: Limits) -> When:
     """A session has been open for longer than this."""
-    return When(session.going_on & (session.age_days > limit.session_age), past(session.age_days, limit.session_age),
-                limit=limit.session_age)  # fmt: skip
+    return When(
+        session.going_on & (session.age_days > limit.session_age),
+        past(session.age_days, limit.session_age),
+        limit=limit.session_age,
+    )
 
 
 @SESSIONS.rule(
@@ -33,8 +36,9 @@ def session_too_old(session: Session, limit: Limits) -> When:
 )
 def session_idle(session: Session, limit: Limits) -> When:
     """A session that has not ended was not seen for longer than this."""
-    return When(session.going_on & (session.idle_days > limit.session_idle),
-                past(session.idle_days, limit.session_idle))  # fmt: skip
+    return When(
+        session.going_on & (session.idle_days > limit.session_idle), past(session.idle_days, limit.session_idle)
+    )
 
 
 @SESSIONS.rule(
