@@ -2,7 +2,7 @@
 PYTHON ?= python3
 VENV := .venv
 OPENLATCH := $(VENV)/bin/openlatch
-BUILT := src/openlatch/web/built/index.html
+BUILT := src/openlatch/api/built/index.html
 CONSOLE := $(shell find console/src console/public console/index.html console/vite.config.ts console/package-lock.json -type f 2>/dev/null)
 
 .PHONY: demo demo-reset test test-nightly lint bench console screenshots wheel lock clean
@@ -104,4 +104,4 @@ lock: .make/dev
 	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --extra dev -c run.lock -o dev.lock ../pyproject.toml
 
 clean:
-	rm -rf .make $(VENV) console/node_modules src/openlatch/web/built .data
+	rm -rf .make $(VENV) console/node_modules src/openlatch/api/built .data

@@ -21,8 +21,8 @@ from openlatch.service.revocations import execute, revoke, steps
 from openlatch.service.systems import systems
 from openlatch.service.systems.comparison import Comparison
 from openlatch.service.systems.staging import Spool
-from openlatch.standins import telemetry
 from openlatch.store.tables import Account, Grant, System
+from openlatch.test_systems import telemetry
 
 LEVELS = tuple(
     FoundLevel(key, key.title(), f"Can {key}.", ((key, key.title(), reach),))

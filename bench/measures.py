@@ -27,21 +27,21 @@ from openlatch.core.offers.wording import FREE_MAIL
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
 from openlatch.demo import loader
-from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
+from openlatch.runtime.cluster import Cluster
 from openlatch.service import imports as importing_service
 from openlatch.service.flags import flags
 from openlatch.service.revocations import execute
 from openlatch.service.revocations import revoke as revoke_access
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Viewer
-from openlatch.standins import telemetry
 from openlatch.store.access import subgraph
 from openlatch.store.database import driver_of
 from openlatch.store.flags import evaluate_many
 from openlatch.store.flags.sources import SOURCES
 from openlatch.store.migrate import APP_ROLE
 from openlatch.store.tables import Account, Finding, Grant
+from openlatch.test_systems import telemetry
 
 ROUNDS = 60
 
@@ -563,7 +563,7 @@ def _write_apps(bench: Bench) -> None:
     (bench.folder / "bare.py").write_text(_BARE)
     (bench.folder / "idle.py").write_text("from flask import Flask\napp = Flask(__name__)\n")
     (bench.folder / "ours.py").write_text(
-        "from openlatch.launch.serving import web_app\nfrom openlatch.launch.settings import Settings\n"
+        "from openlatch.runtime.serving import web_app\nfrom openlatch.runtime.settings import Settings\n"
         "app = web_app(Settings.load())\n"
     )
 

@@ -18,7 +18,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from openlatch.client import Client
 from openlatch.demo.loader import PASSWORD
-from openlatch.launch.demo import Demo
+from openlatch.runtime.demo import Demo
 
 SHOTS = Path("docs/screenshots")
 ADMINISTRATOR = "ines.calder@hollinfell.example.org"

@@ -9,7 +9,7 @@ export default defineConfig({
   base: '/',
   resolve: { alias: { '@': fileURLToPath(new URL('./src', import.meta.url)) } },
   build: {
-    outDir: '../src/openlatch/web/built',
+    outDir: '../src/openlatch/api/built',
     emptyOutDir: true,
     // Fonts stay files of their own, so that the content security policy needs no data: source.
     assetsInlineLimit: 0,

@@ -21,13 +21,13 @@ from hypothesis import HealthCheck, Phase, settings
 
 from openlatch.client import Client
 from openlatch.demo import loader
-from openlatch.launch.cluster import Cluster
-from openlatch.launch.demo import Demo
+from openlatch.runtime.cluster import Cluster
+from openlatch.runtime.demo import Demo
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Viewer
-from openlatch.standins import telemetry
 from openlatch.store.database import engine_for
 from openlatch.store.migrate import APP_ROLE, Passwords, migrate
+from openlatch.test_systems import telemetry
 
 KEY = Fernet.generate_key()
 ADAPTER_PASSWORD = "adapter password of the tests"

@@ -17,7 +17,7 @@ from openlatch.adapters.cloud import CloudAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.processes import free_port
-from openlatch.standins.cloud import Cloud, CloudServer, Manners
+from openlatch.test_systems.cloud import Cloud, CloudServer, Manners
 
 PLAN = json.loads((Path(__file__).parent / "data" / "cloud.json").read_text())
 # What each role and scope lets somebody do, by the service's own description.

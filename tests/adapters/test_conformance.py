@@ -12,7 +12,7 @@ import pytest
 from openlatch.adapters import Adapter, Holding, Reading
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from tests.adapters.worlds import ALL_WORLDS, World
 
 

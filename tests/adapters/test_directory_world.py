@@ -17,7 +17,7 @@ from openlatch.adapters.directory import DirectoryAdapter
 from openlatch.adapters.directory_names import dn
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
-from openlatch.standins import directory
+from openlatch.test_systems import directory
 from tests.conftest import ADAPTER_PASSWORD
 
 WORLD = Path(__file__).parent / "data" / "directory.ldif"

@@ -20,7 +20,7 @@ from openlatch.adapters import host_sessions as sessions
 from openlatch.adapters.host import HostAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
-from openlatch.standins import host
+from openlatch.test_systems import host
 from tests.adapters.worlds import KEYS, TODAY
 
 ODD = (

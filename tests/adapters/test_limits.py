@@ -13,7 +13,7 @@ import pytest
 from openlatch.adapters import Adapter, Reading, cloud, dav, directory, limits, mail_sessions, mailboxes, postgresql
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from tests.adapters.proxy import Fault, Proxy, now, seconds_of
 from tests.adapters.worlds import WORLDS, World
 

@@ -16,7 +16,7 @@ from openlatch.adapters.mail_lists import parse
 from openlatch.adapters.mailboxes import EVERYONE, INBOX, MailboxAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
-from openlatch.standins import mailboxes
+from openlatch.test_systems import mailboxes
 from tests.conftest import ADAPTER_PASSWORD
 
 RIGHTS = "lrswipkxtea"

@@ -12,8 +12,8 @@ from openlatch.adapters import Reading
 from openlatch.adapters.postgresql import PostgresqlAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.launch.cluster import Cluster
-from openlatch.standins import telemetry
+from openlatch.runtime.cluster import Cluster
+from openlatch.test_systems import telemetry
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 

@@ -17,8 +17,8 @@ from openlatch.adapters.postgresql_rights import KINDS
 from openlatch.adapters.postgresql_words import rights_of
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
-from openlatch.launch.cluster import Cluster
-from openlatch.standins import telemetry
+from openlatch.runtime.cluster import Cluster
+from openlatch.test_systems import telemetry
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 WORLD = (Path(__file__).parent / "data" / "postgresql.sql").read_text()

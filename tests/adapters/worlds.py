@@ -17,9 +17,9 @@ import psycopg
 
 from openlatch.adapters import ADAPTERS, Adapter, Maker
 from openlatch.demo import loader
-from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
-from openlatch.standins import calendars, cloud, directory, host, mailboxes, telemetry
+from openlatch.runtime.cluster import Cluster
+from openlatch.test_systems import calendars, cloud, directory, host, mailboxes, telemetry
 from tests.conftest import ADAPTER_PASSWORD, telemetry_settings
 
 TODAY = datetime(2026, 3, 2, tzinfo=UTC)

@@ -19,8 +19,8 @@ import pytest
 
 from openlatch.core.files.csv_safety import guarded
 from openlatch.demo.loader import PASSWORD
-from openlatch.launch.demo import Demo
-from openlatch.standins import telemetry
+from openlatch.runtime.demo import Demo
+from openlatch.test_systems import telemetry
 from tests.conftest import ROLES
 
 Run = Callable[..., subprocess.CompletedProcess[str]]

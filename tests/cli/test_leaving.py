@@ -7,7 +7,7 @@ import sys
 
 import pytest
 
-from openlatch.launch.demo import Demo
+from openlatch.runtime.demo import Demo
 from tests.cli.test_cli import Run, found, run
 
 __all__ = ["run"]

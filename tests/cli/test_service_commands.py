@@ -11,9 +11,9 @@ from pathlib import Path
 
 import psycopg
 
-from openlatch.launch.cluster import Cluster
-from openlatch.standins import telemetry
+from openlatch.runtime.cluster import Cluster
 from openlatch.store.migrate import APP_ROLE
+from openlatch.test_systems import telemetry
 from tests.conftest import ADAPTER_PASSWORD
 
 

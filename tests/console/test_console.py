@@ -20,8 +20,8 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from openlatch.client import Client
 from openlatch.core.reviews import evidence_bundle
 from openlatch.demo.loader import PASSWORD
-from openlatch.launch.demo import Demo
-from openlatch.standins import telemetry
+from openlatch.runtime.demo import Demo
+from openlatch.test_systems import telemetry
 from tests.conftest import ROLES
 
 # A machine that others use too answers late at times.

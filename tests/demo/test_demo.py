@@ -12,7 +12,7 @@ from openlatch.client import Client
 from openlatch.core.flags import RULES
 from openlatch.core.vocabulary import EndedAs, HolderKind
 from openlatch.demo import loader
-from openlatch.launch.demo import Demo
+from openlatch.runtime.demo import Demo
 
 DATA = Path(loader.__file__).parent / "data"
 

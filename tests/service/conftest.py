@@ -16,7 +16,7 @@ from sqlalchemy import event, inspect, select
 from sqlalchemy.orm import Session
 
 from openlatch.core.flags import RULES
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from openlatch.service import imports
 from openlatch.service.flags import flags
 from openlatch.service.identity import authentication

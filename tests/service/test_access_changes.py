@@ -31,7 +31,7 @@ from openlatch.service.revocations import revoke, steps
 from openlatch.store.lists import register as register_lists
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Grant, HandTask, Offer, Person, Resource, Revocation, Step, Term
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small, link_to, mailed
 
 pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
@@ -285,7 +285,7 @@ def test_a_run_out_offer_has_no_pending_grant_and_a_new_one_when_it_is_sent_agai
     with small.service.unit(small.itself) as unit:
         first = unit.db.get_one(Offer, offer).grant_id
     small.clock.forward(hours=49)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert first is not None
     assert small.state(first) == "expired"
     assert small.told("mara")[-1] == "The offer of Box to you has run out unanswered."
@@ -315,8 +315,8 @@ def test_what_is_accepted_in_a_system_without_adapter_is_a_task_before_it_is_act
         hand_tasks.assign(unit, task.id, small.person("mara"), None)
     assert small.told("mara")[-1].startswith("Ines asks you to do by hand: Give Owen")
     small.clock.forward(days=3)
-    worker.look_round(small.service)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
+    tasks.look_round(small.service)
     assert [told for told in small.told("mara") if told.startswith("Still to be done")] == [
         f"Still to be done by hand: {task.sentence}"
     ]

@@ -22,8 +22,8 @@ from openlatch.core.journal import chain
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, Verdict
 from openlatch.errors import BadInput, Conflict
-from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
+from openlatch.runtime.cluster import Cluster
 from openlatch.service.grants import change_types, changes, lifecycle, provisioning
 from openlatch.service.reviews import close_round, decisions, open_round
 from openlatch.service.reviews.plans import Review
@@ -31,7 +31,6 @@ from openlatch.service.revocations import execute, steps
 from openlatch.service.revocations import revoke as revoke_access
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Viewer
-from openlatch.standins import telemetry
 from openlatch.store import journal
 from openlatch.store.tables import (
     Account,
@@ -47,7 +46,8 @@ from openlatch.store.tables import (
     System,
     Term,
 )
-from openlatch.work import worker
+from openlatch.test_systems import telemetry
+from openlatch.worker import tasks
 from tests.conftest import ADAPTER_PASSWORD, KEY, Clock, telemetry_settings
 
 
@@ -349,10 +349,10 @@ def test_time_that_runs_out_ends_access_by_the_same_path(world: World) -> None:
     service = replace(
         world.service, wake=lambda task, given, at: woken.append(given["revocation"]) if "revocation" in given else None
     )
-    worker.look_round(service)
+    tasks.look_round(service)
     assert woken == []
     world.clock.forward(days=30)
-    worker.look_round(service)
+    tasks.look_round(service)
     assert len(set(woken)) == 1
     world.carry_out(UUID(woken[0]))
     assert world.state(grant) == ("ended", "expired")
@@ -508,7 +508,7 @@ def test_access_that_is_given_is_given_in_the_system_and_taken_while_it_is_suspe
         unit.db.get_one(System, world.system).settings = right
         assert provisioning.due(unit) == []
     world.clock.forward(minutes=15)
-    worker.look_round(world.service)
+    tasks.look_round(world.service)
     assert settle() is None
     assert settle() is None
     assert world.is_member(handle.name, "weather_readings")

@@ -30,7 +30,7 @@ from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.revocations import revoke, steps
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Session, Term, Visit, WebSession
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import PASSWORD, Small
 
 pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
@@ -337,7 +337,7 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
     assert large_changes._slice(small.service, ines.organisation, begun)
     with small.acting("mara") as unit, pytest.raises(NotFound):
         large_changes.one(unit, begun)
-    worker.tasks_of(small.service)["change_many"](str(ines.organisation), str(begun))
+    tasks.tasks_of(small.service)["change_many"](str(ines.organisation), str(begun))
     large_changes.carry_on(small.service, ines.organisation, begun)
     with small.service.unit(ines) as unit:
         done = large_changes.one(unit, begun)
@@ -418,7 +418,7 @@ def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
     # Later is no worse than it is.
     change(small, "set_end", MARA, until=small.clock() + timedelta(hours=2))
     small.clock.forward(hours=2)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert small.state(small.grant(MARA)) == "revoking"
 
 
@@ -488,7 +488,7 @@ def test_delegates_see_one_another_unless_a_latch_says_no(small: Small) -> None:
     with small.service.unit(owen) as unit:
         assert account_page(visits.enter(unit, box), box)["others"] == []
         unit.db.execute(delete(WebSession))
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalars(select(Visit.ended_as).order_by(Visit.id)).all() == ["left", "signed_out"]
 

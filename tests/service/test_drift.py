@@ -38,7 +38,7 @@ from openlatch.service.systems import comparison, login_matching, systems
 from openlatch.service.systems.comparison import Outcome
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Exposure, Flag, Grant, Handle, JournalEntry, Level, Mark, Person, System, Term
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.adapters.worlds import World
 from tests.conftest import Clock
 from tests.service.conftest import lagging
@@ -422,11 +422,11 @@ def test_a_system_is_read_by_its_schedule_and_by_one_reader_at_a_time(
     waking = replace(told_service, wake=lambda task, arguments, at: woken.append(task))
     with told_service.unit(organisation) as unit:
         systems.set_schedule(unit, told.ident, 30)  # type: ignore[attr-defined]
-    worker.look_round(waking)
+    tasks.look_round(waking)
     assert "read_system" not in woken
     clock.forward(minutes=31)
-    worker.look_round(waking)
-    worker.look_round(waking)
+    tasks.look_round(waking)
+    tasks.look_round(waking)
     assert woken.count("read_system") == 1
     with pytest.raises(BadInput, match="minutes"), told_service.unit(organisation) as unit:
         systems.set_schedule(unit, told.ident, 0)  # type: ignore[attr-defined]

@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from icalendar import Calendar
 from sqlalchemy import create_engine, select
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.core.journal import chain
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Verdict
@@ -32,10 +32,10 @@ from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import steps
 from openlatch.service.unit import Service
 from openlatch.store.tables import Account, Item, Person, Revocation, Step
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small
 
-SCHEMA = json.dumps(wire.evidence_schema()).encode()
+SCHEMA = json.dumps(schemas.evidence_schema()).encode()
 
 
 @pytest.fixture
@@ -239,7 +239,7 @@ def test_somebody_who_signs_anew_is_found_by_the_journal_and_by_the_key(
 def test_the_published_schema_is_the_one_in_use() -> None:
     """The document beside the reference is made from the model."""
     published = Path(__file__).parents[2] / "docs" / "reference" / "evidence.schema.json"
-    assert json.loads(published.read_text()) == wire.evidence_schema()
+    assert json.loads(published.read_text()) == schemas.evidence_schema()
 
 
 def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(small: Small) -> None:
@@ -277,4 +277,4 @@ def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(s
         unit.db.get_one(Person, small.person("owen")).standing = "left"
     with pytest.raises(NotFound):
         events(owen)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)

@@ -43,7 +43,6 @@ from openlatch.service.reviews.plans import Review
 from openlatch.service.revocations import steps
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.standins.cloud import Cloud, CloudServer
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import (
     AccessRule,
@@ -57,6 +56,7 @@ from openlatch.store.tables import (
     RevocationTarget,
     System,
 )
+from openlatch.test_systems.cloud import Cloud, CloudServer
 from tests.conftest import ADAPTER_PASSWORD, Clock
 from tests.service.ending import carry_on
 

@@ -24,7 +24,7 @@ from openlatch.adapters import ADAPTERS, Adapter, cloud, dav, directory, mail_se
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from openlatch.service.grants import provisioning
 from openlatch.service.identity import authentication
 from openlatch.service.revocations import execute, revoke, steps

@@ -14,7 +14,7 @@ import pytest
 from sqlalchemy import select, text, update
 from sqlalchemy.exc import DBAPIError
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.core.journal import chain
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews import evidence_bundle
@@ -37,7 +37,7 @@ from openlatch.service.unit import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, Base, EvidenceBundle, Flag, Grant, Item, Person, SignIn, Team
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small, mailed
 
 
@@ -112,13 +112,13 @@ def test_filters_are_kept_shared_and_mailed_as_the_reader_sees_it(small: Small) 
             saved_filters.set_mail(unit, own["id"], "day")
         saved_filters.set_mail(unit, kept["id"], "week")
     small.clock.forward(days=1, hours=1)
-    worker.look_round(small.service)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
+    tasks.look_round(small.service)
     letters = [letter for letter in mailed(small.service, small.itself.organisation) if "Apps with access" in letter[1]]
     assert [(to, subject) for to, subject, _ in letters] == [("ines@example.org", "Apps with access: 1 grants")]
     assert "Sync, Box" in letters[0][2]
     small.clock.forward(days=7)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     told = {to for to, subject, _ in mailed(small.service, small.itself.organisation) if "Apps with access" in subject}
     assert told == {"ines@example.org"}, "Mara sees no app's grant"
     with small.acting("ines") as unit:
@@ -161,7 +161,7 @@ def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small
 
 
 def _person(name: str) -> dict[str, object]:
-    return wire.FORMS["people"].model_validate({"name": name, "job": "Bookkeeper"}).model_dump()
+    return schemas.FORMS["people"].model_validate({"name": name, "job": "Bookkeeper"}).model_dump()
 
 
 def _term(unit: Unit, grant: UUID, level: UUID) -> None:
@@ -387,7 +387,7 @@ def test_who_left_is_erased_by_itself_when_their_time_is_over(small: Small) -> N
         assert settings.change(unit, 48, [], [], keep_left_months=6)["keep_left_months"] == 6
         assert erasure.due(unit) == []
     small.clock.forward(days=190)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         (name,) = unit.db.scalars(select(Person.name).where(Person.erased_at.is_not(None)))
     assert name.startswith("Former person")

@@ -40,7 +40,7 @@ from openlatch.service.requests import requests
 from openlatch.service.unit import Viewer
 from openlatch.store.access import mapping
 from openlatch.store.tables import Account, Grant, Offer, Person, SignIn, Team
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small, link_to, mailed
 
 pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
@@ -181,7 +181,7 @@ def test_what_was_taken_back_or_has_run_out_can_not_be_accepted(small: Small, ho
     if how == "withdrawn":
         assert small.state(grant_of(small, offer)) == "withdrawn"
         return
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert "run out" in small.told("ines")[-1]
     with small.acting("ines") as unit:
         assert offers.send_again(unit, offer)["state"] == "pending"

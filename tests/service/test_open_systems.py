@@ -17,13 +17,13 @@ import ldap3
 import psycopg
 import pytest
 
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from openlatch.service.exposure import close
 from openlatch.service.lists import register
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Viewer
-from openlatch.standins import calendars, directory, host, mailboxes, telemetry
 from openlatch.store.lists.engine import ListQuery
+from openlatch.test_systems import calendars, directory, host, mailboxes, telemetry
 from tests.conftest import ADAPTER_PASSWORD, Clock, telemetry_settings
 from tests.service.ending import carry_on
 

@@ -27,7 +27,7 @@ from openlatch.service.records.existing_access import Known
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Membership, PartnerLink, Person, SignIn, SignInLink, Team
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import PASSWORD, Small
 
 
@@ -72,7 +72,7 @@ class Practice:
 
     def catch_up(self) -> None:
         """The worker does what the links say."""
-        worker.tasks_of(self.small.service)["link_partners"](str(self.itself.organisation))
+        tasks.tasks_of(self.small.service)["link_partners"](str(self.itself.organisation))
 
 
 @pytest.fixture

@@ -11,10 +11,10 @@ from cryptography.fernet import Fernet
 from psycopg.errors import InsufficientPrivilege
 
 from openlatch.errors import BadInput, NotAllowed
-from openlatch.launch import serving
-from openlatch.launch.cluster import Cluster
-from openlatch.launch.demo import Demo
-from openlatch.launch.settings import Settings
+from openlatch.runtime import serving
+from openlatch.runtime.cluster import Cluster
+from openlatch.runtime.demo import Demo
+from openlatch.runtime.settings import Settings
 from openlatch.service.identity import signing_keys
 from openlatch.service.journal import signed_heads
 from openlatch.service.unit import Service, Viewer

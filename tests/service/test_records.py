@@ -11,7 +11,7 @@ from uuid import UUID, uuid4
 import pytest
 from sqlalchemy import func, select
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, OpenLatchError, Outdated
@@ -40,7 +40,7 @@ def ada(small: Small) -> Iterator[Unit]:
 
 
 def form(kind: str, /, **given: Any) -> dict[str, Any]:
-    return wire.FORMS[kind].model_validate(given).model_dump()
+    return schemas.FORMS[kind].model_validate(given).model_dump()
 
 
 def made(small: Small, kind: str, /, **given: Any) -> UUID:
@@ -89,7 +89,7 @@ def forms(small: Small) -> dict[str, tuple[dict[str, Any], dict[str, Any]]]:
     }
 
 
-@pytest.mark.parametrize("kind", list(wire.FORMS))
+@pytest.mark.parametrize("kind", list(schemas.FORMS))
 def test_a_record_is_made_edited_and_removed_by_its_form(small: Small, kind: str) -> None:
     """What a form says comes back; an edit leaves the rest; the journal has what each value was; nothing stays."""
     given, edit = forms(small)[kind]

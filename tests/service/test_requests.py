@@ -21,7 +21,7 @@ from openlatch.service.reviews import open_round
 from openlatch.service.reviews.plans import Review
 from openlatch.store.access import mapping
 from openlatch.store.tables import AccessRequest, Grant, Item
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small
 
 pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
@@ -114,7 +114,7 @@ def test_requests_run_out_are_withdrawn_and_declined_with_a_word(small: Small) -
     with pytest.raises(NotFound), small.acting("edda") as unit:
         requests.decline(unit, ident, "No.", None)
     small.clock.forward(days=14)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert small.told("owen") == ["The request for Box has run out unanswered."]
     again = ask(small)
     assert again != ident
@@ -161,7 +161,7 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
     with pytest.raises(Held):
         ask(small, by="ada", level="read", emergency=True)
     small.clock.forward(hours=4)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert small.state(grant.id) in ("revoking", "expired")
 
 

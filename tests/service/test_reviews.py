@@ -46,7 +46,7 @@ from openlatch.store.tables import (
     Step,
     Team,
 )
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small
 
 BOX = 'account.name eq "Box"'
@@ -490,7 +490,7 @@ def test_reminders_go_out_once_and_late_ones_go_up(small: Small) -> None:
     by_mara(
         small, scope='holder.name eq "Sync"', reminders=(7, 1), closes_after=2, undecided=dict.fromkeys(ALL, "revoke")
     )
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     told = len(small.told("mara"))
     for days, who, sentence in (
         (7, "mara", "1 item of “Spring” still is yours to decide, by 24 March 2026."),
@@ -498,13 +498,13 @@ def test_reminders_go_out_once_and_late_ones_go_up(small: Small) -> None:
         (1, "ines", "“Spring” was due on 24 March 2026; items are left with Mara (1)."),
     ):
         small.clock.forward(days=days)
-        worker.look_round(small.service)
-        worker.look_round(small.service)
+        tasks.look_round(small.service)
+        tasks.look_round(small.service)
         assert small.told(who).count(sentence) == 1
     assert len(small.told("mara")) == told + 3
     assert small.state(small.grant("box|app|sync|read")) == "active"
     small.clock.forward(days=2)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert small.state(small.grant("box|app|sync|read")) == "revoking"
 
 
@@ -561,8 +561,8 @@ def test_what_happens_opens_a_small_round_once(
         schedules.keep(unit, schedules.Plan(Review("Changes"), events=(event,)))
         schedules.keep(unit, schedules.Plan(Review("Others"), events=others))
         change(unit)
-    worker.look_round(small.service)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
+    tasks.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         (row,) = unit.db.scalars(select(Round)).all()
     assert row.name == f"Changes: {name}"

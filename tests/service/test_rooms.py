@@ -18,8 +18,8 @@ from openlatch.service.revocations import execute
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import System
-from openlatch.work import worker
-from openlatch.work.queue import Queue
+from openlatch.worker import tasks
+from openlatch.worker.queue import Queue
 from tests.adapters.worlds import World
 from tests.conftest import Clock
 from tests.service.ending import carry_on, connect, start_ending
@@ -105,13 +105,13 @@ def test_the_worker_stops_when_it_is_told_to_whatever_hangs(
         system.next_read_at = None
     hangs = tmp_path / "hangs"
     slow = stalling(service, "host", threading.Event(), hangs.touch)
-    monkeypatch.setattr(worker, "SECONDS_TO_STOP", 1.0)
+    monkeypatch.setattr(tasks, "SECONDS_TO_STOP", 1.0)
     url = service.engine.url.set(drivername="postgresql").render_as_string(hide_password=False)
     service.engine.dispose()
     child = os.fork()
     if child == 0:
         try:
-            worker.run(replace(slow, wake=Queue(url).wake), url)
+            tasks.run(replace(slow, wake=Queue(url).wake), url)
         finally:
             os._exit(1)
     deadline = time.monotonic() + 40

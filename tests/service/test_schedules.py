@@ -18,7 +18,7 @@ from openlatch.service.reviews import close_round, schedules
 from openlatch.service.reviews.plans import Review
 from openlatch.service.reviews.schedules import Plan
 from openlatch.store.tables import Round, Schedule
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small
 
 REVIEW = Review("Monthly", 'account.name eq "Box"')
@@ -46,11 +46,11 @@ def test_a_round_opens_at_its_time_and_tells_its_reviewers(small: Small) -> None
         following = schedules.upcoming(unit, PLAN)
     assert [at.isoformat() for at in following[:2]] == ["2026-04-01T08:00:00+00:00", "2026-05-01T08:00:00+00:00"]
     make(small)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert opened(small) == []
     small.clock.now = following[0]
-    worker.look_round(small.service)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
+    tasks.look_round(small.service)
     assert opened(small) == ["Monthly, 1 April 2026"]
     assert small.told("ada") == ["4 items of “Monthly, 1 April 2026” are yours to decide, by 15 April 2026."]
 
@@ -88,18 +88,18 @@ def test_a_changed_schedule_touches_no_open_round_and_a_paused_one_opens_nothing
     """Two who change it at once do not overwrite each other."""
     ident = make(small)
     small.clock.now = datetime(2026, 4, 2, tzinfo=small.clock.now.tzinfo)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         schedules.keep(unit, planned(replace(PLAN, recurrence="FREQ=WEEKLY", paused=True), name="Weekly"), ident, 1)
     with pytest.raises(Conflict, match="meanwhile"), small.service.unit(small.itself) as unit:
         schedules.keep(unit, PLAN, ident, 1)
     small.clock.forward(days=40)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert opened(small) == ["Monthly, 1 April 2026"]
     with small.service.unit(small.itself) as unit:
         schedules.keep(unit, planned(replace(PLAN, recurrence="FREQ=WEEKLY"), name="Weekly"), ident, 2)
         assert unit.db.scalars(select(Round.due_at)).one() == datetime(2026, 4, 16, tzinfo=small.clock.now.tzinfo)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     assert len(opened(small)) == 1
 
 
@@ -108,7 +108,7 @@ def test_what_is_left_undecided_becomes_what_the_schedule_says(small: Small) -> 
     revoke = dict.fromkeys(("observe", "operate", "spend", "steward"), "revoke")
     ident = make(small, planned(undecided=revoke, scope='holder.name eq "Sync"'))
     small.clock.now = datetime(2026, 4, 2, tzinfo=small.clock.now.tzinfo)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         opened_now = unit.db.scalars(select(Round.id).where(Round.schedule_id == ident)).one()
         close_round.close(unit, opened_now)
@@ -120,8 +120,8 @@ def test_a_schedule_that_matches_nothing_says_so_and_goes_on(small: Small) -> No
     """Told once for each time."""
     ident = make(small, planned(scope='account.name eq "None"'))
     small.clock.now = datetime(2026, 4, 2, tzinfo=small.clock.now.tzinfo)
-    worker.look_round(small.service)
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
+    tasks.look_round(small.service)
     with small.service.unit(small.itself) as unit:
         assert "Nothing that can be reviewed" in unit.db.get_one(Schedule, ident).answer
         assert schedules.due(small.service, small.itself) == []

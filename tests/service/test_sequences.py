@@ -25,7 +25,7 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import OpenLatchError
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from openlatch.service import imports
 from openlatch.service.grants import changes
 from openlatch.service.grants.change_types import Change, ChangeKind

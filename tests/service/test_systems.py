@@ -20,9 +20,9 @@ from openlatch.service.revocations import revoke
 from openlatch.service.revocations import steps as revocation_steps
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Viewer
-from openlatch.standins.cloud import Cloud, Manners
 from openlatch.store import journal
 from openlatch.store.tables import Account, Grant, Handle, Person, Resource, Session, System, Term, Use
+from openlatch.test_systems.cloud import Cloud, Manners
 from tests.adapters.worlds import WORLDS, World
 from tests.conftest import Clock
 from tests.service.ending import carry_on, connect, grant_of, start_ending

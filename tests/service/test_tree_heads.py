@@ -12,13 +12,13 @@ from sqlalchemy import select
 
 from openlatch.core.journal import chain
 from openlatch.core.journal import tree_heads as core
-from openlatch.launch.cluster import Cluster
 from openlatch.processes import free_port
+from openlatch.runtime.cluster import Cluster
 from openlatch.service.accounts import settings
 from openlatch.service.journal import signed_heads
-from openlatch.standins.timestamps import TimestampServer
 from openlatch.store import journal
 from openlatch.store.tables import TreeHead
+from openlatch.test_systems.timestamps import TimestampServer
 from tests.service.conftest import Small, mailed
 
 

@@ -14,9 +14,10 @@ import pyotp
 import pytest
 from sqlalchemy import event, func, select, text
 
-from openlatch import wire
+from openlatch import schemas
+from openlatch.api import api as web_api
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooLarge, TooMany
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from openlatch.service import today
 from openlatch.service.access import charts, queries
 from openlatch.service.accounts import page as page_of_account
@@ -43,8 +44,7 @@ from openlatch.store.tables import (
     Term,
     WebSession,
 )
-from openlatch.web import api as web_api
-from openlatch.work import worker
+from openlatch.worker import tasks
 from tests.service.conftest import Small
 
 SUBJECTS = {"grant": Grant, "session": Session, "account": Account, "person": Person, "offer": Offer}
@@ -385,7 +385,7 @@ def test_signing_in_counts_tries_and_closes_with_the_person(small: Small) -> Non
     small.clock.forward(days=2)
     with pytest.raises(NotSignedIn):
         authentication.viewer_of_session(small.service, opened.token, None)
-    worker.tidy(small.service)
+    tasks.tidy(small.service)
     with small.service.unit(small.itself) as unit:
         for table in (WebSession, SignInAttempt, IdempotencyKey):
             assert unit.db.scalar(select(func.count()).select_from(table)) == 0
@@ -396,7 +396,7 @@ def test_a_journal_that_is_too_long_for_one_call_is_verified_elsewhere(
 ) -> None:
     """And the answer says how."""
     with small.service.unit(small.itself) as unit:
-        assert web_api.verify_journal(unit, wire.VerifyOptions())["sound"]
+        assert web_api.verify_journal(unit, schemas.VerifyOptions())["sound"]
         monkeypatch.setattr(web_api, "MOST_VERIFIED", 3)
         with pytest.raises(TooLarge, match="more than one call has time for"):
-            web_api.verify_journal(unit, wire.VerifyOptions())
+            web_api.verify_journal(unit, schemas.VerifyOptions())

@@ -21,9 +21,9 @@ from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.identity import authentication, second_factor, signing_keys
 from openlatch.service.notifications import notices as notify
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.standins.mail import MailServer
 from openlatch.store.tables import Mail, Notice, Person, Visit
-from openlatch.work import worker
+from openlatch.test_systems.mail import MailServer
+from openlatch.worker import tasks
 from tests.service.conftest import PASSWORD, Small, link_to
 
 
@@ -54,7 +54,7 @@ def test_a_token_names_both_people_is_short_lived_and_ends_with_the_access(small
         assert visits.introspect(unit, made.token) == {"active": False}
     with pytest.raises(NotAllowed, match="is over"), small.service.unit(acting) as unit:
         assert unit.sight
-    worker.look_round(small.service)
+    tasks.look_round(small.service)
     with pytest.raises(NotSignedIn, match="has been ended"):
         visits.viewer_of_exchanged(small.service, made.token)
     with small.service.unit(small.itself) as unit:
@@ -235,9 +235,9 @@ def test_what_fails_for_one_organisation_holds_up_no_other(small: Small, monkeyp
     def keep(service: Service, viewer: Viewer) -> None:
         heads.append(viewer.organisation)
 
-    monkeypatch.setattr(worker.weekly_letter, "send_when_due", broken)
-    monkeypatch.setattr(worker.signed_heads, "keep", keep)
-    worker.look_round(small.service)
+    monkeypatch.setattr(tasks.weekly_letter, "send_when_due", broken)
+    monkeypatch.setattr(tasks.signed_heads, "keep", keep)
+    tasks.look_round(small.service)
     assert set(digests) == set(heads) == {small.itself.organisation, other.organisation}
 
 

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from openlatch.core.flags import BOOKS, LIMITS, Book, Settings, Weights
 from openlatch.core.flags.expressions import InstantColumn, NumberColumn, NumberFact, SaidFact, TextColumn, TruthColumn
 from openlatch.core.flags.rule import Gathered, facts_of, meanings, said_of
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from openlatch.store.flags.sql_expressions import ROOM, found, with_facts
 
 BOUNDS = {

@@ -21,7 +21,7 @@ from sqlalchemy.exc import DBAPIError
 from openlatch.core.filters import check, matches, parse
 from openlatch.core.journal import chain
 from openlatch.errors import BadInput, Conflict
-from openlatch.launch.cluster import Cluster
+from openlatch.runtime.cluster import Cluster
 from openlatch.service import imports
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Viewer

@@ -13,7 +13,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, day, moment, out, output_option, sensitivity, show_one, show_rows
 from openlatch.cli.reaching import INSTANT
@@ -72,7 +72,7 @@ def reference(ident: UUID) -> str:
     return str(ident)[-8:]
 
 
-def judged(row: wire.ExposureRow) -> str:
+def judged(row: schemas.ExposureRow) -> str:
     """What was judged of an exposure, in a few words."""
     if row.judgement == "intended":
         return "intended" + (f" until {day(row.intended_until)}" if row.intended_until else "")
@@ -111,7 +111,7 @@ def exposure_show(ident: str, output: str) -> None:
     show_one(found, output, lambda: _write_exposure(found))
 
 
-def _write_exposure(found: wire.ExposurePage) -> None:
+def _write_exposure(found: schemas.ExposurePage) -> None:
     state = f"gone since {moment(found.gone_at)}" if found.gone_at else "open" if found.open else "opens later"
     out.print(Text(found.sentence, style="bold"), "kept shut by a guard of the system" if found.blocked else state)
     if found.forbidden:
@@ -309,7 +309,9 @@ def exposure_narrow(ident: str, reason: str, yes: bool, output: str) -> int | No
     return None
 
 
-def _apply(service: Client, drafted: wire.RuleDraftRow, name: str, reason: str, yes: bool, output: str) -> int | None:
+def _apply(
+    service: Client, drafted: schemas.RuleDraftRow, name: str, reason: str, yes: bool, output: str
+) -> int | None:
     """Show what a draft would do, ask, have it set, and say whether the system shows it."""
     found = _worked_out(service, drafted)
     if found.state == "refused" or not yes:
@@ -325,7 +327,7 @@ def _apply(service: Client, drafted: wire.RuleDraftRow, name: str, reason: str, 
     return None if found.state == "applied" else NOT_DONE
 
 
-def _write_applied(found: wire.RuleDraftRow) -> None:
+def _write_applied(found: schemas.RuleDraftRow) -> None:
     if found.state == "applied":
         out.print(f"Set. The system of {found.account.name} shows the rules.", markup=False)
     else:
@@ -339,14 +341,14 @@ def _permission(text: str) -> tuple[str, Any]:
     return key, right
 
 
-def _worked_out(service: Client, found: wire.RuleDraftRow) -> wire.RuleDraftRow:
+def _worked_out(service: Client, found: schemas.RuleDraftRow) -> schemas.RuleDraftRow:
     while found.state == "waiting":
         time.sleep(0.5)
         found = service.rule_draft(found.id)
     return found
 
 
-def _write_draft(found: wire.RuleDraftRow, name: str) -> None:
+def _write_draft(found: schemas.RuleDraftRow, name: str) -> None:
     for problem in found.problems:
         out.print(f"{name}:{problem.line}: {problem.message}", markup=False)
     if found.counts is None:
@@ -404,7 +406,7 @@ def guard_set(
 ) -> None:
     """Set a guard: on an account, a kind of account, a resource, or on everything."""
     with session.client() as service:
-        wish = wire.SetGuard(
+        wish = schemas.SetGuard(
             account=session.find(service, "accounts", account) if account else None,
             account_kind=kind,
             resource=session.find(service, "resources", resource) if resource else None,
@@ -412,7 +414,7 @@ def guard_set(
             but=[{"organisation": o} for o in organisations] + [{"holder": h} for h in holders],
             reason=reason,
         )
-        draft = wire.GuardDraft.model_validate(wish.model_dump(exclude={"fingerprint"}))
+        draft = schemas.GuardDraft.model_validate(wish.model_dump(exclude={"fingerprint"}))
         preview = service.preview_guard(draft)
         if only_preview or not yes:
             _write_against(preview, output if only_preview else "table")
@@ -433,7 +435,7 @@ def guard_again(ident: str) -> None:
     out.print("It is set again; the guard's line says when the system shows it.")
 
 
-def _one_guard(service: Client, ident: str) -> wire.GuardRow:
+def _one_guard(service: Client, ident: str) -> schemas.GuardRow:
     fits = [row for row in service.guards() if ident in (str(row.id), reference(row.id))]
     if len(fits) != 1:
         raise BadInput(f"{len(fits) or 'None'} of the guards fit {ident!r}.", "Look at: openlatch guard list")
@@ -456,7 +458,7 @@ def guard_lift(ident: str, reason: str, yes: bool) -> None:
     out.print("Lifted.")
 
 
-def _write_against(found: wire.ExposureChanges, output: str) -> None:
+def _write_against(found: schemas.ExposureChanges, output: str) -> None:
     """What is open against a guard."""
     if output == "json":
         show_one(found, output, lambda: None)
@@ -466,7 +468,7 @@ def _write_against(found: wire.ExposureChanges, output: str) -> None:
         out.print(f"And {found.more} more.")
 
 
-def _write_changes(found: wire.ExposureChanges, output: str) -> None:
+def _write_changes(found: schemas.ExposureChanges, output: str) -> None:
     if output == "json":
         show_one(found, output, lambda: None)
         return
@@ -491,7 +493,7 @@ def boundary_show(output: str) -> None:
     show_one(found, output, lambda: _write_boundary(found, names))
 
 
-def _write_boundary(found: wire.Boundary, names: dict[UUID, str]) -> None:
+def _write_boundary(found: schemas.Boundary, names: dict[UUID, str]) -> None:
     for word, rows in (
         ("Domains", found.domains),
         ("Organisations", found.organisations),
@@ -521,7 +523,7 @@ def boundary_set(
     """Set what counts as inside; what is not given stays as it is."""
     with session.client() as service:
         now = service.boundary()
-        draft = wire.BoundaryDraft(
+        draft = schemas.BoundaryDraft(
             domains=list(domains or now.domains),
             organisations=list(organisations or now.organisations),
             networks=list(networks or now.networks),

@@ -9,7 +9,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.giving import LastDay, change, window
 from openlatch.cli.output import Column, day, end_day, err, out, output_option, severity, short, show_one
@@ -120,7 +120,7 @@ def flag_remedy(
             return 0
         if "trim" in acts:
             body = {"kind": "set_end" if level is None else "set_level", "grants": list(dict.fromkeys(grants))}
-            wish = wire.ChangeWish.model_validate({**body, "reason": reason, "level": level, **window(until)})
+            wish = schemas.ChangeWish.model_validate({**body, "reason": reason, "level": level, **window(until)})
             return change(service, wish, "Trim", False, yes)
         preview = service.preview(grants=grants, sessions=sessions)
         out.print(Text(preview.title, style="bold"))

@@ -11,7 +11,7 @@ import click
 from rich.progress import Progress
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, err, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import grant, list_command
@@ -155,7 +155,7 @@ def offer_send(
     """Offer access to an account, to one or several people or teams."""
     with session.client() as service:
         ident = session.find(service, "accounts", account)
-        proposal = wire.OfferProposal.model_validate(
+        proposal = schemas.OfferProposal.model_validate(
             {
                 "account": ident,
                 "to": [_to(service, one, name) for one in to],
@@ -193,7 +193,7 @@ def _single(given: str) -> dict[str, Any]:
     return {"key": key, **(window(LastDay().convert(end, None, None)) if equals else {})}
 
 
-def _write_preview(found: wire.OfferPreview) -> None:
+def _write_preview(found: schemas.OfferPreview) -> None:
     out.print(Text(f"{found.account.name}: {found.words}", style="bold"))
     for to in found.to:
         where = "inside" if to.inside else "outside"
@@ -229,7 +229,7 @@ def offer_show(ident: UUID, output: str) -> None:
     show_one(found, output, lambda: _write_offer(found))
 
 
-def _write_offer(found: wire.OfferPage) -> None:
+def _write_offer(found: schemas.OfferPage) -> None:
     out.print(
         Text(f"{found.account.name} to {found.team or found.person.name}", style="bold"), found.state.replace("_", " ")
     )
@@ -283,7 +283,7 @@ def offer_change(
         if hours_ is not None or any_hour:
             given["hours"] = hours(hours_)
         before = found.choice.model_dump() if found.choice is not None else {}
-        choice = wire.ChangeOffer.model_validate({**before, **given})
+        choice = schemas.ChangeOffer.model_validate({**before, **given})
         _write_offer(session.proving(service, lambda: service.change_offer(ident, choice, found.version)))
 
 
@@ -363,7 +363,7 @@ def request_ask(
     with session.client() as service:
         if level is not None:
             wish["level"] = _any_level(service, level)
-        found = service.ask_access(wire.AskAccess(**wish, emergency=emergency))
+        found = service.ask_access(schemas.AskAccess(**wish, emergency=emergency))
     show_rows([found], REQUESTS, output, "")
 
 
@@ -377,7 +377,7 @@ def request_ask(
 def grant_longer(ident: UUID, until: Any, reason: str, output: str) -> None:
     """Ask for more time on access of your own: the same grant runs on, once its owner says yes."""
     with session.client() as service:
-        wish = wire.AskAccess.model_validate({"extends": ident, "reason": reason, **window(until)})
+        wish = schemas.AskAccess.model_validate({"extends": ident, "reason": reason, **window(until)})
         show_rows([service.ask_access(wish)], REQUESTS, output, "")
 
 
@@ -398,7 +398,7 @@ def _any_level(service: Client, name: str) -> UUID:
 def request_grant(ident: UUID, level: str | None, until: Any, account: str | None, words: str, output: str) -> None:
     """Grant a request, or less, or for a shorter time."""
     with session.client() as service:
-        how = wire.GrantRequest.model_validate(
+        how = schemas.GrantRequest.model_validate(
             {
                 "account": session.find(service, "accounts", account) if account else None,
                 "levels": [_any_level(service, level)] if level else [],
@@ -428,7 +428,7 @@ def request_withdraw(ident: UUID) -> None:
 
 
 def change(
-    service: Client, wish: wire.ChangeWish, words: str, only_preview: bool, yes: bool, output: str = "table"
+    service: Client, wish: schemas.ChangeWish, words: str, only_preview: bool, yes: bool, output: str = "table"
 ) -> int:
     """Show what a change of grants would do, ask, and do it; gives the exit code, 4 when some of it was refused."""
     try:
@@ -449,7 +449,9 @@ def change(
     return 0 if all(line.refused is None for line in found.lines) else 4
 
 
-def _change_many(service: Client, wish: wire.ChangeWish, words: str, only_preview: bool, yes: bool, output: str) -> int:
+def _change_many(
+    service: Client, wish: schemas.ChangeWish, words: str, only_preview: bool, yes: bool, output: str
+) -> int:
     """The same where there are too many for one call: the worker looks, and then makes it."""
     preview = _followed(service, service.change_many(wish, only_preview=True), "Looking")
     if only_preview or not yes:
@@ -466,7 +468,7 @@ def _change_many(service: Client, wish: wire.ChangeWish, words: str, only_previe
     return 0 if found.state == "done" and not found.refused else 4
 
 
-def _followed(service: Client, change: wire.LargeChangePage, words: str) -> wire.LargeChangePage:
+def _followed(service: Client, change: schemas.LargeChangePage, words: str) -> schemas.LargeChangePage:
     """A change at its end; how far it is, is shown meanwhile. Ctrl-C leaves it to go on."""
     with Progress(console=err, transient=True) as bar:
         task = bar.add_task(words, total=change.grants)
@@ -495,7 +497,7 @@ def _changing(name: str, kind: str, words: str, *options: Any) -> None:
         to: str | None = None,
     ) -> int:
         with session.client() as service:
-            wish = wire.ChangeWish.model_validate(
+            wish = schemas.ChangeWish.model_validate(
                 {
                     "kind": kind,
                     "grants": list(grants),
@@ -624,7 +626,7 @@ def grant_set_term(
             changed["hours"] = hours(hours_)
         at = len(terms) if number is None else number - 1
         terms[at : at + 1] = [] if drop else [changed]
-        wish = wire.ChangeWish.model_validate(
+        wish = schemas.ChangeWish.model_validate(
             {
                 "kind": "set_terms",
                 "grants": [ident],
@@ -636,7 +638,7 @@ def grant_set_term(
         return change(service, wish, "Change the terms of", only_preview, yes, output)
 
 
-def _as_wish(term: wire.TermNow) -> dict[str, Any]:
+def _as_wish(term: schemas.TermNow) -> dict[str, Any]:
     return {
         "level": term.level.id if term.level else None,
         "permission": term.permission or "",

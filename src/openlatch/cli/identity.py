@@ -9,7 +9,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session, setting
 from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.client import Client
@@ -62,7 +62,7 @@ def sign_in_list(output: str) -> None:
         show_rows(service.sign_ins(), SIGN_INS, output, "Nobody signs in.")
 
 
-def _find(service: Client, name: str) -> wire.SignInOf:
+def _find(service: Client, name: str) -> schemas.SignInOf:
     rows = service.sign_ins()
     fits = [r for r in rows if name.lower() in (r.person.name.lower(), r.address.lower(), str(r.id))]
     fits = fits or [r for r in rows if name.lower() in r.person.name.lower()]
@@ -149,7 +149,7 @@ def sign_in_invite(person: str | None, name: str, address: str, role: Any, outpu
     """Invite somebody to sign in, by mail: a PERSON of the register, or somebody new by --name and --address."""
     with session.client() as service:
         ident = session.find(service, "people", person) if person else None
-        wish = wire.Invite(person=ident, name=name, address=address, role=role)
+        wish = schemas.Invite(person=ident, name=name, address=address, role=role)
         found = session.proving(service, lambda: service.invite(wish))
     show_one(
         found,
@@ -248,7 +248,7 @@ def me_show(output: str) -> None:
     show_one(found, output, lambda: _write_own(found))
 
 
-def _write_own(found: wire.OwnPage) -> None:
+def _write_own(found: schemas.OwnPage) -> None:
     out.print(Text(found.name, style="bold"), f"{found.role}, signs in with {found.sign_in_address}")
     for one in found.addresses:
         known = "confirmed" if one.confirmed_at else "not confirmed"
@@ -280,7 +280,7 @@ def me_set(
     with session.client() as service:
         held = service.own_sign_in()
         service.set_profile(
-            wire.Profile(
+            schemas.Profile(
                 name=name or held.name,
                 time_zone=held.time_zone if time_zone is None else time_zone or None,
                 locale=held.locale if locale is None else locale or None,

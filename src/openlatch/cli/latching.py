@@ -10,7 +10,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.giving import LINES
 from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows, write_end
@@ -86,7 +86,7 @@ def latch_set(
 ) -> None:
     """Set a latch to off, warn or hold."""
     with session.client() as service:
-        wish = wire.SetLatch.model_validate(
+        wish = schemas.SetLatch.model_validate(
             {
                 "kind": kind,
                 "mode": mode,
@@ -152,7 +152,7 @@ def level_make(
 ) -> None:
     """Make a level in a system."""
     with session.client() as service:
-        wish = wire.MakeLevel.model_validate(
+        wish = schemas.MakeLevel.model_validate(
             {
                 "system": session.find(service, "systems", system),
                 "key": key,
@@ -190,7 +190,7 @@ def level_change(
         ident = session.find(service, "levels", name_or_id)
         held = service.list("levels", filter=f'id eq "{ident}"').rows[0]
         keys = [p["key"] for p in held.permissions if p["key"] not in drop] + list(add)
-        draft = wire.LevelDraft(
+        draft = schemas.LevelDraft(
             name=name or held.name, sentence=sentence or held.sentence, keys=list(dict.fromkeys(keys))
         )
         preview = service.preview_level(ident, draft)
@@ -248,7 +248,7 @@ def mine(output: str) -> None:
     show_one(found, output, lambda: _write_mine(found))
 
 
-def _write_mine(found: wire.Mine) -> None:
+def _write_mine(found: schemas.Mine) -> None:
     for waiting in found.offers:
         out.print(Text(f"Offered to you: {waiting.account.name}", style="bold"), waiting.words, str(waiting.id))
     out.print(Text("You can reach", style="bold"))
@@ -266,14 +266,14 @@ def _write_mine(found: wire.Mine) -> None:
             out.print(f"  {holder.name}: {', '.join(holder.levels)} ({reach(holder.reach)}), {write_end(holder)}")
 
 
-def idle_in_words(grant: wire.GrantRow) -> str:
+def idle_in_words(grant: schemas.GrantRow) -> str:
     """Why a grant gives nothing now."""
     if grant.state != "active":
         return str(grant.state)
     return f"begins {moment(grant.since)}" if grant.since and grant.since > datetime.now(UTC) else "gives nothing now"
 
 
-def inside_in_words(there: wire.InsideOf) -> str:
+def inside_in_words(there: schemas.InsideOf) -> str:
     """In which account somebody acts, for whom and until when."""
     owner = there.owner.name if there.owner else "nobody"
     return f"You are in {there.account.name}, on behalf of {owner}, {write_end(there)}."
@@ -349,7 +349,7 @@ def _disconnecting(group: click.Group, name: str, words: str, filter_for: Any) -
     def command(name_or_id: str, account_name: str | None, reason: str, yes: bool, output: str) -> int:
         with session.client() as service:
             written = filter_for(service, name_or_id, account_name)
-            wish = wire.ChangeWish(kind="end", filter=written, reason=reason)
+            wish = schemas.ChangeWish(kind="end", filter=written, reason=reason)
             preview = service.preview_change(wish)
             if not yes:
                 show_rows(preview.lines, LINES, "table", "")

@@ -9,7 +9,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, end_day, err, moment, out, output_option, proof, show_one, show_rows
 from openlatch.cli.revoking import WAIT_SECONDS, write_preview
@@ -40,7 +40,7 @@ LEFT: list[Column] = [
 ]
 
 
-def _drift(row: wire.GrantRow) -> str:
+def _drift(row: schemas.GrantRow) -> str:
     until = row.drift_accepted_until
     return f"{row.drift}, accepted until {end_day(until)}" if until else str(row.drift)
 
@@ -156,7 +156,7 @@ def _successors(service: Client, given: tuple[str, ...]) -> dict[UUID, UUID | No
     return found
 
 
-def _write_preview(found: wire.LeavingPreview) -> None:
+def _write_preview(found: schemas.LeavingPreview) -> None:
     out.print(Text(f"{found.person.name} leaves", style="bold"))
     for one in found.accounts:
         to = f"passes to {one.successor.name}" if one.successor else "needs a successor"
@@ -175,7 +175,7 @@ def _write_preview(found: wire.LeavingPreview) -> None:
     write_preview(found.revocation)
 
 
-def _count_down(service: Client, found: wire.LeavingPage) -> wire.LeavingPage:
+def _count_down(service: Client, found: schemas.LeavingPage) -> schemas.LeavingPage:
     """Look again until nothing is left, or time is over."""
     deadline = time.monotonic() + WAIT_SECONDS
     with err.status("Ending") as status:
@@ -186,11 +186,11 @@ def _count_down(service: Client, found: wire.LeavingPage) -> wire.LeavingPage:
     return found
 
 
-def _waits_for_hands(service: Client, found: wire.LeavingPage) -> bool:
+def _waits_for_hands(service: Client, found: schemas.LeavingPage) -> bool:
     return all(service.revocation(ident).state not in ("carrying_out", "waiting") for ident in found.revocations)
 
 
-def _write_page(found: wire.LeavingPage) -> None:
+def _write_page(found: schemas.LeavingPage) -> None:
     if found.begun_at is None:
         out.print(f"Nobody has let {found.person.name} leave; they are {found.standing}, and have {found.left} things.")
     else:

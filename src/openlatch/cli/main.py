@@ -95,7 +95,7 @@ class _Commands(click.Group):
         if name in _CLIENT:
             module = importlib.import_module(f"openlatch.cli.{_CLIENT[name]}")
         elif name in _SERVICE:
-            module = importlib.import_module("openlatch.launch.commands")
+            module = importlib.import_module("openlatch.runtime.commands")
         else:
             return None
         command: click.Command = module.COMMANDS[name]

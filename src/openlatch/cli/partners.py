@@ -7,7 +7,7 @@ from uuid import UUID
 
 import click
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.client import Client
@@ -30,7 +30,7 @@ PEOPLE: list[Column] = [
 ]
 
 
-def _comes_in(person: wire.PartnerPerson) -> str:
+def _comes_in(person: schemas.PartnerPerson) -> str:
     if person.is_in:
         return "yes"
     return f"once confirmed as {person.here.name}" if person.here else "held by a latch" if person.is_held else "no"
@@ -49,7 +49,7 @@ def partner_list(output: str) -> None:
         show_rows(service.partners(), LINKS, output, "There is no link with another organisation.")
 
 
-def _find(service: Client, other: str, is_ended: bool = False) -> wire.PartnerLinkRow:
+def _find(service: Client, other: str, is_ended: bool = False) -> schemas.PartnerLinkRow:
     rows = [row for row in service.partners() if is_ended or row.state != "ended"]
     fits = [row for row in rows if other.lower() in (row.other.lower(), str(row.id))]
     if len(fits) != 1:
@@ -66,7 +66,7 @@ def partner_show(other: str, output: str) -> None:
         _show(_find(service, other, is_ended=True), output)
 
 
-def _show(found: wire.PartnerLinkRow, output: str) -> None:
+def _show(found: schemas.PartnerLinkRow, output: str) -> None:
     def write() -> None:
         state = f"ended {moment(found.ended_at)} by {found.ended_by}" if found.ended_at else found.state
         out.print(f"{found.other}: {state}. We are the {found.we_are}.", markup=False)
@@ -183,7 +183,7 @@ def organisations_list(output: str) -> None:
 @output_option
 def organisations_link(short_name: str, address: str, password: str, code: str, output: str) -> None:
     """Link your sign-in at another organisation, by its SHORT_NAME, so that you can switch in the console."""
-    wish = wire.LinkSignIn(address=address, password=password, code=code, organisation=short_name)
+    wish = schemas.LinkSignIn(address=address, password=password, code=code, organisation=short_name)
     with session.client() as service:
         show_rows(session.proving(service, lambda: service.link_sign_in(wish)), OWN, output, "")
 
@@ -198,7 +198,7 @@ def organisations_unlink(short_name: str) -> None:
     out.print(f"Your sign-in at {short_name} belongs to this one no more.", markup=False)
 
 
-def _at(rows: Sequence[wire.MyOrganisation], short_name: str) -> UUID:
+def _at(rows: Sequence[schemas.MyOrganisation], short_name: str) -> UUID:
     for row in rows:
         if row.slug == short_name and not row.is_current:
             return row.sign_in

@@ -14,7 +14,7 @@ from rich import box
 from rich.table import Table
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import giving, session
 from openlatch.cli.output import Column, day, end, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import REACHES, account, grant, person
@@ -81,7 +81,7 @@ def _local(at: datetime | None) -> datetime | None:
     return at.astimezone() if at is not None else None
 
 
-def _show(found: wire.Paths, columns: list[Column], output: str, empty: str) -> None:
+def _show(found: schemas.Paths, columns: list[Column], output: str, empty: str) -> None:
     """Paths, and below them the access that ended here where nothing shows that it is gone."""
     if found.paths or output != "table" or not found.ended:
         show_rows(found.paths, columns, output, empty)
@@ -143,7 +143,7 @@ def account_matrix(name_or_id: str, output: str, **when: Any) -> None:
         show_rows(found.rows, columns, output, "Nobody can.")
 
 
-def _mark(key: str, row: wire.MatrixRow) -> str:
+def _mark(key: str, row: schemas.MatrixRow) -> str:
     return "yes" if key in row.whole else "part" if key in row.partly else ""
 
 
@@ -184,7 +184,7 @@ def what_if(file: Any, output: str) -> None:
 _KINDS = {"account": "accounts", "team": "teams", "person": "people", "level": "levels"}
 
 
-def _changes(service: Client, text: str) -> list[wire.SupposedChange]:
+def _changes(service: Client, text: str) -> list[schemas.SupposedChange]:
     try:
         rows = json.loads(text)
         for row in rows:
@@ -195,7 +195,7 @@ def _changes(service: Client, text: str) -> list[wire.SupposedChange]:
                 held = row["holder"]
                 (kind, name), *_ = held.items()
                 row["holder"] = {"kind": kind, "id": str(session.find(service, _plural(kind), name))}
-        return TypeAdapter(list[wire.SupposedChange]).validate_python(rows)
+        return TypeAdapter(list[schemas.SupposedChange]).validate_python(rows)
     except (json.JSONDecodeError, ValidationError, AttributeError, TypeError, ValueError) as error:
         raise click.BadParameter(f"The file can't be read: {error}") from None
 

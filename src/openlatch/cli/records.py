@@ -13,7 +13,7 @@ from uuid import UUID
 import click
 from pydantic import ValidationError
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import latching, reaching, register, search, session, setting
 from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
 from openlatch.client import Client
@@ -157,7 +157,7 @@ def _checked(call: Callable[[], Any]) -> Any:
         raise BadInput(f"That does not fit: {told}.", "See --help.") from None
 
 
-def write_record(found: wire.Record[Any], done: str, output: str) -> None:
+def write_record(found: schemas.Record[Any], done: str, output: str) -> None:
     """What became of a record, and what latches warn of."""
 
     def write() -> None:
@@ -286,7 +286,7 @@ def _add_merge(group: click.Group, kind: str) -> None:
         out.print(f"{found.gone.name} and {found.kept.name} are two again.")
 
 
-def _write_merge(found: wire.MergePreview) -> None:
+def _write_merge(found: schemas.MergePreview) -> None:
     if found.moves:
         out.print("Moves:", ", ".join(one.what for one in found.moves))
     for value in found.fills:
@@ -444,7 +444,7 @@ def grant_record(
     show_one(found, output, lambda: out.print(f"{found.new} recorded, {found.same} were recorded already."))
 
 
-def _known(service: Client, number: int, row: dict[str, Any]) -> wire.RecordAccessLine:
+def _known(service: Client, number: int, row: dict[str, Any]) -> schemas.RecordAccessLine:
     lacking = [name for name in ("account", "holder", "level") if not row.get(name)]
     if lacking:
         raise BadInput(f"Line {number} has no {lacking[0]}.", "Give account, holder and level.")
@@ -457,8 +457,8 @@ def _known(service: Client, number: int, row: dict[str, Any]) -> wire.RecordAcce
     if not levels:
         raise BadInput(f"{account.system.name} has no level {row['level']!r}.", "Look at: openlatch level list")
     giver = row.get("given_by")
-    found: wire.RecordAccessLine = _checked(
-        lambda: wire.RecordAccessLine.model_validate(
+    found: schemas.RecordAccessLine = _checked(
+        lambda: schemas.RecordAccessLine.model_validate(
             {
                 "account": account.id,
                 "holder_kind": kind,

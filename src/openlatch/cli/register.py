@@ -8,7 +8,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import (
     Column,
@@ -149,7 +149,7 @@ def today(output: str) -> None:
     show_one(found, output, lambda: _write_today(found))
 
 
-def _write_today(found: wire.Today) -> None:
+def _write_today(found: schemas.Today) -> None:
     counts = found.flags.by_severity
     out.print(Text("Flags", style="bold"), ", ".join(f"{n} {word}" for word, n in reversed(counts.items())))
     for flag in found.flags.worst:
@@ -192,7 +192,7 @@ def account_show(name_or_id: str, output: str) -> None:
     return None
 
 
-def _write_account(found: wire.AccountPage) -> None:
+def _write_account(found: schemas.AccountPage) -> None:
     owner = found.owner.name if found.owner else "nobody"
     out.print(Text(found.name, style="bold"), f"in {found.system.name}; {found.purpose}")
     out.print(
@@ -228,7 +228,7 @@ def person_show(name_or_id: str, output: str) -> None:
     return None
 
 
-def _write_person(found: wire.PersonPage) -> None:
+def _write_person(found: schemas.PersonPage) -> None:
     where = "inside" if found.inside else "outside"
     standing = found.standing + (f" {found.leaves_on}" if found.leaves_on else "")
     out.print(Text(found.name, style="bold"), f"{found.address or ''} {found.job}; {where}, {standing}")

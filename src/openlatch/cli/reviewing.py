@@ -9,7 +9,7 @@ from uuid import UUID
 
 import click
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session, trust
 from openlatch.cli.output import Column, day, end_day, moment, out, output_option
 from openlatch.cli.register import list_command
@@ -115,7 +115,7 @@ def _write(found: evidence_bundle.Finding) -> None:
 @evidence.command("schema")
 def evidence_schema() -> None:
     """The JSON Schema of the evidence."""
-    print(json.dumps(wire.evidence_schema(), indent=2))
+    print(json.dumps(schemas.evidence_schema(), indent=2))
 
 
 @click.group()
@@ -188,7 +188,7 @@ def away(person: str, since: datetime | None, until: datetime | None, deputy: st
                 "until": until,
                 "deputy": _deputy(service, ident, deputy) if deputy else None,
             }
-            found = service.set_absence(ident, wire.Absent.model_validate({} if back else given))
+            found = service.set_absence(ident, schemas.Absent.model_validate({} if back else given))
     if found.since is None:
         out.print("Not away." + (f" Deputy: {found.deputy.name}." if found.deputy else ""))
     else:

@@ -10,7 +10,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, err, moment, out, output_option, proof, show_one
 from openlatch.cli.register import list_command, session_group
@@ -103,13 +103,13 @@ def _end(
     return None
 
 
-def question(preview: wire.Preview) -> str:
+def question(preview: schemas.Preview) -> str:
     """What a yes will do, in numbers."""
     rights = sum(len(change.ends) for change in preview.changes)
     return f"{preview.title}: end {rights} rights and {len(preview.sessions)} sessions?"
 
 
-def write_preview(preview: wire.Preview) -> None:
+def write_preview(preview: schemas.Preview) -> None:
     """What ends, what remains, what stops, and the steps."""
     out.print(Text(preview.title, style="bold"))
     for change in preview.changes:
@@ -130,7 +130,7 @@ def write_preview(preview: wire.Preview) -> None:
         out.print(f"    {number}. {step.sentence}")
 
 
-def _write_besides(preview: wire.Preview) -> None:
+def _write_besides(preview: schemas.Preview) -> None:
     """What hangs on it, and what nobody can see."""
     for stop in preview.stops:
         out.print(f"  {STOPS[stop.kind]}: {stop.sentence}")
@@ -140,7 +140,7 @@ def _write_besides(preview: wire.Preview) -> None:
         out.print(f"  {account} has no owner")
 
 
-def follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:
+def follow(service: Client, found: schemas.RevocationPage) -> schemas.RevocationPage:
     """Look again until it is over, or can't go on by itself."""
     deadline = time.monotonic() + WAIT_SECONDS
     with err.status("Carrying out") as status:
@@ -151,7 +151,7 @@ def follow(service: Client, found: wire.RevocationPage) -> wire.RevocationPage:
     return found
 
 
-def write_revocation(found: wire.RevocationPage) -> None:
+def write_revocation(found: schemas.RevocationPage) -> None:
     """A revocation with its steps."""
     out.print(Text(found.title, style="bold"), found.state.replace("_", " "), str(found.id))
     out.print(
@@ -243,7 +243,7 @@ def revocation_undo(ident: UUID, only_preview: bool, reason: str, yes: bool, out
     return None
 
 
-def _write_undone(found: wire.Undone) -> None:
+def _write_undone(found: schemas.Undone) -> None:
     out.print(Text(found.title, style="bold"))
     for line in found.lines:
         out.print(

@@ -10,7 +10,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, day, end_day, moment, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import list_command
@@ -57,7 +57,7 @@ def round_open(name: str, review: dict[str, Any], only_preview: bool, output: st
     """Open a round over what a filter matches."""
     with session.client() as service:
         reviewers = line_of(service, review["reviewers"])
-        wish = wire.OpenRound.model_validate({**review, "name": name, "reviewers": reviewers})
+        wish = schemas.OpenRound.model_validate({**review, "name": name, "reviewers": reviewers})
         told = service.preview_round(wish)
         if only_preview:
             return show_one(told, output, lambda: _write_population(told))
@@ -67,19 +67,19 @@ def round_open(name: str, review: dict[str, Any], only_preview: bool, output: st
     return None
 
 
-def _write_population(told: wire.Population) -> None:
+def _write_population(told: schemas.Population) -> None:
     held = ", ".join(f"{part.items} of the kind {part.kind}" for part in told.population if part.items)
     out.print(f"As things are, it would hold: {held or 'nothing'}.", markup=False)
     _warn(told)
 
 
-def _warn(told: wire.Population) -> None:
+def _warn(told: schemas.Population) -> None:
     if told.without_sign_in:
         names = ", ".join(one.name for one in told.without_sign_in) + (" and more" if told.more_without_sign_in else "")
         click.echo(f"May be asked, and can’t sign in: {names}. Invite them: openlatch sign-in invite", err=True)
 
 
-def _write_round(found: wire.RoundPage) -> None:
+def _write_round(found: schemas.RoundPage) -> None:
     out.print(Text(found.name, style="bold"), str(found.id))
     state = f"due {moment(found.due_at)}"
     if found.closed_at:
@@ -120,7 +120,7 @@ def round_progress(ident: UUID, output: str) -> None:
     show_one(found, output, lambda: _write_progress(found))
 
 
-def _write_progress(found: wire.RoundProgress) -> None:
+def _write_progress(found: schemas.RoundProgress) -> None:
     done = 0
     for one in found.by_day:
         done += one.decided
@@ -158,7 +158,7 @@ def round_item(ident: UUID, number: int, output: str) -> None:
     show_one(found, output, lambda: _write_item(found))
 
 
-def _write_item(item: wire.ItemRow) -> None:
+def _write_item(item: schemas.ItemRow) -> None:
     facts = item.facts
     out.print(Text(f"{item.holder.name} in {facts['account']['name']}: {item.level}", style="bold"))
     out.print(facts.get("sentence") or "")
@@ -186,11 +186,11 @@ def _write_item(item: wire.ItemRow) -> None:
         out.print(f"Decided: {item.verdict} by {by}: {item.reason} {item.outcome}")
 
 
-def _numbered(service: Client, ident: UUID, number: int) -> wire.ItemRow:
+def _numbered(service: Client, ident: UUID, number: int) -> schemas.ItemRow:
     found = list(service.items(ident, filter=f"position eq {number}"))
     if not found:
         raise BadInput(f"The round has no item {number} of yours.", f"Look at: openlatch round items {ident}")
-    row: wire.ItemRow = found[0]
+    row: schemas.ItemRow = found[0]
     return row
 
 
@@ -232,7 +232,7 @@ def round_decide(
                 "trim_to_use": to_use,
                 "successor": person,
             }
-            shown = service.preview_decision(item, wire.Decide.model_validate(wish))
+            shown = service.preview_decision(item, schemas.Decide.model_validate(wish))
             out.print(shown.sentence)
             for step in shown.preview.steps if shown.preview else []:
                 out.print(f"  {step.sentence}")
@@ -247,13 +247,13 @@ def round_decide(
 
 
 def _decide_many(
-    service: Client, ident: UUID, items: Sequence[wire.ItemRow], verdict: str, reason: str, yes: bool
+    service: Client, ident: UUID, items: Sequence[schemas.ItemRow], verdict: str, reason: str, yes: bool
 ) -> None:
     if verdict == "trim":
         raise BadInput("A trim is decided item by item.", "Name one item, with --level, --until or --to-use.")
     if verdict != "keep" and not yes:
         click.confirm(f"{verdict} {len(items)} items?", abort=True)
-    found: wire.Decided = session.proving(service, lambda: service.decide_many(ident, items, verdict, reason))
+    found: schemas.Decided = session.proving(service, lambda: service.decide_many(ident, items, verdict, reason))
     numbers = {item.id: item.position for item in items}
     for line in found.lines:
         if line.refused:
@@ -345,7 +345,7 @@ def round_close(ident: UUID, undecided: tuple[str, ...], yes: bool) -> None:
             click.confirm(
                 f"Close “{before.name}” with {before.decided} decided and {left} undecided items?", abort=True
             )
-        found = service.close_round(ident, wire.Fates.model_validate(given) if given else None)
+        found = service.close_round(ident, schemas.Fates.model_validate(given) if given else None)
     _write_round(found)
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
 
@@ -76,7 +76,7 @@ def rule_set(limits: tuple[str, ...], off: tuple[str, ...], on: tuple[str, ...],
         held = service.rules()
         switched = ({r.key for r in held.rules if r.off} | set(off)) - set(on)
         four = dict(map(_read_limit, limits))
-        wish = wire.SetRules.model_validate({"limits": four or None, "off": sorted(switched) if off or on else None})
+        wish = schemas.SetRules.model_validate({"limits": four or None, "off": sorted(switched) if off or on else None})
         effects = service.preview_rules(wish)
         show_rows(effects, EFFECTS, output, "No flag would change.")
         if not yes and not click.confirm("Set the rules so?", err=True):

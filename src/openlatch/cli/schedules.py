@@ -10,7 +10,7 @@ from typing import Any
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.cli.register import list_command
@@ -33,7 +33,7 @@ SCHEDULES: list[Column] = [
 ]
 
 
-def _opens(row: wire.ScheduleRow) -> str:
+def _opens(row: schemas.ScheduleRow) -> str:
     parts = [f"{row.recurs} from {row.starts.replace('T', ' ')} {row.time_zone}"] if row.recurrence else []
     return "; ".join([*parts, *(event.replace("_", " ") for event in row.events)])
 
@@ -151,7 +151,7 @@ def schedule_make(
 ) -> None:
     """Have a review open by itself: again and again, or when something happens."""
     with session.client() as service:
-        plan = wire.SchedulePlan.model_validate(
+        plan = schemas.SchedulePlan.model_validate(
             {
                 **review,
                 "name": name,
@@ -164,7 +164,7 @@ def schedule_make(
             }
         )
         if only_preview:
-            dates = wire.ScheduleDates(next=list(service.preview_schedule(plan)))
+            dates = schemas.ScheduleDates(next=list(service.preview_schedule(plan)))
             return show_one(dates, output, lambda: _write_dates(dates.next))
         if recurrence == "sensitivity":
             return show_rows(service.make_schedules(plan), SCHEDULES, output, "")
@@ -189,8 +189,8 @@ def _pausing(name: str, paused: bool, words: str) -> Any:
     def command(name_or_id: str) -> None:
         with session.client() as service:
             found = service.schedule(session.find(service, "schedules", name_or_id))
-            kept = found.model_dump(include=set(wire.SchedulePlan.model_fields))
-            plan = wire.SchedulePlan.model_validate({**kept, "starts": found.starts or None, "paused": paused})
+            kept = found.model_dump(include=set(schemas.SchedulePlan.model_fields))
+            plan = schemas.SchedulePlan.model_validate({**kept, "starts": found.starts or None, "paused": paused})
             _write(service.change_schedule(found.id, plan, found.version))
 
     return command
@@ -200,7 +200,7 @@ _pausing("pause", True, "Open nothing for now.")
 _pausing("go-on", False, "Open rounds again; what was due in between is not caught up on.")
 
 
-def _write(found: wire.SchedulePage) -> None:
+def _write(found: schemas.SchedulePage) -> None:
     out.print(Text(found.name, style="bold"), _opens(found), "paused" if found.paused else "")
     out.print(f"Covers {', '.join(found.covers)}; {found.scope or 'all of them'}")
     out.print(f"{found.days_to_decide} days to decide; {found.rounds} rounds so far")

@@ -8,7 +8,7 @@ from uuid import UUID
 import click
 from rich.text import Text
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, out, output_option, show_one, show_rows
 from openlatch.cli.register import person
@@ -63,7 +63,7 @@ def filter_list(output: str) -> None:
 @output_option
 def filter_keep(name: str, of: str, filter_: str, search_: str, sort: str, shared: bool, output: str) -> None:
     """Keep a filter by a name."""
-    wish = wire.KeepFilter(name=name, list=of, filter=filter_, search=search_, sort=sort, is_shared=shared)
+    wish = schemas.KeepFilter(name=name, list=of, filter=filter_, search=search_, sort=sort, is_shared=shared)
     with session.client() as service:
         show_rows([service.keep_filter(wish)], FILTERS, output, "")
 
@@ -104,7 +104,7 @@ def _named(service: Client, name: str) -> UUID:
 def person_move(name_or_id: str, job: str | None, joins: tuple[str, ...], leaves: tuple[str, ...], output: str) -> None:
     """What a move comes to: what they keep, lose, get and might need. Nothing happens by looking."""
     with session.client() as service:
-        wish = wire.MoveWish(
+        wish = schemas.MoveWish(
             job=job,
             joins=[session.find(service, "teams", one) for one in joins],
             leaves=[session.find(service, "teams", one) for one in leaves],
@@ -113,7 +113,7 @@ def person_move(name_or_id: str, job: str | None, joins: tuple[str, ...], leaves
     show_one(found, output, lambda: _write_move(found))
 
 
-def _write_move(found: wire.MovePlan) -> None:
+def _write_move(found: schemas.MovePlan) -> None:
     job = f", as {found.job}" if found.job else ""
     out.print(Text(f"{found.person.name}{job}", style="bold"))
     for title, rows in (("Loses", found.loses), ("Gets", found.gets)):
@@ -151,7 +151,7 @@ def person_erase(name_or_id: str, yes: bool, output: str) -> None:
     show_one(found, output, lambda: _write_erased(found, f"They are “{found.person.name}” now. Erased"))
 
 
-def _write_erased(found: wire.Erased, words: str) -> None:
+def _write_erased(found: schemas.Erased, words: str) -> None:
     counts = found.erased
     out.print(
         f"{words}: {counts['records']} values in records, {counts['sessions']} sessions’ devices and places, "

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import latching, reaching, session
 from openlatch.cli.output import out, output_option, show_one
 from openlatch.cli.register import account, team
@@ -93,7 +93,7 @@ def settings_set(
     """Change it; what is not named stays, but for what people need."""
     with session.client() as service:
         held = service.settings()
-        wish = wire.SetSettings.model_validate(
+        wish = schemas.SetSettings.model_validate(
             {
                 "offer_hours": offer_hours or held.offer_hours,
                 "inside_domains": list(domains) or held.inside_domains,
@@ -107,7 +107,7 @@ def settings_set(
     show_one(found, output, lambda: _write(found))
 
 
-def _write(found: wire.Settings) -> None:
+def _write(found: schemas.Settings) -> None:
     out.print(f"Offers stand for {found.offer_hours} hours.")
     out.print(f"Inside: {', '.join(found.inside_domains) or 'no domain'}")
     out.print(f"Signed heads of the journal are mailed to: {', '.join(found.auditors) or 'nobody'}")

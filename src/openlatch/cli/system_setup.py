@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.cli import bringing, session, setting
 from openlatch.cli.output import Column, out, output_option, show_one, show_rows
 from openlatch.client import Client
@@ -36,7 +36,7 @@ def set_up(url: str | None, password: str, **given: str) -> None:
     """Set up the first organisation, with you as its administrator; you are signed in then."""
     address = url or session.load().url
     with Client(address) as service:
-        service.set_up(wire.SetUp(password=password, **given))
+        service.set_up(schemas.SetUp(password=password, **given))
         token = service.make_token(given["address"], password)
     session.save(session.Saved(address, token.token, str(token.id), given["time_zone"]))
     out.print(f"{given['organisation']} is set up, and you are signed in as {given['name']}.", markup=False)
@@ -185,7 +185,7 @@ def settings_mail(output: str, wants_test: bool, **given: Any) -> None:
         held = service.mail_settings()
         if any(value is not None for value in given.values()):
             kept = held.model_dump(include={"host", "port", "user", "sender", "starttls"})
-            wish = wire.SetMail(**kept | {key: value for key, value in given.items() if value is not None})
+            wish = schemas.SetMail(**kept | {key: value for key, value in given.items() if value is not None})
             held = session.proving(service, lambda: service.set_mail(wish))
         if wants_test:
             held = service.test_mail()

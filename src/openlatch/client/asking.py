@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.client.transport import Transport
 
 Answer = TypeVar("Answer", bound=BaseModel)
@@ -27,7 +27,7 @@ class Asking:
         self, model: type[Answer], method: str, path: str, body: BaseModel | None = None, version: int | None = None
     ) -> Answer:
         # An edit says no more than what changes.
-        edits = method == "PATCH" or isinstance(body, wire.EditMany)
+        edits = method == "PATCH" or isinstance(body, schemas.EditMany)
         more: dict[str, Any] = {}
         if body is not None:
             more["json"] = body.model_dump(mode="json", exclude_unset=edits)
@@ -39,10 +39,10 @@ class Asking:
         given = {key: _written(value) for key, value in query.items() if value not in (None, "", False)}
         return model.model_validate(self._transport.call("GET", path, params=given))
 
-    def _page(self, path: str, row: type[Answer], options: dict[str, Any]) -> wire.Rows[Answer]:
+    def _page(self, path: str, row: type[Answer], options: dict[str, Any]) -> schemas.Rows[Answer]:
         given = {key: value for key, value in options.items() if value not in ("", None, False)}
         found = self._transport.call("GET", path, params=given)
-        return wire.Rows[row].model_validate(found)  # type: ignore[valid-type]
+        return schemas.Rows[row].model_validate(found)  # type: ignore[valid-type]
 
     def _every(self, path: str, row: type[Answer], options: dict[str, Any]) -> Iterator[Answer]:
         options = {"limit": 500, **options}

@@ -12,7 +12,7 @@ from uuid import UUID
 import httpx
 from pydantic import BaseModel
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.client.ending import Ending
 from openlatch.client.exposure import Exposing
 from openlatch.client.giving import Giving
@@ -28,28 +28,28 @@ from openlatch.client.transport import Transport
 Row = TypeVar("Row", bound=BaseModel)
 
 LISTS: dict[str, type[BaseModel]] = {
-    "accounts": wire.AccountRow,
-    "people": wire.PersonRow,
-    "teams": wire.TeamRow,
-    "grants": wire.GrantRow,
-    "apps": wire.AppRow,
-    "sessions": wire.SessionRow,
-    "flags": wire.FlagRow,
-    "rounds": wire.RoundRow,
-    "revocations": wire.RevocationRow,
-    "journal": wire.JournalRow,
-    "systems": wire.SystemRow,
-    "levels": wire.LevelRow,
-    "offers": wire.OfferRow,
-    "requests": wire.RequestRow,
-    "notices": wire.NoticeRow,
-    "resources": wire.ResourceRow,
-    "latches": wire.LatchRow,
-    "tasks": wire.TaskRow,
-    "visits": wire.VisitRow,
-    "schedules": wire.ScheduleRow,
-    "exposures": wire.ExposureRow,
-    "questions": wire.QuestionRow,
+    "accounts": schemas.AccountRow,
+    "people": schemas.PersonRow,
+    "teams": schemas.TeamRow,
+    "grants": schemas.GrantRow,
+    "apps": schemas.AppRow,
+    "sessions": schemas.SessionRow,
+    "flags": schemas.FlagRow,
+    "rounds": schemas.RoundRow,
+    "revocations": schemas.RevocationRow,
+    "journal": schemas.JournalRow,
+    "systems": schemas.SystemRow,
+    "levels": schemas.LevelRow,
+    "offers": schemas.OfferRow,
+    "requests": schemas.RequestRow,
+    "notices": schemas.NoticeRow,
+    "resources": schemas.ResourceRow,
+    "latches": schemas.LatchRow,
+    "tasks": schemas.TaskRow,
+    "visits": schemas.VisitRow,
+    "schedules": schemas.ScheduleRow,
+    "exposures": schemas.ExposureRow,
+    "questions": schemas.QuestionRow,
 }
 
 
@@ -80,7 +80,7 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
         scope: str = "write",
         code: str = "",
         organisation: str = "",
-    ) -> wire.Token:
+    ) -> schemas.Token:
         """A token by address and password, and the code of a second factor if there is one. It is given only now.
 
         ``organisation`` is a short name, for an address with which somebody signs in at several.
@@ -93,7 +93,7 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
             "code": code,
             "organisation": organisation,
         }
-        return wire.Token.model_validate(
+        return schemas.Token.model_validate(
             self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""})
         )
 
@@ -101,13 +101,13 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
         """End one of one's own tokens."""
         self._transport.call("DELETE", f"/tokens/{ident}")
 
-    def me(self) -> wire.Me:
+    def me(self) -> schemas.Me:
         """Who the token belongs to."""
-        return wire.Me.model_validate(self._transport.call("GET", "/me"))
+        return schemas.Me.model_validate(self._transport.call("GET", "/me"))
 
     # Lists.
 
-    def list(self, name: str, **options: Any) -> wire.Rows[Any]:
+    def list(self, name: str, **options: Any) -> schemas.Rows[Any]:
         """A page of a list: ``filter``, ``search``, ``sort``, ``limit``, ``cursor``, ``count``."""
         return self._page(f"/{name}", LISTS[name], options)
 
@@ -117,38 +117,38 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
 
     # The register.
 
-    def today(self) -> wire.Today:
+    def today(self) -> schemas.Today:
         """What needs a person today."""
-        return wire.Today.model_validate(self._transport.call("GET", "/today"))
+        return schemas.Today.model_validate(self._transport.call("GET", "/today"))
 
-    def account(self, ident: UUID) -> wire.AccountPage:
+    def account(self, ident: UUID) -> schemas.AccountPage:
         """An account, with everyone and everything that can reach it."""
-        return wire.AccountPage.model_validate(self._transport.call("GET", f"/accounts/{ident}"))
+        return schemas.AccountPage.model_validate(self._transport.call("GET", f"/accounts/{ident}"))
 
-    def person(self, ident: UUID) -> wire.PersonPage:
+    def person(self, ident: UUID) -> schemas.PersonPage:
         """A person, with everything that they can reach."""
-        return wire.PersonPage.model_validate(self._transport.call("GET", f"/people/{ident}"))
+        return schemas.PersonPage.model_validate(self._transport.call("GET", f"/people/{ident}"))
 
-    def app(self, ident: UUID) -> wire.AppPage:
+    def app(self, ident: UUID) -> schemas.AppPage:
         """An app, with its links."""
-        return wire.AppPage.model_validate(self._transport.call("GET", f"/apps/{ident}"))
+        return schemas.AppPage.model_validate(self._transport.call("GET", f"/apps/{ident}"))
 
-    def grant(self, ident: UUID) -> wire.GrantRow:
+    def grant(self, ident: UUID) -> schemas.GrantRow:
         """A grant."""
-        return wire.GrantRow.model_validate(self._transport.call("GET", f"/grants/{ident}"))
+        return schemas.GrantRow.model_validate(self._transport.call("GET", f"/grants/{ident}"))
 
-    def session(self, ident: UUID) -> wire.SessionRow:
+    def session(self, ident: UUID) -> schemas.SessionRow:
         """A session."""
-        return wire.SessionRow.model_validate(self._transport.call("GET", f"/sessions/{ident}"))
+        return schemas.SessionRow.model_validate(self._transport.call("GET", f"/sessions/{ident}"))
 
-    def flag(self, ident: UUID) -> wire.FlagRow:
+    def flag(self, ident: UUID) -> schemas.FlagRow:
         """A flag."""
-        return wire.FlagRow.model_validate(self._transport.call("GET", f"/flags/{ident}"))
+        return schemas.FlagRow.model_validate(self._transport.call("GET", f"/flags/{ident}"))
 
-    def accept_flag(self, ident: UUID, reason: str, until: datetime) -> wire.FlagRow:
+    def accept_flag(self, ident: UUID, reason: str, until: datetime) -> schemas.FlagRow:
         """Accept a flag until an instant."""
         body = {"reason": reason, "until": until.isoformat()}
-        return wire.FlagRow.model_validate(self._transport.call("POST", f"/flags/{ident}/accept", json=body))
+        return schemas.FlagRow.model_validate(self._transport.call("POST", f"/flags/{ident}/accept", json=body))
 
     # Revocations.
 
@@ -158,10 +158,10 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
         sessions: Iterable[UUID] = (),
         trim_level: UUID | None = None,
         trim_until: datetime | None = None,
-    ) -> wire.Preview:
+    ) -> schemas.Preview:
         """What a revocation would do. Nothing happens yet."""
         body = _wish(grants, sessions, trim_level, trim_until)
-        return wire.Preview.model_validate(self._transport.call("POST", "/revocations/preview", json=body))
+        return schemas.Preview.model_validate(self._transport.call("POST", "/revocations/preview", json=body))
 
     def revoke(
         self,
@@ -171,23 +171,23 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
         trim_level: UUID | None = None,
         trim_until: datetime | None = None,
         fingerprint: str = "",
-    ) -> wire.RevocationPage:
+    ) -> schemas.RevocationPage:
         """End or trim access. With a preview's ``fingerprint``, only if it would still do the same."""
         body = {**_wish(grants, sessions, trim_level, trim_until), "reason": reason, "fingerprint": fingerprint}
-        return wire.RevocationPage.model_validate(self._transport.call("POST", "/revocations", json=body))
+        return schemas.RevocationPage.model_validate(self._transport.call("POST", "/revocations", json=body))
 
-    def revocation(self, ident: UUID) -> wire.RevocationPage:
+    def revocation(self, ident: UUID) -> schemas.RevocationPage:
         """A revocation with its steps."""
-        return wire.RevocationPage.model_validate(self._transport.call("GET", f"/revocations/{ident}"))
+        return schemas.RevocationPage.model_validate(self._transport.call("GET", f"/revocations/{ident}"))
 
-    def retry(self, ident: UUID) -> wire.RevocationPage:
+    def retry(self, ident: UUID) -> schemas.RevocationPage:
         """Try waiting steps now."""
-        return wire.RevocationPage.model_validate(self._transport.call("POST", f"/revocations/{ident}/retry"))
+        return schemas.RevocationPage.model_validate(self._transport.call("POST", f"/revocations/{ident}/retry"))
 
-    def step_done(self, ident: UUID, step: UUID, proof: str) -> wire.RevocationPage:
+    def step_done(self, ident: UUID, step: UUID, proof: str) -> schemas.RevocationPage:
         """Say that a step was done by hand, and what was seen."""
         path = f"/revocations/{ident}/steps/{step}/done"
-        return wire.RevocationPage.model_validate(self._transport.call("POST", path, json={"proof": proof}))
+        return schemas.RevocationPage.model_validate(self._transport.call("POST", path, json={"proof": proof}))
 
     # Imports, the journal.
 
@@ -199,7 +199,7 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
         keep_good: bool = False,
         try_only: bool = False,
         matching: Mapping[str, str] | None = None,
-    ) -> wire.ImportReport:
+    ) -> schemas.ImportReport:
         """Bring a file of records; ``content`` is streamed, ``matching`` says which columns are which fields."""
         params = {"form": form, "keep_good": str(keep_good).lower(), "try_only": str(try_only).lower()}
         if matching is not None:
@@ -207,22 +207,22 @@ class Client(Giving, Reviewing, Ruling, Ending, Keeping, Identity, SettingUp, Fi
         found = self._transport.call(
             "POST", f"/imports/{kind}", params=params, content=content, timeout=httpx.Timeout(60, read=3600)
         )
-        return wire.ImportReport.model_validate(found)
+        return schemas.ImportReport.model_validate(found)
 
-    def look_at_file(self, kind: str, content: bytes, form: str = "csv") -> wire.FileLook:
+    def look_at_file(self, kind: str, content: bytes, form: str = "csv") -> schemas.FileLook:
         """The columns of a file, or of its beginning, each with the field that it is taken for."""
         found = self._transport.call("POST", f"/imports/{kind}/look", params={"form": form}, content=content)
-        return wire.FileLook.model_validate(found)
+        return schemas.FileLook.model_validate(found)
 
-    def verify_journal(self, position: int | None = None, hash: str = "") -> wire.JournalVerdict:
+    def verify_journal(self, position: int | None = None, hash: str = "") -> schemas.JournalVerdict:
         """Have the service verify its journal; with a position and hash noted earlier also its end."""
         params = {"position": position, "hash": hash} if position is not None else {}
         found = self._transport.call("GET", "/journal/verify", params=params, timeout=httpx.Timeout(60, read=3600))
-        return wire.JournalVerdict.model_validate(found)
+        return schemas.JournalVerdict.model_validate(found)
 
-    def tree_heads(self) -> wire.TreeHeads:
+    def tree_heads(self) -> schemas.TreeHeads:
         """The signed heads of the journal, oldest first."""
-        return wire.TreeHeads.model_validate(self._transport.call("GET", "/journal/heads"))
+        return schemas.TreeHeads.model_validate(self._transport.call("GET", "/journal/heads"))
 
     def published_keys(self) -> Sequence[dict[str, str]]:
         """The keys that the service signs with, as JSON Web Keys; ``purpose`` says what for."""

@@ -7,121 +7,121 @@ from datetime import date, datetime
 from typing import Any
 from uuid import UUID
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.client.asking import Asking
 
 
 class Exposing(Asking):
     """Exposures, guards, the boundary, and rules of accounts with drafts of them."""
 
-    def exposure(self, ident: UUID) -> wire.ExposurePage:
+    def exposure(self, ident: UUID) -> schemas.ExposurePage:
         """An exposure with its rules and its use."""
-        return self._get(wire.ExposurePage, f"/exposures/{ident}")
+        return self._get(schemas.ExposurePage, f"/exposures/{ident}")
 
-    def narrow_exposure(self, ident: UUID) -> wire.RuleDraftRow:
+    def narrow_exposure(self, ident: UUID) -> schemas.RuleDraftRow:
         """Draft rules by which only the use that was seen goes on."""
-        return self._ask(wire.RuleDraftRow, "POST", f"/exposures/{ident}/narrow")
+        return self._ask(schemas.RuleDraftRow, "POST", f"/exposures/{ident}/narrow")
 
     def judge_exposures(
         self, exposures: Iterable[UUID], judgement: str, reason: str = "", last_day: date | None = None
-    ) -> Sequence[wire.ExposureRow]:
+    ) -> Sequence[schemas.ExposureRow]:
         """Judge exposures as intended, to_close, or unjudged again."""
-        body = wire.JudgeExposures.model_validate(
+        body = schemas.JudgeExposures.model_validate(
             {"exposures": list(exposures), "judgement": judgement, "reason": reason, "last_day": last_day}
         )
-        return self._ask(wire.ExposureRows, "POST", "/exposures/judge", body).exposures
+        return self._ask(schemas.ExposureRows, "POST", "/exposures/judge", body).exposures
 
-    def preview_closing(self, exposures: Iterable[UUID]) -> wire.ClosingPreview:
+    def preview_closing(self, exposures: Iterable[UUID]) -> schemas.ClosingPreview:
         """The rules that closing exposures would take away, and everything that they open."""
-        body = wire.CloseExposures(exposures=list(exposures))
-        return self._ask(wire.ClosingPreview, "POST", "/exposures/close/preview", body)
+        body = schemas.CloseExposures(exposures=list(exposures))
+        return self._ask(schemas.ClosingPreview, "POST", "/exposures/close/preview", body)
 
-    def close_exposures(self, exposures: Iterable[UUID], reason: str, fingerprint: str = "") -> wire.RevocationPage:
+    def close_exposures(self, exposures: Iterable[UUID], reason: str, fingerprint: str = "") -> schemas.RevocationPage:
         """Close exposures; gives the revocation that does it."""
-        body = wire.CloseExposures(exposures=list(exposures), reason=reason, fingerprint=fingerprint)
-        return self._ask(wire.RevocationPage, "POST", "/exposures/close", body)
+        body = schemas.CloseExposures(exposures=list(exposures), reason=reason, fingerprint=fingerprint)
+        return self._ask(schemas.RevocationPage, "POST", "/exposures/close", body)
 
-    def past_exposures(self, account: UUID, at: datetime, believed: datetime | None = None) -> wire.PastExposures:
+    def past_exposures(self, account: UUID, at: datetime, believed: datetime | None = None) -> schemas.PastExposures:
         """What was open on an account at an instant, as it was known at another."""
         query = {"account": str(account), "at": at.isoformat()}
         if believed is not None:
             query["believed"] = believed.isoformat()
-        return self._get(wire.PastExposures, "/exposures/past", **query)
+        return self._get(schemas.PastExposures, "/exposures/past", **query)
 
-    def expected_exposures(self) -> Sequence[wire.ExpectedRow]:
+    def expected_exposures(self) -> Sequence[schemas.ExpectedRow]:
         """The rules that mark exposures as expected."""
-        return self._get(wire.ExpectedRows, "/expected-exposures").rules
+        return self._get(schemas.ExpectedRows, "/expected-exposures").rules
 
-    def expect_exposures(self, name: str, filter_: str, reason: str) -> wire.ExpectedRow:
+    def expect_exposures(self, name: str, filter_: str, reason: str) -> schemas.ExpectedRow:
         """Expect exposures by a filter over them."""
-        body = wire.AddExpected(name=name, filter=filter_, reason=reason)
-        return self._ask(wire.ExpectedRow, "POST", "/expected-exposures", body)
+        body = schemas.AddExpected(name=name, filter=filter_, reason=reason)
+        return self._ask(schemas.ExpectedRow, "POST", "/expected-exposures", body)
 
     def stop_expecting(self, ident: UUID) -> None:
         """Expect them no longer."""
-        self._ask(wire.Done, "DELETE", f"/expected-exposures/{ident}")
+        self._ask(schemas.Done, "DELETE", f"/expected-exposures/{ident}")
 
-    def boundary(self) -> wire.Boundary:
+    def boundary(self) -> schemas.Boundary:
         """What counts as inside."""
-        return self._get(wire.Boundary, "/boundary")
+        return self._get(schemas.Boundary, "/boundary")
 
-    def preview_boundary(self, draft: wire.BoundaryDraft) -> wire.ExposureChanges:
+    def preview_boundary(self, draft: schemas.BoundaryDraft) -> schemas.ExposureChanges:
         """The exposures that would come and go with another boundary."""
-        return self._ask(wire.ExposureChanges, "POST", "/boundary/preview", draft)
+        return self._ask(schemas.ExposureChanges, "POST", "/boundary/preview", draft)
 
-    def set_boundary(self, draft: wire.BoundaryDraft) -> wire.Boundary:
+    def set_boundary(self, draft: schemas.BoundaryDraft) -> schemas.Boundary:
         """Set what counts as inside."""
-        return self._ask(wire.Boundary, "PUT", "/boundary", draft)
+        return self._ask(schemas.Boundary, "PUT", "/boundary", draft)
 
-    def guards(self) -> Sequence[wire.GuardRow]:
+    def guards(self) -> Sequence[schemas.GuardRow]:
         """The guards against exposure."""
-        return self._get(wire.GuardRows, "/exposure-guards").guards
+        return self._get(schemas.GuardRows, "/exposure-guards").guards
 
-    def preview_guard(self, draft: wire.GuardDraft) -> wire.ExposureChanges:
+    def preview_guard(self, draft: schemas.GuardDraft) -> schemas.ExposureChanges:
         """What a guard would keep shut."""
-        return self._ask(wire.ExposureChanges, "POST", "/exposure-guards/preview", draft)
+        return self._ask(schemas.ExposureChanges, "POST", "/exposure-guards/preview", draft)
 
-    def set_guard(self, wish: wire.SetGuard) -> wire.GuardRow:
+    def set_guard(self, wish: schemas.SetGuard) -> schemas.GuardRow:
         """Set a guard."""
-        return self._ask(wire.GuardRow, "POST", "/exposure-guards", wish)
+        return self._ask(schemas.GuardRow, "POST", "/exposure-guards", wish)
 
-    def preview_lifting(self, ident: UUID) -> wire.ExposureChanges:
+    def preview_lifting(self, ident: UUID) -> schemas.ExposureChanges:
         """What lifting a guard would open."""
-        return self._ask(wire.ExposureChanges, "POST", f"/exposure-guards/{ident}/lift/preview")
+        return self._ask(schemas.ExposureChanges, "POST", f"/exposure-guards/{ident}/lift/preview")
 
     def set_guard_again(self, ident: UUID) -> None:
         """Set a guard again where it was switched off."""
-        self._ask(wire.Done, "POST", f"/exposure-guards/{ident}/set-again")
+        self._ask(schemas.Done, "POST", f"/exposure-guards/{ident}/set-again")
 
     def lift_guard(self, ident: UUID, reason: str, fingerprint: str = "") -> None:
         """Lift a guard."""
-        body = wire.LiftGuard(reason=reason, fingerprint=fingerprint)
-        self._ask(wire.Done, "POST", f"/exposure-guards/{ident}/lift", body)
+        body = schemas.LiftGuard(reason=reason, fingerprint=fingerprint)
+        self._ask(schemas.Done, "POST", f"/exposure-guards/{ident}/lift", body)
 
-    def rules_of(self, account: UUID) -> wire.RulesOfAccount:
+    def rules_of(self, account: UUID) -> schemas.RulesOfAccount:
         """The access rules of an account, as a rule document."""
-        return self._get(wire.RulesOfAccount, f"/accounts/{account}/rules")
+        return self._get(schemas.RulesOfAccount, f"/accounts/{account}/rules")
 
-    def check_rules(self, account: UUID, document: str) -> Sequence[wire.RuleProblem]:
+    def check_rules(self, account: UUID, document: str) -> Sequence[schemas.RuleProblem]:
         """What is wrong with a rule document for an account."""
-        body = wire.CheckRules(document=document)
-        return self._ask(wire.CheckedRules, "POST", f"/accounts/{account}/rules/check", body).problems
+        body = schemas.CheckRules(document=document)
+        return self._ask(schemas.CheckedRules, "POST", f"/accounts/{account}/rules/check", body).problems
 
     def draft_rules(
         self, account: UUID, document: str, permissions: Mapping[str, Any] | None = None
-    ) -> wire.RuleDraftRow:
+    ) -> schemas.RuleDraftRow:
         """Draft access rules for an account, to see what they would open and close."""
-        body = wire.MakeDraft(document=document, permissions=dict(permissions or {}))
-        return self._ask(wire.RuleDraftRow, "POST", f"/accounts/{account}/drafts", body)
+        body = schemas.MakeDraft(document=document, permissions=dict(permissions or {}))
+        return self._ask(schemas.RuleDraftRow, "POST", f"/accounts/{account}/drafts", body)
 
-    def apply_draft(self, ident: UUID, reason: str) -> wire.RuleDraftRow:
+    def apply_draft(self, ident: UUID, reason: str) -> schemas.RuleDraftRow:
         """Set the rules of a draft in the account's system; ``rule_draft`` tells when it shows them."""
-        return self._ask(wire.RuleDraftRow, "POST", f"/rule-drafts/{ident}/apply", wire.ApplyDraft(reason=reason))
+        return self._ask(schemas.RuleDraftRow, "POST", f"/rule-drafts/{ident}/apply", schemas.ApplyDraft(reason=reason))
 
-    def rule_drafts(self) -> Sequence[wire.RuleDraftRow]:
+    def rule_drafts(self) -> Sequence[schemas.RuleDraftRow]:
         """The latest drafts, without their documents and lines."""
-        return self._get(wire.RuleDrafts, "/rule-drafts").drafts
+        return self._get(schemas.RuleDrafts, "/rule-drafts").drafts
 
-    def rule_draft(self, ident: UUID) -> wire.RuleDraftRow:
+    def rule_draft(self, ident: UUID) -> schemas.RuleDraftRow:
         """A draft, with what it would open and close once that is worked out."""
-        return self._get(wire.RuleDraftRow, f"/rule-drafts/{ident}")
+        return self._get(schemas.RuleDraftRow, f"/rule-drafts/{ident}")

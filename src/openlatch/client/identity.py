@@ -6,110 +6,110 @@ from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.client.asking import Asking
 
 
 class Identity(Asking):
     """The organisation's sign-ins, invitations, passwords, and one's own sign-in."""
 
-    def sign_ins(self) -> Sequence[wire.SignInOf]:
+    def sign_ins(self) -> Sequence[schemas.SignInOf]:
         """Every sign-in of the organisation."""
-        return self._ask(wire.SignIns, "GET", "/sign-ins").rows
+        return self._ask(schemas.SignIns, "GET", "/sign-ins").rows
 
-    def set_role(self, ident: UUID, role: Any) -> wire.SignInOf:
+    def set_role(self, ident: UUID, role: Any) -> schemas.SignInOf:
         """Give a sign-in another role."""
-        return self._ask(wire.SignInOf, "PUT", f"/sign-ins/{ident}/role", wire.SetRole(role=role))
+        return self._ask(schemas.SignInOf, "PUT", f"/sign-ins/{ident}/role", schemas.SetRole(role=role))
 
-    def suspend_sign_in(self, ident: UUID, is_suspended: bool = True) -> wire.SignInOf:
+    def suspend_sign_in(self, ident: UUID, is_suspended: bool = True) -> schemas.SignInOf:
         """Suspend a sign-in, or let it in again."""
-        return self._ask(wire.SignInOf, "PUT" if is_suspended else "DELETE", f"/sign-ins/{ident}/suspended")
+        return self._ask(schemas.SignInOf, "PUT" if is_suspended else "DELETE", f"/sign-ins/{ident}/suspended")
 
-    def end_sign_in_sessions(self, ident: UUID) -> wire.SignInOf:
+    def end_sign_in_sessions(self, ident: UUID) -> schemas.SignInOf:
         """End all sessions of a sign-in."""
-        return self._ask(wire.SignInOf, "DELETE", f"/sign-ins/{ident}/sessions")
+        return self._ask(schemas.SignInOf, "DELETE", f"/sign-ins/{ident}/sessions")
 
-    def end_sign_in_tokens(self, ident: UUID) -> wire.SignInOf:
+    def end_sign_in_tokens(self, ident: UUID) -> schemas.SignInOf:
         """End all API tokens of a sign-in."""
-        return self._ask(wire.SignInOf, "DELETE", f"/sign-ins/{ident}/tokens")
+        return self._ask(schemas.SignInOf, "DELETE", f"/sign-ins/{ident}/tokens")
 
-    def reset_factor(self, ident: UUID) -> wire.SignInOf:
+    def reset_factor(self, ident: UUID) -> schemas.SignInOf:
         """Reset somebody's second factor."""
-        return self._ask(wire.SignInOf, "DELETE", f"/sign-ins/{ident}/factor")
+        return self._ask(schemas.SignInOf, "DELETE", f"/sign-ins/{ident}/factor")
 
     def take_sign_in_away(self, ident: UUID) -> None:
         """Take a sign-in away."""
-        self._ask(wire.Done, "DELETE", f"/sign-ins/{ident}")
+        self._ask(schemas.Done, "DELETE", f"/sign-ins/{ident}")
 
-    def invitations(self) -> Sequence[wire.InvitationOf]:
+    def invitations(self) -> Sequence[schemas.InvitationOf]:
         """Invitations that are not accepted yet."""
-        return self._ask(wire.Invitations, "GET", "/invitations").rows
+        return self._ask(schemas.Invitations, "GET", "/invitations").rows
 
-    def invite(self, wish: wire.Invite) -> wire.InvitationOf:
+    def invite(self, wish: schemas.Invite) -> schemas.InvitationOf:
         """Invite somebody to sign in."""
-        return self._ask(wire.InvitationOf, "POST", "/invitations", wish)
+        return self._ask(schemas.InvitationOf, "POST", "/invitations", wish)
 
-    def invite_again(self, ident: UUID) -> wire.InvitationOf:
+    def invite_again(self, ident: UUID) -> schemas.InvitationOf:
         """Send an invitation again, with a fresh link."""
-        return self._ask(wire.InvitationOf, "POST", f"/invitations/{ident}/again")
+        return self._ask(schemas.InvitationOf, "POST", f"/invitations/{ident}/again")
 
     def withdraw_invitation(self, ident: UUID) -> None:
         """Take an invitation back."""
-        self._ask(wire.Done, "DELETE", f"/invitations/{ident}")
+        self._ask(schemas.Done, "DELETE", f"/invitations/{ident}")
 
-    def read_invitation(self, token: str) -> wire.InvitationToYou:
+    def read_invitation(self, token: str) -> schemas.InvitationToYou:
         """Read an invitation by its link's token."""
-        return self._ask(wire.InvitationToYou, "POST", "/link/invitation/read", wire.OpenInvitation(token=token))
+        return self._ask(schemas.InvitationToYou, "POST", "/link/invitation/read", schemas.OpenInvitation(token=token))
 
-    def accept_invitation(self, token: str, password: str) -> wire.Me:
+    def accept_invitation(self, token: str, password: str) -> schemas.Me:
         """Accept an invitation by its link's token, with a password to sign in with."""
-        body = wire.AcceptInvitation(token=token, password=password)
-        return self._ask(wire.Me, "POST", "/link/invitation/accept", body)
+        body = schemas.AcceptInvitation(token=token, password=password)
+        return self._ask(schemas.Me, "POST", "/link/invitation/accept", body)
 
     def forgot_password(self, address: str) -> None:
         """Have a link sent to an address, if anybody signs in with it."""
-        self._ask(wire.Done, "POST", "/password/forgotten", wire.ForgottenPassword(address=address))
+        self._ask(schemas.Done, "POST", "/password/forgotten", schemas.ForgottenPassword(address=address))
 
     def new_password(self, token: str, password: str) -> None:
         """Replace a forgotten password by the token of the link that was mailed."""
-        self._ask(wire.Done, "POST", "/password/new", wire.NewPassword(token=token, password=password))
+        self._ask(schemas.Done, "POST", "/password/new", schemas.NewPassword(token=token, password=password))
 
-    def own_sign_in(self) -> wire.OwnPage:
+    def own_sign_in(self) -> schemas.OwnPage:
         """One's own sign-in, but for its secrets."""
-        return self._ask(wire.OwnPage, "GET", "/me/sign-in")
+        return self._ask(schemas.OwnPage, "GET", "/me/sign-in")
 
-    def set_profile(self, profile: wire.Profile) -> wire.OwnPage:
+    def set_profile(self, profile: schemas.Profile) -> schemas.OwnPage:
         """One's name, and how one wants to be told."""
-        return self._ask(wire.OwnPage, "PUT", "/me/profile", profile)
+        return self._ask(schemas.OwnPage, "PUT", "/me/profile", profile)
 
     def change_password(self, password: str) -> None:
         """Choose another password; other sessions end."""
-        self._ask(wire.Done, "PUT", "/me/password", wire.ChangePassword(password=password))
+        self._ask(schemas.Done, "PUT", "/me/password", schemas.ChangePassword(password=password))
 
     def make_recovery_codes(self) -> Sequence[str]:
         """Ten codes, each of which stands in for the second factor once. Those before are good no more."""
-        return self._ask(wire.RecoveryCodes, "POST", "/me/recovery-codes").codes
+        return self._ask(schemas.RecoveryCodes, "POST", "/me/recovery-codes").codes
 
     def add_address(self, address: str) -> None:
         """Have a link sent to another address of one's own."""
-        self._ask(wire.Done, "POST", "/me/addresses", wire.AddAddress(address=address))
+        self._ask(schemas.Done, "POST", "/me/addresses", schemas.AddAddress(address=address))
 
-    def make_address_first(self, address: str) -> wire.OwnPage:
+    def make_address_first(self, address: str) -> schemas.OwnPage:
         """Have mail go to another of one's addresses, and sign in with it."""
-        return self._ask(wire.OwnPage, "PUT", "/me/addresses/first", wire.AddressNamed(address=address))
+        return self._ask(schemas.OwnPage, "PUT", "/me/addresses/first", schemas.AddressNamed(address=address))
 
-    def remove_address(self, address: str) -> wire.OwnPage:
+    def remove_address(self, address: str) -> schemas.OwnPage:
         """Remove one of one's other addresses."""
-        return self._ask(wire.OwnPage, "POST", "/me/addresses/remove", wire.AddressNamed(address=address))
+        return self._ask(schemas.OwnPage, "POST", "/me/addresses/remove", schemas.AddressNamed(address=address))
 
     def end_own_session(self, ident: UUID) -> None:
         """End one of one's sessions."""
-        self._ask(wire.Done, "DELETE", f"/me/sessions/{ident}")
+        self._ask(schemas.Done, "DELETE", f"/me/sessions/{ident}")
 
-    def end_other_sessions(self) -> wire.OwnPage:
+    def end_other_sessions(self) -> schemas.OwnPage:
         """End all of one's sessions but the one that asks."""
-        return self._ask(wire.OwnPage, "DELETE", "/me/sessions")
+        return self._ask(schemas.OwnPage, "DELETE", "/me/sessions")
 
-    def make_own_token(self, name: str, scope: Any = "read", days: int = 90) -> wire.Token:
+    def make_own_token(self, name: str, scope: Any = "read", days: int = 90) -> schemas.Token:
         """A token for programs. It is given only now."""
-        return self._ask(wire.Token, "POST", "/me/tokens", wire.MakeOwnToken(name=name, scope=scope, days=days))
+        return self._ask(schemas.Token, "POST", "/me/tokens", schemas.MakeOwnToken(name=name, scope=scope, days=days))

@@ -9,7 +9,7 @@ from uuid import UUID
 
 from pydantic import BaseModel
 
-from openlatch import wire
+from openlatch import schemas
 from openlatch.client.asking import Answer, Asking
 
 
@@ -18,52 +18,54 @@ class Reviewing(Asking):
 
     # Schedules.
 
-    def schedule(self, ident: UUID) -> wire.SchedulePage:
+    def schedule(self, ident: UUID) -> schemas.SchedulePage:
         """A schedule of reviews, with the next times that it is due."""
-        return self._ask(wire.SchedulePage, "GET", f"/schedules/{ident}")
+        return self._ask(schemas.SchedulePage, "GET", f"/schedules/{ident}")
 
-    def preview_schedule(self, plan: wire.SchedulePlan) -> Sequence[datetime]:
+    def preview_schedule(self, plan: schemas.SchedulePlan) -> Sequence[datetime]:
         """The next times that a schedule would be due."""
-        return self._ask(wire.ScheduleDates, "POST", "/schedules/preview", plan).next
+        return self._ask(schemas.ScheduleDates, "POST", "/schedules/preview", plan).next
 
-    def make_schedule(self, plan: wire.SchedulePlan) -> wire.SchedulePage:
+    def make_schedule(self, plan: schemas.SchedulePlan) -> schemas.SchedulePage:
         """Make a schedule; its rounds open by themselves."""
-        return self._ask(wire.SchedulePage, "POST", "/schedules", plan)
+        return self._ask(schemas.SchedulePage, "POST", "/schedules", plan)
 
-    def make_schedules(self, plan: wire.SchedulePlan) -> Sequence[wire.SchedulePage]:
+    def make_schedules(self, plan: schemas.SchedulePlan) -> Sequence[schemas.SchedulePage]:
         """Make a schedule for each sensitivity: the more sensitive, the more often."""
-        return self._ask(wire.SchedulesMade, "POST", "/schedules/by-sensitivity", plan).schedules
+        return self._ask(schemas.SchedulesMade, "POST", "/schedules/by-sensitivity", plan).schedules
 
-    def change_schedule(self, ident: UUID, plan: wire.SchedulePlan, version: int | None = None) -> wire.SchedulePage:
+    def change_schedule(
+        self, ident: UUID, plan: schemas.SchedulePlan, version: int | None = None
+    ) -> schemas.SchedulePage:
         """Change a schedule, or pause it."""
-        return self._ask(wire.SchedulePage, "PUT", f"/schedules/{ident}", plan, version)
+        return self._ask(schemas.SchedulePage, "PUT", f"/schedules/{ident}", plan, version)
 
     # Rounds.
 
-    def open_round(self, plan: wire.OpenRound) -> wire.RoundPage:
+    def open_round(self, plan: schemas.OpenRound) -> schemas.RoundPage:
         """Open a round over what its scope matches."""
-        return self._ask(wire.RoundPage, "POST", "/rounds", plan)
+        return self._ask(schemas.RoundPage, "POST", "/rounds", plan)
 
-    def preview_round(self, plan: wire.OpenRound) -> wire.Population:
+    def preview_round(self, plan: schemas.OpenRound) -> schemas.Population:
         """How many items of each kind a round would have if it opened now, and who may be asked but can't sign in."""
-        return self._ask(wire.Population, "POST", "/rounds/preview", plan)
+        return self._ask(schemas.Population, "POST", "/rounds/preview", plan)
 
-    def round(self, ident: UUID) -> wire.RoundPage:
+    def round(self, ident: UUID) -> schemas.RoundPage:
         """A round with its progress."""
-        return self._ask(wire.RoundPage, "GET", f"/rounds/{ident}")
+        return self._ask(schemas.RoundPage, "GET", f"/rounds/{ident}")
 
-    def round_progress(self, ident: UUID) -> wire.RoundProgress:
+    def round_progress(self, ident: UUID) -> schemas.RoundProgress:
         """How far a round is by reviewer, account and day."""
-        return self._ask(wire.RoundProgress, "GET", f"/rounds/{ident}/progress")
+        return self._ask(schemas.RoundProgress, "GET", f"/rounds/{ident}/progress")
 
     def groups(self, ident: UUID, by: str = "account") -> Sequence[Any]:
         """The items of a round in groups: by account, holder, level, recommended or kind."""
-        return self._ask(wire.Groups, "GET", f"/rounds/{ident}/groups?by={by}").groups
+        return self._ask(schemas.Groups, "GET", f"/rounds/{ident}/groups?by={by}").groups
 
-    def close_round(self, ident: UUID, undecided: str | wire.Fates | None = None) -> wire.RoundPage:
+    def close_round(self, ident: UUID, undecided: str | schemas.Fates | None = None) -> schemas.RoundPage:
         """Close a round; ``undecided`` (keep, suspend, revoke, or by reach) is for items without a decision."""
-        body = wire.CloseRound.model_validate({"undecided": undecided})
-        return self._ask(wire.RoundPage, "POST", f"/rounds/{ident}/close", body)
+        body = schemas.CloseRound.model_validate({"undecided": undecided})
+        return self._ask(schemas.RoundPage, "POST", f"/rounds/{ident}/close", body)
 
     def evidence(self, ident: UUID) -> bytes:
         """The evidence of a round that has ended: the bytes of a ZIP archive."""
@@ -71,21 +73,21 @@ class Reviewing(Asking):
 
     # Items.
 
-    def items(self, round_id: UUID, **options: Any) -> Iterator[wire.ItemRow]:
+    def items(self, round_id: UUID, **options: Any) -> Iterator[schemas.ItemRow]:
         """Every item of a round that is yours; all of them for administrators."""
-        return self._every(f"/rounds/{round_id}/items", wire.ItemRow, options)
+        return self._every(f"/rounds/{round_id}/items", schemas.ItemRow, options)
 
-    def item(self, round_id: UUID, ident: UUID) -> wire.ItemRow:
+    def item(self, round_id: UUID, ident: UUID) -> schemas.ItemRow:
         """One item, with what has changed since it was frozen."""
-        return self._ask(wire.ItemRow, "GET", f"/rounds/{round_id}/items/{ident}")
+        return self._ask(schemas.ItemRow, "GET", f"/rounds/{round_id}/items/{ident}")
 
-    def preview_decision(self, item: wire.ItemRow, decision: wire.Decide) -> wire.DecisionPreview:
+    def preview_decision(self, item: schemas.ItemRow, decision: schemas.Decide) -> schemas.DecisionPreview:
         """What a decision would do."""
-        return self._on(wire.DecisionPreview, item, "preview", decision)
+        return self._on(schemas.DecisionPreview, item, "preview", decision)
 
     def decide(
         self,
-        item: wire.ItemRow,
+        item: schemas.ItemRow,
         verdict: str,
         reason: str = "",
         trim_level: UUID | None = None,
@@ -93,9 +95,9 @@ class Reviewing(Asking):
         successor: UUID | None = None,
         *,
         trim_to_use: bool = False,
-    ) -> wire.ItemRow:
+    ) -> schemas.ItemRow:
         """Decide an item, unless somebody else changed it since it was read."""
-        decision = wire.Decide.model_validate(
+        decision = schemas.Decide.model_validate(
             {
                 "verdict": verdict,
                 "reason": reason,
@@ -105,48 +107,48 @@ class Reviewing(Asking):
                 "trim_to_use": trim_to_use,
             }
         )
-        return self._on(wire.ItemRow, item, "decision", decision, item.version)
+        return self._on(schemas.ItemRow, item, "decision", decision, item.version)
 
     def decide_many(
-        self, round_id: UUID, items: Sequence[wire.ItemRow], verdict: str, reason: str = ""
-    ) -> wire.Decided:
+        self, round_id: UUID, items: Sequence[schemas.ItemRow], verdict: str, reason: str = ""
+    ) -> schemas.Decided:
         """Decide many items alike; what is flagged is not kept so."""
         named = [{"id": item.id, "version": item.version} for item in items]
-        body = wire.DecideMany.model_validate({"verdict": verdict, "reason": reason, "items": named})
-        return self._ask(wire.Decided, "POST", f"/rounds/{round_id}/decisions", body)
+        body = schemas.DecideMany.model_validate({"verdict": verdict, "reason": reason, "items": named})
+        return self._ask(schemas.Decided, "POST", f"/rounds/{round_id}/decisions", body)
 
-    def second(self, item: wire.ItemRow, agree: bool, reason: str = "") -> wire.ItemRow:
+    def second(self, item: schemas.ItemRow, agree: bool, reason: str = "") -> schemas.ItemRow:
         """Agree to a decision as its second reviewer, or send it back."""
-        return self._on(wire.ItemRow, item, "second", wire.Agree(agree=agree, reason=reason), item.version)
+        return self._on(schemas.ItemRow, item, "second", schemas.Agree(agree=agree, reason=reason), item.version)
 
-    def undo(self, item: wire.ItemRow) -> wire.ItemRow:
+    def undo(self, item: schemas.ItemRow) -> schemas.ItemRow:
         """Take a decision back."""
-        return self._on(wire.ItemRow, item, "undo", None, item.version)
+        return self._on(schemas.ItemRow, item, "undo", None, item.version)
 
-    def better_reviewers(self, item: wire.ItemRow) -> Sequence[Any]:
+    def better_reviewers(self, item: schemas.ItemRow) -> Sequence[Any]:
         """Who could decide an item instead, and why they."""
-        return self._ask(wire.BetterReviewers, "GET", f"/rounds/{item.round_id}/items/{item.id}/reviewers").people
+        return self._ask(schemas.BetterReviewers, "GET", f"/rounds/{item.round_id}/items/{item.id}/reviewers").people
 
-    def pass_on(self, item: wire.ItemRow, to: UUID, reason: str) -> wire.ItemRow:
+    def pass_on(self, item: schemas.ItemRow, to: UUID, reason: str) -> schemas.ItemRow:
         """Pass an item on to a better reviewer."""
-        return self._on(wire.ItemRow, item, "pass", wire.PassOn(to=to, reason=reason), item.version)
+        return self._on(schemas.ItemRow, item, "pass", schemas.PassOn(to=to, reason=reason), item.version)
 
-    def ask_holder(self, item: wire.ItemRow, question: str) -> wire.ItemRow:
+    def ask_holder(self, item: schemas.ItemRow, question: str) -> schemas.ItemRow:
         """Ask the holder; the answer comes back into the line."""
-        return self._on(wire.ItemRow, item, "question", wire.Ask(question=question))
+        return self._on(schemas.ItemRow, item, "question", schemas.Ask(question=question))
 
-    def explain(self, item: wire.ItemRow, reason: str) -> wire.ItemRow:
+    def explain(self, item: schemas.ItemRow, reason: str) -> schemas.ItemRow:
         """Explain what could not be shown to be carried out, so that the round can end."""
-        return self._on(wire.ItemRow, item, "explain", wire.Explain(reason=reason))
+        return self._on(schemas.ItemRow, item, "explain", schemas.Explain(reason=reason))
 
-    def retry_item(self, item: wire.ItemRow) -> wire.ItemRow:
+    def retry_item(self, item: schemas.ItemRow) -> schemas.ItemRow:
         """Try again to carry an item out."""
-        return self._on(wire.ItemRow, item, "retry")
+        return self._on(schemas.ItemRow, item, "retry")
 
     def _on(
         self,
         model: type[Answer],
-        item: wire.ItemRow,
+        item: schemas.ItemRow,
         what: str,
         body: BaseModel | None = None,
         version: int | None = None,
@@ -157,24 +159,24 @@ class Reviewing(Asking):
 
     def answer_question(self, ident: UUID, answer: str) -> None:
         """Answer a question about one's own access."""
-        self._ask(wire.Done, "POST", f"/questions/{ident}/answer", wire.AnswerQuestion(answer=answer))
+        self._ask(schemas.Done, "POST", f"/questions/{ident}/answer", schemas.AnswerQuestion(answer=answer))
 
-    def calendar(self) -> wire.CalendarPage:
+    def calendar(self) -> schemas.CalendarPage:
         """Whether one has a calendar address."""
-        return self._ask(wire.CalendarPage, "GET", "/me/calendar")
+        return self._ask(schemas.CalendarPage, "GET", "/me/calendar")
 
-    def make_calendar(self) -> wire.CalendarPage:
+    def make_calendar(self) -> schemas.CalendarPage:
         """A new calendar address, told only now; an old one ends."""
-        return self._ask(wire.CalendarPage, "POST", "/me/calendar")
+        return self._ask(schemas.CalendarPage, "POST", "/me/calendar")
 
-    def end_calendar(self) -> wire.CalendarPage:
+    def end_calendar(self) -> schemas.CalendarPage:
         """End one's calendar address."""
-        return self._ask(wire.CalendarPage, "DELETE", "/me/calendar")
+        return self._ask(schemas.CalendarPage, "DELETE", "/me/calendar")
 
-    def absence(self, person: UUID) -> wire.AbsenceOf:
+    def absence(self, person: UUID) -> schemas.AbsenceOf:
         """When somebody is away, and who stands in for them."""
-        return self._ask(wire.AbsenceOf, "GET", f"/people/{person}/absence")
+        return self._ask(schemas.AbsenceOf, "GET", f"/people/{person}/absence")
 
-    def set_absence(self, person: UUID, absence: wire.Absent) -> wire.AbsenceOf:
+    def set_absence(self, person: UUID, absence: schemas.Absent) -> schemas.AbsenceOf:
         """Say when somebody is away, and who decides for them meanwhile."""
-        return self._ask(wire.AbsenceOf, "PUT", f"/people/{person}/absence", absence)
+        return self._ask(schemas.AbsenceOf, "PUT", f"/people/{person}/absence", absence)

@@ -15,7 +15,7 @@ from uuid import uuid4
 import httpx
 
 from openlatch.errors import OpenLatchError
-from openlatch.wire import Problem
+from openlatch.schemas import Problem
 
 PREFIX = "/api/v1"
 

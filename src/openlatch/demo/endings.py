@@ -16,8 +16,8 @@ from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.revocations import execute, revoke, steps
 from openlatch.service.systems import systems
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.standins import calendars
 from openlatch.store.tables import AccessRule, Account, Exposure, Grant, Handle, Resource, Session, Step, System
+from openlatch.test_systems import calendars
 
 # A membership that is taken away and stays so, and one that somebody gives again behind everybody's back.
 TAKEN, GIVEN_AGAIN = ("rescue_feed", "b_noakes"), ("rescue_feed", "w_merrin")

@@ -1,0 +1,81 @@
+"""The calls about rules and the flags that come of them. They go into the same table as the others."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from openlatch import schemas
+from openlatch.api.api_systems import api
+from openlatch.core.flags import Weights
+from openlatch.service.flags import known_facts, rule_settings, weekly_letter
+from openlatch.service.unit import Unit
+
+__all__ = ["api"]
+
+
+def _wish(body: schemas.SetRules) -> rule_settings.Wish:
+    weights = None
+    if body.weights is not None:
+        four = {name: tuple(getattr(body.weights, name)) for name in ("reach", "sensitivity")}
+        weights = Weights(
+            **four, outside=body.weights.outside, staleness=body.weights.staleness, doubt=body.weights.doubt
+        )
+    pairs = None if body.never_together is None else [(one, other) for one, other in body.never_together]
+    return rule_settings.Wish(body.limits, weights, body.off, pairs, body.known_publishers)
+
+
+@api.add("GET", "/rules", "Every rule, and how they are set", schemas.RulesPage)
+def get_rules(unit: Unit) -> dict[str, Any]:
+    """For everybody who is signed in."""
+    return rule_settings.page(unit)
+
+
+@api.add(
+    "POST", "/rules/preview", "What other settings would raise and clear", schemas.RuleEffects, body=schemas.SetRules
+)
+def preview_rules(unit: Unit, body: schemas.SetRules) -> dict[str, Any]:
+    """Nothing changes yet."""
+    return rule_settings.preview(unit, _wish(body))
+
+
+@api.add("PUT", "/rules", "Set the rules", schemas.RulesPage, body=schemas.SetRules)
+def set_rules(unit: Unit, body: schemas.SetRules) -> dict[str, Any]:
+    """Flags follow within moments."""
+    return rule_settings.change(unit, _wish(body))
+
+
+@api.add("POST", "/rules/own/check", "Check a file of own rules", schemas.OwnRulesChecked, body=schemas.RulesFile)
+def check_rules(unit: Unit, body: schemas.RulesFile) -> dict[str, Any]:
+    """Its examples are tried, and what it would raise is counted; nothing goes live."""
+    return rule_settings.check(unit, body.text)
+
+
+@api.add("POST", "/rules/own", "Let a file of own rules go live", schemas.RulesPage, body=schemas.RulesFile)
+def keep_rules(unit: Unit, body: schemas.RulesFile) -> dict[str, Any]:
+    """A rule with the key of an earlier one takes its place."""
+    return rule_settings.keep(unit, body.text)
+
+
+@api.add("GET", "/rules/own/<key>", "The file that an own rule came in", schemas.OwnRuleSource)
+def get_own_rule(unit: Unit, key: str) -> dict[str, Any]:
+    """As it was brought."""
+    return rule_settings.source(unit, key)
+
+
+@api.add("DELETE", "/rules/own/<key>", "Take an own rule out of use", schemas.RulesPage)
+def drop_rule(unit: Unit, key: str) -> dict[str, Any]:
+    """Its flags clear."""
+    return rule_settings.drop(unit, key)
+
+
+@api.add("GET", "/facts", "What the rules are told of somebody", schemas.FactsAbout, query=schemas.FactsQuery)
+def get_facts(unit: Unit, query: schemas.FactsQuery) -> dict[str, Any]:
+    """Of yourself, or of somebody whom you may see: only what you may see of their access."""
+    return {"subjects": known_facts.about(unit, query.person)}
+
+
+@api.add("POST", "/me/digest", "Get the weekly letter about flags, or not", schemas.Done, body=schemas.WantDigest)
+def want_digest(unit: Unit, body: schemas.WantDigest) -> dict[str, Any]:
+    """It comes on Mondays, when something changed."""
+    weekly_letter.set_wanted(unit, body.wants)
+    return {"done": True}

@@ -1,0 +1,227 @@
+"""The calls about sign-ins: those of the organisation, invitations, forgotten passwords, and one's own."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from flask import Response
+
+from openlatch import schemas
+from openlatch.api.api import api, signed_in
+from openlatch.api.routing import origin, the_service
+from openlatch.core.vocabulary import Role
+from openlatch.errors import NotAllowed
+from openlatch.service.identity import authentication, invitations, own_page, passwords, recovery, sign_ins
+from openlatch.service.unit import Unit
+
+__all__ = ["api"]
+
+ONE = "/sign-ins/<uuid:ident>"
+INVITATION = "/invitations/<uuid:ident>"
+
+
+@api.add("GET", "/sign-ins", "Who signs in, in which role", schemas.SignIns)
+def list_sign_ins(unit: Unit) -> dict[str, Any]:
+    """With when each was last seen, and how many sessions and tokens are open."""
+    return {"rows": sign_ins.rows(unit)}
+
+
+@api.add("PUT", f"{ONE}/role", "Give a sign-in another role", schemas.SignInOf, body=schemas.SetRole)
+def set_role(unit: Unit, ident: UUID, body: schemas.SetRole) -> dict[str, Any]:
+    """There is always somebody who administers."""
+    return sign_ins.set_role(unit, ident, Role(body.role))
+
+
+@api.add("PUT", f"{ONE}/suspended", "Suspend a sign-in", schemas.SignInOf)
+def suspend_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Its sessions and tokens end at once."""
+    return sign_ins.set_suspended(unit, ident, True)
+
+
+@api.add("DELETE", f"{ONE}/suspended", "Let a suspended sign-in in again", schemas.SignInOf)
+def resume_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With its password and second factor as they were."""
+    return sign_ins.set_suspended(unit, ident, False)
+
+
+@api.add("DELETE", f"{ONE}/sessions", "End all sessions of a sign-in", schemas.SignInOf)
+def end_sign_in_sessions(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """At once."""
+    return sign_ins.end_sessions(unit, ident)
+
+
+@api.add("DELETE", f"{ONE}/tokens", "End all API tokens of a sign-in", schemas.SignInOf)
+def end_sign_in_tokens(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """At once."""
+    return sign_ins.end_tokens(unit, ident)
+
+
+@api.add("DELETE", f"{ONE}/factor", "Reset somebody's second factor", schemas.SignInOf)
+def reset_sign_in_factor(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """They sign in with their password alone until they set up another."""
+    return sign_ins.reset_factor(unit, ident)
+
+
+@api.add("DELETE", ONE, "Take a sign-in away", schemas.Done)
+def take_sign_in_away(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """The person stays in the register."""
+    sign_ins.take_away(unit, ident)
+    return {"done": True}
+
+
+@api.add("GET", "/invitations", "Invitations that are not accepted yet", schemas.Invitations)
+def list_invitations(unit: Unit) -> dict[str, Any]:
+    """The latest first, those that ran out among them."""
+    return {"rows": invitations.rows(unit)}
+
+
+@api.add("POST", "/invitations", "Invite somebody to sign in", schemas.InvitationOf, body=schemas.Invite, status=201)
+def invite(unit: Unit, body: schemas.Invite) -> dict[str, Any]:
+    """A link is mailed to them that opens once, within a week."""
+    return invitations.invite(unit, body.person, body.name, body.address, Role(body.role))
+
+
+@api.add("POST", f"{INVITATION}/again", "Send an invitation again", schemas.InvitationOf)
+def invite_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """The link before opens nothing any more."""
+    return invitations.send_again(unit, ident)
+
+
+@api.add("DELETE", INVITATION, "Withdraw an invitation", schemas.Done)
+def withdraw_invitation(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Its link opens nothing any more."""
+    invitations.withdraw(unit, ident)
+    return {"done": True}
+
+
+# By a link, before anybody is signed in.
+
+
+@api.add(
+    "POST",
+    "/link/invitation/read",
+    "Read an invitation by its link",
+    schemas.InvitationToYou,
+    body=schemas.OpenInvitation,
+    open=True,
+)
+def read_invitation(body: schemas.OpenInvitation) -> dict[str, Any]:
+    """To what, as what, and by whom."""
+    return invitations.read(the_service(), body.token, origin())
+
+
+@api.add(
+    "POST",
+    "/link/invitation/accept",
+    "Accept an invitation by its link",
+    schemas.Me,
+    body=schemas.AcceptInvitation,
+    open=True,
+)
+def accept_invitation(body: schemas.AcceptInvitation) -> Response:
+    """With a password; whoever accepts is signed in."""
+    return signed_in(invitations.accept(the_service(), body.token, body.password, origin()))
+
+
+@api.add(
+    "POST",
+    "/password/forgotten",
+    "Have a link sent for a forgotten password",
+    schemas.Done,
+    body=schemas.ForgottenPassword,
+    open=True,
+    status=202,
+)
+def forgotten_password(body: schemas.ForgottenPassword) -> dict[str, Any]:
+    """The answer is the same whether anybody signs in with the address or not."""
+    passwords.ask_for_link(the_service(), body.address, origin())
+    return {"done": True}
+
+
+@api.add(
+    "POST", "/password/new", "Replace a forgotten password by a link", schemas.Done, body=schemas.NewPassword, open=True
+)
+def new_password(body: schemas.NewPassword) -> dict[str, Any]:
+    """Every session and token ends; then one signs in, with the second factor as before."""
+    passwords.set_by_link(the_service(), body.token, body.password, origin())
+    return {"done": True}
+
+
+# One's own.
+
+
+@api.add("GET", "/me/sign-in", "Your own sign-in", schemas.OwnPage)
+def own_sign_in(unit: Unit) -> dict[str, Any]:
+    """Addresses, sessions, tokens, and how you want to be told."""
+    return own_page.page(unit)
+
+
+@api.add("PUT", "/me/profile", "Set your name, and how you want to be told", schemas.OwnPage, body=schemas.Profile)
+def set_profile(unit: Unit, body: schemas.Profile) -> dict[str, Any]:
+    """Mail about who you are and who decides about your accounts comes in any case."""
+    return own_page.set_profile(unit, body.name, body.time_zone, body.locale, body.no_mail, body.wants_digest)
+
+
+@api.add("PUT", "/me/password", "Change your password", schemas.Done, body=schemas.ChangePassword)
+def change_password(unit: Unit, body: schemas.ChangePassword) -> dict[str, Any]:
+    """After a fresh proof; your other sessions end."""
+    passwords.change(unit, body.password, origin())
+    return {"done": True}
+
+
+@api.add("POST", "/me/recovery-codes", "Make recovery codes", schemas.RecoveryCodes, status=201, secret=True)
+def make_recovery_codes(unit: Unit) -> dict[str, Any]:
+    """Ten, each of which stands in for the second factor once. Those before are good no more."""
+    return {"codes": recovery.make(unit)}
+
+
+@api.add("POST", "/me/addresses", "Add an address of yours", schemas.Done, body=schemas.AddAddress, status=202)
+def add_address(unit: Unit, body: schemas.AddAddress) -> dict[str, Any]:
+    """It counts once it is confirmed by the link that is sent to it."""
+    own_page.add_address(unit, body.address)
+    return {"done": True}
+
+
+@api.add("PUT", "/me/addresses/first", "Use another of your addresses", schemas.OwnPage, body=schemas.AddressNamed)
+def make_address_first(unit: Unit, body: schemas.AddressNamed) -> dict[str, Any]:
+    """Mail goes there, and you sign in with it."""
+    return own_page.make_first(unit, body.address)
+
+
+@api.add("POST", "/me/addresses/remove", "Remove one of your addresses", schemas.OwnPage, body=schemas.AddressNamed)
+def remove_address(unit: Unit, body: schemas.AddressNamed) -> dict[str, Any]:
+    """Any but the first."""
+    return own_page.remove_address(unit, body.address)
+
+
+@api.add("DELETE", "/me/sessions/<uuid:ident>", "End one of your sessions", schemas.Done)
+def end_own_session(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """At once."""
+    own_page.end_session(unit, ident)
+    return {"done": True}
+
+
+@api.add("DELETE", "/me/sessions", "End all of your other sessions", schemas.OwnPage)
+def end_other_sessions(unit: Unit) -> dict[str, Any]:
+    """All but the one that asks."""
+    own_page.end_others(unit)
+    return own_page.page(unit)
+
+
+@api.add(
+    "POST",
+    "/me/tokens",
+    "Make an API token of yours",
+    schemas.Token,
+    body=schemas.MakeOwnToken,
+    status=201,
+    secret=True,
+)
+def make_own_token(unit: Unit, body: schemas.MakeOwnToken) -> dict[str, Any]:
+    """It may do what you may, or only read, until it runs out. The token itself is shown only now."""
+    unit.require_proof("Making an API token")
+    if unit.viewer.sign_in is None:
+        raise NotAllowed("Only somebody who signs in can make tokens.")
+    ident, token, ends = authentication.make_token_in(unit, body.name, body.scope, body.days)
+    return {"id": ident, "token": token, "expires_at": ends}

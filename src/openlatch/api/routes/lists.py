@@ -1,0 +1,119 @@
+"""The calls about finding things, and about people as they move on."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from flask import Response
+
+from openlatch import schemas
+from openlatch.api.api import INSIDE, api
+from openlatch.api.routing import if_match
+from openlatch.service.lists import export, register, saved_filters
+from openlatch.service.lists import search as searching
+from openlatch.service.people import erasure, held_data, moves
+from openlatch.service.unit import Unit
+from openlatch.store.lists.engine import ListQuery
+
+__all__ = ["api"]
+
+MIME = {"csv": "text/csv; charset=utf-8", "json": "application/json"}
+
+
+@api.add("GET", "/search", "Search over everything", schemas.Found, query=schemas.SearchFor)
+def search(unit: Unit, query: schemas.SearchFor) -> dict[str, Any]:
+    """People, accounts, apps, teams, grants, flags, reviews and systems, of what you may see."""
+    return searching.search(unit, query.q)
+
+
+def _add_export(name: str) -> None:
+    def handler(unit: Unit, query: schemas.ExportOptions) -> Response:
+        held = export.export(unit, name, ListQuery(query.filter, query.search, query.sort), query.format)
+        headers = {"Content-Disposition": f'attachment; filename="{name}-{unit.now:%Y-%m-%d}.{query.format}"'}
+        response = Response(held, content_type=MIME[query.format], headers=headers)
+        response.call_on_close(held.close)
+        return response
+
+    handler.__name__ = f"take_{name}_away"
+    handler.__doc__ = f"All {name} that match, as filtered and sorted, as CSV or JSON."
+    api.add(
+        "GET",
+        f"/exports/{name}",
+        f"Take a list of {name} away",
+        None,
+        query=schemas.ExportOptions,
+        inside=name in INSIDE,
+    )(handler)
+
+
+for _name in register.LISTS:
+    if _name != "items":
+        _add_export(_name)
+
+
+@api.add("GET", "/filters", "Filters that are kept", schemas.FiltersKept, query=schemas.FiltersOf)
+def get_filters(unit: Unit, query: schemas.FiltersOf) -> dict[str, Any]:
+    """Your own, and those that others share."""
+    return saved_filters.every(unit, query.list)
+
+
+def _query(body: schemas.KeepFilter) -> ListQuery:
+    return ListQuery(body.filter, body.search, body.sort)
+
+
+@api.add("POST", "/filters", "Keep a filter", schemas.FilterKept, body=schemas.KeepFilter, status=201)
+def keep_filter(unit: Unit, body: schemas.KeepFilter) -> dict[str, Any]:
+    """By a name, for yourself or for everybody."""
+    return saved_filters.keep(unit, body.name, body.list, _query(body), body.is_shared)
+
+
+@api.add("PUT", "/filters/<uuid:ident>", "Change a kept filter", schemas.FilterKept, body=schemas.KeepFilter)
+def change_filter(unit: Unit, ident: UUID, body: schemas.KeepFilter) -> dict[str, Any]:
+    """One of your own; it stays with its list."""
+    return saved_filters.change(unit, ident, body.name, _query(body), body.is_shared, if_match())
+
+
+@api.add("DELETE", "/filters/<uuid:ident>", "Remove a kept filter", schemas.Done)
+def remove_filter(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """One of your own, with the mail that comes of it."""
+    saved_filters.remove(unit, ident)
+    return {"done": True}
+
+
+@api.add(
+    "PUT", "/filters/<uuid:ident>/mail", "Have mail of what matches", schemas.FilterKept, body=schemas.MailOfFilter
+)
+def mail_filter(unit: Unit, ident: UUID, body: schemas.MailOfFilter) -> dict[str, Any]:
+    """Daily, weekly or never; only when something matches."""
+    return saved_filters.set_mail(unit, ident, body.every)
+
+
+@api.add(
+    "POST",
+    "/people/<uuid:ident>/move/preview",
+    "What a move of somebody comes to",
+    schemas.MovePlan,
+    body=schemas.MoveWish,
+)
+def preview_move(unit: Unit, ident: UUID, body: schemas.MoveWish) -> dict[str, Any]:
+    """What they keep, lose and get, and what others in the same job hold. Nothing happens."""
+    return moves.plan(unit, ident, body.job, body.joins, body.leaves)
+
+
+@api.add("POST", "/people/<uuid:ident>/erase/preview", "What erasing somebody would take away", schemas.Erased)
+def preview_erasing(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Counted, with what is kept and why. Nothing happens."""
+    return erasure.preview(unit, ident)
+
+
+@api.add("POST", "/people/<uuid:ident>/erase", "Erase what identifies somebody who left", schemas.Erased)
+def erase_person(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A stable pseudonym takes its place everywhere; it can't be undone. After a fresh proof."""
+    return erasure.erase(unit, ident)
+
+
+@api.add("POST", "/people/<uuid:ident>/held-data", "All that is held about somebody", schemas.HeldData)
+def take_held_data(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """For themselves, and for administrators, as a file to give away. The journal says that it was taken."""
+    return held_data.of_person(unit, ident)

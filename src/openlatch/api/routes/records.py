@@ -1,0 +1,232 @@
+"""The calls by which records are kept by hand: the same for every kind."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+from uuid import UUID
+
+from pydantic import BaseModel
+
+from openlatch import schemas
+from openlatch.api.api import api
+from openlatch.api.routing import if_match
+from openlatch.core.vocabulary import HolderKind
+from openlatch.errors import BadInput
+from openlatch.service.records import edit as record_edit
+from openlatch.service.records import existing_access, teams
+from openlatch.service.records import merge as record_merge
+from openlatch.service.records.existing_access import Known
+from openlatch.service.unit import Unit
+
+__all__ = ["api"]
+
+# What one record of a kind is called, with its article.
+NOUNS = {
+    "people": "a person",
+    "teams": "a team",
+    "memberships": "a membership",
+    "accounts": "an account",
+    "resources": "a resource",
+    "groups": "a group of resources",
+    "apps": "an app",
+}
+ARCHIVED = ("teams", "accounts", "resources", "groups", "apps")
+# Those of which many can be changed at once.
+MANY = ("people", "teams", "memberships", "accounts", "resources", "apps")
+
+
+def _values(body: BaseModel, form: type[BaseModel]) -> dict[str, Any]:
+    """What a merge patch sets: null empties a field. BadInput where a field can't be empty."""
+    given = body.model_dump(exclude_unset=True)
+    empty = {name: field.get_default(call_default_factory=True) for name, field in form.model_fields.items()}
+    needed = [name for name, value in given.items() if value is None and form.model_fields[name].is_required()]
+    if needed:
+        raise BadInput(f"{needed[0]} can't be empty.", "Give it, or leave it out.", {needed[0]: "is needed"})
+    return {name: empty[name] if value is None else value for name, value in given.items()}
+
+
+def _add(kind: str) -> None:
+    form, noun = schemas.FORMS[kind], NOUNS[kind]
+    changes, record = schemas.changes_of(form), schemas.Record[form]  # type: ignore[valid-type]
+    one, word = f"/{kind}/<uuid:ident>", record_edit.KINDS[kind].noun
+
+    def put(name: str, handler: Callable[..., Any], about: str, *route: Any, **more: Any) -> None:
+        handler.__name__, handler.__doc__ = f"{name}_{word}", about
+        api.add(*route, **more)(handler)
+
+    def make(unit: Unit, body: BaseModel) -> dict[str, Any]:
+        return record_edit.make(unit, kind, body.model_dump())
+
+    def show(unit: Unit, ident: UUID) -> dict[str, Any]:
+        return record_edit.shown(unit, kind, ident)
+
+    def edit(unit: Unit, ident: UUID, body: BaseModel) -> dict[str, Any]:
+        return record_edit.change(unit, kind, ident, _values(body, form), if_match())
+
+    def remove(unit: Unit, ident: UUID) -> dict[str, Any]:
+        record_edit.remove(unit, kind, ident, if_match())
+        return {"done": True}
+
+    put(
+        "make",
+        make,
+        "It is checked field by field; what is wrong is named by its field.",
+        "POST",
+        f"/{kind}",
+        f"Make {noun}",
+        record,
+        body=form,
+        status=201,
+    )
+    put(
+        "get_record_of",
+        show,
+        "Its values as a form holds them, and what depends on it.",
+        "GET",
+        f"{one}/record",
+        f"Show {noun} as it is edited",
+        record,
+    )
+    put(
+        "edit",
+        edit,
+        "A JSON merge patch (RFC 7396): what is left out stays as it is.",
+        "PATCH",
+        one,
+        f"Edit {noun}",
+        record,
+        body=changes,
+    )
+    put(
+        "remove",
+        remove,
+        "Only while nothing refers to it; otherwise the answer lists what does.",
+        "DELETE",
+        one,
+        f"Remove {noun}",
+        schemas.Done,
+    )
+    if kind in ARCHIVED:
+        _add_archive(kind, word, one, noun, record)
+    if kind in MANY:
+        _add_many(kind, word, form, changes)
+
+
+def _add_archive(kind: str, word: str, one: str, noun: str, record: type[BaseModel]) -> None:
+    def archive(unit: Unit, ident: UUID) -> dict[str, Any]:
+        """Put away: out of lists and choices, with its history. Only while no access hangs on it."""
+        return record_edit.archive(unit, kind, ident, True)
+
+    def unarchive(unit: Unit, ident: UUID) -> dict[str, Any]:
+        """Back among the others."""
+        return record_edit.archive(unit, kind, ident, False)
+
+    archive.__name__, unarchive.__name__ = f"archive_{word}", f"unarchive_{word}"
+    api.add("PUT", f"{one}/archived", f"Archive {noun}", record)(archive)
+    api.add("DELETE", f"{one}/archived", f"Take {noun} out of the archive", record)(unarchive)
+
+
+def _add_many(kind: str, word: str, form: type[BaseModel], changes: type[BaseModel]) -> None:
+    model = schemas.EditMany[changes]  # type: ignore[valid-type]
+
+    def preview_edit(unit: Unit, body: Any) -> dict[str, Any]:
+        """Each with what would change, or why it is refused. Nothing happens yet."""
+        return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), only_preview=True)
+
+    def edit_many(unit: Unit, body: Any) -> dict[str, Any]:
+        """What is refused for one leaves the others."""
+        return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), False, body.fingerprint)
+
+    preview_edit.__name__, edit_many.__name__ = f"preview_edit_of_{kind}", f"edit_{kind}"
+    answer = schemas.EditManyPreview
+    api.add("POST", f"/{kind}/edits/preview", f"What editing several {kind} would do", answer, body=model)(preview_edit)
+    api.add("POST", f"/{kind}/edits", f"Edit several {kind}", answer, body=model)(edit_many)
+
+
+for _kind in schemas.FORMS:
+    _add(_kind)
+
+
+@api.add("GET", "/teams/<uuid:ident>", "Show a team with its members", schemas.TeamPage)
+def get_team(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """And what it belongs to."""
+    return teams.page(unit, ident)
+
+
+def _add_merge(kind: str) -> None:
+    def preview_merge(unit: Unit, body: schemas.MergeWish) -> dict[str, Any]:
+        """What moves, what is filled, what is lost, and where more can be done afterwards. Nothing happens yet."""
+        return record_merge.preview(unit, kind, body.keep, body.drop)
+
+    def merge(unit: Unit, body: schemas.MergeWish) -> dict[str, Any]:
+        """Everything that refers to the one refers to the other from then on. It can be undone for thirty days."""
+        return record_merge.merge(unit, kind, body.keep, body.drop, body.fingerprint)
+
+    preview_merge.__name__, merge.__name__ = f"preview_merge_of_{kind}", f"merge_{kind}"
+    api.add(
+        "POST",
+        f"/{kind}/merge/preview",
+        f"What merging two {kind} would do",
+        schemas.MergePreview,
+        body=schemas.MergeWish,
+    )(preview_merge)
+    api.add("POST", f"/{kind}/merge", f"Merge two {kind}", schemas.MergeOf, body=schemas.MergeWish, status=201)(merge)
+
+
+for _kind in record_merge.MERGEABLE:
+    _add_merge(_kind)
+
+
+@api.add("GET", "/merges", "The latest merges", schemas.Merges)
+def get_merges(unit: Unit) -> dict[str, Any]:
+    """Newest first, with until when each can be undone."""
+    return {"merges": record_merge.latest(unit)}
+
+
+@api.add("POST", "/merges/<uuid:ident>/undo", "Undo a merge", schemas.MergeOf)
+def undo_merge(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """The record is there again, and what moved with it refers to it again."""
+    return record_merge.undo(unit, ident)
+
+
+def _known(body: schemas.RecordAccess) -> list[Known]:
+    return [
+        Known(
+            line.account,
+            HolderKind(line.holder_kind),
+            line.holder,
+            line.level,
+            line.resource,
+            line.since,
+            line.last_day,
+            line.given_by,
+            line.evidence,
+        )
+        for line in body.lines
+    ]
+
+
+@api.add(
+    "POST",
+    "/grants/record/preview",
+    "What recording existing access would do",
+    schemas.RecordAccessPreview,
+    body=schemas.RecordAccess,
+)
+def preview_recording(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
+    """Line by line: new, the same as what is recorded, or refused and why. Nothing happens yet."""
+    return existing_access.record(unit, _known(body), only_preview=True)
+
+
+@api.add(
+    "POST",
+    "/grants/record",
+    "Record existing access",
+    schemas.RecordAccessPreview,
+    body=schemas.RecordAccess,
+    status=201,
+)
+def record_access(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
+    """Nobody is asked, and nobody is said to have given it but who is named: it is recorded by whoever calls."""
+    return existing_access.record(unit, _known(body), False, body.fingerprint)

@@ -1,0 +1,58 @@
+"""The calls of the first set-up, and of what is set up for an organisation."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Response
+
+from openlatch import schemas
+from openlatch.api.api import api, signed_in
+from openlatch.api.routing import origin, the_service
+from openlatch.service.accounts import settings
+from openlatch.service.identity import set_up
+from openlatch.service.notifications import mail_server
+from openlatch.service.unit import Unit
+
+__all__ = ["api"]
+
+
+@api.add("GET", "/set-up", "Whether the service is to be set up", schemas.SetUpState, open=True)
+def get_set_up() -> dict[str, Any]:
+    """It is while there is no organisation."""
+    return {"needed": set_up.is_needed(the_service())}
+
+
+@api.add("POST", "/set-up", "Set up the first organisation", schemas.Me, body=schemas.SetUp, open=True)
+def carry_out_set_up(body: schemas.SetUp) -> Response:
+    """With the code that the start printed; whoever does is its administrator, and signed in."""
+    who = set_up.set_up(
+        the_service(), body.code, body.organisation, body.time_zone, body.name, body.address, body.password, origin()
+    )
+    return signed_in(who)
+
+
+@api.add(
+    "PUT", "/organisation", "Name the organisation, and set its time zone", schemas.Me, body=schemas.SetOrganisation
+)
+def set_organisation(unit: Unit, body: schemas.SetOrganisation) -> dict[str, Any]:
+    """Days and times are written in that time zone from then on."""
+    return settings.set_organisation(unit, body.name, body.time_zone)
+
+
+@api.add("GET", "/settings/mail", "Which server mail goes through", schemas.MailSettings)
+def get_mail_settings(unit: Unit) -> dict[str, Any]:
+    """Without its password; with what became of the last test message."""
+    return mail_server.shown(unit)
+
+
+@api.add("PUT", "/settings/mail", "Set which server mail goes through", schemas.MailSettings, body=schemas.SetMail)
+def set_mail_settings(unit: Unit, body: schemas.SetMail) -> dict[str, Any]:
+    """Without a host the worker's configuration counts."""
+    return mail_server.change(unit, body.host, body.port, body.user, body.password, body.sender, body.starttls)
+
+
+@api.add("POST", "/settings/mail/test", "Send yourself a test message", schemas.MailSettings, status=202)
+def test_mail_settings(unit: Unit) -> dict[str, Any]:
+    """What becomes of it is shown with the settings."""
+    return mail_server.send_test(unit)

@@ -1,0 +1,191 @@
+"""The commands that run the service itself."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import click
+from cryptography.fernet import Fernet
+
+from openlatch.adapters import ADAPTERS, Reading, class_of
+from openlatch.runtime.settings import Settings
+
+
+@click.command()
+def serve() -> None:
+    """Serve the API and the console until told to stop."""
+    from openlatch.runtime import serving
+
+    serving.serve(Settings.load())
+
+
+@click.command()
+def worker() -> None:
+    """Carry out revocations, read systems and evaluate rules in the background, until told to stop."""
+    from openlatch.runtime import serving
+
+    serving.work(Settings.load())
+
+
+@click.command()
+@click.option(
+    "--app-password", envvar="OPENLATCH_APP_PASSWORD", required=True, help="The password of the role openlatch_app."
+)
+@click.option("--web-password", envvar="OPENLATCH_WEB_PASSWORD", default="", help="That of openlatch_web.")
+@click.option("--worker-password", envvar="OPENLATCH_WORKER_PASSWORD", default="", help="That of openlatch_worker.")
+def migrate(app_password: str, web_password: str, worker_password: str) -> None:
+    """Bring the database up to date, as its owner."""
+    from openlatch.store.migrate import Passwords
+    from openlatch.store.migrate import migrate as carry_out
+
+    url = Settings.load().require("owner_database_url").owner_database_url
+    carry_out(url, Passwords(app_password, web_password, worker_password))
+    click.echo("The database is up to date.")
+
+
+@click.command("new-key")
+def new_key() -> None:
+    """Make a key: each of secret_key, systems_key and evidence_key takes one of its own."""
+    click.echo(Fernet.generate_key().decode())
+
+
+@click.command()
+@click.argument("name")
+@click.argument("slug")
+@click.option("--time-zone", default="UTC", show_default=True, help="As in Europe/London.")
+@click.option("--administrator", required=True, help="The administrator's name.")
+@click.option("--address", required=True, help="Their e-mail address, to sign in with.")
+@click.password_option(envvar="OPENLATCH_PASSWORD", help="Their password, at least 12 characters.")
+def organisation(name: str, slug: str, time_zone: str, administrator: str, address: str, password: str) -> None:
+    """Make an organisation called NAME with its first administrator."""
+    from openlatch.runtime import serving
+    from openlatch.service.identity import authentication
+
+    service = serving.assemble(Settings.load())
+    authentication.make_organisation(service, name, slug, time_zone, administrator, address, password)
+    click.echo(f"Made {name}. {administrator} can sign in as {address}.")
+
+
+@click.command()
+@click.argument("slug")
+@click.argument("name")
+@click.option("--kind", type=click.Choice(list(ADAPTERS)), default="postgresql", show_default=True, help="What it is.")
+@click.option("--key", default=None, help="The key that files name it by; left out, its name.")
+@click.option("--set", "given", multiple=True, metavar="NAME=VALUE", help="How it is reached; repeat it.")
+@click.option("--password", envvar="OPENLATCH_SYSTEM_PASSWORD", help="The password or key of Open Latch's login.")
+def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, ...], password: str | None) -> None:
+    """Connect the system NAME to the organisation SLUG. It is tried before it is stored, and read."""
+    from openlatch.runtime import serving
+    from openlatch.service.identity import authentication
+    from openlatch.service.systems import systems
+
+    settings = _settings(kind, given)
+    if password is None:
+        password = click.prompt("Password", hide_input=True) if class_of(kind).can.secret else ""
+    adapter = ADAPTERS[kind](settings, password)
+    adapter.check()
+    reading = Reading.of(adapter.read())
+    service = serving.assemble(Settings.load())
+    systems.connect(service, authentication.service_viewer(service, slug), key or name, name, kind, settings, password)
+    click.echo(json.dumps({"accounts": len(reading.accounts), "grants": len(reading.holdings)}))
+
+
+def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
+    """The settings of a system, with what is usual for those left out. UsageError that names what is missing."""
+    taken = {setting.name: setting for setting in class_of(kind).settings_taken}
+    told = dict(pair.partition("=")[::2] for pair in given)
+    for name, value in told.items():
+        if name in taken and isinstance(taken[name].usual, int) and not value.isdigit():
+            raise click.UsageError(f"{name} has to be a whole number, and is {value!r}.")
+    settings: dict[str, str | int] = {}
+    for name, setting in taken.items():
+        if name in told:
+            settings[name] = int(told[name]) if isinstance(setting.usual, int) else told[name]
+        elif setting.usual is not None:
+            settings[name] = setting.usual
+    lacking = [name for name in taken if name not in settings]
+    unknown = [name for name in told if name not in taken]
+    if lacking or unknown:
+        listed = "\n".join(f"  --set {name}=…  {setting.about}" for name, setting in taken.items())
+        wrong = f"Missing: {', '.join(lacking)}." if lacking else f"There is no setting {', '.join(unknown)}."
+        raise click.UsageError(f"{wrong} A system of the kind {kind} takes:\n{listed}")
+    return settings
+
+
+@click.command()
+@click.option("--reset", is_flag=True, help="Start over.")
+@click.option("--port", default=8620, show_default=True, help="The port to serve on, if it is free.")
+def demo(reset: bool, port: int) -> None:
+    """Start everything with the demo organisation, in the foreground."""
+    from openlatch.runtime.demo import run
+
+    run(reset, port)
+
+
+_DATA = click.option(
+    "--data",
+    type=click.Path(path_type=Path),
+    default=Path("/var/lib/openlatch"),
+    show_default=True,
+    envvar="OPENLATCH_DATA",
+    help="The folder for the database, keys, logs and backups.",
+)
+
+
+@click.command()
+@_DATA
+@click.option("--bind", default="127.0.0.1:8620", show_default=True, help="Where to listen.")
+@click.option("--address", default="", help="Where people reach the console, as https://latch.example.org.")
+@click.option("--trusted-proxies", type=click.IntRange(0, 5), default=0, help="How many proxies stand in front.")
+@click.option("--unit", "wants_unit", is_flag=True, help="Print a systemd unit that does this, and do nothing.")
+def run(data: Path, bind: str, address: str, trusted_proxies: int, wants_unit: bool) -> None:
+    """Run the whole service for real out of one folder: database, web, worker, backups, logs."""
+    from openlatch.runtime import own_server
+
+    folder = data.resolve()
+    if wants_unit:
+        click.echo(own_server.unit(folder, bind, address, trusted_proxies), nl=False)
+    else:
+        own_server.run(folder, bind, address, trusted_proxies)
+
+
+@click.command()
+@_DATA
+@click.argument("backup", type=click.Path(path_type=Path))
+@click.confirmation_option(prompt="Put this backup in the place of what is there now?")
+def restore(data: Path, backup: Path) -> None:
+    """Put a BACKUP in the place of what is in the folder, while nothing runs there."""
+    from openlatch.runtime import own_server
+
+    own_server.restore(data.resolve(), backup.resolve())
+
+
+@click.command()
+@_DATA
+@click.option("--to", required=True, help="An empty database on your own server, as its owner: postgresql://…")
+@click.option(
+    "--configuration",
+    type=click.Path(path_type=Path),
+    required=True,
+    help="The folder that the configurations of the processes are written to.",
+)
+def move(data: Path, to: str, configuration: Path) -> None:
+    """Move the data of `openlatch run` to a database server of your own."""
+    from openlatch.runtime import own_server
+
+    own_server.move(data.resolve(), to, configuration.resolve())
+
+
+COMMANDS: dict[str, click.Command] = {
+    "run": run,
+    "restore": restore,
+    "move": move,
+    "serve": serve,
+    "worker": worker,
+    "migrate": migrate,
+    "new-key": new_key,
+    "organisation": organisation,
+    "connect": connect,
+    "demo": demo,
+}

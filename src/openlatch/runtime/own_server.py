@@ -1,0 +1,429 @@
+"""Everything that a small organisation needs, in one folder: a private PostgreSQL, the web process, the worker, keys,
+logs that are rotated, and a backup each day that is tried by restoring it.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from types import FrameType
+from typing import Any
+from urllib.parse import unquote, urlsplit
+
+import psycopg
+from cryptography.fernet import Fernet
+from psycopg import sql
+
+from openlatch.errors import BadInput
+from openlatch.private_files import appended, private_folder
+from openlatch.processes import CantStart, is_free
+from openlatch.runtime.cluster import Cluster, postgres_program
+from openlatch.store.migrate import APP_ROLE, WEB_ROLE, WORKER_ROLE, Passwords, migrate
+
+DATABASE = "openlatch"
+START_SECONDS = 90
+BACKUPS_KEPT = 14
+LARGEST_LOG = 20 * 1024 * 1024
+LOGS_KEPT = 5
+LOOK_EVERY = 60.0
+# What a backup leaves out: work that waits in the queue is found again in the tables.
+_LEFT_OUT = ("procrastinate_*",)
+
+
+class Stop(Exception):
+    """Somebody asked us to stop."""
+
+
+@dataclass(frozen=True, slots=True)
+class Keys:
+    """The keys and passwords that the folder has for itself. They are kept apart from the database and its backups."""
+
+    secret_key: str
+    systems_key: str
+    evidence_key: str
+    app_password: str
+    web_password: str
+    worker_password: str
+
+    @classmethod
+    def of(cls, folder: Path) -> Keys:
+        """Those kept in a folder, made at its first start; readable by their owner alone."""
+        kept = folder / "keys.json"
+        if not kept.exists():
+            made = {name: Fernet.generate_key().decode() for name in ("secret_key", "systems_key", "evidence_key")}
+            made |= {name: secrets.token_urlsafe(24) for name in ("app_password", "web_password", "worker_password")}
+            number = os.open(kept, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(number, "w") as file:
+                json.dump(made, file, indent=2)
+        if kept.stat().st_mode & 0o077:
+            raise CantStart(f"{kept} can be read by others.", f"chmod 600 {kept}")
+        return cls(**json.loads(kept.read_text()))
+
+
+class OwnServer:
+    """The service for real, out of one folder."""
+
+    def __init__(self, folder: Path, bind: str, public_address: str, trusted_proxies: int) -> None:
+        self.folder = folder
+        self.bind = bind
+        self.public_address = public_address.rstrip("/") or f"http://{bind}"
+        self.trusted_proxies = trusted_proxies
+        self.cluster = Cluster(folder / "database")
+        self.children: dict[str, subprocess.Popen[bytes]] = {}
+
+    def prepare(self) -> Keys:
+        """Start the database, bring it up to date, and give the keys."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        keys = Keys.of(self.folder)
+        private_folder(self.folder / "logs")
+        private_folder(self.folder / "backups")
+        self.cluster.start()
+        self.cluster.ensure_database(DATABASE)
+        migrate(self.cluster.url(DATABASE), Passwords(keys.app_password, keys.web_password, keys.worker_password))
+        return keys
+
+    def start(self) -> None:
+        """Start everything, and wait until the console answers. CantStart says what did not."""
+        host, _, port = self.bind.rpartition(":")
+        if host in ("127.0.0.1", "localhost") and not is_free(int(port)):
+            raise CantStart(f"Something listens on {self.bind} already.", "Choose another address with --bind.")
+        keys = self.prepare()
+        for name, environment in self.environments(keys).items():
+            with appended(self._log(name)) as log:
+                self.children[name] = subprocess.Popen(
+                    [sys.executable, "-c", "from openlatch.cli.main import main; main()", name],
+                    env={**_clean(os.environ), **environment},
+                    stdin=subprocess.DEVNULL,
+                    stdout=log,
+                    stderr=log,
+                    start_new_session=True,
+                )
+        self._await_web()
+
+    def environments(self, keys: Keys) -> dict[str, dict[str, str]]:
+        """What each process is told: the web process has neither the systems' key nor the one for evidence."""
+        shared = {
+            "OPENLATCH_SECRET_KEY": keys.secret_key,
+            "OPENLATCH_BIND": self.bind,
+            "OPENLATCH_PUBLIC_ADDRESS": self.public_address,
+            "OPENLATCH_TRUSTED_PROXIES": str(self.trusted_proxies),
+            "OPENLATCH_TREE_HEADS_FILE": str(self.folder / "tree-heads.jsonl"),
+        }
+        return {
+            "serve": {
+                **shared,
+                "OPENLATCH_DATABASE_URL": self.cluster.url(DATABASE, WEB_ROLE, keys.web_password),
+            },
+            "worker": {
+                **shared,
+                "OPENLATCH_DATABASE_URL": self.cluster.url(DATABASE, WORKER_ROLE, keys.worker_password),
+                "OPENLATCH_SYSTEMS_KEY": keys.systems_key,
+                "OPENLATCH_EVIDENCE_KEY": keys.evidence_key,
+            },
+        }
+
+    def _log(self, name: str) -> Path:
+        return self.folder / "logs" / f"{name}.log"
+
+    def _await_web(self) -> None:
+        port = self.bind.rpartition(":")[2]
+        deadline = time.monotonic() + START_SECONDS
+        while time.monotonic() < deadline:
+            self.refuse_dead()
+            try:
+                with urllib.request.urlopen(f"http://127.0.0.1:{port}/healthz", timeout=2):
+                    return
+            except (urllib.error.URLError, ConnectionError, TimeoutError):
+                time.sleep(0.1)
+        raise CantStart(f"The web process did not answer within {START_SECONDS} s.\n{self._end_of('serve')}")
+
+    def refuse_dead(self) -> None:
+        """CantStart, with the end of its log, when a process of ours has ended by itself."""
+        for name, child in self.children.items():
+            if child.poll() is not None:
+                raise CantStart(f"{name} ended by itself with {child.returncode}.\n{self._end_of(name)}")
+
+    def _end_of(self, name: str) -> str:
+        return "\n".join(self._log(name).read_text(errors="replace").splitlines()[-25:])
+
+    def code(self) -> str:
+        """The line with the set-up code that the web process printed; empty when it is set up already."""
+        lines = self._log("serve").read_text(errors="replace").splitlines()
+        return next((line for line in reversed(lines) if "give this code" in line), "")
+
+    def stop(self) -> None:
+        """Stop everything that was started, by its id, and wait until it is gone."""
+        for child in self.children.values():
+            child.terminate()
+        for child in self.children.values():
+            try:
+                child.wait(40)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                child.wait(5)
+        self.children.clear()
+        self.cluster.stop()
+
+    def look_after(self, now: datetime) -> None:
+        """Rotate logs that have become large, and make the day's backup when it is due."""
+        for log in (*(self.folder / "logs").glob("*.log"), self.cluster.log):
+            rotate(log)
+        last = max((backup.stat().st_mtime for backup in self.backups()), default=0.0)
+        if now - datetime.fromtimestamp(last, UTC) >= timedelta(days=1):
+            self.back_up(now)
+
+    def backups(self) -> list[Path]:
+        """The backups that there are, the oldest first."""
+        return sorted((self.folder / "backups").glob("*.dump"))
+
+    def back_up(self, now: datetime) -> Path:
+        """Make a backup, and try it: it counts once it was restored beside, and says the same of the journal.
+
+        The keys are not in it. CantStart when it can't be made or can't be restored.
+        """
+        made = self.folder / "backups" / f"openlatch-{now:%Y-%m-%dT%H%M%SZ}.dump"
+        partial = made.with_suffix(".partial")
+        number = os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(number, "wb") as file:
+            leave = [f"--exclude-table-data={pattern}" for pattern in _LEFT_OUT]
+            _run(["pg_dump", "--format=custom", *leave], self.cluster.url(DATABASE), stdout=file)
+        trial = f"restored_{now:%Y%m%d%H%M%S}"
+        try:
+            restore_into(self.cluster, trial, partial)
+            restored = _heads(self.cluster.url(trial))
+            if restored != _heads(self.cluster.url(DATABASE), restored):
+                raise CantStart("The backup was restored, and its journal is not the one that was backed up.")
+        finally:
+            _drop(self.cluster, trial)
+        partial.rename(made)
+        for old in self.backups()[:-BACKUPS_KEPT]:
+            old.unlink()
+        return made
+
+
+def _clean(environment: Mapping[str, str]) -> dict[str, str]:
+    """The environment without what others may have set for another service of ours."""
+    return {name: value for name, value in environment.items() if not name.startswith("OPENLATCH_")}
+
+
+def _run(command: list[str], database: str, **more: Any) -> None:
+    """Run one of PostgreSQL's programs on a database. Its password is not on the command line, where others see it."""
+    parts = urlsplit(database)
+    named = f"{parts.scheme}://{parts.username}@{parts.hostname}:{parts.port or 5432}{parts.path}"
+    done = subprocess.run(
+        [postgres_program(command[0]), *command[1:], "--dbname", named],
+        env={**os.environ, "PGPASSWORD": unquote(parts.password or "")},
+        stderr=subprocess.PIPE,
+        check=False,
+        **more,
+    )
+    if done.returncode:
+        raise CantStart(f"{command[0]} failed: {done.stderr.decode(errors='replace')[-2000:]}")
+
+
+def _heads(url: str, at: Mapping[str, bytes] | None = None) -> dict[str, bytes]:
+    """The hash of each organisation's last journal entry; or of those ``at`` the positions of others."""
+    with psycopg.connect(url) as db:
+        if at is None:
+            rows = db.execute("select organisation_id::text, position, hash from journal_heads").fetchall()
+            return {f"{organisation} {position}": bytes(known) for organisation, position, known in rows}
+        found = {}
+        for key in at:
+            organisation, position = key.split()
+            row = db.execute(
+                "select hash from journal where organisation_id = %s and position = %s", (organisation, int(position))
+            ).fetchone()
+            if row is not None:
+                found[key] = bytes(row[0])
+        return found
+
+
+def _drop(cluster: Cluster, name: str) -> None:
+    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
+        db.execute(sql.SQL("drop database if exists {} with (force)").format(sql.Identifier(name)))
+
+
+def restore_into(cluster: Cluster, name: str, backup: Path) -> None:
+    """Make a database from a backup. CantStart when there is one of that name, or the backup can't be read."""
+    with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
+        db.execute(sql.SQL("create database {}").format(sql.Identifier(name)))
+    _run(["pg_restore", "--no-owner", "--exit-on-error", str(backup)], cluster.url(name))
+
+
+def rotate(log: Path) -> None:
+    """Put a log that has become large aside; writers go on writing to the same file, which begins anew."""
+    if not log.exists() or log.stat().st_size < LARGEST_LOG:
+        return
+    for number in range(LOGS_KEPT - 1, 0, -1):
+        older = log.with_suffix(f".log.{number}")
+        if older.exists():
+            older.rename(log.with_suffix(f".log.{number + 1}"))
+    first = log.with_suffix(".log.1")
+    shutil.copyfile(log, first)
+    first.chmod(0o600)
+    os.truncate(log, 0)
+    beyond = log.with_suffix(f".log.{LOGS_KEPT + 1}")
+    beyond.unlink(missing_ok=True)
+
+
+def _on_signal(number: int, frame: FrameType | None) -> None:
+    raise Stop
+
+
+def run(folder: Path, bind: str, public_address: str, trusted_proxies: int) -> None:
+    """Run the service out of a folder until told to stop."""
+    signal.signal(signal.SIGTERM, _on_signal)
+    signal.signal(signal.SIGINT, _on_signal)
+    server = OwnServer(folder, bind, public_address, trusted_proxies)
+    try:
+        server.start()
+        _say(f"Open Latch is at {server.public_address}\n{server.code()}".rstrip())
+        _say(f"Data, keys, logs and backups: {folder}. Keep {folder / 'keys.json'} somewhere else as well.")
+        looked = 0.0
+        while True:
+            if time.monotonic() - looked >= LOOK_EVERY:
+                looked = time.monotonic()
+                _looked_after(server)
+            time.sleep(1)
+            server.refuse_dead()
+    except Stop:
+        _say("Stopping.")
+    finally:
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        server.stop()
+
+
+def _looked_after(server: OwnServer) -> None:
+    """A backup that can't be made does not stop the service; it is said, and tried again."""
+    try:
+        server.look_after(datetime.now(UTC))
+    except (CantStart, OSError, psycopg.Error) as error:
+        _say(f"The backup failed: {error}")
+
+
+def restore(folder: Path, backup: Path) -> None:
+    """Put a backup in the place of what is in a folder, while nothing runs there; what was there is kept beside."""
+    cluster = Cluster(folder / "database")
+    if not backup.exists():
+        raise BadInput(f"There is no file {backup}.", "Name one of those in the folder backups.")
+    if (folder / "database" / "data" / "postmaster.pid").exists():
+        raise CantStart("Open Latch runs in this folder.", "Stop it first.")
+    keys = Keys.of(folder)
+    cluster.start()
+    try:
+        fresh, aside = "openlatch_restored", f"openlatch_before_{datetime.now(UTC):%Y%m%d%H%M%S}"
+        _drop(cluster, fresh)
+        cluster.ensure_database(DATABASE)
+        # The roles that a backup gives rights to are the server's; a fresh one has to have them first.
+        migrate(cluster.url(DATABASE), Passwords(keys.app_password, keys.web_password, keys.worker_password))
+        restore_into(cluster, fresh, backup)
+        with psycopg.connect(cluster.url("postgres"), autocommit=True) as db:
+            for was, now in ((DATABASE, aside), (fresh, DATABASE)):
+                db.execute(sql.SQL("alter database {} rename to {}").format(sql.Identifier(was), sql.Identifier(now)))
+        migrate(cluster.url(DATABASE), Passwords(keys.app_password, keys.web_password, keys.worker_password))
+    finally:
+        cluster.stop()
+    _say(f"{backup.name} is in place. What was there before is kept as the database {aside}.")
+
+
+def move(folder: Path, to: str, configuration: Path) -> None:
+    """Move the same data to a database server of one's own, and write a configuration for each process.
+
+    ``to`` is the address of an empty database there, as its owner, who may make roles. BadInput when it is not empty.
+    """
+    keys = Keys.of(folder)
+    with psycopg.connect(to) as db:
+        row = db.execute("select count(*) from pg_tables where schemaname = 'public'").fetchone()
+    if row is None or row[0]:
+        raise BadInput("The database there is not empty.", "Make a fresh one, owned by whom you name in --to.")
+    cluster = Cluster(folder / "database")
+    cluster.start()
+    passing = private_folder(folder / "backups") / "moving.dump"
+    try:
+        with passing.open("wb") as file:
+            passing.chmod(0o600)
+            plain = ("--no-owner", "--no-privileges")
+            _run(["pg_dump", "--format=custom", *plain], cluster.url(DATABASE), stdout=file)
+        _run(["pg_restore", *plain, "--exit-on-error", str(passing)], to)
+        migrate(to, Passwords(keys.app_password, keys.web_password, keys.worker_password))
+        expected, found = _heads(cluster.url(DATABASE)), _heads(to)
+    finally:
+        passing.unlink(missing_ok=True)
+        cluster.stop()
+    if expected != found:
+        raise CantStart("The journal there is not the one that was moved.", "Make a fresh database, and try again.")
+    _write_configuration(configuration, to, keys)
+    _say(
+        f"Everything is there. Configurations: {configuration}/web.toml, worker.toml, admin.toml. "
+        f"What is in {folder} is as it was; run it no more."
+    )
+
+
+def _write_configuration(folder: Path, to: str, keys: Keys) -> None:
+    private_folder(folder)
+    place = to.split("://", 1)[1].rpartition("@")[2]
+    held = asdict(keys)
+    shared = f'secret_key = "{keys.secret_key}"\n'
+    own = {
+        "web": (WEB_ROLE, "web_password", ""),
+        "worker": (WORKER_ROLE, "worker_password", "all"),
+        "admin": (APP_ROLE, "app_password", "all"),
+    }
+    for name, (role, password, which) in own.items():
+        written = f'database_url = "postgresql://{role}:{held[password]}@{place}"\n{shared}'
+        if which:
+            written += f'systems_key = "{keys.systems_key}"\nevidence_key = "{keys.evidence_key}"\n'
+        if name == "admin":
+            written += f'owner_database_url = "{to}"\n'
+        number = os.open(folder / f"{name}.toml", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(number, "w") as file:
+            file.write(written)
+
+
+UNIT = """[Unit]
+Description=Open Latch
+After=network-online.target
+Wants=network-online.target
+
+[Service]
+{user}ExecStart={program} run --data {folder} --bind {bind}{more}
+Restart=on-failure
+RestartSec=5
+TimeoutStopSec=90
+NoNewPrivileges=true
+ProtectSystem=strict
+ReadWritePaths={folder}
+PrivateTmp=true
+PrivateDevices=true
+RestrictSUIDSGID=true
+LockPersonality=true
+
+[Install]
+WantedBy=multi-user.target
+"""
+
+
+def unit(folder: Path, bind: str, public_address: str, trusted_proxies: int) -> str:
+    """A systemd unit that runs the service out of a folder, as whoever asks for it."""
+    user = "" if os.getuid() == 0 else f"User={os.environ.get('USER', 'openlatch')}\n"
+    more = f" --address {public_address}" if public_address else ""
+    more += f" --trusted-proxies {trusted_proxies}" if trusted_proxies else ""
+    program = Path(sys.argv[0]).resolve()
+    return UNIT.format(user=user, program=program, folder=folder, bind=bind, more=more)
+
+
+def _say(text: str) -> None:
+    print(text, flush=True)

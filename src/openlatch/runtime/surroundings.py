@@ -1,0 +1,104 @@
+"""The systems around the demo, besides the telemetry database: directory, mail, calendars, a host and a cloud service.
+
+Each is real where Debian has a server for it. One whose package can't be had is left out, and said to be.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.demo import loader
+from openlatch.processes import CantStart, usual_port
+from openlatch.service.systems import systems
+from openlatch.service.unit import Service, Viewer
+from openlatch.store.tables import System
+from openlatch.test_systems import calendars, cloud, directory, host, mailboxes
+from openlatch.test_systems.server import Server
+
+DOMAIN = "hollinfell.example.org"
+
+
+@dataclass
+class Surroundings:
+    """What was started, and how Open Latch is connected with each: name, kind and settings."""
+
+    folder: Path
+    secret: str
+    said: Callable[[str], None]
+    plan: dict[str, Any] = field(default_factory=dict)
+    servers: list[Server | cloud.CloudServer] = field(default_factory=list)
+    connections: list[tuple[str, str, dict[str, Any]]] = field(default_factory=list)
+
+    def start(self, service: Service) -> None:
+        """Start all that can be had; what is missing is said, and the rest goes on."""
+        day = loader.base_day(service.clock())
+        self.plan = loader.systems_plan(day)
+        for start in (self._directory, self._mailboxes, self._calendars):
+            try:
+                start()
+            except CantStart as error:
+                self.said(f"{error.detail} {error.remedy} The demo goes on without it.")
+        root = self.folder / "host"
+        if not (root / "made").exists():
+            host.prepare(root, self.plan["host"], day)
+        self.connections.append(("Camera host", "host", host.usual(root, self.plan["host"])))
+        self._cloud()
+
+    def _directory(self) -> None:
+        server = directory.DirectoryServer(self.folder / "directory")
+        server.start()
+        self.servers.append(server)
+        if not server.is_made:
+            server.prepare(self.plan["directory"], self.secret)
+        self.connections.append(("Call-out directory", "directory", directory.usual(server)))
+
+    def _mailboxes(self) -> None:
+        server = mailboxes.MailboxServer(self.folder / "mailboxes", secret=self.secret)
+        server.start()
+        self.servers.append(server)
+        if not server.is_made:
+            server.prepare(self.plan["mailboxes"])
+        server.sign_in(self.plan["mailboxes"]["signed_in"])
+        self.connections.append(("Desk mail server", "mailboxes", {**mailboxes.usual(server), "domain": DOMAIN}))
+
+    def _calendars(self) -> None:
+        server = calendars.CalendarServer(self.folder / "calendars", secret=self.secret)
+        server.start()
+        self.servers.append(server)
+        if not server.is_made:
+            server.prepare(self.plan["calendars"])
+        self.connections.append(("Office calendars", "dav", calendars.usual(server)))
+
+    def _cloud(self) -> None:
+        folder = self.folder / "cloud"
+        folder.mkdir(parents=True, exist_ok=True)
+        service = cloud.Cloud(self.secret, folder)
+        if not service.state.people:
+            service.load(self.plan["cloud"])
+        service.manners = cloud.Manners(**self.plan["manners"])
+        server = cloud.CloudServer(service, usual_port(folder))
+        server.start()
+        self.servers.append(server)
+        self.connections.append(("Design cloud", "cloud", {"address": server.address}))
+
+    def connect(self, service: Service, organisation: UUID) -> None:
+        """Connect each with Open Latch, where that has changed, and read it."""
+        viewer = Viewer.itself(organisation)
+        for name, kind, settings in self.connections:
+            with service.unit(viewer) as unit:
+                known = unit.db.scalars(select(System).where(System.key == name)).first()
+                ident = known.id if known is not None and known.settings == settings else None
+            if ident is None:
+                ident = systems.connect(service, viewer, name, name, kind, settings, self.secret)
+            systems.read(service, organisation, ident)
+
+    def stop(self) -> None:
+        """Stop what was started."""
+        for server in self.servers:
+            server.stop()

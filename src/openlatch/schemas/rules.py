@@ -1,0 +1,204 @@
+"""The rules: how they are set, what a change would raise and clear, own rules, and the facts about somebody."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+from uuid import UUID
+
+from pydantic import Field
+
+from openlatch.schemas.answers import Answer, Subject
+from openlatch.schemas.requests import Request
+
+__all__ = [
+    "FactOf",
+    "FactsAbout",
+    "FactsQuery",
+    "LimitOf",
+    "OwnRuleSource",
+    "OwnRulesChecked",
+    "RuleEffect",
+    "RuleEffects",
+    "RuleOf",
+    "RulesFile",
+    "RulesPage",
+    "SetRules",
+    "WantDigest",
+    "WeightsOf",
+]
+
+Points = Annotated[int, Field(ge=0, le=100)]
+Four = Annotated[list[int | None], Field(min_length=4, max_length=4)]
+
+
+class RuleOf(Answer):
+    """A rule: what it looks for, what to do about it, and how many flags it has open."""
+
+    key: str
+    subject: str
+    title: str
+    about: str
+    remedy: str
+    limits: list[str]
+    off: bool
+    own: bool
+    open: int
+
+
+class LimitOf(Answer):
+    """A limit: a number for each sensitivity, low to critical. None: there the rule never speaks."""
+
+    name: str
+    unit: str
+    about: str
+    usual: list[int | None]
+    values: list[int | None]
+
+
+class WeightsOf(Answer):
+    """The points of a score's parts."""
+
+    reach: list[int]
+    sensitivity: list[int]
+    outside: int
+    staleness: int
+    doubt: int
+
+
+class RulesPage(Answer):
+    """Every rule, and how they are set."""
+
+    rules: list[RuleOf]
+    limits: list[LimitOf]
+    weights: WeightsOf
+    never_together: list[list[str]]
+    known_publishers: list[str]
+
+
+class SetWeights(Request):
+    """The points of a score's parts, 0 to 100 each."""
+
+    reach: Annotated[list[Points], Field(min_length=4, max_length=4)]
+    sensitivity: Annotated[list[Points], Field(min_length=4, max_length=4)]
+    outside: Points
+    staleness: Points
+    doubt: Points
+
+
+class SetRules(Request):
+    """How the rules are set. What is left out stays as it is."""
+
+    limits: dict[str, Four] | None = Field(None, examples=[{"unused": [180, 120, 90, 30]}])
+    weights: SetWeights | None = None
+    off: list[str] | None = Field(None, description="The keys of all rules that are off.")
+    never_together: list[Annotated[list[str], Field(min_length=2, max_length=2)]] | None = Field(None, max_length=50)
+    known_publishers: list[str] | None = Field(None, max_length=1000)
+
+
+class RuleExample(Answer):
+    """A flag that would be raised or cleared."""
+
+    what: str
+    sentence: str
+    score: int
+
+
+class RuleEffect(Answer):
+    """What a change would do to the flags of one rule."""
+
+    rule: str
+    title: str
+    raised: int
+    cleared: int
+    rescored: int
+    examples: list[RuleExample]
+
+
+class RuleEffects(Answer):
+    """What a change of the rules would do."""
+
+    effects: list[RuleEffect]
+
+
+class RulesFile(Request):
+    """A file of own rules, as text."""
+
+    text: str = Field(max_length=200_000)
+
+
+class OwnRuleNamed(Answer):
+    """An own rule in a file."""
+
+    key: str
+    on: str
+    title: str
+
+
+class RuleFailure(Answer):
+    """An example that does not come out as its file says."""
+
+    rule: str
+    example: int
+    expected: bool
+    why: str
+
+
+class OwnRulesChecked(Answer):
+    """What a file of own rules says, which examples fail, and what the rules would raise now."""
+
+    rules: list[OwnRuleNamed]
+    failures: list[RuleFailure]
+    effects: list[RuleEffect]
+
+
+class OwnRuleSource(Answer):
+    """The file that an own rule came in."""
+
+    key: str
+    source: str
+
+
+class FactOf(Answer):
+    """A fact about a subject, with what it says."""
+
+    name: str
+    about: str
+    value: Any
+
+
+class RuleLooking(Answer):
+    """A rule that looks at a subject, and what it makes of it."""
+
+    key: str
+    title: str
+    about: str
+    found: bool
+    sentence: str
+
+
+class FactsOf(Answer):
+    """What the rules are told of one subject."""
+
+    subject: Subject
+    holder: str
+    account: str | None
+    facts: list[FactOf]
+    rules: list[RuleLooking]
+
+
+class FactsAbout(Answer):
+    """What the rules are told of somebody, their grants and their sessions."""
+
+    subjects: list[FactsOf]
+
+
+class WantDigest(Request):
+    """Whether one gets the weekly letter about flags."""
+
+    wants: bool
+
+
+class FactsQuery(Request):
+    """About whom; left out, about oneself."""
+
+    person: UUID | None = None

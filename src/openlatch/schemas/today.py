@@ -1,0 +1,58 @@
+"""The answer to what needs a person today."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from openlatch.schemas.answers import Answer, FlagRow, RevocationRow, SystemRow
+from openlatch.schemas.reviews import RoundRow
+
+__all__ = ["Today"]
+
+
+class RuleCount(Answer):
+    """How many flags a rule has open."""
+
+    rule: str
+    title: str
+    count: int
+
+
+class TodayFlags(Answer):
+    """The worst open flags, and how many there are."""
+
+    worst: list[FlagRow]
+    by_severity: dict[str, int]
+    by_rule: list[RuleCount]
+
+
+class WeekOfEnds(Answer):
+    """How many grants end in a week."""
+
+    week_begins: str
+    count: int
+
+
+class TodayExposures(Answer):
+    """How much is open to outsiders of what one answers for."""
+
+    open: int
+    unjudged: int = Field(description="Of which nobody has said yet whether it is intended.")
+    anyone_changes: int = Field(description="By which anyone, whoever signs in, or has a link can change something.")
+
+
+class Today(Answer):
+    """What needs a person today."""
+
+    flags: TodayFlags
+    items_to_decide: int
+    questions_to_answer: int
+    offers_pending: int
+    requests_pending: int
+    rounds: list[RoundRow]
+    revocations: list[RevocationRow]
+    revocations_going_on: int
+    ends: list[WeekOfEnds]
+    exposures: TodayExposures
+    systems_down: list[SystemRow]
+    counts: dict[str, int]

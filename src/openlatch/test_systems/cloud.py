@@ -1,0 +1,296 @@
+"""A simulated cloud service, for what no server from Debian does: shared spaces, connected apps, tokens, sessions.
+
+It speaks SCIM 2.0 for people (RFC 7643, 7644) and OAuth 2.0 for tokens (RFC 7009 revocation, RFC 7662 introspection);
+spaces and sessions have calls of its own. Its awkward manners can be switched one by one with ``PUT /manners``.
+"""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from dataclasses import asdict, dataclass, field
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from flask import Flask, Response, jsonify, request
+from werkzeug.serving import WSGIRequestHandler, make_server
+
+from openlatch.test_systems.cloud_rules import add_rules
+
+SCIM_LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+SCIM_USER = "urn:ietf:params:scim:schemas:core:2.0:User"
+ROLES = ("guest", "viewer", "editor", "full")
+
+
+@dataclass
+class Manners:
+    """How it behaves. All off, it does what it is asked at once."""
+
+    reduce_first: bool = False  # A full member can't be removed before they are reduced.
+    waits_for_person: bool = False  # Removing anybody but a guest waits for that person to agree.
+    delay: float = 0.0  # A change takes effect only after so many seconds.
+    limit: int = 0  # So many calls a second; more are told when to come back.
+    says_done: bool = False  # It says that it was done when it was not.
+    stubborn: str = ""  # The same, in one space only.
+    down: bool = False  # It answers nothing but 503.
+    hangs: float = 0.0  # It takes so many seconds for each answer.
+    shifts: bool = False  # Pages repeat a row and skip another while data changes.
+
+
+@dataclass
+class State:
+    """What it holds; ``later`` are changes that have yet to take effect."""
+
+    people: dict[str, dict[str, Any]] = field(default_factory=dict)
+    spaces: dict[str, dict[str, Any]] = field(default_factory=dict)
+    members: dict[str, dict[str, str]] = field(default_factory=dict)
+    tokens: dict[str, dict[str, Any]] = field(default_factory=dict)
+    sessions: dict[str, dict[str, Any]] = field(default_factory=dict)
+    activity: list[dict[str, Any]] = field(default_factory=list)
+    versions: dict[str, int] = field(default_factory=dict)
+    domain: str = ""
+    items: dict[str, dict[str, dict[str, Any]]] = field(default_factory=dict)
+    rules: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    guards: list[dict[str, Any]] = field(default_factory=list)
+    outside: list[dict[str, Any]] = field(default_factory=list)
+
+
+class Cloud:
+    """The service, with its state in memory, and in a file when it has a folder."""
+
+    def __init__(self, secret: str, folder: Path | None = None) -> None:
+        self.secret = secret
+        self.state, self.manners = State(), Manners()
+        self._file = folder / "state.json" if folder else None
+        if self._file is not None and self._file.exists():
+            self.state = State(**json.loads(self._file.read_text()))
+        self._later: list[tuple[float, Any]] = []
+        self._calls: list[float] = []
+        self.changes = 0
+        self._lock = threading.Lock()
+
+    def load(self, plan: dict[str, Any]) -> None:
+        """Take over what ``plan`` says it holds."""
+        self.state = State(**json.loads(json.dumps(plan)))
+        self._keep()
+
+    def change(self, work: Any, space: str = "") -> None:
+        """Carry a change out, perhaps of a space: now, later, or, when it only says so, never."""
+        self.changes += 1
+        if self.manners.says_done or (space and space == self.manners.stubborn):
+            return
+        if space:
+            work = partial(self._move_on, work, space)
+        if self.manners.delay:
+            self._later.append((time.monotonic() + self.manners.delay, work))
+            return
+        work()
+        self._keep()
+
+    def _move_on(self, work: Any, space: str) -> None:
+        work()
+        self.state.versions[space] = self.state.versions.get(space, 1) + 1
+
+    def settle(self) -> None:
+        """Let changes take effect whose time has come."""
+        due = [work for at, work in self._later if at <= time.monotonic()]
+        self._later = [(at, work) for at, work in self._later if at > time.monotonic()]
+        for work in due:
+            work()
+        if due:
+            self._keep()
+
+    def refusal(self) -> tuple[Response, int] | None:
+        """What it answers instead, by its manners or because the secret is wrong."""
+        if self.manners.hangs:
+            time.sleep(self.manners.hangs)
+        if self.manners.down:
+            return jsonify(detail="We are working on it."), 503
+        if request.headers.get("Authorization") != f"Bearer {self.secret}":
+            return jsonify(detail="The key is not known here."), 401
+        if self.manners.limit:
+            now = time.monotonic()
+            self._calls = [at for at in self._calls if at > now - 1]
+            if len(self._calls) >= self.manners.limit:
+                answer = jsonify(detail="Too many calls.")
+                answer.headers["Retry-After"] = "1"
+                return answer, 429
+            self._calls.append(now)
+        return None
+
+    def page(self, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """A page of rows by SCIM's startIndex and count."""
+        start, count = max(int(request.args.get("startIndex", 1)), 1), int(request.args.get("count", 100))
+        found = rows[start - 1 : start - 1 + count]
+        if self.manners.shifts and start > 1 and len(rows) > count:
+            # Somebody came in before: the last row of the page before comes again, and this page's last is missed.
+            found = rows[start - 2 : start - 2 + count]
+            self.manners.shifts = False
+        return found
+
+    def _keep(self) -> None:
+        if self._file is not None:
+            self._file.write_text(json.dumps(asdict(self.state)))
+
+    def app(self) -> Flask:
+        """The service as a web application."""
+        app = Flask("cloud")
+
+        @app.before_request
+        def manners_first() -> Any:
+            if request.path == "/manners" or request.path.startswith("/open/"):
+                return None
+            with self._lock:
+                self.settle()
+                return self.refusal()
+
+        @app.put("/manners")
+        def set_manners() -> Any:
+            self.manners = Manners(**request.get_json())
+            return jsonify(asdict(self.manners))
+
+        _people(app, self)
+        _spaces(app, self)
+        _tokens(app, self)
+        add_rules(app, self)
+        return app
+
+
+def _people(app: Flask, cloud: Cloud) -> None:
+    @app.get("/scim/v2/Users")
+    def users() -> Any:
+        rows = [_user(ident, person) for ident, person in cloud.state.people.items()]
+        page = cloud.page(rows)
+        return jsonify(schemas=[SCIM_LIST], totalResults=len(rows), itemsPerPage=len(page), Resources=page)
+
+    @app.get("/scim/v2/Users/<ident>")
+    def user(ident: str) -> Any:
+        person = cloud.state.people.get(ident)
+        return (jsonify(_user(ident, person)), 200) if person else (jsonify(detail="No such user.", status="404"), 404)
+
+    @app.patch("/scim/v2/Users/<ident>")
+    def change_user(ident: str) -> Any:
+        for operation in request.get_json()["Operations"]:
+            if operation.get("path") == "active":
+                value = operation["value"]
+                cloud.change(lambda value=value: cloud.state.people[ident].update(active=value))
+        return jsonify(_user(ident, cloud.state.people[ident]))
+
+
+def _user(ident: str, person: dict[str, Any]) -> dict[str, Any]:
+    return {
+        "schemas": [SCIM_USER],
+        "id": ident,
+        "userName": person["name"],
+        "displayName": person["name"],
+        "active": person.get("active", True),
+        "emails": [{"value": person["address"], "primary": True}],
+        "externalId": person.get("number", ""),
+    }
+
+
+def _give_role(held: dict[str, str], person: str, role: str, is_change: bool) -> None:
+    # A change that takes effect late does not bring back whoever was put out meanwhile.
+    if person in held or not is_change:
+        held[person] = role
+
+
+def _spaces(app: Flask, cloud: Cloud) -> None:
+    @app.get("/spaces")
+    def spaces() -> Any:
+        versions = cloud.state.versions
+        rows = [{"id": i, **space, "version": str(versions.get(i, 1))} for i, space in cloud.state.spaces.items()]
+        return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
+
+    @app.get("/spaces/<ident>/members")
+    def members(ident: str) -> Any:
+        rows = [{"id": person, "role": role} for person, role in cloud.state.members.get(ident, {}).items()]
+        return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
+
+    @app.put("/spaces/<ident>/members/<person>")
+    def set_role(ident: str, person: str) -> Any:
+        role = request.get_json()["role"]
+        if role not in ROLES:
+            return jsonify(detail=f"There is no role {role}."), 400
+        held = cloud.state.members.setdefault(ident, {})
+        cloud.change(partial(_give_role, held, person, role, person in held), ident)
+        return jsonify(role=role)
+
+    @app.delete("/spaces/<ident>/members/<person>")
+    def remove(ident: str, person: str) -> Any:
+        role = cloud.state.members.get(ident, {}).get(person)
+        if role is None:
+            return jsonify(detail="No such member."), 404
+        if role == "full" and cloud.manners.reduce_first:
+            return jsonify(detail="A full member has to be reduced before they are removed."), 409
+        if role != "guest" and cloud.manners.waits_for_person:
+            return jsonify(detail="It waits until they agree."), 202
+        cloud.change(lambda: cloud.state.members[ident].pop(person, None), ident)
+        return "", 204
+
+    @app.get("/activity")
+    def activity() -> Any:
+        return jsonify(totalResults=len(cloud.state.activity), Resources=cloud.page(cloud.state.activity))
+
+
+def _tokens(app: Flask, cloud: Cloud) -> None:
+    @app.get("/tokens")
+    def tokens() -> Any:
+        rows = [{"id": ident, **token} for ident, token in cloud.state.tokens.items()]
+        return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
+
+    @app.post("/oauth/revoke")
+    def revoke() -> Any:
+        # RFC 7009, 2.2: a token that is not known is as good as revoked.
+        token = request.form["token"]
+        if token in cloud.state.tokens:
+            cloud.change(lambda: cloud.state.tokens.pop(token, None), cloud.state.tokens[token]["space"])
+        return "", 200
+
+    @app.post("/oauth/introspect")
+    def introspect() -> Any:
+        token = cloud.state.tokens.get(request.form["token"])
+        if token is None:
+            return jsonify(active=False)
+        return jsonify(active=True, scope=token["scope"], client_id=token["app"], username=token["person"])
+
+    @app.get("/sessions")
+    def sessions() -> Any:
+        rows = [{"id": ident, **session} for ident, session in cloud.state.sessions.items()]
+        return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
+
+    @app.delete("/sessions/<ident>")
+    def end(ident: str) -> Any:
+        cloud.change(lambda: cloud.state.sessions.pop(ident, None))
+        return "", 204
+
+
+class _Quiet(WSGIRequestHandler):
+    def log_request(self, code: int | str = "-", size: int | str = "-") -> None:
+        """Say nothing: what is asked of it is no news."""
+
+
+class CloudServer:
+    """The service on loopback, in a thread of its own."""
+
+    def __init__(self, cloud: Cloud, port: int) -> None:
+        self.cloud, self.port = cloud, port
+        self._server = make_server("127.0.0.1", port, cloud.app(), threaded=True, request_handler=_Quiet)
+        self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
+
+    @property
+    def address(self) -> str:
+        """Where it is."""
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self) -> None:
+        """Serve."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Stop serving."""
+        self._server.shutdown()
+        self._server.server_close()
+        self._thread.join(5)

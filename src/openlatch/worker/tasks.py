@@ -1,0 +1,368 @@
+"""The worker: carries revocations out, reads systems, evaluates rules, and looks round for what is due.
+
+All that has to happen stands in tables of ours; a job is only a wake-up. So a lost, doubled or late job does
+no harm, and the looking round (``look_round``) finds whatever nobody was woken for.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import signal
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from datetime import datetime, timedelta
+from functools import partial
+from typing import Any
+from uuid import UUID
+
+import orjson
+from procrastinate import App, PsycopgConnector
+from sqlalchemy import delete, select
+from structlog import get_logger
+
+from openlatch import schemas
+from openlatch.errors import Collision, OpenLatchError
+from openlatch.service.acting import visits
+from openlatch.service.exposure import apply, drafts, tell_guards
+from openlatch.service.exposure import evaluate as exposures
+from openlatch.service.flags import flags, weekly_letter
+from openlatch.service.grants import end_reminders, hand_tasks, large_changes, provisioning
+from openlatch.service.identity import passwords, signing_keys
+from openlatch.service.journal import signed_heads
+from openlatch.service.latches import guard
+from openlatch.service.lists import saved_filters
+from openlatch.service.notifications import mail_server, notices
+from openlatch.service.offers import offers
+from openlatch.service.partners import at_client
+from openlatch.service.people import erasure
+from openlatch.service.requests import requests
+from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
+from openlatch.service.revocations import execute, revoke
+from openlatch.service.systems import sealed_secrets, setup, systems
+from openlatch.service.unit import Service, Viewer
+from openlatch.store.database import transaction
+from openlatch.store.tables import (
+    ApiToken,
+    IdempotencyKey,
+    LargeChange,
+    Organisation,
+    PasswordReset,
+    RuleDraft,
+    SignInAttempt,
+    WebSession,
+)
+
+log = get_logger()
+# So many things at once: most of them wait for a system, and each system has room for a few
+# (service/systems/call_slots.py).
+AT_ONCE = 16
+# Each may hold a lock and a lease of its own while it waits, and opens transactions besides.
+CONNECTIONS = 3 * AT_ONCE
+# What goes on when it is told to stop has so long to come to its end; every step can be taken up again by the next.
+SECONDS_TO_STOP = 20.0
+
+
+def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Callable[..., None]]:
+    """The tasks by the names that they are woken by. Without a ``post`` mail waits."""
+
+    def carry_out(organisation: str, revocation: str) -> None:
+        back = execute.carry_out(service, UUID(organisation), UUID(revocation))
+        if back is not None:
+            service.wake("carry_out", {"organisation": organisation, "revocation": revocation}, back)
+
+    def read_system(organisation: str, system: str) -> None:
+        systems.read(service, UUID(organisation), UUID(system))
+
+    def evaluate(organisation: str) -> None:
+        exposures.every_account(service, UUID(organisation))
+        with service.unit(Viewer.itself(UUID(organisation))) as unit:
+            guard.evaluate(unit)
+        flags.evaluate_all(service, UUID(organisation))
+
+    def settle(organisation: str, grant: str) -> None:
+        back = provisioning.settle(service, UUID(organisation), UUID(grant))
+        if back is not None:
+            service.wake("settle", {"organisation": organisation, "grant": grant}, back)
+
+    def carry_round(organisation: str, round: str) -> None:
+        close_round.carry_on(service, Viewer.itself(UUID(organisation)), UUID(round))
+
+    def sign_evidence(organisation: str, round: str) -> None:
+        schema = orjson.dumps(schemas.evidence_schema(), option=orjson.OPT_INDENT_2)
+        evidence.sign(service, Viewer.itself(UUID(organisation)), UUID(round), schema)
+
+    def send_mail(organisation: str) -> None:
+        ident = UUID(organisation)
+        notices.send_due(service, ident, mail_server.post_of(service, Viewer.itself(ident), post))
+
+    return {
+        "try_system": partial(_try_system, service),
+        "open_secret": partial(_open_secret, service),
+        "send_password_links": partial(_send_password_links, service),
+        "change_many": partial(_change_many, service),
+        "work_out_draft": partial(_work_out_draft, service),
+        "apply_draft": partial(_apply_draft, service),
+        "set_guards": partial(_set_guards, service),
+        "link_partners": partial(_link_partners, service),
+        "carry_out": carry_out,
+        "read_system": read_system,
+        "evaluate": evaluate,
+        "settle": settle,
+        "carry_round": carry_round,
+        "sign_evidence": sign_evidence,
+        "send_mail": send_mail,
+    }
+
+
+def _try_system(service: Service, organisation: str, trial: str) -> None:
+    setup.carry_out(service, UUID(organisation), UUID(trial))
+
+
+def _open_secret(service: Service, organisation: str, trial: str, system: str) -> None:
+    setup.open_sealed(service, Viewer.itself(UUID(organisation)), UUID(trial), UUID(system))
+
+
+def _send_password_links(service: Service, address: str) -> None:
+    passwords.send_links(service, address)
+
+
+def _link_partners(service: Service, organisation: str) -> None:
+    """The partner's side has said who acts: at its clients it is brought about."""
+    known = list(organisations(service))
+    for ident in known:
+        at_client.drop_absent(service, ident)
+    for ident in known:
+        at_client.bring_about(service, ident)
+
+
+def _change_many(service: Service, organisation: str, change: str) -> None:
+    large_changes.carry_on(service, UUID(organisation), UUID(change))
+
+
+def _work_out_draft(service: Service, organisation: str, draft: str) -> None:
+    with service.unit(Viewer.itself(UUID(organisation))) as unit:
+        drafts.work_out(unit, unit.db.get_one(RuleDraft, UUID(draft)))
+
+
+def _apply_draft(service: Service, organisation: str, draft: str) -> None:
+    back = apply.carry_out(service, UUID(organisation), UUID(draft))
+    if back is not None:
+        service.wake("apply_draft", {"organisation": organisation, "draft": draft}, back)
+
+
+def _set_guards(service: Service, organisation: str, system: str) -> None:
+    back = tell_guards.carry_out(service, UUID(organisation), UUID(system))
+    if back is not None:
+        service.wake("set_guards", {"organisation": organisation, "system": system}, back)
+
+
+def organisations(service: Service) -> list[UUID]:
+    """The ids of all organisations."""
+    with transaction(service.engine, None) as db:
+        return list(db.scalars(select(Organisation.id)))
+
+
+def look_round(service: Service) -> None:
+    """Find whatever is due: steps, grants, offers and requests whose time is over, what systems are owed, mail."""
+    for organisation in organisations(service):
+        viewer = Viewer.itself(organisation)
+        for look in (
+            _end_all_expired,
+            _let_run_out,
+            _remind,
+            _send_digest,
+            _look_at_reviews,
+            signed_heads.keep,
+            _wake_for_due,
+        ):
+            try:
+                look(service, viewer)
+            except Exception as error:
+                # What fails for one organisation holds up no other, nor what else is due for this one; it is tried
+                # again in the next round.
+                log.exception("look_round.failed", organisation=str(organisation), what=look.__name__, error=str(error))
+
+
+def _end_all_expired(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        over = revoke.expired(unit)
+    for grant in over:
+        _end_expired(service, viewer, grant)
+
+
+def _let_run_out(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        offers.run_out(unit)
+        requests.run_out(unit)
+        visits.end_those_without_access(unit)
+
+
+def _remind(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        end_reminders.remind(unit)
+        hand_tasks.remind(unit)
+        mails = saved_filters.due(unit)
+    assert viewer.organisation is not None
+    erasure.erase_due(service, viewer)
+    at_client.drop_absent(service, viewer.organisation)
+    at_client.bring_about(service, viewer.organisation)
+    for ident in mails:
+        saved_filters.send(service, viewer.organisation, ident)
+
+
+def _send_digest(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        weekly_letter.send_when_due(unit)
+
+
+def _wake_for_due(service: Service, viewer: Viewer) -> None:
+    with service.unit(viewer) as unit:
+        named = {"organisation": str(viewer.organisation)}
+        due = [("carry_out", {**named, "revocation": str(i)}) for i in execute.unfinished(unit)]
+        due += [("settle", {**named, "grant": str(i)}) for i in provisioning.due(unit)]
+        due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
+        due += [("change_many", {**named, "change": str(i)}) for i in large_changes.going_on(unit)]
+        due += [("apply_draft", {**named, "draft": str(i)}) for i in apply.going_on(unit)]
+        due += [("send_mail", named)] if notices.waiting(unit) else []
+    for task, arguments in due:
+        service.wake(task, arguments, None)
+
+
+def _look_at_reviews(service: Service, viewer: Viewer) -> None:
+    """Open what is due, remind whom it concerns, close what is over, and carry on with what is closed."""
+    for schedule in schedules.due(service, viewer):
+        schedules.open_round(service, viewer, schedule)
+    event_rounds.open_rounds(service, viewer)
+    with service.unit(viewer) as unit:
+        reminders.remind(unit)
+        over = close_round.due(unit)
+    for ident in over:
+        with service.unit(viewer) as unit:
+            close_round.close(unit, ident)
+    with service.unit(viewer) as unit:
+        going_on = close_round.going_on(unit)
+    for ident in going_on:
+        close_round.carry_on(service, viewer, ident)
+
+
+def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
+    """Each in a transaction of its own, so that one that can't be ended does not hold up the others."""
+    try:
+        with service.unit(viewer) as unit:
+            revoke.start(unit, revoke.Wish(grants=(grant,)), "Its time was over.", cause="expired")
+    except OpenLatchError as error:
+        log.error("grant.not_ended", grant=str(grant), detail=error.detail)
+
+
+def tidy(service: Service) -> None:
+    """Throw away what has no use any more: run-out sessions and tokens, old tries to sign in, old answers."""
+    now = service.clock()
+    with transaction(service.engine, None) as db:
+        db.execute(delete(SignInAttempt).where(SignInAttempt.at < now - timedelta(days=1)))
+        db.execute(delete(WebSession).where(WebSession.expires_at < now))
+        db.execute(delete(ApiToken).where(ApiToken.expires_at < now))
+        db.execute(delete(PasswordReset).where(PasswordReset.runs_out_at < now - timedelta(days=1)))
+    for organisation in organisations(service):
+        with transaction(service.engine, organisation) as db:
+            db.execute(delete(IdempotencyKey).where(IdempotencyKey.created_at < now - timedelta(days=1)))
+            db.execute(delete(LargeChange).where(LargeChange.ended_at < now - large_changes.KEPT_FOR))
+
+
+def look_at_everything(service: Service) -> None:
+    """Evaluate every rule, in every organisation."""
+    tidy(service)
+    for organisation in organisations(service):
+        systems.renew_secrets(service, Viewer.itself(organisation))
+        service.wake("evaluate", {"organisation": str(organisation)}, None)
+
+
+def make_app(service: Service, url: str, post: notices.Post | None = None) -> App:
+    """The queue's app with every task, and what recurs: a look round every 5 seconds, everything every 10 minutes."""
+    app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
+    for name, function in tasks_of(service, post).items():
+        app.task(name=name)(_logged(name, function))
+
+    @app.periodic(cron="* * * * * */5")
+    @app.task(name="look_round", queueing_lock="look_round")
+    def _look_round(timestamp: int) -> None:
+        look_round(service)
+
+    @app.periodic(cron="*/10 * * * *")
+    @app.task(name="look_at_everything", queueing_lock="look_at_everything")
+    def _look_at_everything(timestamp: int) -> None:
+        look_at_everything(service)
+
+    return app
+
+
+def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
+    def run(**arguments: Any) -> None:
+        # Whatever address somebody typed is nobody's business.
+        told = {key: value for key, value in arguments.items() if key != "address"}
+        started = datetime.now()
+        try:
+            _retried(function, arguments)
+        except OpenLatchError as error:
+            log.error("task.failed", task=name, detail=error.detail, **told)
+            raise
+        log.info("task.done", task=name, seconds=round((datetime.now() - started).total_seconds(), 3), **told)
+
+    return run
+
+
+def _retried(function: Callable[..., None], arguments: dict[str, Any]) -> None:
+    """Carry a task out; one that met others is tried again at once, and after that by the next look round."""
+    for wait in (0.1, 0.5):
+        try:
+            return function(**arguments)
+        except Collision:
+            time.sleep(wait)
+    return function(**arguments)
+
+
+def run(service: Service, url: str, post: notices.Post | None = None) -> None:
+    """Work until SIGTERM or SIGINT; what goes on then has ``SECONDS_TO_STOP`` to end, and is cut off after that.
+
+    Being cut off is as being killed: leases end with their connections, and the tables say what is still to be done.
+    """
+    signing_keys.publish(service)
+    sealed_secrets.publish(service)
+    asyncio.run(_run(make_app(service, url, post)))
+
+
+async def _run(app: App) -> None:
+    loop = asyncio.get_running_loop()
+    loop.set_default_executor(ThreadPoolExecutor(AT_ONCE + 4, thread_name_prefix="task"))
+    async with app.open_async():
+        await _forget_dead_workers(app)
+        task = asyncio.ensure_future(
+            app.run_worker_async(concurrency=AT_ONCE, install_signal_handlers=False, fetch_job_polling_interval=2.0)
+        )
+
+        def stop() -> None:
+            # A thread that hangs in a call can't be told to end, and keeps the process from ending.
+            cut_off = threading.Timer(SECONDS_TO_STOP, _cut_off)
+            cut_off.daemon = True
+            cut_off.start()
+            task.cancel()
+
+        for number in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(number, stop)
+        try:
+            await task
+        except asyncio.CancelledError:
+            log.info("worker.stopped")
+
+
+def _cut_off() -> None:
+    log.warning("worker.cut_off", seconds=SECONDS_TO_STOP)
+    os._exit(0)
+
+
+async def _forget_dead_workers(app: App) -> None:
+    """Jobs that a killed worker left unfinished are put aside: the tables say what is to be done."""
+    for job in await app.job_manager.get_stalled_jobs():
+        await app.job_manager.retry_job(job)

@@ -1,0 +1,96 @@
+"""The API as its document describes it, tried by a program with what fits and with what does not."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+
+from openlatch.demo.loader import PASSWORD
+from openlatch.runtime.demo import Demo
+from tests.conftest import ROLES, running_demo
+
+# One process starts the demo that is tried.
+pytestmark = pytest.mark.xdist_group("fuzz")
+CHECKS = (
+    "not_a_server_error",
+    "status_code_conformance",
+    "content_type_conformance",
+    "response_schema_conformance",
+    "negative_data_rejection",
+    "unsupported_method",
+)
+# What does not end, or takes as long as the journal is long.
+LEFT_OUT = "/events|/journal/export|/journal/verify"
+# Seconds: more than the service itself gives a request. How fast a busy machine answers is not what is tried here.
+PATIENCE = 90
+SETTINGS = """
+[checks.negative_data_rejection]
+expected-statuses = [400, 401, 403, 404, 409, 413, 414, 422, 429, 431]
+"""
+IS_NIGHTLY = os.environ.get("HYPOTHESIS_PROFILE") == "nightly"
+EXAMPLES = 250 if IS_NIGHTLY else 6
+PHASES = "examples,coverage,fuzzing,stateful" if IS_NIGHTLY else "examples,fuzzing,stateful"
+
+
+@pytest.fixture(scope="module")
+def own(folder: Path) -> Iterator[Demo]:
+    """A demo of its own: what is tried ends access, and changes settings."""
+    with running_demo(folder / "fuzzed") as demo:
+        yield demo
+
+
+@pytest.mark.parametrize("role", ["administrator", "owner", "delegate"])
+def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, role: str) -> None:
+    """No 5xx, no status that is not documented, no answer of another form, nothing taken that the document forbids."""
+    body = {"address": ROLES[role], "password": PASSWORD}
+    token = httpx.post(f"{own.address}/api/v1/tokens", json=body, timeout=30).json()["token"]
+    (tmp_path / "settings.toml").write_text(SETTINGS)
+    done = subprocess.run(
+        [
+            sys.executable,
+            "-m",
+            "schemathesis.cli",
+            "--config-file",
+            str(tmp_path / "settings.toml"),
+            "run",
+            f"{own.address}/api/v1/openapi.json",
+            "--url",
+            own.address,
+            "--header",
+            f"Authorization: Bearer {token}",
+            "--max-examples",
+            str(EXAMPLES),
+            "--seed",
+            "1",
+            "--phases",
+            PHASES,
+            "--checks",
+            ",".join(CHECKS),
+            "--exclude-path-regex",
+            LEFT_OUT,
+            "--no-color",
+            "--workers",
+            "2",
+            "--request-timeout",
+            str(PATIENCE),
+        ],
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd=tmp_path,
+    )
+    # What was found comes before a long list of advice.
+    found = re.search(r"=+ (ERRORS|FAILURES) =+.*?(?==+ WARNINGS =+|\Z)", done.stdout, re.DOTALL)
+    told = (found[0][:8000] if found else "") + done.stdout[-1000:] + done.stderr[-2000:]
+    assert done.returncode == 0, told
+    sent = re.search(r"(\d+) generated", done.stdout)
+    assert sent is not None, told
+    assert int(sent[1]) >= 1500
+    assert httpx.get(f"{own.address}/healthz", timeout=30).status_code == 200
