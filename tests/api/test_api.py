@@ -15,7 +15,7 @@ from openapi_spec_validator import validate
 
 import openlatch.api.app  # noqa: F401  its routes put themselves into the table
 from openlatch import schemas
-from openlatch.api.api_giving import api
+from openlatch.api.routes import api
 from openlatch.api.routing import PREFIX
 from openlatch.client import CallFailed, Client, Unreachable
 from openlatch.demo.loader import PASSWORD

@@ -24,8 +24,8 @@ from pydantic import BaseModel
 from sqlalchemy import event
 
 from openlatch import schemas
-from openlatch.api.api_giving import api
 from openlatch.api.app import make_app
+from openlatch.api.routes import api
 from openlatch.api.routing import PREFIX, Route
 from openlatch.client import CallFailed, Client
 from openlatch.demo.loader import PASSWORD

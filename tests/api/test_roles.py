@@ -10,7 +10,7 @@ import httpx
 import pytest
 
 import openlatch.api.app  # noqa: F401  its routes put themselves into the table
-from openlatch.api.api_giving import api
+from openlatch.api.routes import api
 from openlatch.api.routing import PREFIX
 from openlatch.client import Client
 from openlatch.demo.loader import PASSWORD

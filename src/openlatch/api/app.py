@@ -13,8 +13,8 @@ from structlog import get_logger
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 
 from openlatch.api import oauth, openapi
-from openlatch.api.api_giving import api
 from openlatch.api.events import Broker
+from openlatch.api.routes import api
 from openlatch.api.routing import PREFIX, asker, challenge
 from openlatch.errors import BadInput, Held, NotAllowed, NotSignedIn, OpenLatchError, Outdated, TooMany
 from openlatch.service.reviews import calendar_feed as reviews_calendar_feed

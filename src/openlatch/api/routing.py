@@ -134,6 +134,10 @@ class Routes:
             app.add_url_rule(PREFIX + route.path, route.name, _view(route), methods=[route.method])
 
 
+# Every route is added to this table by the module of its room.
+api = Routes()
+
+
 def the_service() -> Service:
     """The service that this app serves."""
     service: Service = current_app.extensions["openlatch"]

@@ -1,1 +1,51 @@
-"""The calls of the API, a room each. They go into the one table of routes."""
+"""The calls of the API, a module for each room. Importing this fills the table ``api``."""
+
+from openlatch.api.routes import (
+    access,
+    accounts,
+    acting,
+    exposure,
+    flags,
+    grants,
+    identity,
+    journal,
+    latches,
+    lists,
+    notifications,
+    offers,
+    partners,
+    people,
+    records,
+    requests,
+    reviews,
+    revocations,
+    settings,
+    systems,
+    today,
+)
+from openlatch.api.routing import api
+
+__all__ = [
+    "access",
+    "accounts",
+    "acting",
+    "api",
+    "exposure",
+    "flags",
+    "grants",
+    "identity",
+    "journal",
+    "latches",
+    "lists",
+    "notifications",
+    "offers",
+    "partners",
+    "people",
+    "records",
+    "requests",
+    "reviews",
+    "revocations",
+    "settings",
+    "systems",
+    "today",
+]

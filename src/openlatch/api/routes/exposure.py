@@ -9,7 +9,8 @@ import orjson
 from flask import Response
 
 from openlatch import schemas
-from openlatch.api.api import api, list_query
+from openlatch.api.routes.lists import list_query
+from openlatch.api.routing import api
 from openlatch.core.exposure import form
 from openlatch.service.exposure import (
     apply,
@@ -29,8 +30,6 @@ from openlatch.service.lists import register
 from openlatch.service.revocations import steps
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import Page
-
-__all__ = ["api"]
 
 
 @api.add("GET", "/exposures", "List exposures", schemas.Rows[schemas.ExposureRow], query=schemas.ListOptions)

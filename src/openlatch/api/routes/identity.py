@@ -5,20 +5,33 @@ from __future__ import annotations
 from typing import Any
 from uuid import UUID
 
-from flask import Response
+import orjson
+from flask import Response, request
 
 from openlatch import schemas
-from openlatch.api.api import api, signed_in
-from openlatch.api.routing import origin, the_service
+from openlatch.api.routing import COOKIE, PREFIX, api, origin, the_service
 from openlatch.core.vocabulary import Role
 from openlatch.errors import NotAllowed
-from openlatch.service.identity import authentication, invitations, own_page, passwords, recovery, sign_ins
-from openlatch.service.unit import Unit
-
-__all__ = ["api"]
+from openlatch.service.access import my_access
+from openlatch.service.identity import (
+    authentication,
+    invitations,
+    own_page,
+    passwords,
+    recovery,
+    second_factor,
+    sign_ins,
+)
+from openlatch.service.unit import Unit, Viewer
 
 ONE = "/sign-ins/<uuid:ident>"
 INVITATION = "/invitations/<uuid:ident>"
+
+
+# By this a device is known on which somebody has signed in before: others' tries don't slow it down.
+DEVICE = "openlatch_device"
+
+DEVICE_SECONDS = 365 * 24 * 3600
 
 
 @api.add("GET", "/sign-ins", "Who signs in, in which role", schemas.SignIns)
@@ -225,3 +238,124 @@ def make_own_token(unit: Unit, body: schemas.MakeOwnToken) -> dict[str, Any]:
         raise NotAllowed("Only somebody who signs in can make tokens.")
     ident, token, ends = authentication.make_token_in(unit, body.name, body.scope, body.days)
     return {"id": ident, "token": token, "expires_at": ends}
+
+
+@api.add("POST", "/session", "Sign in with a browser", schemas.Me, body=schemas.SignInWith, open=True)
+def sign_in(body: schemas.SignInWith) -> Response:
+    """Sets the session's cookie."""
+    service = the_service()
+    device = request.cookies.get(DEVICE, "")
+    who = authentication.check_password(
+        service, body.address, body.password, origin(), body.code, device, body.organisation
+    )
+    return signed_in(who)
+
+
+def signed_in(who: Viewer, proved: bool = True, **more: Any) -> Response:
+    """The answer to somebody who is signed in from now on: the session's cookie, who they are, and ``more``."""
+    service = the_service()
+    opened = authentication.open_session(service, who, request.user_agent.string, origin(), proved)
+    with service.unit(who) as unit:
+        found = {**authentication.describe(unit), "csrf": authentication.csrf_of(opened.token), **more}
+    response = Response(orjson.dumps(found), content_type="application/json")
+    response.set_cookie(
+        COOKIE,
+        opened.token,
+        expires=opened.expires_at,
+        httponly=True,
+        samesite="Strict",
+        secure=request.is_secure,
+    )
+    response.set_cookie(
+        DEVICE,
+        authentication.remember_device(service, who),
+        max_age=DEVICE_SECONDS,
+        path=f"{PREFIX}/",
+        httponly=True,
+        samesite="Strict",
+        secure=request.is_secure,
+    )
+    return response
+
+
+@api.add("DELETE", "/session", "Sign out", schemas.Done, inside=True)
+def sign_out(unit: Unit) -> Response:
+    """Ends the session at once."""
+    token = request.cookies.get(COOKIE)
+    if token:
+        authentication.close_session(unit.service, unit.viewer, token)
+    response = Response(orjson.dumps({"done": True}), content_type="application/json")
+    response.delete_cookie(COOKIE)
+    return response
+
+
+@api.add("GET", "/me", "Who is signed in, and as what", schemas.Me, inside=True)
+def me(unit: Unit) -> dict[str, Any]:
+    """With the token that calls from a page have to carry."""
+    token = request.cookies.get(COOKIE)
+    return {**authentication.describe(unit), "csrf": authentication.csrf_of(token) if token else ""}
+
+
+@api.add("POST", "/tokens", "Make an API token", schemas.Token, body=schemas.MakeToken, status=201, open=True)
+def make_token(body: schemas.MakeToken) -> dict[str, Any]:
+    """By address and password."""
+    service = the_service()
+    who = authentication.check_password(service, body.address, body.password, origin(), body.code, at=body.organisation)
+    ident, token, ends = authentication.make_token(service, who, body.name, body.scope)
+    return {"id": ident, "token": token, "expires_at": ends}
+
+
+@api.add("DELETE", "/tokens/<uuid:ident>", "End one of your API tokens", schemas.Done)
+def end_token(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """At once."""
+    authentication.end_token(unit, ident)
+    return {"done": True}
+
+
+@api.add("POST", "/me/proof", "Prove afresh that it is you", schemas.Proved, body=schemas.ProveWith, inside=True)
+def prove(unit: Unit, body: schemas.ProveWith) -> dict[str, Any]:
+    """Counts for ten minutes."""
+    return {"until": authentication.prove(unit, body.password, body.code, origin(), request.cookies.get(DEVICE, ""))}
+
+
+@api.add("PUT", "/me/offers", "Take offers, or refuse to be sent any", schemas.Done, body=schemas.SetOffers)
+def set_offers(unit: Unit, body: schemas.SetOffers) -> dict[str, Any]:
+    """For yourself."""
+    my_access.set_offers(unit, body.refuses)
+    return {"done": True}
+
+
+@api.add("POST", "/me/address", "Have a link sent that confirms your address", schemas.Done, status=202)
+def ask_for_proof(unit: Unit) -> dict[str, Any]:
+    """It works once, for a day."""
+    my_access.ask_for_proof(unit)
+    return {"done": True}
+
+
+@api.add(
+    "POST", "/link/confirm", "Confirm an address by its link", schemas.Done, body=schemas.ConfirmAddress, open=True
+)
+def confirm_address(body: schemas.ConfirmAddress) -> dict[str, Any]:
+    """The token comes from the link that was mailed."""
+    my_access.confirm_address(the_service(), body.token, origin())
+    return {"done": True}
+
+
+@api.add("POST", "/me/factor", "Begin to set up a second factor", schemas.Factor, status=201, secret=True)
+def begin_factor(unit: Unit) -> dict[str, Any]:
+    """A secret for an app that shows codes; it counts once you have given one."""
+    return dict(second_factor.begin(unit))
+
+
+@api.add("PUT", "/me/factor", "Give the first code of a second factor", schemas.Done, body=schemas.CodeWith)
+def confirm_factor(unit: Unit, body: schemas.CodeWith) -> dict[str, Any]:
+    """From then on it is asked for at every sign-in."""
+    second_factor.confirm(unit, body.code)
+    return {"done": True}
+
+
+@api.add("DELETE", "/me/factor", "Do without a second factor", schemas.Done)
+def remove_factor(unit: Unit) -> dict[str, Any]:
+    """After a fresh proof."""
+    second_factor.remove(unit)
+    return {"done": True}

@@ -8,17 +8,36 @@ from uuid import UUID
 from flask import Response
 
 from openlatch import schemas
-from openlatch.api.api import INSIDE, api
-from openlatch.api.routing import if_match
+from openlatch.api.routing import api, if_match
 from openlatch.service.lists import export, register, saved_filters
 from openlatch.service.lists import search as searching
-from openlatch.service.people import erasure, held_data, moves
 from openlatch.service.unit import Unit
-from openlatch.store.lists.engine import ListQuery
-
-__all__ = ["api"]
+from openlatch.store.lists.engine import ListQuery, Page
 
 MIME = {"csv": "text/csv; charset=utf-8", "json": "application/json"}
+
+
+# Lists of what belongs to an account: whoever acts in one sees its own part of them.
+INSIDE = frozenset(
+    {
+        "accounts",
+        "people",
+        "teams",
+        "grants",
+        "apps",
+        "sessions",
+        "flags",
+        "revocations",
+        "journal",
+        "levels",
+        "offers",
+        "requests",
+        "resources",
+        "latches",
+        "visits",
+        "tasks",
+    }
+)
 
 
 @api.add("GET", "/search", "Search over everything", schemas.Found, query=schemas.SearchFor)
@@ -89,31 +108,43 @@ def mail_filter(unit: Unit, ident: UUID, body: schemas.MailOfFilter) -> dict[str
     return saved_filters.set_mail(unit, ident, body.every)
 
 
-@api.add(
-    "POST",
-    "/people/<uuid:ident>/move/preview",
-    "What a move of somebody comes to",
-    schemas.MovePlan,
-    body=schemas.MoveWish,
-)
-def preview_move(unit: Unit, ident: UUID, body: schemas.MoveWish) -> dict[str, Any]:
-    """What they keep, lose and get, and what others in the same job hold. Nothing happens."""
-    return moves.plan(unit, ident, body.job, body.joins, body.leaves)
+def list_query(options: schemas.ListOptions) -> ListQuery:
+    """What somebody wants to see of a list."""
+    return ListQuery(**options.model_dump())
 
 
-@api.add("POST", "/people/<uuid:ident>/erase/preview", "What erasing somebody would take away", schemas.Erased)
-def preview_erasing(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Counted, with what is kept and why. Nothing happens."""
-    return erasure.preview(unit, ident)
+def _list(name: str, row: Any, what: str) -> None:
+    def handler(unit: Unit, query: schemas.ListOptions) -> Page:
+        return register.page(unit, name, list_query(query))
+
+    handler.__name__ = f"list_{name}"
+    handler.__doc__ = f"Those {what} that you may see, filtered, searched, sorted and paged."
+    api.add("GET", f"/{name}", f"List {what}", schemas.Rows[row], query=schemas.ListOptions, inside=name in INSIDE)(
+        handler
+    )
 
 
-@api.add("POST", "/people/<uuid:ident>/erase", "Erase what identifies somebody who left", schemas.Erased)
-def erase_person(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """A stable pseudonym takes its place everywhere; it can't be undone. After a fresh proof."""
-    return erasure.erase(unit, ident)
-
-
-@api.add("POST", "/people/<uuid:ident>/held-data", "All that is held about somebody", schemas.HeldData)
-def take_held_data(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """For themselves, and for administrators, as a file to give away. The journal says that it was taken."""
-    return held_data.of_person(unit, ident)
+for _listed, _row, _what in (
+    ("accounts", schemas.AccountRow, "accounts"),
+    ("people", schemas.PersonRow, "people"),
+    ("teams", schemas.TeamRow, "teams and partner organisations"),
+    ("grants", schemas.GrantRow, "grants"),
+    ("apps", schemas.AppRow, "connected apps"),
+    ("sessions", schemas.SessionRow, "sessions"),
+    ("flags", schemas.FlagRow, "flags"),
+    ("rounds", schemas.RoundRow, "review rounds"),
+    ("revocations", schemas.RevocationRow, "revocations"),
+    ("journal", schemas.JournalRow, "journal entries"),
+    ("systems", schemas.SystemRow, "systems"),
+    ("levels", schemas.LevelRow, "levels"),
+    ("offers", schemas.OfferRow, "offers"),
+    ("requests", schemas.RequestRow, "requests for access"),
+    ("notices", schemas.NoticeRow, "notices to you"),
+    ("resources", schemas.ResourceRow, "resources"),
+    ("latches", schemas.LatchRow, "latches"),
+    ("schedules", schemas.ScheduleRow, "schedules of reviews"),
+    ("tasks", schemas.TaskRow, "what is to be done by hand"),
+    ("visits", schemas.VisitRow, "visits to accounts"),
+    ("questions", schemas.QuestionRow, "questions about items of reviews"),
+):
+    _list(_listed, _row, _what)

@@ -8,13 +8,11 @@ from uuid import UUID
 from flask import Response, request
 
 from openlatch import schemas
-from openlatch.api.api import api, signed_in
-from openlatch.api.routing import origin
+from openlatch.api.routes.identity import signed_in
+from openlatch.api.routing import api, origin
 from openlatch.errors import NotAllowed
 from openlatch.service.partners import links, sign_in_links
 from openlatch.service.unit import Unit
-
-__all__ = ["api"]
 
 
 @api.add("GET", "/me/organisations", "Your sign-ins at all organisations", schemas.MyOrganisations)

@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
+import dataclasses
+import tempfile
+from collections.abc import Callable, Iterator
+from typing import Any, BinaryIO, cast
 from uuid import UUID
 
+import orjson
+from flask import Response, request
 from pydantic import BaseModel
 
 from openlatch import schemas
-from openlatch.api.api import api
-from openlatch.api.routing import if_match
+from openlatch.api.routing import api, if_match, the_service, viewer
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput
+from openlatch.service import imports
 from openlatch.service.records import edit as record_edit
-from openlatch.service.records import existing_access, teams
+from openlatch.service.records import existing_access, file_columns, whole_register
 from openlatch.service.records import merge as record_merge
 from openlatch.service.records.existing_access import Known
 from openlatch.service.unit import Unit
-
-__all__ = ["api"]
 
 # What one record of a kind is called, with its article.
 NOUNS = {
@@ -34,6 +36,12 @@ NOUNS = {
 ARCHIVED = ("teams", "accounts", "resources", "groups", "apps")
 # Those of which many can be changed at once.
 MANY = ("people", "teams", "memberships", "accounts", "resources", "apps")
+
+
+LARGEST_IMPORT = 4 << 30
+
+# Of a file that is only looked at its beginning suffices.
+LARGEST_LOOK = 1 << 20
 
 
 def _values(body: BaseModel, form: type[BaseModel]) -> dict[str, Any]:
@@ -148,12 +156,6 @@ for _kind in schemas.FORMS:
     _add(_kind)
 
 
-@api.add("GET", "/teams/<uuid:ident>", "Show a team with its members", schemas.TeamPage)
-def get_team(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """And what it belongs to."""
-    return teams.page(unit, ident)
-
-
 def _add_merge(kind: str) -> None:
     def preview_merge(unit: Unit, body: schemas.MergeWish) -> dict[str, Any]:
         """What moves, what is filled, what is lost, and where more can be done afterwards. Nothing happens yet."""
@@ -230,3 +232,107 @@ def preview_recording(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
 def record_access(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
     """Nobody is asked, and nobody is said to have given it but who is named: it is recorded by whoever calls."""
     return existing_access.record(unit, _known(body), False, body.fingerprint)
+
+
+@api.add(
+    "POST",
+    "/imports/<kind>",
+    "Bring a file of records",
+    schemas.ImportReport,
+    query=schemas.ImportOptions,
+    streams=True,
+)
+def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> dict[str, Any]:
+    """The body is the file itself, CSV or JSON Lines; it is streamed to disk, not held in memory."""
+    unit.sight.require_administrator()
+    request.max_content_length = LARGEST_IMPORT
+    with tempfile.TemporaryFile() as held:
+        while block := request.stream.read(1 << 20):
+            held.write(block)
+        held.seek(0)
+        matching = file_columns.matching_from(query.matching)
+        file = cast(BinaryIO, held)
+        report = imports.bring(unit, kind, query.form, file, query.keep_good, query.try_only, matching)
+    if report.kept and matching and query.keep_matching:
+        file_columns.keep(unit, kind, matching)
+    return dataclasses.asdict(report)
+
+
+@api.add(
+    "POST",
+    "/imports/<kind>/look",
+    "Look at the columns of a file",
+    schemas.FileLook,
+    query=schemas.FileForm,
+    streams=True,
+)
+def look_at_file(unit: Unit, kind: str, query: schemas.FileForm) -> dict[str, Any]:
+    """The body is the file, or its beginning; each column comes with the field that it is taken for."""
+    unit.sight.require_administrator()
+    request.max_content_length = LARGEST_LOOK
+    with tempfile.TemporaryFile() as held:
+        held.write(request.stream.read())
+        held.seek(0)
+        return file_columns.look(unit, kind, query.form, cast(BinaryIO, held))
+
+
+@api.add(
+    "POST",
+    "/imports/<kind>/refused",
+    "Take the refused lines of a file away",
+    None,
+    query=schemas.FileForm,
+    streams=True,
+)
+def refused_lines(unit: Unit, kind: str, query: schemas.FileForm) -> Response:
+    """As they are, each with why: a file of the same form. Nothing is kept."""
+    unit.sight.require_administrator()
+    request.max_content_length = LARGEST_IMPORT
+    with tempfile.TemporaryFile() as held:
+        while block := request.stream.read(1 << 20):
+            held.write(block)
+        held.seek(0)
+        matching = file_columns.matching_from(query.matching)
+        found = file_columns.refused(unit, kind, query.form, cast(BinaryIO, held), matching)
+    mime = "text/csv; charset=utf-8" if query.form == "csv" else "application/jsonl"
+    headers = {"Content-Disposition": f'attachment; filename="refused-{kind}.{query.form}"'}
+    response = Response(found, content_type=mime, headers=headers)
+    response.call_on_close(found.close)
+    return response
+
+
+@api.add("GET", "/register/schema", "The format of a whole register", None)
+def register_schema(unit: Unit) -> Response:
+    """As JSON Schema: what each line of the file may be."""
+    return Response(orjson.dumps(whole_register.schema()), content_type="application/schema+json")
+
+
+@api.add("GET", "/register/export", "Take the whole register away", None, open=True)
+def export_register() -> Response:
+    """As JSON Lines, of one instant, without secrets. For administrators, after a fresh proof."""
+    who, service = viewer(), the_service()
+    with service.unit(who) as unit:
+        unit.sight.require_administrator()
+        unit.require_proof("Taking the whole register away")
+        if unit.viewer.may_write:
+            unit.record("register.taken", "organisation", who.organisation, "The whole register")
+        name = f"register-{unit.now:%Y-%m-%d}.jsonl"
+
+    def lines() -> Iterator[bytes]:
+        with service.unit(who) as unit:
+            yield from whole_register.lines(unit)
+
+    return Response(
+        lines(), content_type="application/jsonl", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
+
+
+@api.add("POST", "/register/import", "Bring a whole register", schemas.RegisterBrought, status=201, streams=True)
+def import_register(unit: Unit) -> dict[str, Any]:
+    """Into an organisation that is empty yet. The body is the file itself; all of it comes in, or nothing."""
+    unit.sight.require_administrator()
+    request.max_content_length = LARGEST_IMPORT
+    with tempfile.TemporaryFile() as held:
+        while block := request.stream.read(1 << 20):
+            held.write(block)
+        return whole_register.bring(unit, held)

@@ -6,14 +6,16 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.api import api
-from openlatch.api.routing import if_match
-from openlatch.service.systems import setup
+from openlatch.api.routing import api, if_match
+from openlatch.service.grants import hand_tasks, levels
+from openlatch.service.lists import register
+from openlatch.service.systems import login_matching, setup, systems
 from openlatch.service.unit import Unit
 
-__all__ = ["api"]
-
 ONE = "/systems/<uuid:ident>"
+
+
+SYSTEM = "/systems/<uuid:ident>"
 
 
 @api.add("GET", "/adapters", "What each kind of system has to be told", schemas.Adapters)
@@ -71,4 +73,72 @@ def resume_system(unit: Unit, ident: UUID) -> dict[str, Any]:
 def remove_system(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Only while no account is in it; its levels and its secret go with it."""
     setup.remove(unit, ident)
+    return {"done": True}
+
+
+@api.add("GET", "/systems/<uuid:ident>/permissions", "Every permission of a system", schemas.PermissionRow, inside=True)
+def get_permissions(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """The furthest reaching first."""
+    return {"permissions": levels.permissions(unit, ident)}
+
+
+@api.add(
+    "POST",
+    "/tasks/<uuid:ident>/done",
+    "Say that something was done by hand",
+    schemas.TaskRow,
+    body=schemas.TaskDone,
+    inside=True,
+)
+def task_done(unit: Unit, ident: UUID, body: schemas.TaskDone) -> dict[str, Any]:
+    """In your own words; the register says whose word it is."""
+    return hand_tasks.done(unit, ident, body.words, if_match())
+
+
+@api.add(
+    "POST",
+    "/tasks/<uuid:ident>/assign",
+    "Say who does something by hand",
+    schemas.TaskRow,
+    body=schemas.TaskAssign,
+    inside=True,
+)
+def assign_task(unit: Unit, ident: UUID, body: schemas.TaskAssign) -> dict[str, Any]:
+    """They are told."""
+    return hand_tasks.assign(unit, ident, body.person, if_match())
+
+
+@api.add("POST", f"{SYSTEM}/read", "Read a system soon", schemas.Done, query=schemas.ReadOptions, status=202)
+def read_system(unit: Unit, ident: UUID, query: schemas.ReadOptions) -> dict[str, Any]:
+    """The worker reads it; the event stream tells how far it has come."""
+    systems.ask_to_read(unit, ident, query.fully)
+    return {"done": True}
+
+
+@api.add("PUT", f"{SYSTEM}/reading", "Say how often a system is read", schemas.SystemRow, body=schemas.SetReading)
+def set_reading(unit: Unit, ident: UUID, body: schemas.SetReading) -> dict[str, Any]:
+    """Besides when somebody asks for it."""
+    systems.set_schedule(unit, ident, body.read_every)
+    unit.db.flush()
+    return register.one(unit, "systems", ident)
+
+
+@api.add("PUT", f"{SYSTEM}/matching", "Say by what people are told", schemas.SystemRow, body=schemas.SetMatching)
+def set_matching(unit: Unit, ident: UUID, body: schemas.SetMatching) -> dict[str, Any]:
+    """It counts from the next read on, also for those met before whom nobody has named."""
+    login_matching.set_rules(unit, ident, body.matching)
+    unit.db.flush()
+    return register.one(unit, "systems", ident)
+
+
+@api.add("GET", "/doubts", "Logins that may be somebody's", schemas.Doubts)
+def get_doubts(unit: Unit) -> dict[str, Any]:
+    """Each with who, and by which mark, for a person to decide."""
+    return {"doubts": login_matching.doubts(unit)}
+
+
+@api.add("POST", "/doubts/<uuid:ident>/decide", "Say whose a login is", schemas.Done, body=schemas.DecideDoubt)
+def decide_doubt(unit: Unit, ident: UUID, body: schemas.DecideDoubt) -> dict[str, Any]:
+    """What was found under it is theirs from then on."""
+    login_matching.decide(unit, ident, body.person)
     return {"done": True}

@@ -1,4 +1,4 @@
-"""The calls about reviews. They go into the same table as the others."""
+"""The calls about reviews: schedules, rounds, items, questions, evidence."""
 
 from __future__ import annotations
 
@@ -9,9 +9,8 @@ from uuid import UUID
 from flask import Response
 
 from openlatch import schemas
-from openlatch.api.api import list_query
-from openlatch.api.api_access import api
-from openlatch.api.routing import if_match, the_service, viewer
+from openlatch.api.routes.lists import list_query
+from openlatch.api.routing import api, if_match, the_service, viewer
 from openlatch.core.reviews.assignment import Place
 from openlatch.core.vocabulary import Happening, Reach, Subject, Verdict
 from openlatch.errors import NotReady
@@ -21,10 +20,12 @@ from openlatch.service.reviews import open_round as reviews_open_round
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import Page
 
-__all__ = ["api"]
-
 ROUND = "/rounds/<uuid:ident>"
+
+
 ITEM = f"{ROUND}/items/<uuid:item>"
+
+
 # So long an answer waits for the worker to sign; who asked is told to ask again then.
 SIGNING_SECONDS = 20.0
 
@@ -48,9 +49,6 @@ def _plan(body: schemas.SchedulePlan) -> schedules.Plan:
     events = tuple(Happening(event) for event in body.events)
     review = _review(body, body.undecided)
     return schedules.Plan(review, body.recurrence, body.starts, body.time_zone, events, body.paused)
-
-
-# Schedules.
 
 
 @api.add("POST", "/schedules/preview", "When a schedule would be due", schemas.ScheduleDates, body=schemas.SchedulePlan)
@@ -90,9 +88,6 @@ def get_schedule(unit: Unit, ident: UUID) -> dict[str, Any]:
 def change_schedule(unit: Unit, ident: UUID, body: schemas.SchedulePlan) -> dict[str, Any]:
     """Rounds that are open stay as they are."""
     return schedules.keep(unit, _plan(body), ident, if_match())
-
-
-# Rounds.
 
 
 @api.add("POST", "/rounds", "Open a review round", schemas.RoundPage, body=schemas.OpenRound, status=201)
@@ -154,9 +149,6 @@ def get_evidence(ident: UUID) -> Response:
     name, content = found
     disposition = {"Content-Disposition": f'attachment; filename="{name}"'}
     return Response(content, content_type="application/zip", headers=disposition)
-
-
-# Items.
 
 
 def _decision(body: schemas.Decide, version: int | None = None) -> decisions.Decision:
@@ -240,9 +232,6 @@ def explain(unit: Unit, ident: UUID, item: UUID, body: schemas.Explain) -> dict[
 def retry_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
     """After what was in the way has been put right."""
     return reviews_close_round.retry(unit, ident, item)
-
-
-# One's own side of it.
 
 
 @api.add("GET", "/me/calendar", "Your calendar address", schemas.CalendarPage)

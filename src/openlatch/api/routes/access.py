@@ -1,4 +1,4 @@
-"""The calls about who can do what. They go into the same table as the others."""
+"""The calls about who can do what."""
 
 from __future__ import annotations
 
@@ -6,25 +6,12 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.api_rules import api
-from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.api.routes.latches import latch_setting
+from openlatch.api.routing import api
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
-from openlatch.errors import BadInput
-from openlatch.service.access import charts, queries
-from openlatch.service.grants import usage
-from openlatch.service.latches import guard
+from openlatch.service.access import charts, my_access, queries
 from openlatch.service.unit import Unit
-
-__all__ = ["api", "latch_setting"]
-
-
-def latch_setting(body: schemas.SetLatch) -> guard.Setting:
-    """A latch as it was sent. BadInput for a pair that is none."""
-    if body.pair and len(body.pair) != 2:
-        raise BadInput("A pair has two keys.", "Give two permissions.", {"pair": "not two"})
-    pair = (body.pair[0], body.pair[1]) if body.pair else ("", "")
-    return guard.Setting(LatchKind(body.kind), LatchMode(body.mode), body.account, body.account_kind, body.number, pair)
 
 
 def _question(query: schemas.Question) -> queries.Question:
@@ -94,28 +81,15 @@ def get_difference(unit: Unit, ident: UUID, query: schemas.DifferenceQuery) -> d
 @api.add("POST", "/access/suppose", "What changes would do to who can do what", schemas.Supposed, body=schemas.Suppose)
 def suppose(unit: Unit, body: schemas.Suppose) -> dict[str, Any]:
     """Nothing is changed."""
-    return queries.what_if(unit, [_wish(change) for change in body.changes])
+    return queries.what_if(unit, [_supposed(change) for change in body.changes])
 
 
-def _wish(change: schemas.SupposedChange) -> queries.Wish:
+def _supposed(change: schemas.SupposedChange) -> queries.Wish:
     holder = Holder(HolderKind(change.holder.kind), change.holder.id) if change.holder else None
     latch = latch_setting(change.latch) if change.latch else None
     return queries.Wish(
         change.kind, change.grant, change.account, holder, change.level, change.until, change.team, change.person, latch
     )
-
-
-@api.add(
-    "GET",
-    "/grants/<uuid:ident>/use",
-    "Use of a grant by permission",
-    schemas.UseOf,
-    query=schemas.UseQuery,
-    inside=True,
-)
-def get_use(unit: Unit, ident: UUID, query: schemas.UseQuery) -> dict[str, Any]:
-    """And the smallest level that would have covered it, with how sure that is."""
-    return usage.of_grant(unit, ident, query.days)
 
 
 @api.add("GET", "/map", "All live grants by danger and by how long unused", schemas.RiskMap)
@@ -128,3 +102,9 @@ def get_map(unit: Unit) -> dict[str, Any]:
 def get_ends(unit: Unit, query: schemas.EndsQuery) -> dict[str, Any]:
     """Grants, people who leave, offers that run out, rounds that are due."""
     return charts.ends(unit, query.since, query.months)
+
+
+@api.add("GET", "/mine", "What you can reach, and who can reach yours", schemas.Mine)
+def get_mine(unit: Unit) -> dict[str, Any]:
+    """With the offers that wait for you."""
+    return my_access.page(unit)

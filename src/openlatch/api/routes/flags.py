@@ -1,19 +1,55 @@
-"""The calls about rules and the flags that come of them. They go into the same table as the others."""
+"""The calls about flags, rules and what rules know."""
 
 from __future__ import annotations
 
 from typing import Any
+from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.api_systems import api
+from openlatch.api.routing import api
 from openlatch.core.flags import Weights
-from openlatch.service.flags import known_facts, rule_settings, weekly_letter
+from openlatch.service.flags import flags, known_facts, rule_settings, weekly_letter
 from openlatch.service.unit import Unit
 
-__all__ = ["api"]
+
+@api.add("GET", "/flags/<uuid:ident>", "A flag", schemas.FlagRow, inside=True)
+def get_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """With its facts and the parts of its score."""
+    return flags.shown(unit, ident)
 
 
-def _wish(body: schemas.SetRules) -> rule_settings.Wish:
+@api.add(
+    "POST",
+    "/flags/<uuid:ident>/accept",
+    "Accept a flag until a day",
+    schemas.FlagRow,
+    body=schemas.AcceptFlag,
+    inside=True,
+)
+def accept_flag(unit: Unit, ident: UUID, body: schemas.AcceptFlag) -> dict[str, Any]:
+    """It opens again when the time is over."""
+    return flags.accept(unit, [ident], body.reason, body.until)[0]
+
+
+@api.add("POST", "/flags/<uuid:ident>/reopen", "Take the acceptance of a flag back", schemas.FlagRow, inside=True)
+def reopen_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """It is open at once."""
+    return flags.open_again(unit, ident)
+
+
+@api.add("POST", "/flags/accept", "Accept flags until a day", schemas.Flags, body=schemas.AcceptFlags, inside=True)
+def accept_flags(unit: Unit, body: schemas.AcceptFlags) -> dict[str, Any]:
+    """All of them, or none."""
+    return {"flags": flags.accept(unit, body.flags, body.reason, body.until)}
+
+
+@api.add("POST", "/flags/assign", "Say who sees to flags", schemas.Flags, body=schemas.AssignFlags, inside=True)
+def assign_flags(unit: Unit, body: schemas.AssignFlags) -> dict[str, Any]:
+    """All of them, or none."""
+    return {"flags": flags.assign(unit, body.flags, body.person)}
+
+
+def _settings(body: schemas.SetRules) -> rule_settings.Wish:
     weights = None
     if body.weights is not None:
         four = {name: tuple(getattr(body.weights, name)) for name in ("reach", "sensitivity")}
@@ -35,13 +71,13 @@ def get_rules(unit: Unit) -> dict[str, Any]:
 )
 def preview_rules(unit: Unit, body: schemas.SetRules) -> dict[str, Any]:
     """Nothing changes yet."""
-    return rule_settings.preview(unit, _wish(body))
+    return rule_settings.preview(unit, _settings(body))
 
 
 @api.add("PUT", "/rules", "Set the rules", schemas.RulesPage, body=schemas.SetRules)
 def set_rules(unit: Unit, body: schemas.SetRules) -> dict[str, Any]:
     """Flags follow within moments."""
-    return rule_settings.change(unit, _wish(body))
+    return rule_settings.change(unit, _settings(body))
 
 
 @api.add("POST", "/rules/own/check", "Check a file of own rules", schemas.OwnRulesChecked, body=schemas.RulesFile)

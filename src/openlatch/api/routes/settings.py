@@ -1,4 +1,4 @@
-"""The calls of the first set-up, and of what is set up for an organisation."""
+"""The calls about the settings of the organisation, and its first set-up."""
 
 from __future__ import annotations
 
@@ -7,14 +7,32 @@ from typing import Any
 from flask import Response
 
 from openlatch import schemas
-from openlatch.api.api import api, signed_in
-from openlatch.api.routing import origin, the_service
+from openlatch.api.routes.identity import signed_in
+from openlatch.api.routing import api, origin, the_service
 from openlatch.service.accounts import settings
 from openlatch.service.identity import set_up
 from openlatch.service.notifications import mail_server
 from openlatch.service.unit import Unit
 
-__all__ = ["api"]
+
+@api.add("GET", "/settings", "How the organisation gives access", schemas.Settings)
+def get_settings(unit: Unit) -> dict[str, Any]:
+    """Its hours for offers, its own domains, and what everybody needs to accept."""
+    return settings.shown(unit)
+
+
+@api.add("PUT", "/settings", "Set how the organisation gives access", schemas.Settings, body=schemas.SetSettings)
+def set_settings(unit: Unit, body: schemas.SetSettings) -> dict[str, Any]:
+    """For administrators."""
+    return settings.change(
+        unit,
+        body.offer_hours,
+        body.inside_domains,
+        list(body.prerequisites),
+        body.auditors,
+        body.remind_days,
+        body.keep_left_months,
+    )
 
 
 @api.add("GET", "/set-up", "Whether the service is to be set up", schemas.SetUpState, open=True)

@@ -1,0 +1,66 @@
+"""The calls about the journal."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterator
+from datetime import datetime
+from typing import Any
+
+import orjson
+from flask import Response
+
+from openlatch import schemas
+from openlatch.api.routing import api, the_service, viewer
+from openlatch.core.journal import chain
+from openlatch.core.journal import tree_heads as tree_heads_core
+from openlatch.errors import TooLarge
+from openlatch.service.journal import signed_heads
+from openlatch.service.unit import Unit
+from openlatch.store import journal
+from openlatch.store.database import transaction
+
+# So many entries are verified within some ten seconds.
+MOST_VERIFIED = 250_000
+
+
+@api.add("GET", "/journal/verify", "Verify the journal", schemas.JournalVerdict, query=schemas.VerifyOptions)
+def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> dict[str, Any]:
+    """Every entry, from the first one; with a position and hash noted earlier also its end."""
+    unit.sight.require_administrator()
+    expected = journal.head(unit.db)
+    if expected[0] > MOST_VERIFIED:
+        raise TooLarge(
+            f"The journal has {expected[0]} entries, more than one call has time for.",
+            "Take it away and verify it: openlatch journal export FILE, openlatch journal verify --file FILE.",
+        )
+    noted = (query.position, query.hash.lower()) if query.position is not None and query.hash else expected
+    found = chain.verify(
+        journal.export(unit.db, unit.viewer.organisation), noted, tree_heads_core.Watch(signed_heads.every(unit))
+    )
+    return {**dataclasses.asdict(found), "sound": found.sound, "head_position": expected[0], "head_hash": expected[1]}
+
+
+@api.add("GET", "/journal/heads", "Signed tree heads over the journal", schemas.TreeHeads)
+def journal_heads(unit: Unit) -> dict[str, Any]:
+    """To be kept elsewhere: each vouches for all entries up to it. openlatch journal verify --head takes them."""
+    return {"heads": signed_heads.listed(unit)}
+
+
+@api.add("GET", "/journal/export", "Take the whole journal away, as JSON Lines", None, open=True)
+def export_journal() -> Response:
+    """To verify it elsewhere: openlatch journal verify --file."""
+    who = viewer()
+    service = the_service()
+    with service.unit(who) as unit:
+        unit.sight.require_administrator()
+
+    def lines() -> Iterator[bytes]:
+        with transaction(service.engine, who.organisation) as db:
+            for entry in journal.export(db, who.organisation):
+                yield orjson.dumps(entry) + b"\n"
+
+    name = f"journal-{datetime.now():%Y-%m-%d}.jsonl"
+    return Response(
+        lines(), content_type="application/jsonl", headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )

@@ -1,0 +1,17 @@
+"""The calls about notices."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from openlatch import schemas
+from openlatch.api.routing import api
+from openlatch.service.access import my_access
+from openlatch.service.unit import Unit
+
+
+@api.add("POST", "/notices/read", "Mark notices as read", schemas.Done, body=schemas.ReadNotices)
+def read_notices(unit: Unit, body: schemas.ReadNotices) -> dict[str, Any]:
+    """Your own; all of them when none is named."""
+    my_access.read_notices(unit, body.notices)
+    return {"done": True}

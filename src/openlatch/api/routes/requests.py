@@ -1,0 +1,52 @@
+"""The calls about requests for access."""
+
+from __future__ import annotations
+
+from typing import Any
+from uuid import UUID
+
+from openlatch import schemas
+from openlatch.api.routes.offers import choice
+from openlatch.api.routing import api, if_match
+from openlatch.service.requests import requests
+from openlatch.service.unit import Unit
+
+
+@api.add("POST", "/requests", "Ask for access", schemas.RequestRow, body=schemas.AskAccess, status=201)
+def ask_access(unit: Unit, body: schemas.AskAccess) -> dict[str, Any]:
+    """The same again, while it waits for an answer, changes the request that is there."""
+    given = body.model_dump()
+    return requests.ask(unit, requests.Wish(**{**given, "parts": tuple(body.parts)}))
+
+
+@api.add("GET", "/requests/<uuid:ident>", "A request for access", schemas.RequestRow, inside=True)
+def get_request(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Yours, or one that you may answer."""
+    return requests.one(unit, ident)
+
+
+@api.add(
+    "POST",
+    "/requests/<uuid:ident>/grant",
+    "Grant a request",
+    schemas.RequestRow,
+    body=schemas.GrantRequest,
+    inside=True,
+)
+def grant_request(unit: Unit, ident: UUID, body: schemas.GrantRequest) -> dict[str, Any]:
+    """As it was asked, or less, or for a shorter time."""
+    return requests.grant(unit, ident, choice(body), body.words, body.account, if_match())
+
+
+@api.add(
+    "POST", "/requests/<uuid:ident>/decline", "Decline a request", schemas.RequestRow, body=schemas.Words, inside=True
+)
+def decline_request(unit: Unit, ident: UUID, body: schemas.Words) -> dict[str, Any]:
+    """With a word about why."""
+    return requests.decline(unit, ident, body.words, if_match())
+
+
+@api.add("POST", "/requests/<uuid:ident>/withdraw", "Withdraw your request", schemas.RequestRow)
+def withdraw_request(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Before it is answered."""
+    return requests.withdraw(unit, ident, if_match())

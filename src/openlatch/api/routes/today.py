@@ -1,0 +1,16 @@
+"""The call for what needs a person today."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from openlatch import schemas
+from openlatch.api.routing import api
+from openlatch.service import today
+from openlatch.service.unit import Unit
+
+
+@api.add("GET", "/today", "What needs a person today", schemas.Today)
+def get_today(unit: Unit) -> dict[str, Any]:
+    """Of what you may see."""
+    return today.page(unit)
