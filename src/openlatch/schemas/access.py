@@ -8,9 +8,10 @@ from uuid import UUID
 
 from pydantic import Field
 
-from openlatch.schemas.answers import Answer, Holder, Named, PermissionOf
-from openlatch.schemas.giving import SetLatch
-from openlatch.schemas.requests import Instant, Request
+from openlatch.schemas.base import Answer, Holder, Instant, Named, Request
+from openlatch.schemas.grants import GrantRow, PermissionOf
+from openlatch.schemas.latches import SetLatch
+from openlatch.schemas.offers import OpenOffer
 
 __all__ = [
     "AccessShift",
@@ -20,9 +21,18 @@ __all__ = [
     "EndOf",
     "EndsQuery",
     "HolderRef",
+    "Hop",
     "Matrix",
     "MatrixRow",
+    "Mine",
+    "MineReach",
+    "MyAccount",
+    "MyHolder",
+    "MySettings",
+    "Path",
+    "Paths",
     "Question",
+    "RightUsed",
     "RiskCell",
     "RiskMap",
     "Suppose",
@@ -207,3 +217,96 @@ class Calendar(Answer):
     since: datetime
     until: datetime
     days: list[EndOf]
+
+
+class Hop(Answer):
+    """One step of a path, in words."""
+
+    kind: str
+    holder: Holder
+    words: str
+    grant_id: UUID | None
+
+
+class Path(Answer):
+    """One way from a holder to an account."""
+
+    holder: Holder
+    account: Named
+    owns: bool
+    level: str
+    sentence: str
+    reach: int
+    since: datetime | None
+    until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
+    open_now: bool
+    revoking: bool
+    left: bool = Field(description="The holder has left; the system may let them in all the same.")
+    words: str
+    hops: list[Hop]
+    grant_id: UUID | None
+    given_by: str | None
+    recorded_by: str | None = Field(description="Who wrote down by hand that the grant exists.")
+    given_at: datetime | None
+    last_used_at: datetime | None
+    recorded: bool
+    owed: str | None = Field(description="What its system still has to be brought to: give, change or take.")
+    part: str | None = Field(None, description="The part of the account that it is limited to.")
+    hours: str = Field("", description="The hours of the week in which it holds.")
+
+
+class Paths(Answer):
+    """By which paths somebody can act; none when they can't.
+
+    Whoever has left can't by the register; the paths that their systems may still let them in by are marked ``left``.
+    """
+
+    can: bool
+    paths: list[Path]
+    count: int = Field(description="How many paths there are, also those left out by a limit.")
+    ended: list[str] = Field(description="Access that ended here, where nothing shows that it is gone.")
+
+
+class MineReach(Path):
+    """A path of one's own; ``own`` when it is a grant that one can give up oneself."""
+
+    own: bool
+
+
+class MyHolder(Answer):
+    """Somebody who can reach an account of one's own."""
+
+    kind: str
+    id: UUID
+    name: str
+    reach: int
+    levels: list[str]
+    until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
+
+
+class MyAccount(Answer):
+    """An account of one's own, with everybody who can reach it."""
+
+    account: Named
+    holders: list[MyHolder]
+
+
+class MySettings(Answer):
+    """How one is set."""
+
+    address: str | None
+    address_confirmed_at: datetime | None
+    second_factor: bool
+    refuses_offers: bool
+
+
+class Mine(Answer):
+    """What I can reach, and who can reach mine."""
+
+    reach: list[MineReach]
+    not_in_force: list[GrantRow] = Field(description="Grants of my own that give nothing now.")
+    mine: list[MyAccount]
+    offers: list[OpenOffer]
+    settings: MySettings

@@ -8,7 +8,27 @@ from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
 
-__all__ = ["Addenda", "Evidence", "evidence_schema"]
+__all__ = [
+    "Addenda",
+    "AddendumPart",
+    "CarriedOutPart",
+    "CompletenessPart",
+    "CoveragePart",
+    "DecisionPart",
+    "EndsPart",
+    "Evidence",
+    "ExceptionPart",
+    "ItemPart",
+    "NamedPart",
+    "PopulationPart",
+    "QuestionPart",
+    "ReviewerPart",
+    "RoundPart",
+    "ScopePart",
+    "StepPart",
+    "TotalsPart",
+    "evidence_schema",
+]
 
 
 class _Part(BaseModel):

@@ -8,8 +8,8 @@ from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
-from openlatch.schemas.answers import AccountOf, Answer, Named, Preview
-from openlatch.schemas.requests import Day, Instant, Request, Sentence
+from openlatch.schemas.base import AccountOf, Answer, Day, Instant, Named, Request, Sentence, ShortText
+from openlatch.schemas.revocations import Preview
 
 __all__ = [
     "AddExpected",
@@ -22,6 +22,7 @@ __all__ = [
     "ClosingPreview",
     "ExpectedRow",
     "ExpectedRows",
+    "ExposedResource",
     "ExposureChange",
     "ExposureChanges",
     "ExposureHistory",
@@ -38,15 +39,17 @@ __all__ = [
     "MakeDraft",
     "PastExposures",
     "PastOf",
+    "Right",
     "RuleDraftRow",
     "RuleDrafts",
     "RuleProblem",
     "RuleShown",
+    "RuleToClose",
     "RulesOfAccount",
     "SetGuard",
 ]
 
-ShortText = Annotated[str, StringConstraints(max_length=320, strip_whitespace=True)]
+
 Right = Literal["see", "change", "administer"]
 
 

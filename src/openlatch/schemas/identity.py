@@ -2,40 +2,70 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import Field, StringConstraints
+from pydantic import (
+    Field,
+    StringConstraints,
+)
 
-from openlatch.schemas.answers import Answer, Named
-from openlatch.schemas.requests import Request
+from openlatch.schemas.base import Answer, Named, Request, Sentence
+from openlatch.schemas.offers import LinkToken
 
 __all__ = [
     "AcceptInvitation",
     "AddAddress",
     "AddressNamed",
+    "AddressOf",
     "ChangePassword",
+    "CodeWith",
+    "ConfirmAddress",
+    "Factor",
     "ForgottenPassword",
+    "InsideOf",
     "InvitationOf",
     "InvitationToYou",
     "Invitations",
     "Invite",
+    "LinkText",
     "MakeOwnToken",
+    "MakeToken",
+    "Me",
     "NewPassword",
     "OpenInvitation",
+    "Organisation",
     "OwnPage",
+    "OwnSession",
+    "OwnToken",
+    "Preferences",
     "Profile",
+    "ProveWith",
+    "Proved",
     "RecoveryCodes",
+    "RoleName",
+    "Secret",
+    "SetOffers",
     "SetRole",
+    "SignInAddress",
     "SignInOf",
+    "SignInWith",
     "SignIns",
+    "Token",
 ]
 
+
 RoleName = Literal["administrator", "auditor", "reviewer", "member"]
+
+
 Secret = Annotated[str, StringConstraints(max_length=1024)]
-Token = Annotated[str, StringConstraints(min_length=1, max_length=200)]
-Address = Annotated[str, StringConstraints(max_length=320)]
+
+
+LinkText = Annotated[str, StringConstraints(min_length=1, max_length=200)]
+
+
+SignInAddress = Annotated[str, StringConstraints(max_length=320)]
 
 
 class SignInOf(Answer):
@@ -70,7 +100,7 @@ class Invite(Request):
 
     person: UUID | None = None
     name: Annotated[str, StringConstraints(max_length=200, strip_whitespace=True)] = ""
-    address: Address = ""
+    address: SignInAddress = ""
     role: RoleName = "member"
 
 
@@ -96,7 +126,7 @@ class Invitations(Answer):
 class OpenInvitation(Request):
     """The token of an invitation's link."""
 
-    token: Token
+    token: LinkText
 
 
 class InvitationToYou(Answer):
@@ -119,7 +149,7 @@ class AcceptInvitation(OpenInvitation):
 class ForgottenPassword(Request):
     """The address that one signs in with."""
 
-    address: Address
+    address: SignInAddress
 
 
 class NewPassword(OpenInvitation):
@@ -204,7 +234,7 @@ class Profile(Request):
 class AddAddress(Request):
     """Another address of one's own."""
 
-    address: Address
+    address: SignInAddress
 
 
 class AddressNamed(AddAddress):
@@ -217,3 +247,110 @@ class MakeOwnToken(Request):
     name: Annotated[str, StringConstraints(min_length=1, max_length=200, strip_whitespace=True)]
     scope: Literal["read", "write"] = "read"
     days: int = Field(90, ge=1, le=365)
+
+
+class Organisation(Named):
+    """The organisation of whoever is signed in."""
+
+    time_zone: str
+
+
+class InsideOf(Answer):
+    """The account that somebody is switched into: whose it is, what they may do there, until when."""
+
+    account: Named
+    owner: Named | None
+    levels: list[str]
+    rights: list[str]
+    parts: list[str]
+    until: datetime | None
+    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
+    reach: int
+
+
+class Preferences(Answer):
+    """How somebody wants times and dates written, and of what they want no mail."""
+
+    time_zone: str | None = Field(description="Empty: the organisation's.")
+    locale: str | None = Field(description="The language that dates are written in (BCP 47).")
+    no_mail: list[str]
+
+
+class Me(Answer):
+    """Who is signed in, and as what."""
+
+    person: Named
+    organisation: Organisation
+    administrator: bool
+    auditor: bool = Field(description="Sees everything and changes nothing.")
+    preferences: Preferences
+    owner: bool
+    reviewer: bool
+    may_write: bool
+    inside: InsideOf | None = Field(None, description="The account that you are switched into.")
+    elsewhere: int = Field(
+        0, description="At how many other organisations you have a sign-in that is linked with this."
+    )
+    as_partner: bool = Field(False, description="Whether you are here as somebody of a partner organisation.")
+    notices: int = Field(0, description="How many notices you have not read.")
+    csrf: str = Field("", description="To be sent as X-CSRF-Token with calls that change something.")
+
+
+class Token(Answer):
+    """An API token; it is shown only now."""
+
+    id: UUID
+    token: str
+    expires_at: datetime
+
+
+class SetOffers(Request):
+    """Whether one refuses to be sent offers."""
+
+    refuses: bool
+
+
+class ProveWith(Request):
+    """A fresh proof that it is you."""
+
+    password: str = Field(max_length=1024)
+    code: str = Field("", max_length=20)
+
+
+class Proved(Answer):
+    """Until when the proof counts."""
+
+    until: datetime
+
+
+class CodeWith(Request):
+    """A code of a second factor."""
+
+    code: str = Field(max_length=20)
+
+
+class Factor(Answer):
+    """A fresh secret for an app that shows codes (RFC 6238), and the same as an address that apps open."""
+
+    secret: str
+    address: str
+
+
+class ConfirmAddress(LinkToken):
+    """The token of a link that confirms an address."""
+
+
+class SignInWith(Request):
+    """An address and a password."""
+
+    address: str = Field(max_length=320, examples=["ines.calder@hollinfell.example.org"])
+    password: str = Field(max_length=1024)
+    code: str = Field("", max_length=20, description="The code of the second factor, for whoever has one.")
+    organisation: str = Field("", max_length=40, description="Its short name, for whoever is at several.")
+
+
+class MakeToken(SignInWith):
+    """A token for programs, by address and password."""
+
+    name: Sentence = Field("command line", examples=["nightly report"])
+    scope: Literal["read", "write"] = "write"

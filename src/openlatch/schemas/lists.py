@@ -2,32 +2,32 @@
 
 from __future__ import annotations
 
-from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 from uuid import UUID
 
-from pydantic import Field, StringConstraints
+from pydantic import (
+    Field,
+    StringConstraints,
+)
 
-from openlatch.schemas.answers import Answer, Named
-from openlatch.schemas.requests import Request
+from openlatch.schemas.base import Answer, Named, Request
 
 __all__ = [
-    "Erased",
     "ExportOptions",
     "FilterKept",
+    "FilterName",
     "FiltersKept",
     "FiltersOf",
     "Found",
-    "HeldData",
+    "FoundOne",
     "KeepFilter",
+    "ListOptions",
     "MailOfFilter",
-    "MovePlan",
-    "MoveWish",
-    "RegisterBrought",
     "SearchFor",
 ]
 
-Name = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whitespace=True)]
+
+FilterName = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whitespace=True)]
 
 
 class SearchFor(Request):
@@ -69,7 +69,7 @@ class FiltersOf(Request):
 class KeepFilter(Request):
     """A filter to keep by a name."""
 
-    name: Name
+    name: FilterName
     list: str = Field(max_length=40, examples=["grants"])
     filter: str = Field("", max_length=4000)
     search: str = Field("", max_length=200)
@@ -105,90 +105,12 @@ class MailOfFilter(Request):
     every: Literal["never", "day", "week"]
 
 
-class RegisterBrought(Answer):
-    """What came in with a whole register."""
+class ListOptions(Request):
+    """What to see of a list."""
 
-    rows: dict[str, int] = Field(description="How many rows of each table.")
-    lines: int
-
-
-class HeldData(Answer):
-    """All that is held about a person; each part is a list of records as they are held."""
-
-    format: Literal["openlatch-held-data"]
-    version: int
-    taken_at: datetime
-    person: dict[str, Any]
-    addresses: list[dict[str, Any]]
-    logins: list[dict[str, Any]]
-    marks: list[dict[str, Any]]
-    sign_ins: list[dict[str, Any]]
-    sessions_here: list[dict[str, Any]]
-    api_tokens: list[dict[str, Any]]
-    teams: list[dict[str, Any]]
-    grants: list[dict[str, Any]]
-    sessions: list[dict[str, Any]]
-    flags: list[dict[str, Any]]
-    offers: list[dict[str, Any]]
-    requests: list[dict[str, Any]]
-    visits: list[dict[str, Any]]
-    notices: list[dict[str, Any]]
-    review_items: list[dict[str, Any]]
-    journal: list[dict[str, Any]]
-
-
-class Erased(Answer):
-    """What was erased of somebody, or would be."""
-
-    person: Named
-    erased: dict[str, int] = Field(description="How many sessions, values in records, and entries of the journal.")
-    kept: list[str] = Field(description="What still names them, and why.")
-
-
-class MoveWish(Request):
-    """How somebody moves; nothing named: how things are after a move that has happened."""
-
-    job: str | None = Field(None, max_length=200)
-    joins: list[UUID] = Field(default_factory=list, max_length=50)
-    leaves: list[UUID] = Field(default_factory=list, max_length=50)
-
-
-class KeptBy(Answer):
-    """Access that stays."""
-
-    account: Named
-    level: str
-    words: str
-    grant_id: UUID | None
-    held_by: int | None = Field(description="How many of those in the same job hold it themselves; absent for owning.")
-
-
-class MovedRights(Answer):
-    """What is lost or gained in one account."""
-
-    account: Named
-    rights: list[str]
-
-
-class MightNeed(Answer):
-    """What at least half of those in the same job hold."""
-
-    account: Named
-    level: Named
-    sentence: str
-    held_by: int
-
-
-class MovePlan(Answer):
-    """What a move comes to. Nothing has changed by it, and nothing is given."""
-
-    person: Named
-    job_before: str
-    job: str
-    peers: int = Field(description="How many others are in that job.")
-    keeps: list[KeptBy]
-    loses: list[MovedRights]
-    gets: list[MovedRights]
-    might_need: list[MightNeed]
-    breaches: list[dict[str, Any]]
-    rounds: list[Named] = Field(description="The reviews that are open on their access.")
+    filter: str = Field("", description="A filter by RFC 7644 section 3.4.2.2.", examples=['state eq "active"'])
+    search: str = Field("", max_length=200, description="Words that have to occur.")
+    sort: str = Field("", description="An attribute to sort by, with - before it for the other way round.")
+    limit: int = Field(50, description="How many rows, 1 to 500.")
+    cursor: str = Field("", description="Where to go on, from the answer before.")
+    count: bool = Field(False, description="Whether to count all that match.")

@@ -8,8 +8,7 @@ from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
-from openlatch.schemas.answers import Answer, Named
-from openlatch.schemas.requests import Request, Sentence
+from openlatch.schemas.base import Answer, Named, Request, Sentence
 
 __all__ = [
     "AnswerPartner",
@@ -24,8 +23,10 @@ __all__ = [
     "PartnerLinks",
     "PartnerPeople",
     "PartnerPerson",
+    "Slug",
     "SwitchOrganisation",
 ]
+
 
 Slug = Annotated[str, StringConstraints(max_length=100, strip_whitespace=True, pattern="^[A-Za-z0-9-]+$")]
 

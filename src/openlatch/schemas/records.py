@@ -7,11 +7,15 @@ from functools import cache
 from typing import Annotated, Any, Generic, Literal, Optional, TypeVar
 from uuid import UUID
 
-from pydantic import BaseModel, Field, StringConstraints, create_model
+from pydantic import (
+    BaseModel,
+    Field,
+    StringConstraints,
+    create_model,
+)
 
-from openlatch.schemas.answers import Answer, Holder, Named
-from openlatch.schemas.giving import Breach
-from openlatch.schemas.requests import Day, Instant, Request, Sentence
+from openlatch.schemas.base import Address, Answer, Day, Holder, Instant, Name, Named, Request, Sentence
+from openlatch.schemas.latches import Breach
 
 __all__ = [
     "FORMS",
@@ -22,7 +26,16 @@ __all__ = [
     "EditManyPreview",
     "EditedLine",
     "EditedValue",
+    "FileColumn",
+    "FileField",
+    "FileForm",
+    "FileLook",
+    "Form",
     "GroupForm",
+    "ImportOptions",
+    "ImportReport",
+    "Line",
+    "LineError",
     "LoginForm",
     "MarkForm",
     "MembershipForm",
@@ -36,15 +49,19 @@ __all__ = [
     "RecordAccess",
     "RecordAccessLine",
     "RecordAccessPreview",
+    "RecordedLine",
+    "RegisterBrought",
     "ResourceForm",
     "TeamForm",
-    "TeamPage",
+    "ValueChange",
+    "ZoneName",
     "changes_of",
 ]
 
-Name = Annotated[str, StringConstraints(min_length=1, max_length=200, strip_whitespace=True)]
+
 Line = Annotated[str, StringConstraints(max_length=300, strip_whitespace=True)]
-Address = Annotated[str, StringConstraints(max_length=320, strip_whitespace=True)]
+
+
 ZoneName = Annotated[str, StringConstraints(min_length=1, max_length=60, strip_whitespace=True)]
 
 
@@ -154,6 +171,8 @@ FORMS: dict[str, type[Request]] = {
     "groups": GroupForm,
     "apps": AppForm,
 }
+
+
 Form = TypeVar("Form", bound=BaseModel)
 
 
@@ -266,30 +285,6 @@ class Merges(Answer):
     merges: list[MergeOf]
 
 
-class MemberOf(Answer):
-    """A member of a team."""
-
-    id: UUID = Field(description="The id of the membership.")
-    kind: Literal["person", "team"]
-    member: Named
-    since: datetime | None
-    until: datetime | None
-    version: int
-
-
-class TeamPage(Named):
-    """A team with its members, what it belongs to, and how many grants it holds."""
-
-    partner: bool
-    purpose: str
-    speaker: Named | None
-    version: int
-    archived_at: datetime | None
-    members: list[MemberOf]
-    belongs_to: list[Named]
-    grants: int
-
-
 class RecordAccessLine(Request):
     """Access that exists, as somebody knows of it."""
 
@@ -333,3 +328,93 @@ class RecordAccessPreview(Answer):
     refused: int
     latches: list[Breach]
     fingerprint: str
+
+
+class LineError(Answer):
+    """One thing wrong with one line."""
+
+    line: int
+    field: str
+    reason: str
+
+
+class ValueChange(Answer):
+    """A value that a file would change in a record that is there already."""
+
+    line: int
+    key: str
+    field: str
+    was: str
+    will: str
+
+
+class ImportReport(Answer):
+    """What came of an import; nothing was kept unless ``kept``."""
+
+    kind: str
+    encoding: str
+    read: int
+    added: int
+    changed: int
+    unchanged: int
+    bad: int
+    errors: list[LineError]
+    kept: bool
+    differences: list[ValueChange] = Field(
+        default_factory=list, description="In a trial, each value that would change, up to a limit."
+    )
+    fresh: list[str] = Field(default_factory=list, description="In a trial, what would be added, up to a limit.")
+    latches: list[dict[str, str]] = Field(default_factory=list, description="In a trial, what latches would say to it.")
+
+
+class FileColumn(Answer):
+    """A column of a file: some of its values, and the field that it is taken for."""
+
+    name: str
+    samples: list[str]
+    field: str = Field(description="Empty when it is none of them.")
+    by: str = Field(description="What tells so: kept, name or content.")
+
+
+class FileField(Answer):
+    """A field that a column can be."""
+
+    name: str
+    required: bool
+
+
+class FileLook(Answer):
+    """The columns of a file, and the fields that they can be."""
+
+    kind: str
+    columns: list[FileColumn]
+    fields: list[FileField]
+
+
+class RegisterBrought(Answer):
+    """What came in with a whole register."""
+
+    rows: dict[str, int] = Field(description="How many rows of each table.")
+    lines: int
+
+
+class ImportOptions(Request):
+    """How a file is brought."""
+
+    form: Literal["csv", "jsonl"] = "csv"
+    keep_good: bool = Field(False, description="Keep the good lines when there are bad ones.")
+    try_only: bool = Field(False, description="Check, and keep nothing.")
+    matching: str = Field(
+        "",
+        max_length=20_000,
+        examples=['{"E-mail": "address"}'],
+        description="Which columns are which fields, as a JSON object; left out, they are called as the fields are.",
+    )
+    keep_matching: bool = Field(False, description="Keep the matching for files with the same columns.")
+
+
+class FileForm(Request):
+    """What form a file has."""
+
+    form: Literal["csv", "jsonl"] = "csv"
+    matching: str = Field("", max_length=20_000)

@@ -8,35 +8,49 @@ from uuid import UUID
 
 from pydantic import Field
 
-from openlatch.schemas.answers import Answer, Named, Preview, Proved
-from openlatch.schemas.requests import ClockTime, Instant, Request, Sentence
+from openlatch.schemas.base import Answer, ClockTime, Instant, Named, Request, Sentence, WithProof
+from openlatch.schemas.revocations import Preview
 
 __all__ = [
     "AbsenceOf",
     "Absent",
+    "AccountName",
+    "AccountProgress",
     "Agree",
     "AnswerQuestion",
     "Ask",
+    "AskedOf",
+    "BetterReviewer",
     "BetterReviewers",
     "CalendarPage",
     "CloseRound",
+    "Covered",
+    "DayProgress",
     "Decide",
     "DecideMany",
     "Decided",
+    "DecidedLine",
     "DecisionPreview",
+    "Event",
     "Explain",
+    "Fate",
     "Fates",
+    "Group",
     "GroupBy",
     "Groups",
+    "HolderName",
     "ItemOf",
     "ItemRow",
     "OpenRound",
     "PassOn",
     "Place",
     "Population",
+    "PopulationOf",
     "QuestionRow",
     "ReviewPlan",
+    "ReviewRow",
     "ReviewerProgress",
+    "RoundOf",
     "RoundPage",
     "RoundProgress",
     "RoundRow",
@@ -47,8 +61,13 @@ __all__ = [
     "SchedulesMade",
 ]
 
+
 Covered = Literal["grant", "link", "session", "exposure", "ownership", "latch", "acceptance"]
+
+
 Fate = Literal["keep", "suspend", "revoke"]
+
+
 Event = Literal["person_leaves", "person_moves", "app_grows", "more_sensitive", "emergency_ended"]
 
 
@@ -184,9 +203,6 @@ class Absent(Request):
     since: Instant | None = Field(None, description="From when; left out, they are there.")
     until: Instant | None = None
     deputy: UUID | None = None
-
-
-# Answers.
 
 
 class ReviewRow(Named):
@@ -368,7 +384,7 @@ class HolderName(Answer):
     name: str
 
 
-class ItemRow(Proved):
+class ItemRow(WithProof):
     """One line to be decided: the facts as they were when the round opened, and beside them what has changed since."""
 
     id: UUID

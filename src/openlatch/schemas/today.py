@@ -4,10 +4,19 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from openlatch.schemas.answers import Answer, FlagRow, RevocationRow, SystemRow
+from openlatch.schemas.base import Answer
+from openlatch.schemas.flags import FlagRow
 from openlatch.schemas.reviews import RoundRow
+from openlatch.schemas.revocations import RevocationRow
+from openlatch.schemas.systems import SystemRow
 
-__all__ = ["Today"]
+__all__ = [
+    "RuleCount",
+    "Today",
+    "TodayExposures",
+    "TodayFlags",
+    "WeekOfEnds",
+]
 
 
 class RuleCount(Answer):

@@ -1,33 +1,103 @@
-"""The rules: how they are set, what a change would raise and clear, own rules, and the facts about somebody."""
+"""Flags, rules, and the facts that rules know."""
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Any
 from uuid import UUID
 
-from pydantic import Field
+from pydantic import (
+    Field,
+)
 
-from openlatch.schemas.answers import Answer, Subject
-from openlatch.schemas.requests import Request
+from openlatch.schemas.base import AccountOf, Answer, Holder, Instant, Named, Request, Sentence, Subject
 
 __all__ = [
+    "AcceptFlag",
+    "AcceptFlags",
+    "AssignFlags",
     "FactOf",
     "FactsAbout",
+    "FactsOf",
     "FactsQuery",
+    "FlagRow",
+    "Flags",
+    "Four",
     "LimitOf",
+    "OwnRuleNamed",
     "OwnRuleSource",
     "OwnRulesChecked",
+    "Points",
     "RuleEffect",
     "RuleEffects",
+    "RuleExample",
+    "RuleFailure",
+    "RuleLooking",
     "RuleOf",
     "RulesFile",
     "RulesPage",
     "SetRules",
+    "SetWeights",
     "WantDigest",
     "WeightsOf",
 ]
 
+
+class FlagRow(Answer):
+    """A flag: why it was raised, from which facts, with which score, and what to do."""
+
+    id: UUID
+    rule: str
+    title: str
+    remedy: str
+    act: str = Field(description="What can be done about it at once: revoke, trim, end_session, or nothing.")
+    state: str
+    severity: int
+    score: int
+    parts: dict[str, int]
+    sentence: str
+    facts: dict[str, Any]
+    subject: Subject
+    account: AccountOf | None
+    holder: Holder
+    raised_at: datetime
+    worse_at: datetime | None
+    assigned_to: Named | None
+    cleared_at: datetime | None
+    accepted_by: Named | None
+    accepted_reason: str | None
+    accepted_until: datetime | None
+
+
+class Flags(Answer):
+    """Several flags."""
+
+    flags: list[FlagRow]
+
+
+class AcceptFlag(Request):
+    """Why flags are accepted, and until when."""
+
+    reason: Sentence = Field(examples=["Back from parental leave in May."])
+    until: Instant
+
+
+class AcceptFlags(AcceptFlag):
+    """The same for several."""
+
+    flags: list[UUID] = Field(min_length=1, max_length=1000)
+
+
+class AssignFlags(Request):
+    """Who sees to flags; nobody when left out."""
+
+    flags: list[UUID] = Field(min_length=1, max_length=1000)
+    person: UUID | None = None
+
+
 Points = Annotated[int, Field(ge=0, le=100)]
+
+
 Four = Annotated[list[int | None], Field(min_length=4, max_length=4)]
 
 

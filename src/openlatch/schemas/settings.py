@@ -1,18 +1,63 @@
-"""The first set-up, and mail settings."""
+"""Settings of the organisation, and its first set-up."""
 
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
-from openlatch.schemas.answers import Answer
-from openlatch.schemas.requests import Request
+from openlatch.schemas.base import Answer, Request, ShortText
 
-__all__ = ["MailSettings", "SetMail", "SetOrganisation", "SetUp", "SetUpState"]
+__all__ = [
+    "MailSettings",
+    "SetMail",
+    "SetOrganisation",
+    "SetSettings",
+    "SetUp",
+    "SetUpState",
+    "Settings",
+    "ShortLine",
+]
 
-Line = Annotated[str, StringConstraints(max_length=200, strip_whitespace=True)]
+
+class Settings(Answer):
+    """How the organisation gives access."""
+
+    offer_hours: int
+    inside_domains: list[str]
+    prerequisites: list[str]
+    auditors: list[str] = Field(description="Addresses that signed heads of the journal are mailed to, once a day.")
+    remind_days: list[int] = Field(description="So many days before access ends, people are told.")
+    keep_left_months: int | None = Field(
+        description="For so many months after leaving what identifies people is kept; absent for ever."
+    )
+
+
+class SetSettings(Request):
+    """How the organisation gives access."""
+
+    offer_hours: int = Field(48, ge=1, le=2160)
+    inside_domains: list[ShortText] = Field(default_factory=list, max_length=50)
+    prerequisites: list[Literal["confirmed_address", "second_factor"]] = Field(default_factory=list)
+    auditors: list[ShortText] | None = Field(
+        None,
+        max_length=20,
+        description="Addresses that signed heads of the journal are mailed to; left out, as before.",
+    )
+    remind_days: list[Annotated[int, Field(ge=1, le=90)]] | None = Field(
+        None, max_length=5, description="So many days before access ends, people are told; left out, as before."
+    )
+    keep_left_months: int | None = Field(
+        None,
+        ge=0,
+        le=240,
+        description="For how many months after leaving what identifies people is kept; 0 for ever; "
+        "left out, as before.",
+    )
+
+
+ShortLine = Annotated[str, StringConstraints(max_length=200, strip_whitespace=True)]
 
 
 class SetUpState(Answer):
@@ -25,9 +70,9 @@ class SetUp(Request):
     """The code that the start printed, the organisation, and its first administrator."""
 
     code: Annotated[str, StringConstraints(max_length=60)] = Field(examples=["k7fw-2mqp-x9da"])
-    organisation: Line
+    organisation: ShortLine
     time_zone: Annotated[str, StringConstraints(max_length=60)] = Field(examples=["Europe/London"])
-    name: Line
+    name: ShortLine
     address: Annotated[str, StringConstraints(max_length=320)]
     password: Annotated[str, StringConstraints(max_length=1024)]
 
@@ -59,7 +104,7 @@ class SetMail(Request):
 
     host: Annotated[str, StringConstraints(max_length=253, strip_whitespace=True)] = ""
     port: int = Field(587, ge=1, le=65535)
-    user: Line = ""
+    user: ShortLine = ""
     password: Annotated[str, StringConstraints(max_length=1024)] | None = None
     sender: Annotated[str, StringConstraints(max_length=320, strip_whitespace=True)] = ""
     starttls: bool = True

@@ -1,0 +1,98 @@
+"""The journal and its signed heads."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+from uuid import UUID
+
+from pydantic import (
+    Field,
+)
+
+from openlatch.schemas.base import Answer, Request
+
+__all__ = [
+    "Fault",
+    "JournalRow",
+    "JournalSubject",
+    "JournalVerdict",
+    "TreeHead",
+    "TreeHeads",
+    "VerifyOptions",
+]
+
+
+class _Actor(Answer):
+    id: UUID | None
+    name: str
+
+
+class JournalSubject(Answer):
+    """What an entry is about."""
+
+    kind: str
+    id: UUID | None
+    name: str
+
+
+class JournalRow(Answer):
+    """An entry of the journal."""
+
+    position: int
+    at: datetime
+    actor: _Actor | None
+    action: str
+    on_behalf_of: str | None = Field(description="On whose behalf, where somebody inside an account did it.")
+    subject: JournalSubject | None
+    account_id: UUID | None
+    facts: dict[str, Any]
+    hash: str
+    previous: str
+
+
+class Fault(Answer):
+    """Something wrong with the journal."""
+
+    position: int
+    what: str
+
+
+class JournalVerdict(Answer):
+    """What a verification found. Note the position and the hash: they prove all up to there."""
+
+    sound: bool = Field(description="Whether nothing is wrong, by all that the service itself has to compare with.")
+    entries: int
+    position: int
+    hash: str
+    faults: list[Fault]
+    vouched: int = Field(description="Up to which position a noted hash or a signed tree head vouches for the entries.")
+    head_position: int = Field(description="How far the journal goes by its own head, entries or not.")
+    head_hash: str
+
+
+class TreeHead(Answer):
+    """A signed tree head (RFC 9162 hashing) over the journal's first entries; keep it where the database is not."""
+
+    format: Literal["openlatch-tree-head"]
+    version: Literal[1]
+    organisation: UUID
+    size: int
+    root: str
+    last: str
+    at: str
+    key: str = Field(description="The public key (x of its JSON Web Key) that it is signed with.")
+    signature: str = Field(description="Ed25519 over the canonical JSON (RFC 8785) of the rest, in base64url.")
+
+
+class TreeHeads(Answer):
+    """All of them, oldest first."""
+
+    heads: list[TreeHead]
+
+
+class VerifyOptions(Request):
+    """A position and hash noted earlier, to find out whether the journal's end was cut off."""
+
+    position: int | None = None
+    hash: str = ""
