@@ -1,6 +1,6 @@
 """The client library: every call of the API as a typed method."""
 
-from openlatch.client.calls import Client
+from openlatch.client.client import Client
 from openlatch.client.transport import CallFailed, Unreachable
 
 __all__ = ["CallFailed", "Client", "Unreachable"]

@@ -1,4 +1,4 @@
-"""The calls about what is open to outsiders. ``Client`` has them all."""
+"""What is open to outsiders."""
 
 from __future__ import annotations
 
@@ -8,11 +8,11 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.client.asking import Asking
+from openlatch.client.base import Calls
 
 
-class Exposing(Asking):
-    """Exposures, guards, the boundary, and rules of accounts with drafts of them."""
+class ExposureCalls(Calls):
+    """What is open to outsiders."""
 
     def exposure(self, ident: UUID) -> schemas.ExposurePage:
         """An exposure with its rules and its use."""

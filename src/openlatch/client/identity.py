@@ -1,4 +1,4 @@
-"""The calls about sign-ins. ``Client`` has them all."""
+"""Sign-ins, and one's own."""
 
 from __future__ import annotations
 
@@ -7,11 +7,72 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.client.asking import Asking
+from openlatch.client.base import Calls
 
 
-class Identity(Asking):
-    """The organisation's sign-ins, invitations, passwords, and one's own sign-in."""
+class IdentityCalls(Calls):
+    """Sign-ins, and one's own."""
+
+    def make_token(
+        self,
+        address: str,
+        password: str,
+        name: str = "command line",
+        scope: str = "write",
+        code: str = "",
+        organisation: str = "",
+    ) -> schemas.Token:
+        """A token by address and password, and the code of a second factor if there is one. It is given only now.
+
+        ``organisation`` is a short name, for an address with which somebody signs in at several.
+        """
+        body = {
+            "address": address,
+            "password": password,
+            "name": name,
+            "scope": scope,
+            "code": code,
+            "organisation": organisation,
+        }
+        return schemas.Token.model_validate(
+            self._transport.call("POST", "/tokens", json=body, headers={"Idempotency-Key": ""})
+        )
+
+    def end_token(self, ident: UUID) -> None:
+        """End one of one's own tokens."""
+        self._transport.call("DELETE", f"/tokens/{ident}")
+
+    def me(self) -> schemas.Me:
+        """Who the token belongs to."""
+        return schemas.Me.model_validate(self._transport.call("GET", "/me"))
+
+    def prove(self, password: str, code: str = "") -> schemas.Proved:
+        """Prove afresh that it is oneself."""
+        return self._ask(schemas.Proved, "POST", "/me/proof", schemas.ProveWith(password=password, code=code))
+
+    def refuse_offers(self, refuses: bool) -> None:
+        """Refuse to be sent offers, or take them again."""
+        self._ask(schemas.Done, "PUT", "/me/offers", schemas.SetOffers(refuses=refuses))
+
+    def ask_for_address_proof(self) -> None:
+        """Have a link sent that confirms one's address."""
+        self._ask(schemas.Done, "POST", "/me/address")
+
+    def confirm_address(self, token: str) -> None:
+        """Confirm an address by its link's token."""
+        self._ask(schemas.Done, "POST", "/link/confirm", schemas.ConfirmAddress(token=token))
+
+    def begin_factor(self) -> schemas.Factor:
+        """Begin to set up a second factor."""
+        return self._ask(schemas.Factor, "POST", "/me/factor")
+
+    def confirm_factor(self, code: str) -> None:
+        """Give its first code."""
+        self._ask(schemas.Done, "PUT", "/me/factor", schemas.CodeWith(code=code))
+
+    def remove_factor(self) -> None:
+        """Do without it."""
+        self._ask(schemas.Done, "DELETE", "/me/factor")
 
     def sign_ins(self) -> Sequence[schemas.SignInOf]:
         """Every sign-in of the organisation."""

@@ -1,20 +1,57 @@
-"""The calls about finding things, and about people as they move on. ``Client`` has them all."""
+"""Lists, search, saved filters, exports."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 from urllib.parse import urlencode
 from uuid import UUID
 
-import httpx
+from pydantic import BaseModel
 
 from openlatch import schemas
-from openlatch.client.asking import Asking
+from openlatch.client.base import Calls
+
+LISTS: dict[str, type[BaseModel]] = {
+    "accounts": schemas.AccountRow,
+    "people": schemas.PersonRow,
+    "teams": schemas.TeamRow,
+    "grants": schemas.GrantRow,
+    "apps": schemas.AppRow,
+    "sessions": schemas.SessionRow,
+    "flags": schemas.FlagRow,
+    "rounds": schemas.RoundRow,
+    "revocations": schemas.RevocationRow,
+    "journal": schemas.JournalRow,
+    "systems": schemas.SystemRow,
+    "levels": schemas.LevelRow,
+    "offers": schemas.OfferRow,
+    "requests": schemas.RequestRow,
+    "notices": schemas.NoticeRow,
+    "resources": schemas.ResourceRow,
+    "latches": schemas.LatchRow,
+    "tasks": schemas.TaskRow,
+    "visits": schemas.VisitRow,
+    "schedules": schemas.ScheduleRow,
+    "exposures": schemas.ExposureRow,
+    "questions": schemas.QuestionRow,
+}
 
 
-class Finding(Asking):
-    """Search, kept filters, how somebody moves, and what is held about them."""
+class ListsCalls(Calls):
+    """Lists, search, saved filters, exports."""
+
+    def list(self, name: str, **options: Any) -> schemas.Rows[Any]:
+        """A page of a list: ``filter``, ``search``, ``sort``, ``limit``, ``cursor``, ``count``."""
+        return self._page(f"/{name}", LISTS[name], options)
+
+    def every(self, name: str, **options: Any) -> Iterator[Any]:
+        """Every row of a list, page after page."""
+        return self._every(f"/{name}", LISTS[name], options)
+
+    def today(self) -> schemas.Today:
+        """What needs a person today."""
+        return schemas.Today.model_validate(self._transport.call("GET", "/today"))
 
     def search(self, words: str) -> schemas.Found:
         """What fits some words, of every kind."""
@@ -24,19 +61,6 @@ class Finding(Asking):
         """A list as it is filtered, whole, as CSV or JSON."""
         given = {key: value for key, value in options.items() if value}
         return self._transport.content(f"/exports/{name}?{urlencode({'format': form, **given})}")
-
-    def export_register(self) -> Iterator[str]:
-        """The whole register, line by line, without secrets; after a fresh proof."""
-        return self._transport.lines("/register/export")
-
-    def register_schema(self) -> str:
-        """The format of a whole register, as JSON Schema."""
-        return self._transport.content("/register/schema").decode()
-
-    def import_register(self, content: Iterable[bytes]) -> schemas.RegisterBrought:
-        """Fill an organisation that is empty yet from a whole register."""
-        found = self._transport.call("POST", "/register/import", content=content, timeout=httpx.Timeout(60, read=3600))
-        return schemas.RegisterBrought.model_validate(found)
 
     def saved_filters(self, of: str | None = None) -> Sequence[schemas.FilterKept]:
         """Filters that are kept, of one list or of all."""
@@ -58,19 +82,3 @@ class Finding(Asking):
         """Have mail of what matches: day, week or never."""
         body = schemas.MailOfFilter.model_validate({"every": every})
         return self._ask(schemas.FilterKept, "PUT", f"/filters/{ident}/mail", body)
-
-    def preview_move(self, person: UUID, wish: schemas.MoveWish | None = None) -> schemas.MovePlan:
-        """What a move of somebody comes to."""
-        return self._ask(schemas.MovePlan, "POST", f"/people/{person}/move/preview", wish or schemas.MoveWish())
-
-    def preview_erasing(self, person: UUID) -> schemas.Erased:
-        """What erasing somebody would take away."""
-        return self._ask(schemas.Erased, "POST", f"/people/{person}/erase/preview")
-
-    def erase_person(self, person: UUID) -> schemas.Erased:
-        """Erase what identifies somebody who left. It can't be undone."""
-        return self._ask(schemas.Erased, "POST", f"/people/{person}/erase")
-
-    def held_data(self, person: UUID) -> schemas.HeldData:
-        """All that is held about somebody."""
-        return self._ask(schemas.HeldData, "POST", f"/people/{person}/held-data")

@@ -1,4 +1,4 @@
-"""The calls about several organisations. ``Client`` has them all."""
+"""Several organisations, and partners."""
 
 from __future__ import annotations
 
@@ -6,11 +6,11 @@ from collections.abc import Iterable, Sequence
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.client.asking import Asking
+from openlatch.client.base import Calls
 
 
-class Partnering(Asking):
-    """One's sign-ins at several organisations, and links between partners and clients."""
+class PartnersCalls(Calls):
+    """Several organisations, and partners."""
 
     def organisations(self) -> Sequence[schemas.MyOrganisation]:
         """One's sign-ins at all organisations, with what one may do at each."""

@@ -1,20 +1,56 @@
-"""The calls by which records are kept by hand. ``Client`` has them all."""
+"""Records: made, edited, merged, imported."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 from uuid import UUID
 
+import httpx
+
 from openlatch import schemas
-from openlatch.client.asking import Asking
+from openlatch.client.base import Calls
 
 
-class Keeping(Asking):
-    """Making, editing, archiving, removing and merging records, and recording access that exists.
+class RecordsCalls(Calls):
+    """Records: made, edited, merged, imported."""
 
-    ``kind`` is one of people, teams, memberships, accounts, resources, groups and apps.
-    """
+    def bring(
+        self,
+        kind: str,
+        content: Iterable[bytes],
+        form: str = "csv",
+        keep_good: bool = False,
+        try_only: bool = False,
+        matching: Mapping[str, str] | None = None,
+    ) -> schemas.ImportReport:
+        """Bring a file of records; ``content`` is streamed, ``matching`` says which columns are which fields."""
+        params = {"form": form, "keep_good": str(keep_good).lower(), "try_only": str(try_only).lower()}
+        if matching is not None:
+            params |= {"matching": json.dumps(dict(matching)), "keep_matching": "true"}
+        found = self._transport.call(
+            "POST", f"/imports/{kind}", params=params, content=content, timeout=httpx.Timeout(60, read=3600)
+        )
+        return schemas.ImportReport.model_validate(found)
+
+    def look_at_file(self, kind: str, content: bytes, form: str = "csv") -> schemas.FileLook:
+        """The columns of a file, or of its beginning, each with the field that it is taken for."""
+        found = self._transport.call("POST", f"/imports/{kind}/look", params={"form": form}, content=content)
+        return schemas.FileLook.model_validate(found)
+
+    def export_register(self) -> Iterator[str]:
+        """The whole register, line by line, without secrets; after a fresh proof."""
+        return self._transport.lines("/register/export")
+
+    def register_schema(self) -> str:
+        """The format of a whole register, as JSON Schema."""
+        return self._transport.content("/register/schema").decode()
+
+    def import_register(self, content: Iterable[bytes]) -> schemas.RegisterBrought:
+        """Fill an organisation that is empty yet from a whole register."""
+        found = self._transport.call("POST", "/register/import", content=content, timeout=httpx.Timeout(60, read=3600))
+        return schemas.RegisterBrought.model_validate(found)
 
     def make_record(self, kind: str, values: Mapping[str, Any]) -> schemas.Record[Any]:
         """Make a record from what its form holds."""
@@ -55,10 +91,6 @@ class Keeping(Asking):
     ) -> schemas.EditManyPreview:
         """Change several records alike; what is refused for one leaves the others."""
         return self._ask(schemas.EditManyPreview, "POST", f"/{kind}/edits", _many(kind, ids, changes, fingerprint))
-
-    def team(self, ident: UUID) -> schemas.TeamPage:
-        """A team with its members."""
-        return self._ask(schemas.TeamPage, "GET", f"/teams/{ident}")
 
     def preview_merge(self, kind: str, keep: UUID, drop: UUID) -> schemas.MergePreview:
         """What merging two records would do."""

@@ -1,4 +1,4 @@
-"""The calls about reviews: schedules, rounds, items, evidence, and one's own side of it."""
+"""Schedules, rounds, items, questions."""
 
 from __future__ import annotations
 
@@ -10,13 +10,11 @@ from uuid import UUID
 from pydantic import BaseModel
 
 from openlatch import schemas
-from openlatch.client.asking import Answer, Asking
+from openlatch.client.base import Answer, Calls
 
 
-class Reviewing(Asking):
-    """Reviews."""
-
-    # Schedules.
+class ReviewsCalls(Calls):
+    """Schedules, rounds, items, questions."""
 
     def schedule(self, ident: UUID) -> schemas.SchedulePage:
         """A schedule of reviews, with the next times that it is due."""
@@ -39,8 +37,6 @@ class Reviewing(Asking):
     ) -> schemas.SchedulePage:
         """Change a schedule, or pause it."""
         return self._ask(schemas.SchedulePage, "PUT", f"/schedules/{ident}", plan, version)
-
-    # Rounds.
 
     def open_round(self, plan: schemas.OpenRound) -> schemas.RoundPage:
         """Open a round over what its scope matches."""
@@ -70,8 +66,6 @@ class Reviewing(Asking):
     def evidence(self, ident: UUID) -> bytes:
         """The evidence of a round that has ended: the bytes of a ZIP archive."""
         return self._transport.content(f"/rounds/{ident}/evidence")
-
-    # Items.
 
     def items(self, round_id: UUID, **options: Any) -> Iterator[schemas.ItemRow]:
         """Every item of a round that is yours; all of them for administrators."""
@@ -154,8 +148,6 @@ class Reviewing(Asking):
         version: int | None = None,
     ) -> Answer:
         return self._ask(model, "POST", f"/rounds/{item.round_id}/items/{item.id}/{what}", body, version)
-
-    # One's own side.
 
     def answer_question(self, ident: UUID, answer: str) -> None:
         """Answer a question about one's own access."""

@@ -1,4 +1,4 @@
-"""The calls of the first set-up, and by which systems and mail are set up. ``Client`` has them all."""
+"""Systems, their logins, and tasks by hand."""
 
 from __future__ import annotations
 
@@ -7,37 +7,46 @@ from collections.abc import Mapping, Sequence
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.client.asking import Asking
+from openlatch.client.base import Calls
 
 TRIAL_SECONDS = 60
 
 
-class SettingUp(Asking):
-    """Setting up the service, an organisation, its mail, and its systems."""
+class SystemsCalls(Calls):
+    """Systems, their logins, and tasks by hand."""
 
-    def is_set_up(self) -> bool:
-        """Whether there is an organisation already."""
-        return not self._get(schemas.SetUpState, "/set-up").needed
+    def read_system(self, ident: UUID, fully: bool = False) -> None:
+        """Have a system read soon; ``fully`` also what it says has not changed."""
+        self._transport.call("POST", f"/systems/{ident}/read", params={"fully": str(fully).lower()})
 
-    def set_up(self, wish: schemas.SetUp) -> schemas.Me:
-        """Set up the first organisation, with the code that the start printed."""
-        return self._ask(schemas.Me, "POST", "/set-up", wish)
+    def set_reading(self, ident: UUID, minutes: int) -> schemas.SystemRow:
+        """Say every how many minutes a system is read."""
+        return self._ask(schemas.SystemRow, "PUT", f"/systems/{ident}/reading", schemas.SetReading(read_every=minutes))
 
-    def set_organisation(self, name: str, time_zone: str) -> schemas.Me:
-        """Name the organisation, and say in which time zone it is."""
-        return self._ask(schemas.Me, "PUT", "/organisation", schemas.SetOrganisation(name=name, time_zone=time_zone))
+    def set_matching(self, ident: UUID, rules: Sequence[tuple[str, bool]]) -> schemas.SystemRow:
+        """Say by which marks people are told in a system, each with whether it is enough alone."""
+        body = schemas.SetMatching.model_validate({"matching": rules})
+        return self._ask(schemas.SystemRow, "PUT", f"/systems/{ident}/matching", body)
 
-    def mail_settings(self) -> schemas.MailSettings:
-        """Which server mail goes through."""
-        return self._ask(schemas.MailSettings, "GET", "/settings/mail")
+    def doubts(self) -> Sequence[schemas.Doubt]:
+        """Logins that may be somebody's, for a person to decide."""
+        return self._get(schemas.Doubts, "/doubts").doubts
 
-    def set_mail(self, wish: schemas.SetMail) -> schemas.MailSettings:
-        """Set which server mail goes through."""
-        return self._ask(schemas.MailSettings, "PUT", "/settings/mail", wish)
+    def decide_doubt(self, ident: UUID, person: UUID | None) -> None:
+        """Say whose a login is; nobody's whom the register knows with None."""
+        self._ask(schemas.Done, "POST", f"/doubts/{ident}/decide", schemas.DecideDoubt(person=person))
 
-    def test_mail(self) -> schemas.MailSettings:
-        """Have a test message sent to oneself."""
-        return self._ask(schemas.MailSettings, "POST", "/settings/mail/test")
+    def permissions(self, system: UUID) -> list[schemas.PermissionOf]:
+        """Every permission of a system."""
+        return self._ask(schemas.PermissionRow, "GET", f"/systems/{system}/permissions").permissions
+
+    def task_done(self, ident: UUID, words: str, version: int | None = None) -> schemas.TaskRow:
+        """Say that something was done by hand, in one's own words."""
+        return self._ask(schemas.TaskRow, "POST", f"/tasks/{ident}/done", schemas.TaskDone(words=words), version)
+
+    def assign_task(self, ident: UUID, person: UUID | None, version: int | None = None) -> schemas.TaskRow:
+        """Say who does something by hand."""
+        return self._ask(schemas.TaskRow, "POST", f"/tasks/{ident}/assign", schemas.TaskAssign(person=person), version)
 
     def adapters(self) -> Sequence[schemas.AdapterOf]:
         """What each kind of system has to be told."""

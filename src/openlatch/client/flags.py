@@ -1,4 +1,4 @@
-"""The calls about rules, flags and who can do what."""
+"""Flags, rules, and what the rules know."""
 
 from __future__ import annotations
 
@@ -8,13 +8,20 @@ from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.client.asking import Asking
+from openlatch.client.base import Calls
 
 
-class Ruling(Asking):
-    """Rules, flags, access at any instant."""
+class FlagsCalls(Calls):
+    """Flags, rules, and what the rules know."""
 
-    # Rules.
+    def flag(self, ident: UUID) -> schemas.FlagRow:
+        """A flag."""
+        return schemas.FlagRow.model_validate(self._transport.call("GET", f"/flags/{ident}"))
+
+    def accept_flag(self, ident: UUID, reason: str, until: datetime) -> schemas.FlagRow:
+        """Accept a flag until an instant."""
+        body = {"reason": reason, "until": until.isoformat()}
+        return schemas.FlagRow.model_validate(self._transport.call("POST", f"/flags/{ident}/accept", json=body))
 
     def rules(self) -> schemas.RulesPage:
         """Every rule, and how they are set."""
@@ -52,8 +59,6 @@ class Ruling(Asking):
         """Get the weekly letter about flags, or not."""
         self._ask(schemas.Done, "POST", "/me/digest", schemas.WantDigest(wants=wants))
 
-    # Flags.
-
     def accept_flags(self, flags: Sequence[UUID], reason: str, until: datetime) -> Sequence[schemas.FlagRow]:
         """Accept several flags until a day."""
         body = schemas.AcceptFlags(flags=list(flags), reason=reason, until=until)
@@ -68,44 +73,3 @@ class Ruling(Asking):
         return self._ask(
             schemas.Flags, "POST", "/flags/assign", schemas.AssignFlags(flags=list(flags), person=person)
         ).flags
-
-    # Who can do what.
-
-    def access(self, person: UUID, account: UUID, **question: Any) -> schemas.Paths:
-        """By which paths a person can act in an account. ``question``: at, believed, permission, resource, shortest."""
-        return self._get(schemas.Paths, "/access", person=person, account=account, **question)
-
-    def account_access(self, account: UUID, **question: Any) -> schemas.Paths:
-        """Everyone who can act in an account."""
-        return self._get(schemas.Paths, f"/accounts/{account}/access", **question)
-
-    def person_access(self, person: UUID, **question: Any) -> schemas.Paths:
-        """Everything that a person can act in."""
-        return self._get(schemas.Paths, f"/people/{person}/access", **question)
-
-    def matrix(self, account: UUID, **question: Any) -> schemas.Matrix:
-        """Everyone in an account against everything that can be done there."""
-        return self._get(schemas.Matrix, f"/accounts/{account}/matrix", **question)
-
-    def difference(
-        self, account: UUID, one: datetime, other: datetime, believed: datetime | None = None
-    ) -> Sequence[schemas.AccessShift]:
-        """Whose rights in an account were others at a second instant than at a first."""
-        path = f"/accounts/{account}/difference"
-        return self._get(schemas.Difference, path, one=one, other=other, believed=believed).shifts
-
-    def suppose(self, changes: Sequence[schemas.SupposedChange]) -> schemas.Supposed:
-        """What changes would do to who can do what; nothing is changed."""
-        return self._ask(schemas.Supposed, "POST", "/access/suppose", schemas.Suppose(changes=list(changes)))
-
-    def use(self, grant: UUID, days: int = 180) -> schemas.UseOf:
-        """Use of a grant by permission, and the smallest level that would have covered it."""
-        return self._get(schemas.UseOf, f"/grants/{grant}/use", days=days)
-
-    def risk_map(self) -> schemas.RiskMap:
-        """All live grants by danger and by how long unused."""
-        return self._get(schemas.RiskMap, "/map")
-
-    def ends(self, since: datetime | None = None, months: int = 3) -> schemas.Calendar:
-        """What ends day by day."""
-        return self._get(schemas.Calendar, "/ends", since=since, months=months)

@@ -1,4 +1,4 @@
-"""What every call shares: asking the service, and going through a list page by page."""
+"""What all calls share: one request, and a list page by page."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def _written(value: Any) -> str:
     return value.isoformat() if isinstance(value, datetime) else str(value).lower() if value is True else str(value)
 
 
-class Asking:
+class Calls:
     """The base of ``Client``."""
 
     _transport: Transport

@@ -1,0 +1,40 @@
+"""Acting on behalf of an account."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+from uuid import UUID
+
+from openlatch import schemas
+from openlatch.client.base import Calls
+
+
+class ActingCalls(Calls):
+    """Acting on behalf of an account."""
+
+    def switch(self, account: UUID) -> schemas.Me:
+        """Switch into an account."""
+        return self._ask(schemas.Me, "POST", "/me/switch", schemas.Switch(account=account))
+
+    def switch_out(self) -> None:
+        """Switch out again."""
+        self._ask(schemas.Done, "DELETE", "/me/switch")
+
+    def exchange(self, token: str, account: UUID) -> Mapping[str, Any]:
+        """Exchange a token of one's own for a short-lived one to act in an account (RFC 8693)."""
+        form = {
+            "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange",
+            "subject_token": token,
+            "subject_token_type": "urn:ietf:params:oauth:token-type:access_token",
+            "audience": str(account),
+        }
+        return self._transport.form("/oauth/token", form)
+
+    def introspect(self, token: str) -> Mapping[str, Any]:
+        """Whether an exchanged token is good now, and for what (RFC 7662)."""
+        return self._transport.form("/oauth/introspect", {"token": token})
+
+    def revoke_token(self, token: str) -> None:
+        """End an exchanged token of one's own (RFC 7009)."""
+        self._transport.form("/oauth/revoke", {"token": token})

@@ -1,0 +1,69 @@
+"""``Client`` has the calls of every room."""
+
+from __future__ import annotations
+
+from types import TracebackType
+from typing import Self
+
+import httpx
+
+from openlatch.client.access import AccessCalls
+from openlatch.client.accounts import AccountsCalls
+from openlatch.client.acting import ActingCalls
+from openlatch.client.exposure import ExposureCalls
+from openlatch.client.flags import FlagsCalls
+from openlatch.client.grants import GrantsCalls
+from openlatch.client.identity import IdentityCalls
+from openlatch.client.journal import JournalCalls
+from openlatch.client.latches import LatchesCalls
+from openlatch.client.lists import ListsCalls
+from openlatch.client.notifications import NotificationsCalls
+from openlatch.client.offers import OffersCalls
+from openlatch.client.partners import PartnersCalls
+from openlatch.client.people import PeopleCalls
+from openlatch.client.records import RecordsCalls
+from openlatch.client.requests import RequestsCalls
+from openlatch.client.reviews import ReviewsCalls
+from openlatch.client.revocations import RevocationsCalls
+from openlatch.client.settings import SettingsCalls
+from openlatch.client.systems import SystemsCalls
+from openlatch.client.transport import Transport
+
+
+class Client(
+    AccessCalls,
+    AccountsCalls,
+    ActingCalls,
+    ExposureCalls,
+    FlagsCalls,
+    GrantsCalls,
+    IdentityCalls,
+    JournalCalls,
+    LatchesCalls,
+    ListsCalls,
+    NotificationsCalls,
+    OffersCalls,
+    PartnersCalls,
+    PeopleCalls,
+    RecordsCalls,
+    RequestsCalls,
+    ReviewsCalls,
+    RevocationsCalls,
+    SettingsCalls,
+    SystemsCalls,
+):
+    """The service at ``address``, as whoever ``token`` belongs to. Times are aware datetimes in UTC.
+
+    Every method raises CallFailed when the service says no, and Unreachable when none answers.
+    """
+
+    def __init__(self, address: str, token: str = "", transport: httpx.BaseTransport | None = None) -> None:
+        self._transport = Transport(address, token, transport)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._transport.close()
