@@ -15,10 +15,10 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
+from openlatch.cli.access import INSTANT
 from openlatch.cli.output import Column, day, moment, out, output_option, sensitivity, show_one, show_rows
-from openlatch.cli.reaching import INSTANT
 from openlatch.cli.register import list_command
-from openlatch.cli.revoking import follow, write_preview, write_revocation
+from openlatch.cli.revocations import follow, write_preview, write_revocation
 from openlatch.client import Client
 from openlatch.errors import BadInput
 

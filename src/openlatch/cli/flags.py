@@ -11,7 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.giving import LastDay, change, window
+from openlatch.cli.offers import LastDay, change, window
 from openlatch.cli.output import Column, day, end_day, err, out, output_option, severity, short, show_one
 from openlatch.cli.register import list_command
 

@@ -10,7 +10,7 @@ import click
 from rich.text import Text
 
 from openlatch import schemas
-from openlatch.cli import session, setting
+from openlatch.cli import session, settings
 from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -236,7 +236,7 @@ def password_change(password: str) -> None:
     out.print("Your password is changed; your other sessions have ended.")
 
 
-me = setting.me
+me = settings.me
 
 
 @me.command("show")

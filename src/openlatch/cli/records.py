@@ -14,7 +14,7 @@ import click
 from pydantic import ValidationError
 
 from openlatch import schemas
-from openlatch.cli import latching, reaching, register, search, session, setting
+from openlatch.cli import access, latches, register, search, session, settings
 from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -177,7 +177,7 @@ def _shown(value: Any, named: dict[str, str]) -> str:
 
 
 # What other modules put into the same groups is there, too.
-_WITH = (latching, reaching, search, setting)
+_WITH = (latches, access, search, settings)
 
 
 def _add(group: click.Group, kind: str, noun: str) -> None:
@@ -303,13 +303,13 @@ for _group, _kind, _noun in (
     (register.person, "people", "a person"),
     (register.team, "teams", "a team"),
     (register.account, "accounts", "an account"),
-    (latching.resource, "resources", "a part of an account"),
+    (latches.resource, "resources", "a part of an account"),
     (register.app, "apps", "an app"),
 ):
     _add(_group, _kind, _noun)
 
 
-@latching.resource.group("group")
+@latches.resource.group("group")
 def resource_group() -> None:
     """Some resources of an account that are given as one."""
 
@@ -481,7 +481,7 @@ def commands_of(names: Sequence[str]) -> dict[str, click.Command]:
         "team": register.team,
         "account": register.account,
         "app": register.app,
-        "resource": latching.resource,
+        "resource": latches.resource,
         "grant": register.grant,
     }
     return {name: groups[name] for name in names}

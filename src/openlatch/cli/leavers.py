@@ -12,7 +12,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, end_day, err, moment, out, output_option, proof, show_one, show_rows
-from openlatch.cli.revoking import WAIT_SECONDS, write_preview
+from openlatch.cli.revocations import WAIT_SECONDS, write_preview
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
 

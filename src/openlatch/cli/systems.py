@@ -7,7 +7,8 @@ from typing import Any
 import click
 
 from openlatch import schemas
-from openlatch.cli import bringing, session, setting
+from openlatch.cli import imports, session
+from openlatch.cli import settings as organisation_settings
 from openlatch.cli.output import Column, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -18,8 +19,8 @@ SETTINGS: list[Column] = [
     ("Usual", lambda s: "needed" if s.usual is None else str(s.usual)),
     ("What it is", lambda s: s.about),
 ]
-system: click.Group = bringing.COMMANDS["system"]  # type: ignore[assignment]
-settings = setting.settings
+system: click.Group = imports.COMMANDS["system"]  # type: ignore[assignment]
+settings = organisation_settings.settings
 
 
 @click.command("set-up")

@@ -7,7 +7,7 @@ from uuid import UUID
 import click
 
 from openlatch.cli import session
-from openlatch.cli.latching import inside_in_words
+from openlatch.cli.latches import inside_in_words
 from openlatch.cli.output import day, out, output_option, show_one
 from openlatch.client import CallFailed, Client
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from openlatch import schemas
-from openlatch.cli import latching, reaching, session
+from openlatch.cli import access, latches, session
 from openlatch.cli.output import out, output_option, show_one
 from openlatch.cli.register import account, team
 
@@ -150,4 +150,4 @@ def me_confirm_address() -> None:
 
 
 # The groups with what other modules put into them, too.
-COMMANDS: dict[str, click.Command] = {**reaching.COMMANDS, **latching.COMMANDS, "settings": settings, "me": me}
+COMMANDS: dict[str, click.Command] = {**access.COMMANDS, **latches.COMMANDS, "settings": settings, "me": me}

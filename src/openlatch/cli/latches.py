@@ -12,7 +12,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.giving import LINES
+from openlatch.cli.offers import LINES
 from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows, write_end
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
 from openlatch.core.latches import LatchKind, LatchMode

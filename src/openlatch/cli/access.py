@@ -15,7 +15,7 @@ from rich.table import Table
 from rich.text import Text
 
 from openlatch import schemas
-from openlatch.cli import giving, session
+from openlatch.cli import offers, session
 from openlatch.cli.output import Column, day, end, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
@@ -260,7 +260,7 @@ def ends(since: datetime | None, months: int, output: str) -> None:
 
 
 COMMANDS: dict[str, click.Command] = {
-    **giving.COMMANDS,
+    **offers.COMMANDS,
     "person": person,
     "who-can": who_can,
     "what-if": what_if,
