@@ -1,5 +1,7 @@
 """The tables. Every row belongs to one organisation, and row-level security keeps it there."""
 
+from openlatch.store.tables.accounts import Account, App, Resource, ResourceGroup, ResourceInGroup
+from openlatch.store.tables.acting import Visit
 from openlatch.store.tables.base import Base, Organisation
 from openlatch.store.tables.exposure import (
     AccessRule,
@@ -12,78 +14,32 @@ from openlatch.store.tables.exposure import (
     RuleDraft,
     SystemGuard,
 )
-from openlatch.store.tables.giving import (
-    AccessRequest,
+from openlatch.store.tables.flags import Finding, Flag, OwnRule
+from openlatch.store.tables.grants import EndReminder, Grant, LargeChange, Level, Session, Term, Use
+from openlatch.store.tables.identity import (
     AddressProof,
-    EndReminder,
-    HandTask,
-    Latch,
-    Mail,
-    Notice,
-    Offer,
-    Resource,
-    ResourceGroup,
-    ResourceInGroup,
-    Visit,
-)
-from openlatch.store.tables.keeping import (
     ApiToken,
-    EvidenceBundle,
-    FileMatching,
-    FilterMail,
     IdempotencyKey,
     Invitation,
-    JournalEntry,
-    JournalHead,
-    Merge,
-    PartnerLink,
     PasswordReset,
-    PublishedKey,
     RecoveryCode,
-    SavedFilter,
     SetUpCode,
     SignIn,
     SignInAttempt,
     SignInLink,
-    SystemTrial,
-    TreeHead,
-    Version,
     WebSession,
 )
-from openlatch.store.tables.register import (
-    Account,
-    App,
-    Breach,
-    Finding,
-    Flag,
-    Grant,
-    Handle,
-    Level,
-    Mark,
-    Membership,
-    OwnRule,
-    Person,
-    PersonAddress,
-    Place,
-    Roster,
-    Session,
-    System,
-    Team,
-    Term,
-    Use,
-)
-from openlatch.store.tables.working import (
-    Calendar,
-    Item,
-    LargeChange,
-    Occurrence,
-    Question,
-    Revocation,
-    RevocationTarget,
-    Round,
-    Schedule,
-    Step,
-)
+from openlatch.store.tables.journal import JournalEntry, JournalHead, PublishedKey, TreeHead, Version
+from openlatch.store.tables.latches import Breach, Latch
+from openlatch.store.tables.lists import FileMatching, FilterMail, SavedFilter
+from openlatch.store.tables.notifications import Mail, Notice
+from openlatch.store.tables.offers import Offer
+from openlatch.store.tables.partners import PartnerLink
+from openlatch.store.tables.people import Membership, Merge, Person, PersonAddress, Roster, Team
+from openlatch.store.tables.requests import AccessRequest
+from openlatch.store.tables.reviews import Calendar, EvidenceBundle, Item, Occurrence, Question, Round, Schedule
+from openlatch.store.tables.revocations import Revocation, RevocationTarget, Step
+from openlatch.store.tables.systems import Handle, HandTask, Mark, Place, System, SystemTrial
 
 __all__ = [
     "AccessRequest",

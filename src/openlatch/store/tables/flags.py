@@ -1,0 +1,101 @@
+"""Flags, own rules, breaches."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import (
+    BigInteger,
+    CheckConstraint,
+    ForeignKey,
+    Index,
+    Integer,
+    SmallInteger,
+    UniqueConstraint,
+    text,
+)
+from sqlalchemy.dialects.postgresql import ARRAY
+from sqlalchemy.orm import Mapped, mapped_column
+
+from openlatch.store.tables.base import Base, Owned
+
+
+class Finding(Base):
+    """What the rules found on a subject: a number for each finding, and a hash of what their sentences say.
+
+    Only subjects on which something was found have a row. Looking at everything again means comparing with it.
+    """
+
+    __tablename__ = "findings"
+
+    subject_id: Mapped[UUID] = mapped_column(primary_key=True)
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    kind: Mapped[str]
+    found: Mapped[list[int]] = mapped_column(ARRAY(Integer))
+    words: Mapped[int] = mapped_column(BigInteger)
+
+
+class OwnRule(Owned, Base):
+    """A rule of the organisation's own, as it was brought in a file. ``number`` is its own for ever."""
+
+    __tablename__ = "own_rules"
+    __table_args__ = (UniqueConstraint("organisation_id", "key"), UniqueConstraint("organisation_id", "number"))
+
+    number: Mapped[int]
+    key: Mapped[str]
+    subject: Mapped[str]
+    title: Mapped[str]
+    about: Mapped[str]
+    filter: Mapped[str]
+    says: Mapped[str]
+    remedy: Mapped[str]
+    urgency: Mapped[int] = mapped_column(SmallInteger)
+    source: Mapped[str]
+    live: Mapped[bool] = mapped_column(server_default="true")
+    made_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+
+
+class Flag(Owned, Base):
+    """A concern raised by a rule; one on a person has no account. ``worse_at``: its severity rose since it was raised.
+
+    An accepted flag keeps the severity that was accepted: with a higher one it opens again.
+    """
+
+    __tablename__ = "flags"
+    __table_args__ = (
+        CheckConstraint("state in ('open', 'accepted', 'cleared')", name="state"),
+        Index(
+            "uq_flags_live",
+            "organisation_id",
+            "rule",
+            "subject_id",
+            unique=True,
+            postgresql_where=text("state <> 'cleared'"),
+        ),
+        Index("ix_flags_score", "organisation_id", "state", "score", "id"),
+        Index("ix_flags_subject_id", "subject_id"),
+        Index("ix_flags_account_id", "account_id"),
+        Index("ix_flags_holder_id", "holder_id"),
+    )
+
+    rule: Mapped[str]
+    subject_kind: Mapped[str]
+    subject_id: Mapped[UUID]
+    account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
+    holder_id: Mapped[UUID]
+    state: Mapped[str] = mapped_column(server_default="open")
+    assigned_to_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    severity: Mapped[int] = mapped_column(SmallInteger)
+    score: Mapped[int] = mapped_column(SmallInteger)
+    parts: Mapped[dict[str, Any]]
+    facts: Mapped[dict[str, Any]]
+    sentence: Mapped[str]
+    raised_at: Mapped[datetime]
+    worse_at: Mapped[datetime | None]
+    cleared_at: Mapped[datetime | None]
+    accepted_severity: Mapped[int | None] = mapped_column(SmallInteger)
+    accepted_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
+    accepted_reason: Mapped[str | None]
+    accepted_until: Mapped[datetime | None]

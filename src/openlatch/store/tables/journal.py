@@ -1,0 +1,116 @@
+"""The journal, its heads, and the versions of rows."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import BigInteger, ForeignKey, Index, UniqueConstraint, text
+from sqlalchemy.orm import Mapped, mapped_column
+
+from openlatch.store.tables.base import Base, Owned
+
+
+class JournalEntry(Base):
+    """One entry of the journal. The database refuses to change or delete it."""
+
+    __tablename__ = "journal"
+    __table_args__ = (
+        Index("ix_journal_account_id", "account_id", postgresql_where=text("account_id is not null")),
+        Index("ix_journal_subject_id", "subject_id", postgresql_where=text("subject_id is not null")),
+    )
+
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    at: Mapped[datetime]
+    actor_id: Mapped[UUID | None]
+    actor_name: Mapped[str]
+    action: Mapped[str]
+    subject_kind: Mapped[str]
+    subject_id: Mapped[UUID | None]
+    subject_name: Mapped[str]
+    account_id: Mapped[UUID | None]
+    facts: Mapped[dict[str, Any]]
+    previous: Mapped[bytes]
+    hash: Mapped[bytes]
+    # The key of the digest by which names and facts are sealed; and that digest, where they were erased.
+    seal_key: Mapped[bytes | None]
+    told: Mapped[bytes | None]
+
+
+class JournalHead(Base):
+    """The position and hash of the last entry; locked by whoever writes the next one.
+
+    ``previous`` is the hash that it follows, once a single entry was written: for the statement that wrote it.
+    """
+
+    __tablename__ = "journal_heads"
+
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(BigInteger)
+    hash: Mapped[bytes]
+    previous: Mapped[bytes | None]
+
+
+class TreeHead(Owned, Base):
+    """A signed head over the journal's first ``size`` entries (``core.journal.tree_heads``), the newest of which
+    grows on.
+
+    ``peaks`` are what the next one is worked out from, ``hashes`` those of the entries since the one before, until they
+    are in the file that is kept elsewhere (``filed_at``). ``stamp`` is a time-stamp token (RFC 3161) over the head.
+    """
+
+    __tablename__ = "tree_heads"
+    __table_args__ = (UniqueConstraint("organisation_id", "size"),)
+
+    size: Mapped[int] = mapped_column(BigInteger)
+    peaks: Mapped[bytes]
+    hashes: Mapped[bytes | None]
+    head: Mapped[dict[str, Any]]
+    stamp: Mapped[bytes | None]
+    signed_at: Mapped[datetime]
+    filed_at: Mapped[datetime | None]
+    mailed_at: Mapped[datetime | None]
+
+
+class PublishedKey(Base):
+    """The public half (``x`` of a JSON Web Key, RFC 8037) of a key that evidence was or is signed with, or that secrets
+    are sealed with for the worker: by its ``purpose``.
+    """
+
+    __tablename__ = "published_keys"
+
+    x: Mapped[str] = mapped_column(primary_key=True)
+    purpose: Mapped[str] = mapped_column(server_default="evidence")
+    published_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
+
+
+class Version(Base):
+    """A row of the register as it was from ``since`` until ``until``, when it was changed, or was ``gone``.
+
+    Written by triggers of the database; nobody who serves requests can write here. A row as it is now stands in its own
+    table, with ``recorded_at`` as its beginning.
+    """
+
+    __tablename__ = "versions"
+    # To follow paths through what was: whom a membership joined, who owned an account, what belonged to a grant.
+    __table_args__ = tuple(
+        Index(f"ix_versions_{kind}_{column}", text(f"(row ->> '{column}')"), postgresql_where=text(f"kind = '{kind}'"))
+        for kind, column in (
+            ("memberships", "team_id"),
+            ("memberships", "member_id"),
+            ("accounts", "owner_id"),
+            ("terms", "grant_id"),
+            ("resources_in_groups", "group_id"),
+            ("access_rules", "account_id"),
+        )
+    )
+
+    id: Mapped[UUID] = mapped_column(primary_key=True)
+    since: Mapped[datetime] = mapped_column(primary_key=True)
+    organisation_id: Mapped[UUID] = mapped_column(ForeignKey("organisations.id"))
+    kind: Mapped[str]
+    until: Mapped[datetime]
+    gone: Mapped[bool]
+    row: Mapped[dict[str, Any]]
