@@ -15,7 +15,7 @@ from sqlalchemy import select
 
 from bench.measures import Bench, Result, connected, telemetry_server, timed
 from openlatch.adapters import NOTHING, Adapter, Found, FoundLevel, Holding, Login, Reading, SharedAccount, Whole
-from openlatch.adapters.postgresql import PostgresqlAdapter
+from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.core.vocabulary import Reach
 from openlatch.service.revocations import execute, revoke, steps
 from openlatch.service.systems import systems

@@ -13,7 +13,7 @@ import httpx
 import pytest
 
 from openlatch.adapters import Reading
-from openlatch.adapters.cloud import CloudAdapter
+from openlatch.adapters.cloud.adapter import CloudAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.processes import free_port

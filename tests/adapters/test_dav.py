@@ -7,8 +7,9 @@ from typing import Any
 import httpx
 import pytest
 
-from openlatch.adapters import Reading, dav
-from openlatch.adapters.dav import DavAdapter
+from openlatch.adapters import Reading
+from openlatch.adapters.webdav import adapter as dav
+from openlatch.adapters.webdav.adapter import DavAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 

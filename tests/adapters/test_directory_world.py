@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 
 from openlatch.adapters import Reading
 from openlatch.adapters.coverage import Why
-from openlatch.adapters.directory import DirectoryAdapter
-from openlatch.adapters.directory_names import dn
+from openlatch.adapters.directory.adapter import DirectoryAdapter
+from openlatch.adapters.directory.names import dn
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.test_systems import directory

@@ -13,11 +13,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from openlatch.adapters import Reading, host_exposure
-from openlatch.adapters import host_files as files
-from openlatch.adapters import host_rules as rules
-from openlatch.adapters import host_sessions as sessions
-from openlatch.adapters.host import HostAdapter
+from openlatch.adapters import Reading
+from openlatch.adapters.unix_host import exposure, files, rules, sessions
+from openlatch.adapters.unix_host.adapter import HostAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.test_systems import host
@@ -145,7 +143,7 @@ def test_sessions_of_systemd_are_told_once_and_hung_up(tmp_path: Path, monkeypat
 )
 def test_exports_that_trust_whoever_comes_are_told(line: str, told: list[Any]) -> None:
     """Those for which one has to prove who one is are none."""
-    found = [(share.folder, share.writes, share.whence, share.unclear) for share in host_exposure.exported(line)]
+    found = [(share.folder, share.writes, share.whence, share.unclear) for share in exposure.exported(line)]
     assert found == told
 
 
@@ -169,13 +167,13 @@ def test_shares_that_guests_get_into_are_told() -> None:
     [kept]
         path = /srv/kept
     """
-    found = [(s.name, s.folder, s.writes, s.whence, s.unclear) for s in host_exposure.shared(text)]
+    found = [(s.name, s.folder, s.writes, s.whence, s.unclear) for s in exposure.shared(text)]
     assert found == [
         ("Maps", "/srv/maps", True, ("192.0.2.0/24", "2001:db8::/32"), ""),
         ("plans", "/srv/plans", False, (), "from gate"),
     ]
     with pytest.raises(ValueError, match="line"):
-        list(host_exposure.shared("guest ok = yes"))
+        list(exposure.shared("guest ok = yes"))
 
 
 def test_what_is_shared_with_the_network_is_open_as_far_as_modes_let_it(tmp_path: Path) -> None:

@@ -12,12 +12,12 @@ from pathlib import Path
 
 import pytest
 
-from openlatch.adapters import Reading, host
-from openlatch.adapters import host_files as files
-from openlatch.adapters import host_rules as rules
+from openlatch.adapters import Reading
 from openlatch.adapters.coverage import Why
-from openlatch.adapters.host import HostAdapter
-from openlatch.adapters.host_rights import FOWNER, KILL, unable
+from openlatch.adapters.unix_host import adapter as host
+from openlatch.adapters.unix_host import files, rules
+from openlatch.adapters.unix_host.adapter import HostAdapter
+from openlatch.adapters.unix_host.rights import FOWNER, KILL, unable
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from tests.adapters.worlds import KEYS

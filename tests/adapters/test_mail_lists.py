@@ -12,8 +12,8 @@ import pytest
 
 from openlatch.adapters import Reading
 from openlatch.adapters.coverage import Why
-from openlatch.adapters.mail_lists import parse
-from openlatch.adapters.mailboxes import EVERYONE, INBOX, MailboxAdapter
+from openlatch.adapters.mail.adapter import EVERYONE, INBOX, MailboxAdapter
+from openlatch.adapters.mail.lists import parse
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.test_systems import mailboxes

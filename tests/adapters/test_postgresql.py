@@ -9,7 +9,7 @@ import psycopg
 import pytest
 
 from openlatch.adapters import Reading
-from openlatch.adapters.postgresql import PostgresqlAdapter
+from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.runtime.cluster import Cluster

@@ -12,9 +12,9 @@ import pytest
 
 from openlatch.adapters import Reading
 from openlatch.adapters.contract import Holding
-from openlatch.adapters.postgresql import PostgresqlAdapter
-from openlatch.adapters.postgresql_rights import KINDS
-from openlatch.adapters.postgresql_words import rights_of
+from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
+from openlatch.adapters.postgresql.rights import KINDS
+from openlatch.adapters.postgresql.wording import rights_of
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
 from openlatch.runtime.cluster import Cluster

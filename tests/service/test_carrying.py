@@ -17,7 +17,7 @@ import pytest
 from sqlalchemy import func, select
 
 from openlatch.adapters import NOTHING, Adapter, Found, Reading
-from openlatch.adapters.postgresql import PostgresqlAdapter
+from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.core.journal import chain
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, Verdict

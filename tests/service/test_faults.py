@@ -20,7 +20,13 @@ from cryptography.fernet import Fernet
 from sqlalchemy import func, select
 from sqlalchemy.exc import OperationalError
 
-from openlatch.adapters import ADAPTERS, Adapter, cloud, dav, directory, mail_sessions, mailboxes, postgresql
+from openlatch.adapters import ADAPTERS, Adapter
+from openlatch.adapters.cloud import adapter as cloud
+from openlatch.adapters.directory import adapter as directory
+from openlatch.adapters.mail import adapter as mailboxes
+from openlatch.adapters.mail import sessions
+from openlatch.adapters.postgresql import adapter as postgresql
+from openlatch.adapters.webdav import adapter as dav
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -296,7 +302,7 @@ def test_a_system_that_takes_the_call_and_never_answers_is_down(
     kind: str, silent: int, make: Callable[[str], World], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Every call ends in time, by itself."""
-    for module in (cloud, dav, directory, mail_sessions, mailboxes):
+    for module in (cloud, dav, directory, sessions, mailboxes):
         monkeypatch.setattr(module, "CALL_SECONDS", 1)
     monkeypatch.setattr(postgresql, "CONNECT_SECONDS", 2)
     world = make(kind)

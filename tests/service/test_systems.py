@@ -11,7 +11,7 @@ from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 from flask import request
 from sqlalchemy import select
 
-from openlatch.adapters import mail_sessions
+from openlatch.adapters.mail.sessions import MailSessions
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import Conflict, NotFound, SystemDown, SystemRefused
@@ -316,9 +316,9 @@ def test_a_mail_servers_administration_that_fails_is_told_with_what_to_do(
     ):
         with pytest.raises(error, match=said):
             systems.connect(service, organisation, "m", "M", "mailboxes", {**world.settings, **settings}, world.secret)
-    sessions = mail_sessions.MailSessions(world.settings["sessions"], "wrong")
+    administration = MailSessions(world.settings["sessions"], "wrong")
     with pytest.raises(SystemRefused, match="refused the password") as refused:
-        sessions.going_on()
+        administration.going_on()
     assert "doveadm_password" in refused.value.remedy
     without = {name: value for name, value in world.settings.items() if name != "sessions"}
     ident = systems.connect(service, organisation, "m", "M", "mailboxes", without, world.secret)

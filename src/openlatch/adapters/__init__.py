@@ -34,12 +34,12 @@ Maker = Callable[[dict[str, Any], str], Adapter]
 
 # By the system's kind. ``by_hand`` has none: people carry its steps out and say so.
 _CLASSES = {
-    "postgresql": ("postgresql", "PostgresqlAdapter"),
-    "directory": ("directory", "DirectoryAdapter"),
-    "mailboxes": ("mailboxes", "MailboxAdapter"),
-    "host": ("host", "HostAdapter"),
-    "cloud": ("cloud", "CloudAdapter"),
-    "dav": ("dav", "DavAdapter"),
+    "postgresql": ("postgresql.adapter", "PostgresqlAdapter"),
+    "directory": ("directory.adapter", "DirectoryAdapter"),
+    "mailboxes": ("mail.adapter", "MailboxAdapter"),
+    "host": ("unix_host.adapter", "HostAdapter"),
+    "cloud": ("cloud.adapter", "CloudAdapter"),
+    "dav": ("webdav.adapter", "DavAdapter"),
 }
 
 

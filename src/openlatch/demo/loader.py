@@ -21,7 +21,7 @@ from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.ids import new_id
 from openlatch.core.reviews.assignment import Line, Place
 from openlatch.core.vocabulary import Happening, Reach, Role, Subject, Verdict
-from openlatch.demo import giving
+from openlatch.demo import offers
 from openlatch.errors import BadInput
 from openlatch.service import imports
 from openlatch.service.flags import flags
@@ -154,7 +154,7 @@ def administrator(service: Service, organisation: UUID) -> Viewer:
 
 def play(service: Service, organisation: UUID) -> None:
     """Let some things have happened: a closed round, one that is open, a revocation by hand, an accepted flag."""
-    giving.play(service, organisation)
+    offers.play(service, organisation)
     viewer = administrator(service, organisation)
     with service.unit(viewer) as unit:
         closed = _close_one_round(unit)

@@ -12,7 +12,7 @@ import ldap3
 from ldap3.core.results import RESULT_NO_SUCH_ATTRIBUTE, RESULT_SUCCESS
 
 from openlatch.adapters.contract import FoundRule, RuleManner
-from openlatch.adapters.directory_names import dn
+from openlatch.adapters.directory.names import dn
 from openlatch.core.exposure.rules import Combining, Right
 from openlatch.errors import SystemRefused
 

@@ -15,7 +15,7 @@ from urllib.parse import quote
 
 import httpx
 
-from openlatch.adapters import cloud_exposure
+from openlatch.adapters.cloud import exposure
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
@@ -78,7 +78,7 @@ class CloudAdapter(Adapter):
         use=True,
         sessions_first=True,
         stamps=True,
-        rules=cloud_exposure.MANNER,
+        rules=exposure.MANNER,
         sets_rules=True,
         sets_guards=True,
     )
@@ -154,8 +154,8 @@ class CloudAdapter(Adapter):
         try:
             items = self._all(http, f"/spaces/{_segment(space)}/items")
             told = _told(self._call(http, "GET", f"/spaces/{_segment(space)}/rules"))
-            parts = list(cloud_exposure.parts(space, items))
-            return [*parts, *cloud_exposure.rules(space, told, [part.path for part in parts])]
+            parts = list(exposure.parts(space, items))
+            return [*parts, *exposure.rules(space, told, [part.path for part in parts])]
         except SystemRefused as error:
             gaps.setdefault(space, []).append(Gap(f"access rules ({error.detail})", Why.NOT_PERMITTED))
         except _ODD:
@@ -453,7 +453,7 @@ def _used(rows: list[dict[str, Any]], gaps: dict[str, list[Gap]]) -> Iterator[Fo
     """Use by outsiders; a row that is not understood is a gap in its space."""
     for row in rows:
         try:
-            yield from list(cloud_exposure.used([row]))
+            yield from list(exposure.used([row]))
         except _ODD:
             gaps.setdefault(str(row.get("space") or ""), []).append(Gap("use by outsiders", Why.NOT_UNDERSTOOD))
 

@@ -26,7 +26,6 @@ from ldap3.core.results import (
 )
 from pyasn1.error import PyAsn1Error
 
-from openlatch.adapters import directory_exposure
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
@@ -42,8 +41,9 @@ from openlatch.adapters.contract import (
     Whole,
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
-from openlatch.adapters.directory_names import dn, is_below, without_uid
-from openlatch.adapters.directory_rights import unable
+from openlatch.adapters.directory import exposure
+from openlatch.adapters.directory.names import dn, is_below, without_uid
+from openlatch.adapters.directory.rights import unable
 from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, cut_off_after
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
@@ -128,7 +128,7 @@ class DirectoryAdapter(Adapter):
         ),
         use=True,
         stamps=True,
-        rules=directory_exposure.MANNER,
+        rules=exposure.MANNER,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -184,7 +184,7 @@ class DirectoryAdapter(Adapter):
             )
             if entry["dn"] in same:
                 yield Unchanged(entry["dn"])
-            yield from directory_exposure.rules(entry["dn"], opened.get(entry["dn"], ()))
+            yield from exposure.rules(entry["dn"], opened.get(entry["dn"], ()))
         for name, attributes in world.logins.items():
             yield world.login(name, attributes)
             last = world.signed_in(name, attributes)
@@ -256,7 +256,7 @@ class DirectoryAdapter(Adapter):
         """By group, what whoever has not signed in may do with it; nothing where nobody gets in so."""
         try:
             with self._connection(anonymous=True) as nobody:
-                return directory_exposure.tried(nobody, self._settings["groups"], _GROUPS, known)
+                return exposure.tried(nobody, self._settings["groups"], _GROUPS, known)
         except SystemRefused:
             return {}
 

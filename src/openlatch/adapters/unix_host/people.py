@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from openlatch.adapters.contract import Found, FoundLevel, Holding, Login, SharedAccount
-from openlatch.adapters.host_lists import List
-from openlatch.adapters.host_words import EVERYONE
+from openlatch.adapters.unix_host.lists import List
+from openlatch.adapters.unix_host.wording import EVERYONE
 
 DOOR = "everyone:host"
 _NO_SHELL = ("nologin", "false", "sync", "")

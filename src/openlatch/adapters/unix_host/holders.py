@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from typing import Any
 
 from openlatch.adapters.coverage import Gap, Why
-from openlatch.adapters.host_people import DOOR, People
-from openlatch.adapters.host_rules import Rule, Rules, without
+from openlatch.adapters.unix_host.people import DOOR, People
+from openlatch.adapters.unix_host.rules import Rule, Rules, without
 
 
 def holders(host: People, found: Rules, rule: Rule) -> list[str]:

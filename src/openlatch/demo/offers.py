@@ -11,7 +11,7 @@ from uuid import UUID
 from sqlalchemy import select, update
 
 from openlatch.core.latches import LatchKind, LatchMode
-from openlatch.demo import ruling
+from openlatch.demo import rules
 from openlatch.service.accounts import settings
 from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.latches import guard
@@ -94,7 +94,7 @@ def play(service: Service, organisation: UUID) -> None:
     _settings(cast)
     _offers(cast)
     _requests(cast)
-    ruling.play(service, organisation)
+    rules.play(service, organisation)
 
 
 def _settings(cast: _Cast) -> None:

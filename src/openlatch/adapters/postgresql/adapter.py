@@ -18,7 +18,6 @@ import psycopg
 from psycopg import sql
 from psycopg.rows import dict_row
 
-from openlatch.adapters import postgresql_rights as rights
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
@@ -39,8 +38,9 @@ from openlatch.adapters.limits import (
     STATEMENT_SECONDS,
     cut_off_after,
 )
-from openlatch.adapters.postgresql_exposure import MANNER, doors
-from openlatch.adapters.postgresql_words import MEMBERSHIPS, predefined_level, rights_of
+from openlatch.adapters.postgresql import rights
+from openlatch.adapters.postgresql.exposure import MANNER, doors
+from openlatch.adapters.postgresql.wording import MEMBERSHIPS, predefined_level, rights_of
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused

@@ -14,9 +14,9 @@ import psycopg
 from psycopg import sql
 
 from openlatch.adapters.contract import Found, FoundPart, Holding, SharedAccount
-from openlatch.adapters.postgresql_exposure import doors, policies, reached, rules
-from openlatch.adapters.postgresql_grantors import Item, is_known, lost, sentences
-from openlatch.adapters.postgresql_words import (
+from openlatch.adapters.postgresql.exposure import doors, policies, reached, rules
+from openlatch.adapters.postgresql.grantors import Item, is_known, lost, sentences
+from openlatch.adapters.postgresql.wording import (
     ATTRIBUTES,
     EVERYONE,
     OWNER,

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from openlatch.adapters import host_rules as rules
 from openlatch.adapters.contract import FoundLevel
+from openlatch.adapters.unix_host import rules
 from openlatch.core.vocabulary import Reach
 
 SHELL = FoundLevel(

@@ -30,20 +30,9 @@ from openlatch.adapters.contract import (
     Whole,
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
-from openlatch.adapters.dav_exposure import ITSELF, MANNER, Tried, open_rules
-from openlatch.adapters.dav_lists import (
-    CALDAV,
-    DAV,
-    OPEN,
-    Containment,
-    Entry,
-    entries,
-    key,
-    level,
-    parsed,
-    written,
-)
 from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, READING_SECONDS, asked
+from openlatch.adapters.webdav.exposure import ITSELF, MANNER, Tried, open_rules
+from openlatch.adapters.webdav.lists import CALDAV, DAV, OPEN, Containment, Entry, entries, key, level, parsed, written
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused

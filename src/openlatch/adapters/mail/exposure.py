@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from openlatch.adapters.contract import FoundRule, RuleManner
-from openlatch.adapters.mail_lists import ANYONE, MailList
+from openlatch.adapters.mail.lists import ANYONE, MailList
 from openlatch.core.exposure.paths import key_of, path_of
 from openlatch.core.exposure.rules import Combining, Right
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from openlatch.adapters.contract import FoundRule, RuleManner
-from openlatch.adapters.dav_lists import ALL, AUTHENTICATED, OPEN, PRIVILEGES, UNAUTHENTICATED, Containment, Entry
+from openlatch.adapters.webdav.lists import ALL, AUTHENTICATED, OPEN, PRIVILEGES, UNAUTHENTICATED, Containment, Entry
 from openlatch.core.exposure.paths import key_of, path_of
 from openlatch.core.exposure.rules import Combining, Right
 

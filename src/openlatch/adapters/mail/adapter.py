@@ -30,10 +30,10 @@ from openlatch.adapters.contract import (
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
 from openlatch.adapters.limits import CALL_SECONDS, cut_off_after
-from openlatch.adapters.mail_exposure import MANNER, open_rules
-from openlatch.adapters.mail_lists import ANYONE, AUTHENTICATED, MailList, parse
-from openlatch.adapters.mail_lists import normal as key
-from openlatch.adapters.mail_sessions import MailSessions
+from openlatch.adapters.mail.exposure import MANNER, open_rules
+from openlatch.adapters.mail.lists import ANYONE, AUTHENTICATED, MailList, parse
+from openlatch.adapters.mail.lists import normal as key
+from openlatch.adapters.mail.sessions import MailSessions
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused

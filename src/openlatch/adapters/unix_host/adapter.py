@@ -20,11 +20,6 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from openlatch.adapters import host_exposure, host_modes
-from openlatch.adapters import host_files as files
-from openlatch.adapters import host_lists as lists
-from openlatch.adapters import host_rules as rules
-from openlatch.adapters import host_sessions as sessions
 from openlatch.adapters.contract import (
     NOTHING,
     Abilities,
@@ -40,10 +35,12 @@ from openlatch.adapters.contract import (
     Whole,
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
-from openlatch.adapters.host_holders import holders, left, not_told
-from openlatch.adapters.host_people import DOOR, People, groups_of, users_of
-from openlatch.adapters.host_rights import unable
-from openlatch.adapters.host_words import (
+from openlatch.adapters.limits import CALL_SECONDS
+from openlatch.adapters.unix_host import exposure, files, lists, modes, rules, sessions
+from openlatch.adapters.unix_host.holders import holders, left, not_told
+from openlatch.adapters.unix_host.people import DOOR, People, groups_of, users_of
+from openlatch.adapters.unix_host.rights import unable
+from openlatch.adapters.unix_host.wording import (
     AMOUNT_TO_ROOT,
     AUTHORITY,
     BY_KEY,
@@ -58,7 +55,6 @@ from openlatch.adapters.host_words import (
     SHELL,
     WRITE,
 )
-from openlatch.adapters.limits import CALL_SECONDS
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
@@ -103,7 +99,7 @@ class HostAdapter(Adapter):
         ),
         sessions=True,
         secret=False,
-        rules=host_exposure.MANNER,
+        rules=exposure.MANNER,
     )
 
     def __init__(self, settings: dict[str, Any], secret: str) -> None:
@@ -550,7 +546,7 @@ class HostAdapter(Adapter):
         other = top.entries.get(("other", ""), "")
         if set(other) & {"r", "w"} and "x" in other and self._can_be_reached(folder):
             yield Holding(account, DOOR, True, _level_of(other).key, None, {"kind": "mode", "folder": folder})
-            yield from host_modes.of_folder(account, folder, other)
+            yield from modes.of_folder(account, folder, other)
         if "x" in other and self._can_be_reached(folder):
             yield from self._open_inside(account, top, gaps)
             yield from self._open_later(account, top, inside)
@@ -558,11 +554,11 @@ class HostAdapter(Adapter):
     def _open_inside(self, account: str, top: lists.List, gaps: list[Gap]) -> Iterator[Found]:
         """What modes inside a folder let every login do beyond what its own lets them."""
         above = "".join(right for right in top.entries["other", ""] if right in "rw")
-        told = host_modes.inside(self._run(host_modes.find(str(self._path(top.path)))), above)
-        for path, kind, rights in islice(told, host_modes.MOST):
-            yield from host_modes.of_inside(account, top.path, path, kind, rights)
+        told = modes.inside(self._run(modes.find(str(self._path(top.path)))), above)
+        for path, kind, rights in islice(told, modes.MOST):
+            yield from modes.of_inside(account, top.path, path, kind, rights)
         if next(told, None) is not None:
-            what = f"what else modes open inside: it is more than {host_modes.MOST} files and folders"
+            what = f"what else modes open inside: it is more than {modes.MOST} files and folders"
             gaps.append(Gap(what, Why.NOT_SUPPORTED, top.path))
 
     def _open_later(self, account: str, top: lists.List, inside: Sequence[lists.List]) -> Iterator[Found]:
@@ -571,7 +567,7 @@ class HostAdapter(Adapter):
             path = one.path.removeprefix(top.path).lstrip("/")
             rights = {right for right in one.defaults.get(("other", ""), "") if right in "rw"}
             if rights - set(one.entries["other", ""]) and self._is_gone_through(top.path, path):
-                yield from host_modes.of_new(account, top.path, path, "".join(sorted(rights)))
+                yield from modes.of_new(account, top.path, path, "".join(sorted(rights)))
 
     def _is_gone_through(self, folder: str, path: str) -> bool:
         """Whether everyone may go through a folder inside another, and those between; not once it is gone.
@@ -589,10 +585,10 @@ class HostAdapter(Adapter):
 
     def _shares(self, gaps: dict[str, list[Gap]]) -> Iterator[Found]:
         """What is shared with the network, and asks nobody who they are; also folders that are not in the settings."""
-        shares: list[host_exposure.Share] = []
+        shares: list[exposure.Share] = []
         for file, read in (
-            (host_exposure.EXPORTS, host_exposure.exported),
-            (host_exposure.SAMBA, host_exposure.shared),
+            (exposure.EXPORTS, exposure.exported),
+            (exposure.SAMBA, exposure.shared),
         ):
             try:
                 shares += read(self._text(file, True))
@@ -605,7 +601,7 @@ class HostAdapter(Adapter):
                 gaps.setdefault(account, []).append(
                     Gap("its list: it is not in the settings", Why.NOT_SUPPORTED, folder)
                 )
-            yield from host_exposure.of_shares(account, folder, self._for_every_login(folder), shares)
+            yield from exposure.of_shares(account, folder, self._for_every_login(folder), shares)
 
     def _for_every_login(self, folder: str) -> str:
         """What the mode of a folder gives to every login; all of it where the folder can't be seen."""

@@ -1,0 +1,1 @@
+"""Cloud services with a REST API for members, links and shares."""

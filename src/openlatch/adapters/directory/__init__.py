@@ -1,0 +1,1 @@
+"""Directories over LDAP."""

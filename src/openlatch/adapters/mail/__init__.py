@@ -1,0 +1,1 @@
+"""Mail servers: IMAP with access control lists."""

@@ -1,0 +1,1 @@
+"""PostgreSQL: roles, memberships, privileges, row security, sessions."""

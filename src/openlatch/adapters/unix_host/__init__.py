@@ -1,0 +1,1 @@
+"""A Unix host: its logins, groups, sudo rules, keys, files."""

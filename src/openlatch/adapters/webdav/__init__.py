@@ -1,0 +1,1 @@
+"""WebDAV and CalDAV servers with access control."""
