@@ -8,6 +8,7 @@ from uuid import UUID
 from hypothesis import given
 from hypothesis import strategies as st
 
+from openlatch.core import retries
 from openlatch.core.register import (
     Account,
     App,
@@ -22,6 +23,8 @@ from openlatch.core.register import (
     Term,
 )
 from openlatch.core.revocations import plan as core
+from openlatch.core.revocations import preview as core_preview
+from openlatch.core.revocations import step_states
 from openlatch.core.states import GRANTS, may_become
 from openlatch.core.time_windows import Window
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing, StepKind, StepState
@@ -55,7 +58,7 @@ SESSION = core.LiveSession(UUID(int=300), BOX, MARA, True, {"pid": 1})
 
 def test_the_preview_tells_what_ends_from_what_remains_by_another_path() -> None:
     """Mara loses changing, and keeps seeing through her team, though the register knows that she has left."""
-    preview = core.preview(WORLD, [core.Target(OWN, True, {})], [SESSION], NOW)
+    preview = core_preview.preview(WORLD, [core.Target(OWN, True, {})], [SESSION], NOW)
     (here,) = [c for c in preview.changes if c.account == BOX]
     assert here.ends == {CHANGE}
     assert [p.words for p in here.remains] == ["Mara belongs to Wardens, Wardens holds “Reader” on Box"]
@@ -66,7 +69,7 @@ def test_the_preview_tells_what_ends_from_what_remains_by_another_path() -> None
 
 def test_the_preview_follows_accounts_that_are_holders_themselves() -> None:
     """Whoever acted in Ledger through Box loses that too; Mara still owns Ledger."""
-    preview = core.preview(WORLD, [core.Target(g, True, {}) for g in (OWN, BY_TEAM, BY_APP)], [], NOW)
+    preview = core_preview.preview(WORLD, [core.Target(g, True, {}) for g in (OWN, BY_TEAM, BY_APP)], [], NOW)
     ledger = {c.holder: c for c in preview.changes if c.account == LEDGER}
     assert ledger[APP].ends == {SEE}
     assert [p.level for p in ledger[MARA].remains] == [None]
@@ -101,39 +104,41 @@ def test_a_trim_never_gives_more_than_there_was(
     """Neither a further reach nor a later end."""
     end = None if until is None else NOW + timedelta(days=until)
     trim = core.Trim(lower, None if sooner is None else NOW + timedelta(days=sooner))
-    (term,) = core.trimmed_terms(grant(9, MARA, held, until=end), trim)
+    (term,) = core_preview.trimmed_terms(grant(9, MARA, held, until=end), trim)
     assert term.level.reach <= held.reach
     if end is not None:
         assert term.window.until is not None
         assert term.window.until <= end
 
 
-def _steps(*states: tuple[StepKind, int, core.Progress]) -> list[tuple[StepKind, UUID | None, core.Progress]]:
+def _steps(
+    *states: tuple[StepKind, int, step_states.Progress],
+) -> list[tuple[StepKind, UUID | None, step_states.Progress]]:
     return [(kind, UUID(int=system), progress) for kind, system, progress in states]
 
 
 def test_a_step_that_waits_holds_up_its_own_system_only() -> None:
     """Other systems go on; nothing is read again before what comes before it there is done."""
-    waits = core.failed(core.Progress(StepState.OPEN, 1), "down", NOW)
-    fresh = core.Progress(StepState.OPEN)
+    waits = step_states.failed(step_states.Progress(StepState.OPEN, 1), "down", NOW)
+    fresh = step_states.Progress(StepState.OPEN)
     steps = _steps((StepKind.REMOVE, 1, waits), (StepKind.REMOVE, 2, fresh), (StepKind.READ_AGAIN, 1, fresh))
-    assert core.next_due(steps, NOW) == 1
-    steps[1] = (StepKind.REMOVE, UUID(int=2), core.succeeded(fresh, "done"))
-    assert core.next_due(steps, NOW) is None
-    assert core.next_due(steps, NOW + timedelta(seconds=2)) == 0
+    assert step_states.next_due(steps, NOW) == 1
+    steps[1] = (StepKind.REMOVE, UUID(int=2), step_states.succeeded(fresh, "done", "Telemetry", NOW))
+    assert step_states.next_due(steps, NOW) is None
+    assert step_states.next_due(steps, NOW + timedelta(seconds=2)) == 0
 
 
 def test_a_failing_step_is_tried_less_and_less_often_and_never_given_up() -> None:
     """Two seconds at first, a quarter of an hour at most."""
-    waits = [core.wait_after(tries) for tries in range(1, 30)]
+    waits = [retries.wait_after(tries) for tries in range(1, 30)]
     assert waits == sorted(waits)
     assert (waits[0], waits[-1]) == (timedelta(seconds=2), timedelta(minutes=15))
-    assert not core.is_finished([core.failed(core.Progress(StepState.OPEN, 29), "down", NOW)])
+    assert not step_states.is_finished([step_states.failed(step_states.Progress(StepState.OPEN, 29), "down", NOW)])
 
 
 def test_what_a_read_contradicts_is_open_again() -> None:
     """A system that says done when it isn't does not end the plan."""
-    progress = core.contradicted(core.Progress(StepState.DONE, 1), "still there", NOW)
+    progress = step_states.contradicted(step_states.Progress(StepState.DONE, 1), "still there", NOW)
     assert progress.state is StepState.WAITING
     assert "still there" in progress.answer
 

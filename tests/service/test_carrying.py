@@ -256,7 +256,7 @@ KILLED = """
 import os, signal, sys
 from uuid import UUID
 from cryptography.fernet import Fernet
-from openlatch.adapters.postgresql import PostgresqlAdapter
+from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.service.revocations import confirm, execute
 from openlatch.service.unit import Service, Unit
 from openlatch.store.database import engine_for

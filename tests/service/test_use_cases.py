@@ -15,8 +15,8 @@ import pytest
 from sqlalchemy import event, func, select, text
 
 from openlatch import schemas
-from openlatch.api import api as web_api
 from openlatch.api.routes import journal
+from openlatch.api.routes import journal as journal_routes
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn, TooLarge, TooMany
 from openlatch.runtime.cluster import Cluster
 from openlatch.service import today
@@ -398,6 +398,6 @@ def test_a_journal_that_is_too_long_for_one_call_is_verified_elsewhere(
     """And the answer says how."""
     with small.service.unit(small.itself) as unit:
         assert journal.verify_journal(unit, schemas.VerifyOptions())["sound"]
-        monkeypatch.setattr(web_api, "MOST_VERIFIED", 3)
+        monkeypatch.setattr(journal_routes, "MOST_VERIFIED", 3)
         with pytest.raises(TooLarge, match="more than one call has time for"):
             journal.verify_journal(unit, schemas.VerifyOptions())

@@ -230,7 +230,7 @@ class Unit:
         self.afterwards.append(lambda: self.service.wake(task, given, at))
 
     def seal(self) -> None:
-        """Write the entries to the end of the journal, tell open consoles what kinds of things changed, and commit."""
+        """Add the entries to the journal, and tell open consoles what kinds of things changed; the commit follows."""
         if not self.entries and not self.bulk:
             if self.kinds:
                 self._announce()

@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, or_
 
-from openlatch.core.revocations.plan import LONGEST_WAIT
+from openlatch.core.retries import LONGEST_WAIT
 
 
 def is_over(column: Any, now: datetime) -> ColumnElement[bool]:

@@ -110,10 +110,10 @@ def append(
     channel: str,
     note: Callable[[int], str],
 ) -> None:
-    """Put entries at the end of the chain, tell ``channel`` of it, and commit the transaction with them.
+    """Add entries to the end of the chain, and notify ``channel``. Committing is for whoever began the transaction.
 
     ``many`` of them (more than ``FEW``) go by COPY, one at a time from the iterable. The lock on the organisation's
-    head is held from here to the end.
+    head is held until the transaction ends, so this comes last in it.
     """
     raw = driver_of(db)
     named = {"organisation": organisation}
@@ -138,7 +138,6 @@ def append(
             position, last_hash = row[1], row[12]
         values = {**named, "position": position, "hash": last_hash, "channel": channel, "note": note(position)}
         raw.execute(_MOVE_HEAD, values, prepare=True)
-        raw.commit()
 
 
 def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[str, Any], told: dict[str, str]) -> None:
@@ -162,7 +161,6 @@ def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[st
         **told,
     }
     raw.execute(_SEAL_ONE, values, prepare=True)
-    raw.commit()
 
 
 def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) -> dict[str, Any] | None:

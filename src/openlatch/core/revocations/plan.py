@@ -1,26 +1,18 @@
-"""What has to happen for access to end. The one place that works it out.
+"""The steps of a revocation, in the order in which they have to happen. The one place that works them out.
 
-A revocation has targets: grants to end or to trim, and sessions to end. ``preview`` says what would come of
-it before anything happens; ``plan`` gives the steps, in order; ``after`` moves a step on by what the system
-answered. All of it is plain values: the worker carries the steps out, and asks here what comes next.
+A revocation has targets: grants to end or to trim, sessions to end, access rules to take away.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from openlatch.core.access.paths import Path, behind, lost, order_of, paths_into
-from openlatch.core.register import Account, Grant, Holder, Level, Permission, Register, Term
-from openlatch.core.time_windows import Window
-from openlatch.core.vocabulary import HolderKind, StepKind, StepState
-
-FIRST_WAIT = timedelta(seconds=2)
-LONGEST_WAIT = timedelta(minutes=15)
-OVER = (StepState.DONE, StepState.SKIPPED)
+from openlatch.core.register import Grant, Holder, Level, Register, Term
+from openlatch.core.vocabulary import HolderKind, StepKind
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +67,17 @@ class Login:
 
 
 @dataclass(frozen=True, slots=True)
+class LockedLogin:
+    """A login that was locked, with the name of whose it is; ``detail`` is what the system was told."""
+
+    name: str
+    holder: str
+    account: UUID
+    system: str
+    detail: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
 class Stop:
     """What stops, or is left over, when access ends: an object, a job, a key of a machine, or what others do by it."""
 
@@ -108,17 +111,6 @@ class OpenRule:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
-    """What becomes of one holder's rights in one account."""
-
-    holder: Holder
-    account: UUID
-    ends: frozenset[Permission]
-    remains: tuple[Path, ...]
-    owner_before: bool
-
-
-@dataclass(frozen=True, slots=True)
 class PlannedStep:
     """A step before it is stored."""
 
@@ -128,121 +120,6 @@ class PlannedStep:
     grant: UUID | None = None
     session: UUID | None = None
     detail: dict[str, Any] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Preview:
-    """All that would come of a revocation, shown before anything happens."""
-
-    changes: tuple[Change, ...]
-    sessions: tuple[LiveSession, ...]
-    apps_that_stop: tuple[Change, ...]
-    without_owner: tuple[Account, ...]
-    undo_alone: bool
-    steps: tuple[PlannedStep, ...]
-    stops: tuple[Stop, ...] = ()
-    rules: tuple[OpenRule, ...] = ()
-
-
-def preview(
-    register: Register,
-    targets: Sequence[Target],
-    sessions: Sequence[LiveSession],
-    at: datetime,
-    logins: Sequence[Login] = (),
-    hangs: Sequence[Stop] = (),
-    rules: Sequence[OpenRule] = (),
-) -> Preview:
-    """What ends, what remains by another path, which sessions and apps stop, which rules go, and the steps.
-
-    ``hangs`` is what is known to hang on the holders' logins; what others lose by it is found here.
-
-    ``register`` must hold everything that reaches the targets' accounts, and every account that those reach
-    in turn; ``sessions`` are the sessions that would end.
-    """
-    # What a system still gives to somebody who has left is just what has to end.
-    register = register.as_held()
-    after = afterwards(register, targets)
-    accounts = list(dict.fromkeys(_touched(register, targets)))
-    holders = frozenset(who for target in targets for who in behind(register, target.grant.holder, at))
-    changes = [c for account in accounts for c in _changes(register, after, account, holders, at)]
-    return Preview(
-        changes=tuple(changes),
-        sessions=tuple(sessions),
-        apps_that_stop=tuple(c for c in changes if c.holder.kind is HolderKind.APP and not c.remains),
-        without_owner=tuple(register.accounts[a] for a in accounts if register.accounts[a].owner is None),
-        # Everything that an adapter takes away it can put back by itself; what is done by hand needs hands.
-        undo_alone=all(t.reachable and t.can_return for t in targets) and not rules,
-        steps=(
-            *_taking_away(register, rules),
-            *plan(register, targets, sessions, logins),
-            *_reading_again(register, rules),
-        ),
-        stops=(*hangs, *_of_others(register, targets, changes)),
-        rules=tuple(rules),
-    )
-
-
-def _of_others(register: Register, targets: Sequence[Target], changes: Iterable[Change]) -> Iterator[Stop]:
-    """What somebody else can't do any more, since they came in by what ends: payments and publications among it."""
-    own = {target.grant.holder for target in targets}
-    for change in changes:
-        if change.holder in own or not change.ends or change.remains:
-            continue
-        farthest = max(change.ends, key=lambda permission: (permission.reach, permission.key))
-        who, place = register.name_of(change.holder), _name(register, change.account)
-        did = farthest.sentence[0].lower() + farthest.sentence[1:]
-        yield Stop("others", f"{who} comes into {place} by this, and can no longer {did} there")
-
-
-def afterwards(register: Register, targets: Iterable[Target]) -> Register:
-    """The register as it will be once these targets are ended or trimmed."""
-    ending = []
-    for target in targets:
-        if target.trim is None:
-            ending.append(target.grant.id)
-        else:
-            register = register.with_terms(target.grant.id, trimmed_terms(target.grant, target.trim))
-    return register.without(ending) if ending else register
-
-
-def trimmed_terms(grant: Grant, trim: Trim) -> tuple[Term, ...]:
-    """The terms that a grant has after a trim. A trim never gives more than there was."""
-    if trim.terms:
-        return trim.terms
-    terms = []
-    for term in grant.terms:
-        level = trim.level if trim.level is not None and trim.level.reach <= term.level.reach else term.level
-        terms.append(term._replace(level=level, window=term.window.meet(Window(None, trim.until))))
-    return tuple(dict.fromkeys(terms))
-
-
-def _touched(register: Register, targets: Iterable[Target]) -> Iterable[UUID]:
-    """The targets' accounts, and every account that can be reached through them."""
-    waiting = [t.grant.account for t in targets]
-    seen: set[UUID] = set()
-    while waiting:
-        account = waiting.pop(0)
-        if account not in seen and account in register.accounts:
-            seen.add(account)
-            yield account
-            through = register.by_holder.get(Holder(HolderKind.ACCOUNT, account), ())
-            waiting.extend(grant.account for grant in through)
-
-
-def _changes(
-    before: Register, after: Register, account: UUID, holders: Iterable[Holder], at: datetime
-) -> Iterable[Change]:
-    """What becomes of those who come in by what ends; of nobody else anything does."""
-    was, will = (paths_into(register, holders, account, at) for register in (before, after))
-    for holder in sorted((who for who in was if was[who]), key=lambda who: order_of(was[who][0])):
-        paths, left = was[holder], will[holder]
-        if {_trace(p) for p in paths} != {_trace(p) for p in left}:
-            yield Change(holder, account, lost(paths, left), tuple(left), any(p.level is None for p in paths))
-
-
-def _trace(path: Path) -> tuple[tuple[UUID, ...], str, datetime | None]:
-    return path.grants, path.level.name if path.level else "", path.window.until
 
 
 def plan(
@@ -272,16 +149,18 @@ def plan(
     changed += [session.account for session in sessions if session.reachable]
     changed += [login.account for login in logins]
     steps += [
-        PlannedStep(StepKind.READ_AGAIN, account, f"Read {_name(register, account)} again and see that it is gone")
+        PlannedStep(
+            StepKind.READ_AGAIN, account, f"Read {account_name(register, account)} again and see that it is gone"
+        )
         for account in dict.fromkeys(changed)
     ]
     return tuple(steps)
 
 
-def _taking_away(register: Register, rules: Iterable[OpenRule]) -> Iterator[PlannedStep]:
-    """The steps that take access rules away: by their systems, or by hand."""
+def taking_rules_away(register: Register, rules: Iterable[OpenRule]) -> Iterator[PlannedStep]:
+    """The steps that remove access rules: by their systems, or by hand."""
     for rule in rules:
-        sentence = f"Take the rule “{rule.key}” away in {_name(register, rule.account)}: {rule.words}"
+        sentence = f"Take the rule “{rule.key}” away in {account_name(register, rule.account)}: {rule.words}"
         detail = {"rule": str(rule.id)}
         if not rule.moves:
             yield PlannedStep(
@@ -292,9 +171,10 @@ def _taking_away(register: Register, rules: Iterable[OpenRule]) -> Iterator[Plan
             yield PlannedStep(move.kind, rule.account, said, detail={**move.detail, **detail})
 
 
-def _reading_again(register: Register, rules: Iterable[OpenRule]) -> Iterator[PlannedStep]:
+def reading_again(register: Register, rules: Iterable[OpenRule]) -> Iterator[PlannedStep]:
+    """The steps that read accounts again, to see that what rules opened is closed."""
     for account in dict.fromkeys(rule.account for rule in rules if rule.moves):
-        sentence = f"Read {_name(register, account)} again and see that it is closed"
+        sentence = f"Read {account_name(register, account)} again and see that it is closed"
         yield PlannedStep(StepKind.READ_AGAIN, account, sentence)
 
 
@@ -303,7 +183,8 @@ def _changes_the_system(target: Target) -> bool:
     return target.trim is None or target.trim.level is not None or bool(target.trim.terms)
 
 
-def _name(register: Register, account: UUID) -> str:
+def account_name(register: Register, account: UUID) -> str:
+    """The name of an account, for sentences."""
     return register.accounts[account].name if account in register.accounts else "the account"
 
 
@@ -327,7 +208,7 @@ def _steps_for(register: Register, target: Target) -> list[PlannedStep]:
     if not target.reachable or not target.moves:
         return [last]
     grant = target.grant
-    who = f"{register.name_of(grant.holder)} in {_name(register, grant.account)}"
+    who = f"{register.name_of(grant.holder)} in {account_name(register, grant.account)}"
     return [
         PlannedStep(
             move.kind,
@@ -342,7 +223,7 @@ def _steps_for(register: Register, target: Target) -> list[PlannedStep]:
 
 def _step_for(register: Register, target: Target) -> PlannedStep:
     grant, holder = target.grant, register.name_of(target.grant.holder)
-    place = _name(register, grant.account)
+    place = account_name(register, grant.account)
     lower = target.trim.level if target.trim else None
     action = f"Reduce {holder} to “{lower.name}” in {place}" if lower else f"Remove {holder} from {place}"
     if target.trim is not None and target.trim.terms:
@@ -356,13 +237,36 @@ def _step_for(register: Register, target: Target) -> PlannedStep:
 
 
 def _lock_step(register: Register, login: Login) -> PlannedStep:
-    whose = f"{register.name_of(login.holder)}'s login {login.name} in {login.system}"
+    whose = _login_in_words(register.name_of(login.holder), login.name, login.system)
     kind, does = (StepKind.DROP, f"Drop {whose} for good") if login.drop else (StepKind.LOCK, f"Lock {whose}")
     return PlannedStep(kind, login.account, does, detail={"login": login.name})
 
 
+def _login_in_words(holder: str, login: str, system: str) -> str:
+    return f"{holder}'s login {login} in {system}"
+
+
+def unlocking(locked: Sequence[LockedLogin]) -> tuple[PlannedStep, ...]:
+    """The steps that unlock logins again, and the readings that show it."""
+    steps = [
+        PlannedStep(
+            StepKind.UNLOCK,
+            login.account,
+            f"Unlock {_login_in_words(login.holder, login.name, login.system)}",
+            detail=login.detail,
+        )
+        for login in locked
+    ]
+    one_each = {login.account: login.system for login in locked}
+    steps += [
+        PlannedStep(StepKind.READ_AGAIN, account, f"Read {system} again and see that the login is unlocked", detail={})
+        for account, system in one_each.items()
+    ]
+    return tuple(steps)
+
+
 def _session_step(register: Register, session: LiveSession) -> PlannedStep:
-    sentence = f"End a session of {register.name_of(session.holder)} in {_name(register, session.account)}"
+    sentence = f"End a session of {register.name_of(session.holder)} in {account_name(register, session.account)}"
     if not session.reachable:
         return PlannedStep(
             StepKind.BY_HAND,
@@ -372,67 +276,3 @@ def _session_step(register: Register, session: LiveSession) -> PlannedStep:
             detail=session.handle,
         )
     return PlannedStep(StepKind.END_SESSIONS, session.account, sentence, session=session.id, detail=session.handle)
-
-
-# Carrying out.
-
-
-@dataclass(frozen=True, slots=True)
-class Progress:
-    """Where a step is: its state, how often it was tried, what was last answered, when to try again."""
-
-    state: StepState
-    tries: int = 0
-    answer: str = ""
-    next_try: datetime | None = None
-
-
-def wait_after(tries: int) -> timedelta:
-    """How long to wait after that many tries: doubling, up to a quarter of an hour."""
-    doublings = min(max(tries - 1, 0), 20)
-    return min(FIRST_WAIT * (1 << doublings), LONGEST_WAIT)
-
-
-def is_due(next_try: datetime | None, now: datetime) -> bool:
-    """Whether a wait is over.
-
-    One that is longer than any that is ever set was set by a clock that has been put back since: it is over, too.
-    """
-    return next_try is None or not now < next_try <= now + LONGEST_WAIT
-
-
-def succeeded(progress: Progress, answer: str) -> Progress:
-    """The step after the system did it, or showed that it was done already."""
-    return Progress(StepState.DONE, progress.tries, answer, None)
-
-
-def failed(progress: Progress, answer: str, now: datetime) -> Progress:
-    """The step after a try that did not go through: it waits, longer each time, and is never given up."""
-    return Progress(StepState.WAITING, progress.tries, answer, now + wait_after(progress.tries))
-
-
-def contradicted(progress: Progress, answer: str, now: datetime) -> Progress:
-    """A step that was done, after a read showed that the system did not keep to it: open again."""
-    return Progress(StepState.WAITING, progress.tries, f"Contradicted by a read: {answer}", now + wait_after(1))
-
-
-def next_due(steps: Sequence[tuple[StepKind, UUID | None, Progress]], now: datetime) -> int | None:
-    """The index of the step to carry out now, or None when all are done or the next ones have to wait.
-
-    Each step comes with its system. Steps of one system run in order, so one that waits holds up those behind
-    it there; other systems go on. A step that waits for hands holds up nothing.
-    """
-    held_up: set[UUID | None] = set()
-    for index, (_, system, progress) in enumerate(steps):
-        if progress.state in (*OVER, StepState.BY_HAND) or system in held_up:
-            continue
-        if progress.state is StepState.WAITING and not is_due(progress.next_try, now):
-            held_up.add(system)
-            continue
-        return index
-    return None
-
-
-def is_finished(progress: Iterable[Progress]) -> bool:
-    """Whether every step is done, or skipped by somebody who said why."""
-    return all(p.state in OVER for p in progress)

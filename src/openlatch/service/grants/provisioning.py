@@ -15,7 +15,8 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.adapters import Adapter
-from openlatch.core.revocations.plan import Move, wait_after
+from openlatch.core.retries import wait_after
+from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.service import locks

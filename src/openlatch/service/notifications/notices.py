@@ -21,7 +21,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.core.access.paths import everyone_reaching
-from openlatch.core.revocations.plan import wait_after
+from openlatch.core.retries import wait_after
 from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph

@@ -8,8 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, and_, or_, select
 
-from openlatch.core.revocations import plan as core
-from openlatch.core.revocations import proof
+from openlatch.core.revocations import proof, step_states
 from openlatch.core.revocations.proof import Evidence, StepOutcome
 from openlatch.core.states import GRANTS, move
 from openlatch.core.time_windows import day_in_words
@@ -19,6 +18,7 @@ from openlatch.service.flags import flags
 from openlatch.service.grants import hand_tasks, lifecycle, terms
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
+from openlatch.service.revocations import transitions
 from openlatch.service.unit import Unit
 from openlatch.store.tables import (
     Account,
@@ -45,10 +45,12 @@ def finish_if_done(unit: Unit, revocation: Revocation, own: Sequence[Step] | Non
     if revocation.settled_at is not None:
         return True
     steps = _steps(unit, revocation) if own is None else own
-    if core.is_finished(core.Progress(StepState(step.state)) for step in steps):
+    if step_states.is_finished(transitions.progress_of(step) for step in steps):
         finish(unit, revocation, steps)
         return True
-    unread = {step.account_id for step in steps if step.kind == StepKind.READ_AGAIN and step.state not in core.OVER}
+    unread = {
+        step.account_id for step in steps if step.kind == StepKind.READ_AGAIN and step.state not in step_states.OVER
+    }
     if unread.issuperset(step.account_id for step in steps):
         return False
     by_target = _Steps(steps)
@@ -91,11 +93,13 @@ class _Steps:
     def prove(self, target: RevocationTarget) -> bool:
         """Whether all that a target needs is done: its own, and reading its account again, where that is a step."""
         own = self.of(target)
-        return bool(own) and all(step.state in core.OVER for step in (*own, *self._reads.get(target.account_id, ())))
+        return bool(own) and all(
+            step.state in step_states.OVER for step in (*own, *self._reads.get(target.account_id, ()))
+        )
 
     def is_over(self, login: Step) -> bool:
         """Whether a login was locked or dropped and what is there read again, or that is given up."""
-        return all(step.state in core.OVER for step in (login, *self._reads.get(login.account_id, ())))
+        return all(step.state in step_states.OVER for step in (login, *self._reads.get(login.account_id, ())))
 
     def evidence(self, target: RevocationTarget, now: datetime) -> Evidence:
         """How the end of a target is known."""
@@ -127,10 +131,7 @@ def finish(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None
     _end(unit, revocation, targets, by_target)
     _prove_logins(unit, by_target)
     proofs = [Proof(known) for known in (*(t.proof for t in targets), *(s.proof for s in by_target.of_logins)) if known]
-    revocation.settled_at = unit.now
-    if all(known is Proof.CONFIRMED for known in proofs) and proofs:
-        revocation.confirmed_at = unit.now
-    action = "revocation.confirmed" if proof.weakest(proofs) in (None, Proof.CONFIRMED) else "revocation.settled"
+    action = transitions.settle(unit, revocation, proofs)
     title = revocation.preview["title"]
     shown = [{"step": step.sentence, "answer": step.answer} for step in steps]
     for account in sorted({target.account_id for target in targets}):
@@ -361,7 +362,7 @@ def _contradict_targets(unit: Unit, which: ColumnElement[bool], shown: Evidence)
         select(RevocationTarget).where(which, RevocationTarget.proof.is_not(None)).order_by(RevocationTarget.id)
     ):
         _keep(target, shown)
-        unit.db.get_one(Revocation, target.revocation_id).confirmed_at = None
+        transitions.unconfirm(unit.db.get_one(Revocation, target.revocation_id))
     unit.db.flush()
 
 

@@ -7,7 +7,7 @@ done twice. A lock that dies with its connection keeps two workers off the same 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -19,13 +19,14 @@ from sqlalchemy import exists, select, update
 from sqlalchemy.orm import aliased
 
 from openlatch.adapters import Adapter
-from openlatch.core.revocations import plan as core
+from openlatch.core import retries
+from openlatch.core.revocations import step_states
 from openlatch.core.vocabulary import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
 from openlatch.service import locks
 from openlatch.service.flags import flags
 from openlatch.service.grants import provisioning
-from openlatch.service.revocations import confirm
+from openlatch.service.revocations import confirm, transitions
 from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import alone
@@ -33,7 +34,7 @@ from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Grant, Revocation, Step, System
 
 before, of_before, of_step = aliased(Step), aliased(Account), aliased(Account)
-# So many steps of one system are taken, tried and put down together.
+# So many steps of one system are taken, tried and stored together.
 MOST_AT_ONCE = 50
 
 
@@ -46,18 +47,18 @@ class _Task:
     detail: dict[str, Any]
     account: UUID
     system: UUID
-    progress: core.Progress
+    progress: step_states.Progress
     others: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class _Tried:
-    """What came of a step: its progress from an instant on, and what a read showed instead of other steps."""
+    """What came of a step: the answer, whether it ``failed``, and what a reading showed instead of other steps."""
 
     task: _Task
-    after: Callable[[datetime], core.Progress]
-    wrong: dict[UUID, str] = field(default_factory=dict)
+    answer: str
     failed: bool = False
+    wrong: dict[UUID, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,11 +124,11 @@ def _next(
             )
         }
         own = [step for step, _ in steps.values()]
-        _put_down(unit, steps, tried)
+        _store(unit, steps, tried)
         if tried and confirm.finish_if_done(unit, row, own):
             return _Turn()
-        tasks = [_task(step, system.id) for step, system in steps.values() if step.state not in core.OVER]
-        due = core.next_due([(t.kind, t.system, t.progress) for t in tasks], unit.now)
+        tasks = [_task(step, system.id) for step, system in steps.values() if step.state not in step_states.OVER]
+        due = step_states.next_due([(t.kind, t.system, t.progress) for t in tasks], unit.now)
         if due is None:
             confirm.finish_if_done(unit, row, own)
             waits = [step.next_try_at for step in own if step.next_try_at is not None]
@@ -148,13 +149,12 @@ def _next(
 
 
 def _task(step: Step, system: UUID) -> _Task:
-    progress = core.Progress(StepState(step.state), step.tries, step.answer, step.next_try_at)
-    return _Task(step.id, StepKind(step.kind), step.detail, step.account_id, system, progress)
+    return _Task(step.id, StepKind(step.kind), step.detail, step.account_id, system, transitions.progress_of(step))
 
 
 def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
     """A step with one try more."""
-    step.tries += 1
+    transitions.write(step, step_states.tried(task.progress))
     seen: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
     if task.kind is StepKind.READ_AGAIN:
         seen = tuple(
@@ -162,13 +162,13 @@ def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
             for other in own
             if other.account_id == task.account and other.kind not in _NOT_SEEN and other.state != StepState.SKIPPED
         )
-    return replace(task, progress=core.Progress(StepState.OPEN, step.tries, task.progress.answer, None), others=seen)
+    return replace(task, others=seen)
 
 
 def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
     """The first step, and those of its system that follow it and are due."""
     mine = [task for task in tasks if task.system == tasks[0].system and task.progress.state is not StepState.BY_HAND]
-    yield from takewhile(lambda task: core.is_due(task.progress.next_try, now), mine[:MOST_AT_ONCE])
+    yield from takewhile(lambda task: retries.is_due(task.progress.next_try, now), mine[:MOST_AT_ONCE])
 
 
 def _try(adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
@@ -197,41 +197,39 @@ def _tried(adapter: Adapter, task: _Task) -> _Tried:
         else:
             answer = adapter.apply(task.kind, task.detail)
     except (SystemDown, SystemRefused) as error:
-        said = _words(error)
-        return _Tried(task, lambda now: core.failed(task.progress, said, now), failed=True)
-    if wrong:
-        return _Tried(task, lambda now: core.failed(task.progress, answer, now), wrong)
-    return _Tried(task, lambda now: core.succeeded(task.progress, answer))
+        return _Tried(task, _words(error), failed=True)
+    return _Tried(task, answer, wrong=wrong)
 
 
 def _words(error: OpenLatchError) -> str:
     return f"{error.detail} {error.remedy}".strip()
 
 
-def _put_down(unit: Unit, steps: Mapping[UUID, tuple[Step, System]], tried: Sequence[_Tried]) -> None:
+def _store(unit: Unit, steps: Mapping[UUID, tuple[Step, System]], tried: Sequence[_Tried]) -> None:
+    """Store what came of steps, and journal it; one that somebody skipped meanwhile stays skipped."""
     for one in tried:
         _reopen(unit, [(steps[ident][0], shown) for ident, shown in one.wrong.items()])
         step, system = steps[one.task.id]
         if step.state == StepState.SKIPPED:
             continue
-        progress = one.after(unit.now)
-        done = progress.state is StepState.DONE
-        step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
-        step.done_at, step.done_by = (unit.now, system.name) if done else (None, "")
-        action = "step.done" if done else "step.waits"
+        before = transitions.progress_of(step)
+        if one.failed or one.wrong:
+            transitions.write(step, step_states.failed(before, one.answer, unit.now))
+            action = "step.waits"
+        else:
+            transitions.write(step, step_states.succeeded(before, one.answer, system.name, unit.now))
+            action = "step.done"
         unit.record(action, "step", step.id, step.sentence, step.account_id, answer=step.answer, tries=step.tries)
     unit.db.flush()
 
 
 def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
-    """A read contradicts steps that were done: they are open again, and what they should have ended is flagged."""
+    """A reading contradicts steps that were done: they are carried out again, and what they should end is flagged."""
     grants = []
     for step, shown in wrong:
         if step.state == StepState.SKIPPED:
             continue
-        progress = core.contradicted(core.Progress(StepState(step.state), step.tries), shown, unit.now)
-        step.state, step.answer, step.next_try_at = progress.state, progress.answer, progress.next_try
-        step.done_at, step.done_by = None, ""
+        transitions.write(step, step_states.contradicted(transitions.progress_of(step), shown, unit.now))
         unit.record("step.contradicted", "step", step.id, step.sentence, step.account_id, answer=step.answer)
         if step.grant_id is not None:
             grants.append(step.grant_id)

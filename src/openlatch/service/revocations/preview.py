@@ -12,6 +12,7 @@ import rfc8785
 from openlatch.core.access.paths import Path
 from openlatch.core.register import UTC_ZONE, Permission, Register
 from openlatch.core.revocations import plan as core
+from openlatch.core.revocations import preview as core_preview
 from openlatch.core.time_windows import last_day
 from openlatch.service.canonical_json import jsonable
 from openlatch.store.tables import System
@@ -24,7 +25,7 @@ class Prepared:
     register: Register
     targets: list[core.Target]
     sessions: list[core.LiveSession]
-    preview: core.Preview
+    preview: core_preview.Preview
     systems: dict[UUID, System]
     leaver: str = ""
 
@@ -68,7 +69,7 @@ def _account_name(register: Register, account: UUID) -> str:
     return register.accounts[account].name if account in register.accounts else ""
 
 
-def _change(register: Register, change: core.Change) -> dict[str, Any]:
+def _change(register: Register, change: core_preview.Change) -> dict[str, Any]:
     return {
         "holder": {"kind": change.holder.kind, "id": change.holder.id, "name": register.name_of(change.holder)},
         "account": {"id": change.account, "name": _account_name(register, change.account)},

@@ -17,16 +17,17 @@ from openlatch.core import latches
 from openlatch.core.exposure.sentences import rule_in_words
 from openlatch.core.register import Holder, Term
 from openlatch.core.revocations import plan as core
+from openlatch.core.revocations import preview as core_preview
 from openlatch.core.revocations.plan import Move
 from openlatch.core.states import GRANTS, may_become, move
 from openlatch.core.time_windows import end_in_words
-from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, StepState
+from openlatch.core.vocabulary import GrantState, HolderKind, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.grants import hand_tasks, provisioning, terms
 from openlatch.service.latches import guard
-from openlatch.service.revocations import confirm
+from openlatch.service.revocations import confirm, transitions
 from openlatch.service.revocations.preview import Prepared, shown, with_fingerprint
 from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Unit
@@ -44,7 +45,6 @@ from openlatch.store.tables import (
     Revocation,
     RevocationTarget,
     Session,
-    Step,
     System,
 )
 from openlatch.store.tables import Term as TermRow
@@ -109,7 +109,7 @@ def _breaches(unit: Unit, prepared: Prepared, wish: Wish) -> list[latches.Breach
     """What a latch says to it: the one that wants two stewards can refuse that one goes."""
     if not wish.grants:
         return []
-    after = core.afterwards(prepared.register, prepared.targets)
+    after = core_preview.afterwards(prepared.register, prepared.targets)
     return guard.supposed(unit, prepared.register, after, list(prepared.register.accounts))
 
 
@@ -144,7 +144,7 @@ def start(
     unit.db.flush()
     _store_targets(unit, row, wish, prepared, grants)
     for position, step in enumerate(prepared.preview.steps, 1):
-        unit.db.add(_step_row(unit, row.id, position, step))
+        unit.db.add(transitions.new_step(unit, row.id, position, step))
     for grant in grants:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.REVOKING)
         # What is to be taken away is not given any more.
@@ -232,7 +232,7 @@ def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | Non
     live = [_live(session, systems[session.account_id]) for session in sessions]
     hangs = [] if wish.is_trim else [*_hangs(unit, grants), *_also_ends(grants)]
     hangs += [] if wish.is_trim else _payments(unit, {grant.holder_id for grant in grants})
-    found = core.preview(register, targets, live, unit.now, logins, hangs, rules)
+    found = core_preview.preview(register, targets, live, unit.now, logins, hangs, rules)
     return Prepared(register, targets, live, found, systems, leaver)
 
 
@@ -546,21 +546,6 @@ def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, A
     for term in held:
         found[term.grant_id]["terms"].append(jsonable({name: getattr(term, name) for name in names}))
     return found
-
-
-def _step_row(unit: Unit, revocation: UUID, position: int, step: core.PlannedStep) -> Step:
-    return Step(
-        organisation_id=unit.viewer.organisation,
-        revocation_id=revocation,
-        position=position,
-        kind=step.kind,
-        account_id=step.account,
-        grant_id=step.grant,
-        session_id=step.session,
-        sentence=step.sentence,
-        detail=step.detail or {},
-        state=StepState.BY_HAND if step.kind is StepKind.BY_HAND else StepState.OPEN,
-    )
 
 
 def expired(unit: Unit, most: int = 200) -> list[UUID]:

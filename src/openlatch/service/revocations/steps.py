@@ -7,11 +7,11 @@ from uuid import UUID
 
 from sqlalchemy import select, update
 
-from openlatch.core.revocations.plan import OVER
+from openlatch.core.revocations import step_states
 from openlatch.core.vocabulary import Proof, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.grants import lifecycle
-from openlatch.service.revocations import confirm
+from openlatch.service.revocations import confirm, transitions
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import REVOCATIONS
 from openlatch.store.tables import Account, Grant, Resource, Revocation, RevocationTarget, Session, Step
@@ -82,10 +82,8 @@ def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
     step = unit.db.get(Step, step_id)
     if step is None or step.revocation_id != ident:
         raise NotFound("This revocation has no such step.")
-    if step.state != StepState.BY_HAND:
-        raise Conflict(f"The step is {step.state}; it does not wait for hands.", "Look at it again.")
-    step.state, step.done_at, step.tries = StepState.DONE, unit.now, step.tries + 1
-    step.answer, step.done_by = f"{unit.viewer.name} says: {proof.strip()}", unit.viewer.name
+    before = transitions.progress_of(step)
+    transitions.write(step, step_states.done_by_hand(before, unit.viewer.name, proof.strip(), unit.now))
     unit.record("step.done", "step", step.id, step.sentence, step.account_id, answer=step.answer, by_hand=True)
     unit.db.flush()
     confirm.finish_if_done(unit, revocation)
@@ -118,8 +116,7 @@ def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
     step = unit.db.get(Step, step_id)
     if step is None or step.revocation_id != ident:
         raise NotFound("This revocation has no such step.")
-    if step.state in OVER:
-        raise Conflict(f"The step is {step.state} already.", "Look at it again.")
+    after = step_states.skipped(transitions.progress_of(step), unit.viewer.name, reason.strip(), unit.now)
     others = select(Step).where(Step.revocation_id == ident, Step.account_id == step.account_id, Step.id != step.id)
     if step.kind == StepKind.READ_AGAIN and any(
         other.kind != StepKind.BY_HAND and other.state != StepState.SKIPPED for other in unit.db.scalars(others)
@@ -127,9 +124,7 @@ def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
         raise Conflict(
             "Reading again is what proves that access is gone.", "Skip the steps that can't be done; then it asks less."
         )
-    step.state, step.next_try_at = StepState.SKIPPED, None
-    step.done_at, step.done_by = unit.now, unit.viewer.name
-    step.answer = f"Skipped by {unit.viewer.name}: {reason.strip()}"
+    transitions.write(step, after)
     unit.record("step.skipped", "step", step.id, step.sentence, step.account_id, reason=reason.strip())
     unit.db.flush()
     if not confirm.finish_if_done(unit, revocation):

@@ -9,11 +9,12 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import select
+from sqlalchemy import and_, select
 
 from openlatch.adapters import Adapter
 from openlatch.core import register as core
 from openlatch.core.register import Holder
+from openlatch.core.revocations import plan, step_states
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
 from openlatch.service import locks
@@ -22,7 +23,7 @@ from openlatch.service.flags import flags
 from openlatch.service.grants import lifecycle, terms
 from openlatch.service.latches import guard
 from openlatch.service.offers import offers
-from openlatch.service.revocations import execute
+from openlatch.service.revocations import execute, transitions
 from openlatch.service.revocations import steps as revocation_steps
 from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Unit
@@ -32,6 +33,7 @@ from openlatch.store.tables import (
     Account,
     App,
     Grant,
+    Handle,
     Membership,
     Person,
     Revocation,
@@ -260,59 +262,50 @@ def _steps(unit: Unit, row: Revocation, kind: StepKind) -> list[Step]:
 
 def _unlock(unit: Unit, row: Revocation, reason: str) -> None:
     """Logins that were locked are unlocked by steps of their own, which are carried out and proved like others."""
-    locked = [step for step in _steps(unit, row, StepKind.LOCK) if step.state == StepState.DONE]
+    locked = _locked_logins(unit, row)
     if not locked:
         return
-    steps = [(StepKind.UNLOCK, step, step.sentence.replace("Lock", "Unlock", 1), step.detail) for step in locked]
-    one_each = {step.account_id: step for step in locked}.values()
-    steps += [(StepKind.READ_AGAIN, step, "Read it again and see that it is so", {}) for step in one_each]
+    steps = plan.unlocking(locked)
     title = f"Unlock {len(locked)} login{'s' * (len(locked) != 1)}"
+    nothing: dict[str, Any] = {name: [] for name in ("changes", "sessions", "apps_that_stop", "without_owner", "stops")}
+    shown = [{"kind": step.kind, "sentence": step.sentence} for step in steps]
     made = Revocation(
         organisation_id=row.organisation_id,
         cause="asked",
         reason=reason.strip(),
         asked_by_id=unit.viewer.person,
-        preview=jsonable(
-            {
-                **row.preview,
-                "title": title,
-                "changes": [],
-                "sessions": [],
-                "apps_that_stop": [],
-                "without_owner": [],
-                "stops": [],
-                "leaving": {},
-                "steps": [{"kind": kind, "sentence": said} for kind, _, said, _ in steps],
-            }
-        ),
+        preview=jsonable({**row.preview, **nothing, "title": title, "leaving": {}, "steps": shown}),
     )
     unit.db.add(made)
     unit.db.flush()
-    for position, (kind, step, said, detail) in enumerate(steps, 1):
-        unit.db.add(
-            Step(
-                organisation_id=row.organisation_id,
-                revocation_id=made.id,
-                position=position,
-                kind=kind,
-                account_id=step.account_id,
-                sentence=said,
-                detail=detail,
-            )
-        )
+    unit.db.add_all(transitions.new_step(unit, made.id, position, step) for position, step in enumerate(steps, 1))
     unit.record("revocation.started", "revocation", made.id, title, reason=reason.strip())
     unit.wake("carry_out", revocation=made.id)
+
+
+def _locked_logins(unit: Unit, row: Revocation) -> list[plan.LockedLogin]:
+    """The logins that the revocation has locked."""
+    found = unit.db.execute(
+        select(Step, System.name, Person.name)
+        .join(Account, Account.id == Step.account_id)
+        .join(System, System.id == Account.system_id)
+        .outerjoin(Handle, and_(Handle.system_id == System.id, Handle.name == Step.detail["login"].astext))
+        .outerjoin(Person, Person.id == Handle.person_id)
+        .where(Step.revocation_id == row.id, Step.kind == StepKind.LOCK, Step.state == StepState.DONE)
+        .order_by(Step.position)
+    ).all()
+    return [
+        plan.LockedLogin(step.detail["login"], person or "Somebody", step.account_id, system, step.detail)
+        for step, system, person in found
+    ]
 
 
 def _stop(unit: Unit, row: Revocation, reason: str) -> None:
     """What is left of the plan is not carried out any more."""
     for step in unit.db.scalars(select(Step).where(Step.revocation_id == row.id).with_for_update()):
-        if step.state not in (StepState.DONE, StepState.SKIPPED):
-            step.state, step.next_try_at = StepState.SKIPPED, None
-            step.done_at, step.done_by = unit.now, unit.viewer.name
-            step.answer = f"Undone by {unit.viewer.name}: {reason.strip()}"
-    row.undone_at, row.undone_by_id = unit.now, unit.viewer.person
-    row.settled_at = row.settled_at or unit.now
+        before = transitions.progress_of(step)
+        transitions.write(step, step_states.undone(before, unit.viewer.name, reason.strip(), unit.now))
+    transitions.mark_undone(unit, row)
     accounts = select(RevocationTarget.account_id).where(RevocationTarget.revocation_id == row.id).distinct()
     for account in sorted(unit.db.scalars(accounts)):
         unit.record("revocation.undone", "revocation", row.id, row.preview["title"], account, reason=reason.strip())
