@@ -189,7 +189,7 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "owner_left": ({}, {"owner_left": True}, "Ines, who owns Ledger, left"),
     "owner_alone": ({"stewards": 0, "sensitivity": 2}, {"stewards": 0}, "Only Ines decides"),
     "no_steward": ({"has_owner": False}, {"has_owner": False, "stewards": 0}, "Nobody answers for Ledger"),
-    "many_stewards": ({"stewards": 6}, {"stewards": 7}, "7 people and teams decide"),
+    "many_stewards": ({"stewards": 6}, {"stewards": 7}, "7 people besides the owner decide"),
     "read_in_part": ({}, {"partial": True}, "not all of Ledger can be read"),
     "exposure_new": ({}, {"exposed_new": 2}, "Ledger has 2 exposures that nobody has judged"),
     "exposure_grown": ({"exposed_new": 1}, {"exposed_grown": 1}, "more people get in than before"),
@@ -204,7 +204,7 @@ EDGES: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "payer_left": ({}, {"payer_left": True}, "who pays for Ledger, left on 28 February 2026"),
     "payment_ends": ({"paid_days": 31}, {"paid_days": 30}, "Ledger is paid for until 28 February 2026"),
     "no_second_factor": ({"second_factor": False, "far_accounts": 0}, {"second_factor": False}, "on 2 accounts"),
-    "outsider_wide": ({**OUT, "accounts": 8}, {**OUT, "accounts": 9}, "to 9 accounts; 8 are the limit"),
+    "outsider_wide": ({**OUT, "accounts": 8}, {**OUT, "accounts": 9}, "reaches 9 accounts; 8 are the limit"),
     "never_together": ({}, {"together": True}, "books.pay and books.check, which must never"),
     "offer_waiting": ({"waiting_days": 21}, {"waiting_days": 22}, "21 days are the limit"),
 }

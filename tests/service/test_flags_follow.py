@@ -141,12 +141,17 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
         answer._accept(unit, offer, row.version, by_link=True)
 
     holder, account = dice.choice(["ines", "mara", "owen", "edda"]), dice.choice(["box", "rota", "ledger"])
+    through = dice.choice([other for other in ("box", "rota", "ledger") if other != account])
     level = "pay" if account == "ledger" else dice.choice(["read", "run"])
     day = f"2026-0{dice.randrange(1, 4)}-0{dice.randrange(1, 9)}"
     return {
         "give": brings("grants", f"account,holder,level,given_by,given_at\n{account},{holder},{level},ines,{day}\n"),
         "give a team": brings(
             "grants", f"account,holder_kind,holder,level,given_by,given_at\n{account},team,wardens,{level},ines,{day}\n"
+        ),
+        "give an account": brings(
+            "grants",
+            f"account,holder_kind,holder,level,given_by,given_at\n{account},account,{through},{level},ines,{day}\n",
         ),
         "use": brings("use", f"account,holder,permission,last_used_at\nbox,mara,mail.read,{day}\n"),
         "sign in": brings(

@@ -211,7 +211,9 @@ class AccountFacts(SubjectFacts):
     reach = number(_REACH, NumberColumn("breach_reach", 4))
     has_owner = truth("Whether it has an owner who is there.", IsThere(_STANDING) & ~left(_STANDING, _LEAVES_AT))
     owner_left = truth("Whether its owner has left.", left(_STANDING, _LEAVES_AT))
-    stewards = number("How many people and teams besides the owner decide who else gets in.", NumberColumn("others", 0))
+    stewards = number(
+        "How many people besides the owner decide who else gets in, by whichever paths.", NumberColumn("others", 0)
+    )
     broken = number("How many facts break latches of it that are on.", NumberColumn("breaches", 0))
     breach_weight = number(
         "How much that weighs, in percent: 80 when one of those latches is on hold, else 20.",
@@ -260,7 +262,7 @@ class AccountFacts(SubjectFacts):
 
 
 class PersonFacts(SubjectFacts):
-    """One person, with all that they hold, themselves or in teams."""
+    """One person, with all that they reach: by grants of their own, in teams, as owners, and through accounts."""
 
     reach = number(_REACH, NumberColumn("far_reach", 1))
     sensitivity = number(
@@ -269,9 +271,7 @@ class PersonFacts(SubjectFacts):
     )
     gone = truth("Whether they have left.", left(_STANDING, _LEAVES_AT))
     second_factor = truth("Whether they have a second factor.")
-    accounts = number(
-        "How many accounts they hold access to, for somebody outside; 0 for others.", NumberColumn("held", 0)
-    )
+    accounts = number("How many accounts they reach, for somebody outside; 0 for others.", NumberColumn("held", 0))
     far_accounts = number(
         "On how many accounts of high or critical sensitivity they can spend or steward.", NumberColumn("far", 0)
     )

@@ -49,7 +49,7 @@ LIMITS: Mapping[str, LimitKind] = MappingProxyType(
             LimitKind(
                 "chain", "steps", "Over how many steps people may come in by a team or an account.", (5, 4, 3, 2)
             ),
-            LimitKind("stewards", "people and teams", "How many may decide who else gets in.", (12, 8, 6, 4)),
+            LimitKind("stewards", "people", "How many besides the owner may decide who else gets in.", (12, 8, 6, 4)),
             LimitKind("wide", "accounts", "How many accounts somebody outside may hold.", (8, 8, 8, 8)),
             LimitKind("session_age", "days", "How long a session may go on.", (90, 60, 30, 7)),
             LimitKind("session_idle", "days", "How long a session may stay silent.", (60, 30, 14, 3)),

@@ -81,7 +81,7 @@ def evaluate(
         asked += [Asked("grant", ids), *(Asked(subject, ids, of_grants=True) for subject in ("account", "person"))]
     _look_at(unit, asked)
     if len(grants) > 1:
-        _look_at_members(unit, grants)
+        _look_at_people_behind(unit, grants)
         _look_further_on(unit, grants)
 
 
@@ -134,7 +134,7 @@ def _look_around(unit: Unit, grant: UUID) -> None:
     """Look at one grant, with its account and its holder, and at whatever else it touches."""
     seen = _look_beside(unit, evaluate_one.AROUND_A_GRANT, grant)
     if seen is None or not seen.is_direct:
-        _look_at_members(unit, [grant])
+        _look_at_people_behind(unit, [grant])
     if seen is not None and seen.leads_on:
         _look_further_on(unit, [grant])
 
@@ -153,15 +153,16 @@ def _look_further_on(unit: Unit, grants: Sequence[UUID] = (), accounts: Sequence
     if len(further) > MOST_TOUCHED:
         unit.wake("evaluate")
     elif further:
-        evaluate(unit, noted=further)
+        noted, reached = zip(*further, strict=True)
+        evaluate(unit, noted=noted, accounts=reached)
 
 
-def _look_at_members(unit: Unit, grants: Sequence[UUID]) -> None:
-    members = evaluate_many.members(unit.db, grants, unit.now, MOST_MEMBERS)
-    if len(members) > MOST_MEMBERS:
+def _look_at_people_behind(unit: Unit, grants: Sequence[UUID]) -> None:
+    people = evaluate_many.people_behind(unit.db, grants, unit.now, MOST_MEMBERS)
+    if len(people) > MOST_MEMBERS:
         unit.wake("evaluate")
-    elif members:
-        evaluate(unit, people=members)
+    elif people:
+        evaluate(unit, people=people)
 
 
 def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:

@@ -21,8 +21,10 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core.flags import BOOKS, Rule, Settings
 from openlatch.core.flags.expressions import TrueFact
 from openlatch.core.flags.rule import Gathered, Remedy, When, meanings, said_of
+from openlatch.store.access import walks
+from openlatch.store.access.walks import NOW
 from openlatch.store.database import ask, at_large
-from openlatch.store.flags.sources import NOW, SOURCES, Source
+from openlatch.store.flags.sources import SOURCES, Source
 from openlatch.store.flags.sql_expressions import ROOM, found, with_facts
 from openlatch.store.lists.offers import OFFERS
 from openlatch.store.lists.register import ACCOUNTS, GRANTS, PEOPLE, SESSIONS
@@ -246,21 +248,20 @@ def look_at(
     ]
 
 
-_MEMBERS = """
-    with recursive down(team) as (
-        select distinct team_id from grants where id = any(%(grants)s) and team_id is not null
-        union
-        select m.member_team_id from down join memberships m on m.team_id = down.team and m.member_team_id is not null
-            and (m.since is null or m.since <= %(now)s) and (m.until is null or m.until > %(now)s)
+_BEHIND = f"""
+    with recursive {
+    walks.behind(
+        "select distinct holder_id, holder_kind from grants where id = any(%(grants)s) "
+        "and holder_kind in ('team', 'account')"
     )
-    select distinct m.person_id from down join memberships m on m.team_id = down.team and m.person_id is not null
-        and (m.since is null or m.since <= %(now)s) and (m.until is null or m.until > %(now)s) limit %(most)s
+}
+    select distinct node from down where kind = 'person' limit %(most)s
 """
 
 
-def members(db: Db, grants: Sequence[UUID], now: datetime, most: int) -> list[UUID]:
-    """The people in the teams that hold these grants, and in the teams in them; no more than one above ``most``."""
-    (rows,) = ask(db, [(_MEMBERS, {"grants": list(grants), "now": now, "most": most + 1})])
+def people_behind(db: Db, grants: Sequence[UUID], now: datetime, most: int) -> list[UUID]:
+    """The people who act as the teams and accounts that hold these grants; at most ``most + 1``, to tell overflow."""
+    (rows,) = ask(db, [(_BEHIND, {"grants": list(grants), "now": now, "most": most + 1})])
     return [row[0] for row in rows]
 
 
@@ -272,16 +273,18 @@ _LED_ON = """
         union
         select g.account_id from onward o join grants g on g.holder_id = o.account and g.state <> 'ended'
     )
-    select g.id from onward o join grants g on g.holder_id = o.account and g.state <> 'ended' limit %(most)s
+    select g.id, g.account_id from onward o join grants g on g.holder_id = o.account and g.state <> 'ended'
+    limit %(most)s
 """
 
 
-def led_on(db: Db, grants: Sequence[UUID], accounts: Sequence[UUID], most: int) -> list[UUID]:
-    """The grants by which one acts further on as these accounts and as those of these grants; no more than one above
-    ``most``. How people come in by them changes with who can act in the accounts.
+def led_on(db: Db, grants: Sequence[UUID], accounts: Sequence[UUID], most: int) -> list[tuple[UUID, UUID]]:
+    """The grants, with their accounts, by which one acts further on as these accounts and as those of these grants.
+
+    How people come in by them, and who decides there, changes with who can act in the accounts. At most ``most + 1``.
     """
     (rows,) = ask(db, [(_LED_ON, {"grants": list(grants), "accounts": list(accounts), "most": most + 1})])
-    return [row[0] for row in rows]
+    return [(row[0], row[1]) for row in rows]
 
 
 _OF_PERSON = """

@@ -16,9 +16,11 @@ from typing import Any
 
 from openlatch.core.flags import Settings
 from openlatch.core.flags import facts as core
+from openlatch.core.vocabulary import Reach
+from openlatch.store.access import walks
+from openlatch.store.access.walks import NOW
 from openlatch.store.flags.sql_expressions import quoted, texts
 
-NOW = "%(now)s::timestamptz"
 TODAY = "%(today)s::date"
 LIVE = f"({texts(core.LIVE)})"
 # Use is looked at over this many days to tell which rights are needed.
@@ -94,24 +96,13 @@ _KEPT = """
     where i.verdict = 'keep' and i.state = 'decided' and i.kind in ('grant', 'link') and {only} {by}
 """
 # From holders that stand for others down to the people: by how many steps the farthest of them comes in.
+_STANDING_FOR_OTHERS = f"""
+    select distinct h.holder_id, h.holder_kind from grants h
+    where h.holder_kind in ('team', 'account') and h.state in {LIVE} and {{only}}
+"""
 _CHAIN = f"""
     select {{key}} max(steps) as steps from (
-        with recursive down(top, node, kind, steps) as (
-            select distinct h.holder_id, h.holder_id, h.holder_kind, 1 from grants h
-            where h.holder_kind in ('team', 'account') and h.state in {LIVE} and {{only}}
-            union
-            select d.top, next.node, next.kind, d.steps + 1 from down d cross join lateral (
-                select m.member_id as node, case when m.person_id is null then 'team' else 'person' end as kind
-                from memberships m where d.kind = 'team' and m.team_id = d.node
-                    and (m.since is null or m.since <= {NOW}) and (m.until is null or m.until > {NOW})
-                union all
-                select i.holder_id, i.holder_kind from grants i
-                where d.kind = 'account' and i.account_id = d.node and i.state in ('active', 'revoking')
-                union all
-                select o.owner_id, 'person' from accounts o
-                where d.kind = 'account' and o.id = d.node and o.owner_id is not null
-            ) next where d.kind in ('team', 'account') and d.steps < 12
-        )
+        with recursive {walks.behind(_STANDING_FOR_OTHERS, steps=True)}
         select top, node, min(steps) as steps from down where kind = 'person' group by top, node
     ) nearest {{by}}
 """
@@ -303,14 +294,34 @@ SESSIONS = Source(
 # Accounts.
 
 
-_STEWARDS = f"""
-    select {{key}} count(distinct gs.holder_id) as stewards from terms ts
-    join grants gs on gs.id = ts.grant_id {{there}}
-    where ts.steward_of is not null and gs.state in ('active', 'revoking')
-        and gs.holder_id is distinct from {{it}}.owner_id
-        and ts.resource_id is null and ts.group_id is null
-        and (ts.until is null or ts.until > {NOW}) and {{only}} {{by}}
+# People besides the owner who decide who else gets in: by a grant on the whole account, of their own or of what they
+# act as.
+_STEWARD_GRANTS = f"""
+    terms ts join grants gs on gs.id = ts.grant_id
+    where ts.steward_of is not null and gs.state in {walks.GIVES} and ts.resource_id is null and ts.group_id is null
+        and {walks.open_now("ts")} and {{only}}
 """
+_STEWARDS = f"""
+    select {{key}} count(distinct sp.id) as stewards from (
+        with recursive {
+    walks.behind(
+        f"select distinct gs.holder_id, gs.holder_kind from {_STEWARD_GRANTS} and gs.holder_kind in ('team', 'account')"
+    )
+}
+        select held.account_id, coalesce(d.node, held.holder_id) as who
+        from (select ts.steward_of as account_id, gs.holder_id from {_STEWARD_GRANTS}) held
+        left join down d on d.top = held.holder_id
+    ) stewarding
+    join people sp on sp.id = stewarding.who and {walks.is_there("sp")}
+    join accounts sa on sa.id = stewarding.account_id and sa.owner_id is distinct from sp.id {{by}}
+"""
+
+
+def _stewards(bulk: bool) -> str:
+    if bulk:
+        query = _STEWARDS.format(only="true", key="stewarding.account_id as key,", by="group by stewarding.account_id")
+        return f"left join ({query}) st on st.key = a.id"
+    return f"left join lateral ({_STEWARDS.format(only='ts.steward_of = a.id', key='', by='')}) st on true"
 
 
 def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
@@ -318,7 +329,7 @@ def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
         left join people ow on ow.id = a.owner_id
         left join people py on py.id = a.payer_person_id
         left join breaches x on x.account_id = a.id
-        {side(bulk, "st", "ts.steward_of", "a.id", _STEWARDS, "accounts")}
+        {_stewards(bulk)}
         left join lateral ({_EXPOSED}) ex on true
     """
 
@@ -398,31 +409,28 @@ ACCOUNTS = Source(
 # People.
 
 
-# From people up to the teams that they are in by now, over teams in teams: all that they hold access as.
-_UP = f"""
-    with recursive up(person_id, holder_id) as (
-        select pu.id, pu.id from people pu where {{who}}
-        union
-        select u.person_id, mu.team_id from up u join memberships mu on mu.member_id = u.holder_id
-            and (mu.since is null or mu.since <= {NOW}) and (mu.until is null or mu.until > {NOW})
-    )
+# All that people reach, by every path: by grants of theirs and of what they act as, and as owners.
+_REACHED = f"""
+    select u.person_id, gr.account_id, lr.reach from up u
+    join grants gr on gr.holder_id = u.holder_id and gr.state in {walks.GIVES}
+    join terms tr on tr.grant_id = gr.id and {walks.open_now("tr")} join levels lr on lr.id = tr.level_id
+    union all
+    select u.person_id, ow.id, {int(Reach.STEWARD)} from up u join accounts ow on ow.owner_id = u.person_id
+    where u.holder_id = u.person_id
 """
-_WIDE = f"""
-    select u.person_id, count(distinct gw.account_id) as accounts from up u join grants gw on gw.holder_id = u.holder_id
-    where gw.state in {LIVE} group by 1
-"""
+_WIDE = f"select r.person_id, count(distinct r.account_id) as accounts from ({_REACHED}) r group by 1"
 _FAR = f"""
-    select u.person_id, count(distinct gf.account_id) as accounts, max(lf.reach) as reach,
+    select r.person_id, count(distinct r.account_id) as accounts, max(r.reach) as reach,
         max(af.sensitivity) as sensitivity
-    from terms tf join levels lf on lf.id = tf.level_id and lf.reach >= 3 join grants gf on gf.id = tf.grant_id
-    join accounts af on af.id = gf.account_id and af.sensitivity >= 3 join up u on u.holder_id = gf.holder_id
-    where gf.state in {LIVE} group by 1
+    from ({_REACHED}) r join accounts af on af.id = r.account_id and af.sensitivity >= 3
+    where r.reach >= {int(Reach.SPEND)} group by 1
 """
 
 
 def _reaching(bulk: bool, name: str, who: str, query: str) -> str:
     """A LEFT JOIN of what is gathered from all that people hold: of one, or at once of those of whom it counts."""
-    gathered = _UP.format(who=who if bulk else f"pu.id = p.id and {who}") + query
+    walk = walks.acting_as(who if bulk else f"pu.id = p.id and {who}")
+    gathered = f"with recursive {walk} {query}"
     return f"left join {'' if bulk else 'lateral '}({gathered}) {name} on {name}.person_id = p.id"
 
 
@@ -441,15 +449,15 @@ def _reach_counts(row: Mapping[str, Any], settings: Settings, scored: bool) -> b
 
 
 def _together(settings: Settings, bulk: bool) -> str:
-    """Who holds both permissions of a pair, by themselves or in teams."""
+    """Who holds both permissions of a pair, by whichever paths."""
     if not settings.never_together:
         return "cross join (select false as both_held, null::text as pair) n"
     pairs = ", ".join(f"({quoted(a)}, {quoted(b)})" for a, b in settings.never_together)
     query = f"""
         , held as (
             select distinct u.person_id, r ->> 'key' as key
-            from up u join grants gn on gn.holder_id = u.holder_id and gn.state in ('active', 'revoking')
-            join terms tn on tn.grant_id = gn.id join levels ln on ln.id = tn.level_id
+            from up u join grants gn on gn.holder_id = u.holder_id and gn.state in {walks.GIVES}
+            join terms tn on tn.grant_id = gn.id and {walks.open_now("tn")} join levels ln on ln.id = tn.level_id
             cross join lateral jsonb_array_elements(ln.permissions) r
         )
         select h.person_id, true as both_held, string_agg(one || ' and ' || other, ', ' order by one) as pair

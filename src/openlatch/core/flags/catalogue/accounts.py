@@ -162,10 +162,10 @@ def no_steward(account: Account, limit: Limits) -> When:
     65,
     "Too many decide who gets in",
     Remedy("Trim those to a lower level who do not need it.", ""),
-    "{stewards} people and teams decide who gets into {account}; {limit} are the limit here.",
+    "{stewards} people besides the owner decide who gets into {account}; {limit} are the limit here.",
 )
 def many_stewards(account: Account, limit: Limits) -> When:
-    """More people and teams than this decide who else gets in."""
+    """More people than this, besides the owner, decide who else gets in, by whichever paths."""
     return When(account.stewards > limit.stewards, past(account.stewards, limit.stewards), limit=limit.stewards)
 
 
@@ -222,7 +222,7 @@ def payment_ends(account: Account, limit: Limits) -> When:
     "{holder} has no second factor, and {reach:reach} on {far_accounts:#account} of high or critical sensitivity.",
 )
 def no_second_factor(person: Person, limit: Limits) -> When:
-    """Somebody can spend or steward on an account of high or critical sensitivity, and has no second factor."""
+    """Somebody has no second factor, and can spend or steward on an account of high or critical sensitivity."""
     return When(~person.gone & ~person.second_factor & (person.far_accounts > 0), 40)
 
 
@@ -230,10 +230,10 @@ def no_second_factor(person: Person, limit: Limits) -> When:
     71,
     "An outsider in many accounts",
     Remedy("Look through what they hold, and end what is not needed.", ""),
-    "{holder} is outside the organisation and holds access to {accounts:#account}; {limit} are the limit.",
+    "{holder} is outside the organisation and reaches {accounts:#account}; {limit} are the limit.",
 )
 def outsider_wide(person: Person, limit: Limits) -> When:
-    """Somebody outside holds access to more accounts than this."""
+    """Somebody outside reaches more accounts than this, by whichever paths."""
     return When(
         ~person.gone & ~person.inside & (person.accounts > limit.wide),
         past(person.accounts, limit.wide),
@@ -249,7 +249,7 @@ def outsider_wide(person: Person, limit: Limits) -> When:
 )
 def never_together(person: Person, limit: Limits) -> When:
     """Somebody holds two permissions that the organisation has said must never be in one hand, be it in different
-    accounts, by teams or by themselves.
+    accounts, and by whichever paths.
     """
     return When(~person.gone & person.together, 60)
 
