@@ -21,7 +21,9 @@ from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.grants.terms import TermWish
 from openlatch.service.lists import register
-from openlatch.service.offers import answer, offers, preview
+from openlatch.service.offers import answer, preview
+from openlatch.service.offers import page as offer_page
+from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.requests import requests
@@ -39,7 +41,7 @@ pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
 
 def offered(small: Small, to: str, choice: Choice, account: str = "box", by: str = "ines") -> UUID:
     with small.acting_as_administrator(by) as unit:
-        return offers.send(unit, Proposal(small.account(account), (To(person=small.person(to)),), choice))[0]
+        return send_offer.send(unit, Proposal(small.account(account), (To(person=small.person(to)),), choice))[0]
 
 
 def accepted(small: Small, to: str, choice: Choice, account: str = "box") -> UUID:
@@ -272,7 +274,7 @@ def test_an_offer_is_changed_from_what_it_is(small: Small) -> None:
     )
     offer = offered(small, "mara", choice)
     with small.acting("ines") as unit:
-        chosen = offers.one(unit, offer)["choice"]
+        chosen = offer_page.one(unit, offer)["choice"]
     assert chosen["levels"] == [small.level("read")]
     assert chosen["until"] == datetime(2026, 4, 30, 23, tzinfo=UTC)
     assert [(p["key"], p["until"].date()) for p in chosen["permissions"]] == [("mail.share", date(2026, 3, 21))]
@@ -290,7 +292,7 @@ def test_a_run_out_offer_has_no_pending_grant_and_a_new_one_when_it_is_sent_agai
     assert small.state(first) == "expired"
     assert small.told("mara")[-1] == "The offer of Box to you has run out unanswered."
     with small.acting("ines") as unit:
-        assert offers.send_again(unit, offer)["state"] == "pending"
+        assert send_offer.send_again(unit, offer)["state"] == "pending"
         second = unit.db.get_one(Offer, offer).grant_id
     assert second is not None
     assert (second != first, small.state(first), small.state(second)) == (True, "expired", "pending")
@@ -388,7 +390,7 @@ def test_handing_over_leaves_the_former_owner_what_was_chosen_and_nothing_else(s
     with small.service.unit(small.itself) as unit:
         unit.db.execute(update(Person).values(address_confirmed_at=unit.now))
     with small.acting("ines") as unit:
-        offers.offer_ownership(unit, small.account("box"), small.person("mara"), small.level("read"), "Yours now.")
+        send_offer.offer_ownership(unit, small.account("box"), small.person("mara"), small.level("read"), "Yours now.")
     token = link_to(small.service, small.itself.organisation, "mara@example.org")
     answer.accept_by_link(small.service, token, Answer(1, "a lake behind the hut"), "x", None)
     assert small.state(held) == "revoking"

@@ -25,7 +25,7 @@ from openlatch.service.identity import authentication
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
-from openlatch.service.offers import offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.revocations import revoke, steps
 from openlatch.store.lists.engine import ListQuery
@@ -237,7 +237,7 @@ def test_the_last_of_many_to_come_does_not_slip_through(small: Small) -> None:
     for days in (61, 5000):
         choice = Choice((read,), since=small.clock() + timedelta(days=days))
         with pytest.raises(Held, match="outsider"), small.acting("ines") as unit:
-            offers.send(unit, Proposal(box, (To(address="una@example.net", name="Una"),), choice))
+            send_offer.send(unit, Proposal(box, (To(address="una@example.net", name="Una"),), choice))
     with small.service.unit(small.itself) as unit:
         crowd = guard.crowds(unit, [box])[box]
         latch = core.Latch(LatchKind.NO_OUTSIDERS, LatchMode.HOLD)

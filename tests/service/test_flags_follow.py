@@ -22,7 +22,8 @@ from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
-from openlatch.service.offers import answer, offers
+from openlatch.service.offers import answer
+from openlatch.service.offers import send as send_offer
 from openlatch.service.people import leavers
 from openlatch.service.requests import requests
 from openlatch.service.reviews import decisions, open_round
@@ -136,7 +137,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
     def change_hands(unit: Unit) -> None:
         to = small.person(dice.choice(["mara", "owen"]))
         unit.db.get_one(Person, to).address_confirmed_at = unit.now
-        offer = offers.offer_ownership(unit, small.account(dice.choice(["box", "rota"])), to, None, "")["id"]
+        offer = send_offer.offer_ownership(unit, small.account(dice.choice(["box", "rota"])), to, None, "")["id"]
         row = unit.db.get_one(Offer, offer)
         answer._accept(unit, offer, row.version, by_link=True)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import replace
 from datetime import date, timedelta
 from typing import Any
 from uuid import UUID
@@ -33,7 +34,10 @@ from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.identity import authentication, try_limits
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
-from openlatch.service.offers import answer, offers, preview
+from openlatch.service.offers import answer, preview
+from openlatch.service.offers import page as offer_page
+from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.requests import requests
@@ -55,7 +59,7 @@ def propose(small: Small, to: To = NEW, level: str = "read", account: str = "box
 
 def send(small: Small, proposal: Proposal | None = None, by: str = "ines") -> UUID:
     with small.acting(by) as unit:
-        return offers.send(unit, proposal or propose(small))[0]
+        return send_offer.send(unit, proposal or propose(small))[0]
 
 
 def token(small: Small, address: str = "wim@example.com") -> str:
@@ -96,7 +100,7 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
     offer = send(small)
     first = token(small)
     with small.acting("ines") as unit:
-        assert offers.send_again(unit, offer)["times_sent"] == 2
+        assert send_offer.send_again(unit, offer)["times_sent"] == 2
     with pytest.raises(NotFound, match="opens nothing"):
         answer.read(small.service, first, "1.1.1.1", None)
     second = token(small)
@@ -109,7 +113,7 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
         with pytest.raises(Conflict, match="This offer is accepted"):
             again()
     with pytest.raises(Conflict, match="The offer is accepted"), small.acting("ines") as unit:
-        offers.withdraw(unit, offer)
+        pending_offers.withdraw(unit, offer)
 
 
 def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -> None:
@@ -119,7 +123,7 @@ def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -
     assert elsewhere.organisation == other.organisation
     with small.acting("ines") as unit:
         choice = Choice((small.level("read"),))
-        offers.send(unit, Proposal(small.account("box"), (To(address="wim@example.com", name="Wim"),), choice))
+        send_offer.send(unit, Proposal(small.account("box"), (To(address="wim@example.com", name="Wim"),), choice))
     token = link_to(small.service, small.itself.organisation, "wim@example.com")
     who, _ = answer.accept_by_link(small.service, token, answer.Answer(1, GOOD), "x", elsewhere)
     assert who.organisation == small.itself.organisation
@@ -173,7 +177,7 @@ def test_what_was_taken_back_or_has_run_out_can_not_be_accepted(small: Small, ho
     link = token(small)
     if how == "withdrawn":
         with small.acting("ines") as unit:
-            offers.withdraw(unit, offer)
+            pending_offers.withdraw(unit, offer)
     else:
         small.clock.forward(hours=48)
     with pytest.raises(Conflict, match=how.replace("_", " ")):
@@ -184,7 +188,7 @@ def test_what_was_taken_back_or_has_run_out_can_not_be_accepted(small: Small, ho
     tasks.look_round(small.service)
     assert "run out" in small.told("ines")[-1]
     with small.acting("ines") as unit:
-        assert offers.send_again(unit, offer)["state"] == "pending"
+        assert send_offer.send_again(unit, offer)["state"] == "pending"
     answer.accept_by_link(small.service, token(small), Answer(3, GOOD), "1.1.1.1", None)
 
 
@@ -203,7 +207,7 @@ def test_a_link_does_not_act_for_somebody_who_has_a_sign_in(small: Small) -> Non
         answer.accept(unit, UUID(int=1), Answer(1))
     answer.accept_by_link(small.service, link, Answer(1), "1.1.1.1", mara)
     with pytest.raises(NotFound), small.acting("owen") as unit:
-        offers.one(unit, UUID(int=1))
+        offer_page.one(unit, UUID(int=1))
 
 
 def test_declining_and_not_knowing_the_sender(small: Small) -> None:
@@ -224,13 +228,13 @@ def test_an_offer_that_was_changed_is_read_again_before_it_is_accepted(small: Sm
     """And two people at its sender's side do not overwrite each other."""
     offer = send(small)
     with small.acting("ines") as unit:
-        changed = offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
+        changed = pending_offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
     with pytest.raises(Conflict, match="changed meanwhile"):
         answer.accept_by_link(small.service, token(small), Answer(1, GOOD), "1.1.1.1", None)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(select(SignIn.id).where(SignIn.address == "wim@example.com")) is None
     with pytest.raises(Conflict, match="changed meanwhile"), small.acting("ines") as unit:
-        offers.withdraw(unit, offer, 1)
+        pending_offers.withdraw(unit, offer, 1)
     answer.accept_by_link(small.service, token(small), Answer(changed["version"], GOOD), "1.1.1.1", None)
 
 
@@ -278,7 +282,7 @@ def test_what_an_offer_refuses(small: Small) -> None:
     with pytest.raises(Conflict, match="waits for an answer"):
         send(small)
     with pytest.raises(Conflict, match="has changed since"), small.acting("ines") as unit:
-        offers.send(unit, propose(small, To(person=small.person("mara"))), "outdated")
+        send_offer.send(unit, propose(small, To(person=small.person("mara"))), "outdated")
 
 
 def test_a_team_is_offered_access_through_whoever_speaks_for_it(small: Small) -> None:
@@ -317,10 +321,10 @@ def test_steward_reach_needs_a_fresh_proof_and_the_other_stewards_hear_of_it(sma
     ines = small.as_("ines")
     stale = Viewer(ines.organisation, "Ines", ines.person, credential=UUID(int=5))
     with pytest.raises(ProofNeeded), small.service.unit(stale) as unit:
-        offers.send(unit, proposal)
+        send_offer.send(unit, proposal)
     fresh = Viewer(ines.organisation, "Ines", ines.person, credential=UUID(int=5), proved_at=small.clock())
     with small.service.unit(fresh) as unit:
-        offer = offers.send(unit, proposal)[0]
+        offer = send_offer.send(unit, proposal)[0]
     with small.acting("owen") as unit:
         answer.accept(unit, offer, Answer(1))
     assert "Ines gave Owen access to Box by which one decides who gets in there." in small.told("mara")
@@ -371,13 +375,13 @@ def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:
     """To somebody with a confirmed address; the old owner keeps what was agreed, and is told."""
     box, mara = small.account("box"), small.person("mara")
     with pytest.raises(BadInput, match="not confirmed"), small.acting("ines") as unit:
-        offers.offer_ownership(unit, box, mara, None, "")
+        send_offer.offer_ownership(unit, box, mara, None, "")
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Person, mara).address_confirmed_at = small.clock()
     with pytest.raises(NotAllowed), small.acting("owen") as unit:
-        offers.offer_ownership(unit, box, mara, None, "")
+        send_offer.offer_ownership(unit, box, mara, None, "")
     with small.acting("ines") as unit:
-        offer = offers.offer_ownership(unit, box, mara, small.level("read"), "She runs it now.")["id"]
+        offer = send_offer.offer_ownership(unit, box, mara, small.level("read"), "She runs it now.")["id"]
     with pytest.raises(NotAllowed, match="by the link"), small.acting("mara") as unit:
         answer.accept(unit, offer, Answer(1))
     with small.service.unit(small.itself) as unit:
@@ -413,3 +417,30 @@ def test_offers_wait_no_longer_than_the_organisation_says(small: Small) -> None:
         row = unit.db.get_one(Offer, offer)
         assert row.runs_out_at - row.sent_at == timedelta(hours=5)
         assert unit.db.get_one(Person, row.person_id).inside
+
+
+def test_a_change_of_a_pending_offer_is_checked_like_the_offer_itself(small: Small) -> None:
+    """By latches that are on by then, and by a fresh proof where it comes to steward reach."""
+    offer = send(small)
+    ines = small.as_("ines")
+    stale = Viewer(ines.organisation, "Ines", ines.person, credential=UUID(int=5))
+    with pytest.raises(ProofNeeded), small.service.unit(stale) as unit:
+        pending_offers.change(unit, offer, Choice((small.level("run"),)), 1)
+    with small.acting("ines") as unit:
+        guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, small.account("box")))
+    with pytest.raises(Held, match="Wim is an outsider"), small.acting("ines") as unit:
+        pending_offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
+    with small.acting("ines") as unit:
+        assert offer_page.one(unit, offer)["version"] == 1
+
+
+def test_nobody_is_offered_the_same_twice_in_one_go(small: Small) -> None:
+    """Not by their id and their address, and not by one address in two ways of writing."""
+    owen = To(person=small.person("owen"))
+    for twice in (To(address="OWEN@example.net", name="Owen"), owen):
+        proposal = replace(propose(small, owen), to=(owen, twice))
+        with pytest.raises(BadInput, match="named twice"), small.acting("ines") as unit:
+            send_offer.send(unit, proposal)
+    both = (NEW, replace(NEW, name="Wim again"))
+    with pytest.raises(BadInput, match="named twice"), small.acting("ines") as unit:
+        preview.preview(unit, replace(propose(small), to=both))

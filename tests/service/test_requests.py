@@ -20,7 +20,7 @@ from openlatch.service.requests.requests import Wish
 from openlatch.service.reviews import open_round
 from openlatch.service.reviews.plans import Review
 from openlatch.store.access import mapping
-from openlatch.store.tables import AccessRequest, Grant, Item
+from openlatch.store.tables import AccessRequest, Grant, Item, Resource
 from openlatch.worker import tasks
 from tests.service.conftest import Small
 
@@ -173,3 +173,24 @@ def test_steward_reach_is_granted_after_a_fresh_proof(small: Small) -> None:
         requests.grant(unit, ident, Choice(), "", None, None)
     with small.acting("ines") as unit:
         assert requests.one(unit, ident)["state"] == "pending"
+
+
+def test_no_part_beyond_those_asked_for_is_granted(small: Small) -> None:
+    """Of an account with parts; and what latches on warn say is told to whoever grants."""
+    with small.service.unit(small.itself) as unit:
+        parts = [
+            Resource(organisation_id=small.itself.organisation, account_id=small.account("box"), name=n) for n in "ab"
+        ]
+        unit.db.add_all(parts)
+        unit.db.flush()
+        asked, other = (part.id for part in parts)
+    ident = ask(small, level="read", parts=(asked,))
+    with small.acting("ines") as unit:
+        guard.switch(unit, Setting(LatchKind.ENDS_WITHIN, LatchMode.WARN, small.account("box"), number=9))
+    with pytest.raises(BadInput, match="more of the account"), small.acting("ines") as unit:
+        requests.grant(unit, ident, Choice(parts=(asked, other)), "", None, None)
+    with small.acting("ines") as unit:
+        row = requests.grant(unit, ident, Choice(), "", None, None)
+        terms = mapping.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]]
+    assert [term.part.id for term in terms if term.part] == [asked]
+    assert [(warning["kind"], warning["mode"]) for warning in row["warnings"]] == [("ends_within", "warn")]

@@ -34,7 +34,9 @@ from openlatch.service.identity import authentication
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
-from openlatch.service.offers import answer, offers
+from openlatch.service.offers import answer
+from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.requests import requests
@@ -117,12 +119,12 @@ def latch(call: Call) -> None:
 
 
 CALLS: dict[str, Callable[[Call], Any]] = {
-    "offer": lambda c: offers.send(
+    "offer": lambda c: send_offer.send(
         c.unit, Proposal(c.id(Account), (To(person=c.id(Person)) if c.number % 2 else To(team=c.id(Team)),), c.choice())
     ),
     "accept": lambda c: answer.accept(c.unit, c.id(Offer), Answer(1)),
     "decline": lambda c: answer.decline(c.unit, c.id(Offer), Answer(1), False),
-    "change offer": lambda c: offers.change(c.unit, c.id(Offer), c.choice(), None),
+    "change offer": lambda c: pending_offers.change(c.unit, c.id(Offer), c.choice(), None),
     "ask": lambda c: requests.ask(c.unit, requests.Wish("Work.", c.id(Account), level=c.id(Level))),
     "ask by name": lambda c: requests.ask(c.unit, requests.Wish("Work.", account_name="Box", level=c.id(Level))),
     "grant": lambda c: requests.grant(c.unit, c.id(AccessRequest), c.choice(), "", c.id(Account), None),

@@ -19,9 +19,12 @@ from openlatch.service.acting import visits
 from openlatch.service.grants import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.identity import authentication, second_factor, signing_keys
+from openlatch.service.lists import register
 from openlatch.service.notifications import notices as notify
+from openlatch.service.offers import send as send_offer
 from openlatch.service.unit import Service, Unit, Viewer
-from openlatch.store.tables import Mail, Notice, Person, Visit
+from openlatch.store.lists.engine import ListQuery
+from openlatch.store.tables import JournalEntry, Mail, Notice, Person, Visit
 from openlatch.test_systems.mail import MailServer
 from openlatch.worker import tasks
 from tests.service.conftest import PASSWORD, Small, link_to
@@ -46,6 +49,13 @@ def test_a_token_names_both_people_is_short_lived_and_ends_with_the_access(small
         assert unit.sight.owned == {box}
         with pytest.raises(NotAllowed, match="can't be exchanged"):
             visits.exchange(unit, box)
+        # Whose account it is stays with the owner, and no entry about anything else is theirs to read.
+        with pytest.raises(NotAllowed, match="stays with the account's owner"):
+            send_offer.offer_ownership(unit, box, small.person("mara"), None, "")
+        entries = register.page(unit, "journal", ListQuery(limit=500)).rows
+        assert entries
+        told = select(JournalEntry.account_id).where(JournalEntry.position.in_([row["position"] for row in entries]))
+        assert set(unit.db.scalars(told)) == {box}
         with pytest.raises(ProofNeeded):
             unit.require_proof("That")
     team = small.grant("box|team|wardens|read")

@@ -31,7 +31,9 @@ from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.grants.terms import TermWish
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
-from openlatch.service.offers import answer, offers
+from openlatch.service.offers import answer
+from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.partners import at_client
@@ -103,7 +105,7 @@ class Gate:
     def offer(self, level: str = "all", days: int | None = None) -> UUID:
         to = To(address="quin@example.net")
         proposal = Proposal(self.id(Account, "gate"), (to,), self.choice(level, days))
-        return offers.send(self.as_("ines"), proposal)[0]
+        return send_offer.send(self.as_("ines"), proposal)[0]
 
     def given(self, level: str = "all", days: int | None = None, state: GrantState = GrantState.ACTIVE) -> UUID:
         """A grant of the outsider's that is there already."""
@@ -161,7 +163,7 @@ def _asked(gate: Gate) -> UUID:
 def _owning(gate: Gate) -> UUID:
     gate.unit.db.get_one(Person, gate.id(Person, "quin")).address_confirmed_at = gate.unit.now
     gate.given("look", 20)
-    offered = offers.offer_ownership(gate.as_("ines"), gate.id(Account, "gate"), gate.id(Person, "quin"), None, "")
+    offered = send_offer.offer_ownership(gate.as_("ines"), gate.id(Account, "gate"), gate.id(Person, "quin"), None, "")
     return UUID(str(offered["id"]))
 
 
@@ -236,7 +238,7 @@ WAYS: dict[str, Way] = {
     "an offer is sent": Way(nothing, lambda g, _: g.offer(), FOR_EVER),
     "an offer is changed": Way(
         lambda g: g.offer("look", 20),
-        lambda g, offer: offers.change(g.as_("ines"), offer, g.choice(), None),
+        lambda g, offer: pending_offers.change(g.as_("ines"), offer, g.choice(), None),
         FOR_EVER,
     ),
     "an offer is accepted": Way(

@@ -17,7 +17,8 @@ from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.offers import answer as offer_answer
-from openlatch.service.offers import offers
+from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.requests import requests
@@ -85,7 +86,7 @@ class _Cast:
         """An offer by an account's owner."""
         with self.acting(owner) as unit:
             ident = self.account(unit, account).id
-            return offers.send(unit, Proposal(ident, (to,), choice, reason))[0]
+            return send_offer.send(unit, Proposal(ident, (to,), choice, reason))[0]
 
 
 def play(service: Service, organisation: UUID) -> None:
@@ -99,7 +100,7 @@ def play(service: Service, organisation: UUID) -> None:
 
 def _settings(cast: _Cast) -> None:
     with cast.service.unit(Viewer.itself(cast.organisation)) as unit:
-        settings.change(unit, offers.OFFER_HOURS, DOMAINS, [])
+        settings.change(unit, send_offer.OFFER_HOURS, DOMAINS, [])
         people = select(Person.id).where(Person.inside, Person.address.is_not(None))
         unit.db.execute(update(Person).where(Person.id.in_(people)).values(address_confirmed_at=unit.now))
         for key, kind, mode, number, pair in LATCHES:
@@ -156,7 +157,7 @@ def _offers(cast: _Cast) -> None:
         "Helps with the invoices.",
     )
     with cast.acting("yusra.haddad") as unit:
-        offers.offer_ownership(
+        send_offer.offer_ownership(
             unit.as_service(),
             cast.account(unit, "press-mailbox").id,
             cast.person(unit, "moira.teale"),
@@ -175,13 +176,13 @@ def _offers(cast: _Cast) -> None:
         offer_answer.decline(unit, reported, Answer(1), unknown_sender=True)
     withdrawn = cast.offer("yusra.haddad", "newsletter", david, Choice((draft,)))
     with cast.acting("yusra.haddad") as unit:
-        offers.withdraw(unit, withdrawn)
+        pending_offers.withdraw(unit, withdrawn)
     late = cast.offer("odile.fenn", "appeal-list", agency, Choice((cast_level(cast, "appeal-list", "draft"),)))
     with cast.service.unit(Viewer.itself(cast.organisation)) as unit:
         row = unit.db.get_one(Offer, late)
         row.sent_at, row.runs_out_at = unit.now - timedelta(days=3), unit.now - timedelta(days=1)
         unit.db.flush()
-        offers.run_out(unit)
+        pending_offers.run_out(unit)
 
 
 def cast_level(cast: _Cast, account: str, key: str) -> UUID:

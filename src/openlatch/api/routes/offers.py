@@ -13,7 +13,9 @@ from openlatch.api.routing import api, if_match, origin, perhaps_viewer, the_ser
 from openlatch.service.grants import lifecycle
 from openlatch.service.identity import authentication
 from openlatch.service.offers import answer as offer_answer
-from openlatch.service.offers import offers, preview
+from openlatch.service.offers import page as offer_page
+from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import preview, send
 from openlatch.service.unit import Unit
 
 
@@ -47,13 +49,13 @@ def preview_offer(unit: Unit, body: schemas.OfferProposal) -> dict[str, Any]:
 @api.add("POST", "/offers", "Send an offer", schemas.OffersSent, body=schemas.OfferSend, status=201, inside=True)
 def send_offer(unit: Unit, body: schemas.OfferSend) -> dict[str, Any]:
     """To one or several people or teams, by mail and in the console."""
-    return {"offers": offers.send(unit, _proposal(body), body.fingerprint)}
+    return {"offers": send.send(unit, _proposal(body), body.fingerprint)}
 
 
 @api.add("GET", "/offers/<uuid:ident>", "An offer, with what it comes to", schemas.OfferPage, inside=True)
 def get_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
     """For its sender's side, and for whoever it is for."""
-    return offers.one(unit, ident)
+    return offer_page.one(unit, ident)
 
 
 @api.add(
@@ -61,33 +63,33 @@ def get_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
 )
 def change_offer(unit: Unit, ident: UUID, body: schemas.ChangeOffer) -> dict[str, Any]:
     """Whoever has opened it meanwhile reads it again before they can accept."""
-    return offers.change(unit, ident, choice(body), if_match())
+    return pending_offers.change(unit, ident, choice(body), if_match())
 
 
 @api.add("POST", "/offers/<uuid:ident>/again", "Send an offer again", schemas.OfferPage, inside=True)
 def send_offer_again(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With a fresh link; the old one is dead."""
-    return offers.send_again(unit, ident)
+    return send.send_again(unit, ident)
 
 
 @api.add("POST", "/offers/<uuid:ident>/withdraw", "Withdraw an offer", schemas.OfferPage, inside=True)
 def withdraw_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Before it is answered."""
-    return offers.withdraw(unit, ident, if_match())
+    return pending_offers.withdraw(unit, ident, if_match())
 
 
 @api.add("POST", "/offers/<uuid:ident>/accept", "Accept an offer to you", schemas.OfferPage, body=schemas.Accept)
 def accept_offer(unit: Unit, ident: UUID, body: schemas.Accept) -> dict[str, Any]:
     """In the version that you read."""
     offer_answer.accept(unit, ident, offer_answer.Answer(body.version))
-    return offers.one(unit, ident)
+    return offer_page.one(unit, ident)
 
 
 @api.add("POST", "/offers/<uuid:ident>/decline", "Decline an offer to you", schemas.OfferPage, body=schemas.Accept)
 def decline_offer(unit: Unit, ident: UUID, body: schemas.Accept) -> dict[str, Any]:
     """Or say that you do not know the sender."""
     offer_answer.decline(unit, ident, offer_answer.Answer(body.version, words=body.words), body.unknown_sender)
-    return offers.one(unit, ident)
+    return offer_page.one(unit, ident)
 
 
 @api.add("POST", "/link/read", "Read an offer by its link", schemas.OpenOffer, body=schemas.LinkToken, open=True)
@@ -126,4 +128,4 @@ def decline_link(body: schemas.LinkAnswer) -> dict[str, Any]:
 )
 def hand_over(unit: Unit, ident: UUID, body: schemas.HandOver) -> dict[str, Any]:
     """Nothing changes until the new owner accepts by the link that is mailed to them."""
-    return offers.offer_ownership(unit, ident, body.to, body.keeps, body.reason, if_match())
+    return send.offer_ownership(unit, ident, body.to, body.keeps, body.reason, if_match())

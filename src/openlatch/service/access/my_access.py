@@ -18,7 +18,8 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.identity import try_limits
 from openlatch.service.notifications import notices
-from openlatch.service.offers import answer, offers
+from openlatch.service.offers import answer
+from openlatch.service.offers import send as send_offer
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.database import transaction
@@ -116,7 +117,7 @@ def ask_for_proof(unit: Unit) -> None:
             organisation_id=unit.viewer.organisation,
             person_id=person.id,
             address=person.address,
-            token_hash=offers.digest(token),
+            token_hash=send_offer.digest(token),
             runs_out_at=unit.now + PROOF_LIFE,
         )
     )
@@ -134,7 +135,7 @@ def confirm_address(service: Service, token: str, origin: str) -> str:
     """Confirm an address by the link that was sent to it; gives the person's name. NotFound for any other link."""
     guess = try_limits.count_guess(service, "proof", origin)
     with transaction(service.engine, None) as db:
-        row = db.scalars(select(AddressProof).where(AddressProof.token_hash == offers.digest(token))).first()
+        row = db.scalars(select(AddressProof).where(AddressProof.token_hash == send_offer.digest(token))).first()
     if row is None or row.runs_out_at <= service.clock():
         raise NotFound("This link opens nothing.", "It may have been used or have run out; ask for a new one.")
     try_limits.forgive(service, guess)

@@ -12,7 +12,8 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
 from openlatch.service.grants import end_reminders, lifecycle
 from openlatch.service.identity import authentication
-from openlatch.service.offers import offers, preview
+from openlatch.service.offers import preview
+from openlatch.service.offers import send as send_offer
 from openlatch.service.people import erasure
 from openlatch.service.unit import Unit
 from openlatch.store.lists import register
@@ -25,7 +26,7 @@ def shown(unit: Unit) -> dict[str, Any]:
     """How the organisation gives access."""
     held = preview.settings_of(unit)
     return {
-        "offer_hours": offers.hours_to_answer(unit),
+        "offer_hours": send_offer.hours_to_answer(unit),
         "inside_domains": preview.inside_domains(unit),
         "prerequisites": list(held.get("prerequisites", [])),
         "auditors": list(held.get("auditors", [])),

@@ -17,7 +17,7 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service.access.my_access import PROOF_LIFE
 from openlatch.service.identity import recovery, sign_ins
 from openlatch.service.notifications import notices
-from openlatch.service.offers import offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AddressProof, ApiToken, Person, PersonAddress, SignIn, WebSession
 
@@ -165,7 +165,7 @@ def add_address(unit: Unit, written: str) -> None:
             organisation_id=unit.viewer.organisation,
             person_id=person.id,
             address=address,
-            token_hash=offers.digest(token),
+            token_hash=send_offer.digest(token),
             runs_out_at=unit.now + PROOF_LIFE,
         )
     )

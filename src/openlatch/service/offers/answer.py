@@ -23,7 +23,10 @@ from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.identity import authentication, try_limits
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
-from openlatch.service.offers import offers, preview
+from openlatch.service.offers import page as offer_page
+from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import preview
+from openlatch.service.offers import send as send_offer
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
@@ -44,7 +47,7 @@ def _of_token(service: Service, token: str, origin: str) -> tuple[UUID, UUID]:
     guess = try_limits.count_guess(service, "offer", origin)
     with transaction(service.engine, None) as db:
         row = db.execute(
-            select(Offer.organisation_id, Offer.id).where(Offer.token_hash == offers.digest(token))
+            select(Offer.organisation_id, Offer.id).where(Offer.token_hash == send_offer.digest(token))
         ).first()
     if row is None:
         raise NotFound(
@@ -83,7 +86,7 @@ def _shown(unit: Unit, row: Offer, viewer: Viewer | None, by_link: bool) -> dict
     grant = unit.db.get(Grant, row.grant_id) if row.grant_id else None
     has = unit.db.scalar(select(SignIn.id).where(SignIn.person_id == person.id)) is not None
     return {
-        **offers.details(unit, row),
+        **offer_page.details(unit, row),
         "id": row.id,
         "kind": row.kind,
         "state": row.state,
@@ -118,7 +121,7 @@ def accept_by_link(
         person = unit.db.get_one(Person, row.person_id)
         # Who is signed in at another organisation has a sign-in of their own here, or makes one.
         viewer = viewer if viewer is not None and viewer.organisation == organisation else None
-        offers.refuse_stranger(person, viewer.person if viewer else None)
+        pending_offers.refuse_stranger(person, viewer.person if viewer else None)
         sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
         if sign_in is not None and viewer is None:
             raise NotSignedIn(f"{person.name} has a sign-in already.", "Sign in, then open the link again.")
@@ -154,7 +157,7 @@ def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
 def decline(unit: Unit, ident: UUID, answer: Answer, unknown_sender: bool) -> dict[str, Any]:
     """Decline an offer in the console, as whoever it is for."""
     row = _mine(unit, ident)
-    offers.refuse_outdated(row, answer.version)
+    pending_offers.refuse_outdated(row, answer.version)
     return _decline(unit, row, answer.words, unknown_sender)
 
 
@@ -164,7 +167,7 @@ def decline_by_link(service: Service, token: str, answer: Answer, origin: str, u
     with service.unit(Viewer.itself(organisation)) as unit:
         row = unit.db.get_one(Offer, ident, with_for_update=True)
         _refuse_unanswerable(unit, row)
-        offers.refuse_outdated(row, answer.version)
+        pending_offers.refuse_outdated(row, answer.version)
         return _decline(unit, row, answer.words, unknown_sender)
 
 
@@ -188,7 +191,7 @@ def mine(unit: Unit) -> list[dict[str, Any]]:
 
 def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> dict[str, Any]:
     then = OfferState.UNKNOWN_SENDER if unknown_sender else OfferState.DECLINED
-    offers.end(unit, row, then, EndedAs.DECLINED, words)
+    pending_offers.end(unit, row, then, EndedAs.DECLINED, words)
     person = unit.db.get_one(Person, row.person_id).name
     name = unit.db.get_one(Account, row.account_id).name
     if unknown_sender:
@@ -207,7 +210,7 @@ def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> dict[str, A
     """Accept as the viewer, whoever may: the grant comes into force, or the account changes hands."""
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     _refuse_unanswerable(unit, row)
-    offers.refuse_outdated(row, version)
+    pending_offers.refuse_outdated(row, version)
     account = lifecycle.account_of(unit, row.account_id, lock=True)
     person = unit.db.get_one(Person, row.person_id)
     if row.kind != "ownership":

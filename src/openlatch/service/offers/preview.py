@@ -80,6 +80,29 @@ def settings_of(unit: Unit) -> dict[str, Any]:
     return dict(unit.db.get_one(Organisation, unit.viewer.organisation).settings)
 
 
+@dataclass(frozen=True, slots=True)
+class Recipient:
+    """One of those whom an offer is for, with what it would break and by which paths they have something already."""
+
+    to: Candidate
+    breaches: Sequence[latches.Breach]
+    already: Sequence[paths.Path]
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """An offer worked out once: shown by its preview, and sent as it was shown."""
+
+    account: Account
+    terms: Sequence[core.Term]
+    recipients: Sequence[Recipient]
+
+    @property
+    def needs_proof(self) -> bool:
+        """Whether it offers steward reach."""
+        return any(term.level.reach is Reach.STEWARD for term in self.terms)
+
+
 def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
     """What an offer would come to for each of those it is for, in plain sentences. Nothing happens yet.
 
@@ -87,24 +110,43 @@ def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
     it breaks, what they need before they can accept, and what to look at twice about the address. No row is written.
     """
     with attempt(unit, keep=False) as within:
-        return _looked_at(within, proposal)
+        return shown(within, prepare(within, proposal))
 
 
-def _looked_at(unit: Unit, proposal: Proposal) -> dict[str, Any]:
+def prepare(unit: Unit, proposal: Proposal) -> Prepared:
+    """Work an offer out. Levels for single permissions are made where there are none yet."""
     unit.sight.require_answers_for(proposal.account)
     account = lifecycle.account_of(unit, proposal.account)
     lifecycle.refuse_closed(account)
     terms = lifecycle.terms_from(unit, account, proposal.choice)
-    known = lifecycle.permissions_of(unit, account.system_id).values()
-    shown = [_shown(unit, account, candidate(unit, account, to), terms, list(known)) for to in _some(proposal)]
+    candidates = [candidate(unit, account, to) for to in _some(proposal)]
+    named: set[object] = set()
+    for each in candidates:
+        refuse_owner(account, each)
+        same = each.holder if each.person else each.address
+        if same in named:
+            raise BadInput(f"{each.name} is named twice.", "Name each of them once.", {"to": "names somebody twice"})
+        named.add(same)
+    return Prepared(account, terms, [recipient(unit, account, each, terms) for each in candidates])
+
+
+def recipient(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term]) -> Recipient:
+    """What terms on an account would come to for somebody."""
+    return Recipient(to, breaches(unit, account, to, terms), _paths_of(unit, to.holder, account.id))
+
+
+def shown(unit: Unit, prepared: Prepared) -> dict[str, Any]:
+    """A prepared offer as its preview, with a fingerprint of all that it says."""
+    account, terms = prepared.account, prepared.terms
+    known = list(lifecycle.permissions_of(unit, account.system_id).values())
     found = {
         "account": {"id": account.id, "name": account.name},
         "words": lifecycle.terms_in_words(terms, ZoneInfo(account.time_zone)),
-        "offers": len(shown),
+        "offers": len(prepared.recipients),
         "terms": len(terms),
         "resources": len({r for t in terms if t.part for r in t.part.resources}),
-        "needs_proof": any(t.level.reach is Reach.STEWARD for t in terms),
-        "to": shown,
+        "needs_proof": prepared.needs_proof,
+        "to": [_shown(unit, account, each, terms, known) for each in prepared.recipients],
     }
     return {**found, "fingerprint": fingerprint(found)}
 
@@ -186,15 +228,13 @@ def inside_domains(unit: Unit) -> list[str]:
 
 
 def _shown(
-    unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term], known: Sequence[core.Permission]
+    unit: Unit, account: Account, each: Recipient, terms: Sequence[core.Term], known: Sequence[core.Permission]
 ) -> dict[str, Any]:
-    refuse_owner(account, to)
-    already = _paths_of(unit, to.holder, account.id)
-    able = wording.abilities(terms, known, already)
+    to = each.to
+    able = wording.abilities(terms, known, each.already)
     # Only those are named whom the sender may see.
     seen = (Person.address.is_not(None), Person.id != to.holder.id, unit.sight.people())
     others = unit.db.scalars(select(Person.address).where(*seen))
-    broken = breaches(unit, account, to, terms)
     warnings = wording.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))
     warnings += kept_apart(unit, to.holder, terms)
     people = 1
@@ -210,10 +250,11 @@ def _shown(
         "adds": [sentence(p) for p in able.new],
         "cannot": [sentence(p) for p in able.cannot],
         "reach": int(able.reach),
-        "already": [path.words for path in already],
-        "latches": [guard.shown(b) for b in broken],
+        "already": [path.words for path in each.already],
+        "latches": [guard.shown(b) for b in each.breaches],
         "meets": sorted(
-            {x.words for x in guard.in_force(unit, [account.id]).get(account.id, [])} - {b.latch.words for b in broken}
+            {x.words for x in guard.in_force(unit, [account.id]).get(account.id, [])}
+            - {b.latch.words for b in each.breaches}
         ),
         "prerequisites": _prerequisites(unit, account, to.person),
         "warnings": warnings,
@@ -296,22 +337,21 @@ def supposing(
     )
 
 
-def _prerequisites(unit: Unit, account: Account, person: Person | None) -> list[dict[str, Any]]:
-    wanted = [*settings_of(unit).get("prerequisites", []), *account.prerequisites]
-    # Accepting by the link that was sent to an address confirms it.
+def _prerequisites(unit: Unit, account: Account, person: Person | None, by_link: bool = True) -> list[dict[str, Any]]:
+    """What is asked of somebody before they can accept, and whether they meet it.
+
+    Accepting ``by_link`` that was sent to their address confirms it.
+    """
+    wanted = {*settings_of(unit).get("prerequisites", []), *account.prerequisites, "takes_offers"}
     met = {
-        "confirmed_address": True,
+        "confirmed_address": by_link or (person is not None and person.address_confirmed_at is not None),
         "second_factor": person is not None and person.second_factor,
         "takes_offers": person is None or not person.refuses_offers,
     }
-    keys = [k for k in PREREQUISITES if k in wanted or k == "takes_offers"]
+    keys = [key for key in PREREQUISITES if key in wanted]
     return [{"key": key, "sentence": PREREQUISITES[key], "met": met[key]} for key in keys]
 
 
 def unmet(unit: Unit, account: Account, person: Person, by_link: bool) -> list[str]:
     """What somebody still lacks to accept, in words."""
-    lacking = [p["sentence"] for p in _prerequisites(unit, account, person) if not p["met"]]
-    wanted = [*settings_of(unit).get("prerequisites", []), *account.prerequisites]
-    if "confirmed_address" in wanted and not by_link and person.address_confirmed_at is None:
-        lacking.append(PREREQUISITES["confirmed_address"])
-    return lacking
+    return [asked["sentence"] for asked in _prerequisites(unit, account, person, by_link) if not asked["met"]]

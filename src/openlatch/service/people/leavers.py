@@ -27,7 +27,7 @@ from openlatch.service.grants import lifecycle
 from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
-from openlatch.service.offers import offers
+from openlatch.service.offers import pending as pending_offers
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Unit
 from openlatch.store import journal
@@ -357,7 +357,7 @@ def _end_waiting(unit: Unit, person: Person) -> None:
     for offer in unit.db.scalars(
         select(Offer).where(Offer.person_id == person.id, Offer.state == OfferState.PENDING).with_for_update()
     ).all():
-        offers.end(unit, offer, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, f"{person.name} has left.")
+        pending_offers.end(unit, offer, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, f"{person.name} has left.")
     waiting = select(AccessRequest).where(AccessRequest.person_id == person.id, AccessRequest.state == "pending")
     for request in unit.db.scalars(waiting.with_for_update()):
         request.state, request.answered_at = "withdrawn", unit.now

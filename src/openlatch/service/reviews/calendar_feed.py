@@ -15,7 +15,7 @@ from icalendar import Calendar, Event
 from sqlalchemy import select
 
 from openlatch.errors import NotAllowed, NotFound
-from openlatch.service.offers.offers import digest
+from openlatch.service.offers.send import digest
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.lists import register

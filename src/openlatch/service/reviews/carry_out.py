@@ -19,7 +19,7 @@ from openlatch.service.exposure import access_rules, apply, judge, narrow
 from openlatch.service.flags import flags
 from openlatch.service.grants import change_types, changes
 from openlatch.service.latches import guard
-from openlatch.service.offers import offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.revocations import confirm, revoke
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import LIVE
@@ -246,7 +246,7 @@ def _hand_over(unit: Unit, item: Item, reason: str) -> None:
     if account.owner_id == item.successor_id:
         _done(unit, item, "They own it already.")
         return
-    item.offer_id = offers.offer_ownership(unit.as_service(), account.id, item.successor_id, None, reason)["id"]
+    item.offer_id = send_offer.offer_ownership(unit.as_service(), account.id, item.successor_id, None, reason)["id"]
     item.outcome = "Offered; it is done when they accept."
 
 

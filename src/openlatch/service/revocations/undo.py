@@ -22,7 +22,7 @@ from openlatch.service.canonical_json import jsonable
 from openlatch.service.flags import flags
 from openlatch.service.grants import lifecycle, terms
 from openlatch.service.latches import guard
-from openlatch.service.offers import offers
+from openlatch.service.offers import send as send_offer
 from openlatch.service.revocations import execute, transitions
 from openlatch.service.revocations import steps as revocation_steps
 from openlatch.service.systems.systems import adapter_for
@@ -173,7 +173,9 @@ def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str
     if way == "offered":
         assert grant.person_id is not None
         kept = lifecycle.taken_over(terms, unit.now)
-        return _line(unit, grant, words, offer=offers.offer_again(unit, account, grant.person_id, kept, reason.strip()))
+        return _line(
+            unit, grant, words, offer=send_offer.offer_again(unit, account, grant.person_id, kept, reason.strip())
+        )
     with guard.guarded(unit, guard.touched(unit, [account.id])):
         if grant.state == GrantState.ENDED:
             back = _again(unit, account, grant, target, terms, reason)

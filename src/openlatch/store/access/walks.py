@@ -30,15 +30,42 @@ def _gives_whole(grant: str) -> str:
     )
 
 
-def acting_as(who: str) -> str:
+# Who acts as what, over the whole register at once; accounts only where something is held as them.
+_EVERY_EDGE = f"""
+    leads(account) as materialized (
+        select distinct gl.holder_id from grants gl where gl.holder_kind = 'account' and gl.state in {GIVES}
+    ),
+    edges(below, kind, above) as materialized (
+        select me.member_id, case when me.person_id is null then 'team' else 'person' end, me.team_id
+        from memberships me where {open_now("me")}
+        union all
+        select ge.holder_id, ge.holder_kind, ge.account_id
+        from leads le join grants ge on ge.account_id = le.account where {_gives_whole("ge")}
+        union all
+        select ae.owner_id, 'person', ae.id
+        from leads le join accounts ae on ae.id = le.account where ae.owner_id is not null
+    )
+"""
+
+
+def acting_as(who: str, bulk: bool) -> str:
     """``up(person_id, holder_id)``, to follow ``with recursive``: each person with all that they act as.
 
-    ``who`` says of which people ``pu``. Accounts are in it where something is held as them.
+    ``who`` says of which people ``pu``. Accounts are in it where something is held as them. In ``bulk`` all edges are
+    gathered once; else those of each row are looked up.
     """
+    start = f"select pu.id, pu.id from people pu where {who}"
+    if bulk:
+        return f"""
+            {_EVERY_EDGE},
+            up(person_id, holder_id) as (
+                {start} union select u.person_id, e.above from up u join edges e on e.below = u.holder_id
+            )
+        """
     leads_on = f"exists (select from grants lu where lu.holder_id = {{}} and lu.state in {GIVES})"
     return f"""
         up(person_id, holder_id) as (
-            select pu.id, pu.id from people pu where {who}
+            {start}
             union
             select u.person_id, next.id from up u cross join lateral (
                 select mu.team_id as id from memberships mu where mu.member_id = u.holder_id and {open_now("mu")}
@@ -52,15 +79,27 @@ def acting_as(who: str) -> str:
     """
 
 
-def behind(tops: str, steps: bool = False) -> str:
+def behind(tops: str, bulk: bool, steps: bool = False) -> str:
     """``down(top, node, kind)``, to follow ``with recursive``: each team and account with those who act as it.
 
-    ``tops`` selects the ids and kinds of teams and accounts. With ``steps`` also by how many steps, up to a dozen.
+    ``tops`` selects the ids and kinds of teams and accounts. With ``steps`` also by how many steps, up to a dozen. In
+    ``bulk`` all edges are gathered once; else those of each row are looked up.
     """
-    first, next_one, few = (", 1", ", d.steps + 1", " and d.steps < 12") if steps else ("", "", "")
+    first, next_one, few = (", 1", ", d.steps + 1", "d.steps < 12") if steps else ("", "", "true")
+    columns = f"top, node, kind{', steps' if steps else ''}"
+    start = f"select tops.id, tops.id, tops.kind{first} from ({tops}) tops(id, kind)"
+    if bulk:
+        return f"""
+            {_EVERY_EDGE},
+            down({columns}) as (
+                {start}
+                union
+                select d.top, e.below, e.kind{next_one} from down d join edges e on e.above = d.node where {few}
+            )
+        """
     return f"""
-        down(top, node, kind{", steps" if steps else ""}) as (
-            select tops.id, tops.id, tops.kind{first} from ({tops}) tops(id, kind)
+        down({columns}) as (
+            {start}
             union
             select d.top, next.node, next.kind{next_one} from down d cross join lateral (
                 select m.member_id as node, case when m.person_id is null then 'team' else 'person' end as kind
@@ -71,6 +110,6 @@ def behind(tops: str, steps: bool = False) -> str:
                 union all
                 select o.owner_id, 'person' from accounts o
                 where d.kind = 'account' and o.id = d.node and o.owner_id is not null
-            ) next where d.kind in ('team', 'account'){few}
+            ) next where d.kind in ('team', 'account') and {few}
         )
     """

@@ -248,19 +248,18 @@ def look_at(
     ]
 
 
+_HOLDERS = """
+    select distinct holder_id, holder_kind from grants
+    where id = any(%(grants)s) and holder_kind in ('team', 'account')
+"""
 _BEHIND = f"""
-    with recursive {
-    walks.behind(
-        "select distinct holder_id, holder_kind from grants where id = any(%(grants)s) "
-        "and holder_kind in ('team', 'account')"
-    )
-}
+    with recursive {walks.behind(_HOLDERS, bulk=False)}
     select distinct node from down where kind = 'person' limit %(most)s
 """
 
 
 def people_behind(db: Db, grants: Sequence[UUID], now: datetime, most: int) -> list[UUID]:
-    """The people who act as the teams and accounts that hold these grants; at most ``most + 1``, to tell overflow."""
+    """The people who act as the teams and accounts that hold these grants; at most ``most + 1``, so overflow shows."""
     (rows,) = ask(db, [(_BEHIND, {"grants": list(grants), "now": now, "most": most + 1})])
     return [row[0] for row in rows]
 

@@ -100,21 +100,19 @@ _STANDING_FOR_OTHERS = f"""
     select distinct h.holder_id, h.holder_kind from grants h
     where h.holder_kind in ('team', 'account') and h.state in {LIVE} and {{only}}
 """
-_CHAIN = f"""
-    select {{key}} max(steps) as steps from (
-        with recursive {walks.behind(_STANDING_FOR_OTHERS, steps=True)}
-        select top, node, min(steps) as steps from down where kind = 'person' group by top, node
-    ) nearest {{by}}
-"""
 
 
 def _chain(settings: Settings, bulk: bool, scored: bool) -> str:
-    if bulk:
-        query = _CHAIN.format(only="true", key="top as key,", by="group by top")
-        return f"left join ({query}) c on g.holder_kind in ('team', 'account') and c.key = g.holder_id"
     # What leads on is looked for only where something can.
-    only = "g.holder_kind in ('team', 'account') and h.holder_id = g.holder_id"
-    return f"left join lateral ({_CHAIN.format(only=only, key='', by='')}) c on true"
+    only = "true" if bulk else "g.holder_kind in ('team', 'account') and h.holder_id = g.holder_id"
+    walk = walks.behind(_STANDING_FOR_OTHERS.format(only=only), bulk, steps=True)
+    nearest = (
+        f"with recursive {walk} select top, min(steps) as steps from down where kind = 'person' group by top, node"
+    )
+    if bulk:
+        farthest = f"select top as key, max(steps) as steps from ({nearest}) nearest group by top"
+        return f"left join ({farthest}) c on g.holder_kind in ('team', 'account') and c.key = g.holder_id"
+    return f"left join lateral (select max(steps) as steps from ({nearest}) nearest) c on true"
 
 
 def _of_grants(settings: Settings, bulk: bool, scored: bool) -> str:
@@ -301,27 +299,26 @@ _STEWARD_GRANTS = f"""
     where ts.steward_of is not null and gs.state in {walks.GIVES} and ts.resource_id is null and ts.group_id is null
         and {walks.open_now("ts")} and {{only}}
 """
-_STEWARDS = f"""
-    select {{key}} count(distinct sp.id) as stewards from (
-        with recursive {
-    walks.behind(
-        f"select distinct gs.holder_id, gs.holder_kind from {_STEWARD_GRANTS} and gs.holder_kind in ('team', 'account')"
-    )
-}
-        select held.account_id, coalesce(d.node, held.holder_id) as who
-        from (select ts.steward_of as account_id, gs.holder_id from {_STEWARD_GRANTS}) held
-        left join down d on d.top = held.holder_id
-    ) stewarding
-    join people sp on sp.id = stewarding.who and {walks.is_there("sp")}
-    join accounts sa on sa.id = stewarding.account_id and sa.owner_id is distinct from sp.id {{by}}
-"""
 
 
 def _stewards(bulk: bool) -> str:
+    held = _STEWARD_GRANTS.format(only="true" if bulk else "ts.steward_of = a.id")
+    others = f"select distinct gs.holder_id, gs.holder_kind from {held} and gs.holder_kind in ('team', 'account')"
+    stewards = f"""
+        with recursive {walks.behind(others, bulk)}
+        select held.account_id, coalesce(d.node, held.holder_id) as who
+        from (select ts.steward_of as account_id, gs.holder_id from {held}) held
+        left join down d on d.top = held.holder_id
+    """
+    counted = f"""
+        count(distinct sp.id) as stewards from ({stewards}) stewarding
+        join people sp on sp.id = stewarding.who and {walks.is_there("sp")}
+        join accounts sa on sa.id = stewarding.account_id and sa.owner_id is distinct from sp.id
+    """
     if bulk:
-        query = _STEWARDS.format(only="true", key="stewarding.account_id as key,", by="group by stewarding.account_id")
-        return f"left join ({query}) st on st.key = a.id"
-    return f"left join lateral ({_STEWARDS.format(only='ts.steward_of = a.id', key='', by='')}) st on true"
+        gathered = f"select stewarding.account_id as key, {counted} group by stewarding.account_id"
+        return f"left join ({gathered}) st on st.key = a.id"
+    return f"left join lateral (select {counted}) st on true"
 
 
 def _of_accounts(settings: Settings, bulk: bool, scored: bool) -> str:
@@ -429,7 +426,7 @@ _FAR = f"""
 
 def _reaching(bulk: bool, name: str, who: str, query: str) -> str:
     """A LEFT JOIN of what is gathered from all that people hold: of one, or at once of those of whom it counts."""
-    walk = walks.acting_as(who if bulk else f"pu.id = p.id and {who}")
+    walk = walks.acting_as(who if bulk else f"pu.id = p.id and {who}", bulk)
     gathered = f"with recursive {walk} {query}"
     return f"left join {'' if bulk else 'lateral '}({gathered}) {name} on {name}.person_id = p.id"
 

@@ -310,16 +310,24 @@ _BEFORE = {
         "update terms t set since = r.since, until = r.until from rewindowed r where t.id = r.id",
     ),
     "use": (
+        # There are many days of use for each holder of an account, so these are resolved once each.
         """
-        create temporary table used on commit drop as
-        select g.id as grant_id, s.permission, s.last_used_at, s.account || '|' || s.holder as name
-        from staged s join accounts a on a.key = s.account
+        create temporary table using_holders on commit drop as
+        select s.account, s.holder_kind, s.holder, a.id as account_id, coalesce(p.id, tm.id, ap.id, h.id) as holder_id
+        from (select distinct account, holder_kind, holder from staged) s
+        join accounts a on a.key = s.account
         left join people p on s.holder_kind = 'person' and p.key = s.holder
         left join teams tm on s.holder_kind = 'team' and tm.key = s.holder
         left join apps ap on s.holder_kind = 'app' and ap.key = s.holder
         left join accounts h on s.holder_kind = 'account' and h.key = s.holder
-        join grants g on g.account_id = a.id and g.state <> 'ended'
-            and g.holder_id = coalesce(p.id, tm.id, ap.id, h.id)
+        """,
+        "analyze using_holders",
+        """
+        create temporary table used on commit drop as
+        select g.id as grant_id, s.permission, s.last_used_at, s.account || '|' || s.holder as name
+        from using_holders u
+        join grants g on g.account_id = u.account_id and g.holder_id = u.holder_id and g.state <> 'ended'
+        join staged s on s.account = u.account and s.holder_kind = u.holder_kind and s.holder = u.holder
         """,
         "analyze used",
         # Days of use are a set: the same file twice adds nothing. A permission counts for the grants that give it, and
