@@ -125,6 +125,18 @@ from among s join accounts a on a.id = s.account_id left join people p on p.id =
 left join apart x on x.id = s.id where s.ended_at is null
 """
 ACCOUNTS = """
+with recursive held as (
+    select g.account_id, g.holder_id, g.holder_kind from terms t join levels l on l.id = t.level_id and l.reach = 4
+    join grants g on g.id = t.grant_id and g.state in ('active', 'revoking')
+    where t.resource_id is null and t.group_id is null and (t.since is null or t.since <= now())
+        and (t.until is null or t.until > now())
+),
+down(top, node) as (
+    select distinct holder_id, holder_id from held where holder_kind = 'team'
+    union
+    select d.top, m.member_id from down d join memberships m on m.team_id = d.node
+        and (m.since is null or m.since <= now()) and (m.until is null or m.until > now())
+)
 select
     count(*) filter (where x.broken > 0), count(*) filter (where p.standing <> 'current' and p.leaves_at <= now()),
     count(*) filter (where a.owner_id is not null and not coalesce(p.standing <> 'current' and p.leaves_at <= now(), false)
@@ -133,10 +145,10 @@ select
     count(*) filter (where st.n > (array[12,8,6,4])[a.sensitivity])
 from accounts a left join people p on p.id = a.owner_id left join breaches x on x.account_id = a.id
 left join (
-    select g.account_id, count(distinct g.holder_id) as n from terms t join levels l on l.id = t.level_id and l.reach = 4
-    join grants g on g.id = t.grant_id join accounts o on o.id = g.account_id
-    where g.state in ('active', 'revoking') and g.holder_id is distinct from o.owner_id
-        and t.resource_id is null and t.group_id is null and (t.until is null or t.until > now()) group by 1
+    select h.account_id, count(distinct s.id) as n from held h left join down d on d.top = h.holder_id
+    join people s on s.id = coalesce(d.node, h.holder_id)
+        and not coalesce(s.standing <> 'current' and s.leaves_at <= now(), false)
+    join accounts o on o.id = h.account_id and o.owner_id is distinct from s.id group by 1
 ) st on st.account_id = a.id
 left join (
     select account_id, count(*) as n from grants where state in ('active', 'suspended', 'revoking') group by 1
@@ -148,6 +160,13 @@ with recursive up(person_id, holder_id, outside, alone) as (
     union
     select u.person_id, m.team_id, u.outside, u.alone from up u join memberships m on m.member_id = u.holder_id
         and (m.since is null or m.since <= now()) and (m.until is null or m.until > now())
+),
+given as (
+    select g.holder_id, g.account_id, l.reach from grants g join terms t on t.grant_id = g.id
+        and (t.since is null or t.since <= now()) and (t.until is null or t.until > now())
+    join levels l on l.id = t.level_id where g.state in ('active', 'revoking')
+    union all
+    select owner_id, id, 4 from accounts where owner_id is not null
 )
 select
     count(*) filter (where not p.second_factor and f.n > 0
@@ -155,14 +174,13 @@ select
     count(*) filter (where w.n > 8 and not coalesce(p.standing <> 'current' and p.leaves_at <= now(), false))
 from people p
 left join (
-    select u.person_id, count(distinct g.account_id) as n from up u join grants g on g.holder_id = u.holder_id
-    where g.state in ('active', 'suspended', 'revoking') and u.outside group by 1
+    select u.person_id, count(distinct g.account_id) as n from up u join given g on g.holder_id = u.holder_id
+    where u.outside group by 1
 ) w on w.person_id = p.id
 left join (
-    select u.person_id, count(distinct g.account_id) as n from terms t join levels l on l.id = t.level_id and l.reach >= 3
-    join grants g on g.id = t.grant_id join accounts a on a.id = g.account_id and a.sensitivity >= 3
-    join up u on u.holder_id = g.holder_id and u.alone
-    where g.state in ('active', 'suspended', 'revoking') group by 1
+    select u.person_id, count(distinct g.account_id) as n from given g
+    join accounts a on a.id = g.account_id and a.sensitivity >= 3 join up u on u.holder_id = g.holder_id and u.alone
+    where g.reach >= 3 group by 1
 ) f on f.person_id = p.id where p.recognised
 """
 OFFERS = """

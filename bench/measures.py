@@ -23,7 +23,7 @@ from sqlalchemy import delete, insert, select
 from bench import by_hand, world
 from openlatch.core.access import paths as access_paths
 from openlatch.core.access import what_if
-from openlatch.core.offers.wording import FREE_MAIL
+from openlatch.core.addresses import FREE_MAIL
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
 from openlatch.demo import loader

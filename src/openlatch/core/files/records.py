@@ -20,6 +20,7 @@ from ipaddress import ip_network
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
+from openlatch.core import addresses
 from openlatch.core.time_windows import end_of_last_day, is_far_away, zone_of
 from openlatch.core.vocabulary import HolderKind, Reach, Standing
 from openlatch.errors import BadInput
@@ -126,10 +127,11 @@ def sensitivity(value: Any, zone: ZoneInfo) -> int:
 
 def address(value: Any, zone: ZoneInfo) -> str:
     """An e-mail address, in lower case."""
-    found = text(value, zone).lower()
-    if not re.fullmatch(r"[^@\s,;<>]+@[^@\s,;<>]+\.[^@\s,;<>]+", found):
-        raise BadField(f"is {found[:60]!r}, which is not an e-mail address")
-    return found
+    written = text(value, zone)
+    try:
+        return addresses.checked(written)
+    except ValueError as error:
+        raise BadField(f"is {written[:60]!r}, which is not an e-mail address: {error}") from None
 
 
 def web_address(value: Any, zone: ZoneInfo) -> str:

@@ -6,6 +6,7 @@ column of what the store gathers (``store.flags.sources``), or is worked out of 
 
 from __future__ import annotations
 
+from openlatch.core.addresses import FREE_MAIL
 from openlatch.core.flags.expressions import (
     NOW,
     AtDomain,
@@ -27,7 +28,6 @@ from openlatch.core.flags.expressions import (
     TruthColumn,
 )
 from openlatch.core.flags.rule import number, said, truth
-from openlatch.core.offers.wording import FREE_MAIL
 
 LIVE = ("active", "suspended", "revoking")
 

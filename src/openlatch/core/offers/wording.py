@@ -9,43 +9,11 @@ from datetime import datetime, timedelta
 from rapidfuzz.distance import OSA
 
 from openlatch.core.access.paths import Path, rights_of
+from openlatch.core.addresses import FREE_MAIL, domain_of
 from openlatch.core.register import Part, Permission, Term
 from openlatch.core.time_windows import WeeklyHours
 from openlatch.core.vocabulary import Reach
 
-# Mail services where anyone gets an address. An organisation can add to them in its settings.
-FREE_MAIL = frozenset(
-    {
-        "aol.com",
-        "fastmail.com",
-        "freemail.example",
-        "gmail.com",
-        "gmx.com",
-        "gmx.de",
-        "gmx.net",
-        "googlemail.com",
-        "hotmail.com",
-        "icloud.com",
-        "laposte.net",
-        "libero.it",
-        "live.com",
-        "mail.com",
-        "mail.ru",
-        "msn.com",
-        "orange.fr",
-        "outlook.com",
-        "proton.me",
-        "protonmail.com",
-        "qq.com",
-        "seznam.cz",
-        "t-online.de",
-        "web.de",
-        "wp.pl",
-        "yahoo.com",
-        "yandex.ru",
-        "zoho.com",
-    }
-)
 DAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 LONGEST_OFFER = timedelta(days=90)
 
@@ -93,7 +61,7 @@ def slips(address: str, known: Iterable[str]) -> list[str]:
 def address_warnings(address: str, inside: bool, known: Iterable[str], inside_domains: Iterable[str]) -> list[str]:
     """What to look at twice about an address, as sentences. Nothing when there is nothing."""
     found = [f"{address} is one slip away from {other}, which is known here." for other in slips(address, known)]
-    domain = address.rpartition("@")[2]
+    domain = domain_of(address)
     if inside and domain in FREE_MAIL:
         found.append(f"{address} is at a mail service for everybody, though the person is meant to be inside.")
     near = slips(domain, inside_domains)

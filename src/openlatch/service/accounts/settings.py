@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from typing import Any
 from uuid import UUID
 
+from openlatch.core import addresses
 from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import flags
@@ -18,8 +18,6 @@ from openlatch.service.people import erasure
 from openlatch.service.unit import Unit
 from openlatch.store.lists import register
 from openlatch.store.tables import Organisation, Person, Team
-
-_ADDRESS = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
 
 
 def shown(unit: Unit) -> dict[str, Any]:
@@ -53,10 +51,12 @@ def change(
     wanted = (
         row.settings.get("auditors", []) if auditors is None else sorted({a.strip() for a in auditors if a.strip()})
     )
-    if any(not _ADDRESS.fullmatch(address) for address in wanted):
-        raise BadInput(
-            "An auditor's address can't be read.", "Write it as ada@example.org.", {"auditors": "no address"}
-        )
+    for address in wanted:
+        try:
+            addresses.checked(address)
+        except ValueError as error:
+            said = f"The auditor's address {address!r} can't be read. {error}"
+            raise BadInput(said, "Write it as ada@example.org.", {"auditors": "no address"}) from None
     row.settings = {
         **row.settings,
         "auditors": wanted,

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
-from openlatch.core import latches
+from openlatch.core import addresses, latches
 from openlatch.core import register as core
 from openlatch.core.access import paths
 from openlatch.core.offers import wording
@@ -168,13 +168,14 @@ def candidate(unit: Unit, account: Account, to: To) -> Candidate:
         if not person.address:
             raise BadInput(f"{person.name} has no address to send an offer to.", "Put one down first.")
         return Candidate(Holder(HolderKind.PERSON, person.id), person.name, person.address, person.inside, person)
-    address = to.address.strip().lower()
-    name, at, domain = address.partition("@")
-    if not (name and at and "." in domain) or any(c in address for c in " ,;<>"):
-        raise BadInput(f"{address!r} is not an address.", "Write it as name@example.org.", {"to": "no address"})
+    try:
+        address = addresses.checked(to.address)
+    except ValueError as error:
+        said = f"{to.address.strip()!r} is not an address. {error}"
+        raise BadInput(said, "Write it as name@example.org.", {"to": "no address"}) from None
     if not to.name.strip():
         raise BadInput(f"Nobody here has the address {address}.", "Give their name too.", {"to": "has no name"})
-    inside = domain in inside_domains(unit)
+    inside = addresses.domain_of(address) in inside_domains(unit)
     if to.inside is not None and unit.sight.everything:
         inside = to.inside
     return Candidate(Holder(HolderKind.PERSON, uuid4()), to.name.strip(), address, inside, None)
