@@ -17,8 +17,9 @@ from bench.measures import Bench, Result, connected, telemetry_server, timed
 from openlatch.adapters import NOTHING, Adapter, Found, FoundLevel, Holding, Login, Reading, SharedAccount, Whole
 from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.core.vocabulary import Reach
+from openlatch.service import connections
 from openlatch.service.revocations import execute, revoke, steps
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.systems.comparison import Comparison
 from openlatch.service.systems.staging import Spool
 from openlatch.store.tables import Account, Grant, System
@@ -101,8 +102,8 @@ def comparing(bench: Bench) -> Result:
     made = Made(bench.size.grants)
     files = [_sorted(bench.folder / "one.csv", made)]
     service = replace(bench.service, adapters={"made": made})
-    ident = systems.connect(service, bench.viewer, "made", "Made", "made", {}, "")
-    first = timed(lambda: systems.read(service, bench.viewer.organisation, ident))
+    ident = connections.connect(service, bench.viewer, "made", "Made", "made", {}, "")
+    first = timed(lambda: readings.read(service, bench.viewer.organisation, ident))
     made.later = True
     files.append(_sorted(bench.folder / "two.csv", made))
     found: list[int] = []
@@ -118,7 +119,7 @@ def comparing(bench: Bench) -> Result:
                 ours.append(timed(lambda at=comparison: found.append(at.look())))  # type: ignore[misc]
                 unit.db.rollback()
     floor = [timed(lambda: found.append(_merge(*files))) for _ in range(3)]
-    whole = timed(lambda: systems.read(service, bench.viewer.organisation, ident))
+    whole = timed(lambda: readings.read(service, bench.viewer.organisation, ident))
     notes = [
         f"{made.grants:,} against as many; {found[-1]:,} lines differ, {found[0]:,} differences found",
         f"first reading of all: {first / statistics.median(floor):.0f} of the floor; a reading with what differs "

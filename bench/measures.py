@@ -29,11 +29,12 @@ from openlatch.core.vocabulary import HolderKind
 from openlatch.demo import loader
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
+from openlatch.service import connections
 from openlatch.service import imports as importing_service
 from openlatch.service.flags import flags
 from openlatch.service.revocations import execute
 from openlatch.service.revocations import revoke as revoke_access
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.database import driver_of
@@ -650,8 +651,10 @@ def connected(bench: Bench, server: Cluster) -> UUID:
         "database": telemetry.DATABASE,
         "user": telemetry.ADAPTER_LOGIN,
     }
-    ident = systems.connect(bench.service, bench.viewer, str(server.port), "Telemetry", "postgresql", settings, "bench")
-    assert systems.read(bench.service, bench.viewer.organisation, ident) is not None
+    ident = connections.connect(
+        bench.service, bench.viewer, str(server.port), "Telemetry", "postgresql", settings, "bench"
+    )
+    assert readings.read(bench.service, bench.viewer.organisation, ident) is not None
     return ident
 
 

@@ -1,4 +1,4 @@
-"""The code as a house: whoever follows imports never comes back to where they were."""
+"""The code as a house: rooms that never import in a circle, and modules that can be imported by themselves."""
 
 from __future__ import annotations
 
@@ -6,9 +6,27 @@ from graphlib import TopologicalSorter
 
 import grimp
 
+GRAPH = grimp.build_graph("openlatch", exclude_type_checking_imports=True, cache_dir=None)
+
 
 def test_imports_never_go_in_a_circle() -> None:
     """Not inside a layer, nor by an import inside a function: so each module can be imported by itself."""
-    graph = grimp.build_graph("openlatch", exclude_type_checking_imports=True, cache_dir=None)
-    assert len(graph.modules) > 300
-    TopologicalSorter({name: graph.find_modules_directly_imported_by(name) for name in graph.modules}).prepare()
+    assert len(GRAPH.modules) > 300
+    TopologicalSorter({name: GRAPH.find_modules_directly_imported_by(name) for name in GRAPH.modules}).prepare()
+
+
+def test_rooms_of_a_layer_never_use_each_other_in_a_circle() -> None:
+    """Also where no two of their modules do."""
+    for layer in GRAPH.find_children("openlatch"):
+        rooms = GRAPH.find_children(layer)
+        uses: dict[str, set[str]] = {room: set() for room in rooms}
+        for name in GRAPH.modules:
+            here = _room_of(name, rooms)
+            found = {_room_of(other, rooms) for other in GRAPH.find_modules_directly_imported_by(name)}
+            if here is not None:
+                uses[here] |= {other for other in found if other is not None and other != here}
+        TopologicalSorter(uses).prepare()
+
+
+def _room_of(name: str, rooms: set[str]) -> str | None:
+    return next((room for room in rooms if name == room or name.startswith(f"{room}.")), None)

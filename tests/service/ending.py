@@ -7,8 +7,9 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch.service import connections
 from openlatch.service.revocations import execute, revoke, steps
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Account, Grant, Handle
 from tests.adapters.worlds import World
@@ -16,8 +17,8 @@ from tests.conftest import Clock
 
 
 def connect(service: Service, viewer: Viewer, world: World) -> UUID:
-    ident = systems.connect(service, viewer, world.kind, world.kind, world.kind, world.settings, world.secret)
-    assert systems.read(service, viewer.organisation, ident) is not None
+    ident = connections.connect(service, viewer, world.kind, world.kind, world.kind, world.settings, world.secret)
+    assert readings.read(service, viewer.organisation, ident) is not None
     return ident
 
 

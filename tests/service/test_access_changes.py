@@ -16,7 +16,8 @@ from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.service.accounts import settings
-from openlatch.service.grants import changes, end_reminders, hand_tasks, lifecycle, terms
+from openlatch.service.changes import changes
+from openlatch.service.grants import end_reminders, hand_tasks, lifecycle, terms
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.grants.terms import TermWish

@@ -24,12 +24,14 @@ from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, Verdict
 from openlatch.errors import BadInput, Conflict
 from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
-from openlatch.service.grants import change_types, changes, lifecycle, provisioning
+from openlatch.service import connections
+from openlatch.service.changes import changes
+from openlatch.service.grants import change_types, lifecycle, provisioning
 from openlatch.service.reviews import close_round, decisions, open_round
 from openlatch.service.reviews.plans import Review
 from openlatch.service.revocations import execute, steps
 from openlatch.service.revocations import revoke as revoke_access
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store import journal
 from openlatch.store.tables import (
@@ -87,8 +89,8 @@ class World:
             )
             return found.one()
 
-    def read(self) -> systems.Outcome | None:
-        return systems.read(self.service, self.viewer.organisation, self.system)
+    def read(self) -> readings.Outcome | None:
+        return readings.read(self.service, self.viewer.organisation, self.system)
 
     def start(self, *grants: UUID, **wish: Any) -> UUID:
         with self.service.unit(self.viewer) as unit:
@@ -125,7 +127,7 @@ def world(service: Service, organisation: Viewer, server: Cluster, clock: Clock)
     for role, member in (("weather_readings", "w_voss"), ("weather_readings", "w_merrin"), ("hut_sensors", "k_varley")):
         with psycopg.connect(server.url(telemetry.DATABASE)) as db:
             db.execute(f"grant {role} to {member}")  # type: ignore[call-overload]
-    system = systems.connect(
+    system = connections.connect(
         service, organisation, "telemetry", "Telemetry", "postgresql", telemetry_settings(server), ADAPTER_PASSWORD
     )
     made = World(service, organisation, server, system, clock)
@@ -452,7 +454,7 @@ def test_a_reading_that_is_older_than_a_revocation_does_not_bring_access_back(wo
     revocation = world.start(grant)
     Slow.meanwhile = lambda: world.carry_out(revocation)
     slow = replace(world.service, adapters={"postgresql": Slow})
-    outcome = systems.read(slow, world.viewer.organisation, world.system)
+    outcome = readings.read(slow, world.viewer.organisation, world.system)
     assert world.state(grant) == ("ended", "revoked")
     assert outcome is not None
     assert outcome.newly_unrecorded == 0
@@ -465,7 +467,7 @@ def test_the_secret_of_a_system_is_not_in_the_database(world: World) -> None:
         assert stored.secret is not None
         assert ADAPTER_PASSWORD.encode() not in stored.secret
         assert ADAPTER_PASSWORD not in str(list(journal.export(unit.db, world.viewer.organisation)))
-        adapter: Adapter = systems.adapter_for(world.service, stored)
+        adapter: Adapter = connections.adapter_for(world.service, stored)
     assert Reading.of(adapter.read()).accounts
 
 

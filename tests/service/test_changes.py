@@ -18,7 +18,8 @@ from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, Pro
 from openlatch.service import imports
 from openlatch.service.accounts.page import account_page
 from openlatch.service.acting import visits
-from openlatch.service.grants import changes, large_changes, levels
+from openlatch.service.changes import changes, large_changes
+from openlatch.service.grants import levels
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.identity import authentication

@@ -11,11 +11,11 @@ from sqlalchemy import update
 
 from openlatch.core.time_windows import end_of_last_day, ends_on, last_day
 from openlatch.service import imports
-from openlatch.service.access import my_access
+from openlatch.service.changes import changes
 from openlatch.service.flags import flags
-from openlatch.service.grants import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.lists import register
+from openlatch.service.own import my_access
 from openlatch.service.reviews import open_round, reminders
 from openlatch.service.reviews.plans import Review, named
 from openlatch.store.lists.engine import ListQuery

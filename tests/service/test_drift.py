@@ -30,11 +30,12 @@ from openlatch.adapters import (
 from openlatch.core.exposure.rules import Combining, Right
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import BadInput, Conflict, SystemDown
-from openlatch.service import imports
+from openlatch.service import connections, imports
+from openlatch.service.changes import changes
 from openlatch.service.flags import flags
-from openlatch.service.grants import changes, provisioning
+from openlatch.service.grants import provisioning
 from openlatch.service.grants.change_types import Change, ChangeKind
-from openlatch.service.systems import comparison, login_matching, systems
+from openlatch.service.systems import comparison, login_matching, readings
 from openlatch.service.systems.comparison import Outcome
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Exposure, Flag, Grant, Handle, JournalEntry, Level, Mark, Person, System, Term
@@ -88,11 +89,11 @@ def told() -> Told:
 def reader(service: Service, organisation: Viewer, told: Told) -> Callable[[], Outcome]:
     """Reads the told system; its id is in ``told.ident``."""
     told_service = replace(service, adapters={"told": told})
-    ident = systems.connect(told_service, organisation, "told", "Told", "told", {}, "")
+    ident = connections.connect(told_service, organisation, "told", "Told", "told", {}, "")
     told.ident, told.service = ident, told_service  # type: ignore[attr-defined]
 
     def read() -> Outcome:
-        outcome = systems.read(told_service, organisation.organisation, ident)
+        outcome = readings.read(told_service, organisation.organisation, ident)
         assert outcome is not None
         return outcome
 
@@ -346,7 +347,7 @@ def test_what_differs_is_brought_back_in_the_system(
     for move in adapter.plan(StepKind.REDUCE, {**handle, "to": level}):
         adapter.apply(move.kind, move.detail)
     assert world.asked(world.goes) not in ("", before)
-    outcome = systems.read(service, organisation.organisation, system)
+    outcome = readings.read(service, organisation.organisation, system)
     assert outcome is not None
     assert outcome.differing == 1
     with service.unit(organisation) as unit:
@@ -355,7 +356,7 @@ def test_what_differs_is_brought_back_in_the_system(
     with service.unit(organisation) as unit:
         assert lagging(unit) == []
     assert world.asked(world.goes) == before
-    again = systems.read(service, organisation.organisation, system)
+    again = readings.read(service, organisation.organisation, system)
     assert again is not None
     assert again.differing == 0
 
@@ -386,7 +387,7 @@ def test_only_what_changed_is_asked_for_again_and_everything_once_a_day(
     assert told.asked[-1] == {"box": "1", "bin": "1"}
     with service.unit(organisation) as unit:
         assert "1 account unchanged" in unit.db.scalars(select(System.answer)).one()
-        systems.ask_to_read(replace(unit, service=told.service), told.ident, fully=True)  # type: ignore[attr-defined]
+        readings.ask_to_read(replace(unit, service=told.service), told.ident, fully=True)  # type: ignore[attr-defined]
     told.found = [told.found[0], told.found[1], told.found[3], hold("ann"), hold("ann", account="bin")]
     reader()
     assert told.asked[-1] == {}
@@ -407,7 +408,7 @@ def test_a_system_is_read_by_its_schedule_and_by_one_reader_at_a_time(
         with service.unit(organisation) as unit:
             seen.append(unit.db.scalars(select(System.reading_since)).one())
         other = threading.Thread(
-            target=lambda: seen.append(systems.read(told.service, organisation.organisation, told.ident))  # type: ignore[attr-defined]
+            target=lambda: seen.append(readings.read(told.service, organisation.organisation, told.ident))  # type: ignore[attr-defined]
         )
         other.start()
         other.join()
@@ -421,7 +422,7 @@ def test_a_system_is_read_by_its_schedule_and_by_one_reader_at_a_time(
     woken: list[str] = []
     waking = replace(told_service, wake=lambda task, arguments, at: woken.append(task))
     with told_service.unit(organisation) as unit:
-        systems.set_schedule(unit, told.ident, 30)  # type: ignore[attr-defined]
+        readings.set_schedule(unit, told.ident, 30)  # type: ignore[attr-defined]
     tasks.look_round(waking)
     assert "read_system" not in woken
     clock.forward(minutes=31)
@@ -429,7 +430,7 @@ def test_a_system_is_read_by_its_schedule_and_by_one_reader_at_a_time(
     tasks.look_round(waking)
     assert woken.count("read_system") == 1
     with pytest.raises(BadInput, match="minutes"), told_service.unit(organisation) as unit:
-        systems.set_schedule(unit, told.ident, 0)  # type: ignore[attr-defined]
+        readings.set_schedule(unit, told.ident, 0)  # type: ignore[attr-defined]
 
 
 def person(unit: Unit, name: str, address: str | None = None, **marks: str) -> UUID:
@@ -449,11 +450,11 @@ def test_a_reading_that_is_asked_for_during_another_comes_after_it(
     def ask() -> None:
         clock.forward(seconds=1)
         with told.service.unit(organisation) as unit:  # type: ignore[attr-defined]
-            systems.ask_to_read(replace(unit, service=told.service), told.ident)  # type: ignore[attr-defined]
+            readings.ask_to_read(replace(unit, service=told.service), told.ident)  # type: ignore[attr-defined]
 
     def due() -> list[UUID]:
         with told.service.unit(organisation) as unit:  # type: ignore[attr-defined]
-            return systems.due(unit)
+            return readings.due(unit)
 
     ask()
     reader()
@@ -536,7 +537,7 @@ def test_a_reading_that_breaks_off_changes_nothing(
         raise SystemDown("It went away.")
 
     told.found, told.meanwhile = told.found[:1], fail
-    assert systems.read(told.service, organisation.organisation, told.ident) is None  # type: ignore[attr-defined]
+    assert readings.read(told.service, organisation.organisation, told.ident) is None  # type: ignore[attr-defined]
     assert drift(service, organisation) == set()
     with service.unit(organisation) as unit:
         row = unit.db.scalars(select(System)).one()

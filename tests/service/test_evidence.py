@@ -26,7 +26,7 @@ from openlatch.core.journal import chain
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Verdict
 from openlatch.errors import Conflict, NotAllowed, NotFound
-from openlatch.service.identity import signing_keys
+from openlatch.service import signing_keys
 from openlatch.service.reviews import calendar_feed, close_round, decisions, evidence, open_round, rounds
 from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import steps

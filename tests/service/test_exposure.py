@@ -18,11 +18,10 @@ from openlatch.core.exposure.form import FORM
 from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
 from openlatch.processes import free_port
+from openlatch.service import connections
 from openlatch.service.exposure import (
-    apply,
     boundary,
     boundary_changes,
-    close,
     draft_changes,
     drafts,
     evaluate,
@@ -33,15 +32,14 @@ from openlatch.service.exposure import (
     judge,
     narrow,
     pages,
-    tell_guards,
     touched,
 )
 from openlatch.service.flags import flags
 from openlatch.service.lists import register
 from openlatch.service.reviews import close_round, decisions, open_round
 from openlatch.service.reviews.plans import Review
-from openlatch.service.revocations import steps
-from openlatch.service.systems import systems
+from openlatch.service.revocations import close_exposures, steps
+from openlatch.service.systems import apply_rules, readings, tell_guards
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import (
@@ -122,13 +120,13 @@ class Reader:
 
     def __init__(self, service: Service, viewer: Viewer, space: Space, clock: Clock) -> None:
         self.service, self.viewer, self.clock = service, viewer, clock
-        self.system = systems.connect(
+        self.system = connections.connect(
             service, viewer, "cloud", "Cloud", "cloud", {"address": space.address}, ADAPTER_PASSWORD
         )
 
     def read(self) -> dict[tuple[str, str], str]:
         self.clock.forward(minutes=1)
-        assert systems.read(self.service, self.viewer.organisation, self.system) is not None
+        assert readings.read(self.service, self.viewer.organisation, self.system) is not None
         return self.open()
 
     def open(self) -> dict[tuple[str, str], str]:
@@ -210,7 +208,7 @@ def test_what_was_open_on_a_past_day_is_known_as_it_was_known(
     at: list[datetime] = []
     for rules in ((OPEN,), (OPEN, SHUT), ()):
         space.set_rules(*rules)
-        assert systems.read(real, organisation.organisation, reader.system) is not None
+        assert readings.read(real, organisation.organisation, reader.system) is not None
         at.append(datetime.now(UTC))
     with real.unit(organisation) as unit:
         unit.db.scalars(select(Resource).where(Resource.name == "Pictures")).one().archived_at = unit.now
@@ -279,13 +277,13 @@ def test_closing_takes_the_rule_away_in_the_system_and_is_confirmed_by_it(
     reader.read()
     wanted = [reader.ident("Pictures", "see")]
     with service.unit(organisation) as unit:
-        shown = close.preview(unit, wanted)
+        shown = close_exposures.preview(unit, wanted)
         gone = {line["resource"]["name"] for line in shown["exposures"]["lines"] if line["change"] == "gone"}
         assert gone == {"Pictures", "Drop box", "Plan"}
         with pytest.raises(Conflict, match="changed since"):
-            close.close(unit, wanted, "The project is over.", "something else")
+            close_exposures.close(unit, wanted, "The project is over.", "something else")
     with service.unit(organisation) as unit:
-        revocation = close.close(unit, wanted, "The project is over.", shown["fingerprint"])
+        revocation = close_exposures.close(unit, wanted, "The project is over.", shown["fingerprint"])
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not space.opens("/press/huts.zip")
     assert reader.open() == {("Drop box", "change"): "anyone"}
@@ -309,7 +307,7 @@ def test_a_rule_that_the_service_only_says_to_have_removed_is_not_closed(
     reader.read()
     space.cloud.manners.says_done = True
     with service.unit(organisation) as unit:
-        revocation = close.close(unit, [reader.ident("Pictures", "see")], "The project is over.")
+        revocation = close_exposures.close(unit, [reader.ident("Pictures", "see")], "The project is over.")
     assert carry_on(service, organisation, clock, revocation, turns=3) == "waiting"
     assert ("Pictures", "see") in reader.open()
 
@@ -409,8 +407,8 @@ def set_draft(service: Service, viewer: Viewer, account: UUID, text: str) -> dic
     with service.unit(viewer) as unit:
         made = drafts.make(unit, account, text)
     with service.unit(viewer) as unit:
-        assert apply.ask(unit, made["id"], "The project is over.")["state"] == "applying"
-    apply.carry_out(service, viewer.organisation, made["id"])
+        assert apply_rules.ask(unit, made["id"], "The project is over.")["state"] == "applying"
+    apply_rules.carry_out(service, viewer.organisation, made["id"])
     with service.unit(viewer) as unit:
         return drafts.one(unit, made["id"])
 
@@ -429,25 +427,25 @@ def test_a_draft_is_applied_once_the_system_shows_its_rules(
         made = drafts.make(unit, reader.account, text)
         other = drafts.make(unit, reader.account, rules_document(OPEN))
         with pytest.raises(BadInput, match="why"):
-            apply.ask(unit, made["id"], " ")
+            apply_rules.ask(unit, made["id"], " ")
     with service.unit(stale) as unit, pytest.raises(ProofNeeded):
-        apply.ask(unit, made["id"], "Over.")
+        apply_rules.ask(unit, made["id"], "Over.")
     with service.unit(organisation) as unit:
-        apply.ask(unit, made["id"], "Over.")
+        apply_rules.ask(unit, made["id"], "Over.")
         with pytest.raises(Conflict, match="on its way"):
-            apply.ask(unit, made["id"], "Over.")
+            apply_rules.ask(unit, made["id"], "Over.")
     assert space.opens("/press/huts.zip")
     for _ in range(2):
-        assert apply.carry_out(service, organisation.organisation, made["id"]) is None
+        assert apply_rules.carry_out(service, organisation.organisation, made["id"]) is None
     assert not space.opens("/press/huts.zip")
     assert space.cloud.state.rules[SPACE] == [SHUT, DROP]
     with service.unit(organisation) as unit:
         shown = drafts.one(unit, made["id"])
         assert (shown["state"], shown["reason"], shown["applied_by"]) == ("applied", "Over.", organisation.name)
         with pytest.raises(Conflict, match="other rules by now"):
-            apply.ask(unit, other["id"], "As it was.")
+            apply_rules.ask(unit, other["id"], "As it was.")
         with pytest.raises(Conflict, match="applied"):
-            apply.ask(unit, made["id"], "Once more.")
+            apply_rules.ask(unit, made["id"], "Once more.")
     assert ("Pictures", "see") not in reader.open()
 
 
@@ -459,7 +457,7 @@ def test_rules_that_changed_in_the_system_are_not_written_over(
     reader.read()
     with service.unit(organisation) as unit:
         made = drafts.make(unit, reader.account, rules_document(DROP))
-        apply.ask(unit, made["id"], "Over.")
+        apply_rules.ask(unit, made["id"], "Over.")
         guarded = drafts.make(
             unit,
             reader.account,
@@ -471,12 +469,12 @@ def test_rules_that_changed_in_the_system_are_not_written_over(
             ),
         )
         with pytest.raises(Conflict, match="Guards of a system"):
-            apply.ask(unit, guarded["id"], "Over.")
+            apply_rules.ask(unit, guarded["id"], "Over.")
         supposed = drafts.make(unit, reader.account, rules_document(DROP), {"fetch": "change"})
         with pytest.raises(Conflict, match="permissions"):
-            apply.ask(unit, supposed["id"], "Over.")
+            apply_rules.ask(unit, supposed["id"], "Over.")
     space.set_rules(OPEN, DROP, PARTNER)
-    apply.carry_out(service, organisation.organisation, made["id"])
+    apply_rules.carry_out(service, organisation.organisation, made["id"])
     assert space.cloud.state.rules[SPACE] == [OPEN, DROP, PARTNER]
     with service.unit(organisation) as unit:
         shown = drafts.one(unit, made["id"])
@@ -494,15 +492,15 @@ def test_a_guard_is_asked_before_rules_are_set(
     wish = guard_changes.Wish(["change"], "Nobody outside changes anything.", account=reader.account)
     with service.unit(organisation) as unit:
         made = drafts.make(unit, reader.account, wider)
-        apply.ask(unit, made["id"], "For the project.")
+        apply_rules.ask(unit, made["id"], "For the project.")
         guard_changes.add(unit, wish)
-    apply.carry_out(service, organisation.organisation, made["id"])
+    apply_rules.carry_out(service, organisation.organisation, made["id"])
     assert space.cloud.state.rules[SPACE] == [OPEN, DROP]
     with service.unit(organisation) as unit:
         assert "guard of the organisation forbids" in drafts.one(unit, made["id"])["failure"]
         again = drafts.make(unit, reader.account, wider)
         with pytest.raises(Conflict, match="forbids"):
-            apply.ask(unit, again["id"], "For the project.")
+            apply_rules.ask(unit, again["id"], "For the project.")
     assert set_draft(service, organisation, reader.account, rules_document(DROP))["state"] == "applied"
 
 
@@ -657,8 +655,8 @@ def test_the_smallest_rule_for_the_use_that_was_seen(
         made = narrow.exposure(unit, reader.ident("Pictures", "see"))
         assert made["counts"] == {"new": 0, "gone": 0, "changed": 1, "unchanged": 2}
     with service.unit(organisation) as unit:
-        apply.ask(unit, made["id"], "Only the printers use it.")
-    apply.carry_out(service, organisation.organisation, made["id"])
+        apply_rules.ask(unit, made["id"], "Only the printers use it.")
+    apply_rules.carry_out(service, organisation.organisation, made["id"])
     assert space.opens("/press/huts.zip", X_From="198.51.100.7")
     assert not space.opens("/press/huts.zip", X_From="203.0.113.9")
     assert space.opens("/press/inner/plan.pdf", X_From="203.0.113.9")
@@ -709,7 +707,7 @@ def test_a_review_narrows_to_the_use_that_was_seen(
         (draft,) = {unit.db.get_one(Item, items[name]).draft_id for name in ("Pictures", "Drop box")}
         with pytest.raises(Conflict, match="being set"):
             close_round.retry(unit, ident, items["Pictures"])
-    apply.carry_out(service, organisation.organisation, draft)
+    apply_rules.carry_out(service, organisation.organisation, draft)
     assert close_round.carry_on(service, organisation, ident)
     assert space.opens("/press/huts.zip", X_From="198.51.100.7")
     assert not space.opens("/press/huts.zip", X_From="203.0.113.9")
@@ -837,7 +835,7 @@ def test_rules_that_can_not_be_read_are_not_written_anew(
         }
     ]
     reader.clock.forward(minutes=1)
-    assert systems.read(service, organisation.organisation, reader.system) is not None
+    assert readings.read(service, organisation.organisation, reader.system) is not None
     with service.unit(organisation) as unit:
         part = unit.db.scalars(select(Resource).where(Resource.name == "Pictures")).one()
         with pytest.raises(Conflict, match="can't be read here"):
@@ -853,12 +851,12 @@ def test_a_draft_that_others_overtake_is_not_set(
     shut = {"form": FORM, "rules": [], "guards": []}
     with service.unit(organisation) as unit:
         first, second = (drafts.make(unit, reader.account, json.dumps(shut))["id"] for _ in range(2))
-        apply.ask(unit, first, "Close it all.")
+        apply_rules.ask(unit, first, "Close it all.")
         with pytest.raises(Conflict, match="being set"):
-            apply.ask(unit, second, "Close it all, too.")
+            apply_rules.ask(unit, second, "Close it all, too.")
     space.set_rules(OPEN, DROP)
     reader.read()
-    apply.carry_out(service, organisation.organisation, first)
+    apply_rules.carry_out(service, organisation.organisation, first)
     with service.unit(organisation) as unit:
         told = drafts.one(unit, first)
         assert (told["state"], "other rules by now" in told["failure"]) == ("failed", True)
@@ -876,7 +874,7 @@ def test_rules_that_are_not_understood_are_never_absent(
     assert reader.read() == before
     space.set_rules({"rule": "odd", "admit": ["moonlight"], "to": ["fetch"]})
     reader.clock.forward(minutes=1)
-    assert systems.read(service, organisation.organisation, reader.system) is not None
+    assert readings.read(service, organisation.organisation, reader.system) is not None
     with service.unit(organisation) as unit:
         rows = register.page(unit, "exposures", ListQuery(limit=100)).rows
         assert {(row["audience"], row["understood"]) for row in rows} == {("anyone", False)}
@@ -893,7 +891,7 @@ def test_an_account_of_others_is_nobody_elses_to_judge(
     with service.unit(stranger) as unit:
         for attempt in (
             lambda: judge.judge(unit, [ident], "to_close", ""),
-            lambda: close.preview(unit, [ident]),
+            lambda: close_exposures.preview(unit, [ident]),
             lambda: pages.page(unit, ident),
             lambda: drafts.current(unit, reader.account),
             lambda: history.at_instant(unit, reader.account, unit.now),

@@ -34,7 +34,7 @@ from openlatch.runtime.cluster import Cluster
 from openlatch.service.grants import provisioning
 from openlatch.service.identity import authentication
 from openlatch.service.revocations import execute, revoke, steps
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.database import engine_for
@@ -325,7 +325,7 @@ def test_a_clock_that_is_put_back_or_on_holds_nothing_up(
     assert execute.carry_out(replace(service, adapters=made), organisation.organisation, revocation) is not None
     with service.unit(organisation) as unit:
         assert execute.unfinished(unit) == []
-        assert systems.due(unit) == []
+        assert readings.due(unit) == []
         unit.db.get_one(Grant, grant).owed_next_try_at = clock.now + timedelta(seconds=4)
         # One that the register gave ends by it; what a reading has found never does.
         kept = grant_of(unit, world, world.stays)
@@ -333,12 +333,12 @@ def test_a_clock_that_is_put_back_or_on_holds_nothing_up(
     clock.now -= timedelta(days=1)
     with service.unit(organisation) as unit:
         assert execute.unfinished(unit) == [revocation]
-        assert systems.due(unit) == [system]
+        assert readings.due(unit) == [system]
     execute.carry_out(service, organisation.organisation, revocation)
     assert_ended_once(service, organisation, grant, revocation)
     clock.now += timedelta(days=400)
     with service.unit(organisation) as unit:
-        assert systems.due(unit) == [system]
+        assert readings.due(unit) == [system]
         over = revoke.expired(unit)
         assert over == [grant_of(unit, world, world.stays).id]
         assert provisioning.due(unit) == []

@@ -20,10 +20,10 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
-from openlatch.service import imports
+from openlatch.service import imports, signing_keys
 from openlatch.service.accounts import settings
 from openlatch.service.flags import flags
-from openlatch.service.identity import authentication, signing_keys
+from openlatch.service.identity import authentication
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import export, register, saved_filters

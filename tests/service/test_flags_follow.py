@@ -16,8 +16,10 @@ from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import imports
+from openlatch.service import undo as revocation_undo
+from openlatch.service.changes import changes
 from openlatch.service.flags import flags
-from openlatch.service.grants import changes, levels, usage
+from openlatch.service.grants import levels, usage
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
@@ -30,7 +32,6 @@ from openlatch.service.reviews import decisions, open_round
 from openlatch.service.reviews.decisions import Decision
 from openlatch.service.reviews.plans import Review
 from openlatch.service.revocations import revoke, steps
-from openlatch.service.revocations import undo as revocation_undo
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Breach, Grant, Item, Offer, Person, Revocation, Session, Step
 from tests.service.conftest import Small, lagging

@@ -13,11 +13,13 @@ from sqlalchemy import select
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import Standing, StepKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service.grants import changes, provisioning
+from openlatch.service import undo
+from openlatch.service.changes import changes
+from openlatch.service.grants import provisioning
 from openlatch.service.people import leavers
-from openlatch.service.revocations import execute, revoke, undo
+from openlatch.service.revocations import execute, revoke
 from openlatch.service.revocations import steps as revocation_steps
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.tables import (
@@ -189,7 +191,7 @@ def test_undoing_puts_back_just_what_was_there(
     assert provisioning.settle(service, organisation.organisation, line["grant_id"]) is None
     assert execute.carry_out(service, organisation.organisation, revocation) is None
     assert world.asked(world.stays) == before
-    outcome = systems.read(service, organisation.organisation, system)
+    outcome = readings.read(service, organisation.organisation, system)
     assert outcome is not None
     assert (outcome.newly_unrecorded, outcome.missing) == (0, 0)
     with service.unit(organisation) as unit:
@@ -261,7 +263,7 @@ def test_a_step_that_is_skipped_leaves_no_proof(
     with pytest.raises(Conflict, match="skipped already"), service.unit(organisation) as unit:
         revocation_steps.skip(unit, revocation, steps[StepKind.REMOVE], "Again.")
     clock.forward(minutes=1)
-    systems.read(service, organisation.organisation, system)
+    readings.read(service, organisation.organisation, system)
     with service.unit(organisation) as unit:
         assert unit.db.get_one(Grant, grant).ended_as == "contradicted"
         rules = set(unit.db.scalars(select(Flag.rule).where(Flag.state == "open")))

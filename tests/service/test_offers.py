@@ -24,11 +24,10 @@ from openlatch.errors import (
     ProofNeeded,
     TooMany,
 )
-from openlatch.service.access import my_access
 from openlatch.service.accounts import settings
 from openlatch.service.accounts.page import account_page
+from openlatch.service.changes import changes
 from openlatch.service.flags import rule_settings
-from openlatch.service.grants import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.identity import authentication, try_limits
@@ -40,6 +39,7 @@ from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
+from openlatch.service.own import my_access
 from openlatch.service.requests import requests
 from openlatch.service.unit import Viewer
 from openlatch.store.access import mapping

@@ -18,9 +18,10 @@ import psycopg
 import pytest
 
 from openlatch.runtime.cluster import Cluster
-from openlatch.service.exposure import close
+from openlatch.service import connections
 from openlatch.service.lists import register
-from openlatch.service.systems import systems
+from openlatch.service.revocations import close_exposures
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.lists.engine import ListQuery
 from openlatch.test_systems import calendars, directory, host, mailboxes, telemetry
@@ -291,8 +292,8 @@ def test_each_exposure_opens_from_outside_and_what_opens_is_one(
     service: Service, organisation: Viewer, clock: Clock, system: Open
 ) -> None:
     """None is missed, and none is told that does not open; closed, it opens no more, and comes back as open again."""
-    ident = systems.connect(service, organisation, "s", "S", system.kind, system.settings, system.secret)
-    systems.read(service, organisation.organisation, ident)
+    ident = connections.connect(service, organisation, "s", "S", system.kind, system.settings, system.secret)
+    readings.read(service, organisation.organisation, ident)
     told = exposures(service, organisation)
     opened = {(thing, right) for thing in system.things for right in ("see", "change") if system.tried(thing, right)}
     unclear = exposures(service, organisation, understood=False)
@@ -306,7 +307,7 @@ def test_each_exposure_opens_from_outside_and_what_opens_is_one(
     with service.unit(organisation) as unit:
         rows = register.page(unit, "exposures", ListQuery(limit=200, filter='right eq "see"')).rows
         (exposure,) = [row["id"] for row in rows if _named(row) == system.forgotten]
-        revocation = close.close(unit, [exposure], "Nobody needs it any more.")
+        revocation = close_exposures.close(unit, [exposure], "Nobody needs it any more.")
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not system.tried(system.forgotten, "see")
     assert (system.forgotten, "see") not in exposures(service, organisation)

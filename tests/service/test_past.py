@@ -22,7 +22,7 @@ from openlatch.errors import BadInput, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service.access import charts, queries
 from openlatch.service.access.queries import Question, Wish
-from openlatch.service.grants import changes
+from openlatch.service.changes import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.revocations import revoke
 from openlatch.service.unit import Service, Unit

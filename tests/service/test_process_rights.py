@@ -15,7 +15,7 @@ from openlatch.runtime import serving
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.demo import Demo
 from openlatch.runtime.settings import Settings
-from openlatch.service.identity import signing_keys
+from openlatch.service import signing_keys
 from openlatch.service.journal import signed_heads
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.migrate import APP_ROLE, WEB_ROLE, WORKER_ROLE, Passwords, migrate

@@ -15,7 +15,7 @@ from openlatch.service.reviews import close_round, decisions, evidence, open_rou
 from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import revoke
 from openlatch.service.revocations import steps as revocation_steps
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import (
     AccessRule,
@@ -142,7 +142,7 @@ def contradicted(
         assert close_round.carry_on(service, organisation, round_id)
     clock.forward(minutes=5)
     world.adapter().apply(StepKind.GIVE, {**held, "level_key": "owning_member"})
-    systems.read(service, organisation.organisation, system)
+    readings.read(service, organisation.organisation, system)
     return ident, round_id, revocation
 
 
@@ -277,14 +277,14 @@ def test_a_session_that_a_reading_shows_again_has_not_ended(
         session.ended_at, session.ended_as, session.proof = unit.now, "stated", "stated"
     clock.forward(minutes=1)
     assert goes_on()
-    systems.read(service, organisation.organisation, system)
+    readings.read(service, organisation.organisation, system)
     with service.unit(organisation) as unit:
         row = unit.db.get_one(Session, ident)
         assert (row.ended_at, row.proof, row.proved_by) == (None, "contradicted", "postgresql")
         flag = unit.db.scalars(select(Flag).where(Flag.subject_id == ident, Flag.rule == "session_still_there")).one()
         assert (flag.state, flag.severity) == ("open", Severity.CRITICAL)
     world.stop()
-    systems.read(service, organisation.organisation, system)
+    readings.read(service, organisation.organisation, system)
     with service.unit(organisation) as unit:
         assert (unit.db.get_one(Session, ident).ended_as, unit.db.get_one(Session, ident).proof) == (
             "signed_out",

@@ -15,7 +15,8 @@ from openlatch import schemas
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, Conflict, Held, NotAllowed, NotFound, OpenLatchError, Outdated
-from openlatch.service.grants import changes, levels
+from openlatch.service.changes import changes
+from openlatch.service.grants import levels
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.latches import guard

@@ -15,7 +15,7 @@ import pytest
 
 from openlatch.adapters import ADAPTERS, Adapter
 from openlatch.service.revocations import execute
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import System
 from openlatch.worker import tasks
@@ -75,12 +75,12 @@ def test_a_system_that_stalls_holds_up_no_other(
         time.sleep(0.02)
     assert len(waiting) == 2
     try:
-        assert systems.read(slow, organisation.organisation, system) is None
+        assert readings.read(slow, organisation.organisation, system) is None
         assert len(waiting) == 2
         with service.unit(organisation) as unit:
             # It is no fault of the system's, and stays due.
             assert unit.db.get_one(System, system).down_since is None
-            assert system in systems.due(unit)
+            assert system in readings.due(unit)
         _, other = start_ending(service, organisation, well, well.goes)
         assert carry_on(slow, organisation, clock, other) == "confirmed"
         assert well.asked(well.goes) == ""

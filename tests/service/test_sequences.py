@@ -26,8 +26,8 @@ from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import OpenLatchError
 from openlatch.runtime.cluster import Cluster
-from openlatch.service import imports
-from openlatch.service.grants import changes
+from openlatch.service import imports, undo
+from openlatch.service.changes import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.identity import authentication
@@ -40,7 +40,7 @@ from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.requests import requests
-from openlatch.service.revocations import revoke, undo
+from openlatch.service.revocations import revoke
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.access import subgraph

@@ -23,17 +23,9 @@ from openlatch.errors import (
     OpenLatchError,
     ProofNeeded,
 )
-from openlatch.service.access import my_access
-from openlatch.service.identity import (
-    authentication,
-    invitations,
-    own_page,
-    passwords,
-    recovery,
-    second_factor,
-    sign_ins,
-)
+from openlatch.service.identity import authentication, invitations, passwords, recovery, second_factor, sign_ins
 from openlatch.service.notifications import notices
+from openlatch.service.own import my_access, own_page
 from openlatch.service.people import leavers
 from openlatch.service.records import edit
 from openlatch.service.unit import Unit, Viewer

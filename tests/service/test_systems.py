@@ -15,10 +15,12 @@ from openlatch.adapters.mail.sessions import MailSessions
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import Conflict, NotFound, SystemDown, SystemRefused
-from openlatch.service.grants import change_types, changes, provisioning
+from openlatch.service import connections
+from openlatch.service.changes import changes
+from openlatch.service.grants import change_types, provisioning
 from openlatch.service.revocations import revoke
 from openlatch.service.revocations import steps as revocation_steps
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store import journal
 from openlatch.store.tables import Account, Grant, Handle, Person, Resource, Session, System, Term, Use
@@ -40,7 +42,7 @@ def test_what_a_system_has_is_found_taken_away_there_and_proved(
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert world.asked(world.goes) == ""
     assert world.asked(world.stays) == before
-    systems.read(service, organisation.organisation, system)
+    readings.read(service, organisation.organisation, system)
     with service.unit(organisation) as unit:
         assert (unit.db.get_one(Grant, grant).state, grant_of(unit, world, world.stays).state) == ("ended", "active")
         assert chain.verify(journal.export(unit.db, organisation.organisation), journal.head(unit.db)).sound
@@ -97,7 +99,7 @@ def test_drift_is_adopted_with_an_owner_or_restored(
         handle = dict(row.handle)
     adapter = world.adapter()
     adapter.apply(StepKind.REMOVE, handle)
-    outcome = systems.read(service, organisation.organisation, system)
+    outcome = readings.read(service, organisation.organisation, system)
     assert outcome is not None
     assert outcome.missing == 1
     with service.unit(organisation) as unit:
@@ -217,7 +219,7 @@ def test_an_outage_or_pages_that_never_settle_make_nothing_look_gone(
 
     before = live()
     simulated.manners = Manners(down=True)
-    assert systems.read(service, organisation.organisation, system) is None
+    assert readings.read(service, organisation.organisation, system) is None
     usual: Any = simulated.page
 
     def shifting(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -226,7 +228,7 @@ def test_an_outage_or_pages_that_never_settle_make_nothing_look_gone(
 
     simulated.manners = Manners()
     monkeypatch.setattr(simulated, "page", shifting)
-    assert systems.read(service, organisation.organisation, system) is None
+    assert readings.read(service, organisation.organisation, system) is None
     assert live() == before
     with service.unit(organisation) as unit:
         stored = unit.db.get_one(System, system)
@@ -241,10 +243,10 @@ def test_settings_that_do_not_work_are_refused_before_they_are_kept(
     world = make("directory")
     wrong = {**world.settings, "groups": "ou=nowhere,dc=example,dc=org"}
     with pytest.raises(SystemRefused, match="can't read ou=nowhere"):
-        systems.connect(service, organisation, "d", "Directory", "directory", wrong, world.secret)
+        connections.connect(service, organisation, "d", "Directory", "directory", wrong, world.secret)
     away = {**world.settings, "port": 1}
     with pytest.raises(SystemDown):
-        systems.connect(service, organisation, "d", "Directory", "directory", away, world.secret)
+        connections.connect(service, organisation, "d", "Directory", "directory", away, world.secret)
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(System)).all() == []
 
@@ -315,16 +317,18 @@ def test_a_mail_servers_administration_that_fails_is_told_with_what_to_do(
         ({"sessions": "http://"}, SystemDown, "administration did not answer"),
     ):
         with pytest.raises(error, match=said):
-            systems.connect(service, organisation, "m", "M", "mailboxes", {**world.settings, **settings}, world.secret)
+            connections.connect(
+                service, organisation, "m", "M", "mailboxes", {**world.settings, **settings}, world.secret
+            )
     administration = MailSessions(world.settings["sessions"], "wrong")
     with pytest.raises(SystemRefused, match="refused the password") as refused:
         administration.going_on()
     assert "doveadm_password" in refused.value.remedy
     without = {name: value for name, value in world.settings.items() if name != "sessions"}
-    ident = systems.connect(service, organisation, "m", "M", "mailboxes", without, world.secret)
+    ident = connections.connect(service, organisation, "m", "M", "mailboxes", without, world.secret)
     assert world.session is not None
     world.session()
-    outcome = systems.read(service, organisation.organisation, ident)
+    outcome = readings.read(service, organisation.organisation, ident)
     assert outcome is not None
     assert outcome.sessions_seen == 0
     adapter = world.adapter(sessions="")
@@ -340,7 +344,7 @@ def test_what_answers_people_opens_no_secret_of_a_system(
     ident = connect(service, organisation, world)
     key = MultiFernet([Fernet(Fernet.generate_key()), service.cipher])
     worker = replace(service, systems_cipher=key)
-    assert [systems.renew_secrets(worker, organisation) for _ in range(2)] == [1, 0]
+    assert [connections.renew_secrets(worker, organisation) for _ in range(2)] == [1, 0]
     with service.unit(organisation) as unit:
         secret = unit.db.get_one(System, ident).secret
         assert secret is not None
@@ -351,6 +355,6 @@ def test_what_answers_people_opens_no_secret_of_a_system(
         grant = grant_of(unit, world, world.goes).id
         assert revoke.preview(unit, revoke.Wish((grant,)))["steps"]
         begun = revoke.start(unit, revoke.Wish((grant,)), "Over.")
-        systems.ask_to_read(unit, ident)
+        readings.ask_to_read(unit, ident)
     assert carry_on(worker, organisation, clock, begun) == "confirmed"
     assert world.asked(world.goes) == ""

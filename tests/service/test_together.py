@@ -20,15 +20,17 @@ from openlatch.core.journal import chain
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import Proof
 from openlatch.errors import Collision, Conflict, Held, NotFound, OpenLatchError
-from openlatch.service.grants import change_types, changes, provisioning
+from openlatch.service import undo
+from openlatch.service.changes import changes
+from openlatch.service.grants import change_types, provisioning
 from openlatch.service.grants.lifecycle import Choice, Single
 from openlatch.service.latches import guard
 from openlatch.service.offers import preview
 from openlatch.service.people import leavers
 from openlatch.service.requests import requests
-from openlatch.service.revocations import execute, undo
+from openlatch.service.revocations import execute
 from openlatch.service.revocations import revoke as revoke_access
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.tables import AccessRequest, Account, Grant, Level, Person, Session, System, Term
@@ -345,7 +347,7 @@ def the_use_cases(small: Small, world: World, grant: UUID, gone: UUID, request: 
         "suspend": change(change_types.ChangeKind.SUSPEND, grant),
         "change many": change(change_types.ChangeKind.SET_END, *box, until=small.clock() + timedelta(days=9)),
         "undo": within(lambda unit: undo.undo(unit, gone, "By mistake.")),
-        "read": lambda own: systems.read(own, organisation, system),
+        "read": lambda own: readings.read(own, organisation, system),
         "leave": within(leave),
         "grant a request": within(grant_it),
         "resume": change(change_types.ChangeKind.RESUME, small.grant("rota|person|owen|read")),

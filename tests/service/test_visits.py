@@ -14,14 +14,15 @@ from sqlalchemy import select, text
 
 from openlatch.errors import BadInput, Conflict, FactorNeeded, NotAllowed, NotFound, NotSignedIn, ProofNeeded
 from openlatch.processes import free_port
-from openlatch.service.access import my_access
+from openlatch.service import signing_keys
 from openlatch.service.acting import visits
-from openlatch.service.grants import changes
+from openlatch.service.changes import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
-from openlatch.service.identity import authentication, second_factor, signing_keys
+from openlatch.service.identity import authentication, second_factor
 from openlatch.service.lists import register
 from openlatch.service.notifications import notices as notify
 from openlatch.service.offers import send as send_offer
+from openlatch.service.own import my_access
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import JournalEntry, Mail, Notice, Person, Visit

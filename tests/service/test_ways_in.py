@@ -24,8 +24,9 @@ from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import GrantState
 from openlatch.errors import Held
-from openlatch.service import imports
-from openlatch.service.grants import changes, levels, lifecycle
+from openlatch.service import imports, undo
+from openlatch.service.changes import changes
+from openlatch.service.grants import levels, lifecycle
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.grants.terms import TermWish
@@ -40,7 +41,7 @@ from openlatch.service.partners import at_client
 from openlatch.service.people import leavers
 from openlatch.service.records import edit, existing_access, merge
 from openlatch.service.requests import requests
-from openlatch.service.revocations import revoke, undo
+from openlatch.service.revocations import revoke
 from openlatch.service.systems import login_matching
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store.tables import (

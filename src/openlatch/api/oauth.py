@@ -21,8 +21,9 @@ from flask import Blueprint, Response, request
 from openlatch.api.door import refuse_unusable
 from openlatch.api.routing import challenge, the_service, viewer
 from openlatch.errors import NotAllowed, NotSignedIn, OpenLatchError
+from openlatch.service import signing_keys
 from openlatch.service.acting import visits
-from openlatch.service.identity import authentication, signing_keys
+from openlatch.service.identity import authentication
 
 GRANT_TYPE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  the name of a type, by RFC 8693

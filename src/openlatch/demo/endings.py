@@ -10,11 +10,12 @@ from psycopg import sql
 from sqlalchemy import select
 
 from openlatch.core.vocabulary import Proof
-from openlatch.service.exposure import guard_changes, system_guards, tell_guards
-from openlatch.service.grants import changes
+from openlatch.service import connections
+from openlatch.service.changes import changes
+from openlatch.service.exposure import guard_changes, system_guards
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.revocations import execute, revoke, steps
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings, tell_guards
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import AccessRule, Account, Exposure, Grant, Handle, Resource, Session, Step, System
 from openlatch.test_systems import calendars
@@ -31,7 +32,7 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
     """Let it have happened. ``viewer`` is the administrator, ``url`` the telemetry database as its owner."""
     for role, member in (TAKEN, GIVEN_AGAIN):
         _grant(url, role, member)
-    systems.read(service, viewer.organisation, telemetry)
+    readings.read(service, viewer.organisation, telemetry)
     for role, member in (TAKEN, GIVEN_AGAIN):
         with service.unit(viewer) as unit:
             wanted = (
@@ -70,7 +71,7 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
         read = list(unit.db.scalars(select(System.id).where((System.id == telemetry) | (System.name == REOPENED))))
     _grant(url, *GIVEN_AGAIN)
     for system in read:
-        systems.read(service, viewer.organisation, system)
+        readings.read(service, viewer.organisation, system)
     _switch_guards_off(service, viewer)
     with service.unit(viewer) as unit:
         office = (
@@ -87,11 +88,11 @@ def _switch_guards_off(service: Service, viewer: Viewer) -> None:
     """Systems that were told of the guard had it, until somebody switched it off there."""
     with service.unit(viewer) as unit:
         told = system_guards.able(unit)
-        adapters = {system.id: systems.adapter_for(service, system) for system in told}
+        adapters = {system.id: connections.adapter_for(service, system) for system in told}
     for ident, adapter in adapters.items():
         tell_guards.carry_out(service, viewer.organisation, ident)
         adapter.set_guards([], system_guards.PREFIX)
-        systems.read(service, viewer.organisation, ident)
+        readings.read(service, viewer.organisation, ident)
 
 
 # What somebody judged of things that are open, by the name of the resource, and how many days ago.

@@ -10,6 +10,7 @@ from cryptography.fernet import Fernet
 
 from openlatch.adapters import ADAPTERS, Reading, class_of
 from openlatch.runtime.settings import Settings
+from openlatch.service import connections
 
 
 @click.command()
@@ -78,7 +79,6 @@ def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, 
     """Connect the system NAME to the organisation SLUG. It is tried before it is stored, and read."""
     from openlatch.runtime import serving
     from openlatch.service.identity import authentication
-    from openlatch.service.systems import systems
 
     settings = _settings(kind, given)
     if password is None:
@@ -87,7 +87,9 @@ def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, 
     adapter.check()
     reading = Reading.of(adapter.read())
     service = serving.assemble(Settings.load())
-    systems.connect(service, authentication.service_viewer(service, slug), key or name, name, kind, settings, password)
+    connections.connect(
+        service, authentication.service_viewer(service, slug), key or name, name, kind, settings, password
+    )
     click.echo(json.dumps({"accounts": len(reading.accounts), "grants": len(reading.holdings)}))
 
 

@@ -26,7 +26,8 @@ from openlatch.private_files import appended
 from openlatch.processes import CantStart, free_port, is_free
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.surroundings import Surroundings
-from openlatch.service.systems import systems
+from openlatch.service import connections
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import engine_for, transaction
 from openlatch.store.migrate import APP_ROLE, WEB_ROLE, WORKER_ROLE, Passwords, migrate
@@ -159,8 +160,8 @@ class Demo:
             is_known = system.settings == settings
         if not is_known:
             name, word = loader.TELEMETRY, kept.adapter_password
-            systems.connect(service, viewer, name, name, "postgresql", settings, word)
-        systems.read(service, organisation, system.id)
+            connections.connect(service, viewer, name, name, "postgresql", settings, word)
+        readings.read(service, organisation, system.id)
         assert self.around is not None
         self.around.connect(service, organisation)
         if not loader.has_played(service, organisation):

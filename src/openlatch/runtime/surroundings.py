@@ -15,7 +15,8 @@ from sqlalchemy import select
 
 from openlatch.demo import loader
 from openlatch.processes import CantStart, usual_port
-from openlatch.service.systems import systems
+from openlatch.service import connections
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import System
 from openlatch.test_systems import calendars, cloud, directory, host, mailboxes
@@ -95,8 +96,8 @@ class Surroundings:
                 known = unit.db.scalars(select(System).where(System.key == name)).first()
                 ident = known.id if known is not None and known.settings == settings else None
             if ident is None:
-                ident = systems.connect(service, viewer, name, name, kind, settings, self.secret)
-            systems.read(service, organisation, ident)
+                ident = connections.connect(service, viewer, name, name, kind, settings, self.secret)
+            readings.read(service, organisation, ident)
 
     def stop(self) -> None:
         """Stop what was started."""

@@ -19,8 +19,8 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
 from openlatch.errors import ProofNeeded, ReadOnly
+from openlatch.service.call_slots import Rooms
 from openlatch.service.permissions import Sight
-from openlatch.service.systems.call_slots import Rooms
 from openlatch.store import journal
 from openlatch.store.database import told_apart, transaction
 from openlatch.store.flags.evaluate_many import Ruling

@@ -25,12 +25,14 @@ from structlog import get_logger
 
 from openlatch import schemas
 from openlatch.errors import Collision, OpenLatchError
+from openlatch.service import connections, signing_keys
 from openlatch.service.acting import visits
-from openlatch.service.exposure import apply, drafts, tell_guards
+from openlatch.service.changes import large_changes
+from openlatch.service.exposure import drafts
 from openlatch.service.exposure import evaluate as exposures
 from openlatch.service.flags import flags, weekly_letter
-from openlatch.service.grants import end_reminders, hand_tasks, large_changes, provisioning
-from openlatch.service.identity import passwords, signing_keys
+from openlatch.service.grants import end_reminders, hand_tasks, provisioning
+from openlatch.service.identity import passwords
 from openlatch.service.journal import signed_heads
 from openlatch.service.latches import guard
 from openlatch.service.lists import saved_filters
@@ -41,7 +43,7 @@ from openlatch.service.people import erasure
 from openlatch.service.requests import requests
 from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
 from openlatch.service.revocations import execute, revoke
-from openlatch.service.systems import sealed_secrets, setup, systems
+from openlatch.service.systems import apply_rules, readings, sealed_secrets, setup, tell_guards
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import (
@@ -74,7 +76,7 @@ def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Ca
             service.wake("carry_out", {"organisation": organisation, "revocation": revocation}, back)
 
     def read_system(organisation: str, system: str) -> None:
-        systems.read(service, UUID(organisation), UUID(system))
+        readings.read(service, UUID(organisation), UUID(system))
 
     def evaluate(organisation: str) -> None:
         exposures.every_account(service, UUID(organisation))
@@ -148,7 +150,7 @@ def _work_out_draft(service: Service, organisation: str, draft: str) -> None:
 
 
 def _apply_draft(service: Service, organisation: str, draft: str) -> None:
-    back = apply.carry_out(service, UUID(organisation), UUID(draft))
+    back = apply_rules.carry_out(service, UUID(organisation), UUID(draft))
     if back is not None:
         service.wake("apply_draft", {"organisation": organisation, "draft": draft}, back)
 
@@ -223,9 +225,9 @@ def _wake_for_due(service: Service, viewer: Viewer) -> None:
         named = {"organisation": str(viewer.organisation)}
         due = [("carry_out", {**named, "revocation": str(i)}) for i in execute.unfinished(unit)]
         due += [("settle", {**named, "grant": str(i)}) for i in provisioning.due(unit)]
-        due += [("read_system", {**named, "system": str(i)}) for i in systems.due(unit)]
+        due += [("read_system", {**named, "system": str(i)}) for i in readings.due(unit)]
         due += [("change_many", {**named, "change": str(i)}) for i in large_changes.going_on(unit)]
-        due += [("apply_draft", {**named, "draft": str(i)}) for i in apply.going_on(unit)]
+        due += [("apply_draft", {**named, "draft": str(i)}) for i in apply_rules.going_on(unit)]
         due += [("send_mail", named)] if notices.waiting(unit) else []
     for task, arguments in due:
         service.wake(task, arguments, None)
@@ -275,7 +277,7 @@ def look_at_everything(service: Service) -> None:
     """Evaluate every rule, in every organisation."""
     tidy(service)
     for organisation in organisations(service):
-        systems.renew_secrets(service, Viewer.itself(organisation))
+        connections.renew_secrets(service, Viewer.itself(organisation))
         service.wake("evaluate", {"organisation": str(organisation)}, None)
 
 

@@ -10,7 +10,8 @@ from openlatch.api.routes.latches import latch_setting
 from openlatch.api.routing import api
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
-from openlatch.service.access import charts, my_access, queries
+from openlatch.service.access import charts, queries
+from openlatch.service.own import my_access
 from openlatch.service.unit import Unit
 
 

@@ -13,10 +13,8 @@ from openlatch.api.routes.lists import list_query
 from openlatch.api.routing import api
 from openlatch.core.exposure import form
 from openlatch.service.exposure import (
-    apply,
     boundary,
     boundary_changes,
-    close,
     drafts,
     expected,
     guard_changes,
@@ -27,7 +25,9 @@ from openlatch.service.exposure import (
     pages,
 )
 from openlatch.service.lists import register
+from openlatch.service.revocations import close_exposures as close
 from openlatch.service.revocations import steps
+from openlatch.service.systems import apply_rules
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import Page
 
@@ -226,7 +226,7 @@ def draft_access_rules(unit: Unit, ident: UUID, body: schemas.MakeDraft) -> dict
 )
 def apply_rule_draft(unit: Unit, ident: UUID, body: schemas.ApplyDraft) -> dict[str, Any]:
     """The worker sets them in the account’s system; fetch the draft until the system shows them, or it has failed."""
-    return apply.ask(unit, ident, body.reason)
+    return apply_rules.ask(unit, ident, body.reason)
 
 
 @api.add("GET", "/rule-drafts", "The latest drafts of access rules", schemas.RuleDrafts)

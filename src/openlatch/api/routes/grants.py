@@ -8,7 +8,8 @@ from uuid import UUID
 from openlatch import schemas
 from openlatch.api.routing import api, if_match
 from openlatch.core.vocabulary import Reach
-from openlatch.service.grants import change_types, changes, large_changes, levels, lifecycle, terms, usage
+from openlatch.service.changes import changes, large_changes
+from openlatch.service.grants import change_types, levels, lifecycle, terms, usage
 from openlatch.service.grants.terms import TermWish
 from openlatch.service.lists import register
 from openlatch.service.records import edit

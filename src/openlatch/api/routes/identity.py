@@ -12,16 +12,8 @@ from openlatch import schemas
 from openlatch.api.routing import COOKIE, PREFIX, api, origin, the_service
 from openlatch.core.vocabulary import Role
 from openlatch.errors import NotAllowed
-from openlatch.service.access import my_access
-from openlatch.service.identity import (
-    authentication,
-    invitations,
-    own_page,
-    passwords,
-    recovery,
-    second_factor,
-    sign_ins,
-)
+from openlatch.service.identity import authentication, invitations, passwords, recovery, second_factor, sign_ins
+from openlatch.service.own import my_access, own_page
 from openlatch.service.unit import Unit, Viewer
 
 ONE = "/sign-ins/<uuid:ident>"

@@ -6,7 +6,7 @@ from typing import Any
 
 from openlatch import schemas
 from openlatch.api.routing import api
-from openlatch.service.access import my_access
+from openlatch.service.own import my_access
 from openlatch.service.unit import Unit
 
 

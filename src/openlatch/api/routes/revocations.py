@@ -7,8 +7,9 @@ from uuid import UUID
 
 from openlatch import schemas
 from openlatch.api.routing import api
+from openlatch.service import undo
 from openlatch.service.revocations import revoke as revoke_access
-from openlatch.service.revocations import steps, undo
+from openlatch.service.revocations import steps
 from openlatch.service.unit import Unit
 
 STEP = "/revocations/<uuid:ident>/steps/<uuid:step>"

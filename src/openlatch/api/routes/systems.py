@@ -9,7 +9,7 @@ from openlatch import schemas
 from openlatch.api.routing import api, if_match
 from openlatch.service.grants import hand_tasks, levels
 from openlatch.service.lists import register
-from openlatch.service.systems import login_matching, setup, systems
+from openlatch.service.systems import login_matching, readings, setup
 from openlatch.service.unit import Unit
 
 ONE = "/systems/<uuid:ident>"
@@ -111,14 +111,14 @@ def assign_task(unit: Unit, ident: UUID, body: schemas.TaskAssign) -> dict[str, 
 @api.add("POST", f"{SYSTEM}/read", "Read a system soon", schemas.Done, query=schemas.ReadOptions, status=202)
 def read_system(unit: Unit, ident: UUID, query: schemas.ReadOptions) -> dict[str, Any]:
     """The worker reads it; the event stream tells how far it has come."""
-    systems.ask_to_read(unit, ident, query.fully)
+    readings.ask_to_read(unit, ident, query.fully)
     return {"done": True}
 
 
 @api.add("PUT", f"{SYSTEM}/reading", "Say how often a system is read", schemas.SystemRow, body=schemas.SetReading)
 def set_reading(unit: Unit, ident: UUID, body: schemas.SetReading) -> dict[str, Any]:
     """Besides when somebody asks for it."""
-    systems.set_schedule(unit, ident, body.read_every)
+    readings.set_schedule(unit, ident, body.read_every)
     unit.db.flush()
     return register.one(unit, "systems", ident)
 

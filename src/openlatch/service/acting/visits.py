@@ -22,8 +22,8 @@ from openlatch.core.register import Holder, Register
 from openlatch.core.time_windows import last_day
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn
+from openlatch.service import signing_keys
 from openlatch.service.grants import usage
-from openlatch.service.identity import signing_keys
 from openlatch.service.latches import guard
 from openlatch.service.unit import Inside, Service, Unit, Viewer
 from openlatch.store.access import subgraph

@@ -20,9 +20,9 @@ from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.service import locks
+from openlatch.service.connections import adapter_for
 from openlatch.service.flags import flags
 from openlatch.service.notifications import notices
-from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term

@@ -20,7 +20,7 @@ from structlog import get_logger
 from openlatch.core.journal import tree_heads as core
 from openlatch.core.journal.merkle_tree import Tree, inclusion_proof
 from openlatch.errors import OpenLatchError
-from openlatch.service.identity import signing_keys
+from openlatch.service import signing_keys
 from openlatch.service.journal.timestamps import stamp
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer

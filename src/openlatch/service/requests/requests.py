@@ -17,7 +17,8 @@ from openlatch.core.time_windows import Window, end_in_words, end_of_last_day
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, TooMany
 from openlatch.service import locks
-from openlatch.service.grants import changes, lifecycle, terms
+from openlatch.service.changes import changes
+from openlatch.service.grants import lifecycle, terms
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.latches import guard

@@ -15,12 +15,14 @@ from openlatch.core.time_windows import day_in_words
 from openlatch.core.vocabulary import FlagState, GrantState, ItemState, Proof, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
 from openlatch.service.attempt import attempt
-from openlatch.service.exposure import access_rules, apply, judge, narrow
+from openlatch.service.changes import changes
+from openlatch.service.exposure import access_rules, judge, narrow
 from openlatch.service.flags import flags
-from openlatch.service.grants import change_types, changes
+from openlatch.service.grants import change_types
 from openlatch.service.latches import guard
 from openlatch.service.offers import send as send_offer
 from openlatch.service.revocations import confirm, revoke
+from openlatch.service.systems import apply_rules
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import (
@@ -172,7 +174,7 @@ def _narrow(unit: Unit, item: Item, reason: str) -> None:
     ).all()
     together = [each for each in found if each is item or _can_be_narrowed(unit, each)]
     draft = _narrowed(unit, item, [each.subject_id for each in together])
-    apply.start(unit, draft, reason)
+    apply_rules.start(unit, draft, reason)
     for each in together:
         each.draft_id = draft.id
     unit.db.flush()
@@ -190,7 +192,7 @@ def _narrowed(unit: Unit, item: Item, resources: Sequence[UUID]) -> RuleDraft:
     """A draft of rules that narrows resources. Conflict where the system can't be given it, or it is not narrower."""
     assert item.account_id is not None
     draft = narrow.resources(unit, item.account_id, resources)
-    apply.refuse(unit, draft)
+    apply_rules.refuse(unit, draft)
     return draft
 
 

@@ -17,7 +17,7 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
-from openlatch.service.identity import signing_keys
+from openlatch.service import signing_keys
 from openlatch.service.journal import signed_heads
 from openlatch.service.reviews import report, rounds
 from openlatch.service.unit import Service, Unit, Viewer

@@ -24,10 +24,10 @@ from openlatch.core.revocations import step_states
 from openlatch.core.vocabulary import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
 from openlatch.service import locks
+from openlatch.service.connections import adapter_for
 from openlatch.service.flags import flags
 from openlatch.service.grants import provisioning
 from openlatch.service.revocations import confirm, transitions
-from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import alone
 from openlatch.store.due import is_over

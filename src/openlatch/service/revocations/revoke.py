@@ -25,11 +25,11 @@ from openlatch.core.vocabulary import GrantState, HolderKind, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
+from openlatch.service.connections import adapter_for
 from openlatch.service.grants import hand_tasks, provisioning, terms
 from openlatch.service.latches import guard
 from openlatch.service.revocations import confirm, transitions
 from openlatch.service.revocations.preview import Prepared, shown, with_fingerprint
-from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Unit
 from openlatch.store.access import mapping, subgraph
 from openlatch.store.lists.register import LIVE

@@ -11,7 +11,7 @@ from sqlalchemy import delete, func, select
 
 from openlatch.adapters import ADAPTERS, class_of
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
-from openlatch.service import locks
+from openlatch.service import connections, locks
 from openlatch.service.records.edit import counted_words
 from openlatch.service.systems import sealed_secrets
 from openlatch.service.unit import Service, Unit, Viewer
@@ -143,7 +143,7 @@ def _secret_of(service: Service, viewer: Viewer, sealed: bytes | None, system: U
         return sealed_secrets.opened(service, sealed)
     with service.unit(viewer) as unit:
         row = unit.db.get_one(System, system)
-        cipher = service.systems_cipher or service.cipher
+        cipher = connections.secrets_cipher(service)
         if row.secret is None:
             return ""
         return cipher.decrypt(row.secret).decode()
@@ -160,7 +160,7 @@ def open_sealed(service: Service, viewer: Viewer, trial_id: UUID, system: UUID) 
             return
         if row.secret is not None:
             secret = sealed_secrets.opened(service, row.secret)
-            cipher = service.systems_cipher or service.cipher
+            cipher = connections.secrets_cipher(service)
             held = unit.db.get_one(System, system, with_for_update=True)
             held.secret = cipher.encrypt(secret.encode())
             held.stamps, held.read_fully_at, held.next_read_at = {}, None, unit.now

@@ -6,8 +6,9 @@ from datetime import datetime
 from uuid import UUID
 
 from openlatch.errors import NotFound, SystemDown, SystemRefused
+from openlatch.service import connections
 from openlatch.service.exposure.system_guards import AGAIN, PREFIX, as_told, fail, rows_of
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import System
 
@@ -22,7 +23,7 @@ def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | N
         rows = rows_of(unit, ident)
         wanted = [as_told(unit, row) for row in rows if row.state != "off"]
         try:
-            adapter = systems.adapter_for(service, system)
+            adapter = connections.adapter_for(service, system)
         except (NotFound, SystemRefused) as error:
             fail(rows, error.detail)
             return None
@@ -38,4 +39,4 @@ def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | N
                 fail(rows_of(unit, ident), error.detail)
                 unit.announce("exposure_guards")
             return None
-    return None if systems.read(service, organisation, ident) is not None else service.clock() + AGAIN
+    return None if readings.read(service, organisation, ident) is not None else service.clock() + AGAIN

@@ -16,10 +16,10 @@ from openlatch.core.exposure import document
 from openlatch.core.exposure.comparison import Change
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
-from openlatch.service import locks
+from openlatch.service import connections, locks
 from openlatch.service.canonical_json import fingerprint
 from openlatch.service.exposure import draft_changes, drafts, guards
-from openlatch.service.systems import systems
+from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import AccessRule, Account, Item, RuleDraft, System
 
@@ -127,7 +127,7 @@ def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | N
             with service.unit(viewer) as unit:
                 _end(unit, ident, error.detail)
             return None
-    if systems.read(service, organisation, system) is None:
+    if readings.read(service, organisation, system) is None:
         return service.clock() + AGAIN
     with service.unit(viewer) as unit:
         _end(unit, ident, "The system took the rules, and shows others.")
@@ -147,7 +147,7 @@ def _begin(unit: Unit, ident: UUID) -> tuple[Task, UUID, Adapter] | None:
         task = _task(unit, row, account)
         _ask_guards(unit, row, account)
         system = unit.db.get_one(System, account.system_id)
-        return task, system.id, systems.adapter_for(unit.service, system)
+        return task, system.id, connections.adapter_for(unit.service, system)
     except (Conflict, NotFound, SystemRefused) as error:
         _fail(unit, row, error.detail)
     except document.Unreadable as error:

@@ -18,7 +18,7 @@ from sqlalchemy.exc import DBAPIError
 from openlatch.errors import BadInput, Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
-from openlatch.service.grants import changes
+from openlatch.service.changes import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import alone

@@ -19,13 +19,13 @@ from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing, S
 from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
+from openlatch.service.connections import adapter_for
 from openlatch.service.flags import flags
 from openlatch.service.grants import lifecycle, terms
 from openlatch.service.latches import guard
 from openlatch.service.offers import send as send_offer
 from openlatch.service.revocations import execute, transitions
 from openlatch.service.revocations import steps as revocation_steps
-from openlatch.service.systems.systems import adapter_for
 from openlatch.service.unit import Unit
 from openlatch.store.access import mapping, subgraph
 from openlatch.store.database import alone

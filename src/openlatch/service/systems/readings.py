@@ -8,14 +8,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
-from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 from sqlalchemy import func, or_, select, text, update
 
-from openlatch.adapters import Adapter
-from openlatch.errors import BadInput, NotAllowed, NotFound, SystemDown, SystemRefused
+from openlatch.errors import BadInput, NotFound, SystemDown, SystemRefused
+from openlatch.service import connections
 from openlatch.service.systems.comparison import Comparison, Outcome
 from openlatch.service.systems.staging import Spool
 from openlatch.service.unit import Service, Unit, Viewer
@@ -29,82 +27,13 @@ FULLY_EVERY = timedelta(days=1)
 MOST_MINUTES = 7 * 24 * 60
 
 
-def connect(
-    service: Service, viewer: Viewer, key: str, name: str, kind: str, settings: dict[str, Any], secret: str
-) -> UUID:
-    """Add a system, or change how it is reached; gives its id. Its secret is encrypted before it is stored.
-
-    It is tried first, outside any transaction: a secret that does not work is refused before it is kept, with what is
-    missing.
-    """
-    if not viewer.administrator:
-        raise NotAllowed("Only an administrator may do this.", "Ask an administrator of your organisation.")
-    if kind not in service.adapters:
-        raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(service.adapters)}.")
-    service.adapters[kind](settings, secret).check()
-    with service.unit(viewer) as unit:
-        unit.sight.require_administrator()
-        system = unit.db.scalars(select(System).where(System.key == key).with_for_update()).first()
-        if system is None:
-            system = System(organisation_id=unit.viewer.organisation, key=key, name=name)
-            unit.db.add(system)
-        system.name, system.kind, system.settings = name, kind, settings
-        system.secret = _cipher(service).encrypt(secret.encode())
-        # What was read elsewhere says nothing of what is here.
-        system.stamps, system.read_fully_at = {}, None
-        unit.db.flush()
-        unit.record("system.connected", "system", system.id, name, settings=settings)
-        unit.wake("read_system", system=system.id)
-        return system.id
-
-
-def adapter_for(service: Service, system: System) -> Adapter:
-    """The adapter of a system. NotFound when its steps are carried out by hand."""
-    maker = service.adapters.get(system.kind)
-    if maker is None or not system.has_secret:
-        raise NotFound(f"{system.name} is not connected; what happens there is done by hand.")
-    if not service.holds_secrets:
-        return maker(system.settings, "")
-    try:
-        assert system.secret is not None
-        secret = _cipher(service).decrypt(system.secret).decode()
-    except InvalidToken as error:
-        raise SystemRefused(
-            f"The secret of {system.name} can't be opened with the key that this process has.",
-            "Give the worker the systems_key by which it was encrypted, or connect the system again.",
-        ) from error
-    return maker(system.settings, secret)
-
-
-def _cipher(service: Service) -> Fernet | MultiFernet:
-    return service.systems_cipher or service.cipher
-
-
-def renew_secrets(service: Service, viewer: Viewer) -> int:
-    """Encrypt the secrets of systems by the key of their own, where they are not yet; gives how many were not."""
-    if service.systems_cipher is None:
-        return 0
-    with service.unit(viewer) as unit:
-        rows = unit.db.scalars(select(System).where(System.has_secret).with_for_update()).all()
-        renewed = 0
-        for row in rows:
-            assert row.secret is not None
-            try:
-                plain = service.cipher.decrypt(row.secret)
-            except InvalidToken:
-                continue
-            row.secret = service.systems_cipher.encrypt(plain)
-            renewed += 1
-        return renewed
-
-
 def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:
     """Have the worker read a system soon; ``fully`` also what it says has not changed.
 
     While it is being read already, it is read once more after that.
     """
     system = _locked(unit, ident)
-    adapter_for(unit.service, system)
+    connections.adapter_for(unit.service, system)
     system.next_read_at = unit.now
     if fully:
         system.read_fully_at = None
@@ -170,7 +99,7 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
     begun = service.clock()
     with service.unit(viewer) as unit:
         system = unit.db.get_one(System, ident)
-        adapter = adapter_for(service, system)
+        adapter = connections.adapter_for(service, system)
         fully = system.read_fully_at is None or system.read_fully_at <= begun - FULLY_EVERY
         stamps = {} if fully else _trusted(unit, system)
         system.reading_since, system.reading_seen = begun, 0

@@ -14,10 +14,10 @@ from openlatch.core.files.records import BadField
 from openlatch.core.files.records import address as read_address
 from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
-from openlatch.service.access.my_access import PROOF_LIFE
 from openlatch.service.identity import recovery, sign_ins
 from openlatch.service.notifications import notices
 from openlatch.service.offers import send as send_offer
+from openlatch.service.own.my_access import PROOF_LIFE
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AddressProof, ApiToken, Person, PersonAddress, SignIn, WebSession
 

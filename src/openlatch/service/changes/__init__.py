@@ -1,0 +1,1 @@
+"""Changes to grants, one or many at once."""
