@@ -18,7 +18,7 @@ from openlatch.adapters import NOTHING, Adapter, Found, FoundLevel, Holding, Log
 from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.core.vocabulary import Reach
 from openlatch.service import connections
-from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.revocations import execute, prepare, revoke, steps
 from openlatch.service.systems import readings
 from openlatch.service.systems.comparison import Comparison
 from openlatch.service.systems.staging import Spool
@@ -191,7 +191,7 @@ def a_large_plan(bench: Bench) -> Result:
 
         def plan() -> None:
             with bench.service.unit(bench.viewer) as unit:
-                begun.append(revoke.start(unit, revoke.Wish(grants=grants), "Bench."))
+                begun.append(revoke.start(unit, prepare.Wish(grants=grants), "Bench."))
 
         def carry() -> None:
             execute.carry_out(bench.service, bench.viewer.organisation, begun[-1])

@@ -31,8 +31,8 @@ from openlatch.processes import free_port
 from openlatch.runtime.cluster import Cluster
 from openlatch.service import connections
 from openlatch.service import imports as importing_service
-from openlatch.service.flags import flags
-from openlatch.service.revocations import execute
+from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.revocations import execute, prepare
 from openlatch.service.revocations import revoke as revoke_access
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
@@ -184,11 +184,11 @@ def every_rule(bench: Bench) -> Result:
     notes = []
     organisation = bench.viewer.organisation
     if bench.size.grants <= WHOLE_FIRST_TIME:
-        first = timed(lambda: flags.evaluate_all(bench.service, organisation))
+        first = timed(lambda: evaluate_flags.evaluate_all(bench.service, organisation))
     else:
         first = timed(lambda: _keep_found(bench))
     before = _resident_now()
-    ours = min(timed(lambda: flags.evaluate_all(bench.service, organisation)) for _ in range(3))
+    ours = min(timed(lambda: evaluate_flags.evaluate_all(bench.service, organisation)) for _ in range(3))
     grown = _resident_now() - before
     named = {"free": sorted(FREE_MAIL), "organisation": organisation}
     floors, counted = [], 0
@@ -212,8 +212,10 @@ def _keep_found(bench: Bench) -> None:
     """Keep what the rules find, without the flags: what a first evaluation leaves to compare with."""
     with bench.service.unit(Viewer.itself(bench.viewer.organisation)) as unit:
         for subject in SOURCES:
-            for ids in batched(evaluate_many.differing(unit.db, flags.ruling(unit), subject, unit.now), 20_000):
-                seen = evaluate_many.look(unit.db, flags.ruling(unit), subject, ids, unit.now)
+            for ids in batched(
+                evaluate_many.differing(unit.db, evaluate_flags.ruling(unit), subject, unit.now), 20_000
+            ):
+                seen = evaluate_many.look(unit.db, evaluate_flags.ruling(unit), subject, ids, unit.now)
                 rows = [
                     {
                         "subject_id": s.id,
@@ -315,7 +317,7 @@ def _change_one(bench: Bench, ident: UUID, change: tuple[str, list[Any]], looked
         driver_of(unit.db).execute(statement, [*values, ident], prepare=True)
         unit.record("grant.changed", "grant", ident, "bench")
         if looked_at_as:
-            flags.evaluate(unit, **{looked_at_as: [ident]})
+            evaluate_flags.evaluate(unit, **{looked_at_as: [ident]})
 
 
 _REACHING = """
@@ -612,7 +614,7 @@ def revoke_until_confirmed(bench: Bench) -> Result:
 
         def revoke() -> None:
             with bench.service.unit(bench.viewer) as unit:
-                ident = revoke_access.start(unit, revoke_access.Wish(grants=(grants[next(mine)],)), "Bench.")
+                ident = revoke_access.start(unit, prepare.Wish(grants=(grants[next(mine)],)), "Bench.")
             execute.carry_out(bench.service, bench.viewer.organisation, ident)
 
         def hand() -> None:

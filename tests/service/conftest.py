@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 from openlatch.core.flags import RULES
 from openlatch.runtime.cluster import Cluster
 from openlatch.service import imports
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import authentication
 from openlatch.service.lists import register
 from openlatch.service.unit import Service, Unit, Viewer
@@ -197,7 +197,7 @@ def small_template(cluster: Cluster) -> str:
         with service.unit(organisation) as unit:
             report = imports.bring(unit, kind, "csv", io.BytesIO(written.encode()), keep_good=False, try_only=False)
         assert report.kept, report.errors
-    flags.evaluate_all(service, organisation.organisation)
+    evaluate_flags.evaluate_all(service, organisation.organisation)
     with service.unit(organisation) as unit:
         unit.db.scalars(select(Person).where(Person.name == "Ada Admin")).one().key = "ada"
     service.engine.dispose()
@@ -234,7 +234,7 @@ def lagging(unit: Unit) -> list[str]:
     def said(found: list[int]) -> list[str]:
         return [f"{keys[number // ROOM]} {number % ROOM}" for number in found]
 
-    stands = flags.ruling(unit)
+    stands = evaluate_flags.ruling(unit)
     return [
         f"{subject}: {said(seen.before)} should be {said(seen.found)} for {dict(seen.facts)}"
         for subject in evaluate_many.LISTS

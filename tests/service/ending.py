@@ -8,7 +8,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.service import connections
-from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.revocations import execute, prepare, revoke, steps
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Account, Grant, Handle
@@ -35,7 +35,7 @@ def grant_of(unit: Unit, world: World, who: str) -> Grant:
 def start_ending(service: Service, viewer: Viewer, world: World, who: str) -> tuple[UUID, UUID]:
     with service.unit(viewer) as unit:
         grant = grant_of(unit, world, who).id
-        return grant, revoke.start(unit, revoke.Wish(grants=(grant,)), "The season is over.")
+        return grant, revoke.start(unit, prepare.Wish(grants=(grant,)), "The season is over.")
 
 
 def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, turns: int = 12) -> str:

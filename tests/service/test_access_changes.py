@@ -27,10 +27,11 @@ from openlatch.service.offers import page as offer_page
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
-from openlatch.service.requests import requests
-from openlatch.service.requests.requests import Wish
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.requests import ask as ask_access
+from openlatch.service.requests.ask import Wish
 from openlatch.service.reviews import calendar_feed
-from openlatch.service.revocations import revoke, steps
+from openlatch.service.revocations import prepare, revoke, steps
 from openlatch.store.lists import register as register_lists
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Grant, HandTask, Offer, Person, Resource, Revocation, Step, Term
@@ -130,19 +131,19 @@ def test_more_time_is_asked_for_in_one_step_and_given_on_the_same_grant(small: S
     """As was asked or less; never a second grant; and only on what is one's own."""
     grant = accepted(small, "owen", Choice((small.level("read"),), last_day=date(2026, 4, 30)))
     with pytest.raises(NotFound), small.acting("mara") as unit:
-        requests.ask(unit, Wish("For me, too.", extends=grant))
+        ask_access.ask(unit, Wish("For me, too.", extends=grant))
     with pytest.raises(BadInput, match="30 April 2026 already"), small.acting("owen") as unit:
-        requests.ask(unit, Wish("A bit less.", extends=grant, last_day=date(2026, 4, 1)))
+        ask_access.ask(unit, Wish("A bit less.", extends=grant, last_day=date(2026, 4, 1)))
     with small.acting("owen") as unit:
-        asked = requests.ask(unit, Wish("The season is longer.", extends=grant, last_day=date(2026, 6, 30)))
-        again = requests.ask(unit, Wish("It is even longer.", extends=grant, last_day=date(2026, 7, 31)))
-        other = requests.ask(unit, Wish("Something else.", account_name="Box", level=small.level("run")))
+        asked = ask_access.ask(unit, Wish("The season is longer.", extends=grant, last_day=date(2026, 6, 30)))
+        again = ask_access.ask(unit, Wish("It is even longer.", extends=grant, last_day=date(2026, 7, 31)))
+        other = ask_access.ask(unit, Wish("Something else.", account_name="Box", level=small.level("run")))
     assert (asked["id"], other["id"] != asked["id"]) == (again["id"], True)
     assert small.told("ines")[-2] == "Owen asks for more time for access to Box: The season is longer."
     with pytest.raises(BadInput, match="longer than was asked"), small.acting("ines") as unit:
-        requests.grant(unit, asked["id"], Choice(last_day=date(2026, 9, 30)), "", None, None)
+        answer_request.grant(unit, asked["id"], Choice(last_day=date(2026, 9, 30)), "", None, None)
     with small.acting("ines") as unit:
-        done = requests.grant(unit, asked["id"], Choice(last_day=date(2026, 6, 30)), "Until June.", None, None)
+        done = answer_request.grant(unit, asked["id"], Choice(last_day=date(2026, 6, 30)), "Until June.", None, None)
     assert (done["grant_id"], untils(small, grant)) == (grant, [date(2026, 6, 30)])
     assert small.told("owen")[-1] == (
         "Ines granted your request: your access to Box runs to the end of 30 June 2026. Until June."
@@ -156,11 +157,13 @@ def test_a_request_for_what_is_held_makes_it_longer_and_no_second_grant(small: S
     """And is refused where it would give nothing more."""
     grant = accepted(small, "owen", Choice((small.level("read"),), last_day=date(2026, 4, 30)))
     with small.acting("owen") as unit:
-        asked = requests.ask(unit, Wish("Again.", account_name="Box", level=small.level("read")))["id"]
+        asked = ask_access.ask(unit, Wish("Again.", account_name="Box", level=small.level("read")))["id"]
     with pytest.raises(Conflict, match="for as long"), small.acting("ines") as unit:
-        requests.grant(unit, asked, Choice(last_day=date(2026, 4, 15)), "", None, None)
+        answer_request.grant(unit, asked, Choice(last_day=date(2026, 4, 15)), "", None, None)
     with small.acting("ines") as unit:
-        assert requests.grant(unit, asked, Choice(last_day=date(2026, 5, 31)), "", None, None)["grant_id"] == grant
+        assert (
+            answer_request.grant(unit, asked, Choice(last_day=date(2026, 5, 31)), "", None, None)["grant_id"] == grant
+        )
     assert untils(small, grant) == [date(2026, 5, 31)]
 
 
@@ -340,7 +343,7 @@ def test_a_task_is_dropped_when_the_access_is_ended_before_it_was_given(small: S
     grant = accepted(small, "owen", Choice((small.level("read"),)))
     (task,) = open_tasks(small)
     with small.acting("ines") as unit:
-        ident = revoke.start(unit, revoke.Wish((grant,)), "Not needed after all.")
+        ident = revoke.start(unit, prepare.Wish((grant,)), "Not needed after all.")
     assert open_tasks(small) == []
     with pytest.raises(Conflict, match="not to be done any more"), small.acting("ines") as unit:
         hand_tasks.done(unit, task.id, "I did it.", None)
@@ -365,7 +368,7 @@ def test_emergency_access_is_not_said_to_be_open_before_it_is(small: Small) -> N
     with small.acting_as_administrator("ines") as unit:
         settings.set_account(unit, small.account("box"), 4, [], None)
     with small.acting("owen") as unit:
-        row = requests.ask(
+        row = ask_access.ask(
             unit, Wish("The hut is on fire.", account_name="Box", level=small.level("read"), emergency=True)
         )
     assert "has yet to open it" in row["answer"]

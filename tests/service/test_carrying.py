@@ -29,7 +29,7 @@ from openlatch.service.changes import changes
 from openlatch.service.grants import change_types, lifecycle, provisioning
 from openlatch.service.reviews import close_round, decisions, open_round
 from openlatch.service.reviews.plans import Review
-from openlatch.service.revocations import execute, steps
+from openlatch.service.revocations import execute, prepare, steps
 from openlatch.service.revocations import revoke as revoke_access
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
@@ -94,7 +94,7 @@ class World:
 
     def start(self, *grants: UUID, **wish: Any) -> UUID:
         with self.service.unit(self.viewer) as unit:
-            return revoke_access.start(unit, revoke_access.Wish(grants=grants, **wish), "The season is over.")
+            return revoke_access.start(unit, prepare.Wish(grants=grants, **wish), "The season is over.")
 
     def carry_out(self, revocation: UUID) -> Any:
         return execute.carry_out(self.service, self.viewer.organisation, revocation)
@@ -179,7 +179,7 @@ def test_the_preview_changes_nothing_and_an_outdated_one_is_refused(
 ) -> None:
     """Whoever confirms has seen what will happen."""
     grant = world.grant("w_merrin", "weather_readings")
-    wish = revoke_access.Wish(grants=(grant,))
+    wish = prepare.Wish(grants=(grant,))
     with world.service.unit(world.viewer) as unit:
         seen = revoke_access.preview(unit, wish)
     assert [s["kind"] for s in seen["steps"]] == [StepKind.REMOVE, StepKind.READ_AGAIN]

@@ -28,7 +28,7 @@ from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.preview import Proposal, To
-from openlatch.service.revocations import revoke, steps
+from openlatch.service.revocations import prepare, revoke, steps
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Flag, Grant, JournalEntry, Person, Session, Term, Visit, WebSession
 from openlatch.worker import tasks
@@ -158,7 +158,7 @@ def test_ending_many_at_once_asks_for_a_proof_and_apps_are_disconnected_by_a_fil
     with small.service.unit(small.itself) as unit:
         live = [row["id"] for row in register.page(unit, "grants", ListQuery(filter=wish.filter)).rows]
     with pytest.raises(ProofNeeded, match="Ending 6 grants"), small.service.unit(stale) as unit:
-        revoke.start(unit, revoke.Wish(tuple(live)), "All must go.")
+        revoke.start(unit, prepare.Wish(tuple(live)), "All must go.")
     with pytest.raises(ProofNeeded, match="Ending 6 grants"), small.service.unit(stale) as unit:
         changes.carry_out(unit, wish)
     apps = f'account.id eq "{small.account("box")}" and holder.kind eq "app"'
@@ -406,7 +406,7 @@ def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
     with pytest.raises(Held), small.acting("mara") as unit:
         changes.give_up(unit, small.grant(MARA), "")
     with small.acting("ines") as unit:
-        shown = revoke.preview(unit, revoke.Wish((small.grant(MARA),)))
+        shown = revoke.preview(unit, prepare.Wish((small.grant(MARA),)))
         assert [b["kind"] for b in shown["latches"]] == ["two_stewards"]
     for until in (timedelta(seconds=90), timedelta(days=400)):
         with pytest.raises(Held, match="only one person decides about it from"):

@@ -12,7 +12,7 @@ from sqlalchemy import update
 from openlatch.core.time_windows import end_of_last_day, ends_on, last_day
 from openlatch.service import imports
 from openlatch.service.changes import changes
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.lists import register
 from openlatch.service.own import my_access
@@ -68,7 +68,7 @@ def test_flags_name_the_last_day_of_whoever_leaves(small: Small) -> None:
         report = imports.bring(unit, "people", "csv", io.BytesIO(told), keep_good=False, try_only=False)
     assert report.kept, report.errors
     with small.service.unit(small.itself) as unit:
-        flags.evaluate(unit, grants=[small.grant_of("mara", "box")])
+        evaluate_flags.evaluate(unit, grants=[small.grant_of("mara", "box")])
         mara = next(row for row in register.page(unit, "people", ListQuery()).rows if row["name"] == "Mara")
     assert mara["leaves_on"] == date(2026, 3, 31)
     assert [s for s in small.open_flags("holder_leaving") if "31 March 2026" in s], small.open_flags()

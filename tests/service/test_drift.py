@@ -32,7 +32,7 @@ from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import BadInput, Conflict, SystemDown
 from openlatch.service import connections, imports
 from openlatch.service.changes import changes
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import provisioning
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.systems import comparison, login_matching, readings
@@ -319,7 +319,7 @@ def test_what_differs_is_recorded_or_accepted_until_a_day(
     with pytest.raises(Conflict, match="Nothing is open"), service.unit(organisation) as unit:
         changes.carry_out(unit, accepted)
     clock.forward(days=4)
-    flags.evaluate_all(service, organisation.organisation)
+    evaluate_flags.evaluate_all(service, organisation.organisation)
     assert "changed" in open_rules(service, organisation)
     with service.unit(organisation) as unit:
         changes.carry_out(unit, Change(ChangeKind.ADOPT, "She does this now.", (ident,)))

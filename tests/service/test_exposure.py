@@ -34,7 +34,7 @@ from openlatch.service.exposure import (
     pages,
     touched,
 )
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.lists import register
 from openlatch.service.reviews import close_round, decisions, open_round
 from openlatch.service.reviews.plans import Review
@@ -608,7 +608,7 @@ def test_flags_tell_what_is_open_and_clear_once_it_is_judged(
     reader.read()
     assert "exposure_new" in raised(service, organisation, account)
     clock.forward(days=95)
-    flags.evaluate_all(service, organisation.organisation)
+    evaluate_flags.evaluate_all(service, organisation.organisation)
     assert "intended_unused" in raised(service, organisation, account)
     clock.forward(days=95)
     evaluate.every_account(service, organisation.organisation)

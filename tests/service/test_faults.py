@@ -33,7 +33,7 @@ from openlatch.errors import SystemDown, SystemRefused
 from openlatch.runtime.cluster import Cluster
 from openlatch.service.grants import provisioning
 from openlatch.service.identity import authentication
-from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.revocations import execute, prepare, revoke, steps
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
@@ -178,7 +178,7 @@ def test_a_web_process_killed_at_every_point_starts_a_plan_once_or_not_at_all(
         own = replace(service, engine=engine_for(app_url, 2), wake=lambda *_: points("waking"))
         with telling_of_commits(points), own.unit(organisation) as unit:
             if unit.db.get_one(Grant, grant).state == "active":
-                revoke.start(unit, revoke.Wish(grants=(grant,)), "The season is over.")
+                revoke.start(unit, prepare.Wish(grants=(grant,)), "The season is over.")
 
     # Killed before, killed after, and then there is nothing left to do.
     before, after = "before commit 0", "after commit 0"

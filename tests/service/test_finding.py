@@ -22,7 +22,7 @@ from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadFilter, BadInput, Conflict, Held, NotAllowed, NotFound
 from openlatch.service import imports, signing_keys
 from openlatch.service.accounts import settings
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import authentication
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
@@ -32,7 +32,7 @@ from openlatch.service.people import erasure, held_data, moves
 from openlatch.service.records import edit, file_columns, whole_register
 from openlatch.service.reviews import close_round, decisions, evidence, open_round
 from openlatch.service.reviews.plans import Review, named
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.lists.engine import ListQuery
@@ -192,7 +192,7 @@ def test_who_pays_is_known_to_previews_latches_and_flags(small: Small) -> None:
     with small.acting_as_administrator("ines") as unit:
         edit.change(unit, "accounts", small.account("box"), {"payer": {"kind": "person", "id": small.person("mara")}})
         guard.switch(unit, Setting(LatchKind.PAYER_STAYS, LatchMode.HOLD, small.account("box"), None))
-    wish = revoke.Wish(tuple(small.grant(key) for key in ("box|person|mara|run", "box|team|wardens|read")))
+    wish = prepare.Wish(tuple(small.grant(key) for key in ("box|person|mara|run", "box|team|wardens|read")))
     with small.acting("ines") as unit:
         shown = revoke.preview(unit, wish)
         assert [stop["sentence"] for stop in shown["stops"] if stop["kind"] == "payment"] == [
@@ -204,7 +204,7 @@ def test_who_pays_is_known_to_previews_latches_and_flags(small: Small) -> None:
     with small.acting_as_administrator("ines") as unit:
         gone = {"standing": "left", "leaves_at": datetime(2026, 3, 2, tzinfo=UTC)}
         unit.db.execute(update(Person).where(Person.id == small.person("mara")).values(gone))
-        flags.evaluate_person(unit, small.person("mara"), [])
+        evaluate_flags.evaluate_person(unit, small.person("mara"), [])
         edit.change(unit, "accounts", small.account("rota"), {"paid_until": date(2026, 3, 15)})
     assert small.open_flags("payer_left") == {"Mara, who pays for Box, left on 1 March 2026."}
     assert small.open_flags("payment_ends") == {
@@ -233,7 +233,7 @@ def test_the_whole_register_is_taken_away_and_fills_another_organisation(small: 
     with small.service.unit(viewer) as unit:
         found = whole_register.bring(unit, io.BytesIO(written))
     assert (found["rows"]["grants"], found["rows"]["terms"], found["rows"]["people"]) == (7, 7, 4)
-    flags.evaluate_all(small.service, viewer.organisation)
+    evaluate_flags.evaluate_all(small.service, viewer.organisation)
     with small.service.unit(viewer) as unit:
         rows = register.page(unit, "grants", ListQuery(limit=50)).rows
         assert {(row["holder"]["name"], row["account"]["name"], row["state"]) for row in rows} >= {

@@ -18,7 +18,7 @@ from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service import undo as revocation_undo
 from openlatch.service.changes import changes
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import levels, usage
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.latches import guard
@@ -27,11 +27,11 @@ from openlatch.service.lists import register
 from openlatch.service.offers import answer
 from openlatch.service.offers import send as send_offer
 from openlatch.service.people import leavers
-from openlatch.service.requests import requests
+from openlatch.service.requests import ask as ask_access
 from openlatch.service.reviews import decisions, open_round
 from openlatch.service.reviews.decisions import Decision
 from openlatch.service.reviews.plans import Review
-from openlatch.service.revocations import revoke, steps
+from openlatch.service.revocations import prepare, revoke, steps
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Breach, Grant, Item, Offer, Person, Revocation, Session, Step
 from tests.service.conftest import Small, lagging
@@ -93,7 +93,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
     def end_session(unit: Unit) -> None:
         ident = unit.db.scalars(select(Session.id).where(Session.ended_at.is_(None)).order_by(Session.key)).first()
         if ident is not None:
-            revoke.start(unit, revoke.Wish(sessions=(ident,)), "Test.")
+            revoke.start(unit, prepare.Wish(sessions=(ident,)), "Test.")
 
     def do_steps(unit: Unit) -> None:
         for ident in unit.db.scalars(select(Revocation.id).where(Revocation.settled_at.is_(None))).all():
@@ -111,8 +111,8 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
 
     def emergency(unit: Unit) -> None:
         unit.viewer = small.as_("owen")
-        wish = requests.Wish("The pipe has burst.", account_name="Box", level=small.level("read"), emergency=True)
-        requests.ask(unit, wish)
+        wish = ask_access.Wish("The pipe has burst.", account_name="Box", level=small.level("read"), emergency=True)
+        ask_access.ask(unit, wish)
 
     def leave(unit: Unit) -> None:
         person = small.person(dice.choice(["owen", "mara"]))
@@ -194,7 +194,7 @@ def test_after_any_history_a_pass_over_everything_finds_nothing_new(small: Small
         unit.db.get_one(Account, small.account("box")).emergency_hours = 4
         for account, kind in itertools.product(("box", "ledger", "rota"), WARNS):
             guard.switch(unit, Setting(kind, LatchMode.WARN, small.account(account), number=1))
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     done = []
     for _ in range(18):
         name = dice.choice(list(moves(small, random.Random(0))))

@@ -17,7 +17,7 @@ from openlatch.service import undo
 from openlatch.service.changes import changes
 from openlatch.service.grants import provisioning
 from openlatch.service.people import leavers
-from openlatch.service.revocations import execute, revoke
+from openlatch.service.revocations import execute, prepare, revoke
 from openlatch.service.revocations import steps as revocation_steps
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
@@ -205,7 +205,7 @@ def test_a_trim_is_undone_to_the_terms_that_were(small: Small, service: Service,
     grant = small.grant("box|person|mara|run")
     with service.unit(organisation) as unit:
         until = small.clock.now + timedelta(days=3)
-        wish = revoke.Wish((grant,), trim_level=small.level("read"), trim_until=until)
+        wish = prepare.Wish((grant,), trim_level=small.level("read"), trim_until=until)
         ident = revoke.start(unit, wish, "Less will do.")
         do_by_hand(unit, ident)
     with service.unit(organisation) as unit:
@@ -228,11 +228,11 @@ def test_what_somebody_gave_up_is_offered_again_and_what_is_over_is_not(
         assert "has to agree" in line["does"]
         assert unit.db.get_one(Offer, line["offer_id"]).state == "pending"
     with service.unit(organisation) as unit:
-        over = revoke.start(unit, revoke.Wish((small.grant("box|app|sync|read"),)), "Over.", cause="expired")
+        over = revoke.start(unit, prepare.Wish((small.grant("box|app|sync|read"),)), "Over.", cause="expired")
     with pytest.raises(Conflict, match="time was over"), service.unit(organisation) as unit:
         undo.undo(unit, over, "Back.")
     with service.unit(organisation) as unit:
-        edda = revoke.start(unit, revoke.Wish((small.grant("box|person|edda|read"),)), "She has left.")
+        edda = revoke.start(unit, prepare.Wish((small.grant("box|person|edda|read"),)), "She has left.")
     with pytest.raises(Conflict, match="has left"), service.unit(organisation) as unit:
         undo.undo(unit, edda, "Back.")
     with pytest.raises(NotFound), small.acting("owen") as unit:
@@ -279,7 +279,7 @@ def test_what_a_read_contradicts_is_flagged_until_it_is_gone(
     world.extra["service"].manners.stubborn = "news"
     with service.unit(organisation) as unit:
         goes, stays = grant_of(unit, world, world.goes).id, grant_of(unit, world, world.stays).id
-        revocation = revoke.start(unit, revoke.Wish((goes, stays)), "The season is over.")
+        revocation = revoke.start(unit, prepare.Wish((goes, stays)), "The season is over.")
     assert carry_on(service, organisation, clock, revocation, 3) == "waiting"
     with service.unit(organisation) as unit:
         flagged = set(unit.db.scalars(select(Flag.subject_id).where(Flag.rule == "contradicted", Flag.state == "open")))
@@ -300,7 +300,7 @@ def test_what_hangs_on_a_login_is_told_before_it_ends(
         who = world.goes if kind == "cloud" else world.stays
         with service.unit(organisation) as unit:
             grant = grant_of(unit, world, who).id
-            stops = revoke.preview(unit, revoke.Wish((grant,)))["stops"]
+            stops = revoke.preview(unit, prepare.Wish((grant,)))["stops"]
             assert any(words in stop["sentence"] and who in stop["sentence"] for stop in stops)
 
 
@@ -310,5 +310,5 @@ def test_what_others_lose_with_it_is_told_before_it_ends(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         grant = small.grant_of("mara", "box")
         unit.db.get_one(Grant, grant).handle = {"also_ends": [sentence]}
-        stops = revoke.preview(unit, revoke.Wish((grant,)))["stops"]
+        stops = revoke.preview(unit, prepare.Wish((grant,)))["stops"]
         assert {"kind": "others", "sentence": sentence} in stops

@@ -40,7 +40,8 @@ from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.own import my_access
-from openlatch.service.requests import requests
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.requests import ask as ask_access
 from openlatch.service.unit import Viewer
 from openlatch.store.access import mapping
 from openlatch.store.tables import Account, Grant, Offer, Person, SignIn, Team
@@ -148,13 +149,13 @@ def test_what_the_organisation_keeps_apart_is_told_before_it_is_given(small: Sma
         assert not any("keeps apart" in w for w in preview.preview(unit, reads)["to"][0]["warnings"])
     assert warning == "They could both “Send money” and “Let others in”, which your organisation keeps apart."
     with small.acting("owen") as unit:
-        wish = requests.Wish("Work.", account=small.account("box"), level=small.level("run"))
-        asked = requests.ask(unit, wish)["id"]
+        wish = ask_access.Wish("Work.", account=small.account("box"), level=small.level("run"))
+        asked = ask_access.ask(unit, wish)["id"]
     with small.acting("ines") as unit:
         read = small.grant("box|team|wardens|read")
         changed = Change(ChangeKind.SET_LEVEL, "Test.", (read,), level=small.level("run"))
         lines = changes.preview(unit, changed)["lines"]
-        granted = requests.grant(unit, asked, Choice(), "", None, None)
+        granted = answer_request.grant(unit, asked, Choice(), "", None, None)
     assert [found["fact"] for found in granted["warnings"]] == [warning]
     assert [found["fact"] for found in lines[0]["latches"]] == [warning]
 

@@ -24,7 +24,7 @@ from openlatch.service.access import charts, queries
 from openlatch.service.access.queries import Question, Wish
 from openlatch.service.changes import changes
 from openlatch.service.grants.change_types import Change, ChangeKind
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Service, Unit
 from openlatch.store.access import as_of, subgraph
 from openlatch.store.access.as_of import Moment
@@ -114,7 +114,7 @@ def moves(dice: random.Random) -> list[Callable[[Unit], None]]:  # noqa: C901  a
     def end(unit: Unit) -> None:
         grant = some(unit, "active")
         if grant is not None:
-            revoke.start(unit, revoke.Wish(grants=(grant.id,)), "Test.")
+            revoke.start(unit, prepare.Wish(grants=(grant.id,)), "Test.")
 
     def join(unit: Unit) -> None:
         bring(unit, "memberships", f"team,member\nwardens,{dice.choice(PEOPLE)}\n")

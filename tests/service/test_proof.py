@@ -13,7 +13,7 @@ from openlatch.errors import Conflict
 from openlatch.service.exposure import evaluate
 from openlatch.service.reviews import close_round, decisions, evidence, open_round, rounds
 from openlatch.service.reviews.plans import Review, named
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.revocations import steps as revocation_steps
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
@@ -40,7 +40,7 @@ Make = Callable[[str], World]
 
 def end(small: Small, *grants: UUID, by: str = "ines") -> UUID:
     with small.acting_as_administrator(by) as unit:
-        return revoke.start(unit, revoke.Wish(grants=grants), "The season is over.")
+        return revoke.start(unit, prepare.Wish(grants=grants), "The season is over.")
 
 
 def steps(small: Small, revocation: UUID) -> dict[str, UUID]:
@@ -246,7 +246,7 @@ def test_a_rule_that_nobody_took_away_stays_open(small: Small) -> None:
         evaluate.accounts(unit, [box])
         assert all(unit.db.scalars(select(Resource.public)))
         rules = tuple(unit.db.scalars(select(AccessRule.id)))
-        revocation = revoke.start(unit, revoke.Wish(rules=rules), "Over.")
+        revocation = revoke.start(unit, prepare.Wish(rules=rules), "Over.")
         for step in unit.db.scalars(select(Step).where(Step.revocation_id == revocation)).all():
             if "Papers" in step.sentence:
                 revocation_steps.done_by_hand(unit, revocation, step.id, "Closed.")

@@ -15,8 +15,10 @@ from openlatch.service.accounts import settings
 from openlatch.service.grants.lifecycle import Choice, Single
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
-from openlatch.service.requests import requests
-from openlatch.service.requests.requests import Wish
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.requests import ask as ask_access
+from openlatch.service.requests import page as request_page
+from openlatch.service.requests.ask import Wish
 from openlatch.service.reviews import open_round
 from openlatch.service.reviews.plans import Review
 from openlatch.store.access import mapping
@@ -30,7 +32,7 @@ pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
 def ask(small: Small, by: str = "owen", level: str = "run", **more: object) -> UUID:
     wish = replace(Wish("I need it.", account_name="Box", level=small.level(level)), **more)  # type: ignore[arg-type]
     with small.acting(by) as unit:
-        ident: UUID = requests.ask(unit, wish)["id"]
+        ident: UUID = ask_access.ask(unit, wish)["id"]
         return ident
 
 
@@ -40,26 +42,28 @@ def test_the_owner_grants_less_and_for_a_shorter_time(small: Small) -> None:
     ident = ask(small, level="read", until=until)
     assert small.told("ines") == ["Owen asks for access to Box: I need it."]
     with pytest.raises(BadInput, match="reaches further"), small.acting("ines") as unit:
-        requests.grant(unit, ident, Choice((small.level("run"),)), "", None, None)
+        answer_request.grant(unit, ident, Choice((small.level("run"),)), "", None, None)
     share = Choice(permissions=(Single("mail.share"),))
     with pytest.raises(BadInput, match=r"mail\.share is not in"), small.acting("ines") as unit:
-        requests.grant(unit, ident, share, "", None, None)
+        answer_request.grant(unit, ident, share, "", None, None)
     with pytest.raises(NotAllowed), small.acting("owen") as unit:
-        requests.grant(unit, ident, Choice(), "", None, None)
+        answer_request.grant(unit, ident, Choice(), "", None, None)
     with small.acting("ines") as unit:
-        row = requests.grant(unit, ident, Choice(last_day=(until + timedelta(days=999)).date()), "Welcome.", None, 1)
+        row = answer_request.grant(
+            unit, ident, Choice(last_day=(until + timedelta(days=999)).date()), "Welcome.", None, 1
+        )
         term = mapping.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]][0]
     assert (row["state"], term.level.name, term.window.until) == ("granted", "Read", until)
     assert small.told("owen") == ["Ines granted your request for Box. Welcome."]
     with pytest.raises(Conflict, match="The request is granted"), small.acting("ines") as unit:
-        requests.decline(unit, ident, "No.", None)
+        answer_request.decline(unit, ident, "No.", None)
 
 
 def test_a_request_to_an_owner_alone_reads_as_one_says_it(small: Small) -> None:
     """Without an account there is nothing that the access is to."""
     for name, by in (("", "owen"), ("The web camera", "mara")):
         with small.acting(by) as unit:
-            requests.ask(unit, Wish("For the survey.", account_name=name, owner_address="ines@example.org"))
+            ask_access.ask(unit, Wish("For the survey.", account_name=name, owner_address="ines@example.org"))
     assert small.told("ines") == [
         "Owen asks for access: For the survey.",
         "Mara asks for access (The web camera): For the survey.",
@@ -70,7 +74,7 @@ def test_an_account_that_may_not_be_seen_is_asked_for_by_its_name(small: Small) 
     """Its id tells nothing of it, not even that it is one."""
     for account in (small.account("ledger"), small.person("ines")):
         with pytest.raises(NotFound, match="may not see it"), small.acting("edda") as unit:
-            requests.ask(unit, Wish("Please.", account))
+            ask_access.ask(unit, Wish("Please.", account))
 
 
 def test_the_same_wish_again_does_not_pile_up(small: Small) -> None:
@@ -82,49 +86,49 @@ def test_the_same_wish_again_does_not_pile_up(small: Small) -> None:
     assert ask(small) == first
     assert len(small.told("ines")) == 2
     with small.acting("ines") as unit:
-        row = requests.one(unit, first)
+        row = request_page.one(unit, first)
     assert (row["times_asked"], row["reason"]) == (3, "I need it.")
     with pytest.raises(Conflict, match="changed meanwhile"), small.acting("ines") as unit:
-        requests.decline(unit, first, "No.", 1)
+        answer_request.decline(unit, first, "No.", 1)
 
 
 def test_an_owner_is_asked_by_address_without_a_word_about_who_owns_what(small: Small) -> None:
     """The answer is the same for an address that no owner has; that goes to the administrators."""
     with small.acting("owen") as unit:
-        asked = requests.ask(unit, Wish("To answer mail.", owner_address="ines@example.org"))
+        asked = ask_access.ask(unit, Wish("To answer mail.", owner_address="ines@example.org"))
     with small.acting("owen") as unit:
-        nobody = requests.ask(unit, Wish("To answer mail.", owner_address="nobody@example.org"))
+        nobody = ask_access.ask(unit, Wish("To answer mail.", owner_address="nobody@example.org"))
     assert {k: asked[k] for k in ("state", "account")} == {k: nobody[k] for k in ("state", "account")}
     with small.acting("ines") as unit:
         with pytest.raises(NotFound):
-            requests.one(unit, nobody["id"])
+            request_page.one(unit, nobody["id"])
         with pytest.raises(BadInput, match="names no account"):
-            requests.grant(unit, asked["id"], Choice((small.level("read"),)), "", None, None)
-        row = requests.grant(unit, asked["id"], Choice((small.level("read"),)), "", small.account("box"), None)
+            answer_request.grant(unit, asked["id"], Choice((small.level("read"),)), "", None, None)
+        row = answer_request.grant(unit, asked["id"], Choice((small.level("read"),)), "", small.account("box"), None)
     assert row["account"]["name"] == "Box"
     with pytest.raises(NotFound, match="exactly that name"), small.acting("owen") as unit:
-        requests.ask(unit, Wish("Please.", account_name="Bo"))
+        ask_access.ask(unit, Wish("Please.", account_name="Bo"))
 
 
 def test_requests_run_out_are_withdrawn_and_declined_with_a_word(small: Small) -> None:
     """Each in its own way, and by nobody else."""
     ident = ask(small)
     with pytest.raises(BadInput, match="A word"), small.acting("ines") as unit:
-        requests.decline(unit, ident, " ", None)
+        answer_request.decline(unit, ident, " ", None)
     with pytest.raises(NotFound), small.acting("edda") as unit:
-        requests.decline(unit, ident, "No.", None)
+        answer_request.decline(unit, ident, "No.", None)
     small.clock.forward(days=14)
     tasks.look_round(small.service)
     assert small.told("owen") == ["The request for Box has run out unanswered."]
     again = ask(small)
     assert again != ident
     with pytest.raises(NotAllowed), small.acting("ines") as unit:
-        requests.withdraw(unit, again, None)
+        answer_request.withdraw(unit, again, None)
     with small.acting("owen") as unit:
-        assert requests.withdraw(unit, again, None)["state"] == "withdrawn"
+        assert answer_request.withdraw(unit, again, None)["state"] == "withdrawn"
     third = ask(small)
     with small.acting("ines") as unit:
-        requests.decline(unit, third, "Not this year.", None)
+        answer_request.decline(unit, third, "Not this year.", None)
     assert small.told("owen")[-1] == "Ines declined your request for Box: Not this year."
     with small.service.unit(small.itself) as unit:
         states = unit.db.scalars(select(AccessRequest.state).order_by(AccessRequest.id)).all()
@@ -143,7 +147,7 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
     with pytest.raises(Conflict, match="open to you already"):
         ask(small, level="read", emergency=True)
     with small.acting("ines") as unit:
-        row = requests.one(unit, ident)
+        row = request_page.one(unit, ident)
         grant = unit.db.get_one(Grant, row["grant_id"])
         (term,) = mapping.terms_of(unit.db, [grant.id])[grant.id]
     assert (row["state"], grant.state, grant.emergency) == ("granted", "active", True)
@@ -170,9 +174,9 @@ def test_steward_reach_is_granted_after_a_fresh_proof(small: Small) -> None:
     ident = ask(small)
     stale = replace(small.as_("ines"), credential=UUID(int=5), proved_at=small.clock() - timedelta(minutes=11))
     with pytest.raises(ProofNeeded), small.service.unit(stale) as unit:
-        requests.grant(unit, ident, Choice(), "", None, None)
+        answer_request.grant(unit, ident, Choice(), "", None, None)
     with small.acting("ines") as unit:
-        assert requests.one(unit, ident)["state"] == "pending"
+        assert request_page.one(unit, ident)["state"] == "pending"
 
 
 def test_no_part_beyond_those_asked_for_is_granted(small: Small) -> None:
@@ -188,9 +192,9 @@ def test_no_part_beyond_those_asked_for_is_granted(small: Small) -> None:
     with small.acting("ines") as unit:
         guard.switch(unit, Setting(LatchKind.ENDS_WITHIN, LatchMode.WARN, small.account("box"), number=9))
     with pytest.raises(BadInput, match="more of the account"), small.acting("ines") as unit:
-        requests.grant(unit, ident, Choice(parts=(asked, other)), "", None, None)
+        answer_request.grant(unit, ident, Choice(parts=(asked, other)), "", None, None)
     with small.acting("ines") as unit:
-        row = requests.grant(unit, ident, Choice(), "", None, None)
+        row = answer_request.grant(unit, ident, Choice(), "", None, None)
         terms = mapping.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]]
     assert [term.part.id for term in terms if term.part] == [asked]
     assert [(warning["kind"], warning["mode"]) for warning in row["warnings"]] == [("ends_within", "warn")]

@@ -18,7 +18,7 @@ from openlatch.core.vocabulary import Happening, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError, ProofNeeded
 from openlatch.service import imports
 from openlatch.service.exposure import evaluate as exposure
-from openlatch.service.flags import flags
+from openlatch.service.flags import manage as manage_flags
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import LatchKind, LatchMode, Setting
 from openlatch.service.lists import register
@@ -419,7 +419,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
             select(Flag).where(Flag.account_id == small.account("box"), Flag.state == "open")
         ).first()
         assert flag is not None
-        flags.accept(unit, [flag.id], "For a while.", until)
+        manage_flags.accept(unit, [flag.id], "For a while.", until)
     ident = opened(small, BOX, covers=tuple(Subject), acts="at_close", reviewers=named(small.person("ada")))
     found = other_kinds(small, ident)
     assert set(found) == {"session", "exposure", "ownership", "latch", "acceptance"}

@@ -15,7 +15,9 @@ from openlatch.core.flags import BOOKS, Weights
 from openlatch.core.flags.rule import facts_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import imports
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import flags, known_facts, rule_settings, weekly_letter
+from openlatch.service.flags import manage as manage_flags
 from openlatch.service.flags.rule_settings import Wish
 from openlatch.store.flags import evaluate_many, evaluate_one
 from openlatch.store.flags.sql_expressions import ROOM
@@ -67,7 +69,7 @@ def test_a_preview_of_settings_is_what_they_do(small: Small, wish: Wish) -> None
     assert now_open(small) == before
     with small.service.unit(small.itself) as unit:
         rule_settings.change(unit, wish)
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     after = now_open(small)
     rules = set(before) | set(after)
     changed = {r: after.get(r, 0) - before.get(r, 0) for r in rules if after.get(r, 0) != before.get(r, 0)}
@@ -93,12 +95,12 @@ def test_an_own_rule_goes_live_is_replaced_and_dropped(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         assert rule_settings.check(unit, OWN)["effects"][0]["raised"] == 1
         rule_settings.keep(unit, OWN)
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("wardens_in_boxes") == {"Wardens is in Box since 1 January 2026."}
     grant = small.grant("box|team|wardens|read")
     with small.service.unit(small.itself) as unit:
         unit.db.execute(text("delete from findings"))
-        flags.evaluate(unit, grants=[grant])
+        evaluate_flags.evaluate(unit, grants=[grant])
     assert small.open_flags("wardens_in_boxes") == {"Wardens is in Box since 1 January 2026."}
     with pytest.raises(Conflict, match="example 1"), small.service.unit(small.itself) as unit:
         rule_settings.keep(unit, OWN.replace('holder.kind = "team"\n', 'holder.kind = "person"\n'))
@@ -106,7 +108,7 @@ def test_an_own_rule_goes_live_is_replaced_and_dropped(small: Small) -> None:
         rule_settings.keep(unit, OWN.replace("wardens_in_boxes", "unused"))
     with small.service.unit(small.itself) as unit:
         rule_settings.drop(unit, "wardens_in_boxes")
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("wardens_in_boxes") == set()
 
 
@@ -131,12 +133,12 @@ def test_flags_are_assigned_to_whoever_is_there(small: Small) -> None:
     with small.acting("ines") as unit:
         ids = list(unit.db.scalars(select(Flag.id).where(Flag.account_id == small.account("box"))))
         assert len(ids) > 3
-        rows = flags.assign(unit, ids, small.person("mara"))
+        rows = manage_flags.assign(unit, ids, small.person("mara"))
     assert {row["assigned_to"]["name"] for row in rows} == {"Mara"}
     with pytest.raises(NotFound, match="left"), small.acting("ines") as unit:
-        flags.assign(unit, ids, small.person("edda"))
+        manage_flags.assign(unit, ids, small.person("edda"))
     with pytest.raises((NotFound, NotAllowed)), small.acting("owen") as unit:
-        flags.assign(unit, ids, small.person("owen"))
+        manage_flags.assign(unit, ids, small.person("owen"))
 
 
 def test_the_weekly_letter_tells_only_what_changed_and_only_once(small: Small) -> None:
@@ -156,7 +158,7 @@ def test_the_weekly_letter_tells_only_what_changed_and_only_once(small: Small) -
     with small.service.unit(small.itself) as unit:
         unit.db.execute(text("update people set standing = 'left', leaves_at = now() where key = 'mara'"))
         unit.db.execute(text("update people set leaves_at = '2026-03-01' where key = 'mara'"))
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     small.clock.forward(days=7)
     with small.service.unit(replace(small.as_("ines"))) as unit:
         weekly_letter.set_wanted(unit, True)
@@ -261,10 +263,10 @@ def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Sma
         assert report.kept, report.errors[:3]
     with small.service.unit(small.itself) as unit:
         rule_settings.change(unit, Wish(never_together=[("mail.read", "books.pay")]))
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     spoken = set()
     with small.service.unit(small.itself) as unit:
-        stands = flags.ruling(unit)
+        stands = evaluate_flags.ruling(unit)
         for subject, table in SUBJECTS.items():
             assert evaluate_many.differing(unit.db, stands, subject, unit.now) == []
             ids = list(unit.db.scalars(select(table.id)))
@@ -296,7 +298,7 @@ def test_a_teams_grant_brings_the_flags_of_its_people_in_line(small: Small, monk
     assert flagged() == {"Ines", "Mara", "Owen"}
     with service.unit(small.itself) as unit:
         unit.db.execute(update(Grant).where(Grant.account_id == small.account("ledger")).values(state="suspended"))
-        flags.evaluate(unit, people=[small.person("owen")])
+        evaluate_flags.evaluate(unit, people=[small.person("owen")])
     assert flagged() == {"Ines", "Mara"}
     written = b"account,holder_kind,holder,level,given_by,given_at\nledger,team,wardens,pay,ines,2026-03-01\n"
     with service.unit(small.itself) as unit:
@@ -308,7 +310,7 @@ def test_a_teams_grant_brings_the_flags_of_its_people_in_line(small: Small, monk
         with service.unit(small.itself) as unit:
             row = unit.db.get_one(Grant, grant)
             row.state, row.ended_as, row.ended_at = "ended", "revoked", unit.now
-            flags.evaluate(unit, grants=[grant])
+            evaluate_flags.evaluate(unit, grants=[grant])
 
     monkeypatch.setattr(flags, "MOST_MEMBERS", 1)
     end()

@@ -39,8 +39,9 @@ from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
-from openlatch.service.requests import requests
-from openlatch.service.revocations import revoke
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.requests import ask as ask_access
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.access import subgraph
@@ -125,12 +126,12 @@ CALLS: dict[str, Callable[[Call], Any]] = {
     "accept": lambda c: answer.accept(c.unit, c.id(Offer), Answer(1)),
     "decline": lambda c: answer.decline(c.unit, c.id(Offer), Answer(1), False),
     "change offer": lambda c: pending_offers.change(c.unit, c.id(Offer), c.choice(), None),
-    "ask": lambda c: requests.ask(c.unit, requests.Wish("Work.", c.id(Account), level=c.id(Level))),
-    "ask by name": lambda c: requests.ask(c.unit, requests.Wish("Work.", account_name="Box", level=c.id(Level))),
-    "grant": lambda c: requests.grant(c.unit, c.id(AccessRequest), c.choice(), "", c.id(Account), None),
+    "ask": lambda c: ask_access.ask(c.unit, ask_access.Wish("Work.", c.id(Account), level=c.id(Level))),
+    "ask by name": lambda c: ask_access.ask(c.unit, ask_access.Wish("Work.", account_name="Box", level=c.id(Level))),
+    "grant": lambda c: answer_request.grant(c.unit, c.id(AccessRequest), c.choice(), "", c.id(Account), None),
     **{kind.value: change(kind) for kind in ChangeKind},
-    "revoke": lambda c: revoke.start(c.unit, revoke.Wish((c.id(Grant),)), "Over."),
-    "end session": lambda c: revoke.start(c.unit, revoke.Wish((), (c.id(Session),)), "Over."),
+    "revoke": lambda c: revoke.start(c.unit, prepare.Wish((c.id(Grant),)), "Over."),
+    "end session": lambda c: revoke.start(c.unit, prepare.Wish((), (c.id(Session),)), "Over."),
     "undo": lambda c: undo.undo(c.unit, c.id(Revocation), "Needed."),
     "latch": latch,
     "bring": bring,

@@ -18,7 +18,7 @@ from openlatch.errors import Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service import connections
 from openlatch.service.changes import changes
 from openlatch.service.grants import change_types, provisioning
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.revocations import steps as revocation_steps
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Viewer
@@ -295,7 +295,7 @@ def test_sessions_are_told_and_end_with_the_access(
         )
         wanted = select(Grant.id).where(Grant.account_id == session.account_id, Grant.person_id == session.person_id)
         grant = unit.db.scalars(wanted).one()
-        wish = revoke.Wish(grants=(grant,))
+        wish = prepare.Wish(grants=(grant,))
         assert [shown["id"] for shown in revoke.preview(unit, wish)["sessions"]] == [session.id]
         revocation = revoke.start(unit, wish, "The season is over.")
     assert goes_on()
@@ -353,8 +353,8 @@ def test_what_answers_people_opens_no_secret_of_a_system(
     web = replace(service, holds_secrets=False)
     with web.unit(organisation) as unit:
         grant = grant_of(unit, world, world.goes).id
-        assert revoke.preview(unit, revoke.Wish((grant,)))["steps"]
-        begun = revoke.start(unit, revoke.Wish((grant,)), "Over.")
+        assert revoke.preview(unit, prepare.Wish((grant,)))["steps"]
+        begun = revoke.start(unit, prepare.Wish((grant,)), "Over.")
         readings.ask_to_read(unit, ident)
     assert carry_on(worker, organisation, clock, begun) == "confirmed"
     assert world.asked(world.goes) == ""

@@ -27,8 +27,8 @@ from openlatch.service.grants.lifecycle import Choice, Single
 from openlatch.service.latches import guard
 from openlatch.service.offers import preview
 from openlatch.service.people import leavers
-from openlatch.service.requests import requests
-from openlatch.service.revocations import execute
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.revocations import execute, prepare
 from openlatch.service.revocations import revoke as revoke_access
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
@@ -143,7 +143,7 @@ def test_what_is_confirmed_gone_is_not_given_again_by_what_was_under_way(
 
     def revoke(own: Service) -> None:
         with own.unit(organisation) as unit:
-            begun.append(revoke_access.start(unit, revoke_access.Wish((ident,)), "Over."))
+            begun.append(revoke_access.start(unit, prepare.Wish((ident,)), "Over."))
         execute.carry_out(own, organisation.organisation, begun[0])
 
     meet(service, at, lambda own: provisioning.settle(own, organisation.organisation, ident), revoke)
@@ -258,7 +258,7 @@ def test_a_preview_announces_nothing_and_writes_no_row(small: Small) -> None:
 def test_an_unknown_rule_in_a_wish_to_revoke_is_refused(small: Small) -> None:
     """Instead of being left out without a word."""
     with pytest.raises(NotFound, match="no such access rule"), small.service.unit(small.itself) as unit:
-        revoke_access.preview(unit, revoke_access.Wish(rules=(small.account("box"),)))
+        revoke_access.preview(unit, prepare.Wish(rules=(small.account("box"),)))
 
 
 def test_an_owner_ends_a_grant_whose_holder_is_signed_in_elsewhere_in_the_system(
@@ -298,9 +298,9 @@ def test_an_owner_ends_a_grant_whose_holder_is_signed_in_elsewhere_in_the_system
         unit.db.flush()
         viewer, ident = Viewer(organisation.organisation, "Olga", owner.id), grant.id
     with service.unit(viewer) as unit:
-        shown = revoke_access.preview(unit, revoke_access.Wish((ident,)))
+        shown = revoke_access.preview(unit, prepare.Wish((ident,)))
         assert [one["id"] for one in shown["sessions"]] == [session.id]
-        revocation = revoke_access.start(unit, revoke_access.Wish((ident,)), "Over.")
+        revocation = revoke_access.start(unit, prepare.Wish((ident,)), "Over.")
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not goes_on()
 
@@ -327,7 +327,7 @@ def the_use_cases(small: Small, world: World, grant: UUID, gone: UUID, request: 
 
     def end(own: Service) -> None:
         with own.unit(itself) as unit:
-            ident = revoke_access.start(unit, revoke_access.Wish((grant,)), "Over.")
+            ident = revoke_access.start(unit, prepare.Wish((grant,)), "Over.")
         execute.carry_out(own, organisation, ident)
 
     def leave(unit: Unit) -> None:
@@ -335,7 +335,7 @@ def the_use_cases(small: Small, world: World, grant: UUID, gone: UUID, request: 
         leavers.start(unit, leavers.Plan(small.person("mara"), heirs), "Over.")
 
     def grant_it(unit: Unit) -> None:
-        requests.grant(unit, request, Choice((small.level("read"),)), "", None, None)
+        answer_request.grant(unit, request, Choice((small.level("read"),)), "", None, None)
 
     def change(kind: change_types.ChangeKind, *grants: UUID, **more: Any) -> Work:
         return within(lambda unit: changes.carry_out(unit, changes.Change(kind, "Why.", grants, **more)))
@@ -399,7 +399,7 @@ def test_whatever_two_do_at_once_the_promises_hold(
         grant, gone = grant_of(unit, world, world.goes), grant_of(unit, world, world.stays)
         grant.recorded = gone.recorded = True
         grant, gone = grant.id, gone.id
-        before = revoke_access.start(unit, revoke_access.Wish((gone,)), "Over.")
+        before = revoke_access.start(unit, prepare.Wish((gone,)), "Over.")
         request = AccessRequest(
             organisation_id=organisation.organisation,
             person_id=small.person("owen"),

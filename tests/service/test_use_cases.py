@@ -23,11 +23,13 @@ from openlatch.service import today
 from openlatch.service.access import charts, queries
 from openlatch.service.accounts import page as page_of_account
 from openlatch.service.accounts.page import account_page
-from openlatch.service.flags import flags, known_facts
+from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.flags import known_facts
+from openlatch.service.flags import manage as manage_flags
 from openlatch.service.identity import authentication, second_factor
 from openlatch.service.lists import register
 from openlatch.service.people.page import person_page
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.store.flags import evaluate_many
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.migrate import APP_ROLE
@@ -200,7 +202,7 @@ def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
 @pytest.mark.parametrize(("who", "refusal"), [("mara", NotAllowed), ("owen", NotFound), ("edda", NotFound)])
 def test_ending_access_is_for_whoever_answers_for_the_account(small: Small, who: str, refusal: type[Exception]) -> None:
     """Told apart only for those who can see the access itself."""
-    wish = revoke.Wish(grants=(small.grant("box|person|mara|run"),))
+    wish = prepare.Wish(grants=(small.grant("box|person|mara|run"),))
     for call in (revoke.preview, lambda u, w: revoke.start(u, w, "Because.")):
         with pytest.raises(refusal), small.service.unit(small.as_(who)) as unit:
             call(unit, wish)
@@ -217,23 +219,23 @@ def test_a_flag_is_raised_kept_accepted_reopened_and_cleared(small: Small) -> No
     (sentence,) = small.open_flags("holder_left")
     assert sentence.startswith("Edda left on 31 January 2026")
     before = _ids(small)
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     assert _ids(small) == before
     with small.service.unit(small.as_("ines")) as unit:
         ident = unit.db.scalars(select(Flag.id).where(Flag.rule == "holder_left")).one()
         with pytest.raises(BadInput, match="needs a reason"):
-            flags.accept(unit, [ident], " ", small.clock.now + timedelta(days=9))
+            manage_flags.accept(unit, [ident], " ", small.clock.now + timedelta(days=9))
         with pytest.raises(BadInput, match="has passed"):
-            flags.accept(unit, [ident], "Known.", small.clock.now)
-        flags.accept(unit, [ident], "Hands over until Friday.", small.clock.now + timedelta(days=5))
-    flags.evaluate_all(small.service, small.itself.organisation)
+            manage_flags.accept(unit, [ident], "Known.", small.clock.now)
+        manage_flags.accept(unit, [ident], "Hands over until Friday.", small.clock.now + timedelta(days=5))
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("holder_left") == set()
     small.clock.forward(days=6)
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("holder_left") == {sentence}
     with small.service.unit(small.itself) as unit:
         unit.db.execute(text("update people set standing = 'current', leaves_at = null where key = 'edda'"))
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("holder_left") == set()
     with small.service.unit(small.itself) as unit:
         actions = unit.db.scalars(select(JournalEntry.action).where(JournalEntry.subject_kind == "flag")).all()
@@ -251,16 +253,18 @@ def test_bulk_and_single_evaluation_raise_the_same(small: Small) -> None:
     assert len(bulk) > 12
     with small.service.unit(small.itself) as unit:
         for subject, table in SUBJECTS.items():
-            assert evaluate_many.differing(unit.db, flags.ruling(unit), subject, unit.now) == []
+            assert evaluate_many.differing(unit.db, evaluate_flags.ruling(unit), subject, unit.now) == []
             ids = unit.db.scalars(select(table.id)).all()
-            for seen in evaluate_many.look(unit.db, flags.ruling(unit), subject, ids, unit.now, everything=True):
+            for seen in evaluate_many.look(
+                unit.db, evaluate_flags.ruling(unit), subject, ids, unit.now, everything=True
+            ):
                 assert seen.found == seen.before
         unit.db.execute(text("delete from flags"))
         unit.db.execute(text("delete from findings"))
         for ident in unit.db.scalars(select(Grant.id)).all():
-            flags.evaluate(unit, grants=[ident])
+            evaluate_flags.evaluate(unit, grants=[ident])
         rest = {name: list(unit.db.scalars(select(SUBJECTS[name].id))) for name in ("session", "account", "person")}
-        flags.evaluate(unit, sessions=rest["session"], accounts=rest["account"], people=rest["person"])
+        evaluate_flags.evaluate(unit, sessions=rest["session"], accounts=rest["account"], people=rest["person"])
     assert small.open_flags() == bulk
 
 
@@ -270,11 +274,11 @@ def test_an_accepted_flag_that_gets_worse_is_open_again(small: Small) -> None:
         wanted = select(Flag).where(Flag.rule == "holder_left")
         flag = unit.db.scalars(wanted).one()
         before = flag.severity
-        flags.accept(unit, [flag.id], "Hands over.", small.clock.now + timedelta(days=50))
+        manage_flags.accept(unit, [flag.id], "Hands over.", small.clock.now + timedelta(days=50))
     with small.service.unit(small.itself) as unit:
         unit.db.execute(text("update accounts set sensitivity = 4 where key = 'box'"))
         unit.db.execute(text("update people set inside = false where key = 'edda'"))
-    flags.evaluate_all(small.service, small.itself.organisation)
+    evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     with small.service.unit(small.itself) as unit:
         flag = unit.db.scalars(wanted).one()
         assert (flag.state, flag.severity > before, flag.worse_at) == ("open", True, small.clock.now)

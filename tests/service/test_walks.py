@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core.access.paths import by_holder, everything_reached, rights_of
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Reach
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.flags import evaluate_many, evaluate_one
@@ -124,7 +124,7 @@ class Made:
 
 def facts(unit: Unit, subject: str, ident: UUID) -> list[Mapping[str, object]]:
     """What is gathered of a subject: among all of its kind, and of it alone."""
-    stands = flags.ruling(unit)
+    stands = evaluate_flags.ruling(unit)
     stands = replace(stands, settings=replace(stands.settings, never_together=(PAIR,)))
     (among,) = evaluate_many.look(unit.db, stands, subject, [ident], unit.now, everything=True)
     (alone,) = evaluate_one.look(unit.db, stands, (subject,), ident, unit.now, everything=True)

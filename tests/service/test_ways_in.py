@@ -40,8 +40,9 @@ from openlatch.service.offers.preview import Proposal, To
 from openlatch.service.partners import at_client
 from openlatch.service.people import leavers
 from openlatch.service.records import edit, existing_access, merge
-from openlatch.service.requests import requests
-from openlatch.service.revocations import revoke
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.requests import ask as ask_access
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.systems import login_matching
 from openlatch.service.unit import Unit, Viewer
 from openlatch.store.tables import (
@@ -157,8 +158,8 @@ def nothing(gate: Gate) -> None:
 
 
 def _asked(gate: Gate) -> UUID:
-    wish = requests.Wish("Work.", account_name="Gate", level=gate.id(Level, "all"))
-    return UUID(str(requests.ask(gate.as_("quin"), wish)["id"]))
+    wish = ask_access.Wish("Work.", account_name="Gate", level=gate.id(Level, "all"))
+    return UUID(str(ask_access.ask(gate.as_("quin"), wish)["id"]))
 
 
 def _owning(gate: Gate) -> UUID:
@@ -211,7 +212,7 @@ def _linked(gate: Gate) -> UUID:
 
 
 def _revoked(gate: Gate) -> UUID:
-    return revoke.start(gate.as_("ines"), revoke.Wish((gate.given(),)), "A mistake.")
+    return revoke.start(gate.as_("ines"), prepare.Wish((gate.given(),)), "A mistake.")
 
 
 def _unrecorded(gate: Gate) -> UUID:
@@ -251,12 +252,12 @@ WAYS: dict[str, Way] = {
         frozenset({K.NO_SPEND_OUTSIDE}),
     ),
     "a request is granted": Way(
-        _asked, lambda g, asked: requests.grant(g.as_("ines"), asked, Choice(), "", None, None), FOR_EVER
+        _asked, lambda g, asked: answer_request.grant(g.as_("ines"), asked, Choice(), "", None, None), FOR_EVER
     ),
     "an emergency": Way(
         lambda g: setattr(g.unit.db.get_one(Account, g.id(Account, "gate")), "emergency_hours", 8),
-        lambda g, _: requests.ask(
-            g.as_("quin"), requests.Wish("Now.", account_name="Gate", level=g.id(Level, "all"), emergency=True)
+        lambda g, _: ask_access.ask(
+            g.as_("quin"), ask_access.Wish("Now.", account_name="Gate", level=g.id(Level, "all"), emergency=True)
         ),
         ONE_MORE,
     ),
@@ -307,7 +308,7 @@ WAYS: dict[str, Way] = {
     ),
     "a revocation": Way(
         lambda g: g.held_by("otto"),
-        lambda g, grant: revoke.start(g.as_("ines"), revoke.Wish((grant,)), "Over."),
+        lambda g, grant: revoke.start(g.as_("ines"), prepare.Wish((grant,)), "Over."),
         STEWARD,
     ),
     "a file of grants": Way(nothing, lambda g, _: g.bring("grants", "account,holder,level\ngate,quin,all\n"), FOR_EVER),

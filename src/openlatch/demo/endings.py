@@ -14,7 +14,7 @@ from openlatch.service import connections
 from openlatch.service.changes import changes
 from openlatch.service.exposure import guard_changes, system_guards
 from openlatch.service.grants.change_types import Change, ChangeKind
-from openlatch.service.revocations import execute, revoke, steps
+from openlatch.service.revocations import execute, prepare, revoke, steps
 from openlatch.service.systems import readings, tell_guards
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import AccessRule, Account, Exposure, Grant, Handle, Resource, Session, Step, System
@@ -42,7 +42,7 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
                 .where(Account.handle == role, Handle.name == member, Grant.state == "active")
             )
             grant = unit.db.scalars(wanted).one()
-            ident = revoke.start(unit, revoke.Wish((grant,)), "They only helped out over the holidays.")
+            ident = revoke.start(unit, prepare.Wish((grant,)), "They only helped out over the holidays.")
         execute.carry_out(service, viewer.organisation, ident)
     _by_hand(service, viewer)
     with service.unit(viewer) as unit:
@@ -123,7 +123,7 @@ def _by_hand(service: Service, viewer: Viewer) -> None:
     for key in (BY_HAND, SKIPPED):
         with service.unit(viewer) as unit:
             grant = unit.db.scalars(select(Grant.id).where(Grant.key == key)).one()
-            ident = revoke.start(unit, revoke.Wish((grant,)), "The campaign is over.")
+            ident = revoke.start(unit, prepare.Wish((grant,)), "The campaign is over.")
         with service.unit(viewer) as unit:
             for step in unit.db.scalars(select(Step.id).where(Step.revocation_id == ident)).all():
                 if key == BY_HAND:

@@ -24,12 +24,13 @@ from openlatch.core.vocabulary import Happening, Reach, Role, Subject, Verdict
 from openlatch.demo import offers
 from openlatch.errors import BadInput
 from openlatch.service import imports
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.flags import manage as manage_flags
 from openlatch.service.identity import authentication
 from openlatch.service.partners import links
 from openlatch.service.reviews import close_round, decisions, open_round, plans, schedules
 from openlatch.service.reviews.plans import Review
-from openlatch.service.revocations import execute, revoke
+from openlatch.service.revocations import execute, prepare, revoke
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, Flag, Grant, Item, Organisation, Person, Revocation, Team
@@ -100,7 +101,7 @@ def load(service: Service) -> UUID:
             person = unit.db.scalars(select(Person).where(Person.key == key)).one()
             assert person.address is not None
             authentication.make_sign_in(unit.db, itself.organisation, person.id, person.address, PASSWORD, role)
-    flags.evaluate_all(service, itself.organisation)
+    evaluate_flags.evaluate_all(service, itself.organisation)
     _load_neighbour(service)
     _load_agency(service)
     return itself.organisation
@@ -164,7 +165,7 @@ def play(service: Service, organisation: UUID) -> None:
         _make_schedules(unit)
     with service.unit(viewer) as unit:
         grant = _grant(unit, "old-webshop|app|old-exporter|look")
-        revoke.start(unit, revoke.Wish(grants=(grant,)), "Nobody remembers what it is for.")
+        revoke.start(unit, prepare.Wish(grants=(grant,)), "Nobody remembers what it is for.")
         _accept_one_flag(unit)
     _end_in_a_stubborn_place(service, viewer)
     _link_the_agency(service, viewer)
@@ -213,7 +214,7 @@ def _end_in_a_stubborn_place(service: Service, viewer: Viewer) -> None:
         ).first()
         if found is None:
             return
-        ident = revoke.start(unit, revoke.Wish(grants=(found,)), "The posters are printed.")
+        ident = revoke.start(unit, prepare.Wish(grants=(found,)), "The posters are printed.")
     execute.carry_out(service, viewer.organisation, ident)
 
 
@@ -297,7 +298,7 @@ def _accept_one_flag(unit: Unit) -> None:
     ).first()
     if flag is not None:
         until = unit.now + timedelta(days=60)
-        flags.accept(unit, [flag.id], "The directory is the membership secretary's daily work.", until)
+        manage_flags.accept(unit, [flag.id], "The directory is the membership secretary's daily work.", until)
 
 
 def has_played(service: Service, organisation: UUID) -> bool:

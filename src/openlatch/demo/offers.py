@@ -21,8 +21,9 @@ from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
-from openlatch.service.requests import requests
-from openlatch.service.requests.requests import Wish
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.requests import ask as ask_access
+from openlatch.service.requests.ask import Wish
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Account, Level, Offer, Person, Resource, ResourceGroup
 
@@ -194,7 +195,7 @@ def cast_level(cast: _Cast, account: str, key: str) -> UUID:
 def _requests(cast: _Cast) -> None:
     with cast.acting("fenna.aldous") as unit:
         account = cast.account(unit, "hut-calendar").name
-        requests.ask(
+        ask_access.ask(
             unit,
             Wish(
                 "To enter the closing days of the Ridge hut.",
@@ -203,29 +204,29 @@ def _requests(cast: _Cast) -> None:
             ),
         )
     with cast.acting("saskia.lund") as unit:
-        requests.ask(
+        ask_access.ask(
             unit, Wish("I need the guests' arrivals a week ahead.", owner_address="tobias.renn@hollinfell.example.org")
         )
     with cast.acting("carys.dunmore") as unit:
         account = cast.account(unit, "hut-calendar").name
-        asked = requests.ask(
+        asked = ask_access.ask(
             unit,
             Wish("I keep the volunteers' dates.", account_name=account, level=cast.level(unit, "hut-calendar", "edit")),
         )
     owner = _owner(cast, "hut-calendar")
     with cast.acting(owner) as unit:
         until = unit.now + timedelta(days=60)
-        requests.grant(unit, asked["id"], Choice(until=until), "For this season.", None, None)
+        answer_request.grant(unit, asked["id"], Choice(until=until), "For this season.", None, None)
     with cast.acting("milo.strand") as unit:
         account = cast.account(unit, "payroll").name
-        asked = requests.ask(
+        asked = ask_access.ask(
             unit, Wish("To see when I am paid.", account_name=account, level=cast.level(unit, "payroll", "see"))
         )
     with cast.acting(_owner(cast, "payroll")) as unit:
-        requests.decline(unit, asked["id"], "Your payslip has the date; the books stay with the office.", None)
+        answer_request.decline(unit, asked["id"], "Your payslip has the date; the books stay with the office.", None)
     with cast.acting("hal.draycott") as unit:
         account = cast.account(unit, "rescue-directory").name
-        requests.ask(
+        ask_access.ask(
             unit,
             Wish(
                 "A party is missing on the north side; I need the numbers of those on call.",

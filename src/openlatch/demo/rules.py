@@ -8,7 +8,8 @@ from uuid import UUID
 
 from sqlalchemy import select, update
 
-from openlatch.service.flags import flags, rule_settings
+from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.flags import rule_settings
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import Account, Grant, Level, Offer, Person, System
 
@@ -58,4 +59,4 @@ def play(service: Service, organisation: UUID) -> None:
         level = unit.db.scalars(select(Level).where(Level.system_id.in_(system), Level.key == "edit")).one()
         more = {"key": "cal.invite", "sentence": "Invite people from outside", "reach": "operate"}
         level.permissions = [*level.permissions, more]
-    flags.evaluate_all(service, organisation)
+    evaluate_flags.evaluate_all(service, organisation)

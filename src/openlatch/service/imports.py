@@ -12,7 +12,7 @@ from openlatch.core.files import records as core
 from openlatch.errors import BadInput
 from openlatch.service.attempt import attempt
 from openlatch.service.exposure import evaluate
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
@@ -204,13 +204,13 @@ def _put_down(unit: Unit, kind: core.RecordKind, changed: list[load.Changed], re
     unit.record("import.finished", "import", None, kind.name, read=read, changed=len(changed), bad=bad)
     ids = [change.id for change in changed]
     if kind is core.GRANTS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
-        flags.evaluate(unit, grants=ids)
+        evaluate_flags.evaluate(unit, grants=ids)
     elif used and len(ids) <= ROWS_EVALUATED_AT_ONCE:
-        flags.evaluate(unit, noted=ids)
+        evaluate_flags.evaluate(unit, noted=ids)
     elif kind is core.RESOURCES and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         evaluate.changed(unit, {change.account for change in changed if change.account is not None})
     elif kind is core.SESSIONS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
-        flags.evaluate(unit, sessions=ids)
+        evaluate_flags.evaluate(unit, sessions=ids)
     else:
         # Other kinds can touch any flag (a person who left, an account more sensitive): all are looked at again.
         unit.wake("evaluate")

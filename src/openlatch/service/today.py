@@ -10,7 +10,8 @@ from sqlalchemy import Integer, and_, func, or_, select
 from openlatch.core.exposure.answers import Audience
 from openlatch.core.exposure.rules import Right
 from openlatch.core.vocabulary import Severity
-from openlatch.service.flags.flags import title_of, with_title
+from openlatch.service.flags.evaluate import title_of
+from openlatch.service.flags.manage import with_title
 from openlatch.service.unit import Unit
 from openlatch.store.database import at_large
 from openlatch.store.lists import register

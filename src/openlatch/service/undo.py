@@ -20,7 +20,7 @@ from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.connections import adapter_for
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle, terms
 from openlatch.service.latches import guard
 from openlatch.service.offers import send as send_offer
@@ -232,7 +232,7 @@ def _come_back(unit: Unit, row: Revocation) -> None:
     unit.db.flush()
     reached = subgraph.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
     guard.evaluate(unit, reached)
-    flags.evaluate_person(unit, person.id, reached)
+    evaluate_flags.evaluate_person(unit, person.id, reached)
 
 
 def _also(unit: Unit, row: Revocation) -> list[str]:

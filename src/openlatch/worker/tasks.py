@@ -30,7 +30,8 @@ from openlatch.service.acting import visits
 from openlatch.service.changes import large_changes
 from openlatch.service.exposure import drafts
 from openlatch.service.exposure import evaluate as exposures
-from openlatch.service.flags import flags, weekly_letter
+from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.flags import weekly_letter
 from openlatch.service.grants import end_reminders, hand_tasks, provisioning
 from openlatch.service.identity import passwords
 from openlatch.service.journal import signed_heads
@@ -40,9 +41,9 @@ from openlatch.service.notifications import mail_server, notices
 from openlatch.service.offers import pending as pending_offers
 from openlatch.service.partners import at_client
 from openlatch.service.people import erasure
-from openlatch.service.requests import requests
+from openlatch.service.requests import answer as answer_request
 from openlatch.service.reviews import close_round, event_rounds, evidence, reminders, schedules
-from openlatch.service.revocations import execute, revoke
+from openlatch.service.revocations import execute, prepare, revoke
 from openlatch.service.systems import apply_rules, readings, sealed_secrets, setup, tell_guards
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.database import transaction
@@ -82,7 +83,7 @@ def tasks_of(service: Service, post: notices.Post | None = None) -> dict[str, Ca
         exposures.every_account(service, UUID(organisation))
         with service.unit(Viewer.itself(UUID(organisation))) as unit:
             guard.evaluate(unit)
-        flags.evaluate_all(service, UUID(organisation))
+        evaluate_flags.evaluate_all(service, UUID(organisation))
 
     def settle(organisation: str, grant: str) -> None:
         back = provisioning.settle(service, UUID(organisation), UUID(grant))
@@ -198,7 +199,7 @@ def _end_all_expired(service: Service, viewer: Viewer) -> None:
 def _let_run_out(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
         pending_offers.run_out(unit)
-        requests.run_out(unit)
+        answer_request.run_out(unit)
         visits.end_those_without_access(unit)
 
 
@@ -254,7 +255,7 @@ def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
     """Each in a transaction of its own, so that one that can't be ended does not hold up the others."""
     try:
         with service.unit(viewer) as unit:
-            revoke.start(unit, revoke.Wish(grants=(grant,)), "Its time was over.", cause="expired")
+            revoke.start(unit, prepare.Wish(grants=(grant,)), "Its time was over.", cause="expired")
     except OpenLatchError as error:
         log.error("grant.not_ended", grant=str(grant), detail=error.detail)
 

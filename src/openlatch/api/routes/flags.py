@@ -8,14 +8,15 @@ from uuid import UUID
 from openlatch import schemas
 from openlatch.api.routing import api
 from openlatch.core.flags import Weights
-from openlatch.service.flags import flags, known_facts, rule_settings, weekly_letter
+from openlatch.service.flags import known_facts, rule_settings, weekly_letter
+from openlatch.service.flags import manage as manage_flags
 from openlatch.service.unit import Unit
 
 
 @api.add("GET", "/flags/<uuid:ident>", "A flag", schemas.FlagRow, inside=True)
 def get_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
     """With its facts and the parts of its score."""
-    return flags.shown(unit, ident)
+    return manage_flags.shown(unit, ident)
 
 
 @api.add(
@@ -28,25 +29,25 @@ def get_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
 )
 def accept_flag(unit: Unit, ident: UUID, body: schemas.AcceptFlag) -> dict[str, Any]:
     """It opens again when the time is over."""
-    return flags.accept(unit, [ident], body.reason, body.until)[0]
+    return manage_flags.accept(unit, [ident], body.reason, body.until)[0]
 
 
 @api.add("POST", "/flags/<uuid:ident>/reopen", "Take the acceptance of a flag back", schemas.FlagRow, inside=True)
 def reopen_flag(unit: Unit, ident: UUID) -> dict[str, Any]:
     """It is open at once."""
-    return flags.open_again(unit, ident)
+    return manage_flags.open_again(unit, ident)
 
 
 @api.add("POST", "/flags/accept", "Accept flags until a day", schemas.Flags, body=schemas.AcceptFlags, inside=True)
 def accept_flags(unit: Unit, body: schemas.AcceptFlags) -> dict[str, Any]:
     """All of them, or none."""
-    return {"flags": flags.accept(unit, body.flags, body.reason, body.until)}
+    return {"flags": manage_flags.accept(unit, body.flags, body.reason, body.until)}
 
 
 @api.add("POST", "/flags/assign", "Say who sees to flags", schemas.Flags, body=schemas.AssignFlags, inside=True)
 def assign_flags(unit: Unit, body: schemas.AssignFlags) -> dict[str, Any]:
     """All of them, or none."""
-    return {"flags": flags.assign(unit, body.flags, body.person)}
+    return {"flags": manage_flags.assign(unit, body.flags, body.person)}
 
 
 def _settings(body: schemas.SetRules) -> rule_settings.Wish:

@@ -8,7 +8,9 @@ from uuid import UUID
 from openlatch import schemas
 from openlatch.api.routes.offers import choice
 from openlatch.api.routing import api, if_match
-from openlatch.service.requests import requests
+from openlatch.service.requests import answer as answer_request
+from openlatch.service.requests import ask as ask_for
+from openlatch.service.requests import page as request_page
 from openlatch.service.unit import Unit
 
 
@@ -16,13 +18,13 @@ from openlatch.service.unit import Unit
 def ask_access(unit: Unit, body: schemas.AskAccess) -> dict[str, Any]:
     """The same again, while it waits for an answer, changes the request that is there."""
     given = body.model_dump()
-    return requests.ask(unit, requests.Wish(**{**given, "parts": tuple(body.parts)}))
+    return ask_for.ask(unit, ask_for.Wish(**{**given, "parts": tuple(body.parts)}))
 
 
 @api.add("GET", "/requests/<uuid:ident>", "A request for access", schemas.RequestRow, inside=True)
 def get_request(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Yours, or one that you may answer."""
-    return requests.one(unit, ident)
+    return request_page.one(unit, ident)
 
 
 @api.add(
@@ -35,7 +37,7 @@ def get_request(unit: Unit, ident: UUID) -> dict[str, Any]:
 )
 def grant_request(unit: Unit, ident: UUID, body: schemas.GrantRequest) -> dict[str, Any]:
     """As it was asked, or less, or for a shorter time."""
-    return requests.grant(unit, ident, choice(body), body.words, body.account, if_match())
+    return answer_request.grant(unit, ident, choice(body), body.words, body.account, if_match())
 
 
 @api.add(
@@ -43,10 +45,10 @@ def grant_request(unit: Unit, ident: UUID, body: schemas.GrantRequest) -> dict[s
 )
 def decline_request(unit: Unit, ident: UUID, body: schemas.Words) -> dict[str, Any]:
     """With a word about why."""
-    return requests.decline(unit, ident, body.words, if_match())
+    return answer_request.decline(unit, ident, body.words, if_match())
 
 
 @api.add("POST", "/requests/<uuid:ident>/withdraw", "Withdraw your request", schemas.RequestRow)
 def withdraw_request(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Before it is answered."""
-    return requests.withdraw(unit, ident, if_match())
+    return answer_request.withdraw(unit, ident, if_match())

@@ -8,15 +8,15 @@ from uuid import UUID
 from openlatch import schemas
 from openlatch.api.routing import api
 from openlatch.service import undo
+from openlatch.service.revocations import prepare, steps
 from openlatch.service.revocations import revoke as revoke_access
-from openlatch.service.revocations import steps
 from openlatch.service.unit import Unit
 
 STEP = "/revocations/<uuid:ident>/steps/<uuid:step>"
 
 
-def _wish(body: schemas.RevokeWish) -> revoke_access.Wish:
-    return revoke_access.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
+def _wish(body: schemas.RevokeWish) -> prepare.Wish:
+    return prepare.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
 
 
 @api.add(

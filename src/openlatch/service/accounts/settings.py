@@ -9,7 +9,7 @@ from uuid import UUID
 from openlatch.core import addresses
 from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import end_reminders, lifecycle
 from openlatch.service.identity import authentication
 from openlatch.service.offers import preview
@@ -89,7 +89,7 @@ def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
     if changed:
         row.name, row.time_zone = name, time_zone
         # What flags say names days where the organisation is.
-        flags.forget(unit)
+        evaluate_flags.forget(unit)
         unit.record("organisation.changed", "organisation", row.id, name, changed=changed)
         unit.db.flush()
     return authentication.describe(unit)

@@ -23,7 +23,7 @@ from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, Proof
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle, terms
 from openlatch.service.grants.change_types import (
     Change,
@@ -37,7 +37,7 @@ from openlatch.service.grants.change_types import (
 )
 from openlatch.service.notifications import notices
 from openlatch.service.offers import preview as offer_preview
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.systems import drift
 from openlatch.service.unit import Unit
 from openlatch.store.access import mapping
@@ -193,7 +193,7 @@ def _suspend(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     lifecycle.owe(unit, grant, Owed.TAKE)
     place = unit.db.get_one(AccountRow, grant.account_id).name
     tell_holder(unit, grant, f"Your access to {place} is suspended: {change.reason.strip()}")
-    flags.evaluate(unit, grants=[grant.id])
+    evaluate_flags.evaluate(unit, grants=[grant.id])
     return line_of(unit, "is suspended: gives nothing until it is resumed", warned)
 
 
@@ -227,7 +227,7 @@ def _set_end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         grant.version += 1
         unit.db.flush()
         note(unit, "grant.end_set", grant, change, until=end)
-    flags.evaluate(unit, grants=[grant.id])
+    evaluate_flags.evaluate(unit, grants=[grant.id])
     told = f"runs {end_in_words(end, ZoneInfo(account.time_zone))}" if end else "has no end any more"
     tell_holder(unit, grant, f"Your access to {account.name} {told}: {change.reason.strip()}")
     sooner = sum(window.until != end for window in windows)
@@ -248,7 +248,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         unit.require_proof("Giving steward reach")
     if value.reach < max(level.reach for level in held):
         # Less than before is taken away in the system, by us or by hand, and proved: the way of a trim.
-        wish = revoke.Wish((grant.id,), (), value.id, None)
+        wish = prepare.Wish((grant.id,), (), value.id, None)
         ident = revoke.start(unit, wish, change.reason)
         return line_of(unit, f"is reduced to “{value.name}”", revocation_id=ident)
     apart = offer_preview.apart(unit, Holder(HolderKind(grant.holder_kind), grant.holder_id), [core.Term(value)])
@@ -285,7 +285,7 @@ def _set_terms(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     told = terms.changes_in_words(before, after, ZoneInfo(account.time_zone))
     if terms.takes_away(before, after):
         words = lifecycle.terms_in_words(after, ZoneInfo(account.time_zone))
-        wish = revoke.Wish((grant.id,), keep=tuple(after), keep_words=words)
+        wish = prepare.Wish((grant.id,), keep=tuple(after), keep_words=words)
         return line_of(unit, told, revocation_id=revoke.start(unit, wish, change.reason))
     with guarded(unit, grant) as warned:
         for term in terms_of(unit, grant):
@@ -298,7 +298,7 @@ def _set_terms(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     if grant.state == GrantState.ACTIVE and gained:
         lifecycle.enter_into_force(unit, grant, _to_change(grant))
     else:
-        flags.evaluate(unit, grants=[grant.id])
+        evaluate_flags.evaluate(unit, grants=[grant.id])
     tell_holder(unit, grant, f"Your access to {account.name} is changed: {told}. {change.reason.strip()}")
     line = line_of(unit, told, warned, steward=steward)
     return {**line, "latches": [*line["latches"], *apart]}
@@ -322,7 +322,7 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     apart = offer_preview.apart(unit, Holder(HolderKind.PERSON, person.id), going_on)
     with guarded(unit, grant) as warned:
         # The old one is on its way out first, so that latches don't count both.
-        ident = revoke.start(unit, revoke.Wish((grant.id,)), change.reason, cause="replaced")
+        ident = revoke.start(unit, prepare.Wish((grant.id,)), change.reason, cause="replaced")
         to, left = Holder(HolderKind.PERSON, person.id), lifecycle.taken_over(going_on, unit.now)
         given = lifecycle.new_grant(unit, account, to, left, GrantState.ACTIVE, reason=change.reason.strip())
         unit.record("grant.given", "grant", given.id, account.name, account.id, takes_over_from=grant.id)
@@ -334,7 +334,7 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 
 
 def _end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
-    ident = revoke.start(unit, revoke.Wish((grant.id,)), change.reason)
+    ident = revoke.start(unit, prepare.Wish((grant.id,)), change.reason)
     return line_of(unit, "ends", revocation_id=ident)
 
 
@@ -346,7 +346,7 @@ def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
         raise NotFound("You hold no such grant yourself.", "What a team gives you, its speaker can end.")
     place = unit.db.get_one(AccountRow, grant.account_id)
     said = reason.strip() or "Not needed any more."
-    started = revoke.start(unit.as_service(), revoke.Wish((ident,)), said, cause="given_up")
+    started = revoke.start(unit.as_service(), prepare.Wish((ident,)), said, cause="given_up")
     sentence = f"{unit.viewer.name} gives up access to {place.name}: {said}"
     told = notices.answerers(unit, place.id) - {unit.viewer.person}
     notices.tell_and_write(unit, told, "grant", sentence, f"/accounts/{place.id}")
@@ -361,8 +361,8 @@ def end_own_session(unit: Unit, ident: UUID) -> dict[str, Any]:
         raise NotFound("You have no such session.", "Look at your sessions; it may have ended.")
     place = unit.db.get_one(AccountRow, row.account_id)
     system = unit.db.get_one(System, place.system_id)
-    if not revoke.can(unit, system, StepKind.END_SESSIONS):
+    if not prepare.can(unit, system, StepKind.END_SESSIONS):
         raise Conflict(f"Sessions in {system.name} can't be ended from here.", "Sign out there, on that device.")
-    wish = revoke.Wish(sessions=(ident,))
+    wish = prepare.Wish(sessions=(ident,))
     started = revoke.start(unit.as_service(), wish, f"{unit.viewer.name} ends a session of their own.")
     return {"revocation_id": started, "account": {"id": place.id, "name": place.name}}

@@ -22,7 +22,7 @@ from openlatch.core.vocabulary import Proof
 from openlatch.service import locks
 from openlatch.service.exposure import account_rules, expected, touched
 from openlatch.service.exposure.account_rules import AccountRules
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.lists.columns import among
@@ -66,7 +66,7 @@ def _accounts(unit: Unit, idents: Iterable[UUID], whole: bool) -> None:
         if _account(unit, account, only):
             differing.append(ident)
     if differing:
-        flags.evaluate(unit, accounts=differing)
+        evaluate_flags.evaluate(unit, accounts=differing)
         unit.announce("exposures")
 
 

@@ -9,7 +9,7 @@ from uuid import UUID
 from sqlalchemy import or_, select, update
 
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
 from openlatch.store.lists.columns import among
 from openlatch.store.lists.exposures import EXPOSURES
@@ -88,4 +88,4 @@ def mark(unit: Unit, of: Sequence[UUID] | None = None) -> None:
             row.version += 1
             changed.add(row.account_id)
     unit.db.flush()
-    flags.evaluate(unit, accounts=sorted(changed))
+    evaluate_flags.evaluate(unit, accounts=sorted(changed))

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from openlatch.core.time_windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.exposure.access_rules import opens
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Exposure
@@ -34,7 +34,7 @@ def judge(
         zone = zone_of(unit.db.get_one(Account, row.account_id).time_zone)
         _judge(unit, row, judgement, reason.strip(), end_of_last_day(last_day, zone) if last_day else None)
     unit.db.flush()
-    flags.evaluate(unit, accounts=sorted({row.account_id for row in rows}))
+    evaluate_flags.evaluate(unit, accounts=sorted({row.account_id for row in rows}))
     unit.announce("exposures")
     return [register.one(unit, "exposures", row.id) for row in rows]
 
@@ -50,7 +50,7 @@ def intend_all(unit: Unit, part: UUID, reason: str, until: datetime | None) -> i
     for row in rows:
         _judge(unit, row, "intended", reason, until)
     unit.db.flush()
-    flags.evaluate(unit, accounts=sorted({row.account_id for row in rows}))
+    evaluate_flags.evaluate(unit, accounts=sorted({row.account_id for row in rows}))
     unit.announce("exposures")
     return len(rows)
 

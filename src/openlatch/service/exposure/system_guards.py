@@ -11,7 +11,7 @@ from sqlalchemy import select
 
 from openlatch.core.ids import new_id
 from openlatch.service.exposure import boundary
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, ExposureGuard, System, SystemGuard
 
@@ -83,7 +83,7 @@ def watch(unit: Unit, system: System) -> None:
         unit.wake("set_guards", unit.now + AGAIN, system=system.id)
     if changed:
         unit.db.flush()
-        flags.evaluate(unit, accounts=sorted(accounts))
+        evaluate_flags.evaluate(unit, accounts=sorted(accounts))
         unit.announce("exposure_guards")
 
 

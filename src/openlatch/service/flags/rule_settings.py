@@ -14,7 +14,7 @@ from openlatch.core.flags import custom_rules as core
 from openlatch.core.flags.reference import limits_of
 from openlatch.core.flags.rule import facts_of, said_of
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
 from openlatch.store.flags import evaluate_many
 from openlatch.store.flags.evaluate_many import LISTS, Effect, Own, Ruling
@@ -42,7 +42,7 @@ def page(unit: Unit) -> dict[str, Any]:
 
     For everybody: nobody is judged by rules that they can't read.
     """
-    stands = flags.ruling(unit)
+    stands = evaluate_flags.ruling(unit)
     counted = select(Flag.rule, func.count()).where(Flag.state == "open", unit.sight.flags()).group_by(Flag.rule)
     counts: dict[str, int] = dict(unit.db.execute(counted).all())
     own = [rule for subject in SOURCES for rule in stands.rules(subject)[len(_book(subject)) :]]
@@ -84,7 +84,7 @@ def _shown(rule: Rule, stands: Ruling, counts: Mapping[str, int]) -> dict[str, A
 
 def _wanted(unit: Unit, wish: Wish) -> Settings:
     """The settings as they would be. BadInput, naming what is wrong."""
-    held = flags.ruling(unit).settings
+    held = evaluate_flags.ruling(unit).settings
     faults: dict[str, str] = {}
     limits = dict(held.limits)
     for name, four in (wish.limits or {}).items():
@@ -94,7 +94,7 @@ def _wanted(unit: Unit, wish: Wish) -> Settings:
             faults[f"limits.{name}"] = f"has to be four numbers from 0 to {MOST}, or none"
         else:
             limits[name] = (four[0], four[1], four[2], four[3])
-    keys = {rule.key for rule in RULES} | {own.key for own in flags.ruling(unit).own}
+    keys = {rule.key for rule in RULES} | {own.key for own in evaluate_flags.ruling(unit).own}
     for key in set(wish.off or ()) - keys:
         faults["off"] = f"there is no rule {key!r}"
     for pair in wish.never_together or ():
@@ -118,7 +118,7 @@ def _wanted(unit: Unit, wish: Wish) -> Settings:
 def preview(unit: Unit, wish: Wish) -> dict[str, Any]:
     """What other settings would raise and clear, by rule, with the first few of each."""
     unit.sight.require_administrator()
-    before = flags.ruling(unit)
+    before = evaluate_flags.ruling(unit)
     return {"effects": _effects(unit, before, replace(before, settings=_wanted(unit, wish)))}
 
 
@@ -182,7 +182,7 @@ def check(unit: Unit, text: str) -> dict[str, Any]:
     unit.sight.require_administrator()
     rules = _read(text)
     failures = core.try_out(rules)
-    before = flags.ruling(unit)
+    before = evaluate_flags.ruling(unit)
     effects = [] if failures else _effects(unit, before, replace(before, own=_with(unit, before.own, rules)))
     return {
         "rules": [{"key": rule.key, "on": rule.on, "title": rule.title} for rule in rules],
@@ -287,7 +287,7 @@ def source(unit: Unit, key: str) -> dict[str, Any]:
 
 def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[dict[str, Any]]:
     """What the rules are told of some subjects, and what each rule makes of it: said to whom it concerns."""
-    stands = flags.ruling(unit)
+    stands = evaluate_flags.ruling(unit)
     rules = stands.rules(subject)
     facts = facts_of(next(book.facts for book in BOOKS if book.subject == subject))
     found = []

@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.vocabulary import GrantState, Owed
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
 from openlatch.store.lists import offers
@@ -88,7 +88,7 @@ def done(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, 
     place = unit.db.get_one(Account, row.account_id).name
     unit.record(action, "grant", grant.id, place, row.account_id, stated_by=unit.viewer.name, words=row.words)
     unit.db.flush()
-    flags.evaluate(unit, noted=[grant.id])
+    evaluate_flags.evaluate(unit, noted=[grant.id])
     if grant.state == GrantState.ACTIVE and row.kind != Owed.TAKE:
         set_up = "set up" if row.kind == Owed.GIVE else "changed as agreed"
         sentence = f"Your access to {place} is {set_up} there, says {unit.viewer.name}: {row.words}"

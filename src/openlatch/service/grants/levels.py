@@ -15,7 +15,7 @@ from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.canonical_json import fingerprint
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
@@ -186,7 +186,7 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
     )
     _tell_stewards(unit, row.name, effects)
     touched = unit.db.scalars(select(Term.grant_id).where(Term.level_id == ident)).all()
-    flags.evaluate(unit, grants=sorted(set(touched)))
+    evaluate_flags.evaluate(unit, grants=sorted(set(touched)))
     return _shown(unit, ident)
 
 

@@ -21,7 +21,7 @@ from openlatch.core.states import GRANTS, move
 from openlatch.core.time_windows import WeeklyHours, Window, end_in_words, end_of_last_day
 from openlatch.core.vocabulary import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import hand_tasks
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
@@ -297,7 +297,7 @@ def enter_into_force(unit: Unit, grant: Grant, owed: Owed = Owed.GIVE) -> None:
     """What follows when a grant gives rights from now on: its system is told, its flags looked at, stewards told."""
     owe(unit, grant, owed)
     unit.db.flush()
-    flags.evaluate(unit, grants=[grant.id])
+    evaluate_flags.evaluate(unit, grants=[grant.id])
     terms = mapping.terms_of(unit.db, [grant.id]).get(grant.id, [])
     if any(term.level.reach is Reach.STEWARD for term in terms):
         name, place = holder_name(unit, grant), account_of(unit, grant.account_id).name

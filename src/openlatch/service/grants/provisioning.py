@@ -21,7 +21,7 @@ from openlatch.core.vocabulary import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
 from openlatch.service import locks
 from openlatch.service.connections import adapter_for
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.due import is_over
@@ -160,7 +160,7 @@ def _store(
                 grant.handle, grant.missing_since, grant.differs = {**grant.handle, **detail}, None, None
             action = "grant.given_there" if owed is Owed.GIVE else "grant.taken_there"
             unit.record(action, "grant", grant.id, name, grant.account_id, answer=answer)
-            flags.evaluate(unit, noted=[grant.id])
+            evaluate_flags.evaluate(unit, noted=[grant.id])
             if grant.emergency and owed is Owed.GIVE:
                 _tell_of_emergency(unit, grant, f"{name} is open in its system now, in an emergency.")
             return None

@@ -13,7 +13,7 @@ from openlatch.core.grants.usage import Watched, sufficient
 from openlatch.core.reviews.recommendations import LevelChoice
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.lists.register import one
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Grant, Level, Term, Use
@@ -29,7 +29,7 @@ def note(unit: Unit, grants: Iterable[UUID]) -> None:
     unit.db.execute(update(Grant).where(Grant.id.in_(ids)).values(last_used_at=unit.now))
     today = unit.now.astimezone(UTC).date()
     keep(unit, [(ident, "", today) for ident in ids])
-    flags.evaluate(unit, noted=ids)
+    evaluate_flags.evaluate(unit, noted=ids)
 
 
 def keep(unit: Unit, days: Sequence[tuple[UUID, str, date]]) -> None:

@@ -18,7 +18,7 @@ from openlatch.core.register import Holder, Register
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, Held, NotFound
 from openlatch.service import locks
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Breach, Grant, Latch, Person, Resource, Team
@@ -231,7 +231,7 @@ def _evaluate(
         new = {name: statement.excluded[name] for name in ("broken", "firm", "reach", "words")}
         unit.db.execute(statement.on_conflict_do_update(index_elements=["account_id"], set_=new), rows)
     if broken or mended:
-        flags.evaluate(unit, accounts=sorted({*broken, *mended}))
+        evaluate_flags.evaluate(unit, accounts=sorted({*broken, *mended}))
 
 
 def _row(unit: Unit, account: UUID, breaches: Sequence[core.Breach], reach: Reach) -> dict[str, Any]:

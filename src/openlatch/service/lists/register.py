@@ -10,7 +10,7 @@ from sqlalchemy import ColumnElement
 
 from openlatch.core.reviews.recurrence import words
 from openlatch.errors import NotFound
-from openlatch.service.flags.flags import with_title
+from openlatch.service.flags.manage import with_title
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
 from openlatch.store.lists import exposures, offers, register, reviews

@@ -17,7 +17,7 @@ from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
 from openlatch.service import locks
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.identity import authentication, try_limits
@@ -27,7 +27,7 @@ from openlatch.service.offers import page as offer_page
 from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers import preview
 from openlatch.service.offers import send as send_offer
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.database import transaction
 from openlatch.store.tables import Account, Grant, Offer, Organisation, Person, SignIn
@@ -249,7 +249,7 @@ def _end_what_was_held(unit: Unit, account: Account, before: UUID | None, kept: 
     )
     ids = [ident for ident in unit.db.scalars(live) if kept is None or ident != kept.id]
     if before is not None and ids:
-        wish = revoke.Wish(grants=tuple(sorted(ids)))
+        wish = prepare.Wish(grants=tuple(sorted(ids)))
         reason = f"{account.name} was handed over to {unit.viewer.name}."
         revoke.start(unit.as_service(), wish, reason, cause="replaced")
 
@@ -273,7 +273,7 @@ def _take_over(unit: Unit, row: Offer, account: Account, person: Person) -> None
             unit.record("grant.given", "grant", kept.id, account.name, account.id)
             lifecycle.enter_into_force(unit, kept)
         _end_what_was_held(unit, account, before, kept)
-    flags.evaluate_owner(unit, account.id, [before, person.id])
+    evaluate_flags.evaluate_owner(unit, account.id, [before, person.id])
     old = unit.db.get(Person, before) if before else None
     unit.record(
         "account.handed_over",

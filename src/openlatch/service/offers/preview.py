@@ -19,7 +19,7 @@ from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.latches import guard
@@ -264,7 +264,7 @@ def _shown(
 
 def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[str]:
     """What a grant would bring together in one hand that the organisation's rules keep apart, over all accounts."""
-    pairs = flags.ruling(unit).settings.never_together
+    pairs = evaluate_flags.ruling(unit).settings.never_together
     new = {p.key: p.sentence for term in terms for p in term.level.permissions}
     if not any(set(pair) & new.keys() for pair in pairs):
         return []

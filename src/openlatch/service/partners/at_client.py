@@ -16,12 +16,12 @@ from openlatch.core.vocabulary import GrantState, HolderKind
 from openlatch.errors import Held
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import authentication, sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
 from openlatch.service.partners import sign_in_links
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.lists.register import LIVE
@@ -135,7 +135,7 @@ def carry_out(unit: Unit, row: PartnerLink) -> None:
         _put_out(unit, row, UUID(one["there"]))
     row.leaving = []
     if row.ended_at is not None and (grants := grants_of(unit, row)):
-        wish = revoke.Wish(grants=tuple(grants))
+        wish = prepare.Wish(grants=tuple(grants))
         revoke.start(unit.as_service(), wish, f"The link with {row.partner_name} has ended.", cause="left")
     unit.db.flush()
     unit.wake("evaluate")
@@ -204,4 +204,4 @@ def _put_out(unit: Unit, row: PartnerLink, ident: UUID) -> None:
         notices.tell_and_write(unit, notices.administrators(unit), "partner", sentence, f"/people/{ident}")
     unit.record("partner.person_left", "person", ident, person.name, partner=row.partner_name, more=more)
     unit.db.flush()
-    flags.evaluate(unit, people=[ident])
+    evaluate_flags.evaluate(unit, people=[ident])

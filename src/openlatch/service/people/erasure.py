@@ -21,7 +21,7 @@ from openlatch.core.journal import chain
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import Conflict, NotFound
 from openlatch.service.attempt import attempt
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import sign_ins
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
@@ -115,7 +115,7 @@ def _erase(unit: Unit, ident: UUID) -> dict[str, Any]:
     unit.db.expire_all()
     for start in range(0, max(len(entries), 1), _NAMED_AT_ONCE):
         unit.record(chain.ERASED, "person", ident, called, entries=entries[start : start + _NAMED_AT_ONCE])
-    flags.forget(unit)
+    evaluate_flags.forget(unit)
     return {"person": {"id": ident, "name": called}, "erased": counts, "kept": _kept(unit, ident)}
 
 

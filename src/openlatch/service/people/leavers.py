@@ -22,13 +22,13 @@ from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind, Proof, Re
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.canonical_json import fingerprint, jsonable
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
 from openlatch.service.offers import pending as pending_offers
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Unit
 from openlatch.store import journal
 from openlatch.store.access import mapping, subgraph
@@ -124,7 +124,7 @@ def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
     }
 
 
-def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any]]) -> revoke.Wish:
+def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any]]) -> prepare.Wish:
     endable = (GrantState.ACTIVE, GrantState.SUSPENDED)
     # In an order: rows that a reading touched come elsewhere otherwise, and the preview would seem to have changed.
     held = select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable), ~Grant.by_system)
@@ -133,7 +133,7 @@ def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any
     sessions = unit.db.scalars(going_on.order_by(Session.id))
     way = "droppable" if plan.drop else "lockable"
     shut = [login["id"] for login in logins if login[way]] if plan.lock or plan.drop else []
-    return revoke.Wish(tuple(grants), tuple(sessions), logins=tuple(shut), drop=plan.drop)
+    return prepare.Wish(tuple(grants), tuple(sessions), logins=tuple(shut), drop=plan.drop)
 
 
 def _logins(unit: Unit, person: Person) -> list[dict[str, Any]]:
@@ -160,7 +160,7 @@ def _logins(unit: Unit, person: Person) -> list[dict[str, Any]]:
 def _can(unit: Unit, handle: Handle, system: System, kind: StepKind) -> bool:
     # A line of authorized_keys is a holder, and nobody who could be locked out: taking it away is all there is.
     keyed = handle.name.startswith("key:")
-    return not keyed and revoke.can(unit, system, kind) and revoke.account_of(unit, handle) is not None
+    return not keyed and prepare.can(unit, system, kind) and prepare.account_of(unit, handle) is not None
 
 
 def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
@@ -297,7 +297,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     row = unit.db.get_one(Revocation, ident)
     row.preview = {**row.preview, "leaving": jsonable({**before, "handed": handed, "memberships": ended})}
     guard.evaluate(unit, reached)
-    flags.evaluate_person(unit, person.id, reached)
+    evaluate_flags.evaluate_person(unit, person.id, reached)
     return page(unit, person.id)
 
 
@@ -318,7 +318,7 @@ def _hand_over(unit: Unit, person: Person, one: dict[str, Any], reason: str) -> 
             f"You own {account.name} from now on; {person.name} has left.",
             f"/accounts/{account.id}",
         )
-        flags.evaluate_owner(unit, account.id, [person.id, to["id"]])
+        evaluate_flags.evaluate_owner(unit, account.id, [person.id, to["id"]])
     else:
         _give_same(unit, person, account, to["id"], reason)
     return {"account": one["account"], "to": to, "owned": one["owned"]}

@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.time_windows import end_of_last_day, ends_on, zone_of
 from openlatch.errors import BadInput, NotFound
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
 from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named
@@ -110,13 +110,13 @@ class Accounts(Kind[Account]):
     def afterwards(self, unit: Unit, row: Account, before: Values, given: Values) -> None:
         """Flags follow; who owns it from now on, and who did, are told."""
         was, now = before.get("owner"), given["owner"]
-        flags.evaluate_owner(unit, row.id, [was, now])
+        evaluate_flags.evaluate_owner(unit, row.id, [was, now])
         if any(before.get(field) != given[field] for field in ("sensitivity", "kind", "name", "time_zone")):
             grants = unit.db.scalars(
                 select(Grant.id).where(Grant.account_id == row.id, Grant.state != "ended").limit(MOST_GRANTS + 1)
             ).all()
             if len(grants) <= MOST_GRANTS:
-                flags.evaluate(unit, grants=grants)
+                evaluate_flags.evaluate(unit, grants=grants)
             unit.wake("evaluate")
         if before and was != now:
             page = f"/accounts/{row.id}"

@@ -18,7 +18,7 @@ from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint, jsonable
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
@@ -77,7 +77,7 @@ def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "
     with guard.guarded(unit, guard.touched(unit, accounts), refuses=False) as warned:
         told = [_line(unit, number, line) for number, line in enumerate(lines, 1)]
     fresh = [line["grant_id"] for line in told if line["does"] == "new"]
-    flags.evaluate(unit, grants=fresh, accounts=accounts)
+    evaluate_flags.evaluate(unit, grants=fresh, accounts=accounts)
     return _result(told, [guard.shown(breach) for breach in warned])
 
 

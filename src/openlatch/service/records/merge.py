@@ -21,7 +21,7 @@ from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint, jsonable
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.records.edit import KINDS, counted_words
 from openlatch.service.records.kinds import Kind, found
@@ -284,7 +284,7 @@ def _look_again(unit: Unit, kind: Kind[Any], keep: UUID, moved: dict[str, list[U
     place = "grants.person_id" if kind.name == "people" else "grants.app_id"
     grants = moved.get(place, [])
     if len(grants) <= MOST_TOUCHED:
-        flags.evaluate(unit, grants=grants, people=[keep] if kind.name == "people" else [])
+        evaluate_flags.evaluate(unit, grants=grants, people=[keep] if kind.name == "people" else [])
     unit.wake("evaluate")
 
 

@@ -14,7 +14,7 @@ from openlatch.core.files.records import address as read_address
 from openlatch.core.time_windows import end_of_last_day, ends_on
 from openlatch.core.vocabulary import GrantState, Standing
 from openlatch.errors import BadInput, Conflict
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.records.kinds import Kind, Values, person_named, reached_by
@@ -89,7 +89,7 @@ class People(Kind[Person]):
 
     def afterwards(self, unit: Unit, row: Person, before: Values, given: Values) -> None:
         """Flags on them and on all that they reach follow."""
-        flags.evaluate_person(unit, row.id, reached_by(unit, row.id))
+        evaluate_flags.evaluate_person(unit, row.id, reached_by(unit, row.id))
 
 
 def _write_standing(unit: Unit, row: Person, standing: str, leaves_on: date | None) -> None:

@@ -12,7 +12,7 @@ from openlatch.core.register import Holder
 from openlatch.core.time_windows import end_of_last_day, ends_on
 from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.errors import BadInput
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named
 from openlatch.service.unit import Unit
 from openlatch.store.access import mapping, subgraph
@@ -129,7 +129,7 @@ def evaluate_team(unit: Unit, team: UUID, person: UUID | None = None) -> None:
     if len(grants) > MOST_GRANTS:
         unit.wake("evaluate")
         return
-    flags.evaluate(unit, grants=grants, people=[person] if person else [])
+    evaluate_flags.evaluate(unit, grants=grants, people=[person] if person else [])
     unit.wake("evaluate")
 
 

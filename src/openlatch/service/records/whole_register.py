@@ -17,7 +17,7 @@ import orjson
 from sqlalchemy import Column, Table, Uuid, func, select, text, update
 
 from openlatch.errors import BadInput, Conflict
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Base, Grant, Organisation, Person, System
@@ -218,7 +218,7 @@ def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
     unit.record("register.brought", "organisation", unit.viewer.organisation, "The whole register", rows=counts)
     unit.db.flush()
     guard.evaluate(unit)
-    flags.forget(unit)
+    evaluate_flags.forget(unit)
     return {"rows": counts, "lines": sum(counts.values())}
 
 

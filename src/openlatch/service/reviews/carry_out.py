@@ -17,11 +17,11 @@ from openlatch.errors import Conflict, NotFound, OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.changes import changes
 from openlatch.service.exposure import access_rules, judge, narrow
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import change_types
 from openlatch.service.latches import guard
 from openlatch.service.offers import send as send_offer
-from openlatch.service.revocations import confirm, revoke
+from openlatch.service.revocations import confirm, prepare, revoke
 from openlatch.service.systems import apply_rules
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import LIVE
@@ -44,17 +44,17 @@ from openlatch.store.tables import (
 OF_GRANTS = (Subject.GRANT, Subject.LINK)
 
 
-def wish_of(unit: Unit, item: Item) -> revoke.Wish | None:
+def wish_of(unit: Unit, item: Item) -> prepare.Wish | None:
     """What is to be ended or trimmed for an item; None when there is nothing left, or nothing that a system does."""
     kind = Subject(item.kind)
     if kind in OF_GRANTS:
         grant = _as_it_is_now(unit, item)
         if grant.state in (GrantState.ENDED, GrantState.REVOKING):
             return None
-        return revoke.Wish((grant.id,), trim_level=item.trim_level_id, trim_until=item.trim_until)
+        return prepare.Wish((grant.id,), trim_level=item.trim_level_id, trim_until=item.trim_until)
     if kind is Subject.SESSION:
         live = unit.db.get_one(Session, item.subject_id).ended_at is None
-        return revoke.Wish(sessions=(item.subject_id,)) if live else None
+        return prepare.Wish(sessions=(item.subject_id,)) if live else None
     if kind is Subject.EXPOSURE:
         return _closing(unit, item.subject_id)
     return None
@@ -71,7 +71,7 @@ def _as_it_is_now(unit: Unit, item: Item) -> Grant:
     return unit.db.scalars(there.order_by(Grant.given_at.desc())).first() or grant
 
 
-def _closing(unit: Unit, ident: UUID) -> revoke.Wish | None:
+def _closing(unit: Unit, ident: UUID) -> prepare.Wish | None:
     """Closing a part: the rules that let outsiders in, and the grants of those outside who were given just this part.
 
     Whoever outside has the whole account, or a group, keeps it: that is decided on their own grants.
@@ -88,7 +88,7 @@ def _closing(unit: Unit, ident: UUID) -> revoke.Wish | None:
         )
     ).all()
     rules = tuple(sorted(access_rules.opening(unit, ident)))
-    return revoke.Wish(tuple(sorted(grants)), rules=rules) if grants or rules else None
+    return prepare.Wish(tuple(sorted(grants)), rules=rules) if grants or rules else None
 
 
 def preview(unit: Unit, item: Item) -> dict[str, Any]:
@@ -265,7 +265,7 @@ def _reopen(unit: Unit, item: Item, reason: str) -> None:
     flag = unit.db.get_one(Flag, item.subject_id, with_for_update=True)
     if flag.state == FlagState.ACCEPTED:
         flag.state, flag.accepted_until = FlagState.OPEN, None
-        title = flags.title_of(unit, flag.rule)
+        title = evaluate_flags.title_of(unit, flag.rule)
         unit.record("flag.reopened", "flag", flag.id, title, flag.account_id, why=reason)
 
 

@@ -18,7 +18,7 @@ from openlatch.core.vocabulary import Fate, ItemState, Proof, Reach, Subject, Ve
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.reviews import carry_out, rounds
 from openlatch.service.reviews.decisions import words
 from openlatch.service.unit import Service, Unit, Viewer
@@ -149,7 +149,7 @@ def _some(unit: Unit, row: Round) -> int:
     unit.db.flush()
     kept = [item.grant_id for item in items if item.grant_id is not None and item.verdict == Verdict.KEEP]
     if kept:
-        flags.evaluate(unit, noted=kept)
+        evaluate_flags.evaluate(unit, noted=kept)
     return len(items)
 
 

@@ -18,7 +18,7 @@ from openlatch.core.vocabulary import HolderKind, ItemState, Reach, Subject, Ver
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.notifications import notices
 from openlatch.service.reviews import carry_out, reviewers, rounds
 from openlatch.service.revocations import revoke
@@ -177,7 +177,7 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
 def _look_again(unit: Unit, items: Sequence[UUID]) -> None:
     """Flags follow what was decided: what is kept again and again and not used is flagged."""
     kept = select(Item.grant_id).where(Item.id.in_(items), Item.grant_id.is_not(None))
-    flags.evaluate(unit, noted=[ident for ident in unit.db.scalars(kept) if ident is not None])
+    evaluate_flags.evaluate(unit, noted=[ident for ident in unit.db.scalars(kept) if ident is not None])
 
 
 def _carry_out(unit: Unit, round_row: Round, item: Item) -> None:

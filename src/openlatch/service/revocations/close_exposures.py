@@ -12,7 +12,7 @@ from sqlalchemy import select
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.exposure import account_rules, previews
 from openlatch.service.exposure.account_rules import AccountRules
-from openlatch.service.revocations import revoke
+from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, Exposure
 
@@ -20,7 +20,7 @@ from openlatch.store.tables import AccessRule, Account, Exposure
 def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
     """The rules that would be taken away, the steps, and what becomes of every exposure that they are part of."""
     rules = _rules(unit, exposures)
-    told = revoke.preview(unit, revoke.Wish(rules=tuple(rule.id for rule in rules)))
+    told = revoke.preview(unit, prepare.Wish(rules=tuple(rule.id for rule in rules)))
     gone: dict[UUID, set[str]] = {}
     for rule in rules:
         gone.setdefault(rule.account_id, set()).add(rule.key)
@@ -39,7 +39,7 @@ def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
 def close(unit: Unit, exposures: Sequence[UUID], reason: str, seen: str = "") -> UUID:
     """Start a revocation that takes the rules away; gives its id. Conflict when another preview was ``seen``."""
     rules = _rules(unit, exposures)
-    wish = revoke.Wish(rules=tuple(rule.id for rule in rules))
+    wish = prepare.Wish(rules=tuple(rule.id for rule in rules))
     return revoke.start(unit, wish, reason, fingerprint=seen)
 
 

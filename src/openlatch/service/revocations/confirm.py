@@ -14,7 +14,7 @@ from openlatch.core.states import GRANTS, move
 from openlatch.core.time_windows import day_in_words
 from openlatch.core.vocabulary import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
 from openlatch.service.exposure import access_rules, evaluate
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import hand_tasks, lifecycle, terms
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
@@ -177,7 +177,7 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
         return
     unit.db.flush()
     ended = [target.grant_id for target in grants if target.grant_id is not None]
-    flags.evaluate(unit, grants=ended, sessions=sessions)
+    evaluate_flags.evaluate(unit, grants=ended, sessions=sessions)
     if grants:
         guard.evaluate(unit, guard.touched(unit, {target.account_id for target in grants}))
         _tell(unit, [locked[ident] for ident in ended])

@@ -25,7 +25,7 @@ from openlatch.core.vocabulary import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
 from openlatch.service import locks
 from openlatch.service.connections import adapter_for
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import provisioning
 from openlatch.service.revocations import confirm, transitions
 from openlatch.service.unit import Service, Unit, Viewer
@@ -235,7 +235,7 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
             grants.append(step.grant_id)
     if grants:
         unit.db.execute(update(Grant).where(Grant.id.in_(grants)).values(contradicted_at=unit.now))
-        flags.evaluate(unit, noted=grants)
+        evaluate_flags.evaluate(unit, noted=grants)
 
 
 def unfinished(unit: Unit) -> list[UUID]:

@@ -3,89 +3,44 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
-from datetime import datetime
 from typing import Any
 from uuid import UUID
-from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, or_, select
-from sqlalchemy.orm import aliased
+from sqlalchemy import or_, select
 
-from openlatch.adapters import Adapter
 from openlatch.core import latches
-from openlatch.core.exposure.sentences import rule_in_words
-from openlatch.core.register import Holder, Term
-from openlatch.core.revocations import plan as core
 from openlatch.core.revocations import preview as core_preview
-from openlatch.core.revocations.plan import Move
-from openlatch.core.states import GRANTS, may_become, move
-from openlatch.core.time_windows import end_in_words
-from openlatch.core.vocabulary import GrantState, HolderKind, StepKind
-from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
+from openlatch.core.states import GRANTS, move
+from openlatch.core.vocabulary import GrantState
+from openlatch.errors import BadInput, Conflict
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
-from openlatch.service.connections import adapter_for
-from openlatch.service.grants import hand_tasks, provisioning, terms
+from openlatch.service.grants import hand_tasks, terms
 from openlatch.service.latches import guard
-from openlatch.service.revocations import confirm, transitions
+from openlatch.service.revocations import confirm, prepare, transitions
 from openlatch.service.revocations.preview import Prepared, shown, with_fingerprint
 from openlatch.service.unit import Unit
-from openlatch.store.access import mapping, subgraph
-from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import (
-    AccessRule,
     Account,
-    App,
     Grant,
-    Handle,
-    Level,
     Person,
-    Resource,
     Revocation,
     RevocationTarget,
-    Session,
     System,
 )
 from openlatch.store.tables import Term as TermRow
 
-theirs, beside = aliased(Account), aliased(Account)
 # Ending more than this many grants at once is ending in bulk, and needs a fresh proof.
 BULK = 5
 
 
-@dataclass(frozen=True, slots=True)
-class Wish:
-    """What somebody wants to end or trim. A trim names one grant and a lower level, an earlier end, or both.
-
-    ``keep`` are the terms that a trim of some terms leaves, and ``keep_words`` they in words.
-    ``logins`` are handles to be locked in their systems, or dropped
-    for good with ``drop``. ``rules`` are access rules to be taken away.
-    """
-
-    grants: tuple[UUID, ...] = ()
-    sessions: tuple[UUID, ...] = ()
-    trim_level: UUID | None = None
-    trim_until: datetime | None = None
-    logins: tuple[UUID, ...] = ()
-    drop: bool = False
-    keep: tuple[Term, ...] = ()
-    keep_words: str = ""
-    rules: tuple[UUID, ...] = ()
-
-    @property
-    def is_trim(self) -> bool:
-        """Whether something is left afterwards."""
-        return self.trim_level is not None or self.trim_until is not None or bool(self.keep)
-
-
-def preview(unit: Unit, wish: Wish, leaver: str = "") -> dict[str, Any]:
+def preview(unit: Unit, wish: prepare.Wish, leaver: str = "") -> dict[str, Any]:
     """What a revocation would do, in words, with a fingerprint by which to confirm having seen it.
 
     ``leaver`` is the name of whoever leaves by it; they may have nothing left to end.
     """
     _refuse_unfit(unit, wish, leaver)
-    prepared = _prepare(unit, wish, leaver)
+    prepared = prepare.prepare(unit, wish, leaver)
     broken = [guard.shown(breach) for breach in _breaches(unit, prepared, wish)]
     return {**with_fingerprint(shown(prepared)), "latches": broken, "unknown": unknown(unit, prepared.systems)}
 
@@ -105,7 +60,7 @@ def unknown(unit: Unit, accounts: Iterable[UUID]) -> list[str]:
     ]
 
 
-def _breaches(unit: Unit, prepared: Prepared, wish: Wish) -> list[latches.Breach]:
+def _breaches(unit: Unit, prepared: Prepared, wish: prepare.Wish) -> list[latches.Breach]:
     """What a latch says to it: the one that wants two stewards can refuse that one goes."""
     if not wish.grants:
         return []
@@ -114,7 +69,12 @@ def _breaches(unit: Unit, prepared: Prepared, wish: Wish) -> list[latches.Breach
 
 
 def start(
-    unit: Unit, wish: Wish, reason: str, cause: str = "asked", fingerprint: str = "", leaver: Person | None = None
+    unit: Unit,
+    wish: prepare.Wish,
+    reason: str,
+    cause: str = "asked",
+    fingerprint: str = "",
+    leaver: Person | None = None,
 ) -> UUID:
     """Start a revocation: its steps are stored, its grants read *revoking*, and the worker is woken.
 
@@ -127,8 +87,8 @@ def start(
     if len(reason.strip()) < 3:
         raise BadInput("A revocation needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     locks.access(unit)
-    grants = _lock(unit, wish)
-    prepared = _prepare(unit, wish, leaver.name if leaver else "", grants)
+    grants = prepare.lock(unit, wish)
+    prepared = prepare.prepare(unit, wish, leaver.name if leaver else "", grants)
     told = with_fingerprint(shown(prepared))
     if fingerprint and fingerprint != told["fingerprint"]:
         raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
@@ -172,7 +132,7 @@ def start(
     return row.id
 
 
-def _refuse_unfit(unit: Unit, wish: Wish, leaver: str) -> None:
+def _refuse_unfit(unit: Unit, wish: prepare.Wish, leaver: str) -> None:
     if not leaver and not (wish.grants or wish.sessions or wish.logins or wish.rules):
         raise BadInput("Nothing is named to be ended.", "Give the ids of grants or sessions.")
     if wish.is_trim and (len(wish.grants) != 1 or wish.sessions or wish.rules):
@@ -181,339 +141,9 @@ def _refuse_unfit(unit: Unit, wish: Wish, leaver: str) -> None:
         raise BadInput("That end has passed.", "Choose a later one, or revoke.", {"trim_until": "has passed"})
 
 
-def _lock(unit: Unit, wish: Wish) -> list[Grant]:
-    """The grants, locked in one order so that two revocations at once can't wait for each other."""
-    statement = select(Grant).where(Grant.id.in_(wish.grants), unit.sight.grants()).order_by(Grant.id).with_for_update()
-    grants = list(unit.db.scalars(statement.execution_options(populate_existing=True)))
-    if len(grants) != len(set(wish.grants)):
-        raise NotFound("There is no such grant, or you may not see it.")
-    for grant in grants:
-        unit.sight.require_answers_for(grant.account_id)
-        if grant.by_system:
-            raise Conflict(
-                "It comes with signing in there, as for everybody.", "End what everybody has, or lock the login."
-            )
-        if not may_become(GRANTS, GrantState(grant.state), GrantState.REVOKING):
-            raise Conflict(
-                f"The grant is {grant.state} and can't be revoked now.",
-                "Look at its revocation." if grant.state == "revoking" else "There is nothing to revoke.",
-            )
-    return grants
-
-
-def _prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | None = None) -> Prepared:
-    grants = locked
-    if grants is None:
-        wanted = select(Grant).where(Grant.id.in_(wish.grants), unit.sight.grants())
-        grants = list(unit.db.scalars(wanted.order_by(Grant.id)))
-    if len(grants) != len(set(wish.grants)):
-        raise NotFound("There is no such grant, or you may not see it.")
-    sessions = _sessions(unit, wish, grants)
-    logins = lockable(unit, wish) if wish.logins else []
-    named = {s.account_id for s in sessions if s.id in wish.sessions}
-    rules = _rules(unit, wish)
-    accounts = {g.account_id for g in grants} | named | {r.account for r in rules}
-    accounts |= {login.account for login in logins}
-    # Sessions that end along with a grant may stand in somebody else's account: that the grant is one's own suffices.
-    for account in accounts:
-        unit.sight.require_answers_for(account)
-    accounts |= {s.account_id for s in sessions}
-    systems = _systems(unit, accounts)
-    register = subgraph.around_accounts(unit.db, sorted(accounts), onward=True)
-    held = {grant.id: grant for grant in register.grants}
-    others = mapping.terms_of(unit.db, [grant.id for grant in grants if grant.id not in held])
-    values = [held.get(grant.id) or mapping.grant_value(grant, others.get(grant.id, ())) for grant in grants]
-    levels = {term.level.id for value in values for term in value.terms}
-    known = select(Level).where(Level.id.in_(levels))
-    # Looked up one by one below; held here, so that they are read once.
-    kept = [*unit.db.scalars(known), *unit.db.scalars(select(Account).where(Account.id.in_(accounts)))]
-    targets = [_target(unit, x, value, systems[x.account_id], wish) for x, value in zip(grants, values, strict=True)]
-    del kept
-    live = [_live(session, systems[session.account_id]) for session in sessions]
-    hangs = [] if wish.is_trim else [*_hangs(unit, grants), *_also_ends(grants)]
-    hangs += [] if wish.is_trim else _payments(unit, {grant.holder_id for grant in grants})
-    found = core_preview.preview(register, targets, live, unit.now, logins, hangs, rules)
-    return Prepared(register, targets, live, found, systems, leaver)
-
-
-def _rules(unit: Unit, wish: Wish) -> list[core.OpenRule]:
-    """The access rules that are to be taken away, each by the moves of its system."""
-    if not wish.rules:
-        return []
-    rows = unit.db.execute(
-        select(AccessRule, System)
-        .join(Account, Account.id == AccessRule.account_id)
-        .outerjoin(System, System.id == Account.system_id)
-        .where(AccessRule.id.in_(wish.rules), unit.sight.accounts())
-        .order_by(AccessRule.key, AccessRule.id)
-    ).all()
-    if len(rows) != len(set(wish.rules)):
-        raise NotFound("There is no such access rule, or you may not see it.")
-    return [
-        core.OpenRule(row.id, row.account_id, row.key, rule_in_words(row.plain), _moves(unit, row, system))
-        for row, system in rows
-    ]
-
-
-def _moves(unit: Unit, row: AccessRule, system: System | None) -> tuple[Move, ...]:
-    if system is None or not row.handle or not can(unit, system, StepKind.CLOSE):
-        return ()
-    return adapter_for(unit.service, system).plan(StepKind.CLOSE, row.handle)
-
-
-def lockable(unit: Unit, wish: Wish) -> list[core.Login]:
-    """The logins that are to be locked or dropped, each by an account of its system. BadInput for one that can't be."""
-    rows = unit.db.execute(
-        select(Handle, System)
-        .join(System, System.id == Handle.system_id)
-        .where(Handle.id.in_(wish.logins))
-        .order_by(System.name, Handle.name)
-    ).all()
-    if len(rows) != len(set(wish.logins)):
-        raise NotFound("There is no such login.")
-    found = []
-    for handle, system in rows:
-        kind = StepKind.DROP if wish.drop else StepKind.LOCK
-        account = account_of(unit, handle)
-        if account is None or not can(unit, system, kind):
-            raise BadInput(f"{system.name} can't {kind} {handle.name}.", "Do it there by hand.", {"logins": "can't be"})
-        holder = Holder(HolderKind.PERSON, handle.person_id) if handle.person_id else None
-        if holder is None:
-            raise BadInput(f"{handle.name} is an app's login.", "Unlink the app instead.", {"logins": "an app's"})
-        found.append(core.Login(handle.name, holder, account, system.name, wish.drop))
-    return found
-
-
-def can(unit: Unit, system: System, kind: StepKind) -> bool:
-    """Whether a step of a kind can be carried out in a system."""
-    return system.kind in unit.service.adapters and kind in adapter_for(unit.service, system).can.steps
-
-
-def account_of(unit: Unit, handle: Handle) -> UUID | None:
-    """An account by which to name a login's system: one that it holds, or held, else the system's first."""
-    holder = handle.person_id or handle.app_id
-    held = select(Account.id).join(Grant, Grant.account_id == Account.id).where(Grant.holder_id == holder)
-    there = select(Account.id).where(Account.handle.is_not(None)).order_by(Account.name)
-    for wanted in (held.order_by(Account.name), there):
-        found = unit.db.scalars(wanted.where(Account.system_id == handle.system_id).limit(1)).first()
-        if found is not None:
-            return found
-    return None
-
-
-def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
-    """What hangs on the logins of those whose access ends, and the apps that act there by their consent."""
-    holders, accounts = {grant.holder_id for grant in grants}, {grant.account_id for grant in grants}
-    of = select(Account.system_id).where(Account.id.in_(accounts))
-    logins = unit.db.execute(
-        select(System.name, Handle.name, Handle.hangs)
-        .join(System, System.id == Handle.system_id)
-        .where((Handle.person_id.in_(holders) | Handle.app_id.in_(holders)), Handle.system_id.in_(of))
-        .order_by(System.name, Handle.name)
-    )
-    found = [
-        core.Stop(kind, f"{sentence} ({login} in {system})")
-        for system, login, hangs in logins
-        for kind, sentence in hangs
-    ]
-    links = unit.db.execute(
-        select(App.name, Account.name, Person.name, func.max(Level.reach))
-        .join(Grant, Grant.app_id == App.id)
-        .join(Account, Account.id == Grant.account_id)
-        .join(Person, Person.id == Grant.given_by_id)
-        .join(TermRow, TermRow.grant_id == Grant.id)
-        .join(Level, Level.id == TermRow.level_id)
-        .where(
-            Grant.given_by_id.in_(holders),
-            Grant.account_id.in_(accounts),
-            Grant.state.in_(LIVE),
-            Grant.id.not_in([grant.id for grant in grants]),
-        )
-        .group_by(App.name, Account.name, Person.name)
-        .order_by(App.name, Account.name)
-    )
-    does = {1: "sees what is there", 2: "changes things there", 3: "pays there", 4: "decides who gets in there"}
-    return found + [
-        core.Stop("others", f"{app} acts in {account} on what {person} agreed to, and {does[reach]}")
-        for app, account, person, reach in links
-    ]
-
-
-def _payments(unit: Unit, holders: set[UUID]) -> list[core.Stop]:
-    """What those pay whose access ends: no payment stops by that, and none is known to go on."""
-    paying = or_(
-        Account.payer_person_id.in_(holders), Account.payer_team_id.in_(holders), Account.payer_account_id.in_(holders)
-    )
-    rows = unit.db.scalars(select(Account).where(paying, unit.sight.accounts()).order_by(Account.name)).all()
-    names = guard.payers_of(unit, [row.id for row in rows])
-    found = []
-    for row in rows:
-        name, zone = names[row.id][1], ZoneInfo(row.time_zone)
-        if row.paid_until is not None and row.paid_until > unit.now:
-            told = f"{name} pays for {row.name} {end_in_words(row.paid_until, zone)}; nobody is known to pay after that"
-        else:
-            told = f"{name} pays for {row.name}, for as long as they go on doing so; name another payer"
-        found.append(core.Stop("payment", told))
-    return found
-
-
-def _also_ends(grants: Sequence[Grant]) -> list[core.Stop]:
-    """What others lose with a grant in its system, as the last reading tells."""
-    sentences = [sentence for grant in grants for sentence in (grant.handle or {}).get("also_ends", ())]
-    return [core.Stop("others", sentence) for sentence in sorted(set(sentences))]
-
-
-def _systems(unit: Unit, accounts: set[UUID]) -> dict[UUID, System]:
-    found = unit.db.execute(
-        select(Account, System).join(System, System.id == Account.system_id).where(Account.id.in_(accounts))
-    )
-    return {account.id: system for account, system in found}
-
-
-def _sessions(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session]:
-    """The sessions named, and those that the grants' holders have in the same system."""
-    live = select(Session).where(Session.id.in_(wish.sessions), Session.ended_at.is_(None), unit.sight.sessions())
-    found = {session.id: session for session in unit.db.scalars(live)} if wish.sessions else {}
-    if len(found) != len(set(wish.sessions)):
-        raise NotFound("There is no such session, or it has ended.")
-    if not wish.is_trim and grants:
-        # A login of a connected system signs in once for all its accounts there.
-        mine = (
-            select(Session)
-            .join(beside, beside.id == Session.account_id)
-            .join(Grant, Grant.holder_id == Session.holder_id)
-            .join(theirs, theirs.id == Grant.account_id)
-            .join(System, System.id == theirs.system_id)
-            .where(
-                Grant.id.in_([grant.id for grant in grants]),
-                Session.ended_at.is_(None),
-                (beside.id == theirs.id) | ((beside.system_id == theirs.system_id) & (System.kind != "by_hand")),
-            )
-        )
-        found |= {session.id: session for session in unit.db.scalars(mine)}
-    return sorted(found.values(), key=lambda s: s.id)
-
-
-def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> core.Target:
-    connected = system.kind in unit.service.adapters and bool(row.handle)
-    trim = None
-    if wish.is_trim:
-        lower = _lower_level(unit, row, system, wish.trim_level, connected)
-        trim = core.Trim(lower, wish.trim_until, wish.keep, wish.keep_words)
-    if not connected:
-        return core.Target(value, *_not_given_yet(unit, row, system, trim), can_return=False)
-    adapter = adapter_for(unit.service, system)
-    lower = trim.level if trim is not None else None
-    kind = StepKind.REMOVE if lower is None else StepKind.REDUCE
-    detail = {**row.handle, **({"to": _key_of(unit, lower.id)} if lower is not None else {})}
-    moves = adapter.plan(kind, detail) if trim is None or lower is not None else ()
-    if trim is not None and trim.terms:
-        moves = _taking_away(unit, adapter, row, value.terms, trim.terms)
-    back = StepKind.GIVE in adapter.can.steps and _can_give(unit, adapter, row, value)
-    return core.Target(value, connected, row.handle, trim, moves, adapter.can.sessions_first, back)
-
-
-def _taking_away(
-    unit: Unit, adapter: Adapter, row: Grant, before: Sequence[Term], after: Sequence[Term]
-) -> tuple[core.Move, ...]:
-    """How a system takes some terms of a grant away and leaves the others. Conflict where it can't tell them apart."""
-    account = unit.db.get_one(Account, row.account_id)
-    places = {term: _place(unit, account, term) for term in (*before, *after)}
-    kept = {places[term] for term in after}
-    gone = [term for term in before if term not in after and places[term] not in kept]
-    rights = {terms.right(term) for term in after}
-    lost = [term for term in before if terms.right(term) not in rights]
-    if {terms.right(term) for term in lost} != {terms.right(term) for term in gone} or None in places.values():
-        raise _cannot_tell_apart(unit, account)
-    try:
-        login = row.handle.get("login", "")
-        details = [adapter.holding(places[term] or "", login, _key_of(unit, term.level.id)) for term in gone]
-    except SystemRefused as error:
-        raise _cannot_tell_apart(unit, account) from error
-    return tuple(move for detail in details for move in adapter.plan(StepKind.REMOVE, detail))
-
-
-def _place(unit: Unit, account: Account, term: Term) -> str | None:
-    """How the system names what a term is on; None for a group, which it does not know."""
-    if term.part is None:
-        return account.handle
-    found = unit.db.get(Resource, term.part.id)
-    return found.key if found is not None else None
-
-
-def _cannot_tell_apart(unit: Unit, account: Account) -> Conflict:
-    name = unit.db.get_one(System, account.system_id).name
-    return Conflict(
-        f"{name} can't take away just this and leave the rest.",
-        "Reduce it to a lower level (“Change the level”), or end it and give what is left.",
-    )
-
-
-def _not_given_yet(
-    unit: Unit, row: Grant, system: System, trim: core.Trim | None
-) -> tuple[bool, dict[str, Any], core.Trim | None, tuple[core.Move, ...]]:
-    """How access is taken away that its system may not have yet: giving it was under way, and may have gone through.
-
-    By hand where we can't name it there.
-    """
-    by_hand = (False, row.handle, trim, ())
-    if trim is not None or row.owed is None or system.kind not in unit.service.adapters or not system.has_secret:
-        return by_hand
-    adapter = adapter_for(unit.service, system)
-    details, _ = provisioning.holdings(unit, adapter, row, unit.db.get_one(Account, row.account_id), system)
-    moves = tuple(move for detail in details for move in adapter.plan(StepKind.REMOVE, detail))
-    return (True, details[0], trim, moves) if moves else by_hand
-
-
-def _can_give(unit: Unit, adapter: Adapter, row: Grant, value: Any) -> bool:
-    """Whether the system lets us give it again without anybody else: an app has to be linked by whoever uses it."""
-    if adapter.again(row.handle) is not None:
-        return True
-    account = unit.db.get_one(Account, row.account_id).handle or ""
-    level = _key_of(unit, value.terms[0].level.id) if value.terms else ""
-    try:
-        adapter.holding(account, row.handle.get("login", ""), level)
-    except SystemRefused:
-        return False
-    return True
-
-
-def _key_of(unit: Unit, level: UUID) -> str:
-    return unit.db.get_one(Level, level).key or ""
-
-
-def _lower_level(unit: Unit, grant: Grant, system: System, ident: UUID | None, connected: bool) -> Any:
-    if ident is None:
-        return None
-    level = unit.db.get(Level, ident)
-    if level is None or level.system_id != system.id:
-        raise BadInput(
-            "The account's system has no such level.", "Choose one of its levels.", {"trim_level": "unknown"}
-        )
-    held = unit.db.scalars(
-        select(Level).join(TermRow, TermRow.level_id == Level.id).where(TermRow.grant_id == grant.id)
-    ).all()
-    if all(level.reach > h.reach or level.id == h.id for h in held):
-        raise BadInput(
-            f"“{level.name}” takes nothing away.", "Choose a level that reaches less far.", {"trim_level": "not lower"}
-        )
-    if connected:
-        adapter = adapter_for(unit.service, system)
-        if not all(adapter.can_reduce(h.key or "", level.key or "") for h in held):
-            raise BadInput(
-                f"{system.name} can't reduce this access to “{level.name}”.",
-                "Revoke it, and give the lower access instead; or trim the time.",
-                {"trim_level": "can't be set there"},
-            )
-    return mapping.level_value(level)
-
-
-def _live(row: Session, system: System) -> core.LiveSession:
-    holder = Holder(HolderKind(row.holder_kind), row.holder_id)
-    return core.LiveSession(row.id, row.account_id, holder, system.kind != "by_hand" and bool(row.handle), row.handle)
-
-
-def _store_targets(unit: Unit, row: Revocation, wish: Wish, prepared: Prepared, grants: Sequence[Grant]) -> None:
+def _store_targets(
+    unit: Unit, row: Revocation, wish: prepare.Wish, prepared: Prepared, grants: Sequence[Grant]
+) -> None:
     base = {"organisation_id": unit.viewer.organisation, "revocation_id": row.id}
     before = _as_they_were(unit, grants)
     for target in prepared.targets:

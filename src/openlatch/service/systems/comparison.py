@@ -22,7 +22,7 @@ from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
 from openlatch.core.vocabulary import EndedAs, GrantState, Proof
 from openlatch.service.exposure import access_rules, evaluate, system_guards
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.revocations import confirm
 from openlatch.service.systems import login_matching, sessions_and_use
@@ -173,7 +173,7 @@ class Comparison:
         self._put_down()
         self._evaluate(seen | ended, accounts | self.found)
         if self.covered:
-            flags.evaluate(self.unit, accounts=sorted(self.covered))
+            evaluate_flags.evaluate(self.unit, accounts=sorted(self.covered))
         self._follow_rules()
         return Outcome(self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended))
 
@@ -224,7 +224,7 @@ class Comparison:
             self.unit.wake("evaluate")
             return
         grants, found = sorted(self.touched), sorted(self.found)
-        flags.evaluate(self.unit, grants=grants, sessions=sorted(sessions), accounts=found)
+        evaluate_flags.evaluate(self.unit, grants=grants, sessions=sorted(sessions), accounts=found)
         # What a system lets in can't be refused here; latches that it breaks are flagged.
         guard.evaluate(self.unit, accounts)
 

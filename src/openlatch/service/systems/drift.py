@@ -12,7 +12,8 @@ from sqlalchemy import select
 from openlatch.core.time_windows import end_in_words
 from openlatch.core.vocabulary import GrantState, Owed, Reach
 from openlatch.errors import BadInput, Conflict
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.flags import manage as manage_flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.grants.change_types import Change, guarded, line_of, note, refuse_ended, terms_of
 from openlatch.service.notifications import notices
@@ -47,7 +48,7 @@ def adopt(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         grant.version += 1
         unit.db.flush()
         note(unit, "grant.adopted", grant, change)
-    flags.evaluate(unit, grants=[grant.id])
+    evaluate_flags.evaluate(unit, grants=[grant.id])
     return line_of(unit, f"{does}{owned}", warned, steward=steward)
 
 
@@ -85,7 +86,7 @@ def _give_owner(unit: Unit, account: Account, change: Change) -> str:
     account.owner_id = person.id
     account.version += 1
     unit.record("account.owned", "account", account.id, account.name, account.id, owner=person.name)
-    flags.evaluate_owner(unit, account.id, [person.id])
+    evaluate_flags.evaluate_owner(unit, account.id, [person.id])
     notices.tell(unit, [person.id], "account", f"You own {account.name} from now on.", f"/accounts/{account.id}")
     return f"; {person.name} owns {account.name} from now on"
 
@@ -114,5 +115,5 @@ def accept(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     found = unit.db.scalars(drifted.order_by(Flag.id)).all()
     if not found:
         raise Conflict("Nothing is open about it.", "It is as recorded, or was accepted already.")
-    flags.accept(unit, found, change.reason, until)
+    manage_flags.accept(unit, found, change.reason, until)
     return line_of(unit, f"is accepted {end_in_words(until, ZoneInfo(account.time_zone))}")

@@ -14,7 +14,7 @@ from openlatch.core.people.login_matching import Candidate, MarkKind
 from openlatch.core.vocabulary import EndedAs, GrantState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
-from openlatch.service.flags import flags
+from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
 from openlatch.store.tables import App, Grant, Handle, Person, Session, System
@@ -187,7 +187,7 @@ def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
     unit.db.execute(update(Session).where(Session.holder_id == before).values(person_id=person))
     handle.person_id = person
     unit.db.flush()
-    flags.evaluate(unit, grants=[grant.id for grant in grants], people=[person])
+    evaluate_flags.evaluate(unit, grants=[grant.id for grant in grants], people=[person])
 
 
 def set_rules(unit: Unit, ident: UUID, rules: Sequence[Sequence[object]]) -> None:

@@ -1,0 +1,100 @@
+"""What people do with flags: accept them, take that back, and say who sees to them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from sqlalchemy import select
+
+from openlatch.core.vocabulary import FlagState
+from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.unit import Unit
+from openlatch.store.lists.register import FLAGS
+from openlatch.store.tables import Flag
+
+MOST_AT_ONCE = 1_000
+
+
+def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> list[dict[str, Any]]:
+    """Accept open flags until an instant: they are not shown as open till then, unless they get worse.
+
+    For the account's owner and administrators. BadInput without a reason or with an end that has passed; Conflict
+    when one is not open.
+    """
+    found = _locked(unit, ids)
+    if len(reason.strip()) < 3:
+        raise BadInput("Accepting a flag needs a reason.", "Say in a few words why.", {"reason": "is missing"})
+    if until <= unit.now:
+        raise BadInput("That day has passed.", "Choose a day to come.", {"until": "has passed"})
+    for flag in found:
+        if flag.state != FlagState.OPEN:
+            raise Conflict(f"The flag is {flag.state}, not open: {flag.sentence}", "Look at it again.")
+        flag.state, flag.accepted_reason, flag.accepted_until = FlagState.ACCEPTED, reason.strip(), until
+        flag.accepted_by_id, flag.accepted_severity = unit.viewer.person, flag.severity
+        title = evaluate_flags.title_of(unit, flag.rule)
+        unit.record("flag.accepted", "flag", flag.id, title, flag.account_id, reason=reason.strip(), until=until)
+    return [shown(unit, ident) for ident in ids]
+
+
+def open_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """Take an acceptance back. Conflict when the flag is not accepted."""
+    (flag,) = _locked(unit, [ident])
+    if flag.state != FlagState.ACCEPTED:
+        raise Conflict(f"The flag is {flag.state}, not accepted.", "Look at it again.")
+    flag.state, flag.accepted_until = FlagState.OPEN, None
+    unit.record("flag.reopened", "flag", flag.id, evaluate_flags.title_of(unit, flag.rule), flag.account_id)
+    return shown(unit, ident)
+
+
+def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[dict[str, Any]]:
+    """Say who sees to flags, or nobody. NotFound for somebody who is not there; Conflict for a flag that cleared."""
+    found = _locked(unit, ids)
+    who = unit.seen_person(person)
+    if person is not None and (who is None or who.standing == "left"):
+        raise NotFound("There is no such person, or they have left.", "Choose somebody else.")
+    for flag in found:
+        if flag.state == FlagState.CLEARED:
+            raise Conflict(f"The flag has cleared: {flag.sentence}", "Look at the list again.")
+        flag.assigned_to_id = person
+        title = evaluate_flags.title_of(unit, flag.rule)
+        unit.record("flag.assigned", "flag", flag.id, title, flag.account_id, to=who.name if who else None)
+    return [shown(unit, ident) for ident in ids]
+
+
+def _locked(unit: Unit, ids: Sequence[UUID]) -> list[Flag]:
+    """These flags, locked; all of them the viewer's to answer for."""
+    if not 1 <= len(ids) <= MOST_AT_ONCE:
+        raise BadInput(f"{len(ids)} flags were named.", f"Name 1 to {MOST_AT_ONCE}.", {"flags": "too few or many"})
+    wanted = select(Flag).where(Flag.id.in_(ids), unit.sight.flags()).order_by(Flag.id).with_for_update()
+    found = list(unit.db.scalars(wanted))
+    if len(found) < len(set(ids)):
+        raise NotFound("There is no such flag, or you may not see it.")
+    for account in {flag.account_id for flag in found}:
+        if account is None:
+            unit.sight.require_administrator()
+        else:
+            unit.sight.require_answers_for(account)
+    return found
+
+
+def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
+    """A flag's row. NotFound when it is not the viewer's to see."""
+    unit.db.flush()
+    row = FLAGS.one(unit.db, ident, [unit.sight.flags()])
+    if row is None:
+        raise NotFound("There is no such flag, or you may not see it.")
+    return with_title(unit, row)
+
+
+def with_title(unit: Unit, row: dict[str, Any]) -> dict[str, Any]:
+    """A flag's row with its rule's title and remedy, in words and as what can be done at once."""
+    key = row["rule"]
+    known = evaluate_flags.BUILT_IN.get(key)
+    if known is not None:
+        return {**row, "title": known.title, "remedy": known.remedy.words, "act": known.remedy.act}
+    own = next((own for own in evaluate_flags.ruling(unit).own if own.key == key), None)
+    return {**row, "title": own.title if own else key, "remedy": own.remedy if own else "", "act": ""}
