@@ -168,7 +168,9 @@ def _on_http(error: HTTPException) -> Response:
 
 
 def _on_data(error: Exception) -> Response:
-    """What the database can't keep came from outside, and was not caught at the door: told, and looked into later."""
+    """A value that the database refused came through the request checks: answer 400 and log it, so that the check can
+    be mended.
+    """
     log.warning("request.unusable", path=request.path, method=request.method, error=str(error))
     detail = "Something in the request is too large, or no text that can be kept."
     return _problem(422, "bad-input", BadInput.title, detail, "Look at numbers, dates and odd characters in it.")

@@ -1,4 +1,4 @@
-"""What is let in at all: text that can be kept, numbers that can be stored, and nesting that can be followed."""
+"""Limits on any request body: text that can be stored, numbers that fit, and a bounded depth and size."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _KEPT = "\t\n\r"
 
 
 def refuse_unusable(given: Any) -> None:
-    """BadInput, with the part at fault, for what no field of any call could take."""
+    """Raise BadInput, naming the part at fault, for values that no field of any call could take."""
     for seen, (place, value, depth) in enumerate(_values(given)):
         if seen > MOST_VALUES:
             raise BadInput("There are too many values in it.", f"Send at most {MOST_VALUES:,} in one call.")
@@ -28,7 +28,7 @@ def refuse_unusable(given: Any) -> None:
 
 
 def _values(given: Any) -> Iterator[tuple[str, Any, int]]:
-    """Every value in it, with where it stands and how deep; names are values, too."""
+    """Every value in a body with its path and depth. Names of fields are values, too."""
     waiting = [("request", given, 0)]
     while waiting:
         place, value, depth = waiting.pop()

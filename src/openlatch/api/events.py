@@ -90,9 +90,9 @@ class Broker:
         self._waker: socket.socket
 
     def open(self, viewer: Viewer, still: Callable[[], Viewer], environ: dict[str, Any]) -> Iterator[str]:
-        """The beginning of a stream, in the thread of its request; TooMany when its person has enough of them.
+        """Begin an event stream, in the thread of its request. TooMany when the person has enough of them.
 
-        After the first event the socket is the broker's, and the request is over as far as the server is concerned.
+        After the first event the broker owns the socket, and the request is over for the server.
         """
         stream = Stream(viewer, still)
         with self._lock:

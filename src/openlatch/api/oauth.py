@@ -132,7 +132,7 @@ def token() -> Response:
 @pages.post("/oauth/introspect")
 @_told
 def introspect() -> Response:
-    """Whether a token is good now: it ends with the access that it stands for."""
+    """Whether a token is active now. It ends with the access that it stands for."""
     who = viewer()
     form = _form("token")
     with the_service().unit(who) as unit:

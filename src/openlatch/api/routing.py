@@ -145,7 +145,9 @@ def the_service() -> Service:
 
 
 def challenge(error: NotSignedIn | NotAllowed) -> dict[str, str]:
-    """The header by which a program is told what is wrong with its token (RFC 6750, 3); none where it showed none."""
+    """The WWW-Authenticate header that says what is wrong with a token (RFC 6750, section 3); none if there was no
+    token.
+    """
     if isinstance(error, NotAllowed):
         said = ', error="insufficient_scope", scope="write"' if isinstance(error, ReadOnly) else ""
         return {"WWW-Authenticate": f'Bearer realm="Open Latch"{said}'} if said else {}

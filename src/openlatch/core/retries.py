@@ -11,7 +11,7 @@ LONGEST_WAIT = timedelta(minutes=15)
 
 
 def wait_after(tries: int) -> timedelta:
-    """How long to wait after that many tries: doubling, up to a quarter of an hour."""
+    """How long to wait after that many tries: it doubles each time, up to fifteen minutes."""
     doublings = min(max(tries - 1, 0), 20)
     return min(FIRST_WAIT * (1 << doublings), LONGEST_WAIT)
 
@@ -19,6 +19,6 @@ def wait_after(tries: int) -> timedelta:
 def is_due(next_try: datetime | None, now: datetime) -> bool:
     """Whether a wait is over.
 
-    One that is longer than any that is ever set was set by a clock that has been put back since: it is over, too.
+    A wait longer than any that is ever set comes from a clock that was set back since: it is over, too.
     """
     return next_try is None or not now < next_try <= now + LONGEST_WAIT

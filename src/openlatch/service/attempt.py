@@ -1,4 +1,4 @@
-"""Trying something inside a transaction, and leaving no trace of it: one savepoint helper for all use cases."""
+"""Trying something inside a transaction without a trace: the one savepoint helper."""
 
 from __future__ import annotations
 
@@ -11,15 +11,16 @@ from openlatch.service.unit import Unit
 
 
 class _TakeBack(Exception):
-    """What was tried has been seen, and is rolled back."""
+    """Rolls back what was tried."""
 
 
 @contextmanager
 def attempt(unit: Unit, keep: bool = True) -> Iterator[Unit]:
     """A savepoint; yields the unit to work with.
 
-    What fails in it, or is not to be kept, leaves no trace: no row, no journal entry, no announcement, no wake-up.
-    An error passes on. With ``keep`` off the unit is marked as trying, and asks for no proof and no access lock.
+    On an error, or with ``keep`` off, everything is rolled back: rows, journal entries, announcements, wake-ups. Errors
+    are raised again. With ``keep`` off the unit is marked as trying, and requires neither a fresh proof nor the access
+    lock.
     """
     before = unit.marks()
     within = unit if keep else replace(unit, trying=True, viewer=replace(unit.viewer, credential=None))

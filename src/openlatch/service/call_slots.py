@@ -1,6 +1,6 @@
-"""Room for each system: how many may wait on one at a time, so that one that stalls holds up nobody else.
+"""A limit on simultaneous calls to each system, so that a system that stalls holds up no other.
 
-Whoever finds no room comes back later instead of waiting in line; the tables say what there is to do.
+Whoever finds no free slot comes back later instead of queueing; the tables say what there is to do.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ AT_ONCE = 2
 
 
 class Rooms:
-    """Who is at which system just now, in this process."""
+    """The slots taken in this process, by system."""
 
     def __init__(self, at_once: int = AT_ONCE) -> None:
         self._at_once = at_once
@@ -24,7 +24,7 @@ class Rooms:
 
     @contextmanager
     def enter(self, system: UUID) -> Iterator[bool]:
-        """Gives whether there was room; if so it is taken until the end."""
+        """Take a slot until the end of the block; yields whether there was one."""
         with self._lock:
             is_free = self._there[system] < self._at_once
             self._there[system] += is_free

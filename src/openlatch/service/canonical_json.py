@@ -1,4 +1,4 @@
-"""Values as JSON holds them, and a hash of them."""
+"""Values as JSON, and a hash of them."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import rfc8785
 
 
 def jsonable(value: Any) -> Any:
-    """The value with ids and times as text, as it is stored and hashed."""
+    """A value with ids and times as text, as it is stored and hashed."""
     if isinstance(value, dict):
         return {key: jsonable(inner) for key, inner in value.items()}
     if isinstance(value, list | tuple):
@@ -22,5 +22,5 @@ def jsonable(value: Any) -> Any:
 
 
 def fingerprint(shown: Any) -> str:
-    """By which to say later that this is what was seen."""
+    """A hash by which to recognise later what was shown."""
     return hashlib.sha256(rfc8785.dumps(jsonable(shown))).hexdigest()[:32]

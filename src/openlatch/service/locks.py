@@ -15,7 +15,7 @@ Locks are taken in this order, and never one that stands before another already 
 5. **The head of the journal**, as the transaction commits.
 
 A preview takes no access lock: what it does is rolled back. Deadlocks that are left (foreign keys, unique indexes)
-are seen by the database, told as ``Collision``, and retried where the use case was called (``web.routing``, ``work``).
+are seen by the database, told as ``Collision``, and retried where the use case was called (``api.routing``, ``work``).
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
-"""Undoing a revocation: what was there is put back just as it was, while that is possible.
+"""Undoing a revocation: restoring what was there, where that is possible.
 
-Where the other side has to agree again, it is offered; where a system gives nothing from outside, it says so.
+If the counterparty must consent, an offer is sent instead. Where a system can't give access from outside, it says so.
 """
 
 from __future__ import annotations
@@ -152,7 +152,7 @@ def _refuse_linked(unit: Unit, adapter: Adapter, grant: Grant, account: Account)
 
 
 def _going_on(unit: Unit, target: RevocationTarget) -> list[dict[str, Any]]:
-    """The terms that there were and whose time goes on."""
+    """The stored terms whose time is not over."""
     return [
         term
         for term in (target.was or {}).get("terms", ())
@@ -190,7 +190,7 @@ def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str
 def _again(
     unit: Unit, account: Account, grant: Grant, target: RevocationTarget, terms: list[core.Term], reason: str
 ) -> Grant:
-    """What ended stays in the history; a grant just like it begins."""
+    """The ended grant stays in the history; a new grant just like it begins."""
     assert target.was is not None
     holder = Holder(HolderKind(grant.holder_kind), grant.holder_id)
     state = GrantState(target.was["state"])
@@ -201,7 +201,7 @@ def _again(
 
 
 def _as_it_was(unit: Unit, grant: Grant, target: RevocationTarget) -> Grant:
-    """What is being revoked, or was trimmed, has the state and the terms again that it had."""
+    """A grant that is being revoked, or was trimmed, gets its earlier state and terms back."""
     assert target.was is not None
     if grant.state == GrantState.REVOKING:
         lifecycle.set_state(grant, GrantState.ACTIVE)
@@ -215,7 +215,7 @@ def _as_it_was(unit: Unit, grant: Grant, target: RevocationTarget) -> Grant:
 
 
 def _come_back(unit: Unit, row: Revocation) -> None:
-    """Somebody who was let leave is there again, with their teams; accounts stay with whoever took them over."""
+    """Somebody who had left is back, with their teams. Accounts stay with whoever took them over."""
     if row.leaver_id is None:
         return
     was = row.preview.get("leaving", {})
@@ -236,7 +236,7 @@ def _come_back(unit: Unit, row: Revocation) -> None:
 
 
 def _also(unit: Unit, row: Revocation) -> list[str]:
-    """What is not put back, or by somebody else."""
+    """What is not restored, or is restored by somebody else."""
     sessions = unit.db.scalars(
         select(RevocationTarget.session_id)
         .join(Session, Session.id == RevocationTarget.session_id)
@@ -303,7 +303,7 @@ def _locked_logins(unit: Unit, row: Revocation) -> list[plan.LockedLogin]:
 
 
 def _stop(unit: Unit, row: Revocation, reason: str) -> None:
-    """What is left of the plan is not carried out any more."""
+    """Leave out the rest of the plan."""
     for step in unit.db.scalars(select(Step).where(Step.revocation_id == row.id).with_for_update()):
         before = transitions.progress_of(step)
         transitions.write(step, step_states.undone(before, unit.viewer.name, reason.strip(), unit.now))

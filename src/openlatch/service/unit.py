@@ -37,7 +37,7 @@ def utc_now() -> datetime:
 
 
 def no_wake(task: str, arguments: dict[str, str], at: datetime | None) -> None:
-    """Wake nobody: the worker's own rounds find what there is to do."""
+    """Wake nobody; the worker's periodic rounds find what is due."""
 
 
 @dataclass(frozen=True)
@@ -122,9 +122,9 @@ class Viewer:
 
 @dataclass
 class Unit:
-    """One transaction of one viewer, with the journal entries that it will leave.
+    """One transaction of one viewer, with the journal entries that it will write.
 
-    While it is ``trying``, what it does is rolled back at the end (``service.attempt``).
+    While it is ``trying``, everything is rolled back at the end (``service.attempt``).
     """
 
     service: Service
@@ -166,23 +166,23 @@ class Unit:
         return self.db.scalars(select(Person).where(Person.id == ident, self.sight.people())).first()
 
     def as_service(self) -> Unit:
-        """The same transaction with the sight of the service itself, for what somebody may decide but not do.
+        """A copy of this unit with service-level permissions, for what somebody may decide but not do themselves.
 
-        What it records still names the viewer.
+        The journal still names the viewer.
         """
         return replace(self, _sight=Sight(True, self.viewer.person, now=self.now))
 
     def record(
         self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None = None, **facts: Any
     ) -> None:
-        """Put down that something happened. It is sealed with everything else when the unit commits."""
+        """Add a journal entry. It is written with all others when the unit commits."""
         self.entries.append(self._draft(action, kind, ident, name, account, facts))
         self.kinds.add(kind)
 
     def record_many(self, kind: str, happened: Iterable[tuple[str, UUID, str, UUID | None]]) -> None:
-        """Put down many things of one kind: action, id, name, account.
+        """Add many journal entries of one kind: action, id, name, account.
 
-        They are made into entries only as they are written, so that a million of them need no memory.
+        They are built only while they are written, so a million of them need no memory.
         """
         self.bulk.append(self._draft(a, kind, ident, name, account, {}) for a, ident, name, account in happened)
         self.kinds.add(kind)
@@ -198,7 +198,7 @@ class Unit:
         return journal.draft(self.viewer.organisation, self.now, actor, action, (kind, ident, name), account, facts)
 
     def marks(self) -> tuple[int, int, int, frozenset[str]]:
-        """How far it is: to be gone back to when what follows leaves no trace."""
+        """How far the unit has come, for ``back_to``."""
         return len(self.entries), len(self.bulk), len(self.afterwards), frozenset(self.kinds)
 
     def back_to(self, marks: tuple[int, int, int, frozenset[str]]) -> None:
@@ -208,7 +208,7 @@ class Unit:
         self.kinds.intersection_update(kinds)
 
     def announce(self, kind: str) -> None:
-        """Tell open consoles that something of a kind moved on, without an entry: how far a reading has come."""
+        """Tell open consoles that something of a kind changed, without a journal entry."""
         self.kinds.add(kind)
 
     def _announce(self) -> None:

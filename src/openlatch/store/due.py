@@ -11,5 +11,5 @@ from openlatch.core.retries import LONGEST_WAIT
 
 
 def is_over(column: Any, now: datetime) -> ColumnElement[bool]:
-    """Whether a wait is over: the same as ``core.revocations.plan.is_due``, for rows that wait."""
+    """Whether a wait is over: the same as ``core.retries.is_due``, for rows that wait."""
     return or_(column <= now, column > now + LONGEST_WAIT)

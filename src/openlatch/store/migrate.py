@@ -1,4 +1,4 @@
-"""Bringing a database up to date: our own tables by Alembic, the queue's by procrastinate."""
+"""Migrating a database: our own tables by Alembic, the queue's by procrastinate."""
 
 from __future__ import annotations
 
@@ -29,10 +29,10 @@ class Passwords:
 
 
 def migrate(url: str, passwords: Passwords) -> None:
-    """Bring the database at ``url`` (as its owner) up to date, and let the service's roles sign in.
+    """Migrate the database at ``url`` (as its owner), and let the service's roles sign in.
 
-    Safe to run again, and by two processes at once: the second waits for the first. BadInput when a role could go
-    round the rules that the database keeps.
+    Idempotent; a second process at the same time waits for the first. BadInput when a role could bypass row-level
+    security.
     """
     engine = engine_for(url, pool_size=1)
     try:
@@ -105,7 +105,7 @@ def _columns(connection: Connection, table: str) -> list[str]:
 
 
 def config_for(connection: Connection) -> Config:
-    """What Alembic has to be told, over a connection of the database's owner."""
+    """Alembic's configuration for a connection of the database's owner."""
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     config.attributes["connection"] = connection

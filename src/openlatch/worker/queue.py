@@ -28,10 +28,10 @@ class Queue:
             ) from error
 
     def wake(self, task: str, arguments: dict[str, str], at: datetime | None) -> None:
-        """Have the worker run a task soon, or at an instant; the same one twice is run once.
+        """Have the worker run a task soon, or at an instant. Idempotent: waiting duplicates run once.
 
-        When the queue can't be reached the worker's own rounds find what there is to do, since all that has to
-        happen stands in tables of ours; so that is logged, not raised.
+        When the queue can't be reached that is logged, not raised: all work is stored in our own tables, and the
+        worker's periodic rounds find it.
         """
         lock = " ".join([task, *arguments.values()])
         try:

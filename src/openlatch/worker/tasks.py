@@ -1,7 +1,7 @@
-"""The worker: carries revocations out, reads systems, evaluates rules, and looks round for what is due.
+"""The worker: carries revocations out, reads systems, evaluates rules, and looks for what is due.
 
-All that has to happen stands in tables of ours; a job is only a wake-up. So a lost, doubled or late job does
-no harm, and the looking round (``look_round``) finds whatever nobody was woken for.
+All work is stored in our own tables; a job is only a wake-up. A lost, doubled or late job does no harm, since
+``look_round`` finds whatever nobody was woken for.
 """
 
 from __future__ import annotations
@@ -169,7 +169,7 @@ def organisations(service: Service) -> list[UUID]:
 
 
 def look_round(service: Service) -> None:
-    """Find whatever is due: steps, grants, offers and requests whose time is over, what systems are owed, mail."""
+    """Do whatever is due: steps, grants, offers and requests whose time is over, pending provisioning, mail."""
     for organisation in organisations(service):
         viewer = Viewer.itself(organisation)
         for look in (
@@ -283,7 +283,7 @@ def look_at_everything(service: Service) -> None:
 
 
 def make_app(service: Service, url: str, post: notices.Post | None = None) -> App:
-    """The queue's app with every task, and what recurs: a look round every 5 seconds, everything every 10 minutes."""
+    """The queue's app with every task and the periodic ones: a round every 5 seconds, everything every 10 minutes."""
     app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
     for name, function in tasks_of(service, post).items():
         app.task(name=name)(_logged(name, function))
@@ -317,7 +317,7 @@ def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
 
 
 def _retried(function: Callable[..., None], arguments: dict[str, Any]) -> None:
-    """Carry a task out; one that met others is tried again at once, and after that by the next look round."""
+    """Run a task; after a collision with another transaction once more at once, and after that in the next round."""
     for wait in (0.1, 0.5):
         try:
             return function(**arguments)

@@ -13,7 +13,7 @@ from openlatch.service.unit import Unit
 
 @api.add("POST", "/me/switch", "Switch into an account", schemas.Me, body=schemas.Switch, inside=True)
 def switch_in(unit: Unit, body: schemas.Switch) -> dict[str, Any]:
-    """What you do from then on is put down as done on behalf of its owner."""
+    """From then on your actions are recorded as done on behalf of its owner."""
     return authentication.describe(visits.enter(unit, body.account))
 
 

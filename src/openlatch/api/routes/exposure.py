@@ -52,7 +52,7 @@ def get_exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
     status=201,
 )
 def narrow_exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """A draft as any other: look at what it would close, then set it."""
+    """An ordinary draft: preview what it would close, then set it."""
     return narrow.exposure(unit, ident)
 
 
@@ -132,7 +132,7 @@ def preview_boundary(unit: Unit, body: schemas.BoundaryDraft) -> dict[str, Any]:
 
 @api.add("PUT", "/boundary", "Set what counts as inside", schemas.Boundary, body=schemas.BoundaryDraft)
 def set_boundary(unit: Unit, body: schemas.BoundaryDraft) -> dict[str, Any]:
-    """Everything is worked out anew."""
+    """All exposures are evaluated again."""
     return boundary_changes.change(unit, _boundary(body))
 
 
@@ -156,7 +156,7 @@ def preview_guard(unit: Unit, body: schemas.GuardDraft) -> dict[str, Any]:
 
 @api.add("POST", "/exposure-guards", "Set a guard", schemas.GuardRow, body=schemas.SetGuard, status=201)
 def set_guard(unit: Unit, body: schemas.SetGuard) -> dict[str, Any]:
-    """It is set in no system: what is open against it is flagged, and told in every preview."""
+    """No system is changed. What is open against the guard is flagged, and shown in every preview."""
     return guard_changes.add(unit, _guard(body), body.fingerprint)
 
 

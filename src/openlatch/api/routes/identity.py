@@ -177,7 +177,7 @@ def change_password(unit: Unit, body: schemas.ChangePassword) -> dict[str, Any]:
 
 @api.add("POST", "/me/recovery-codes", "Make recovery codes", schemas.RecoveryCodes, status=201, secret=True)
 def make_recovery_codes(unit: Unit) -> dict[str, Any]:
-    """Ten, each of which stands in for the second factor once. Those before are good no more."""
+    """Ten codes, each of which replaces the second factor once. Earlier codes stop working."""
     return {"codes": recovery.make(unit)}
 
 
@@ -341,7 +341,7 @@ def begin_factor(unit: Unit) -> dict[str, Any]:
 
 @api.add("PUT", "/me/factor", "Give the first code of a second factor", schemas.Done, body=schemas.CodeWith)
 def confirm_factor(unit: Unit, body: schemas.CodeWith) -> dict[str, Any]:
-    """From then on it is asked for at every sign-in."""
+    """From then on every sign-in asks for it."""
     second_factor.confirm(unit, body.code)
     return {"done": True}
 

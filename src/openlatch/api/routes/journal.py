@@ -26,7 +26,9 @@ MOST_VERIFIED = 250_000
 
 @api.add("GET", "/journal/verify", "Verify the journal", schemas.JournalVerdict, query=schemas.VerifyOptions)
 def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> dict[str, Any]:
-    """Every entry, from the first one; with a position and hash noted earlier also its end."""
+    """Verifies every entry from the first. With a position and hash noted earlier, also that the journal still contains
+    them.
+    """
     unit.sight.require_administrator()
     expected = journal.head(unit.db)
     if expected[0] > MOST_VERIFIED:

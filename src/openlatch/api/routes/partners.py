@@ -49,7 +49,7 @@ def unlink_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
     secret=True,
 )
 def switch_organisation(unit: Unit, ident: UUID, body: schemas.SwitchOrganisation) -> Response:
-    """Opens a session there, as who you are there; the one here goes on until it ends."""
+    """Opens a session there with your sign-in there. Your session here stays open."""
     if "Authorization" in request.headers:
         raise NotAllowed("Only a signed-in browser switches organisations.", "Make a token at the other one instead.")
     who = sign_in_links.switch(unit, ident, body.code)
@@ -64,7 +64,7 @@ def get_partners(unit: Unit) -> dict[str, Any]:
 
 @api.add("POST", "/partners", "Offer a client to be linked", schemas.PartnerLinkRow, body=schemas.OfferLink, status=201)
 def offer_link(unit: Unit, body: schemas.OfferLink) -> dict[str, Any]:
-    """By its short name; whether there is such a client is told by its answer alone."""
+    """By the client's short name. The answer does not say whether such a client exists."""
     return links.offer(unit, body.client, body.words, list(body.people))
 
 

@@ -162,7 +162,7 @@ def _add_merge(kind: str) -> None:
         return record_merge.preview(unit, kind, body.keep, body.drop)
 
     def merge(unit: Unit, body: schemas.MergeWish) -> dict[str, Any]:
-        """Everything that refers to the one refers to the other from then on. It can be undone for thirty days."""
+        """All references to the second record point to the first. Can be undone for thirty days."""
         return record_merge.merge(unit, kind, body.keep, body.drop, body.fingerprint)
 
     preview_merge.__name__, merge.__name__ = f"preview_merge_of_{kind}", f"merge_{kind}"

@@ -203,7 +203,7 @@ def better_reviewers(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
 
 @api.add("POST", f"{ITEM}/pass", "Pass an item on to a better reviewer", schemas.ItemRow, body=schemas.PassOn)
 def pass_on(unit: Unit, ident: UUID, item: UUID, body: schemas.PassOn) -> dict[str, Any]:
-    """They are told."""
+    """The new reviewer is notified."""
     return decisions.pass_on(unit, ident, item, body.to, body.reason, if_match())
 
 
@@ -236,7 +236,7 @@ def retry_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
 
 @api.add("GET", "/me/calendar", "Your calendar address", schemas.CalendarPage)
 def get_calendar(unit: Unit) -> dict[str, Any]:
-    """Whether there is one; the address itself is told once."""
+    """Whether you have one. The address itself is shown once, when it is made."""
     return calendar_feed.page(unit)
 
 

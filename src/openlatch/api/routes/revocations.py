@@ -87,5 +87,5 @@ def preview_undo(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 @api.add("POST", "/revocations/<uuid:ident>/undo", "Undo a revocation", schemas.Undone, body=schemas.Undo, inside=True)
 def undo_revocation(unit: Unit, ident: UUID, body: schemas.Undo) -> dict[str, Any]:
-    """What was there is put back just as it was; where the other side has to agree, it is offered."""
+    """Restores what was there. Where the other side has to agree again, an offer is sent."""
     return undo.undo(unit, ident, body.reason)

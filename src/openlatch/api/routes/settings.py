@@ -54,7 +54,7 @@ def carry_out_set_up(body: schemas.SetUp) -> Response:
     "PUT", "/organisation", "Name the organisation, and set its time zone", schemas.Me, body=schemas.SetOrganisation
 )
 def set_organisation(unit: Unit, body: schemas.SetOrganisation) -> dict[str, Any]:
-    """Days and times are written in that time zone from then on."""
+    """From then on days and times are shown in that time zone."""
     return settings.set_organisation(unit, body.name, body.time_zone)
 
 

@@ -104,7 +104,7 @@ def task_done(unit: Unit, ident: UUID, body: schemas.TaskDone) -> dict[str, Any]
     inside=True,
 )
 def assign_task(unit: Unit, ident: UUID, body: schemas.TaskAssign) -> dict[str, Any]:
-    """They are told."""
+    """The person is notified."""
     return hand_tasks.assign(unit, ident, body.person, if_match())
 
 
@@ -139,6 +139,6 @@ def get_doubts(unit: Unit) -> dict[str, Any]:
 
 @api.add("POST", "/doubts/<uuid:ident>/decide", "Say whose a login is", schemas.Done, body=schemas.DecideDoubt)
 def decide_doubt(unit: Unit, ident: UUID, body: schemas.DecideDoubt) -> dict[str, Any]:
-    """What was found under it is theirs from then on."""
+    """Access found under the login is theirs from then on."""
     login_matching.decide(unit, ident, body.person)
     return {"done": True}

@@ -1,10 +1,10 @@
-"""Who can do what, when, by which path. The one place that works it out.
+"""Who can do what, when, and by which path. The only place that computes it.
 
-A person's rights in an account at an instant are the union over all paths: ownership, own grants, grants of
-teams (nested), and through other accounts (whoever may act in A acts in B when A is a holder on B). A path's
-window is what all its hops have in common. Suspended hops, people who have left and run-out terms give
-nothing. A path leads on from the same holder only once, so cycles end by themselves. Whoever reaches only a part of an
-account acts in that part, and does not act as the account elsewhere.
+A person's rights in an account at an instant are the union over all paths: ownership, grants of their own, grants of
+teams (also nested ones), and grants of accounts (whoever acts in A acts in B when A holds a grant on B). A path's
+window is the intersection of its hops' windows. Suspended grants, terms outside their window and people who have left
+give nothing. A path passes each holder once, so cycles end. Whoever reaches only a part of an account acts in that
+part, and does not act as the account elsewhere.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 
 
 class HopKind(StrEnum):
-    """How one step of a path leads on."""
+    """What one step of a path is."""
 
     OWNS = "owns"
     BELONGS = "belongs"
@@ -115,7 +115,7 @@ def paths_into(register: Register, holders: Iterable[Holder], account: UUID, at:
 
 
 def _leading_to(register: Register, account: UUID) -> frozenset[UUID]:
-    """The account, and the accounts and teams over which it can be reached: on the way to it nothing else counts."""
+    """The account, and the accounts and teams through which it can be reached. Paths to it pass no others."""
     found = {account}
     waiting = [Holder(HolderKind.ACCOUNT, account)]
     while waiting:
@@ -149,9 +149,9 @@ def by_holder(register: Register, account: UUID, at: datetime) -> dict[Holder, l
 
 
 def behind(register: Register, holder: Holder, at: datetime) -> frozenset[Holder]:
-    """The people and apps that a holder stands for at an instant: the starts of all paths that lead over it.
+    """The people and apps that a holder stands for at an instant: where the paths through it start.
 
-    The same as following every path from each of them, without the paths themselves: for when only who counts.
+    The same as following every path, without building the paths; for when only the holders are needed.
     """
     found: set[Holder] = set()
     seen: set[Holder] = set()

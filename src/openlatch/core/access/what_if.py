@@ -1,7 +1,7 @@
-"""What if: a register as it would be after some changes, and what that changes about who can do what.
+"""What-if questions: the register as it would be after some changes, and what they change about who can do what.
 
-Nothing here changes anything. A change that names what is not in the part of the register at hand is a KeyError: the
-service looks for it before.
+Nothing is changed here. KeyError for a change that names something outside the given register; the service checks that
+first.
 """
 
 from __future__ import annotations
@@ -116,7 +116,7 @@ def suppose(register: Register, changes: Iterable[Change]) -> Register:
 
 @dataclass(frozen=True, slots=True)
 class Shift:
-    """What becomes of one holder's rights in one account. Owning is not a set of permissions, and told by itself."""
+    """How one holder's rights in one account change. Ownership is not a permission, so it is listed separately."""
 
     holder: Holder
     account: UUID

@@ -164,7 +164,7 @@ class _Question:
         return Exposure(right, Audience.ANYONE, True, (), tuple(self._admits(right)), entangled=True)
 
     def _right(self, right: Right) -> tuple[Exposure | None, Exposure | None]:
-        """What is open by one right: by any of the permissions that come to it."""
+        """What one right opens, through any of its permissions."""
         space, whole, admitted, refused = self.space, _Whole(), dict[int, int](), set[int]()
         for of in self._alike(right):
             one = self._permission(of)

@@ -1,6 +1,6 @@
-"""The dimensions of requests, each cut into cells so finely that no condition tells two points of a cell apart.
+"""The dimensions of requests, each divided into cells within which no condition distinguishes two points.
 
-An axis knows which cells a condition's part holds for (a mask), and what a set of cells is in plain values.
+An axis turns a part of a condition into a set of cells (a mask), and a set of cells into plain values.
 """
 
 from __future__ import annotations
@@ -129,7 +129,7 @@ class WeekAxis:
         return found
 
     def hours(self, mask: int) -> tuple[WeeklyHours, ...]:
-        """Weekly hours that hold just these cells; days with the same hours stand together."""
+        """The weekly hours that cover exactly these cells; days with equal hours are grouped."""
         spans = [(self._cuts[begin], self._cuts[end]) for begin, end in _runs(mask)]
         if len(spans) > 1 and spans[0][0] == 0 and spans[-1][1] == WEEK:
             # A span over Sunday's midnight is one.

@@ -1,4 +1,4 @@
-"""The space of all requests on a resource, as finely cut as some rules need it, and the sets that they stand for."""
+"""The space of all requests on a resource, divided as finely as given rules need, and the sets that rules stand for."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ class Way:
 
 
 class Chart:
-    """The dimensions that some rules and ways need, and the sets of requests that they stand for."""
+    """The dimensions that some rules and ways need, with the sets of requests that these stand for."""
 
     def __init__(
         self,

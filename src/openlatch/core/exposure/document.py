@@ -205,7 +205,7 @@ def _is_alternative(step: Any, before: Sequence[Any]) -> bool:
 
 
 def _beyond_form(document: RuleDocument, permissions: Mapping[str, Right]) -> Iterable[Problem]:
-    """What no schema says: keys are told apart, permissions are the system's, conditions stay within bounds."""
+    """Checks that no schema makes: unique keys, the system's own permissions, limits of conditions."""
     known = {*permissions, *(right.value for right in Right)}
     of_all: list[tuple[str, str, RulePart | GuardPart]] = [
         *((f"/rules/{n}", part.rule, part) for n, part in enumerate(document.rules)),

@@ -1,4 +1,4 @@
-"""Where in a JSON text each value stands, so that what is wrong with it can be shown beside it."""
+"""Line and column of every value in a JSON text, so that errors can point at them."""
 
 from __future__ import annotations
 

@@ -32,9 +32,9 @@ def path_of(name: str) -> str:
 
 
 def key_of(name: str, most: int = 150) -> str:
-    """A key for a rule about something that its system names: what keys don't take stands as its code.
+    """A key for a rule about something that its system names. Characters that keys don't allow are escaped.
 
-    One that would be too long ends with a digest, so that different names have different keys.
+    A key that would be too long ends with a digest, so different names keep different keys.
     """
     kept = "".join(c if c.isascii() and (c.isalnum() or c in "._:@/-") else f"+{ord(c):x}" for c in name)
     return kept if len(kept) <= most else f"{kept[: most - 33]}-{blake2b(name.encode(), digest_size=16).hexdigest()}"

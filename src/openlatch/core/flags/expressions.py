@@ -1,11 +1,10 @@
-"""The language that rules are written in: facts, limits, comparisons and a little whole-number arithmetic.
+"""The expressions that rules are written in: facts, limits, comparisons and whole-number arithmetic.
 
-A rule is written once. What it says is a tree of these terms; it is worked out here on the facts of one subject, and
-``store.ruling`` turns the same tree into SQL that looks at all of them. To mean the same in both, terms know only
-truths and whole numbers, and never a missing value: a fact that can be missing has a number that says so.
+A rule is written once, as a tree of expressions. It is evaluated here for one subject, and ``store.flags`` compiles the
+same tree to SQL for all of them. So that both mean the same, expressions know only truth values and whole numbers, and
+no missing values: a fact that can be missing has a number for that.
 
-Facts are written in it too, over what the register holds of a subject (*columns*). Columns may be missing; what is said
-of them here says what stands then.
+Facts are expressions too, over what the register holds (*columns*). Columns may be missing; each says what counts then.
 """
 
 from __future__ import annotations
@@ -108,7 +107,7 @@ class SaidFact:
 
 @dataclass(frozen=True, slots=True)
 class Plain(Number):
-    """A number as it stands."""
+    """A constant number."""
 
     value: int
 
@@ -261,7 +260,7 @@ class TextColumn:
 
 @dataclass(frozen=True, slots=True)
 class NumberColumn(Number):
-    """A column that is a whole number, and what stands when it is missing."""
+    """A whole-number column, with the value that counts when it is missing."""
 
     name: str
     missing: int
@@ -273,7 +272,7 @@ class NumberColumn(Number):
 
 @dataclass(frozen=True, slots=True)
 class TruthColumn(Truth):
-    """A column that holds or does not, and what stands when it is missing."""
+    """A truth-valued column, with the value that counts when it is missing."""
 
     name: str
     missing: bool

@@ -1,7 +1,7 @@
-"""What rules are told of each kind of subject. Everything comes from the register; nothing is asked for on the side.
+"""The facts that rules know about each kind of subject. All of them come from the register.
 
-A number that can be missing is -1 then, and its sentence says so. Days are whole ones that have passed. A fact is a
-column of what the store gathers (``store.flags.sources``), or is worked out of some as written beside it.
+A number that can be missing is then -1, and its sentence says so. Days are whole days that have passed. A fact is a
+column that the store gathers (``store.flags.sources``), or an expression over such columns.
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ _REACH = "How far it goes: 1 observe, 2 operate, 3 spend, 4 steward."
 
 
 class SubjectFacts:
-    """What is told of every subject."""
+    """Facts about every kind of subject."""
 
     reach = number(_REACH)
     sensitivity = number("How sensitive the account is, 1 low to 4 critical.")

@@ -1,7 +1,7 @@
-"""What a rule is, and how a subject is put before every rule.
+"""What a rule is, and how rules are evaluated for one subject.
 
-A rule is a small function of the facts and limits that gives a ``When``. It is called once, with the facts as terms;
-what it gives is the rule's one definition, for a single subject here and for all of them at once in the store.
+A rule is a small function of facts and limits that returns a ``When``. It is called once, with the facts as
+expressions; the result is the rule's only definition, used for one subject here and for all of them in SQL.
 """
 
 from __future__ import annotations
@@ -171,7 +171,7 @@ def truth(about: str, means: Truth | None = None) -> TrueFact:
 
 
 def said(about: str) -> SaidFact:
-    """A fact that is only named in sentences: a column as it stands, which may be missing."""
+    """A fact that only appears in sentences: a column that may be missing."""
     return cast(SaidFact, _Unnamed(SaidFact, about, None))
 
 

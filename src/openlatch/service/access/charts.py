@@ -1,4 +1,4 @@
-"""What the console draws: the map of unused against dangerous, and the calendar of ends. The same answers as data."""
+"""The data of the console's charts: the map of unused against dangerous access, and the calendar of expiry dates."""
 
 from __future__ import annotations
 
@@ -36,8 +36,8 @@ LAST_YEAR = 2199
 
 
 def risk_map(unit: Unit) -> dict[str, Any]:
-    """How many live grants lie where, by danger and by how long they went unused; and the filters of each row and
-    column, which together pick a region of the list of grants.
+    """How many live grants there are by danger and by how long they went unused, with the filters of each row and
+    column, which together select a region of the list of grants.
     """
     if unit.sight.everything:
         at_large(unit.db)
@@ -66,7 +66,7 @@ def risk_map(unit: Unit) -> dict[str, Any]:
 
 
 def _reaches(unit: Unit) -> FromClause:
-    """How far grants go: of all of them at once, or of each that a viewer sees who does not see all."""
+    """How far grants reach: for all of them at once, or only for those that the viewer sees."""
     held = select(Term.grant_id, func.max(Level.reach).label("reach")).join(Level, Level.id == Term.level_id)
     held = held.group_by(Term.grant_id)
     if unit.sight.everything:
@@ -75,7 +75,7 @@ def _reaches(unit: Unit) -> FromClause:
 
 
 def _danger_filter(least: int, most: int) -> str:
-    """The filter over grants that picks a band of danger."""
+    """The filter over grants that selects a range of danger."""
     either = []
     for outside, reach in product((0, 1), Reach):
         fitting = [s for s in (1, 2, 3, 4) if least <= int(reach) + s - 2 + outside <= most]
@@ -87,7 +87,7 @@ def _danger_filter(least: int, most: int) -> str:
 
 
 def _idle_filter(now: datetime, since: int, until: int | None) -> str:
-    """The filter that picks how long something went unused."""
+    """The filter that selects how long something went unused."""
     parts = [f'last_used_at le "{_stamp(now - timedelta(days=since))}"'] if since else ["last_used_at pr"]
     if until is not None:
         parts.append(f'last_used_at gt "{_stamp(now - timedelta(days=until))}"')
@@ -99,7 +99,7 @@ def _stamp(at: datetime) -> str:
 
 
 def ends(unit: Unit, since: datetime | None, months: int) -> dict[str, Any]:
-    """What ends day by day, as the organisation's clocks show it: grants, people who leave, offers, rounds due."""
+    """What ends day by day, in the organisation's time zone: grants, people who leave, offers, rounds due."""
     zone = unit.zone
     if since is not None and not 1970 <= since.year <= LAST_YEAR:
         raise BadInput(
@@ -121,7 +121,7 @@ def ends(unit: Unit, since: datetime | None, months: int) -> dict[str, Any]:
 
 
 def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[tuple[str, str, date, int]]:
-    """What ends on which day, a few by their names: the last one named of a day's grants counts for those not named."""
+    """What ends on which day, a few by name. The last line of a day also counts the grants that are not named."""
 
     def within(at: Any) -> ColumnElement[bool]:
         held: ColumnElement[bool] = (at > begin) & (at <= end)
@@ -159,7 +159,7 @@ def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Itera
 
 
 def _grants_ending(unit: Unit, zone: ZoneInfo, within: ColumnElement[bool]) -> Select[int, str, datetime, int]:
-    """The first few grants that end on each day, by their place in it, with how many there are in all."""
+    """The first few grants that end on each day, with the number of all of them."""
     day = func.date(func.timezone(zone.key, Term.until) - timedelta(microseconds=1))
     ending = (
         select(

@@ -1,4 +1,4 @@
-"""Paths as answers show them, with what is known of their grants."""
+"""Paths as rows of an answer, with details of their grants."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from openlatch.store.tables import Grant, Person
 
 
 def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
-    """What a path shows of its grants: who gave them, when used, their state."""
+    """Details of the grants of paths: who gave them, when they were used, their state."""
     wanted = list(dict.fromkeys(ids))
     if not wanted:
         return {}
@@ -45,7 +45,7 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
 def path_row(
     unit: Unit, register: Register, path: paths.Path, grants: dict[UUID, Any], asked_at: datetime | None = None
 ) -> dict[str, Any]:
-    """A path as answers show it: now, or at the instant that is asked about."""
+    """A path as a row of an answer, now or at the instant asked about."""
     at = asked_at or unit.now
     last = grants.get(path.grants[-1]) if path.grants else None
     account = register.accounts.get(path.account)

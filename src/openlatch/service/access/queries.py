@@ -1,4 +1,4 @@
-"""Who can do what: now, as of any instant, between two instants, and after changes that are only supposed."""
+"""Who can do what: now, at any instant, between two instants, and after supposed changes."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ MOST_CHANGES = 100
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """About which instant is asked, as believed when; and perhaps about one permission, on one resource."""
+    """At which instant, as known at which other; optionally about one permission, on one resource."""
 
     at: datetime | None = None
     believed: datetime | None = None
@@ -45,7 +45,7 @@ class Question:
 
 
 def _moment(unit: Unit, question: Question) -> Moment | None:
-    """The moment asked about; None for now. BadInput for a belief that nobody can have yet."""
+    """The instant asked about; None for now. BadInput for knowledge that lies in the future."""
     if question.believed is not None and question.believed > unit.now:
         raise BadInput(
             "Nobody knows yet what will be believed.",
@@ -66,7 +66,7 @@ def _around_holder(unit: Unit, holder: Holder, moment: Moment | None) -> Registe
 
 
 def _fits(register: Register, path: access_paths.Path, question: Question, at: datetime) -> bool:
-    """Whether a path gives the one permission that is asked about, on the one resource, at that instant."""
+    """Whether a path gives the permission asked about, on the resource asked about, at that instant."""
     if path.level is not None and question.permission not in {"", *(p.key for p in path.permissions)}:
         return False
     if question.resource is not None and path.part is not None and question.resource not in path.part.resources:
@@ -100,7 +100,7 @@ def _has_left(register: Register, holder: Holder, at: datetime) -> bool:
 
 
 def _unproved(unit: Unit, *which: ColumnElement[bool]) -> list[str]:
-    """Access that ended here, where nothing shows that it is gone: the system may still let them in."""
+    """Access that ended in the register without proof: the system may still allow it."""
     rows = unit.db.execute(
         select(Grant, Account.name)
         .join(Account, Account.id == Grant.account_id)
@@ -115,7 +115,7 @@ def _unproved(unit: Unit, *which: ColumnElement[bool]) -> list[str]:
 
 
 def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict[str, Any]:
-    """By which paths a person could act in an account; none when they could not."""
+    """By which paths a person could act in an account; empty when they could not."""
     one(unit, "accounts", account)
     if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
         raise NotFound("There is no such person, or you may not see them.")
@@ -129,7 +129,7 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict
 
 
 def everyone(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
-    """Everyone who could act in an account, by every path. For whoever answers for it."""
+    """Everyone who could act in an account, by every path. For whoever answers for the account."""
     unit.sight.require_answers_for(account)
     one(unit, "accounts", account)
     moment, at = _moment(unit, question), question.at or unit.now
@@ -181,7 +181,7 @@ def matrix(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
 def differ(
     unit: Unit, account: UUID, one_at: datetime, other_at: datetime, believed: datetime | None
 ) -> dict[str, Any]:
-    """Whose rights in an account were others at a second instant than at a first."""
+    """Whose rights in an account differ between two instants."""
     unit.sight.require_answers_for(account)
     one(unit, "accounts", account)
     registers = [
@@ -202,7 +202,7 @@ def differ(
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """One change that is only supposed. What each kind needs is said where it is read."""
+    """One supposed change. Which fields each kind needs is checked where they are read."""
 
     kind: str
     grant: UUID | None = None
@@ -218,8 +218,8 @@ class Wish:
 def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
     """What changes would do to who can do what, and which latches they would break. Nothing is changed.
 
-    For administrators, and for owners as far as only accounts of theirs are touched. BadInput for a change that lacks
-    something; NotFound for what is not there.
+    For administrators, and for owners if only their own accounts are touched. BadInput for an incomplete change;
+    NotFound for what does not exist.
     """
     if not 1 <= len(wishes) <= MOST_CHANGES:
         raise BadInput(
@@ -249,7 +249,7 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
 
 
 def _touched(unit: Unit, wishes: Sequence[Wish]) -> tuple[set[UUID], list[Holder]]:
-    """The accounts that changes are about, and the holders whose ways on they touch."""
+    """The accounts that changes concern, and the holders whose paths they touch."""
     accounts: set[UUID] = {w.account for w in wishes if w.account is not None}
     accounts |= {w.latch.account for w in wishes if w.latch is not None and w.latch.account is not None}
     named = [wish.grant for wish in wishes if wish.grant is not None]

@@ -28,9 +28,9 @@ MOST_PATHS = 500
 def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     """An account with everyone and everything that can reach it, by every path.
 
-    People who have left are among them while the system still has their access. Grants that give nothing now
-    (offered, suspended, not begun, over) come apart from those that do. Somebody who only reaches the account sees
-    their own paths. Of very many paths the shortest and farthest reaching come, and how many there are.
+    People who have left are included while the system still has their access. Grants that give nothing now (offered,
+    suspended, not begun, over) are listed apart. Somebody who only reaches the account sees their own paths. Of very
+    many paths the shortest and farthest reaching are returned, with the total number.
     """
     account = register.one(unit, "accounts", ident)
     answers = unit.sight.everything or ident in unit.sight.owned

@@ -1,4 +1,4 @@
-"""Settings about giving access: of the organisation, of an account, of a team."""
+"""Settings about giving access: of the organisation, an account, a team."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from openlatch.store.tables import Organisation, Person, Team
 
 
 def shown(unit: Unit) -> dict[str, Any]:
-    """How the organisation gives access."""
+    """The organisation's settings about giving access."""
     held = preview.settings_of(unit)
     return {
         "offer_hours": send_offer.hours_to_answer(unit),
@@ -42,7 +42,9 @@ def change(
     remind_days: Sequence[int] | None = None,
     keep_left_months: int | None = None,
 ) -> dict[str, Any]:
-    """Set it; What is left out from ``auditors`` on stays. BadInput for what is no domain or no address."""
+    """Change these settings; ``auditors`` and what follows stay as they are when left out. BadInput for an invalid
+    domain or address.
+    """
     unit.sight.require_administrator()
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
     domains = sorted({d.strip().lower() for d in inside_domains if d.strip()})
@@ -72,7 +74,7 @@ def change(
 
 
 def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
-    """Name the organisation, and say in which time zone it is. BadInput for one that there is not."""
+    """Set the organisation's name and time zone. BadInput for an unknown time zone."""
     unit.sight.require_administrator()
     try:
         zone_of(time_zone)
@@ -98,7 +100,9 @@ def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
 def set_account(
     unit: Unit, ident: UUID, emergency_hours: int | None, prerequisites: Sequence[str], version: int | None
 ) -> dict[str, Any]:
-    """For how long an account opens in an emergency, and what people need before they can accept. The owner's alone."""
+    """Set for how long an account opens in an emergency, and what people need before they can accept. Only by its
+    owner.
+    """
     unit.sight.require_owns(ident)
     account = lifecycle.account_of(unit, ident, lock=True)
     if version is not None and version != account.version:
@@ -121,7 +125,7 @@ def set_account(
 
 
 def set_speaker(unit: Unit, team: UUID, speaker: UUID | None) -> dict[str, Any]:
-    """Who answers offers to a team."""
+    """Set who answers offers to a team."""
     unit.sight.require_administrator()
     row = unit.db.get(Team, team, with_for_update=True)
     if row is None:

@@ -1,8 +1,8 @@
-"""Switching into an account and out of it, and the short-lived tokens by which a program acts there for somebody.
+"""Switching into an account and out again, and short-lived tokens by which a program acts there for somebody.
 
-While somebody is inside, what they do is put down as done by them on behalf of the account's owner. Tokens follow
-RFC 8693 (token exchange): the owner is the subject, whoever acts is in the ``act`` claim. Whether one is still good is
-asked by introspection (RFC 7662), which looks at the access itself, so that ending the access ends the token at once.
+While somebody is inside, the journal records what they do as done on behalf of the account's owner. Tokens follow RFC
+8693 (token exchange): the owner is the subject, and the ``act`` claim names who acts. Introspection (RFC 7662) checks
+the access itself, so ending the access ends the token at once.
 """
 
 from __future__ import annotations
@@ -57,7 +57,7 @@ def rights(unit: Unit, account: UUID) -> dict[str, Any]:
 
 
 def inside_of(db: Db, visit: UUID | None) -> Inside | None:
-    """The account that a visit is to, while it goes on."""
+    """The account of a visit, while the visit lasts."""
     row = db.get(Visit, visit) if visit else None
     if row is None or row.ended_at is not None:
         return None
@@ -68,9 +68,9 @@ def inside_of(db: Db, visit: UUID | None) -> Inside | None:
 
 
 def enter(unit: Unit, ident: UUID) -> Unit:
-    """Switch into an account that the viewer reaches as a delegate; out of the one before, if there was one.
+    """Switch into an account that the viewer reaches as a delegate, leaving another one if necessary.
 
-    Gives the transaction as it is seen from inside.
+    Returns the unit as seen from inside.
     """
     if unit.viewer.person is None or not credentials(unit):
         raise NotAllowed("Only somebody who is signed in can switch.")
@@ -117,7 +117,7 @@ def _begin(unit: Unit, ident: UUID, runs_out: datetime | None) -> Visit:
 
 
 def leave(unit: Unit) -> None:
-    """Switch out again. Nothing happens to somebody who is not inside."""
+    """Switch out again. Idempotent."""
     for held in credentials(unit):
         if held.visit_id is not None:
             visit = unit.db.get_one(Visit, held.visit_id)
@@ -126,7 +126,7 @@ def leave(unit: Unit) -> None:
 
 
 def credentials(unit: Unit) -> list[WebSession | ApiToken]:
-    """The session or token that the viewer came by; none for an exchanged token."""
+    """The session or token of the viewer; None for an exchanged token."""
     ident = unit.viewer.credential
     held = (unit.db.get(WebSession, ident), unit.db.get(ApiToken, ident)) if ident else ()
     return [row for row in held if row is not None]
@@ -178,7 +178,7 @@ def others_inside(unit: Unit, account: UUID) -> list[dict[str, Any]]:
 
 @dataclass(frozen=True, slots=True)
 class Exchanged:
-    """A token that was exchanged: the token itself, its scope, and its life in seconds."""
+    """An exchanged token: the token, its scope, its lifetime in seconds."""
 
     token: str
     scope: str
@@ -186,13 +186,13 @@ class Exchanged:
 
 
 class TooWide(BadInput):
-    """More is asked for than a token can give."""
+    """The requested scope is more than the viewer has."""
 
 
 def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> Exchanged:
-    """A short-lived token by which a program acts in an account for the viewer (RFC 8693 section 2).
+    """A short-lived token by which a program acts in an account for the viewer (RFC 8693, section 2).
 
-    With a ``scope`` it is for these permissions only. TooWide when the viewer has not all of them there.
+    With a ``scope``, only for these permissions. TooWide when the viewer does not have all of them.
     """
     if unit.viewer.inside is not None:
         raise NotAllowed("A token for an account can't be exchanged for another.", "Use your own token.")
@@ -241,7 +241,7 @@ def _claims(service: Service, token: str) -> dict[str, Any] | None:
 
 
 def introspect(unit: Unit, token: str) -> dict[str, Any]:
-    """Whether a token is good at this instant, and for what (RFC 7662 section 2.2); no more than that when not."""
+    """Whether a token is active at this instant, and for what (RFC 7662, section 2.2)."""
     claims = _claims(unit.service, token)
     if claims is None or claims["org"] != str(unit.viewer.organisation):
         return {"active": False}
@@ -258,7 +258,7 @@ def introspect(unit: Unit, token: str) -> dict[str, Any]:
 
 
 def end_token(unit: Unit, token: str) -> None:
-    """End a token of one's own (RFC 7009); nothing happens for one that is not, or is over."""
+    """Revoke a token of one's own (RFC 7009). Unknown and expired tokens are ignored."""
     claims = _claims(unit.service, token)
     visit = unit.db.get(Visit, UUID(claims["jti"])) if claims else None
     if visit is not None and visit.person_id == unit.viewer.person:
@@ -266,7 +266,7 @@ def end_token(unit: Unit, token: str) -> None:
 
 
 def viewer_of_exchanged(service: Service, token: str) -> Viewer:
-    """Who acts by an exchanged token, inside its account. NotSignedIn when it is no good any more."""
+    """Who acts by an exchanged token, inside its account. NotSignedIn when the token is not active."""
     claims = _claims(service, token)
     if claims is None:
         raise NotSignedIn("The token is not one of ours, or has run out.", "Exchange a new one.")

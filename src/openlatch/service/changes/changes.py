@@ -1,7 +1,7 @@
-"""Changing grants, one or many: suspend, resume, move the end, change the level, hand to a successor, end, mend drift.
+"""Changing grants, one or many: suspend, resume, set the end, set the level, replace, end, resolve drift.
 
-A preview is the change itself, made and taken back again, so that the two can't differ. Each item of a change stands
-alone: one that is refused holds up no other.
+A preview is the change itself, made in a savepoint and rolled back, so the two can't differ. Each grant is changed
+independently: one refusal does not affect the others.
 """
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ SECONDS = 20
 
 
 def preview(unit: Unit, change: Change) -> dict[str, Any]:
-    """What a change would do to each grant, without doing it. Why it is wanted need not be said yet."""
+    """What a change would do to each grant. No reason is needed yet."""
     change = unexplained(change)
     lines = [tried(unit, change, ident, keep=False) for ident in in_time(selection(unit, change))]
     shown = {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
@@ -59,12 +59,14 @@ def preview(unit: Unit, change: Change) -> dict[str, Any]:
 
 
 def unexplained(change: Change) -> Change:
-    """The change as it is only looked at: the reason makes no difference to what it does."""
+    """The change without its reason, for previews: the reason makes no difference to them."""
     return replace(change, reason="Only a preview.")
 
 
 def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
-    """Do it, with a line for each grant. Conflict when it would do something else than what was ``seen``."""
+    """Make the change; returns a line for each grant. Conflict when it would do something else than what was
+    ``seen``.
+    """
     if len(change.reason.strip()) < 3:
         raise BadInput("A change needs a reason.", "Say in a few words why.", {"reason": "is missing"})
     locks.access(unit)
@@ -81,7 +83,7 @@ def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
 
 
 def in_time(ids: Sequence[UUID]) -> Iterator[UUID]:
-    """These one by one. TooLarge when they take longer than one call may; then nothing of it is kept."""
+    """Handle these one by one. TooLarge, and nothing is kept, when that takes longer than one call may."""
     until = time.monotonic() + SECONDS
     for place, ident in enumerate(ids):
         if time.monotonic() > until:
@@ -93,9 +95,9 @@ def in_time(ids: Sequence[UUID]) -> Iterator[UUID]:
 
 
 def selection(unit: Unit, change: Change, most: int = MOST) -> list[UUID]:
-    """The grants that a change is to, in one order, so that two changes at once can't wait for each other.
+    """The grants that a change concerns, always in the same order, so two changes at once can't deadlock.
 
-    BadInput when nothing matches, TooLarge when more than ``most`` do.
+    BadInput when nothing matches, TooLarge when more than ``most`` match.
     """
     if bool(change.grants) == bool(change.filter.strip()):
         raise BadInput("Name grants, or give a filter.", "One of the two.", {"grants": "or filter"})
@@ -121,7 +123,7 @@ def _needs_proof(unit: Unit, change: Change, lines: list[dict[str, Any]]) -> boo
 
 
 def tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = False) -> dict[str, Any]:
-    """One line: the change made, and kept or taken back; or why it is refused."""
+    """The line of one grant: what the change does, or why it is refused."""
     row = register.GRANTS.one(unit.db, ident, [unit.sight.grants()])
     if row is None:
         raise NotFound("There is no such grant, or you may not see it.")
@@ -173,7 +175,7 @@ def _make(unit: Unit, change: Change, ident: UUID) -> dict[str, Any]:
 
 
 def refuse_outdated(unit: Unit, grant: Grant, version: int | None) -> None:
-    """Conflict that tells what somebody else did to a grant since it was looked at."""
+    """Conflict that says what somebody else did to a grant since it was looked at."""
     if version is None or version == grant.version:
         return
     last = unit.db.scalars(
@@ -271,7 +273,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 
 
 def _to_change(grant: Grant) -> Owed:
-    """What a system owes a grant that gives more from now on: what it has not been given at all is given as it is."""
+    """What a system has to do for a grant that now gives more; a grant that it never got is given as it is now."""
     return Owed.GIVE if grant.owed == Owed.GIVE else Owed.CHANGE
 
 
@@ -305,7 +307,7 @@ def _set_terms(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 
 
 def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
-    """A successor takes over: a grant with the same terms, and the old one ends as replaced."""
+    """Give a successor a grant with the same terms, and end the old one as replaced."""
     refuse_ended(grant)
     person = unit.seen_person(change.successor)
     if person is None or person.standing == "left":
@@ -339,7 +341,7 @@ def _end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 
 
 def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
-    """Give up access that one holds oneself: it ends in the system like any other, without anyone's leave."""
+    """Give up access of one's own. Nobody has to agree; it ends in the system like any other."""
     locks.access(unit)
     grant = unit.db.get(Grant, ident, with_for_update=True, populate_existing=True)
     if grant is None or grant.person_id is None or grant.person_id != unit.viewer.person:
@@ -354,7 +356,7 @@ def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
 
 
 def end_own_session(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """End a session of one's own in its system, without anyone's leave. Conflict where the service can't end any."""
+    """End a session of one's own in its system. Conflict where the system can't end sessions."""
     locks.access(unit)
     row = unit.db.get(Session, ident)
     if row is None or row.ended_at is not None or row.person_id is None or row.person_id != unit.viewer.person:

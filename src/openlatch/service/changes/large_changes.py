@@ -1,7 +1,7 @@
-"""Changes of more grants than one call has time for: asked for by a call, made by the worker, slice by slice.
+"""Changes of more grants than fit into one call: requested by a call, made by the worker in slices.
 
-Each slice is one transaction, which also says how far the change is: what was done is done once, whatever is killed
-meanwhile, and the next turn goes on from there. A preview goes the same way, and keeps nothing of what it tries.
+Each slice is one transaction that also stores the progress, so nothing is done twice when a process dies, and the next
+one continues from there. A preview goes the same way and rolls everything back.
 """
 
 from __future__ import annotations
@@ -36,10 +36,10 @@ GOING_ON = ("waiting", "under_way")
 
 
 def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> dict[str, Any]:
-    """Ask for a change, or for its preview; gives how far it is.
+    """Request a change, or its preview; returns its progress.
 
-    With ``seen`` it is of just the grants of a preview, as they were then: what has changed since is refused line by
-    line. A change that is carried out needs a fresh proof. BadInput when nothing matches, or more than there can be.
+    With ``seen`` it concerns exactly the grants of a preview, as they were then; those changed since are refused one by
+    one. Carrying out needs a fresh proof. BadInput when nothing matches, or too many.
     """
     mine = select(func.count()).where(LargeChange.asked_by_id == unit.viewer.person, LargeChange.state.in_(GOING_ON))
     if (unit.db.scalar(mine) or 0) >= MOST_AT_ONCE:
@@ -79,12 +79,12 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> di
 
 
 def one(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """How far a change is. NotFound for whoever did not ask for it and is no administrator."""
+    """The progress of a change. NotFound except for whoever asked for it and administrators."""
     return shown(_found(unit, ident))
 
 
 def stop(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Have a change go no further: what was done stays."""
+    """Stop a change; what was done stays."""
     row = _found(unit, ident, lock=True)
     if row.state not in GOING_ON:
         raise Conflict("It has ended already.", "There is nothing to stop.")
@@ -93,7 +93,7 @@ def stop(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def shown(row: LargeChange) -> dict[str, Any]:
-    """A change as answers show it: how far it is, what came of it, and the lines that are kept."""
+    """A change as an answer: progress, results, and the stored lines."""
     return {
         "id": row.id,
         "kind": row.wish["kind"],
@@ -125,12 +125,12 @@ def _found(unit: Unit, ident: UUID, lock: bool = False) -> LargeChange:
 
 
 def going_on(unit: Unit) -> list[UUID]:
-    """The changes that are still to be made."""
+    """Changes that are not finished."""
     return list(unit.db.scalars(select(LargeChange.id).where(LargeChange.state.in_(GOING_ON)).order_by(LargeChange.id)))
 
 
 def carry_on(service: Service, organisation: UUID, ident: UUID) -> None:
-    """Make a change, slice by slice, to its end. One at a time: a second worker leaves it to the first."""
+    """Continue a change to its end. A second worker leaves it to the first."""
     with alone(service.engine, f"change {ident}") as only_us:
         try:
             while only_us and _slice(service, organisation, ident):
@@ -147,7 +147,7 @@ def carry_on(service: Service, organisation: UUID, ident: UUID) -> None:
 
 
 def _slice(service: Service, organisation: UUID, ident: UUID) -> bool:
-    """The next few grants, as whoever asked; gives whether there are more."""
+    """Handle the next few grants as whoever asked; returns whether there are more."""
     with service.unit(Viewer.itself(organisation)) as unit:
         row = unit.db.get(LargeChange, ident)
         if row is None or row.state not in GOING_ON:
@@ -182,7 +182,7 @@ def _slice(service: Service, organisation: UUID, ident: UUID) -> bool:
 
 
 def _asker(unit: Unit, row: LargeChange) -> Viewer | None:
-    """Whoever asked, with what they may now; the proof was given when they asked."""
+    """Whoever asked, with their present permissions; the proof was given when they asked."""
     if row.asked_by_id is None:
         return Viewer.itself(row.organisation_id)
     found = unit.db.execute(

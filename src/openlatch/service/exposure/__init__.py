@@ -1,1 +1,1 @@
-"""What is open to outsiders: rules as they were read, what they come to, what people judge of it, guards and drafts."""
+"""What is open to outsiders: access rules as read, the exposures that follow, judgements, guards and drafts."""

@@ -1,4 +1,4 @@
-"""Access rules of accounts: following what a reading shows, and as the values that answers are worked out from."""
+"""Access rules of accounts: storing what a reading shows, and converting rows to values."""
 
 from __future__ import annotations
 
@@ -79,14 +79,14 @@ _USED = """
 
 @dataclass(frozen=True, slots=True)
 class Followed:
-    """What a reading changed: the accounts of which something differs, and the rules that are new, by account."""
+    """What a reading changed: the accounts where rules differ, and the new rules by account."""
 
     accounts: frozenset[UUID]
     new: Mapping[UUID, tuple[str, ...]]
 
 
 def follow(unit: Unit, system: System) -> Followed:
-    """Bring the rules of a system's accounts in line with a reading."""
+    """Update the access rules of a system's accounts from a reading."""
     # Where the first rule that applies decides, what else is there may stay the same and the order not.
     in_order = told_by(unit.service, system).combining is Combining.FIRST_MATCH
     named = {"system": system.id, "organisation": unit.viewer.organisation, "now": unit.now, "in_order": in_order}
@@ -103,13 +103,13 @@ def follow(unit: Unit, system: System) -> Followed:
 
 
 def manner_of(service: Service, system: System | None, zone: ZoneInfo) -> Manner:
-    """How a system decides by the rules of an account in this time zone."""
+    """How a system combines the rules of an account, in this time zone."""
     told = told_by(service, system)
     return Manner(told.combining, told.permissions, zone)
 
 
 def told_by(service: Service, system: System | None) -> RuleManner:
-    """What the adapter of a system says about its rules; of what none reads, what is written down counts."""
+    """What a system's adapter says about its rules; for systems without one, rules as recorded by hand."""
     maker = service.adapters.get(system.kind) if system is not None else None
     if system is None or maker is None:
         return BY_HAND
@@ -118,7 +118,7 @@ def told_by(service: Service, system: System | None) -> RuleManner:
 
 
 def as_rules(rows: Iterable[AccessRule], permissions: Mapping[str, Right], zone: ZoneInfo) -> list[Rule]:
-    """Rules, or guards, as values, in their order: all at once where all can be read, else one by one."""
+    """Rules, or guards, as values, in order: all at once if all can be parsed, else one by one."""
     listed = list(rows)
     if listed:
         kind = "guards" if listed[0].is_guard else "rules"
@@ -132,7 +132,9 @@ def as_rules(rows: Iterable[AccessRule], permissions: Mapping[str, Right], zone:
 def as_rule(
     plain: dict[str, Any], is_guard: bool, position: int, permissions: Mapping[str, Right], zone: ZoneInfo
 ) -> Rule:
-    """One rule as a value. One that can't be read counts as open to anyone, under a condition not understood."""
+    """One rule as a value. A rule that can't be parsed counts as open to anyone, under a condition that is not
+    understood.
+    """
     found = document.parsed({"form": FORM, "guards" if is_guard else "rules": [plain]}, permissions, zone)
     if isinstance(found, document.Document):
         (rule,) = found.guards if is_guard else found.rules
@@ -144,9 +146,9 @@ def as_rule(
 
 
 def close(unit: Unit, target: RevocationTarget, known: Evidence) -> None:
-    """A rule is taken away once its system or a person says so; without proof it stays in the register.
+    """Remove a rule once its system or a person says that it is gone; without proof it stays in the register.
 
-    The reading by which it is proved may have taken it out of the register already.
+    The reading that proves it may have removed the rule already.
     """
     key = str((target.was or {})["rule"])
     is_closed = known.proof in (Proof.CONFIRMED, Proof.STATED)
@@ -168,7 +170,7 @@ def close(unit: Unit, target: RevocationTarget, known: Evidence) -> None:
 
 
 def prove(unit: Unit, target: RevocationTarget, known: Evidence) -> None:
-    """Keep with the exposures that are gone by a rule's end how that is known."""
+    """Store with the exposures that ended with a rule how that is known."""
     key = str((target.was or {})["rule"])
     gone = select(Exposure).where(
         Exposure.account_id == target.account_id, Exposure.admitted_by.contains([key]), Exposure.gone_at.is_not(None)
@@ -179,12 +181,12 @@ def prove(unit: Unit, target: RevocationTarget, known: Evidence) -> None:
 
 
 def opens(part: UUID) -> ColumnElement[bool]:
-    """That an exposure is of this resource, or of this account as a whole."""
+    """The condition that an exposure concerns this resource, or this account as a whole."""
     return or_(Exposure.resource_id == part, (Exposure.account_id == part) & Exposure.resource_id.is_(None))
 
 
 def opening(unit: Unit, part: UUID) -> list[UUID]:
-    """The rules by which outsiders get in to a resource, or to an account as a whole, now or later."""
+    """The rules by which outsiders get into a resource, or an account as a whole, now or later."""
     rows = unit.db.execute(
         select(Exposure.account_id, Exposure.admitted_by).where(
             opens(part), Exposure.gone_at.is_(None), ~Exposure.is_blocked

@@ -1,4 +1,4 @@
-"""The rules of an account with everything that their answers depend on."""
+"""The rules of an account with everything that its exposures depend on."""
 
 from __future__ import annotations
 
@@ -22,10 +22,10 @@ from openlatch.store.tables import AccessRule, Account, EvaluatedRule, Resource,
 
 @dataclass(slots=True)
 class AccountRules:
-    """The rules of one account with everything that their answers depend on.
+    """The rules of one account with everything that its exposures depend on.
 
-    ``resources`` are those that exist, by their ids; None stands for the whole account. ``guards`` are the system's;
-    ``ours`` are the organisation's, which no system knows: they shut nothing, and what is open against them is told.
+    ``resources`` are the existing ones by id; None stands for the whole account. ``guards`` are the system's; ``ours``
+    are the organisation's, which no system knows: they close nothing, and what is open against them is reported.
     """
 
     account: Account
@@ -42,7 +42,7 @@ class AccountRules:
         self._index = Index([rule.on for rule in self.rules])
 
     def answers(self, only: Collection[UUID | None] | None = None) -> Iterator[tuple[UUID | None, Answer]]:
-        """What is open on each resource of which anything is; or on some."""
+        """What is open on each resource that is open at all; or on some."""
         if not self.rules:
             return
         for ident, seen in self.resources.items():
@@ -53,7 +53,7 @@ class AccountRules:
                 yield ident, answer
 
     def against(self, ident: UUID | None) -> dict[Right, tuple[str, ...]]:
-        """For one resource, the keys of the organisation's guards against which it is open, by right."""
+        """For one resource, the keys of the organisation's guards that are violated, by right."""
         seen = self.resources[ident]
         ours = covering(self.ours, seen)
         if not ours:
@@ -64,7 +64,9 @@ class AccountRules:
         return {right: against for right, against in found.items() if against}
 
     def _covering(self, seen: Seen) -> list[Rule]:
-        """The rules that cover a resource, found among many."""
+        """The condition that a rule may cover one of some resources: guards, rules about places around one, and new
+        rules.
+        """
         fit = (self.rules[number] for number in self._index.find(seen.path))
         return [rule for rule in fit if is_set_above(rule, seen)]
 
@@ -72,9 +74,9 @@ class AccountRules:
 def opened(
     unit: Unit, account: Account, told: boundary.Setting | None = None, only: Collection[UUID] | None = None
 ) -> AccountRules:
-    """The rules of an account as they stand, with its resources; ``told`` is another boundary to suppose.
+    """The current rules of an account with its resources; ``told`` supposes another boundary.
 
-    With ``only`` it has some of the resources, and of the rules those that cover them.
+    With ``only``, just some resources and the rules that cover them.
     """
     system = unit.db.get(System, account.system_id) if account.system_id else None
     zone = zone_of(account.time_zone)
@@ -116,14 +118,16 @@ def _covering(resources: Iterable[Seen]) -> ColumnElement[bool]:
 
 
 def is_new() -> ColumnElement[bool]:
-    """That a rule has not been looked at as it is now; of what this transaction wrote that is not known."""
+    """The condition that a rule was not evaluated in its present form; unknown for rules written by this
+    transaction.
+    """
     return or_(EvaluatedRule.recorded_at.is_distinct_from(AccessRule.recorded_at), AccessRule.recorded_at >= func.now())
 
 
 def calculator(
     unit: Unit, account: Account, system: System | None, rules: Iterable[Rule], told: boundary.Setting | None = None
 ) -> Calculator:
-    """What works out answers for an account whose rules are these, from now on."""
+    """The calculator of answers for an account with these rules."""
     zone = zone_of(account.time_zone)
     kind = access_rules.told_by(unit.service, system)
     inside = boundary.of_system(unit, told or boundary.setting(unit), account.system_id, kind)

@@ -1,4 +1,4 @@
-"""The boundary: what counts as inside, as the organisation sets it, and as answers are worked out with it."""
+"""The trust boundary: what counts as inside, as set by the organisation, and as used in answers."""
 
 from __future__ import annotations
 
@@ -17,8 +17,8 @@ from openlatch.store.tables import Handle, Organisation, Person
 
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """What the organisation counts as inside: domains, other organisations, networks, and systems in which nobody but
-    people inside can sign in.
+    """What the organisation counts as inside: domains, other organisations, networks, and systems in which only people
+    inside can sign in.
     """
 
     domains: tuple[str, ...] = ()
@@ -28,7 +28,7 @@ class Setting:
 
 
 def setting(unit: Unit) -> Setting:
-    """As it is set."""
+    """The present setting."""
     held: dict[str, Any] = unit.db.get_one(Organisation, unit.viewer.organisation).settings
     told = held.get("boundary", {})
     return Setting(
@@ -40,7 +40,7 @@ def setting(unit: Unit) -> Setting:
 
 
 def of_system(unit: Unit, told: Setting, system: UUID | None, manner: RuleManner) -> Boundary:
-    """The boundary as it counts in one system."""
+    """The boundary within one system."""
     members_only = system is not None and (manner.logins_known or system in told.systems)
     return Boundary(
         frozenset((*told.domains, *told.organisations)),
@@ -51,7 +51,7 @@ def of_system(unit: Unit, told: Setting, system: UUID | None, manner: RuleManner
 
 
 def _has_outsiders(unit: Unit, system: UUID) -> bool:
-    """Whether somebody outside, or somebody who is not identified, has a login in a system."""
+    """Whether an outsider, or somebody not identified, has a login in a system."""
     logins = (
         select(func.count(Handle.id))
         .join(Person, Person.id == Handle.person_id)
@@ -61,7 +61,7 @@ def _has_outsiders(unit: Unit, system: UUID) -> bool:
 
 
 def known_holders(unit: Unit, system: UUID | None, names: frozenset[str]) -> dict[str, Holder]:
-    """Those whom rules of a system name, as the register knows them."""
+    """Those whom the rules of a system name, as known to the register."""
     if system is None or not names:
         return {}
     rows = unit.db.execute(

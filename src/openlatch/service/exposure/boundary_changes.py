@@ -1,4 +1,4 @@
-"""Changing the boundary, with a preview of the exposures that come and go by it."""
+"""Changing the trust boundary, with a preview of the exposures that it adds and removes."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _DOMAIN = re.compile(r"[a-z0-9-]+(\.[a-z0-9-]+)+")
 
 
 def shown(unit: Unit) -> dict[str, Any]:
-    """The boundary as it is set."""
+    """The boundary as an answer."""
     return _plain(boundary.setting(unit))
 
 
@@ -39,7 +39,7 @@ def preview(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:
 
 
 def change(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:
-    """Set the boundary, and work out everything anew. BadInput for what is no domain or network."""
+    """Set the boundary and evaluate everything again. BadInput for an invalid domain or network."""
     unit.sight.require_administrator()
     told = _checked(unit, wish)
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)

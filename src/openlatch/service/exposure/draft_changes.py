@@ -25,9 +25,10 @@ from openlatch.store.tables import AccessRule, Account, EvaluatedRule, Exposure,
 
 
 def told(unit: Unit, account: Account, text: str, permissions: Mapping[str, str] | None = None) -> dict[str, Any]:
-    """What a document would open and close, counted and line by line. Unreadable with its problems.
+    """What a document would open and close, counted and line by line. Unreadable, with the problems, for a bad
+    document.
 
-    ``permissions`` are supposed to come to other rights than the system says.
+    ``permissions`` supposes other rights for the system's permissions.
     """
     return previews.summary((account, line) for line in lines(unit, account, text, permissions))
 
@@ -37,7 +38,7 @@ def lines(
 ) -> Iterator[dict[str, Any]]:
     """One line for each resource and right that is open before or after.
 
-    Where only some resources are touched, the others are told as they were worked out last.
+    Resources that are not touched are reported as last evaluated.
     """
     read = read_for(unit, account, text)
     only = None if permissions else _touched(unit, account, read, text)
@@ -56,7 +57,7 @@ def read_for(unit: Unit, account: Account, text: str) -> document.Document:
 
 
 def _supposed(unit: Unit, now: AccountRules, read: document.Document, permissions: Mapping[str, str]) -> AccountRules:
-    """An account as it would be with the rules of a document, and the resources that it plans."""
+    """An account as it would be with a document's rules, and the resources that the document plans."""
     system = unit.db.get(System, now.account.system_id) if now.account.system_id else None
     planned: dict[UUID | None, Seen] = {new_id(): each for each in read.resources}
     resources = {**now.resources, **planned}
@@ -74,7 +75,7 @@ def _supposed(unit: Unit, now: AccountRules, read: document.Document, permission
 
 
 def _touched(unit: Unit, account: Account, read: document.Document, text: str) -> set[UUID] | None:
-    """The resources that a document may change something for; None when that may be any, or it is not known."""
+    """The resources that a document may change; None when that may be any, or is unknown."""
     if touched.touched(unit, account) != set():
         return None
     # As the document was read: another parser could take or refuse other texts.
@@ -102,7 +103,7 @@ def _touched(unit: Unit, account: Account, read: document.Document, text: str) -
 
 
 def _others(unit: Unit, account: Account, touched_ones: set[UUID]) -> Iterator[dict[str, Any]]:
-    """What is open on all other resources: those lines that a guard forbids, some others, and how many more."""
+    """What is open on all other resources: lines that a guard forbids, some others, and how many more."""
     here = (
         Exposure.account_id == account.id,
         Exposure.gone_at.is_(None),

@@ -24,7 +24,7 @@ MOST_LISTED = 100
 
 
 def current(unit: Unit, account: UUID) -> dict[str, Any]:
-    """The rules of an account as they stand, as a document, with what its system knows."""
+    """The present rules of an account as a document, with what its system supports."""
     row = _answered_for(unit, account)
     system = unit.db.get(System, row.system_id) if row.system_id else None
     told = access_rules.told_by(unit.service, system)
@@ -46,7 +46,7 @@ _MEMBERS = ("rule", "guard", "name", "because", "admit", "refuse", "but", "to", 
 
 
 def _in_order(plain: Mapping[str, Any]) -> dict[str, Any]:
-    """A rule with its members in the order in which one reads it."""
+    """A rule with its members in reading order."""
     return {name: plain[name] for name in (*_MEMBERS, *plain) if name in plain}
 
 
@@ -62,12 +62,12 @@ def state_of_rules(unit: Unit, account: UUID) -> str:
 
 
 def is_small(unit: Unit, account: UUID) -> bool:
-    """Whether drafts for an account can be worked out while one waits."""
+    """Whether drafts for an account can be evaluated within a call."""
     return (unit.db.scalar(select(func.count(Resource.id)).where(Resource.account_id == account)) or 0) <= MOST_AT_ONCE
 
 
 def check(unit: Unit, account: UUID, text: str) -> list[dict[str, Any]]:
-    """What is wrong with a document for an account, with the line of each problem; nothing for one that is good."""
+    """The problems of a document for an account, each with its line; empty for a good one."""
     row = _answered_for(unit, account)
     try:
         draft_changes.read_for(unit, row, text)
@@ -77,7 +77,7 @@ def check(unit: Unit, account: UUID, text: str) -> list[dict[str, Any]]:
 
 
 def make(unit: Unit, account: UUID, text: str, permissions: Mapping[str, str] | None = None) -> dict[str, Any]:
-    """A draft of an account's rules, worked out at once where the account is small."""
+    """Make a draft of an account's rules, evaluated at once if the account is small."""
     row = _answered_for(unit, account)
     if len(text) > MOST_LONG:
         raise BadInput(
@@ -102,7 +102,7 @@ def make(unit: Unit, account: UUID, text: str, permissions: Mapping[str, str] | 
 
 
 def work_out(unit: Unit, made: RuleDraft) -> None:
-    """Say what a draft would open and close, or why it can't be read."""
+    """Evaluate what a draft would open and close, or store why it can't be read."""
     account = unit.db.get_one(Account, made.account_id)
     permissions = dict(made.result.get("permissions", {}))
     try:
@@ -154,7 +154,7 @@ def _mine(unit: Unit) -> ColumnElement[bool]:
 
 
 def shown(unit: Unit, row: RuleDraft) -> dict[str, Any]:
-    """A draft as answers give it."""
+    """A draft as an answer."""
     account = unit.db.get_one(Account, row.account_id)
     result = row.result
     return {

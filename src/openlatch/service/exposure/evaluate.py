@@ -1,4 +1,4 @@
-"""Works out what is open to outsiders, and keeps it: what is new, has changed, or is gone since the last time."""
+"""Evaluates what is open to outsiders and stores it: what is new, changed, or gone since the last time."""
 
 from __future__ import annotations
 
@@ -47,12 +47,12 @@ _LAST_USED = text(
 
 
 def accounts(unit: Unit, idents: Iterable[UUID]) -> None:
-    """Work out anew what is open on these accounts, keep what differs, and tell those who answer for them."""
+    """Evaluate the exposures of these accounts, store what differs, and notify those who answer for them."""
     _accounts(unit, idents, whole=True)
 
 
 def changed(unit: Unit, idents: Iterable[UUID]) -> None:
-    """The same after rules or resources of these accounts changed, and nothing else: only what that touches."""
+    """Evaluate only what changed rules or resources of these accounts touch."""
     _accounts(unit, idents, whole=False)
 
 
@@ -71,7 +71,7 @@ def _accounts(unit: Unit, idents: Iterable[UUID], whole: bool) -> None:
 
 
 def soon(unit: Unit, idents: Sequence[UUID]) -> None:
-    """Work out a few accounts at once; many are the worker's."""
+    """Evaluate a few accounts at once; many are left to the worker."""
     if len(idents) <= MOST_AT_ONCE:
         accounts(unit, idents)
     else:
@@ -79,7 +79,7 @@ def soon(unit: Unit, idents: Sequence[UUID]) -> None:
 
 
 def every_account(service: Service, organisation: UUID) -> None:
-    """Work out every account with access rules, each in a transaction of its own: time changes what is open, too."""
+    """Evaluate every account with access rules, each in a transaction of its own, since time changes what is open."""
     viewer = Viewer.itself(organisation)
     with service.unit(viewer) as unit:
         ruled = list(unit.db.scalars(select(AccessRule.account_id).distinct().order_by(AccessRule.account_id)))
@@ -89,7 +89,7 @@ def every_account(service: Service, organisation: UUID) -> None:
 
 
 def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> bool:
-    """Work out one account, or only some of its resources; whether anything differs."""
+    """Evaluate one account, or only some of its resources; returns whether anything differs."""
     here = true() if only is None else among(Exposure.resource_id, only)
     kept = unit.db.execute(
         select(
@@ -160,7 +160,7 @@ def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> boo
 
 @dataclass(frozen=True, slots=True)
 class _Shown:
-    """What is told of an exposure."""
+    """What is reported about an exposure."""
 
     id: UUID
     sentence: str
@@ -197,7 +197,7 @@ def _values(
 
 
 def _worded(of_account: AccountRules, found: Found, answer: Answer, against: Sequence[str]) -> dict[str, Any]:
-    """The same, but for the name of the resource: it is alike for all that rules do not tell apart."""
+    """The same, except for the resource's name: equal for all resources that rules do not distinguish."""
     zone = of_account.asker.manner.zone
     values = {
         "audience": int(found.audience),
@@ -228,7 +228,7 @@ def _write(row: Exposure, values: Mapping[str, Any]) -> None:
 
 
 def _reopen(unit: Unit, row: Exposure, values: Mapping[str, Any]) -> None:
-    """What was gone is there again: it is judged anew, and what was said of its end does not hold."""
+    """What was gone is open again: its judgement and the proof of its end no longer hold."""
     row.since, row.gone_at, row.grew_at = unit.now, None, None
     if row.proof in (Proof.CONFIRMED, Proof.STATED):
         row.proof, row.proved_at = Proof.CONTRADICTED, unit.now
@@ -239,12 +239,12 @@ def _reopen(unit: Unit, row: Exposure, values: Mapping[str, Any]) -> None:
 
 
 def ways_of(kept: Sequence[Mapping[str, Any]]) -> list[Way]:
-    """Ways in as they were kept."""
+    """Stored ways in, as values."""
     return [records.read_way(each["way"]) for each in kept]
 
 
 def _grew(before: Sequence[Mapping[str, Any]], after: Sequence[Mapping[str, Any]], asker: Calculator) -> bool:
-    """Whether somebody gets in who did not; what can't be compared counts as grown."""
+    """Whether somebody gets in who did not before; what can't be compared counts as grown."""
     if not before or not after:
         return bool(not after)
     try:
@@ -254,9 +254,9 @@ def _grew(before: Sequence[Mapping[str, Any]], after: Sequence[Mapping[str, Any]
 
 
 def _return_judgements(unit: Unit, account: Account, asker: Calculator, here: ColumnElement[bool]) -> bool:
-    """What was judged as intended comes back when it reaches farther, matters more, or its time is over.
+    """Reset judgements as intended when an exposure reaches farther, is more sensitive, or its time is over.
 
-    Gives whether anything did.
+    Returns whether any was reset.
     """
     is_any = False
     intended = select(Exposure).where(
@@ -280,7 +280,7 @@ def _return_judgements(unit: Unit, account: Account, asker: Calculator, here: Co
 def _follow_resources(
     unit: Unit, account: Account, found: Mapping[_Key, tuple[Found, Answer]], only: Collection[UUID] | None
 ) -> None:
-    """A resource is public while anyone gets in now, perhaps after signing in or by a link, by whatever right."""
+    """Mark a resource as public while anyone gets in now, by whatever right, even after signing in or by a link."""
     public = {
         ident
         for (ident, _, is_blocked), (told, _) in found.items()

@@ -17,7 +17,7 @@ from openlatch.store.tables import ExpectedExposure, Exposure
 
 
 def listed(unit: Unit) -> list[dict[str, Any]]:
-    """All of the organisation's."""
+    """All of the organisation's expected exposures."""
     rows = unit.db.scalars(select(ExpectedExposure).order_by(ExpectedExposure.name, ExpectedExposure.id)).all()
     return [_shown(row) for row in rows]
 
@@ -27,7 +27,7 @@ def _shown(row: ExpectedExposure) -> dict[str, Any]:
 
 
 def add(unit: Unit, name: str, filter_: str, reason: str) -> dict[str, Any]:
-    """Mark exposures as expected by a filter. BadInput for one that can't be read, or fits everything."""
+    """Mark exposures as expected by a filter. BadInput for an invalid filter, or one that matches everything."""
     unit.sight.require_administrator()
     if not filter_.strip():
         raise BadInput("Without a filter everything would be expected.", 'Say which, as in: account.kind eq "site"')
@@ -48,7 +48,7 @@ def add(unit: Unit, name: str, filter_: str, reason: str) -> dict[str, Any]:
 
 
 def remove(unit: Unit, ident: UUID) -> None:
-    """Expect them no longer: what nobody judged otherwise has to be judged again."""
+    """Remove an expectation: exposures that nobody judged otherwise have to be judged again."""
     unit.sight.require_administrator()
     row = unit.db.get(ExpectedExposure, ident)
     if row is None:
@@ -66,9 +66,9 @@ def remove(unit: Unit, ident: UUID) -> None:
 
 
 def mark(unit: Unit, of: Sequence[UUID] | None = None) -> None:
-    """Say of each exposure, or of those with these ids, by which rule it is expected, if by any.
+    """Store for each exposure, or for those with these ids, which expectation covers it, if any.
 
-    The oldest rule that fits counts.
+    The oldest one that matches counts.
     """
     rules = unit.db.scalars(select(ExpectedExposure).order_by(ExpectedExposure.id)).all()
     unit.db.flush()

@@ -21,7 +21,7 @@ from openlatch.store.tables import Account, ExposureGuard, Resource, SystemGuard
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """A guard that somebody thinks of: on an account, a kind, a resource, or on everything where none is named."""
+    """A guard to be set: on an account, a kind, a resource, or on everything if none is named."""
 
     rights: Sequence[str]
     reason: str
@@ -32,7 +32,7 @@ class Wish:
 
 
 def preview(unit: Unit, wish: Wish) -> dict[str, Any]:
-    """What is open now against such a guard."""
+    """What is open against such a guard now."""
     guard = _draft(unit, wish)
     path = None if guard.resource_id is None else unit.db.get_one(Resource, guard.resource_id).path
     return _against(unit, guard, guards.as_rule(guard, path))
@@ -58,7 +58,7 @@ def _against(unit: Unit, guard: ExposureGuard, rule: Rule) -> dict[str, Any]:
 
 
 def add(unit: Unit, wish: Wish, seen: str = "") -> dict[str, Any]:
-    """Set a guard. Conflict when other things are open against it than ``seen`` in its preview."""
+    """Set a guard. Conflict when what is open against it differs from what was ``seen`` in the preview."""
     guard = _draft(unit, wish)
     if not guard.reason:
         raise BadInput("Say why the guard is there.", "Whoever meets it next has only your reason.", {"reason": "none"})
@@ -75,14 +75,14 @@ def add(unit: Unit, wish: Wish, seen: str = "") -> dict[str, Any]:
 
 
 def preview_lifting(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """What is open against a guard now, and would be flagged no longer."""
+    """What is open against a guard now, and would no longer be flagged."""
     guard = guards.opened(unit, ident)
     path = None if guard.resource_id is None else unit.db.get_one(Resource, guard.resource_id).path
     return _against(unit, guard, guards.as_rule(guard, path))
 
 
 def remove(unit: Unit, ident: UUID, reason: str, seen: str = "") -> None:
-    """Lift a guard, which takes a fresh proof of identity."""
+    """Lift a guard. Needs a fresh proof of identity."""
     guard = guards.opened(unit, ident)
     unit.require_proof("Lifting a guard")
     if seen and preview_lifting(unit, ident)["fingerprint"] != seen:
@@ -104,7 +104,7 @@ def remove(unit: Unit, ident: UUID, reason: str, seen: str = "") -> None:
 
 
 def set_again(unit: Unit, ident: UUID) -> None:
-    """Have a guard set again where it was switched off, or failed. Conflict where it stands wherever it can."""
+    """Set a guard again where it was switched off or failed. Conflict where it is set wherever it can be."""
     guard = guards.opened(unit, ident)
     rows = unit.db.scalars(
         select(SystemGuard)

@@ -1,6 +1,6 @@
-"""Guards of the organisation: that no outsider, but those named, may see or change an account, a kind, a resource.
+"""Guards of the organisation: that no outsider, except those named, may see or change an account, a kind, a resource.
 
-No system knows them. They shut nothing: what is open against them is told and flagged.
+No system knows them. They close nothing; what is open against them is reported and flagged.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from openlatch.store.tables import AccessRule, Account, ExposureGuard, Resource
 
 
 def of_account(unit: Unit, account: Account) -> list[Rule]:
-    """The guards that stand above the rules of an account, as rules that refuse."""
+    """The guards that apply to an account, as rules that refuse."""
     rows = unit.db.execute(
         select(ExposureGuard, Resource.path)
         .outerjoin(Resource, Resource.id == ExposureGuard.resource_id)
@@ -42,7 +42,7 @@ def of_account(unit: Unit, account: Account) -> list[Rule]:
 
 
 def as_rule(row: ExposureGuard, path: str | None = None) -> Rule:
-    """A guard as a rule that refuses: everyone, but people inside and those whom it names."""
+    """A guard as a rule that refuses everyone except people inside and those whom it names."""
     but = frozenset(document.who_of(each) for each in row.but)
     terms = Terms(Effect.REFUSE, frozenset({ANYONE}), frozenset(row.rights), but=but | {INSIDE})
     place, of = (Place.RESOURCE, path) if path else (Place.SYSTEM, "")
@@ -50,7 +50,7 @@ def as_rule(row: ExposureGuard, path: str | None = None) -> Rule:
 
 
 def listed(unit: Unit) -> list[dict[str, Any]]:
-    """The guards that concern accounts which the viewer may see."""
+    """The guards on accounts that the viewer may see."""
     rows = unit.db.execute(_seen(unit)).all()
     told = system_guards.of_guards(unit) if unit.sight.everything else {}
     return [{**_shown(*row), "systems": told.get(row[0].id, [])} for row in rows]
@@ -95,7 +95,7 @@ def draft(
     account_kind: str | None = None,
     resource: UUID | None = None,
 ) -> ExposureGuard:
-    """A guard that is not kept yet. BadInput for one that says nothing, NotFound for what may not be seen."""
+    """A guard that is not stored. BadInput for an empty one, NotFound for what may not be seen."""
     if sum(each is not None for each in (account, account_kind, resource)) > 1:
         raise BadInput("A guard stands on one thing.", "Name an account, a kind, or a resource; or none of them.")
     if resource is not None:
@@ -123,7 +123,7 @@ def draft(
 
 
 def concerned(unit: Unit, guard: ExposureGuard) -> list[UUID]:
-    """The accounts that a guard stands on and that have rules."""
+    """The accounts with rules to which a guard applies."""
     wanted = select(Account.id).where(
         Account.archived_at.is_(None), Account.id.in_(select(AccessRule.account_id).distinct())
     )
@@ -139,7 +139,7 @@ def concerned(unit: Unit, guard: ExposureGuard) -> list[UUID]:
 
 
 def opened(unit: Unit, ident: UUID) -> ExposureGuard:
-    """A guard that the viewer may take away. NotFound for one of what they may not see."""
+    """A guard that the viewer may lift. NotFound for one on something that they may not see."""
     found = unit.db.execute(_seen(unit).where(ExposureGuard.id == ident)).first()
     if found is None:
         raise NotFound("There is no such guard.")
@@ -152,7 +152,7 @@ def opened(unit: Unit, ident: UUID) -> ExposureGuard:
 
 
 def _seen(unit: Unit) -> Select[ExposureGuard, Account, Resource]:
-    """Guards with what they stand on, of what the viewer may see."""
+    """Guards with what they apply to, of what the viewer may see."""
     return (
         select(ExposureGuard, Account, Resource)
         .outerjoin(Resource, Resource.id == ExposureGuard.resource_id)

@@ -1,4 +1,4 @@
-"""What was open to outsiders on a past day, by the same computation as what is open now."""
+"""What was open to outsiders on a past day, computed like what is open now."""
 
 from __future__ import annotations
 
@@ -21,9 +21,9 @@ from openlatch.store.tables import Account, System
 
 
 def at_instant(unit: Unit, account: UUID, at: datetime, believed: datetime | None = None) -> dict[str, Any]:
-    """What was open on an account at an instant, as it was known at another, or now.
+    """What was open on an account at an instant, as known at another, or now.
 
-    The boundary is that of today. BadInput for an instant to come.
+    The boundary is today's. BadInput for a future instant.
     """
     row = unit.db.scalar(select(Account).where(Account.id == account, unit.sight.accounts()))
     if row is None:

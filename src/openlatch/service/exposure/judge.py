@@ -1,4 +1,4 @@
-"""What people judge of an exposure: that it is intended, until a day, or is to be closed."""
+"""Judging exposures: intended, until a day, or to be closed."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def judge(
 
 
 def intend_all(unit: Unit, part: UUID, reason: str, until: datetime | None) -> int:
-    """Judge all that is open on a resource, or an account as a whole, as intended; gives how many there are."""
+    """Judge everything open on a resource, or an account as a whole, as intended; returns how many there are."""
     rows = unit.db.scalars(
         select(Exposure)
         .where(opens(part), Exposure.gone_at.is_(None), ~Exposure.is_blocked)

@@ -1,4 +1,4 @@
-"""Narrowing: drafts of rules by which only the use that outsiders were seen to make goes on."""
+"""Narrowing: drafts of rules that allow only the use that outsiders were seen to make."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _REFUSED = Conflict("No narrower rule would cover the use that was seen.", "Clos
 def exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
     """A draft of the account's rules that narrows one exposure, for whoever answers for the account.
 
-    Conflict where nothing was seen, or it could not be narrower.
+    Conflict where no use was seen, or it can't be narrower.
     """
     row = unit.db.scalar(select(Exposure).where(Exposure.id == ident, unit.sight.exposures()))
     if row is None:
@@ -38,10 +38,10 @@ def exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
-    """One draft that narrows all that is open on some resources of an account, worked out.
+    """One evaluated draft that narrows everything open on some resources of an account.
 
-    A right of which no use was seen is closed to outsiders, if use of another right was: then it is known that the
-    system tells of use. Conflict where one of them was not seen in use at all, or none could be narrower.
+    A right without use seen is closed to outsiders if use of another right was seen, since then the system is known to
+    report use. Conflict where a resource was not seen in use at all, or none can be narrower.
     """
     more = [rule for ident in idents for rule in of_resource(unit, ident)]
     if not more:
@@ -58,7 +58,7 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
 
 
 def of_resource(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
-    """The refusals that narrow what is open on a resource. Conflict where no use of it was seen."""
+    """The refusals that narrow what is open on a resource. Conflict where no use was seen."""
     rows = unit.db.scalars(
         select(Exposure).where(opens(ident), Exposure.gone_at.is_(None), ~Exposure.is_blocked).order_by(Exposure.id)
     ).all()
@@ -82,9 +82,9 @@ def _draft(unit: Unit, account: UUID, more: Sequence[dict[str, Any]]) -> dict[st
 
 
 def use_of(unit: Unit, row: Exposure) -> tuple[str, list[Use]]:
-    """The path of the resource, and all who used this right on it or one that goes further, from wherever.
+    """The resource's path, and everybody who used this right or a farther one, from wherever.
 
-    Whoever changes something has to see it, whether or not the system tells of both.
+    Whoever changes something has to see it, whether or not the system reports both.
     """
     path = "/" if row.resource_id is None else unit.db.get_one(Resource, row.resource_id).path
     rights = list(Right)[list(Right).index(Right(row.right)) :]

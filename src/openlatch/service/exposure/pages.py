@@ -18,7 +18,7 @@ MOST_USES = 100
 
 
 def page(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """An exposure as its page shows it. NotFound when there is none that the viewer may see."""
+    """An exposure as its page shows it. NotFound when the viewer may see none with this id."""
     shown = register.one(unit, "exposures", ident)
     row = unit.db.get_one(Exposure, ident)
     uses = uses_of(unit, row)
@@ -31,7 +31,7 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def rules_of(unit: Unit, row: Exposure) -> list[AccessRule]:
-    """The rules that let outsiders in or keep others out, as they stand."""
+    """The rules that now let outsiders in or keep others out."""
     keys = [*row.admitted_by, *row.narrowed_by]
     wanted = select(AccessRule).where(AccessRule.account_id == row.account_id, AccessRule.key.in_(keys))
     return sorted(unit.db.scalars(wanted), key=lambda rule: keys.index(rule.key))
@@ -56,7 +56,7 @@ def uses_of(unit: Unit, row: Exposure) -> list[OutsideUse]:
 
 
 def _of(row: Exposure) -> tuple[ColumnElement[bool], ...]:
-    """That a use was of what an exposure opens."""
+    """The condition that a use was of what an exposure opens."""
     return (
         OutsideUse.account_id == row.account_id,
         OutsideUse.right == row.right,
@@ -65,6 +65,6 @@ def _of(row: Exposure) -> tuple[ColumnElement[bool], ...]:
 
 
 def _narrower(unit: Unit, row: Exposure) -> dict[str, Any] | None:
-    """The smallest rule that covers the use seen; none where nothing was seen, or it would be no smaller."""
+    """The smallest rule that covers the use seen; None if no use was seen, or it would not be smaller."""
     path, told = narrow.use_of(unit, row)
     return narrowest(told, Right(row.right), path) if row.gone_at is None else None

@@ -26,7 +26,7 @@ _WORST = {Change.NEW: 0, Change.CHANGED: 1, Change.GONE: 2, Change.UNCHANGED: 3}
 
 
 def of_accounts(unit: Unit, accounts: Iterable[UUID], suppose: Callable[[Account], AccountRules]) -> dict[str, Any]:
-    """What would become of the exposures of some accounts, if they were as ``suppose`` makes them."""
+    """What would happen to the exposures of some accounts after the change that ``suppose`` makes."""
     rows = (unit.db.get_one(Account, ident) for ident in accounts)
     return summary(
         (account, line)
@@ -36,7 +36,7 @@ def of_accounts(unit: Unit, accounts: Iterable[UUID], suppose: Callable[[Account
 
 
 def summary(found: Iterable[tuple[Account, dict[str, Any]]]) -> dict[str, Any]:
-    """Lines of some accounts, the gravest first, with how many there are of each change and how many are forbidden."""
+    """Lines of some accounts, the gravest first, with the numbers of each change and of forbidden ones."""
     lines: list[dict[str, Any]] = []
     counts = dict.fromkeys(Change, 0)
     forbidden = 0
@@ -59,8 +59,8 @@ def summary(found: Iterable[tuple[Account, dict[str, Any]]]) -> dict[str, Any]:
 def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOWN) -> Iterator[dict[str, Any]]:
     """One line for each resource and right that is open before or after.
 
-    Of those that no changed rule is about the first ``most`` come, unless a guard forbids them; how many more there are
-    says one line by ``times``.
+    Of lines that no changed rule concerns, the first ``most`` are included, and all that a guard forbids; one line says
+    by ``times`` how many more there are.
     """
     was = dict(before.answers())
     touched = _touched(before, after)
@@ -92,7 +92,7 @@ def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOW
 
 
 def _touched(before: AccountRules, after: AccountRules) -> set[UUID | None] | None:
-    """The resources that a rule is about which differs, and those that are new; None where any may be touched."""
+    """The resources that a changed rule concerns, and new ones; None where any may be touched."""
     if (
         (before.asker.manner, before.asker.boundary) != (after.asker.manner, after.asker.boundary)
         or before.guards != after.guards
@@ -155,7 +155,7 @@ def _words(ways: Sequence[Any], zone: ZoneInfo) -> list[str]:
 
 
 def with_permissions(of_account: AccountRules, permissions: Mapping[str, Right]) -> AccountRules:
-    """The same account, if its system's permissions came to these rights."""
+    """The same account with other rights for its system's permissions."""
     manner = of_account.asker.manner
     supposed = replace(manner, permissions={**manner.permissions, **permissions})
     asker = replace(of_account.asker, manner=supposed, _answers={})

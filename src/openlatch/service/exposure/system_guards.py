@@ -1,4 +1,4 @@
-"""Guards of the organisation in systems that have a guard over all accounts: told to them, and watched there."""
+"""The organisation's guards in systems that have a guard over all accounts: set there, and watched."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def able(unit: Unit) -> list[System]:
 
 
 def want(unit: Unit) -> None:
-    """See to it that every system that can is told of every guard on everything."""
+    """Have every system that can set every guard on everything."""
     everywhere = unit.db.scalars(_everywhere()).all()
     for system in able(unit):
         known = set(unit.db.scalars(select(SystemGuard.guard_id).where(SystemGuard.system_id == system.id)))
@@ -48,13 +48,13 @@ def want(unit: Unit) -> None:
 
 
 def tell_anew(unit: Unit) -> None:
-    """Have every system told again what guards there are: one is gone, or somebody else is inside by now."""
+    """Have every system given the present guards: one was lifted, or the boundary changed."""
     for system in able(unit):
         unit.wake("set_guards", system=system.id)
 
 
 def watch(unit: Unit, system: System) -> None:
-    """After a reading: which guards the system shows by now, and which it shows no more."""
+    """After a reading: which guards the system shows now, and which no longer."""
     if unit.service.adapters[system.kind](system.settings, "").can.sets_guards:
         # One that was connected after a guard was set is told of it, too.
         want(unit)
@@ -88,7 +88,7 @@ def watch(unit: Unit, system: System) -> None:
 
 
 def of_guards(unit: Unit) -> dict[UUID, list[dict[str, Any]]]:
-    """By guard: the systems that were told, and whether it stands there."""
+    """By guard: the systems that it was sent to, and whether it is set there."""
     found: dict[UUID, list[dict[str, Any]]] = {}
     rows = unit.db.execute(
         select(SystemGuard, System.name).join(System, System.id == SystemGuard.system_id).order_by(System.name)
@@ -111,7 +111,7 @@ def _everywhere() -> Any:
 
 
 def rows_of(unit: Unit, system: UUID) -> list[SystemGuard]:
-    """What a system was told of guards, locked."""
+    """The rows of guards sent to a system, locked."""
     wanted = select(SystemGuard).where(SystemGuard.system_id == system).order_by(SystemGuard.guard_id)
     return list(unit.db.scalars(wanted.with_for_update()))
 
@@ -125,7 +125,7 @@ def _shown(unit: Unit, accounts: Iterable[UUID]) -> set[str]:
 
 
 def as_told(unit: Unit, row: SystemGuard) -> dict[str, Any]:
-    """A guard in the form of a rule document, with everybody named who is inside."""
+    """A guard as a rule document that names everybody who is inside."""
     guard = unit.db.get_one(ExposureGuard, row.guard_id)
     told = boundary.setting(unit)
     inside: list[Any] = [{"organisation": name} for name in sorted({*told.domains, *told.organisations})]
@@ -140,7 +140,7 @@ def as_told(unit: Unit, row: SystemGuard) -> dict[str, Any]:
 
 
 def fail(rows: Iterable[SystemGuard], words: str) -> None:
-    """Say of those that wait why they could not be set."""
+    """Store for waiting guards why they could not be set."""
     for row in rows:
         if row.state == "waiting":
             row.state, row.words = "failed", words

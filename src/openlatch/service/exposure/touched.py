@@ -1,4 +1,4 @@
-"""Which resources of an account are touched by what has changed since exposures were last worked out."""
+"""Which resources of an account are touched by what changed since exposures were last evaluated."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _IN_GROUPS = "select id from resources where account_id = :account and above ?| 
 
 
 def touched(unit: Unit, account: Account) -> set[UUID] | None:
-    """The resources for which something may have changed; None for all of them, and the account as a whole."""
+    """The resources for which something may have changed; None for all of them and the account as a whole."""
     since = unit.db.scalar(select(EvaluatedAccount.recorded_at).where(EvaluatedAccount.account_id == account.id))
     if since is None:
         return None
@@ -46,7 +46,7 @@ def touched(unit: Unit, account: Account) -> set[UUID] | None:
 
 
 def at(unit: Unit, account: Account, places: Collection[str]) -> set[UUID] | None:
-    """The resources at some places, or below; None for all of them, or too many to look up one by one."""
+    """The resources at or below some places; None for all of them, or too many to look up one by one."""
     if _EVERYTHING in places:
         return None
     groups = [group for group in map(group_in, places) if group is not None]
@@ -61,7 +61,7 @@ def at(unit: Unit, account: Account, places: Collection[str]) -> set[UUID] | Non
 
 
 def _places(unit: Unit, account: Account) -> set[str] | None:
-    """Where rules are that are new, have changed or are gone, by now and before; None when a guard is among them."""
+    """The places of rules that are new, changed or gone, before and after; None when a guard is among them."""
     new = unit.db.scalars(_changed_rules(account.id)).all()
     if any(rule.is_guard for rule in new):
         return None
@@ -115,7 +115,7 @@ _ACCOUNT = """
 
 
 def remember(unit: Unit, of_account: AccountRules) -> None:
-    """Keep that what is open by these rules has been worked out, with all that was recorded by now."""
+    """Mark these rules as evaluated, with everything recorded by now."""
     every = (*of_account.rules, *of_account.guards)
     told = orjson.dumps([{"key": rule.key, "places": sorted(places_of(rule))} for rule in every]).decode()
     for statement in (_RULES, _GONE, _ACCOUNT):

@@ -29,7 +29,7 @@ BUILT_IN = {rule.key: rule for rule in RULES}
 
 
 def ruling(unit: Unit) -> Ruling:
-    """How the organisation's rules stand."""
+    """The organisation's rule settings and own rules, cached by their version."""
     if unit.ruling is None:
         organisation, version = unit.viewer.organisation, unit.db.info.get("ruling_version")
         known = unit.service.rulings.get(organisation)
@@ -60,12 +60,12 @@ def evaluate(
     offers: Sequence[UUID] = (),
     noted: Sequence[UUID] = (),
 ) -> None:
-    """Put these before every rule, and write what changed; with grants also the accounts and people they touch.
+    """Evaluate the rules for these subjects and update their flags, in the transaction that changed them.
 
-    Called with the ids that a change touched, in the change's own transaction. A team's grant touches the people in the
-    team, a grant on an account as which one acts elsewhere those by which one does, and a session the others of its
-    holder: a few are looked at here, a great many by the worker soon after. ``noted`` are grants that give what they
-    gave before: something was noted of them (used, seen, recorded, reviewed), which touches nothing else.
+    With grants come their accounts and holders, the people behind a team or an account that holds them, and the
+    accounts reached further on; with a session the other sessions of its holder. A few are evaluated here, many by the
+    worker soon after. ``noted`` are grants of which only metadata changed (last used, last seen, reviewed), which
+    affects no other subject.
     """
     unit.db.flush()
     _look_at(unit, [Asked("grant", sorted(set(noted) - set(grants)))])
@@ -83,7 +83,7 @@ def evaluate(
 
 
 def _look_at(unit: Unit, asked: Sequence[Asked]) -> None:
-    """Look at subjects: at each of which there is one by itself, at all others together."""
+    """Evaluate subjects: a kind with a single subject by itself, all others together."""
     several = [each for each in asked if len(each.ids) > 1 or (each.ids and each.of_grants)]
     for each in asked:
         if len(each.ids) == 1 and not each.of_grants:
@@ -94,7 +94,7 @@ def _look_at(unit: Unit, asked: Sequence[Asked]) -> None:
 
 
 def _with_others(unit: Unit, sessions: Sequence[UUID]) -> Sequence[UUID]:
-    """Sessions with the others of their holders; when these are a great many, the worker looks at them."""
+    """Sessions with the other sessions of their holders; when these are many, the worker evaluates them."""
     if not sessions:
         return sessions
     others = evaluate_many.of_same_holders(unit.db, sessions, MOST_TOUCHED)
@@ -105,10 +105,10 @@ def _with_others(unit: Unit, sessions: Sequence[UUID]) -> Sequence[UUID]:
 
 
 def evaluate_person(unit: Unit, person: UUID, reached: Sequence[UUID]) -> None:
-    """Put somebody who left or came back before every rule, and all that is said of who is there and who is not.
+    """Evaluate the rules for somebody who left or came back, and for everything that depends on whether they are there.
 
-    ``reached`` are the accounts that they can, or could, act in; to them come those that they pay for. When it is a
-    great many, the worker looks at them.
+    ``reached`` are the accounts that they can, or could, act in; those that they pay for are added. When these are
+    many, the worker evaluates them.
     """
     unit.db.flush()
     paid = unit.db.scalars(select(Account.id).where(Account.payer_person_id == person))
@@ -122,13 +122,13 @@ def evaluate_person(unit: Unit, person: UUID, reached: Sequence[UUID]) -> None:
 
 
 def evaluate_owner(unit: Unit, account: UUID, owners: Iterable[UUID | None]) -> None:
-    """Put an account that has changed hands before every rule, with its owners and what one acts in as it."""
+    """Evaluate the rules for an account that changed hands, for its owners, and for what is reached through it."""
     evaluate(unit, accounts=[account], people=[owner for owner in owners if owner is not None])
     _look_further_on(unit, accounts=[account])
 
 
 def _look_around(unit: Unit, grant: UUID) -> None:
-    """Look at one grant, with its account and its holder, and at whatever else it touches."""
+    """Evaluate one grant, its account and its holder, and what else the grant touches."""
     seen = _look_beside(unit, evaluate_one.AROUND_A_GRANT, grant)
     if seen is None or not seen.is_direct:
         _look_at_people_behind(unit, [grant])
@@ -137,7 +137,7 @@ def _look_around(unit: Unit, grant: UUID) -> None:
 
 
 def _look_beside(unit: Unit, subjects: tuple[str, ...], ident: UUID) -> Looked | None:
-    """Look at one subject and those beside it; gives what was seen of the first."""
+    """Evaluate one subject and those related to it; returns what was found on the first."""
     looked = evaluate_one.look(unit.db, ruling(unit), subjects, ident, unit.now)
     for kind, seen in zip(subjects, looked, strict=True):
         if seen is not None and seen.counts:
@@ -174,18 +174,17 @@ def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:
 
 
 def forget(unit: Unit) -> None:
-    """Forget what was found, so that the next evaluation, which is asked for, looks at everything anew."""
+    """Forget all findings, and have the worker evaluate everything again."""
     unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True).ruling_version += 1
     unit.db.execute(delete(Finding))
     unit.wake("evaluate")
 
 
 def evaluate_all(service: Service, organisation: UUID) -> None:
-    """Put everything in an organisation before every rule, since time passing raises flags too.
+    """Evaluate the rules for everything in an organisation, since time passing raises flags too.
 
-    One pass for each kind of subject finds those on which something else is found than before; only they are put
-    before the rules one by one, in transactions of their own: memory stays small, and nobody who writes waits for the
-    whole.
+    One pass for each kind of subject finds those whose findings differ from before. Only these are evaluated one by
+    one, in transactions of their own, so memory stays small and writers do not wait for the whole.
     """
     viewer = Viewer.itself(organisation)
     for book in BOOKS:
@@ -200,7 +199,7 @@ def evaluate_all(service: Service, organisation: UUID) -> None:
 
 
 def _put_down(unit: Unit, difference: store.Difference) -> None:
-    """Put the differences down in the journal."""
+    """Journal the differences."""
     _record(unit, "flag.raised", difference.raised)
     _record(unit, "flag.worse", difference.worse)
     _record(unit, "flag.reopened", difference.back)

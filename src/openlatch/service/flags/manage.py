@@ -1,4 +1,4 @@
-"""What people do with flags: accept them, take that back, and say who sees to them."""
+"""What people do with flags: accept them, reopen them, assign them."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ MOST_AT_ONCE = 1_000
 
 
 def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> list[dict[str, Any]]:
-    """Accept open flags until an instant: they are not shown as open till then, unless they get worse.
+    """Accept open flags until an instant: until then they are not shown as open, unless they get worse.
 
-    For the account's owner and administrators. BadInput without a reason or with an end that has passed; Conflict
-    when one is not open.
+    For the account's owner and administrators. BadInput without a reason or with an end that has passed; Conflict when
+    a flag is not open.
     """
     found = _locked(unit, ids)
     if len(reason.strip()) < 3:
@@ -41,7 +41,7 @@ def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> lis
 
 
 def open_again(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Take an acceptance back. Conflict when the flag is not accepted."""
+    """Reopen an accepted flag. Conflict when the flag is not accepted."""
     (flag,) = _locked(unit, [ident])
     if flag.state != FlagState.ACCEPTED:
         raise Conflict(f"The flag is {flag.state}, not accepted.", "Look at it again.")
@@ -51,7 +51,7 @@ def open_again(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[dict[str, Any]]:
-    """Say who sees to flags, or nobody. NotFound for somebody who is not there; Conflict for a flag that cleared."""
+    """Assign flags to a person, or to nobody. NotFound for an unknown person; Conflict for a flag that cleared."""
     found = _locked(unit, ids)
     who = unit.seen_person(person)
     if person is not None and (who is None or who.standing == "left"):

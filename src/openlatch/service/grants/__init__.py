@@ -1,1 +1,1 @@
-"""Grants as they change: their ends, their terms, and what a person has to do for them in a system."""
+"""Grants: their terms, levels, use, provisioning, and tasks by hand."""

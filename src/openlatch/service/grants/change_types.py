@@ -1,4 +1,4 @@
-"""What a change of a grant is, and what every change does: ask the latches, put it down, tell the holder."""
+"""The kinds of change to a grant, and what every change does: check latches, journal, notify the holder."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class ChangeKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """What is to be done, to the grants named or to all that a filter matches. Versions are those looked at."""
+    """A change to named grants, or to all that a filter matches. Versions are those that were looked at."""
 
     kind: ChangeKind
     reason: str
@@ -57,30 +57,30 @@ class Change:
 
 @contextmanager
 def guarded(unit: Unit, grant: Grant) -> Iterator[list[Breach]]:
-    """Do within it what latches may refuse; gives what they warn of."""
+    """Run the body under the latches; yields the warnings."""
     with guard.guarded(unit, guard.touched(unit, [grant.account_id])) as warned:
         yield warned
 
 
 def line_of(unit: Unit, does: str, warned: Sequence[Breach] = (), **more: Any) -> dict[str, Any]:
-    """What a change does to one grant, in words, with what latches warn of."""
+    """What a change does to one grant, in words, with warnings of latches."""
     return {"does": does, "latches": [guard.shown(breach) for breach in warned], **more}
 
 
 def note(unit: Unit, action: str, grant: Grant, change: Change, **facts: Any) -> None:
-    """Put a change of a grant down, with its reason."""
+    """Journal a change of a grant, with its reason."""
     name = unit.db.get_one(Account, grant.account_id).name
     unit.record(action, "grant", grant.id, name, grant.account_id, reason=change.reason.strip(), **facts)
 
 
 def tell_holder(unit: Unit, grant: Grant, sentence: str) -> None:
-    """Tell whoever holds a grant, or speaks for the team that does, unless they did it themselves."""
+    """Notify the holder of a grant, or a team's speaker, unless they made the change themselves."""
     told = hand_tasks.answering_for_holder(unit, grant) - {unit.viewer.person}
     notices.tell_and_write(unit, told, "grant", sentence, "/mine")
 
 
 def refuse_ended(grant: Grant) -> None:
-    """Conflict for a grant that is over, or on its way out."""
+    """Conflict for a grant that has ended or is being revoked."""
     if grant.state in (GrantState.ENDED, GrantState.REVOKING):
         word = "being revoked" if grant.state == GrantState.REVOKING else "ended"
         raise Conflict(f"The grant is {word}; nothing about it can change.", "Give access anew.")

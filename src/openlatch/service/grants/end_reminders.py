@@ -1,4 +1,4 @@
-"""Telling people that access ends soon, while there is still time to ask for more or to extend it."""
+"""Reminders that access ends soon, while there is time to extend it."""
 
 from __future__ import annotations
 
@@ -23,16 +23,16 @@ MOST = 500
 
 
 def days_before(unit: Unit) -> list[int]:
-    """So many days before an end people are told of it, the longest first."""
+    """How many days before an end people are reminded, the longest first."""
     held = unit.db.get_one(Organisation, unit.viewer.organisation).settings
     return sorted({int(day) for day in held.get("remind_days", DAYS)}, reverse=True)
 
 
 def remind(unit: Unit) -> int:
-    """Tell holders, givers and owners of what ends soon; gives of how many grants. Called by the worker.
+    """Remind holders, givers and owners of what ends soon; returns the number of grants. Called by the worker.
 
-    Once for each of the days before, and for the last of those that have passed only. Access that was given for less
-    time than that is not announced so early.
+    Once for each of the days before, and only for the last of those that have passed. Access given for less time than
+    that is not announced so early.
     """
     days = days_before(unit)
     if not days:
@@ -47,7 +47,7 @@ def remind(unit: Unit) -> int:
 
 
 def _ending(unit: Unit, within: timedelta) -> Sequence[tuple[Grant, datetime]]:
-    """Active grants whose whole time is over within a span, and of whose end something is still to be told."""
+    """Active grants that end entirely within a span, and for which a reminder is due."""
     other = aliased(Term)
     later = select(other.id).where(
         other.grant_id == Grant.id, or_(other.until.is_(None), other.until > unit.now + within)
@@ -69,7 +69,7 @@ def _ending(unit: Unit, within: timedelta) -> Sequence[tuple[Grant, datetime]]:
 
 
 def _note(unit: Unit, grant: UUID, until: datetime, days: Iterable[int]) -> bool:
-    """Keep what has been told, in one statement, so that two workers don't both tell it; gives whether it is news."""
+    """Store reminders in one statement, so two workers don't both send them; returns those that are new."""
     rows = [
         {"organisation_id": unit.viewer.organisation, "grant_id": grant, "until": until, "days": day} for day in days
     ]

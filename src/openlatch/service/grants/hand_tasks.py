@@ -1,4 +1,4 @@
-"""What a person has to do in a system that nobody here can change: asked for, reminded of, stated when it is done."""
+"""Tasks by hand, for systems that nobody here can change: assigned, reminded of, reported done."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ WAITS = "Waits for a person to do it there by hand."
 
 
 def ask(unit: Unit, grant: Grant, account: Account, owed: Owed, sentence: str) -> None:
-    """Ask whoever answers for the account to do something there; what was asked before for this grant is dropped."""
+    """Create a task for whoever answers for the account; an earlier task for the same grant is dropped."""
     drop(unit, grant.id)
     row = HandTask(
         organisation_id=grant.organisation_id,
@@ -42,7 +42,7 @@ def ask(unit: Unit, grant: Grant, account: Account, owed: Owed, sentence: str) -
 
 
 def drop(unit: Unit, grant: UUID) -> None:
-    """What is still to be done by hand for a grant has not to be done any more."""
+    """Drop the open tasks of a grant."""
     waiting = select(HandTask).where(
         HandTask.grant_id == grant, HandTask.done_at.is_(None), HandTask.dropped_at.is_(None)
     )
@@ -76,7 +76,7 @@ def _open(unit: Unit, ident: UUID, version: int | None) -> tuple[HandTask, Grant
 
 
 def done(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, Any]:
-    """State that a task is done, in one's own words. The register goes by it, and says whose word it is."""
+    """Report a task as done, in one's own words. The register relies on it, and says whose word it is."""
     if len(words.strip()) < 3:
         raise BadInput("What was done is missing.", "Say in a few words what you did.", {"words": "is missing"})
     row, grant = _open(unit, ident, version)
@@ -99,7 +99,7 @@ def done(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, 
 
 
 def assign(unit: Unit, ident: UUID, person: UUID | None, version: int | None) -> dict[str, Any]:
-    """Say who does it; nobody means whoever answers for the account."""
+    """Assign a task; nobody means whoever answers for the account."""
     row, _ = _open(unit, ident, version)
     unit.sight.require_answers_for(row.account_id)
     found = unit.seen_person(person) if person is not None else None
@@ -114,7 +114,7 @@ def assign(unit: Unit, ident: UUID, person: UUID | None, version: int | None) ->
 
 
 def remind(unit: Unit) -> int:
-    """Remind those who have something to do by hand; gives of how many tasks. Called by the worker."""
+    """Remind people of open tasks; returns the number of tasks. Called by the worker."""
     last = func.coalesce(HandTask.reminded_at, HandTask.asked_at)
     due = select(HandTask).where(
         HandTask.done_at.is_(None), HandTask.dropped_at.is_(None), last <= unit.now - REMIND_AFTER
@@ -130,7 +130,7 @@ def remind(unit: Unit) -> int:
 
 
 def answering_for_holder(unit: Unit, grant: Grant) -> set[UUID | None]:
-    """Who is told about a grant: whoever holds it; for a team, who speaks for it."""
+    """Who is notified about a grant: its holder, or the team's speaker."""
     if grant.team_id is not None:
         return {unit.db.get_one(Team, grant.team_id).speaker_id}
     return {grant.person_id}

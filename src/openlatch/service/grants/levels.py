@@ -1,4 +1,4 @@
-"""Levels: making and changing them, and comparing two. A change shows first whose rights grow or shrink."""
+"""Levels: making, changing and comparing them. A change first shows whose rights grow or shrink."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ class NewPermission:
 
 @dataclass(frozen=True, slots=True)
 class Draft:
-    """A level as it is to be: the keys of permissions that its system has, and new ones."""
+    """A level to be made: keys of existing permissions, and new permissions."""
 
     name: str
     sentence: str
@@ -109,7 +109,7 @@ def _found(unit: Unit, ident: UUID, lock: bool = False) -> Level:
 
 
 def _accounts(unit: Unit, level: UUID) -> list[UUID]:
-    """The accounts where live grants give it, and those that are reached through them."""
+    """The accounts where live grants have the level, and those reached through them."""
     held = unit.db.scalars(
         select(Grant.account_id)
         .join(Term, Term.grant_id == Grant.id)
@@ -120,7 +120,7 @@ def _accounts(unit: Unit, level: UUID) -> list[UUID]:
 
 
 def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:
-    """Whose rights would grow or shrink, by how much, and which latches that breaks. Nothing happens yet."""
+    """Whose rights would grow or shrink, and which latches that breaks. Nothing happens yet."""
     unit.sight.require_administrator()
     row = _found(unit, ident)
     permissions = _permissions(unit, row.system_id, draft)
@@ -154,7 +154,9 @@ def _sentence(permission: core.Permission) -> dict[str, Any]:
 
 
 def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None) -> dict[str, Any]:
-    """Change a level, at once for everybody who holds it. Held when a latch refuses; proof for steward reach."""
+    """Change a level, at once for everybody who holds it. Held when a latch refuses; needs a proof for steward
+    reach.
+    """
     unit.sight.require_administrator()
     locks.access(unit)
     row = _found(unit, ident, lock=True)
@@ -191,7 +193,7 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
 
 
 def _tell_stewards(unit: Unit, name: str, effects: list[dict[str, Any]]) -> None:
-    """Tell those who decide about an account whom a changed level lets decide there from now on."""
+    """Tell those who decide about an account who else decides there because of a changed level."""
     new: dict[UUID, set[str]] = {}
     places: dict[UUID, str] = {}
     for effect in effects:

@@ -1,4 +1,4 @@
-"""What is given: terms made from what somebody chose, and the moment at which a grant comes into force.
+"""Grants: building terms from a choice, and bringing a grant into force.
 
 Offers, requests, changes and successions all give access through the functions here.
 """
@@ -33,7 +33,7 @@ MOST_TERMS = 200
 
 @dataclass(frozen=True, slots=True)
 class Single:
-    """One permission given alone, by its key, perhaps with an end of its own."""
+    """One permission by its key, optionally with an end of its own."""
 
     key: str
     until: datetime | None = None
@@ -62,7 +62,7 @@ def account_of(unit: Unit, ident: UUID, lock: bool = False) -> Account:
 
 
 def end_of(account: Account, until: datetime | None, last_day: date | None, now: datetime) -> datetime | None:
-    """The end that somebody meant: an instant, or a last day, which counts to its end where the account is."""
+    """The intended end: an instant, or a last day, which includes that day in the account's time zone."""
     if until is not None and last_day is not None:
         raise BadInput("Both an end and a last day are given.", "Give one of them.", {"last_day": "is one too many"})
     end = end_of_last_day(last_day, ZoneInfo(account.time_zone)) if last_day else until
@@ -72,7 +72,7 @@ def end_of(account: Account, until: datetime | None, last_day: date | None, now:
 
 
 def weekly_hours(days: Sequence[int], begins: str, ends: str) -> WeeklyHours:
-    """Weekly hours from what somebody wrote: days counting from Monday = 0, times as 08:00."""
+    """Weekly hours from input: days counted from Monday = 0, times like 08:00."""
     if not days or not all(0 <= day < len(DAYS) for day in days):
         raise BadInput("The days of the week are 0 (Monday) to 6.", "Give at least one.", {"hours": "bad days"})
     try:
@@ -92,7 +92,7 @@ def stored_hours(hours: WeeklyHours | None) -> dict[str, Any] | None:
 
 
 def terms_from(unit: Unit, account: Account, choice: Choice) -> list[core.Term]:
-    """The terms that a choice comes to. BadInput when it names nothing, or what the account's system has not."""
+    """The terms of a choice. BadInput when it names nothing, or something that the account's system does not have."""
     if not choice.levels and not choice.permissions:
         raise BadInput("No level and no permission is chosen.", "Choose at least one.", {"levels": "are missing"})
     until = end_of(account, choice.until, choice.last_day, unit.now)
@@ -136,7 +136,7 @@ def _parts(unit: Unit, account: Account, ids: Sequence[UUID]) -> list[core.Part 
 
 
 def permissions_of(unit: Unit, system: UUID) -> dict[str, core.Permission]:
-    """Every permission that a system has, by key: what its levels are made of."""
+    """Every permission of a system, by key: those of its levels."""
     found: dict[str, core.Permission] = {}
     for level in unit.db.scalars(
         select(Level).where(Level.system_id == system).order_by(Level.single.desc(), Level.id)
@@ -173,7 +173,7 @@ def single_level(unit: Unit, system: UUID, key: str) -> Level:
 
 
 def choice_of(terms: Sequence[core.Term], db: Db) -> dict[str, Any]:
-    """The choice that terms came of: what a form that changes them begins with."""
+    """The choice that terms came from, to fill a form."""
     keys = dict(
         db.execute(select(Level.id, Level.key).where(Level.id.in_({t.level.id for t in terms}), Level.single)).all()
     )
@@ -212,7 +212,7 @@ def refuse_closed(account: Account) -> None:
 def write_grant(
     unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: Any
 ) -> Grant:
-    """Write a grant of what is there already, or was: nothing is given anew by it."""
+    """Write a grant of access that already exists, or existed: the system has nothing to do."""
     columns = {HolderKind.PERSON: "person_id", HolderKind.TEAM: "team_id", HolderKind.APP: "app_id"}
     column = columns.get(holder.kind, "holder_account_id")
     row = Grant(
@@ -231,7 +231,7 @@ def write_grant(
 
 
 def taken_over(terms: Iterable[core.Term], now: datetime) -> list[core.Term]:
-    """Terms as they are held from now on: they begin now, or when they would have; what is over is left out."""
+    """Terms as they are held from now on: begun terms begin now, and those that are over are left out."""
     return [
         t._replace(window=Window(t.window.since if t.window.since and t.window.since > now else None, t.window.until))
         for t in terms
@@ -260,13 +260,13 @@ def write_terms(unit: Unit, grant: UUID, terms: Sequence[core.Term]) -> None:
 
 
 def set_state(grant: Grant, then: GrantState) -> None:
-    """Move a grant to a state that may follow, and its version on. Conflict when it may not."""
+    """Move a grant to an allowed state, and raise its version. Conflict for any other state."""
     grant.state = move(GRANTS, "grant", GrantState(grant.state), then)
     grant.version += 1
 
 
 def owe(unit: Unit, grant: Grant, owed: Owed) -> None:
-    """Note what the grant's system has to be brought to: by the worker, or by a person where nobody else can."""
+    """Record pending provisioning: for the worker, or for a person where nobody else can do it."""
     account = account_of(unit, grant.account_id)
     system = unit.db.get_one(System, account.system_id)
     if not is_changed_by_us(unit, system):
@@ -278,12 +278,12 @@ def owe(unit: Unit, grant: Grant, owed: Owed) -> None:
 
 
 def is_changed_by_us(unit: Unit, system: System) -> bool:
-    """Whether the worker can change who has access in a system; where not, a person does it by hand."""
+    """Whether the worker can change access in a system; otherwise a person does it by hand."""
     return system.kind in unit.service.adapters and system.has_secret
 
 
 def _by_hand(unit: Unit, grant: Grant, account: Account, system: System, owed: Owed) -> str:
-    """What somebody has to do in a system, as one would ask a colleague for it."""
+    """What somebody has to do in a system, as one would ask a colleague."""
     name = holder_name(unit, grant)
     if owed is Owed.TAKE:
         return f"Take away {name}’s access to {account.name} in {system.name} for now."
@@ -294,7 +294,7 @@ def _by_hand(unit: Unit, grant: Grant, account: Account, system: System, owed: O
 
 
 def enter_into_force(unit: Unit, grant: Grant, owed: Owed = Owed.GIVE) -> None:
-    """What follows when a grant gives rights from now on: its system is told, its flags looked at, stewards told."""
+    """What follows once a grant gives rights: provisioning, flags, notices to stewards."""
     owe(unit, grant, owed)
     unit.db.flush()
     evaluate_flags.evaluate(unit, grants=[grant.id])
@@ -315,7 +315,7 @@ def holder_name(unit: Unit, grant: Grant) -> str:
 
 
 def terms_in_words(terms: Sequence[core.Term], zone: ZoneInfo) -> str:
-    """Terms as one reads them: levels, parts, time, hours."""
+    """Terms in words: levels, parts, time, hours."""
     levels = list(dict.fromkeys(f"“{t.level.name}”" for t in terms))
     parts = list(dict.fromkeys(t.part.name for t in terms if t.part))
     told = " and ".join(levels) + (f" on {', '.join(parts)}" if parts else "")

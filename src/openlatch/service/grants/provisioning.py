@@ -1,6 +1,6 @@
-"""Bringing a system to what the register says: access that was given has to be given there, too.
+"""Provisioning: bringing systems to what the register says.
 
-What is owed stands on the grant. It is tried until it is done, longer apart each time; a try looks first, so that
+Pending provisioning is stored in ``grant.owed`` and tried until it is done, at growing intervals. A try looks first, so
 nothing is done twice.
 """
 
@@ -34,10 +34,10 @@ _FITTING = {Owed.GIVE: GrantState.ACTIVE, Owed.TAKE: GrantState.SUSPENDED}
 
 
 def settle(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
-    """Try to settle what is owed for a grant; gives when to try again, or None when nothing is owed any more.
+    """Try the pending provisioning of a grant; returns when to try again, or None when nothing is pending.
 
     Giving and taking away share a lease on the grant, and giving happens only while it is active: a revocation that
-    starts meanwhile is carried out after it, and takes away what was given.
+    starts meanwhile runs afterwards and takes away what was given.
     """
     with locks.lease_on_grants(service, [ident]) as leased:
         if ident not in leased:
@@ -77,7 +77,7 @@ def _settle(service: Service, viewer: Viewer, ident: UUID, rooms: ExitStack) -> 
 def _moves(
     unit: Unit, adapter: Adapter, grant: Grant, account: Account, system: System, owed: Owed
 ) -> tuple[tuple[Move, ...], str]:
-    """What has to be done in the system, in its order, or what is lacking for that, in words."""
+    """What has to be done in the system, in order; or what is missing for it, in words."""
     if owed is Owed.TAKE and grant.handle:
         return adapter.plan(StepKind.REMOVE, grant.handle), ""
     if grant.handle and grant.differs is None and (there := adapter.again(grant.handle)) is not None:
@@ -94,7 +94,7 @@ def _moves(
 def holdings(
     unit: Unit, adapter: Adapter, grant: Grant, account: Account, system: System
 ) -> tuple[list[dict[str, Any]], str]:
-    """How the system names what a grant gives, or what is lacking for that, in words."""
+    """How the system names what a grant gives; or what is missing for it, in words."""
     login = grant.handle.get("login") or unit.db.scalar(
         select(Handle.name)
         .where(
@@ -127,7 +127,7 @@ def _held(unit: Unit, grant: Grant) -> Sequence[Any]:
 
 
 def _instead(unit: Unit, adapter: Adapter, grant: Grant) -> tuple[Move, ...]:
-    """What makes room for a grant that its system gives otherwise: less where it can be cut down, else nothing."""
+    """What to do first where the system gives something else: reduce it if possible, else nothing."""
     there = (grant.differs or {}).get("terms", ())
     if not there:
         return ()
@@ -180,7 +180,7 @@ def _tell_of_emergency(unit: Unit, grant: Grant, sentence: str) -> None:
 
 
 def due(unit: Unit) -> list[UUID]:
-    """Grants whose system is owed something now."""
+    """Grants with provisioning that is due."""
     # What waits for a person's hands has no next try.
     owed = select(Grant.id).where(Grant.owed.is_not(None), is_over(Grant.owed_next_try_at, unit.now))
     live = Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))

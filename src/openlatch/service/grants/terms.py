@@ -1,4 +1,4 @@
-"""Changing single terms of a grant that is in force: its permissions, its parts, its windows and its hours."""
+"""Changing single terms of a grant in force: permissions, parts, windows, hours."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ Right = tuple[UUID, UUID | None]
 
 @dataclass(frozen=True, slots=True)
 class TermWish:
-    """A term as it is to be: a level or a single permission by its key, on a part or on all of the account."""
+    """A wanted term: a level or a single permission by its key, on a part or on the whole account."""
 
     level: UUID | None = None
     permission: str = ""
@@ -40,7 +40,7 @@ class TermWish:
 
 
 def wanted(unit: Unit, account: Account, grant: UUID, wishes: Sequence[TermWish]) -> list[core.Term]:
-    """The terms that these wishes come to. BadInput where one can't be, Conflict where nothing would change."""
+    """The terms of these wishes. BadInput for an impossible one, Conflict where nothing would change."""
     if not wishes:
         raise BadInput("No term is left.", "Keep at least one, or end the grant.", {"terms": "are missing"})
     before = held(unit, grant)
@@ -79,7 +79,7 @@ def held(unit: Unit, grant: UUID) -> list[core.Term]:
 
 
 def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """The terms of a grant as a form that changes them begins. NotFound when the grant may not be seen."""
+    """The terms of a grant, to fill a form. NotFound when the grant may not be seen."""
     row = register.GRANTS.one(unit.db, ident, [unit.sight.grants()])
     if row is None:
         raise NotFound("There is no such grant, or you may not see it.")
@@ -106,12 +106,14 @@ def _shown(term: core.Term, key: str | None, zone: ZoneInfo) -> dict[str, Any]:
 
 
 def right(term: core.Term) -> Right:
-    """What a term gives, apart from when: its level, and the part that it is on."""
+    """What a term gives, apart from when: its level and its part."""
     return term.level.id, term.part.id if term.part else None
 
 
 def takes_away(before: Sequence[core.Term], after: Sequence[core.Term]) -> bool:
-    """Whether rights go, which has to be proved like an end. Conflict where others come at the same time."""
+    """Whether rights are removed, which has to be proved like an end. Conflict where others are added at the same
+    time.
+    """
     old, new = {right(term) for term in before}, {right(term) for term in after}
     if old - new and new - old:
         raise Conflict(
@@ -122,7 +124,7 @@ def takes_away(before: Sequence[core.Term], after: Sequence[core.Term]) -> bool:
 
 
 def stored(term: core.Term) -> dict[str, Any]:
-    """A term as a trim keeps it until it is carried out."""
+    """A term as stored by a trim until it is carried out."""
     whole_resource = term.part is not None and term.part.resources == {term.part.id}
     return dict(
         jsonable(
@@ -139,7 +141,7 @@ def stored(term: core.Term) -> dict[str, Any]:
 
 
 def write_stored(unit: Unit, grant: Grant, kept: Sequence[dict[str, Any]]) -> None:
-    """Let a grant have just the terms that were kept in this form."""
+    """Give a grant exactly the terms stored in this form."""
     for row in unit.db.scalars(select(Term).where(Term.grant_id == grant.id)):
         unit.db.delete(row)
     unit.db.flush()
@@ -151,7 +153,7 @@ def write_stored(unit: Unit, grant: Grant, kept: Sequence[dict[str, Any]]) -> No
 
 
 def require_proof_for(unit: Unit, before: Sequence[core.Term], after: Sequence[core.Term]) -> bool:
-    """A fresh proof where somebody gets steward reach that they have not had; gives whether they do."""
+    """Require a fresh proof where somebody newly gets steward reach; returns whether they do."""
     old = {right(term) for term in before}
     steward = any(term.level.reach is Reach.STEWARD and right(term) not in old for term in after)
     if steward:
@@ -160,7 +162,7 @@ def require_proof_for(unit: Unit, before: Sequence[core.Term], after: Sequence[c
 
 
 def changes_in_words(before: Sequence[core.Term], after: Sequence[core.Term], zone: ZoneInfo) -> str:
-    """What becomes other, term by term."""
+    """What changes, term by term."""
     old, new = {right(term): term for term in before}, {right(term): term for term in after}
     told = [f"gains {lifecycle.terms_in_words([new[key]], zone)}" for key in new if key not in old]
     told += [f"loses {lifecycle.terms_in_words([old[key]], zone)}" for key in old if key not in new]

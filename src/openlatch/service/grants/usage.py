@@ -1,4 +1,4 @@
-"""Use of grants: noting it, and what it shows about what is needed."""
+"""Usage tracking, and the smallest sufficient level."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ MOST_DAYS = 3650
 
 
 def note(unit: Unit, grants: Iterable[UUID]) -> None:
-    """Note that these grants are used now. By which permission is not known, so it counts under none."""
+    """Record that these grants are used now, by an unknown permission."""
     ids = sorted(set(grants))
     if not ids:
         return
@@ -33,9 +33,9 @@ def note(unit: Unit, grants: Iterable[UUID]) -> None:
 
 
 def keep(unit: Unit, days: Sequence[tuple[UUID, str, date]]) -> None:
-    """Keep days of use of grants, by permission; under no permission when it is not known by which.
+    """Store days of use of grants, by permission; under an empty permission when it is unknown.
 
-    What was used by a permission counts under none too. A day that is kept already changes nothing.
+    Use by a permission also counts under the empty one. Idempotent.
     """
     everything = dict.fromkeys((*days, *((grant, "", day) for grant, _, day in days)))
     unit.db.execute(

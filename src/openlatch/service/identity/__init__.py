@@ -1,1 +1,1 @@
-"""Sign-ins: who has one, in which role, and how it is come by, kept and recovered."""
+"""Sign-ins: who has one, in which role, and how it is obtained, kept and recovered."""

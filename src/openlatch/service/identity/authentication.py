@@ -75,7 +75,7 @@ def _digest(token: str) -> bytes:
 def make_sign_in(
     db: Db, organisation: UUID, person: UUID, address: str, password: str, role: Role = Role.MEMBER
 ) -> None:
-    """Give a person a sign-in. BadInput for a password that is too weak, or an address that another one has."""
+    """Make a sign-in for a person. BadInput for a password that is too weak, or an address that is taken."""
     known = (db.get_one(Person, person).name, db.get_one(Organisation, organisation).name, address)
     passwords.refuse_weak(password, known)
     taken = select(SignIn.id).where(SignIn.address == address.lower(), SignIn.organisation_id == organisation)
@@ -95,12 +95,12 @@ def make_sign_in(
 def check_password(
     service: Service, address: str, password: str, origin: str, code: str = "", device: str = "", at: str = ""
 ) -> Viewer:
-    """Who an address and a password belong to; ``at`` is an organisation's short name, for whoever is at several.
+    """Whose address and password these are; ``at`` is an organisation's short name, for sign-ins at several.
 
-    NotSignedIn when they do not fit, in the same words and time whichever is wrong; FactorNeeded when they do and the
-    ``code`` of the second factor is missing; OrganisationNeeded when they fit at several organisations; TooMany while
-    there are too many tries. Whoever comes with a ``device`` that has signed in before, or with the code of a second
-    factor, does not wait for what others try.
+    NotSignedIn when they do not match, with the same words and timing whichever is wrong; FactorNeeded when they match
+    and the ``code`` of the second factor is missing; OrganisationNeeded when they match at several organisations;
+    TooMany while there are too many tries. A ``device`` that has signed in before, or a code of a second factor, is not
+    delayed by other people's tries.
     """
     address = address.strip().lower()
     known = _known(service, address, at)
@@ -133,7 +133,7 @@ def check_password(
 
 
 def _only_one(service: Service, fits: Sequence[SignIn], counted: Counted) -> SignIn:
-    """The one sign-in that fits. OrganisationNeeded when several do, told to nobody who has to wait."""
+    """The one sign-in that matches. OrganisationNeeded when several do; not revealed to anyone who has to wait."""
     if len(fits) == 1:
         return fits[0]
     if counted.wait:
@@ -143,7 +143,7 @@ def _only_one(service: Service, fits: Sequence[SignIn], counted: Counted) -> Sig
 
 
 def _with_code(known: Sequence[SignIn], counted: Counted, code: str) -> list[SignIn]:
-    """The sign-ins that may be tried: while there is a wait, only those that a password and a code together open."""
+    """The sign-ins that may be tried: during a wait, only those that a password and a code open together."""
     if not counted.wait:
         return list(known)
     open_by_code = [sign_in for sign_in in known if sign_in.factor_since is not None and code.strip()]
@@ -153,7 +153,7 @@ def _with_code(known: Sequence[SignIn], counted: Counted, code: str) -> list[Sig
 
 
 def _known(service: Service, address: str, at: str) -> list[SignIn]:
-    """The sign-ins with an address: one for each organisation at which somebody has one, or the one ``at`` it."""
+    """The sign-ins with an address: one for each organisation, or the one ``at`` it."""
     with transaction(service.engine, None) as db:
         wanted = select(SignIn).options(undefer(SignIn.password_hash)).where(SignIn.address == address)
         wanted = wanted.order_by(SignIn.id).limit(MOST_SIGN_INS)
@@ -198,13 +198,13 @@ def check_factor(service: Service, organisation: UUID, ident: UUID, code: str) -
 
 
 def viewer_at(service: Service, organisation: UUID, ident: UUID) -> Viewer:
-    """Who a sign-in belongs to, as they come without a session yet. NotAllowed for one that is closed."""
+    """The viewer of a sign-in, without a session yet. NotAllowed for a closed one."""
     with transaction(service.engine, organisation) as db:
         return _viewer(db, ident, None, None, may_write=True)
 
 
 def too_many(wait: int) -> TooMany:
-    """What somebody is told who has to wait, in seconds."""
+    """The error for somebody who has to wait, in seconds."""
     return TooMany(
         "Too many tries to sign in have failed.",
         f"Wait {wait} seconds, or sign in on a device on which you have before, or with your second factor.",
@@ -213,7 +213,7 @@ def too_many(wait: int) -> TooMany:
 
 
 def _tell_of_tries(service: Service, sign_in: SignIn, origin: str) -> None:
-    """Tell somebody that their password is being guessed, once it has been tried as often as is free."""
+    """Tell somebody that their password is being guessed, once the free tries are used up."""
     with service.unit(Viewer.itself(sign_in.organisation_id)) as unit:
         sentence = f"Somebody has tried {TRIES} times to sign in as you, from {origin}, with passwords that do not fit."
         notices.tell_and_write(unit, [sign_in.person_id], "sign_in_tried", sentence, "/me")
@@ -221,7 +221,7 @@ def _tell_of_tries(service: Service, sign_in: SignIn, origin: str) -> None:
 
 
 def device_of(service: Service, sign_in: SignIn, device: str = "") -> str:
-    """The mark that a device keeps on which somebody has signed in; a new one, or the one that ``device`` should be.
+    """The mark stored on a device on which somebody has signed in; a new one, or what ``device`` should be.
 
     It ends with the password.
     """
@@ -241,7 +241,7 @@ def remember_device(service: Service, viewer: Viewer) -> str:
 
 
 def prove(unit: Unit, password: str, code: str, origin: str, device: str = "") -> datetime:
-    """Prove afresh that the viewer is who they are; gives until when that counts."""
+    """Prove again that the viewer is who they are; returns until when that counts."""
     row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
     if row is None or unit.viewer.credential is None:
         raise NotAllowed("This way of signing in can't prove anything.", "Sign in with your password.")
@@ -256,13 +256,13 @@ def prove(unit: Unit, password: str, code: str, origin: str, device: str = "") -
 
 
 def suggest_password() -> str:
-    """A strong password that can be read out: four groups of five letters and digits, about 100 bits."""
+    """A strong password that can be dictated: four groups of five letters and digits, about 100 bits."""
     letters = "abcdefghjkmnpqrstuvwxyz23456789"
     return "-".join("".join(secrets.choice(letters) for _ in range(5)) for _ in range(4))
 
 
 def hashed(password: str) -> str:
-    """A password as it is kept."""
+    """The hash of a password."""
     return _HASHER.hash(password)
 
 
@@ -297,7 +297,9 @@ def _viewer(
 
 
 def open_session(service: Service, viewer: Viewer, device: str, origin: str, proved: bool = True) -> Opened:
-    """A server-side session for somebody whose password was right, or who comes over without having ``proved`` it."""
+    """A server-side session for somebody whose password was right, or who switched over without having ``proved``
+    it.
+    """
     opened = Opened(secrets.token_urlsafe(32), service.clock() + timedelta(hours=SESSION_HOURS))
     with service.unit(viewer) as unit:
         unit.db.add(
@@ -333,7 +335,7 @@ def viewer_of_session(service: Service, token: str, csrf: str | None) -> Viewer:
 
 
 def _note_seen(service: Service, held: WebSession | ApiToken) -> None:
-    """Note that a session or token was used: to the minute, so that most requests write nothing."""
+    """Record that a session or token was used, to the minute, so that most requests write nothing."""
     now = service.clock()
     last = held.last_seen_at if isinstance(held, WebSession) else held.last_used_at
     if last is not None and last > now - NOTED_EVERY:
@@ -347,7 +349,7 @@ def _note_seen(service: Service, held: WebSession | ApiToken) -> None:
 
 
 def csrf_of(token: str) -> str:
-    """The token against forged calls that goes with a session: a page can read it, another site can't."""
+    """The CSRF token of a session: readable by our pages, not by other sites."""
     return hmac.new(token.encode(), b"csrf", hashlib.sha256).hexdigest()
 
 
@@ -415,7 +417,7 @@ def end_token_itself(unit: Unit, token: str) -> None:
 
 
 def describe(unit: Unit) -> dict[str, object]:
-    """Who the viewer is and what they can do here, for the console and ``openlatch whoami``."""
+    """Who the viewer is and what they can do, for the console and ``openlatch whoami``."""
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation)
     items = select(func.count(Item.id)).where(Item.reviewer_id == unit.viewer.person)
     owned = select(func.count(Account.id)).where(Account.owner_id == unit.viewer.person)
@@ -435,7 +437,7 @@ def describe(unit: Unit) -> dict[str, object]:
 
 
 def _elsewhere(unit: Unit) -> dict[str, object]:
-    """At how many other organisations the viewer has a sign-in that belongs to theirs, and whether a partner's."""
+    """At how many other organisations the viewer has a linked sign-in, and whether any is a partner's."""
     mine, person = unit.viewer.sign_in, unit.viewer.person
     linked = select(func.count(SignInLink.id)).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine))
     of_partner = select(PartnerLink.id).where(
@@ -464,7 +466,7 @@ def _inside(unit: Unit) -> dict[str, object] | None:
 
 
 def service_viewer(service: Service, slug: str) -> Viewer:
-    """The service itself as a viewer of the organisation with that short name. NotFound when there is none."""
+    """The service itself as a viewer of the organisation with that short name. NotFound for an unknown one."""
     with transaction(service.engine, None) as db:
         ident = db.scalars(select(Organisation.id).where(Organisation.slug == slug)).first()
     if ident is None:
@@ -475,9 +477,9 @@ def service_viewer(service: Service, slug: str) -> Viewer:
 def make_organisation(
     service: Service, name: str, slug: str, time_zone: str, administrator: str, address: str, password: str
 ) -> Viewer:
-    """An organisation with its first administrator, who can sign in.
+    """Make an organisation with its first administrator, who can sign in.
 
-    BadInput for a time zone that there is not, a short name that is none, and an address that somebody signs in with.
+    BadInput for an unknown time zone, an invalid short name, and an address that is taken.
     """
     try:
         zone_of(time_zone)

@@ -30,7 +30,7 @@ def _digest(token: str) -> bytes:
 
 
 def rows(unit: Unit) -> list[dict[str, Any]]:
-    """Invitations that are not accepted yet, those that ran out among them."""
+    """Invitations that are not accepted yet, including expired ones."""
     unit.sight.require_administrator()
     found = unit.db.execute(
         select(Invitation, Person).join(Person, Person.id == Invitation.person_id).order_by(Invitation.sent_at.desc())
@@ -150,7 +150,7 @@ def _found(unit: Unit, ident: UUID) -> tuple[Invitation, Person]:
 
 
 def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Send an invitation again; the link before opens nothing any more."""
+    """Send an invitation again; the earlier link stops working."""
     row, person = _found(unit, ident)
     unit.require_proof("Inviting somebody to sign in")
     _send(unit, row, person)
@@ -159,7 +159,7 @@ def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def withdraw(unit: Unit, ident: UUID) -> None:
-    """Take an invitation back; its link opens nothing any more."""
+    """Withdraw an invitation; its link stops working."""
     row, person = _found(unit, ident)
     unit.db.delete(row)
     unit.record("invitation.withdrawn", "person", person.id, person.name)
@@ -176,7 +176,7 @@ def _of_token(service: Service, token: str, origin: str) -> Invitation:
 
 
 def read(service: Service, token: str, origin: str) -> dict[str, Any]:
-    """What an invitation is to, before somebody accepts it."""
+    """What an invitation is for, before somebody accepts it."""
     row = _of_token(service, token, origin)
     with service.unit(Viewer.itself(row.organisation_id)) as unit:
         organisation = unit.db.get_one(Organisation, row.organisation_id).name
@@ -192,7 +192,7 @@ def read(service: Service, token: str, origin: str) -> dict[str, Any]:
 
 
 def accept(service: Service, token: str, password: str, origin: str) -> Viewer:
-    """Accept an invitation by its link, with a password; gives who can be signed in now."""
+    """Accept an invitation by its link, with a password; returns who can be signed in now."""
     found = _of_token(service, token, origin)
     with service.unit(Viewer.itself(found.organisation_id)) as unit:
         locks.access(unit)

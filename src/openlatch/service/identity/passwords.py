@@ -1,7 +1,7 @@
-"""Passwords that are changed or forgotten.
+"""Changing passwords, and replacing forgotten ones.
 
-Whoever asks for a link gets the same answer whether an address is known or not: what there is to do is done by the
-worker. A link opens once, for an hour; a second factor is asked for all the same.
+Asking for a link is answered alike whether the address is known or not; the worker does the rest. A link works once,
+for an hour; the second factor is still required.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ def _digest(token: str) -> bytes:
 
 
 def ask_for_link(service: Service, address: str, origin: str) -> None:
-    """Have a link sent to whoever signs in with an address, if anybody does. The answer is the same either way."""
+    """Request a link for an address. The answer is the same whether anybody signs in with it or not."""
     counted = try_limits.count(service, [Source(f"forgotten from {origin}", 20)])
     if counted.wait:
         raise authentication.too_many(counted.wait)
@@ -41,7 +41,9 @@ def ask_for_link(service: Service, address: str, origin: str) -> None:
 
 
 def send_links(service: Service, address: str) -> int:
-    """Write the links for an address: one for each organisation at which somebody signs in with it. By the worker."""
+    """Write the links for an address, one for each organisation at which somebody signs in with it. Called by the
+    worker.
+    """
     with transaction(service.engine, None) as db:
         known = db.execute(select(SignIn.id, SignIn.organisation_id).where(SignIn.address == address)).all()
     sent = 0
@@ -84,7 +86,7 @@ def _send(unit: Unit, row: SignIn) -> bool:
 
 
 def set_by_link(service: Service, token: str, password: str, origin: str) -> str:
-    """Replace a forgotten password; gives the address that one signs in with. Every session and token ends."""
+    """Replace a forgotten password; returns the address to sign in with. Every session and token ends."""
     guess = try_limits.count_guess(service, "new password", origin)
     with transaction(service.engine, None) as db:
         found = db.scalars(select(PasswordReset).where(PasswordReset.token_hash == _digest(token))).first()
@@ -106,7 +108,7 @@ def set_by_link(service: Service, token: str, password: str, origin: str) -> str
 
 
 def change(unit: Unit, password: str, origin: str) -> None:
-    """Choose another password, after a fresh proof. Every other session ends; tokens go on."""
+    """Change the password, after a fresh proof. Every other session ends; tokens stay valid."""
     row = unit.db.get(SignIn, unit.viewer.sign_in, with_for_update=True) if unit.viewer.sign_in else None
     if row is None or unit.viewer.credential is None:
         raise NotAllowed("Only somebody who signs in has a password.")

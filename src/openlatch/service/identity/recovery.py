@@ -1,4 +1,4 @@
-"""Recovery codes: ten, each of which stands in for the second factor once."""
+"""Recovery codes: ten, each of which replaces the second factor once."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def _digest(row: SignIn, code: str) -> bytes:
 
 
 def make(unit: Unit) -> list[str]:
-    """Ten fresh codes, shown only now; those before are good no more. Conflict without a second factor."""
+    """Ten fresh codes, shown only now; earlier ones stop working. Conflict without a second factor."""
     row = unit.db.get(SignIn, unit.viewer.sign_in, with_for_update=True) if unit.viewer.sign_in else None
     if row is None:
         raise NotAllowed("Only somebody who signs in has recovery codes.")
@@ -42,7 +42,7 @@ def make(unit: Unit) -> list[str]:
 
 
 def left(unit: Unit) -> int:
-    """How many codes are still good."""
+    """How many codes are unused."""
     mine = select(func.count(RecoveryCode.id)).where(
         RecoveryCode.sign_in_id == unit.viewer.sign_in, RecoveryCode.used_at.is_(None)
     )
@@ -50,7 +50,7 @@ def left(unit: Unit) -> int:
 
 
 def take(db: Db, row: SignIn, code: str, now: datetime) -> bool:
-    """Whether a code is one that was not used before; then it is used up."""
+    """Use up a code; returns whether it was an unused one."""
     held = db.scalars(
         select(RecoveryCode)
         .where(

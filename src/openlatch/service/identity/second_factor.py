@@ -1,4 +1,4 @@
-"""The second factor: one-time codes by RFC 6238 (TOTP), each good once."""
+"""The second factor: one-time codes by RFC 6238 (TOTP), each accepted once."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ STEP_SECONDS = 30
 
 
 def take(cipher: Fernet, row: SignIn, code: str, now: datetime) -> bool:
-    """Whether a code fits now (or one step to either side) and was not used before; then it is used up."""
+    """Use up a code; returns whether it is right now (or one step to either side) and unused."""
     if row.factor_secret is None:
         return False
     totp = pyotp.TOTP(cipher.decrypt(row.factor_secret).decode())
@@ -37,7 +37,7 @@ def _own(unit: Unit) -> SignIn:
 
 
 def begin(unit: Unit) -> dict[str, str]:
-    """A fresh secret for an app that shows codes; it counts once a code from it was given."""
+    """A fresh secret for an app that shows codes; it takes effect once a code from it is given."""
     row = _own(unit)
     unit.require_proof("Setting up a second factor")
     if row.factor_since is not None:
@@ -61,7 +61,7 @@ def confirm(unit: Unit, code: str) -> None:
 
 
 def remove(unit: Unit) -> None:
-    """Do without a second factor from now on."""
+    """Remove the second factor."""
     row = _own(unit)
     unit.require_proof("Removing the second factor")
     row.factor_secret, row.factor_since, row.factor_step = None, None, None

@@ -1,4 +1,4 @@
-"""The first set-up: by a code that the start prints, on a service where no organisation is."""
+"""The first set-up, by a code that the start prints, on a service without an organisation."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ def _digest(code: str) -> bytes:
 
 
 def make_code(service: Service) -> str | None:
-    """A fresh code by which the service can be set up, and no other any more; None when it is set up already."""
+    """A fresh set-up code, replacing earlier ones; None when the service is set up already."""
     with transaction(service.engine, None) as db:
         db.execute(_ALONE)
         if not _is_empty(db):
@@ -53,10 +53,9 @@ def make_code(service: Service) -> str | None:
 def set_up(
     service: Service, code: str, organisation: str, time_zone: str, name: str, address: str, password: str, origin: str
 ) -> Viewer:
-    """Make the first organisation with its administrator; gives who can be signed in now.
+    """Make the first organisation with its administrator; returns who can be signed in now.
 
-    NotFound for a code that is not the present one, Conflict when there is an organisation already, BadInput naming
-    the field at fault.
+    NotFound for a wrong code, Conflict when there is an organisation already, BadInput naming the field at fault.
     """
     guess = try_limits.count_guess(service, "set-up", origin)
     with transaction(service.engine, None) as db:

@@ -1,6 +1,6 @@
-"""The organisation's sign-ins, as administrators keep them: roles, suspending, ending what is open, taking away.
+"""Administering sign-ins: roles, suspension, ending sessions and tokens, removal.
 
-There is always somebody who administers; every change needs a fresh proof, and all administrators are told of it.
+There is always an administrator. Every change needs a fresh proof, and all administrators are notified.
 """
 
 from __future__ import annotations
@@ -66,7 +66,7 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def _locked(unit: Unit, ident: UUID, why: str) -> tuple[SignIn, Person]:
-    """A sign-in that is to be changed, after a fresh proof."""
+    """A sign-in to be changed, locked, after a fresh proof."""
     unit.sight.require_administrator()
     # One at a time: two administrators who take each other's role away would leave none.
     locks.access(unit)
@@ -78,7 +78,7 @@ def _locked(unit: Unit, ident: UUID, why: str) -> tuple[SignIn, Person]:
 
 
 def refuse_last(unit: Unit, row: SignIn, doing: str) -> None:
-    """Conflict for the last one who administers."""
+    """Conflict for the last administrator."""
     others = (
         select(func.count(SignIn.id))
         .join(Person, Person.id == SignIn.person_id)
@@ -89,7 +89,7 @@ def refuse_last(unit: Unit, row: SignIn, doing: str) -> None:
 
 
 def refuse_none(unit: Unit) -> None:
-    """Conflict when somebody administered the organisation, and nobody does any more who has not left."""
+    """Conflict when there was an administrator, and now there is none who has not left."""
     of = select(SignIn.person_id).where(SignIn.role == Role.ADMINISTRATOR)
     there = of.join(Person, Person.id == SignIn.person_id).where(
         SignIn.suspended_at.is_(None), Person.standing != Standing.LEFT
@@ -107,7 +107,7 @@ def _tell(unit: Unit, sentence: str, *also: UUID) -> None:
 
 
 def set_role(unit: Unit, ident: UUID, role: Role) -> dict[str, Any]:
-    """Give a sign-in another role. Conflict when nobody would administer then."""
+    """Set the role of a sign-in. Conflict when no administrator would be left."""
     row, person = _locked(unit, ident, "Changing a role")
     if row.role != role:
         if role is not Role.ADMINISTRATOR:
@@ -125,7 +125,7 @@ def _article(role: Role) -> str:
 
 
 def set_suspended(unit: Unit, ident: UUID, is_suspended: bool) -> dict[str, Any]:
-    """Suspend a sign-in, which ends what is open at once, or let it sign in again."""
+    """Suspend a sign-in, which ends its sessions and tokens at once, or resume it."""
     row, person = _locked(unit, ident, "Suspending a sign-in")
     if (row.suspended_at is not None) != is_suspended:
         if is_suspended:
@@ -164,19 +164,19 @@ def _end(unit: Unit, table: type[WebSession | ApiToken], which: Any) -> int:
 
 
 def close_all(unit: Unit, row: SignIn, but: UUID | None = None) -> None:
-    """End every session and token of a sign-in, ``but`` the one that the viewer came by."""
+    """End every session and token of a sign-in, except ``but``, the one the viewer came by."""
     for table in (WebSession, ApiToken):
         which = table.sign_in_id == row.id
         _end(unit, table, which if but is None else which & (table.id != but))
 
 
 def end_other_sessions(unit: Unit, row: SignIn) -> int:
-    """End every session of a sign-in but the one that the viewer came by; gives how many."""
+    """End every session of a sign-in except the viewer's own; returns how many."""
     return _end(unit, WebSession, (WebSession.sign_in_id == row.id) & (WebSession.id != unit.viewer.credential))
 
 
 def reset_factor(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Take somebody's second factor away, with its recovery codes, so that they can set up another."""
+    """Remove somebody's second factor and recovery codes, so that they can set up another."""
     row, person = _locked(unit, ident, "Resetting a second factor")
     if row.factor_since is None:
         raise Conflict(f"{person.name} has no second factor.", "There is nothing to reset.")
@@ -190,7 +190,7 @@ def reset_factor(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def remove(unit: Unit, row: SignIn) -> None:
-    """Remove a sign-in with all that hangs on it. What went on under it is kept in the journal."""
+    """Remove a sign-in with all that belongs to it. What was done with it stays in the journal."""
     close_all(unit, row)
     for table in (PasswordReset, RecoveryCode, IdempotencyKey, Visit):
         unit.db.execute(delete(table).where(table.sign_in_id == row.id))
@@ -202,7 +202,7 @@ def remove(unit: Unit, row: SignIn) -> None:
 
 
 def take_away(unit: Unit, ident: UUID) -> None:
-    """Take a sign-in away. The person stays in the register; to sign in again they have to be invited."""
+    """Take a sign-in away. The person stays in the register; to sign in again they need an invitation."""
     row, person = _locked(unit, ident, "Taking a sign-in away")
     refuse_last(unit, row, f"the sign-in of {person.name} is taken away")
     remove(unit, row)

@@ -1,6 +1,6 @@
-"""Limits on guessing: every try is counted before it is answered, and whoever tries much waits longer and longer.
+"""Limits on guessing: every try is counted before it is answered, and repeated tries wait longer and longer.
 
-Nobody is locked out: sources are told apart, so that somebody else's tries count for theirs and not for yours.
+Nobody is locked out: tries are counted by source, so other people's tries do not count for yours.
 """
 
 from __future__ import annotations
@@ -28,20 +28,20 @@ _ALONE = text("select pg_advisory_xact_lock(hashtextextended(:source, 0))")
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """Where tries come from, or what they are at, and how many within a quarter of an hour need no waiting."""
+    """Where tries come from, or what they are aimed at, and how many within a quarter of an hour are free."""
 
     name: str
     free: int
 
     @property
     def digest(self) -> bytes:
-        """What is stored of it: addresses that somebody mistyped are nobody's business."""
+        """What is stored of a source: mistyped addresses are not kept in clear."""
         return hashlib.sha256(self.name.encode("utf-8", "replace")).digest()
 
 
 @dataclass(frozen=True, slots=True)
 class Counted:
-    """One try: the seconds to wait before it may be made, or the rows by which it was counted."""
+    """One try: the seconds to wait before it, or the rows by which it was counted."""
 
     wait: int = 0
     rows: tuple[UUID, ...] = ()
@@ -50,10 +50,10 @@ class Counted:
 
 
 def count(service: Service, sources: Sequence[Source]) -> Counted:
-    """Count a try from each of these sources, unless it has to wait.
+    """Count a try for each of these sources, unless it has to wait.
 
-    Two at once from one source are counted one after the other. After the free ones the gap between two tries doubles,
-    up to a minute.
+    Simultaneous tries from one source are counted one after the other. After the free ones the gap between two tries
+    doubles, up to a minute.
     """
     now = service.clock()
     with transaction(service.engine, None) as db:
@@ -78,14 +78,14 @@ def count(service: Service, sources: Sequence[Source]) -> Counted:
 
 
 def forgive(service: Service, counted: Counted, *sources: Source) -> None:
-    """What was right is no guess; and with it what these sources tried before is forgotten."""
+    """A right answer is not a guess: forget it, and what these sources tried before."""
     with transaction(service.engine, None) as db:
         gone = SignInAttempt.id.in_(counted.rows) | SignInAttempt.source.in_([source.digest for source in sources])
         db.execute(delete(SignInAttempt).where(gone))
 
 
 def count_guess(service: Service, what: str, origin: str) -> Counted:
-    """Count a link that somebody opens from somewhere. TooMany when too many of them opened nothing."""
+    """Count a link opened from somewhere. TooMany when too many of them were wrong."""
     counted = count(service, [Source(f"{what} {origin}", GUESSES)])
     if counted.wait:
         raise TooMany("Too many links that open nothing.", f"Wait {counted.wait} seconds.", wait=counted.wait)

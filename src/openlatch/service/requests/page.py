@@ -19,10 +19,7 @@ from openlatch.store.tables import AccessRequest, Account, Grant, Person
 
 def end_of(unit: Unit, grant: Grant) -> datetime | None:
     """When a grant ends; None when it has no end."""
-    ends = {
-        term.window.until
-        for term in mapping.terms_of(unit.db, [grant.id]).get(grant.id, [])
-    }
+    ends = {term.window.until for term in mapping.terms_of(unit.db, [grant.id]).get(grant.id, [])}
     return None if None in ends or not ends else max(end for end in ends if end is not None)
 
 

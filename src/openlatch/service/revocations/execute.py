@@ -1,8 +1,8 @@
-"""Carrying revocations out: one step at a time, in the system, surviving anything.
+"""Carrying revocations out, one step at a time, so that a crash at any point does no harm.
 
-Before a step the try is counted and committed; then the system is changed; then the outcome is committed. A
-process killed in between leaves a step that is tried again, and every step looks before it acts, so nothing is
-done twice. A lock that dies with its connection keeps two workers off the same revocation.
+Before a step the try is counted and committed; then the system is changed; then the outcome is committed. If the
+process dies in between, the step is tried again; every step looks before it acts, so nothing is done twice. An advisory
+lock, which ends with its connection, keeps two workers off the same revocation.
 """
 
 from __future__ import annotations
@@ -239,7 +239,7 @@ def _reopen(unit: Unit, wrong: Sequence[tuple[Step, str]]) -> None:
 
 
 def unfinished(unit: Unit) -> list[UUID]:
-    """Revocations with a step that is due now, for a worker that looks round."""
+    """Revocations with a step that is due now."""
     holds_up = exists().where(
         before.revocation_id == Step.revocation_id,
         before.position < Step.position,

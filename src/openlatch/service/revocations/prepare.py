@@ -232,7 +232,7 @@ def _hangs(unit: Unit, grants: Sequence[Grant]) -> list[core.Stop]:
 
 
 def _payments(unit: Unit, holders: set[UUID]) -> list[core.Stop]:
-    """What those pay whose access ends: no payment stops by that, and none is known to go on."""
+    """Accounts paid for by those whose access ends. Whether payments go on is not known."""
     paying = or_(
         Account.payer_person_id.in_(holders), Account.payer_team_id.in_(holders), Account.payer_account_id.in_(holders)
     )

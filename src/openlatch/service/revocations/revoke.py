@@ -46,7 +46,7 @@ def preview(unit: Unit, wish: prepare.Wish, leaver: str = "") -> dict[str, Any]:
 
 
 def unknown(unit: Unit, accounts: Iterable[UUID]) -> list[str]:
-    """What readings of these accounts did not look at: what may remain there without anybody seeing it."""
+    """What readings of these accounts did not cover: access may remain there unseen."""
     rows = unit.db.execute(
         select(Account.name, Account.coverage, System.coverage)
         .join(System, System.id == Account.system_id)

@@ -1,4 +1,4 @@
-"""Looking at a revocation, and helping it on: try again now, done by hand, skipped for a reason."""
+"""One revocation with its steps, and what people do with steps: try again now, done by hand, skipped."""
 
 from __future__ import annotations
 
@@ -90,7 +90,7 @@ def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
 
 
 def _lock(unit: Unit, ident: UUID) -> Revocation:
-    """A revocation, locked: its lock is that of all its steps, which are read anew."""
+    """Lock a revocation, and with it all its steps, which are read again."""
     locked = unit.db.get_one(Revocation, ident, with_for_update=True)
     unit.db.expire_all()
     return locked

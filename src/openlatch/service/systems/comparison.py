@@ -154,7 +154,7 @@ class Comparison:
         self.happened: list[tuple[str, UUID, str, UUID]] = []
 
     def carry_out(self) -> Outcome:
-        """Bring the register in line, and put every grant and session that changed before the rules."""
+        """Update the register from the reading, and evaluate the rules for every grant and session that changed."""
         self.look()
         accounts = set(self.db.scalars(text("select distinct on_account from differences")))
         new = sum(self._record(rows) for rows in batches(self.db, _NEW, self.named))
@@ -178,7 +178,7 @@ class Comparison:
         return Outcome(self.spool.counts["holdings"], unrecorded, new, missing, differing, len(seen), len(ended))
 
     def _follow_rules(self) -> None:
-        """Bring access rules in line, and work out what is open where anything differs."""
+        """Update the access rules, and evaluate exposures where any rule differs."""
         followed = access_rules.follow(self.unit, self.system)
         for account, keys in sorted(followed.new.items()):
             confirm.contradict_rules(self.unit, account, keys, self.system.name)

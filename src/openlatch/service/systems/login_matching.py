@@ -63,7 +63,9 @@ _BEARERS = """
 
 
 def meet(unit: Unit, system: System) -> None:
-    """Put the logins of a reading (the table ``reading_logins``) into the register, told by the system's rules."""
+    """Store the logins of a reading (the table ``reading_logins``), matched to people by the system's matching
+    rules.
+    """
     named = {"system": system.id}
     renewed = unit.db.execute(text(_MADE_ANEW), {**named, "now": unit.now})
     anew: dict[str, UUID | None] = {row.handle: row.person_id for row in renewed}
@@ -191,7 +193,7 @@ def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
 
 
 def set_rules(unit: Unit, ident: UUID, rules: Sequence[Sequence[object]]) -> None:
-    """Say by what the people of a system are told, in this order. BadInput for a mark that there is not."""
+    """Set by which marks the people of a system are matched, in this order. BadInput for an unknown mark."""
     unit.sight.require_administrator()
     system = unit.db.get(System, ident, with_for_update=True)
     if system is None:

@@ -1,6 +1,7 @@
 """Systems: connecting them, and reading them by their schedule or when somebody asks.
 
-A reading is compared with the register when it is whole (service.comparing); one that breaks off changes nothing.
+A reading is compared with the register when it is whole (``service.systems.comparison``); one that breaks off changes
+nothing.
 """
 
 from __future__ import annotations
@@ -28,9 +29,9 @@ MOST_MINUTES = 7 * 24 * 60
 
 
 def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:
-    """Have the worker read a system soon; ``fully`` also what it says has not changed.
+    """Schedule a read now; ``fully`` also of what its change tokens say is unchanged.
 
-    While it is being read already, it is read once more after that.
+    While a read is running, another one follows it.
     """
     system = _locked(unit, ident)
     connections.adapter_for(unit.service, system)
@@ -80,9 +81,9 @@ def due(unit: Unit) -> list[UUID]:
 
 
 def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
-    """Read a system and bring the register in line.
+    """Read a system and update the register.
 
-    None when it did not answer, which is noted on it, or when it is being read already.
+    None when it did not answer, which is noted on the system, or when it is being read already.
     """
     viewer = Viewer.itself(organisation)
     with alone(service.engine, f"read {ident}") as only_us, service.rooms.enter(ident) as has_room:
@@ -150,7 +151,7 @@ def _trusted(unit: Unit, system: System) -> Mapping[str, str]:
 
 
 def _teller(service: Service, viewer: Viewer, ident: UUID) -> Callable[[int], None]:
-    """What puts down now and then how far a reading has come, where an open console sees it."""
+    """A function that stores now and then how far a reading has come, for open consoles."""
     told = time.monotonic()
 
     def tell(seen: int) -> None:

@@ -30,7 +30,7 @@ TRIAL_LIFE = timedelta(hours=1)
 
 
 def adapters() -> list[dict[str, Any]]:
-    """Each kind of system with an adapter, and what it has to be told, as the adapter itself says."""
+    """Each kind of system with an adapter, and the settings that the adapter asks for."""
     found = []
     for kind in ADAPTERS:
         of = class_of(kind)

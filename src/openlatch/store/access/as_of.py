@@ -1,9 +1,9 @@
-"""The register as it was: at an instant in the world, as it was known at an instant of the record.
+"""The register as it was at one instant, as it was known at another.
 
-Rows change at the instant at which they are recorded, and the database keeps what they were (``Version``). What a row
-says about time itself (a window, when it was given, when it ended, when somebody left) is taken as it is known at the
-later of the two, so that what was put right afterwards counts. What became known only later counts for the time before
-only as far as it says so: a grant from when it was given, a term or membership from its start.
+Rows change when they are recorded, and the database keeps their earlier versions (``Version``). What a row says about
+time itself (a window, when it was given or ended, when somebody left) is taken as known at the later of the two
+instants, so corrections count. Rows recorded later count for earlier times only as far as they say so: a grant from
+when it was given, a term or membership from its start.
 """
 
 from __future__ import annotations

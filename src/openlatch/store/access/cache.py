@@ -17,10 +17,10 @@ def _one(_: object) -> int:
 
 
 class Kept(Generic[Key, Value]):
-    """Values by keys that have the version of what they were made of in them, up to a size in all.
+    """A thread-safe cache, bounded by size, whose keys contain a version of what the values were made from.
 
-    A key must never come to mean something else: versions are the row's own place and transaction, or random. What was
-    not asked for the longest is given up. All threads of a process share it.
+    A key must never come to mean something else: versions are a row's place and transaction, or random. The least
+    recently used values are dropped.
     """
 
     def __init__(self, most: int, size: Callable[[Value], int] = _one) -> None:

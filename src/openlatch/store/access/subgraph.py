@@ -101,7 +101,7 @@ _BETWEEN = f"""
 
 
 def _met(db: Db, statement: str, kinds: Sequence[str], ids: Sequence[UUID]) -> list[tuple[HolderKind, UUID]]:
-    """Everyone and everything met on the way from these."""
+    """All holders and accounts met on the way from these."""
     (rows,) = ask(db, [(statement, {"kinds": list(kinds), "ids": list(ids)})])
     return [(kind_value(kind), ident) for kind, ident in rows]
 
@@ -238,8 +238,8 @@ def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]]) -> core.Register:
 
 
 def _behind(db: Db, kinds: Sequence[str], ids: Sequence[UUID]) -> core.Register:
-    """These and everything by which one comes to act as them, with all grants on the accounts among it, all members of
-    the teams, and the people and apps at the ends.
+    """These, and all teams and accounts through which somebody acts as them, with the grants on those accounts, the
+    members of those teams, and the people and apps at the ends.
     """
     (rows,) = ask(db, [(_INWARD, {"kinds": list(kinds), "ids": list(ids)})])
     accounts, teams, versions, known, others = [], [], {}, {}, []

@@ -1,7 +1,7 @@
-"""Looking at subjects with every rule: at all of them at once for what differs, and at a few for what is found.
+"""Evaluating the rules in SQL: for all subjects, to find those that differ, and for given ones, to find what holds.
 
-Both run the same statement but for where its rows are gathered (``sources``) and what it gives. A single subject is
-looked at in another way (``beside``).
+Both run the same statement, except for how its rows are gathered (``sources``). A single subject is evaluated in
+``evaluate_one``.
 """
 
 from __future__ import annotations
@@ -70,7 +70,7 @@ class Own:
 
 @dataclass(frozen=True)
 class Ruling:
-    """How an organisation's rules stand: the settings, and its own rules."""
+    """An organisation's rule settings and own rules."""
 
     settings: Settings
     own: tuple[Own, ...] = ()
@@ -116,7 +116,7 @@ class Looked:
 
 
 def columns_of(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
-    """What facts are made of, each with its SQL; with a column for each own rule, whether its filter matches."""
+    """The SQL of every column that facts are made of, plus one column for each own rule: whether its filter matches."""
     columns = {**source.columns, **source.far_columns}
     for own in ruling.own:
         if own.subject == source.subject:
@@ -219,7 +219,7 @@ def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """Some subjects to look at, by their ids; or the accounts or people of grants, by the ids of those."""
+    """Subjects to evaluate, by their ids; or the accounts or people of grants, by the grants' ids."""
 
     subject: str
     ids: Sequence[UUID]
@@ -297,8 +297,11 @@ _SIGNED_IN = "select id from sessions where person_id = %(person)s and ended_at 
 
 
 def of_person(db: Db, person: UUID, accounts: Sequence[UUID], most: int) -> tuple[list[UUID], list[UUID]]:
-    """The grants that somebody holds or gave, with those of teams and accounts on the accounts that they reach, and
-    their sessions; of each no more than one above ``most``. What is said of these changes with whether they are there.
+    """The grants that somebody holds or gave, grants of teams and accounts on accounts that they reach, and their
+    sessions.
+
+    Their flags depend on whether the person is there. Of each at most ``most + 1`` ids, so that the caller can detect
+    overflow.
     """
     named = {"person": person, "accounts": list(accounts), "most": most + 1}
     grants, sessions = ask(db, [(_OF_PERSON, named), (_SIGNED_IN, named)])
@@ -312,8 +315,9 @@ _OF_SAME_HOLDERS = """
 
 
 def of_same_holders(db: Db, sessions: Sequence[UUID], most: int) -> list[UUID]:
-    """Everything that the holders of these sessions are signed in by; no more than one above ``most``. A session is
-    looked at beside the others of its holder: from where, by what, and at the same time.
+    """All sessions of the holders of these sessions; at most ``most + 1`` ids.
+
+    A session is compared with the others of its holder: where from, on which device, at the same time.
     """
     (rows,) = ask(db, [(_OF_SAME_HOLDERS, {"sessions": list(sessions), "most": most + 1})])
     return [row[0] for row in rows]

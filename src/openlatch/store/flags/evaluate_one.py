@@ -1,7 +1,7 @@
-"""Looking at one subject after a change, and at those beside it that it touches, in one statement.
+"""Evaluating one subject after a change, and those related to it, in one statement.
 
-The columns are gathered and the rules put to them here: having the server work sixty facts out of one row would take
-it longer than to find the row. What is costly to gather is asked for after that, of those for whom it counts.
+The columns are gathered in SQL and the rules evaluated in Python: for a single row that is faster than having the
+server do it. Expensive columns are fetched afterwards, only for subjects where they affect the result.
 """
 
 from __future__ import annotations
@@ -38,9 +38,9 @@ class _Gathering:
 def look(
     db: Db, ruling: Ruling, subjects: tuple[str, ...], ident: UUID, now: datetime, everything: bool = False
 ) -> list[Looked | None]:
-    """One subject by its id, and those of other kinds beside it; None for one that is not there.
+    """One subject by its id, and related ones of other kinds; None for one that does not exist.
 
-    A grant with others beside it tells by the column ``leads_on`` whether one acts elsewhere as its account.
+    A grant evaluated with others has the column ``leads_on``: whether its account holds grants elsewhere.
     """
     gathering = _near(subjects, ruling)
     cursor = driver_of(db).cursor(row_factory=tuple_row, binary=True)
@@ -87,7 +87,7 @@ def _near(subjects: tuple[str, ...], ruling: Ruling) -> _Gathering:
 def _add_what_is_far(
     db: Db, ruling: Ruling, subjects: Sequence[str], near: list[dict[str, Any]], now: datetime, everything: bool
 ) -> None:
-    """Ask for what is costly of those for whom it counts; of the others it is missing."""
+    """Fetch the expensive columns where they affect the result; elsewhere they are missing."""
     counting = []
     for subject, columns in zip(subjects, near, strict=True):
         source = SOURCES[subject]

@@ -51,10 +51,10 @@ def words_of(found: Found) -> int:
 
 
 def write(db: Db, organisation: UUID, kind: str, looked: Iterable[tuple[Looked, Found]], now: datetime) -> Difference:
-    """Bring the flags on these subjects in line with what was found on them.
+    """Update the flags on these subjects to what was found on them.
 
-    A flag that is found again keeps its state; its facts, sentence and score follow. Subjects about which nothing
-    changed cost nothing.
+    A flag that is found again keeps its state; its facts, sentence and score are updated. Subjects without changes cost
+    nothing.
     """
     changed = [
         (subject, found, words)
@@ -151,7 +151,7 @@ class _Held(NamedTuple):
 
 
 def _held(db: Db, organisation: UUID, subjects: Sequence[UUID]) -> dict[tuple[str, UUID], _Held]:
-    """The flags that are on subjects, which nobody else brings in line until we are done."""
+    """The flags on these subjects, locked until the transaction ends."""
     _, rows = ask(db, [(_ALONE, {"organisation": organisation}), (_HELD, {"subjects": list(subjects)})])
     return {(row[0], row[1]): _Held(*row) for row in rows}
 

@@ -1,11 +1,9 @@
-"""Where the facts of every kind of subject come from, as SQL over the register.
+"""Where the facts of every kind of subject come from, as SQL.
 
-Each source says where its rows are and what each column is there; facts are worked out of the columns
-(``core.flags.facts``). What has to be gathered from other tables is a *side*: for some subjects it is asked for beside
-each of them, for all of them it is gathered once and joined.
+Each source names its table and its columns; facts are expressions over the columns (``core.flags.facts``). Data from
+other tables is joined as a *side*: for a few subjects by a lateral join, for all of them by one grouped join.
 
-Parameters of every statement: ``now``, an instant; ``today``, its day in UTC; and ``ids``, the subjects, where there
-are some.
+Parameters of every statement: ``now``, an instant; ``today``, its day in UTC; and ``ids``, if there are given subjects.
 """
 
 from __future__ import annotations
@@ -37,10 +35,10 @@ Gathering = Callable[[Settings, bool, bool], str]
 class Source:
     """Where the facts of one kind of subject come from.
 
-    ``table`` has a row for each; ``wanted`` says of which rows something can be found. Facts are made of ``columns``,
-    from what ``joins(settings, bulk, scored)`` adds: ``scored`` is whether what counts only for the score of findings
-    is gathered of all of them. What is costly stands in ``far_columns`` and ``far_joins``; of a single subject it is
-    only asked when ``counts(row, settings, scored)`` says so of the rest.
+    ``table`` has a row for each; ``wanted`` says on which rows something can be found. Facts are expressions over
+    ``columns``, from what ``joins(settings, bulk, scored)`` adds; ``scored`` says whether to gather what only affects
+    scores. Expensive columns are in ``far_columns`` and ``far_joins``; for a single subject they are only fetched when
+    ``counts(row, settings, scored)`` holds.
     """
 
     subject: str
@@ -56,16 +54,16 @@ class Source:
     counts: Callable[[Mapping[str, Any], Settings, bool], bool] = lambda row, settings, scored: False
 
     def rows(self, settings: Settings, bulk: bool, scored: bool) -> str:
-        """The FROM clause for all that there is to gather."""
+        """The FROM clause with all joins."""
         gathered = self.joins(settings, bulk, scored) + self.far_joins(settings, bulk, scored)
         return f"{self.table} {gathered}"
 
 
 def side(bulk: bool, name: str, key: str, to: str, query: str, subjects: str = "") -> str:
-    """A LEFT JOIN of what is gathered from elsewhere; ``{only}`` in the query is where it is narrowed to one subject.
+    """A LEFT JOIN of data from other tables; ``{only}`` in the query is where it is restricted to one subject.
 
-    ``key`` is the column of the query by which it is grouped, ``to`` what it has to equal. A query that looks at the
-    subject itself calls it ``{it}``; for all of them their table ``subjects`` joins it there, as ``it``.
+    ``key`` is the column by which the query is grouped, ``to`` what it has to equal. A query that needs the subject
+    itself calls it ``{it}``; in bulk the table ``subjects`` is joined there as ``it``.
     """
     if bulk:
         there = f"join {subjects} it on it.id = {key}" if subjects else ""
@@ -398,7 +396,7 @@ ACCOUNTS = Source(
         "unknown": "a.coverage #>> '{unknown,0}'",
     },
     far_columns={"shared": f"exists (select from grants gh where gh.account_id = a.id and gh.state in {LIVE})"},
-    # It says something only of accounts like these (core.rules.accounts.owner_alone).
+    # It says something only of accounts like these (core.flags.catalogue.accounts.owner_alone).
     counts=lambda row, settings, scored: scored or (row["sensitivity"] >= 3 and not row["others"]),
 )
 
@@ -425,7 +423,7 @@ _FAR = f"""
 
 
 def _reaching(bulk: bool, name: str, who: str, query: str) -> str:
-    """A LEFT JOIN of what is gathered from all that people hold: of one, or at once of those of whom it counts."""
+    """A LEFT JOIN of what is gathered from all that people reach: for one person, or for all for whom it matters."""
     walk = walks.acting_as(who if bulk else f"pu.id = p.id and {who}", bulk)
     gathered = f"with recursive {walk} {query}"
     return f"left join {'' if bulk else 'lateral '}({gathered}) {name} on {name}.person_id = p.id"

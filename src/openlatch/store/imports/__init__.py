@@ -1,1 +1,1 @@
-"""Bringing checked records into the register."""
+"""Importing checked records into the register."""

@@ -1,8 +1,7 @@
-"""Bringing checked records into the register: COPY into a staging table, then set-based SQL.
+"""Importing checked records: COPY into a staging table, then set-based SQL.
 
-Every kind has a recipe: how its staged columns resolve to rows by key, which of them have to resolve, and the
-statement that adds or changes rows. Rows that are the same already are left alone, so that the same file
-twice changes nothing.
+Every kind has a recipe: how its staged columns resolve to rows by key, which of them must resolve, and the statement
+that inserts or updates rows. Rows that are equal already are left alone, so importing a file twice changes nothing.
 """
 
 from __future__ import annotations

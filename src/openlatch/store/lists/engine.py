@@ -70,7 +70,7 @@ class ListQuery:
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """Some rows, the cursor of the next ones (empty at the end), and the count of all when asked for."""
+    """Some rows, the cursor of the next page (empty at the end), and the total count when asked for."""
 
     rows: list[dict[str, Any]]
     next: str = ""

@@ -77,10 +77,10 @@ class Recorded:
 
 
 class Proved:
-    """How the end of something is known (``core.vocabulary.Proof``): since when, by whom or which system, in
-    which words.
+    """How the end of something is known (``core.vocabulary.Proof``): since when, by whom or which system, and in which
+    words.
 
-    Empty while it goes on, and for what never was there.
+    Empty while it has not ended.
     """
 
     proof: Mapped[str | None]

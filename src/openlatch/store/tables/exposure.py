@@ -1,4 +1,4 @@
-"""What is open to outsiders: access rules, exposures that they come to, guards, drafts, and use by outsiders."""
+"""What is open to outsiders: access rules, the exposures that follow from them, guards, drafts, use by outsiders."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ class EvaluatedRule(Owned, Base):
 
 
 class EvaluatedAccount(Owned, Base):
-    """That what is open on an account has been worked out, with all that had been recorded by then."""
+    """Marks that the exposures of an account have been evaluated for everything recorded by then."""
 
     __tablename__ = "evaluated_accounts"
     __table_args__ = (

@@ -25,7 +25,7 @@ from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded
 
 
 class EndReminder(Owned, Base):
-    """That those whom it concerns were told, so many days before, that a grant ends at an instant."""
+    """Marks that people were told, so many days before, that a grant ends at an instant."""
 
     __tablename__ = "end_reminders"
     __table_args__ = (UniqueConstraint("grant_id", "until", "days"),)
@@ -58,12 +58,11 @@ class Level(Recorded, Keyed, Base):
 class Grant(Recorded, Proved, Keyed, Base):
     """The fact that a holder may act in an account.
 
-    ``owed`` is what its system still has to be brought to: ``give`` or ``take``; None when it is as it should be.
-    ``shown`` is a digest of what the last read showed; the database forgets it when the grant changes. ``differs`` is
-    what the system has instead of what is recorded. ``contradicted_at``: a read showed that it is not gone, though the
-    system had said so. ``ends_here``: the register gave its end and keeps it. ``by_system``: it comes with signing in
-    there, as for everybody, and nobody gave it. ``recorded_by_id`` is who wrote down by hand that it exists, with their
-    ``evidence``: they did not give it.
+    ``owed`` is pending provisioning: ``give`` or ``take``; None when the system is up to date. ``shown`` is a digest of
+    what the last read showed; the database clears it when the grant changes. ``differs`` is what the system has instead
+    of what is recorded. ``contradicted_at``: a read still showed it after the system had said it was gone.
+    ``ends_here``: the register set its end and keeps it. ``by_system``: everybody who signs in there has it; nobody
+    gave it. ``recorded_by_id`` is who recorded by hand that it exists, with their ``evidence``; they did not give it.
     """
 
     __tablename__ = "grants"
@@ -163,9 +162,10 @@ class Term(Recorded, Owned, Base):
 
 
 class Use(Owned, Base):
-    """On which days a permission of a grant was used, as one compact set of days; under no permission, any of them.
+    """On which days a permission of a grant was used, as one compact set of days; with an empty permission, any of
+    them.
 
-    The database keeps its two longest pauses in days beside them.
+    The database keeps its two longest pauses, in days.
     """
 
     __tablename__ = "uses"

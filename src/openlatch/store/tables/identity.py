@@ -134,7 +134,7 @@ class PasswordReset(Owned, Base):
 
 
 class RecoveryCode(Owned, Base):
-    """A code that stands in for the second factor once. Only its hash is kept."""
+    """A code that replaces the second factor once. Only its hash is stored."""
 
     __tablename__ = "recovery_codes"
     __table_args__ = (Index("ix_recovery_codes_sign_in_id", "sign_in_id"),)

@@ -87,10 +87,11 @@ class PublishedKey(Base):
 
 
 class Version(Base):
-    """A row of the register as it was from ``since`` until ``until``, when it was changed, or was ``gone``.
+    """An earlier version of a row of the register, valid from ``since`` until ``until``, when it was changed or was
+    ``gone``.
 
-    Written by triggers of the database; nobody who serves requests can write here. A row as it is now stands in its own
-    table, with ``recorded_at`` as its beginning.
+    Written by triggers; the service's roles can't write here. The current row is in its own table, and ``recorded_at``
+    is since when it has been so.
     """
 
     __tablename__ = "versions"

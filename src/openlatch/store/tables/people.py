@@ -135,8 +135,8 @@ class Membership(Recorded, Owned, Base):
 
 
 class Roster(Base):
-    """That a team's members, and what counts of them on a path, are still those that they were: another ``version``
-    each time they change (the database sees to it), so that they can be kept in memory.
+    """The version of a team's members. A trigger changes it whenever the members, or what matters about them, change;
+    so members can be cached.
     """
 
     __tablename__ = "rosters"

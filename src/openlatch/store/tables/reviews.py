@@ -33,7 +33,7 @@ class EvidenceBundle(Owned, Base):
 class Review:
     """How a review goes: what a schedule says, and what a round keeps of it when it opens.
 
-    ``reviewers`` is the line of those who are asked (core.reviews.assigning), ``undecided`` what becomes of items by
+    ``reviewers`` is the line of those who are asked (core.reviews.assignment), ``undecided`` what becomes of items by
     reach, ``reminders`` are days before it is due, ``closes_after`` days after that (None: somebody closes it).
     """
 

@@ -74,7 +74,8 @@ class System(Keyed, Base):
     not read it, and is told that there is one (``has_secret``). It is loaded when it is used.
 
     It is read every ``read_every`` minutes. ``stamps`` are what accounts looked like at the last read, by the system's
-    own marks; ``matching`` says by what people are told there (core.matching). While it is read, ``reading_seen``
+    own marks; ``matching`` says by what people are told there (core.people.login_matching). While it is read,
+    ``reading_seen``
     counts.
     """
 
@@ -145,7 +146,7 @@ class Mark(Owned, Base):
 
 
 class Place(Owned, Base):
-    """Where the addresses of a network are, as far as anyone knows."""
+    """Where the addresses of a network are, as far as known."""
 
     __tablename__ = "places"
     __table_args__ = (
