@@ -1,4 +1,4 @@
-"""Importing files: every line is checked, and either all of them are kept or none, unless the user says so."""
+"""Importing files: every line is checked, and all lines are kept or none, unless the user says otherwise."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ _LETTING_IN = (core.PEOPLE, core.MEMBERSHIPS, core.ACCOUNTS, core.LEVELS, core.G
 
 @dataclass(frozen=True, slots=True)
 class Report:
-    """What came of an import. Nothing was kept unless ``kept``."""
+    """The result of an import. Nothing was kept unless ``kept``."""
 
     kind: str
     encoding: str
@@ -71,11 +71,11 @@ def bring(
     try_only: bool,
     matching: core.Matching | None = None,
 ) -> Report:
-    """Bring a file's records into the register.
+    """Import a file's records.
 
-    With a bad line nothing is kept, unless ``keep_good``; with ``try_only`` nothing is kept anyway, and the report
-    counts what would become of it. A ``matching`` says which columns are which fields. BadInput when the kind or form
-    is unknown or the header does not fit; Held when a latch refuses what the file would let in.
+    With a bad line nothing is kept, unless ``keep_good``; with ``try_only`` nothing is kept in any case, and the report
+    counts what would change. ``matching`` says which columns are which fields. BadInput when the kind or form is
+    unknown or the header does not fit; Held when a latch refuses what the file would let in.
     """
     unit.sight.require_administrator()
     kind = kind_of(kind_name)
@@ -114,7 +114,7 @@ def bring(
 
 
 def kind_of(name: str) -> core.RecordKind:
-    """A kind of record by its name. BadInput when there is none."""
+    """A kind of record by its name. BadInput for an unknown one."""
     kind = core.RECORD_KINDS.get(name)
     if kind is None:
         raise BadInput(f"There is no kind {name!r}.", f"Bring one of: {', '.join(core.RECORD_KINDS)}.")
@@ -122,7 +122,7 @@ def kind_of(name: str) -> core.RecordKind:
 
 
 def _tried(unit: Unit, kind: core.RecordKind, report: Report, bad: set[int]) -> Report:
-    """The report of a trial, with what would become of the good lines: brought in, counted, and taken back."""
+    """The report of a trial: the good lines are imported, counted, and rolled back."""
     with attempt(unit, keep=False) as within:
         load.discard(within.db, bad)
         letting_in = None if kind in _LETTING_IN else ()
@@ -141,7 +141,7 @@ def _tried(unit: Unit, kind: core.RecordKind, report: Report, bad: set[int]) -> 
 
 
 class _Errors:
-    """What is wrong, and with which lines; the list is cut at a limit, the count is not."""
+    """What is wrong with which lines. The list is cut at a limit, the count is not."""
 
     def __init__(self) -> None:
         self.found: list[core.LineError] = []

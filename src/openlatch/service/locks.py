@@ -1,21 +1,25 @@
-"""The lock discipline: who waits for whom, in one order, so that nobody waits in a circle.
+"""The lock order, so that nobody waits in a circle.
 
-Locks are taken in this order, and never one that stands before another already held:
+Locks are taken in this order, and never one that comes before one already held:
 
 1. **Leases** (``lease_on_grants``, ``store.database.alone``): one process carries out a revocation, reads a system,
-   signs a tree head, or changes what a grant gives in its system. A lease is a session-level advisory lock on a
-   connection of its own. It is held across calls to systems, and therefore nobody ever waits for it: whoever does not
-   get it comes back later.
+signs a tree head, or changes what a grant gives in its system. A lease is a session-level advisory lock on a connection
+of its own. It is held during calls to systems, so nobody ever waits for it: whoever does not get it comes back later.
+
 2. **The access lock** (``access``): one transaction at a time in an organisation may change who can do what. Latches
-   are checked under it against what is committed, so no two changes together break what each alone keeps. It is taken
-   before any row is locked, and held to the end of the transaction, across which nothing outside is called.
-3. **Rows**: rounds, items, revocations, offers, requests, accounts, then grants, those of one kind by their ids.
-4. **Exposures of an account** (``exposures``): one transaction at a time works out what is open there, accounts in the
-   order of their ids. Of two at once the second finds what the first has kept.
+are checked under it against committed data, so no two changes together break what each alone keeps. It is taken before
+any row lock and held to the end of the transaction, during which nothing outside is called.
+
+3. **Rows**: rounds, items, revocations, offers, requests, accounts, then grants; those of one kind in the order of
+their ids.
+
+4. **Exposures of an account** (``exposures``): one transaction at a time evaluates them, accounts in the order of their
+ids. Of two at once, the second finds what the first stored.
+
 5. **The head of the journal**, as the transaction commits.
 
-A preview takes no access lock: what it does is rolled back. Deadlocks that are left (foreign keys, unique indexes)
-are seen by the database, told as ``Collision``, and retried where the use case was called (``api.routing``, ``work``).
+A preview takes no access lock, since it is rolled back. Remaining deadlocks (foreign keys, unique indexes) are detected
+by the database, raised as ``Collision``, and retried where the use case was called (``api.routing``, ``worker.tasks``).
 """
 
 from __future__ import annotations
@@ -40,7 +44,7 @@ _TAKE = text(
 def access(unit: Unit) -> None:
     """Wait until nobody else changes who can do what in the organisation; held until the transaction ends.
 
-    Collision when somebody holds it for longer than ``LONGEST_WAIT``. Taking it again costs nothing.
+    Collision when somebody holds it longer than ``LONGEST_WAIT``. Reentrant.
     """
     if unit.trying or unit.db.info.get("access_locked"):
         return
@@ -49,7 +53,7 @@ def access(unit: Unit) -> None:
 
 
 def exposures(unit: Unit, account: UUID) -> None:
-    """Wait until nobody else works out what is open on an account; held until the transaction ends."""
+    """Wait until nobody else evaluates the exposures of an account; held until the transaction ends."""
     unit.db.execute(
         text("select pg_advisory_xact_lock(hashtextextended('exposures of ' || cast(:account as text), 0))"),
         {"account": str(account)},
@@ -57,13 +61,13 @@ def exposures(unit: Unit, account: UUID) -> None:
 
 
 def grant_lease(grant: UUID) -> str:
-    """The name of the lease on what a grant gives in its system: giving it and taking it away share it."""
+    """The name of the lease on what a grant gives in its system, shared by giving and taking away."""
     return f"provision {grant}"
 
 
 @contextmanager
 def lease_on_grants(service: Service, grants: Iterable[UUID]) -> Iterator[frozenset[UUID]]:
-    """The grants among these whose access in their systems nobody else is changing now; nobody else does meanwhile."""
+    """Lease those of these grants that nobody else is changing in their systems; yields their ids."""
     by_name = {grant_lease(grant): grant for grant in grants}
     with leases(service.engine, list(by_name)) as taken:
         yield frozenset(by_name[name] for name in taken)

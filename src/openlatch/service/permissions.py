@@ -4,9 +4,8 @@
 * An owner sees everything about the accounts they own, and everyone who reaches them.
 * A reviewer sees the items that are theirs, with the facts frozen in them.
 * Anyone sees their own access: the accounts that they reach (without who else does), their grants and sessions.
-* Somebody switched into an account sees that account and no other, whatever else they are: what is their own elsewhere
-  is not shown there. With steward reach there they answer for it as its owner does, except for what is the owner's
-  alone: its ownership and its latches.
+* Somebody switched into an account sees that account and nothing else, whoever they are. With steward reach there they
+  answer for it as its owner does, except for what only the owner may do: its ownership and its latches.
 """
 
 from __future__ import annotations
@@ -57,7 +56,7 @@ Condition = ColumnElement[bool]
 
 @dataclass(frozen=True, slots=True)
 class Sight:
-    """What one viewer may see. ``owned`` and ``reached`` are accounts, ``held`` the grants of their own paths."""
+    """What one viewer may see. ``owned`` and ``reached`` are accounts, ``held`` the grants on their own paths."""
 
     everything: bool
     person: UUID | None
@@ -76,9 +75,9 @@ class Sight:
         now: datetime,
         inside: tuple[UUID, frozenset[str] | None] | None = None,
     ) -> Sight:
-        """The sight of a person: worked out from what they own and what they reach, there where they are.
+        """The permissions of a person, from what they own and reach.
 
-        ``inside`` is the account in which they act, and the permissions that they act there by when it is not by all.
+        ``inside`` is the account in which they act, with the permissions they act by, unless by all.
         """
         if person is not None and inside is not None:
             return cls._within(db, person, now, *inside)
@@ -116,7 +115,7 @@ class Sight:
     # What may be seen, as conditions on lists.
 
     def _own(self, mine: Condition, account: InstrumentedAttribute[Any] | None = None) -> Condition:
-        """What is one's own: inside an account no more than what is there, and nothing that belongs to no account."""
+        """What is the viewer's own; inside an account only what belongs to that account."""
         if self.inside is None:
             return mine
         return false() if account is None else and_(mine, account == self.inside)

@@ -1,6 +1,6 @@
-"""The keys that the service signs with: tokens by one derived from its secret key, evidence by one of its own.
+"""The keys that the service signs with: for tokens one derived from its secret key, for evidence a separate one.
 
-Who answers people does not have the second. Its public half is published through the database.
+The web process does not have the second. Its public half is published through the database.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ def _derived(seed: bytes, purpose: bytes) -> Ed25519PrivateKey:
 
 
 def public(service: Service, purpose: bytes) -> dict[str, str]:
-    """The key by which others can check a signature, as a JSON Web Key (RFC 8037)."""
+    """The public key for checking signatures, as a JSON Web Key (RFC 8037)."""
     return _as_jwk(_x(key(service, purpose)))
 
 
@@ -51,9 +51,9 @@ def _as_jwk(x: str) -> dict[str, str]:
 
 
 def publish(service: Service) -> None:
-    """Have the web process publish the key for evidence, and the one from before evidence had a key of its own.
+    """Let the web process publish the key for evidence, and the one from before evidence had its own.
 
-    The present one is the newest; the other is published when something was signed with it.
+    The present one is the newest; the other is published if something was signed with it.
     """
     with transaction(service.engine, None) as db:
         everyone = db.scalars(select(Organisation.id)).all()

@@ -1,4 +1,4 @@
-"""What needs a person today: the page that the console opens on."""
+"""What needs a person today: the console's first page."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ WEEKS = 12
 
 
 def page(unit: Unit) -> dict[str, Any]:
-    """The worst flags, items to decide, revocations on their way, ends to come and systems that do not answer."""
+    """The worst flags, items to decide, revocations in progress, upcoming ends, and systems that do not answer."""
     db, sight = unit.db, unit.sight
     if sight.everything:
         at_large(db)
@@ -85,8 +85,8 @@ def page(unit: Unit) -> dict[str, Any]:
 
 
 def _exposures(unit: Unit) -> dict[str, int]:
-    """How much is open to outsiders, how much of it nobody has judged, and how much people can change
-    who are not named: anyone, whoever signs in, or has a link.
+    """How much is open to outsiders, how much of it is unjudged, and how much unnamed people can change: anyone,
+    whoever signs in, or has a link.
     """
     is_judged = or_(Exposure.judgement != "unjudged", Exposure.expected_by_id.is_not(None))
     is_anyones = and_(Exposure.audience != int(Audience.NAMED), Exposure.right != Right.SEE)

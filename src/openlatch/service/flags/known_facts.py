@@ -1,4 +1,4 @@
-"""What the rules are told of somebody, said to them and to those who may see it."""
+"""The facts that rules know about somebody, for themselves and for those who may see them."""
 
 from __future__ import annotations
 

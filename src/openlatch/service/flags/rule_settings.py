@@ -1,4 +1,4 @@
-"""How the rules are set: limits, weights and what is off, with what a change would raise and clear; own rules."""
+"""Rule settings: limits, weights, rules that are off; what a change would raise and clear; own rules."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ MOST = 1_000_000
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """How somebody wants the rules to be set. What is None stays as it is."""
+    """Wanted rule settings. None leaves a setting as it is."""
 
     limits: Mapping[str, Sequence[int | None]] | None = None
     weights: Weights | None = None
@@ -38,7 +38,7 @@ class Wish:
 
 
 def page(unit: Unit) -> dict[str, Any]:
-    """Every rule with what it looks for, how the limits and weights are set, and how many flags each has open.
+    """Every rule with what it looks for, the limits and weights, and how many open flags each has.
 
     For everybody: nobody is judged by rules that they can't read.
     """
@@ -83,7 +83,7 @@ def _shown(rule: Rule, stands: Ruling, counts: Mapping[str, int]) -> dict[str, A
 
 
 def _wanted(unit: Unit, wish: Wish) -> Settings:
-    """The settings as they would be. BadInput, naming what is wrong."""
+    """The resulting settings. BadInput naming what is wrong."""
     held = evaluate_flags.ruling(unit).settings
     faults: dict[str, str] = {}
     limits = dict(held.limits)
@@ -175,7 +175,7 @@ def _examples(
 
 
 def check(unit: Unit, text: str) -> dict[str, Any]:
-    """What a file of own rules says: the rules, the examples that do not come out, and what they would raise now.
+    """What a file of own rules says: the rules, the examples that fail, and what they would raise now.
 
     BadInput when the file can't be read.
     """
@@ -201,7 +201,7 @@ def _read(text: str) -> list[core.OwnRule]:
 
 
 def _with(unit: Unit, held: Sequence[Own], rules: Iterable[core.OwnRule]) -> tuple[Own, ...]:
-    """The own rules with these among them: one with the same key takes the place of the one before."""
+    """The own rules with these added; one with the same key replaces the earlier one."""
     numbers: dict[str, int] = dict(unit.db.execute(select(OwnRule.key, OwnRule.number)).all())
     last = max([core.FIRST_NUMBER - 1, *numbers.values()])
     found = {own.key: own for own in held}
@@ -224,7 +224,7 @@ def _with(unit: Unit, held: Sequence[Own], rules: Iterable[core.OwnRule]) -> tup
 
 
 def keep(unit: Unit, text: str) -> dict[str, Any]:
-    """Let the rules of a file go live. Conflict, naming them, when examples do not come out."""
+    """Activate the rules of a file. Conflict, naming them, when examples fail."""
     unit.sight.require_administrator()
     rules = _read(text)
     failures = core.try_out(rules)
@@ -249,7 +249,7 @@ def keep(unit: Unit, text: str) -> dict[str, Any]:
 
 
 def drop(unit: Unit, key: str) -> dict[str, Any]:
-    """Take an own rule out of use; its flags clear. NotFound when there is none of that key."""
+    """Deactivate an own rule; its flags clear. NotFound for an unknown key."""
     unit.sight.require_administrator()
     row = unit.db.scalars(select(OwnRule).where(OwnRule.key == key, OwnRule.live).with_for_update()).first()
     if row is None:
@@ -274,7 +274,7 @@ def _changed(unit: Unit) -> dict[str, Any]:
 
 
 def source(unit: Unit, key: str) -> dict[str, Any]:
-    """The file that an own rule came in."""
+    """The file of an own rule."""
     unit.sight.require_administrator()
     row = unit.db.scalars(select(OwnRule).where(OwnRule.key == key)).first()
     if row is None:
@@ -286,7 +286,7 @@ def source(unit: Unit, key: str) -> dict[str, Any]:
 
 
 def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[dict[str, Any]]:
-    """What the rules are told of some subjects, and what each rule makes of it: said to whom it concerns."""
+    """The facts about some subjects, and what each rule makes of them."""
     stands = evaluate_flags.ruling(unit)
     rules = stands.rules(subject)
     facts = facts_of(next(book.facts for book in BOOKS if book.subject == subject))

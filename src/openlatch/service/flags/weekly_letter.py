@@ -1,4 +1,4 @@
-"""The weekly letter about flags, to whoever answers for them: what changed since the last, and only when it did."""
+"""The weekly letter about flags, to whoever answers for them: what changed since the last one, if anything."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ MOST_NAMED = 12
 
 
 def next_after(last: datetime, zone: ZoneInfo) -> datetime:
-    """The first Monday, seven in the morning as clocks in ``zone`` show it, after an instant."""
+    """The first Monday at seven in the morning in ``zone`` after an instant."""
     local = last.astimezone(zone)
     monday = local.date() + timedelta(days=-local.weekday() % 7)
     found = datetime.combine(monday, AT, zone)
@@ -40,7 +40,7 @@ class Changes:
 
     @property
     def subject(self) -> str:
-        """How many of each, in a line."""
+        """The counts, in one line."""
         counts = ((len(self.raised), "new"), (len(self.worse), "worse"), (len(self.back), "open again"))
         told = [f"{n} {word}" for n, word in (*counts, (self.cleared, "cleared")) if n]
         return f"Flags this week: {', '.join(told)}"
@@ -61,7 +61,7 @@ class Changes:
 
 
 def changes(unit: Unit, which: ColumnElement[bool], since: datetime) -> Changes:
-    """What changed from an instant on, until now, about some flags, the worst first."""
+    """What changed about some flags from an instant until now, the worst first."""
 
     def within(at: datetime | None) -> bool:
         return at is not None and since <= at < unit.now
@@ -86,7 +86,7 @@ def changes(unit: Unit, which: ColumnElement[bool], since: datetime) -> Changes:
 
 
 def send_when_due(unit: Unit) -> int:
-    """Write the week's letters when it is time; gives how many. Sent once, also after a time in which nothing ran."""
+    """Write the letters of the week when it is time; returns how many. They are sent once, even after a downtime."""
     row = unit.db.get_one(Organisation, unit.viewer.organisation)
     if row.digest_at is not None and unit.now < next_after(row.digest_at, ZoneInfo(row.time_zone)):
         return 0

@@ -1,8 +1,8 @@
-"""Signing tree heads over the journal, and putting them where the database's owner can't change them.
+"""Signing tree heads over the journal, and keeping them where the database's owner can't change them.
 
-A head is signed by the worker when enough is new: it goes to a file outside the database, by mail to auditors, into
-every bundle of evidence, and to a time-stamping authority (RFC 3161) where one is configured. Nothing is called while a
-transaction is open.
+The worker signs a head when enough is new. It goes to a file outside the database, by mail to auditors, into every
+evidence bundle, and to a time-stamping authority (RFC 3161) if one is configured. Nothing outside is called during a
+transaction.
 """
 
 from __future__ import annotations
@@ -42,18 +42,18 @@ def last(unit: Unit) -> TreeHead | None:
 
 
 def every(unit: Unit) -> list[core.Head]:
-    """All heads of the organisation that were signed, oldest first."""
+    """All signed heads of the organisation, oldest first."""
     return [core.parse(head) for head in unit.db.scalars(select(TreeHead.head).order_by(TreeHead.size))]
 
 
 def listed(unit: Unit) -> list[dict[str, Any]]:
-    """All heads as they can be taken away, oldest first. For administrators."""
+    """All heads for download, oldest first. For administrators."""
     unit.sight.require_administrator()
     return list(unit.db.scalars(select(TreeHead.head).order_by(TreeHead.size)))
 
 
 def sign(unit: Unit) -> TreeHead:
-    """A head over the whole journal as it is; the last one where nothing is new."""
+    """Sign a head over the whole journal; returns the last one if nothing is new."""
     position, last_hash = journal.head(unit.db)
     before = last(unit)
     if before is not None and before.size >= position:
@@ -95,7 +95,7 @@ def _is_due(unit: Unit) -> bool:
 
 
 def keep(service: Service, viewer: Viewer) -> None:
-    """Sign a head when one is due, and put what is not yet elsewhere into the file, the mail and the time stamp."""
+    """Sign a head when one is due, and deliver what is not yet in the file, mailed and time-stamped."""
     with alone(service.engine, f"tree head {viewer.organisation}") as only_us:
         if not only_us:
             return
@@ -109,7 +109,7 @@ def keep(service: Service, viewer: Viewer) -> None:
 
 
 def _file(service: Service, viewer: Viewer) -> None:
-    """Append heads to the file that is kept outside the database, with the hashes of their entries."""
+    """Append heads to the file outside the database, with the hashes of their entries."""
     path = service.tree_heads_file
     if path is None:
         return
@@ -138,7 +138,7 @@ def _append(path: Path, heads: Sequence[dict[str, Any]]) -> None:
 
 
 def _time_stamp(service: Service, viewer: Viewer) -> None:
-    """Have the newest head time-stamped, where an authority is configured. One that is away is asked again."""
+    """Have the newest head time-stamped, if an authority is configured. An unreachable one is asked again later."""
     if not service.timestamp_authority:
         return
     with service.unit(viewer) as unit:
@@ -156,7 +156,7 @@ def _time_stamp(service: Service, viewer: Viewer) -> None:
 
 
 def auditors(unit: Unit) -> list[str]:
-    """The addresses that heads are mailed to."""
+    """The addresses to which heads are mailed."""
     settings = unit.db.get_one(Organisation, unit.viewer.organisation).settings
     return list(settings.get("auditors", []))
 
@@ -186,7 +186,7 @@ def _mail(unit: Unit) -> None:
 
 
 def proof_for(unit: Unit, position: int) -> dict[str, Any]:
-    """The newest head that is over an entry, with what proves that the entry is under it."""
+    """The newest head that covers an entry, with the inclusion proof."""
     row = unit.db.scalars(select(TreeHead).where(TreeHead.size >= position).order_by(TreeHead.size).limit(1)).first()
     row = row or sign(unit)
     hashes = unit.db.scalars(

@@ -1,4 +1,4 @@
-"""Time stamps by RFC 3161: an authority states that something existed at a time, over HTTP as section 3.4 says."""
+"""Time stamps by RFC 3161, over HTTP (section 3.4): an authority states that something existed at a time."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ SECONDS = 10
 
 
 def stamp(authority: str, message: bytes) -> bytes:
-    """The time-stamp response of an authority over a message, DER-encoded.
+    """An authority's time-stamp response for a message, DER-encoded.
 
     SystemDown when it does not answer, SystemRefused when it refuses, or answers about something else.
     """

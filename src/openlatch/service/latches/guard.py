@@ -1,4 +1,4 @@
-"""Latches in the register: which are in force, what breaks them, and the one guard that every change goes through."""
+"""Latches: which are in force, what breaks them, and the one guard that every change passes."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _NUMBERED = {LatchKind.MOST_DELEGATES: "delegates", LatchKind.ENDS_WITHIN: "days
 
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """A latch as somebody wants it, on an account or on all accounts of a kind."""
+    """A latch to be set, on an account or on all accounts of a kind."""
 
     kind: LatchKind
     mode: LatchMode
@@ -44,9 +44,9 @@ class Setting:
 
 
 def in_force(unit: Unit, accounts: Iterable[UUID] | None = None) -> dict[UUID, list[core.Latch]]:
-    """The latches that are not off, by account; of the accounts named, or of all.
+    """The latches that are not off, by account; for the given accounts, or for all.
 
-    An account's own comes beside that of its kind: it can ask for more, and never for less.
+    An account's own latch applies in addition to that of its kind: it can ask for more, never for less.
     """
     statement = (
         select(Account.id, Latch)
@@ -71,14 +71,14 @@ def value(row: Latch) -> core.Latch:
 
 
 def crowds(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
-    """Everyone who reaches these accounts, as latches look at them."""
+    """Everyone who reaches these accounts, as latches need it."""
     if not accounts:
         return {}
     return crowds_in(unit, subgraph.around_accounts(unit.db, accounts), accounts)
 
 
 def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[UUID, Crowd]:
-    """The same in a register that is at hand, perhaps a supposed one."""
+    """The same within a given register, possibly a supposed one."""
     if not accounts:
         return {}
     rows = unit.db.execute(
@@ -125,9 +125,9 @@ def payers_of(unit: Unit, accounts: Sequence[UUID]) -> dict[UUID, tuple[Holder, 
 def supposed(
     unit: Unit, before: Register, after: Register, accounts: Sequence[UUID], settings: Sequence[Setting] = ()
 ) -> list[core.Breach]:
-    """What a change that is only supposed would newly break in these accounts; with latches set as in ``settings``.
+    """What a supposed change would newly break in these accounts, with latches set as in ``settings``.
 
-    What breaks a latch that is only supposed to be on breaks it newly, whether it did so before or not.
+    What breaks a latch that is only supposed to be on counts as new in any case.
     """
     latched = in_force(unit, accounts)
     fresh = [s for s in settings if s.account is not None and s.mode is not LatchMode.OFF]
@@ -143,18 +143,18 @@ def supposed(
 
 
 def touched(unit: Unit, accounts: Iterable[UUID]) -> list[UUID]:
-    """These accounts and all in which one acts through them: those whose latches a change to them can break."""
+    """These accounts and all that are reached through them: a change to these can break latches of those."""
     return subgraph.onward(unit.db, [Holder(HolderKind.ACCOUNT, account) for account in accounts])
 
 
 @contextmanager
 def guarded(unit: Unit, accounts: Iterable[UUID] | None, refuses: bool = True) -> Iterator[list[core.Breach]]:
-    """Around a change that can let more in, or take stewards away: every such change goes through here.
+    """Run a change that can let more in, or remove stewards, under the latches; yields the warnings.
 
-    ``accounts`` are those that the change can touch, None for any. What the change newly breaks is refused where a
-    latch is on *hold* (Held; the transaction is not to be committed), and else is in the list once the change is
-    made. The flags on broken latches follow in the same transaction. What is a fact and no wish (that somebody has
-    left) is not refused: then ``refuses`` is off, and it is flagged.
+    ``accounts`` are those that the change can touch, None for any. What it newly breaks is refused where a latch is on
+    *hold* (Held; the transaction must not commit), and otherwise added to the warnings. Flags on broken latches are
+    updated in the same transaction. A fact that can't be refused (somebody has left) is only flagged, with ``refuses``
+    off.
     """
     locks.access(unit)
     wanted = None if accounts is None else list(accounts)
@@ -181,7 +181,7 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None, refuses: bool = True) -
 
 
 def refuse(found: Sequence[core.Breach]) -> None:
-    """Held, naming each latch, the fact, and what would pass; nothing when nothing is held."""
+    """Held, naming each latch, the fact, and what would pass; nothing for an empty list."""
     if found:
         raise Held(
             "A latch holds. " + " ".join(breach.words for breach in found[:5]),
@@ -191,7 +191,7 @@ def refuse(found: Sequence[core.Breach]) -> None:
 
 
 def shown(breach: core.Breach) -> dict[str, str]:
-    """A breach as answers show it."""
+    """A breach as an answer."""
     return {
         "latch": breach.latch.words,
         "kind": breach.latch.kind,
@@ -205,7 +205,7 @@ def shown(breach: core.Breach) -> dict[str, str]:
 
 
 def evaluate(unit: Unit, accounts: Iterable[UUID] | None = None) -> None:
-    """Bring the flags on broken latches in line; of the accounts named, or of all."""
+    """Update the flags on broken latches, for the given accounts or for all."""
     wanted = None if accounts is None else list(accounts)
     latched = in_force(unit, wanted)
     _evaluate(unit, latched, crowds(unit, list(latched)), wanted, everything=wanted is None)
@@ -277,7 +277,7 @@ def _refuse_unfit(setting: Setting) -> None:
 
 
 def preview(unit: Unit, setting: Setting) -> dict[str, Any]:
-    """What breaks a latch as things are, before it is switched on."""
+    """What breaks a latch now, before it is switched on."""
     accounts = _accounts_of(unit, setting)
     _refuse_unfit(setting)
     found = []
@@ -290,7 +290,7 @@ def preview(unit: Unit, setting: Setting) -> dict[str, Any]:
 
 
 def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
-    """Set a latch to off, warn or hold. What breaks it already stays, and is flagged."""
+    """Set a latch to off, warn or hold. Existing breaches stay, and are flagged."""
     locks.access(unit)
     shown_before = preview(unit, setting)
     _refuse_below_kind(unit, setting)
@@ -323,7 +323,7 @@ def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
 
 
 def _refuse_below_kind(unit: Unit, setting: Setting) -> None:
-    """Conflict for a latch on one account that asks for less than the one on its kind: that holds all the same."""
+    """Conflict for an account's latch that asks for less than that of its kind, which applies anyway."""
     if setting.account is None:
         return
     firm = list(LatchMode)
@@ -338,7 +338,7 @@ def _refuse_below_kind(unit: Unit, setting: Setting) -> None:
 
 
 def of_account(unit: Unit, account: UUID) -> list[dict[str, Any]]:
-    """Every latch of an account: its mode, whether the account's own or its kind's, and what breaks it."""
+    """Every latch of an account: its mode, whether it is the account's or its kind's, and what breaks it."""
     unit.sight.require_answers_for(account)
     if unit.db.get(Account, account) is None:
         raise NotFound("There is no such account, or you may not see it.")
@@ -367,5 +367,5 @@ def of_account(unit: Unit, account: UUID) -> list[dict[str, Any]]:
 
 
 def unseen(unit: Unit, account: UUID) -> bool:
-    """Whether an account's delegates are not shown to one another."""
+    """Whether an account's delegates are hidden from each other."""
     return any(latch.kind is LatchKind.UNSEEN for latch in in_force(unit, [account]).get(account, []))

@@ -1,1 +1,1 @@
-"""Finding: search over everything, filters that are kept, and lists to take away."""
+"""Lists: pages, search over everything, saved filters, and exports."""

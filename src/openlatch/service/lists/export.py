@@ -1,4 +1,4 @@
-"""A list as it is filtered, whole, to take away: as CSV (RFC 4180) or as JSON."""
+"""Exporting a filtered list as CSV (RFC 4180) or JSON."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ IN_MEMORY = 4 << 20
 
 
 def export(unit: Unit, name: str, query: ListQuery, form: str) -> IO[bytes]:
-    """The rows that match, in a file that is open at its beginning. TooLarge when it takes more than one call may."""
+    """The rows that match, in a file open at its beginning. TooLarge when it takes longer than a call may."""
     held: IO[bytes] = SpooledTemporaryFile(max_size=IN_MEMORY)  # noqa: SIM115  closed by whoever sends it
     rows = _rows(unit, name, query)
     try:

@@ -1,4 +1,4 @@
-"""The lists of the register: a page of one, and one row of it, as far as the viewer may see them."""
+"""Pages and rows of the register's lists, as far as the viewer may see them."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
 
 
 def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -> Page:
-    """A page of a list, of what the viewer may see; what is archived only where the filter names that."""
+    """A page of a list. Archived rows only if the filter mentions that."""
     listing, visible = LISTS[name]
     shown = [listing.of(unit.viewer.organisation), visible(unit.sight), *where]
     if name == "exposures":

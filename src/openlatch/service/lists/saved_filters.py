@@ -1,4 +1,4 @@
-"""Filters that are kept by name, one's own or everybody's, and what comes by mail of them."""
+"""Saved filters, one's own or shared, and the mail about them."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ LISTS = (
 
 
 def every(unit: Unit, of: str | None) -> dict[str, Any]:
-    """The filters that the viewer has kept or somebody shares, by name; of one list, or of all."""
+    """The viewer's saved filters and shared ones, by name; of one list, or of all."""
     seen = or_(SavedFilter.person_id == unit.viewer.person, SavedFilter.is_shared)
     wanted = select(SavedFilter, Person.name).join(Person, Person.id == SavedFilter.person_id).where(seen)
     if of is not None:
@@ -69,7 +69,7 @@ def _shown(unit: Unit, row: SavedFilter, by: str, mailed: str | None) -> dict[st
 
 
 def keep(unit: Unit, name: str, of: str, query: ListQuery, is_shared: bool) -> dict[str, Any]:
-    """Keep a filter by a name. BadInput for one that does not fit its list; Conflict for a name that one has."""
+    """Save a filter by a name. BadInput for one that does not fit its list; Conflict for a name that is taken."""
     person = _person(unit)
     _check(name, of, query)
     count = select(SavedFilter.id).where(SavedFilter.person_id == person)
@@ -95,7 +95,7 @@ def keep(unit: Unit, name: str, of: str, query: ListQuery, is_shared: bool) -> d
 def change(
     unit: Unit, ident: UUID, name: str, query: ListQuery, is_shared: bool, version: int | None
 ) -> dict[str, Any]:
-    """Change one of one's own filters; others who use a shared one use it as it is then."""
+    """Change one of one's own filters; a shared one changes for everybody."""
     row = _own(unit, ident)
     if version is not None and version != row.version:
         raise Conflict("The filter was changed meanwhile.", "Look at it again.")
@@ -109,7 +109,7 @@ def change(
 
 
 def remove(unit: Unit, ident: UUID) -> None:
-    """Remove one of one's own filters, and the mail that comes of it."""
+    """Remove one of one's own filters and its mail."""
     row = _own(unit, ident)
     for mail in unit.db.scalars(select(FilterMail).where(FilterMail.filter_id == row.id)):
         unit.db.delete(mail)
@@ -119,7 +119,7 @@ def remove(unit: Unit, ident: UUID) -> None:
 
 
 def set_mail(unit: Unit, ident: UUID, how_often: str) -> dict[str, Any]:
-    """Have mail of what matches a filter, daily or weekly, or no more."""
+    """Set whether a filter's matches are mailed daily, weekly, or not."""
     person = _person(unit)
     seen = or_(SavedFilter.person_id == person, SavedFilter.is_shared)
     row = unit.db.scalars(select(SavedFilter).where(SavedFilter.id == ident, seen)).first()
@@ -184,15 +184,15 @@ def _refuse_same_name(unit: Unit, person: UUID, of: str, name: str) -> None:
 
 
 def due(unit: Unit) -> Sequence[UUID]:
-    """The mails that are due by now."""
+    """The mails that are due."""
     rows = unit.db.scalars(select(FilterMail).order_by(FilterMail.id)).all()
     return [row.id for row in rows if unit.now - row.sent_at >= EVERY[row.every]]
 
 
 def send(service: Service, organisation: UUID, ident: UUID) -> bool:
-    """Write what matches a filter to somebody, as they see it; gives whether anything did.
+    """Mail the matches of a filter to somebody, as they see them; returns whether there were any.
 
-    Whoever has no sign-in any more, or may not see the list, gets none.
+    Nothing is sent to somebody without a sign-in, or who may not see the list.
     """
     with service.unit(Viewer.itself(organisation)) as unit:
         mail = unit.db.get(FilterMail, ident, with_for_update=True, populate_existing=True)
@@ -237,7 +237,7 @@ def _letter(
 
 
 def _line(row: dict[str, Any]) -> str:
-    """A row of any list in a line."""
+    """A row of any list as one line."""
     told = (
         row.get("title") or row.get("name") or (row.get("sentence") if "account" not in row or "rule" in row else None)
     )

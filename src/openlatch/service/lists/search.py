@@ -43,7 +43,7 @@ MOST_OF_AROUND = 2_000
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """A kind of thing that is searched by its own name: where it is, what fits, and what is told of it."""
+    """A kind of thing that is searched by its own name: its table, what matches, and what is shown."""
 
     name: str
     source: FromClause
@@ -57,9 +57,9 @@ class Kind:
 
 @dataclass(frozen=True, slots=True)
 class Named:
-    """The words that are searched, and whoever and whatever has the longest of them in its name.
+    """The words to search for, and everything with the longest of them in its name.
 
-    These are found once, and used by every kind. The words come in when the statement is sent.
+    These are found once and used for every kind. The words are parameters of the statement.
     """
 
     words: Sequence[Any]
@@ -70,7 +70,7 @@ class Named:
 
     @classmethod
     def of(cls, count: int) -> Named:
-        """For so many words; by indexes on names that row-level security would keep shut."""
+        """For that many words, by name indexes that row-level security would otherwise keep from being used."""
         longest: Any = bindparam("longest")
         text: Any = bindparam("text")
         most: Any = bindparam("most", type_=Integer())
@@ -84,7 +84,7 @@ class Named:
 
 
 def search(unit: Unit, text: str) -> dict[str, Any]:
-    """The best matches of each kind for some words; every word has to occur. Nothing for less than two letters."""
+    """The best matches of each kind; every word has to occur. Nothing for fewer than two letters."""
     words = [word for word in text.lower().split() if word][:MOST_WORDS]
     if sum(map(len, words)) < 2:
         return {"found": []}
@@ -101,7 +101,7 @@ def search(unit: Unit, text: str) -> dict[str, Any]:
 
 @cache
 def _of_everything(count: int) -> CompoundSelect[Any]:
-    """For whoever sees everything it is the same statement every time, and is written once."""
+    """Whoever sees everything uses the same statement every time, which is built once."""
     return _statement(Sight(True, None), count)
 
 
@@ -197,7 +197,7 @@ def _best(kind: Kind, named: Named) -> Select[Any]:
 
 
 def _grants(sight: Sight, named: Named) -> Select[Any]:
-    """Grants of the people, teams and apps that fit, on the accounts that fit: each word in one of the two names."""
+    """Grants of matching people, teams and apps on matching accounts: each word in one of the two names."""
     holder = func.coalesce(Person.name, Team.name, App.name)
     fits = func.similarity(func.lower(holder + " " + Account.name), named.text)
     return (
@@ -237,7 +237,7 @@ def _flags(sight: Sight, named: Named) -> Select[Any]:
 
 
 def _around(table: type[Grant | Flag], named: Named) -> ColumnElement[bool]:
-    """What is of the holders or accounts that fit: one after the other, so that each is found by its index."""
+    """What belongs to matching holders or accounts, one after the other, so that each is found by an index."""
     holders: list[Any] = [select(named.people.c.id).limit(MOST_AROUND)]
     holders += [
         select(some.id).where(func.lower(some.name).like(named.longest, escape="\\")).limit(MOST_AROUND)

@@ -1,1 +1,1 @@
-"""How mail is sent, as an organisation sets it."""
+"""Notices in the console, and mail."""

@@ -26,7 +26,7 @@ def _held(unit: Unit) -> dict[str, Any]:
 
 
 def shown(unit: Unit) -> dict[str, Any]:
-    """How it is set, without the password, and what became of the last test message."""
+    """The settings without the password, and the result of the last test message."""
     unit.sight.require_administrator()
     held = _held(unit)
     test = unit.db.scalars(select(Mail).where(Mail.subject == TEST_SUBJECT).order_by(Mail.created_at.desc())).first()
@@ -47,7 +47,7 @@ def shown(unit: Unit) -> dict[str, Any]:
 def change(
     unit: Unit, host: str, port: int, user: str, password: str | None, sender: str, starttls: bool
 ) -> dict[str, Any]:
-    """Set it; without a host the worker's configuration counts again. A password of None stays as it is."""
+    """Change the settings; without a host the worker's configuration applies. A password of None stays as it is."""
     unit.sight.require_administrator()
     unit.require_proof("Changing how mail is sent")
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
@@ -82,7 +82,7 @@ def _sealed(unit: Unit, password: str) -> str:
 
 
 def send_test(unit: Unit) -> dict[str, Any]:
-    """Write a test message to the viewer's own address; what becomes of it is shown with the settings."""
+    """Write a test message to the viewer; its result is shown with the settings."""
     unit.sight.require_administrator()
     person = unit.db.get(Person, unit.viewer.person) if unit.viewer.person else None
     if person is None or not person.address:
@@ -98,7 +98,7 @@ def send_test(unit: Unit) -> dict[str, Any]:
 
 
 def post_of(service: Service, viewer: Viewer, usual: Post | None) -> Post | None:
-    """The mail server to send through for an organisation: its own, or the usual one of the configuration."""
+    """The mail server for an organisation: its own, or the configured one."""
     with service.unit(viewer) as unit:
         held = _held(unit)
         if not held.get("host"):

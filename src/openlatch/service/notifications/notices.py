@@ -1,7 +1,7 @@
-"""Telling people: a notice in the console, and mail through an outbox that the worker sends from.
+"""Notifying people: notices in the console, and mail through an outbox from which the worker sends.
 
-Mail is written in the transaction that it tells of, so nobody hears of what did not happen. Its content can hold a
-link that opens something, so it is encrypted until it is sent, and thrown away then.
+Mail is written in the transaction that it is about, so nobody hears of what did not happen. Its content can hold a link
+that opens something, so it is encrypted until it is sent, and then deleted.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ HOPELESS_TRIES = 3
 
 @dataclass(frozen=True, slots=True)
 class Letter:
-    """A message to one person: paragraphs, and perhaps one link with what it is for."""
+    """A message to one person: paragraphs, and optionally one link with its label."""
 
     subject: str
     paragraphs: tuple[str, ...]
@@ -56,7 +56,7 @@ class Letter:
 
     @property
     def html(self) -> str:
-        """As HTML: no pictures, nothing fetched, readable as it is."""
+        """As HTML without pictures; nothing is fetched."""
         body = "".join(f"<p>{escape(paragraph)}</p>" for paragraph in self.paragraphs)
         if self.link:
             body += (
@@ -73,7 +73,7 @@ class Letter:
 
 @dataclass(frozen=True, slots=True)
 class Post:
-    """The mail server to send through (SMTP, RFC 5321), and whom mail comes from."""
+    """The mail server (SMTP, RFC 5321) and the sender's address."""
 
     host: str
     port: int
@@ -99,7 +99,7 @@ class Post:
 
 
 def tell(unit: Unit, people: Iterable[UUID | None], kind: str, sentence: str, page: str = "") -> None:
-    """Put a notice before each of these people."""
+    """Show a notice to each of these people."""
     for person in dict.fromkeys(people):
         if person is not None:
             unit.db.add(
@@ -116,7 +116,7 @@ def tell(unit: Unit, people: Iterable[UUID | None], kind: str, sentence: str, pa
 
 
 def write(unit: Unit, recipient: str | None, letter: Letter) -> None:
-    """Put a letter into the outbox; nothing for somebody without an address."""
+    """Put a message into the outbox; nothing for somebody without an address."""
     if not recipient:
         return
     content = json.dumps({"paragraphs": letter.paragraphs, "link": letter.link, "link_words": letter.link_words})
@@ -140,7 +140,7 @@ def tell_and_write(
     page: str = "",
     known: Mapping[UUID, str | None] | None = None,
 ) -> None:
-    """Put a notice before each of these people, and write it to them, too; ``known`` are addresses asked for before."""
+    """Show a notice to each of these people, and mail it to them; ``known`` are addresses already looked up."""
     wanted = [p for p in dict.fromkeys(people) if p is not None]
     tell(unit, wanted, kind, sentence, page)
     link = unit.service.address + page if page else ""
@@ -189,10 +189,10 @@ def waiting(unit: Unit) -> bool:
 
 
 def send_due(service: Service, organisation: UUID, post: Post | None) -> int:
-    """Send what waits in an organisation's outbox; gives how many were sent.
+    """Send the waiting mail of an organisation; returns how many were sent.
 
-    Each message is taken in one transaction, sent in none, and its outcome committed in another. One worker at a time
-    sends for an organisation. A process killed between sending and committing sends a message again: better twice
+    Each message is taken in one transaction, sent outside of any, and its outcome committed in another. One worker at a
+    time sends for an organisation. A process killed between sending and committing sends a message again: better twice
     than never.
     """
     sent = 0
@@ -211,7 +211,7 @@ def send_due(service: Service, organisation: UUID, post: Post | None) -> int:
 
 
 def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
-    """The next message that is due, with one try more; it is not due again for a while, whatever becomes of us."""
+    """The next due message, with one more try counted; not due again for a while, even if this process dies."""
     with service.unit(viewer) as unit:
         due = select(Mail).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
         row = unit.db.scalars(due.order_by(Mail.next_try_at).limit(1).with_for_update(skip_locked=True)).first()
@@ -223,7 +223,7 @@ def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
 
 
 def _try(post: Post | None, recipient: str, letter: Letter) -> Exception | None:
-    """Send one message; gives what went wrong, so that a message that can't be sent fails alone."""
+    """Send one message; returns the error, so that a message that can't be sent fails alone."""
     try:
         if post is None:
             raise OSError("no mail server is configured (smtp_host)")

@@ -1,1 +1,1 @@
-"""Offers: what one would say, sending one, and answering it."""
+"""Offers: preparing, sending, answering."""

@@ -1,7 +1,7 @@
-"""Answering an offer: reading it by its link, accepting, declining, or saying that one does not know the sender.
+"""Answering an offer: reading it by its link, accepting, declining, or reporting an unknown sender.
 
-A link is good for one answer. It is known by its token's hash alone; a token that fits nothing, was used, or was
-replaced by a newer one all look the same to whoever tries.
+A link is good for one answer and known by its token's hash alone. A token that is unknown, used, or replaced by a newer
+one gets the same error.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ from openlatch.store.tables import Account, Grant, Offer, Organisation, Person, 
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """How somebody answers. ``version`` is the offer's version that they read; ``password`` makes a sign-in."""
+    """An answer. ``version`` is the version of the offer that was read; ``password`` makes a sign-in."""
 
     version: int
     password: str = ""
@@ -59,7 +59,7 @@ def _of_token(service: Service, token: str, origin: str) -> tuple[UUID, UUID]:
 
 
 def read(service: Service, token: str, origin: str, viewer: Viewer | None) -> dict[str, Any]:
-    """What an offer says, to whoever holds its link. Conflict, naming its state, when it can't be answered now."""
+    """What an offer says, for whoever holds its link. Conflict, naming its state, when it can't be answered now."""
     organisation, ident = _of_token(service, token, origin)
     with service.unit(Viewer.itself(organisation)) as unit:
         row = unit.db.get_one(Offer, ident, with_for_update=True)
@@ -108,10 +108,10 @@ def _shown(unit: Unit, row: Offer, viewer: Viewer | None, by_link: bool) -> dict
 def accept_by_link(
     service: Service, token: str, answer: Answer, origin: str, viewer: Viewer | None
 ) -> tuple[Viewer, dict[str, Any]]:
-    """Accept an offer by its link; gives who has accepted, who can be signed in now, and what they reach.
+    """Accept an offer by its link; returns who accepted, who can be signed in now, and what they reach.
 
-    Whoever has no sign-in makes one here, with a password. Whoever has one must be signed in: a link alone does not
-    act for them. NotAllowed when somebody else is.
+    Whoever has no sign-in makes one here, with a password. Whoever has one must be signed in: a link alone does not act
+    for them. NotAllowed when somebody else is.
     """
     organisation, ident = _of_token(service, token, origin)
     with service.unit(Viewer.itself(organisation)) as unit:
@@ -146,7 +146,7 @@ def _sign_up(unit: Unit, person: Person, address: str, password: str) -> SignIn:
 
 
 def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
-    """Accept an offer in the console, as whoever it is for. Ownership is taken over by its link only."""
+    """Accept an offer in the console, as its recipient. Ownership is accepted by link only."""
     locks.access(unit)
     row = _mine(unit, ident)
     if row.kind == "ownership":
@@ -155,14 +155,14 @@ def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
 
 
 def decline(unit: Unit, ident: UUID, answer: Answer, unknown_sender: bool) -> dict[str, Any]:
-    """Decline an offer in the console, as whoever it is for."""
+    """Decline an offer in the console, as its recipient."""
     row = _mine(unit, ident)
     pending_offers.refuse_outdated(row, answer.version)
     return _decline(unit, row, answer.words, unknown_sender)
 
 
 def decline_by_link(service: Service, token: str, answer: Answer, origin: str, unknown_sender: bool) -> dict[str, Any]:
-    """Decline an offer by its link, without any sign-in; or say that one does not know the sender."""
+    """Decline an offer by its link, without a sign-in; or report an unknown sender."""
     organisation, ident = _of_token(service, token, origin)
     with service.unit(Viewer.itself(organisation)) as unit:
         row = unit.db.get_one(Offer, ident, with_for_update=True)
@@ -207,7 +207,7 @@ def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> dict[s
 
 
 def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> dict[str, Any]:
-    """Accept as the viewer, whoever may: the grant comes into force, or the account changes hands."""
+    """Accept as the viewer: the grant comes into force, or the account changes hands."""
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     _refuse_unanswerable(unit, row)
     pending_offers.refuse_outdated(row, version)
@@ -243,7 +243,7 @@ def _come_into_force(unit: Unit, row: Offer, account: Account, person: Person) -
 
 
 def _end_what_was_held(unit: Unit, account: Account, before: UUID | None, kept: Grant | None) -> None:
-    """The former owner keeps what was chosen and nothing else: grants of their own from before end with it."""
+    """The former owner keeps only what was chosen: their other grants on the account end."""
     live = select(Grant.id).where(
         Grant.account_id == account.id, Grant.person_id == before, Grant.state.in_(("active", "suspended"))
     )

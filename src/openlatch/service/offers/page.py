@@ -1,4 +1,4 @@
-"""An offer with what it comes to, for its sender and for whoever answers it."""
+"""An offer and what it would give, for its sender and its recipient."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from openlatch.store.tables import (
 
 
 def one(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """An offer with the terms that it is of. NotFound when it is not the viewer's to see."""
+    """An offer with its terms. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = offers.OFFERS.one(unit.db, ident, [unit.sight.offers()])
     if row is None:
@@ -36,7 +36,7 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def details(unit: Unit, row: Offer) -> dict[str, Any]:
-    """What an offer comes to, in plain sentences, for its sender and for whoever is to answer it."""
+    """What an offer would give, in plain sentences."""
     account = unit.db.get_one(Account, row.account_id)
     terms = mapping.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []
     known = lifecycle.permissions_of(unit, account.system_id).values()

@@ -1,4 +1,4 @@
-"""What its sender can do about an offer that is pending, and how offers end without access."""
+"""Pending offers: changing and withdrawing them, and how they end without access."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ from openlatch.store.tables import (
 
 
 def locked(unit: Unit, ident: UUID, version: int | None = None) -> Offer:
-    """An offer that the viewer may do something about as its sender's side."""
+    """A pending offer that the viewer may change or withdraw, locked."""
     if offers.OFFERS.one(unit.db, ident, [unit.sight.offers()]) is None:
         raise NotFound("There is no such offer, or you may not see it.")
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
@@ -46,7 +46,7 @@ def locked(unit: Unit, ident: UUID, version: int | None = None) -> Offer:
 
 
 def refuse_outdated(row: Offer, version: int | None) -> None:
-    """Conflict when an offer is not the one any more that was looked at."""
+    """Conflict when an offer changed since it was looked at."""
     if version is not None and version != row.version:
         raise Conflict(
             f"The offer was changed meanwhile; it is {row.state.replace('_', ' ')} now.", "Look at it again."
@@ -54,7 +54,7 @@ def refuse_outdated(row: Offer, version: int | None) -> None:
 
 
 def withdraw(unit: Unit, ident: UUID, version: int | None = None) -> dict[str, Any]:
-    """Take an offer back before it is answered."""
+    """Withdraw an offer before it is answered."""
     row = locked(unit, ident, version)
     end(unit, row, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, "")
     name = unit.db.get_one(Account, row.account_id).name
@@ -64,7 +64,7 @@ def withdraw(unit: Unit, ident: UUID, version: int | None = None) -> dict[str, A
 
 
 def end(unit: Unit, row: Offer, then: OfferState, as_: EndedAs, answer: str) -> None:
-    """End an offer without access coming of it; its pending grant ends with it."""
+    """End an offer without access; its pending grant ends with it."""
     row.state = move(OFFERS, "offer", OfferState(row.state), then)
     row.answered_at, row.answer, row.version = unit.now, answer.strip(), row.version + 1
     name = unit.db.get_one(Account, row.account_id).name
@@ -74,7 +74,7 @@ def end(unit: Unit, row: Offer, then: OfferState, as_: EndedAs, answer: str) -> 
 
 
 def _end_grant(unit: Unit, row: Offer, as_: EndedAs, name: str) -> None:
-    """The pending grant of an offer ends with it; what ran out before has ended already."""
+    """End the pending grant of an offer, unless it has ended already."""
     grant = unit.db.get_one(Grant, row.grant_id, with_for_update=True) if row.grant_id is not None else None
     if grant is not None and grant.state == GrantState.PENDING:
         lifecycle.set_state(grant, GrantState.ENDED)
@@ -83,7 +83,7 @@ def _end_grant(unit: Unit, row: Offer, as_: EndedAs, name: str) -> None:
 
 
 def change(unit: Unit, ident: UUID, choice: Choice, version: int | None) -> dict[str, Any]:
-    """Change what a pending offer is of. Whoever has opened it meanwhile has to read it again."""
+    """Change a pending offer. Whoever has opened it has to read it again."""
     locks.access(unit)
     row = locked(unit, ident, version)
     if row.state != OfferState.PENDING or row.grant_id is None:
@@ -108,7 +108,7 @@ def change(unit: Unit, ident: UUID, choice: Choice, version: int | None) -> dict
 
 
 def run_out(unit: Unit) -> int:
-    """Let offers run out whose time is over; gives how many. Called by the worker."""
+    """Let offers expire whose time is over; returns how many. Called by the worker."""
     due = select(Offer).where(Offer.state == OfferState.PENDING, Offer.runs_out_at <= unit.now)
     rows = unit.db.scalars(due.order_by(Offer.id).limit(500).with_for_update(skip_locked=True)).all()
     for row in rows:
@@ -125,6 +125,6 @@ def run_out(unit: Unit) -> int:
 
 
 def refuse_stranger(person: Person, viewer: UUID | None) -> None:
-    """NotAllowed when somebody else than whom it is for is signed in."""
+    """NotAllowed when somebody other than the recipient is signed in."""
     if viewer is not None and viewer != person.id:
         raise NotAllowed("This offer is for somebody else.", "Sign out, and open the link again.")

@@ -1,4 +1,4 @@
-"""What an offer would say before it is sent: to whom, with what, what they lack for it, and which latches it meets."""
+"""Preparing an offer, and previewing it: recipients, terms, what they lack for it, and which latches it breaks."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ PREREQUISITES = {
 
 @dataclass(frozen=True, slots=True)
 class To:
-    """Whom an offer is for: a person or a team known here, or somebody by address (with a name) or handle."""
+    """A recipient: a known person or team, or somebody by address (with a name) or handle."""
 
     person: UUID | None = None
     team: UUID | None = None
@@ -66,7 +66,7 @@ class Proposal:
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """Whom an offer would go to: the holder, and the person who answers (the holder, or a team's speaker)."""
+    """A recipient, resolved: the holder, and the person who answers (the holder, or the team's speaker)."""
 
     holder: Holder
     name: str
@@ -82,7 +82,7 @@ def settings_of(unit: Unit) -> dict[str, Any]:
 
 @dataclass(frozen=True, slots=True)
 class Recipient:
-    """One of those whom an offer is for, with what it would break and by which paths they have something already."""
+    """A recipient with the latches that the offer would break and the paths that they have already."""
 
     to: Candidate
     breaches: Sequence[latches.Breach]
@@ -91,7 +91,7 @@ class Recipient:
 
 @dataclass(frozen=True, slots=True)
 class Prepared:
-    """An offer worked out once: shown by its preview, and sent as it was shown."""
+    """An offer, computed once: the preview shows it, and sending uses it."""
 
     account: Account
     terms: Sequence[core.Term]
@@ -104,17 +104,17 @@ class Prepared:
 
 
 def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
-    """What an offer would come to for each of those it is for, in plain sentences. Nothing happens yet.
+    """What an offer would give each recipient, in plain sentences. Nothing happens yet.
 
-    Besides what they could do and could not: what it adds, by which paths they have something already, which latches
-    it breaks, what they need before they can accept, and what to look at twice about the address. No row is written.
+    Besides what they could and could not do: what is new, their existing paths, which latches it breaks, what they need
+    before they can accept, and warnings about the address. No row is written.
     """
     with attempt(unit, keep=False) as within:
         return shown(within, prepare(within, proposal))
 
 
 def prepare(unit: Unit, proposal: Proposal) -> Prepared:
-    """Work an offer out. Levels for single permissions are made where there are none yet."""
+    """Prepare an offer. Levels for single permissions are made if missing."""
     unit.sight.require_answers_for(proposal.account)
     account = lifecycle.account_of(unit, proposal.account)
     lifecycle.refuse_closed(account)
@@ -131,12 +131,12 @@ def prepare(unit: Unit, proposal: Proposal) -> Prepared:
 
 
 def recipient(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term]) -> Recipient:
-    """What terms on an account would come to for somebody."""
+    """What terms on an account would mean for somebody."""
     return Recipient(to, breaches(unit, account, to, terms), _paths_of(unit, to.holder, account.id))
 
 
 def shown(unit: Unit, prepared: Prepared) -> dict[str, Any]:
-    """A prepared offer as its preview, with a fingerprint of all that it says."""
+    """A prepared offer as its preview, with a fingerprint of everything in it."""
     account, terms = prepared.account, prepared.terms
     known = list(lifecycle.permissions_of(unit, account.system_id).values())
     found = {
@@ -160,7 +160,7 @@ def _some(proposal: Proposal) -> Sequence[To]:
 
 
 def candidate(unit: Unit, account: Account, to: To) -> Candidate:
-    """Whom an offer to them goes to. BadInput for somebody unknown, who has left, or of whom too little is said."""
+    """Resolve a recipient. BadInput for somebody unknown, who has left, or with too little data."""
     if to.team is not None:
         return _team(unit, to.team)
     person = _known_person(unit, account, to)
@@ -182,7 +182,7 @@ def candidate(unit: Unit, account: Account, to: To) -> Candidate:
 
 
 def refuse_owner(account: Account, to: Candidate) -> None:
-    """BadInput where an account is offered to whoever owns it."""
+    """BadInput when an account is offered to its owner."""
     is_person = to.person is not None and to.holder.kind is HolderKind.PERSON
     if is_person and to.holder.id == account.owner_id:
         raise BadInput(f"{to.name} owns {account.name}.", "Offer it to somebody else.", {"to": "is the owner"})
@@ -224,7 +224,7 @@ def _team(unit: Unit, ident: UUID) -> Candidate:
 
 
 def inside_domains(unit: Unit) -> list[str]:
-    """The domains whose addresses are taken to be inside."""
+    """The domains whose addresses count as inside."""
     return [str(d).lower() for d in settings_of(unit).get("inside_domains", [])]
 
 
@@ -263,7 +263,7 @@ def _shown(
 
 
 def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[str]:
-    """What a grant would bring together in one hand that the organisation's rules keep apart, over all accounts."""
+    """Permissions that a grant would bring together and that the organisation's rules keep apart, over all accounts."""
     pairs = evaluate_flags.ruling(unit).settings.never_together
     new = {p.key: p.sentence for term in terms for p in term.level.permissions}
     if not any(set(pair) & new.keys() for pair in pairs):
@@ -279,7 +279,7 @@ def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[s
 
 
 def apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[dict[str, str]]:
-    """The same as answers show what latches warn of."""
+    """The same in the form of latch warnings."""
     return [
         {
             "latch": "What the organisation keeps apart",
@@ -302,7 +302,7 @@ def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[paths.Path]:
 
 
 def breaches(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.Term]) -> list[latches.Breach]:
-    """What the latches of the account, and of those that are reached through it, would say to this grant."""
+    """The latches that a grant would break, of the account and of those reached through it."""
     accounts = guard.touched(unit, [account.id])
     if not guard.in_force(unit, accounts):
         return []
@@ -320,7 +320,7 @@ def supposing(
     account: UUID,
     terms: Sequence[core.Term],
 ) -> Register:
-    """The register as it would be with one more grant, to somebody who may not be in it yet."""
+    """The register with one more grant, to somebody who may not be in it yet."""
     people, teams = dict(register.people), dict(register.teams)
     if holder.kind is HolderKind.TEAM:
         teams.setdefault(holder.id, core.Team(holder.id, name, not inside))
@@ -339,9 +339,9 @@ def supposing(
 
 
 def _prerequisites(unit: Unit, account: Account, person: Person | None, by_link: bool = True) -> list[dict[str, Any]]:
-    """What is asked of somebody before they can accept, and whether they meet it.
+    """What somebody needs before they can accept, and whether they have it.
 
-    Accepting ``by_link`` that was sent to their address confirms it.
+    Accepting ``by_link`` confirms the address that the link was sent to.
     """
     wanted = {*settings_of(unit).get("prerequisites", []), *account.prerequisites, "takes_offers"}
     met = {
@@ -354,5 +354,5 @@ def _prerequisites(unit: Unit, account: Account, person: Person | None, by_link:
 
 
 def unmet(unit: Unit, account: Account, person: Person, by_link: bool) -> list[str]:
-    """What somebody still lacks to accept, in words."""
+    """What somebody still needs before they can accept, in words."""
     return [asked["sentence"] for asked in _prerequisites(unit, account, person, by_link) if not asked["met"]]

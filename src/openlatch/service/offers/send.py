@@ -58,10 +58,10 @@ MOST_TIMES_SENT = 10
 
 
 def send(unit: Unit, proposal: Proposal, seen: str = "") -> list[UUID]:
-    """Send an offer to each of those it is for; gives their ids.
+    """Send an offer to each recipient; returns the ids.
 
-    Held when a latch refuses, ProofNeeded before steward reach is offered, Conflict when what it comes to has changed
-    since the preview with the fingerprint ``seen``, or when such an offer is pending already.
+    Held when a latch refuses, ProofNeeded before steward reach is offered, Conflict when the offer differs from the
+    preview with the fingerprint ``seen``, or such an offer is pending already.
     """
     locks.access(unit)
     prepared = prepare(unit, proposal)
@@ -75,7 +75,7 @@ def send(unit: Unit, proposal: Proposal, seen: str = "") -> list[UUID]:
 
 
 def offer_again(unit: Unit, account: Account, person: UUID, terms: Sequence[core.Term], reason: str) -> UUID:
-    """Offer somebody just these terms, which they have to agree to; gives the offer's id."""
+    """Offer somebody exactly these terms, which they have to agree to; returns the offer's id."""
     to = candidate(unit.as_service(), account, To(person=person))
     refuse_owner(account, to)
     _refuse(unit, account, recipient(unit, account, to, terms))
@@ -83,7 +83,7 @@ def offer_again(unit: Unit, account: Account, person: UUID, terms: Sequence[core
 
 
 def _refuse(unit: Unit, account: Account, each: Recipient) -> None:
-    """Refuse an offer before anything of it is written: by latches, by whom it is for, or beside another one."""
+    """Refuse an offer before anything is written: because of latches, the recipient, or another pending offer."""
     guard.refuse(latches.held(each.breaches))
     if each.to.person is not None and each.to.person.refuses_offers:
         raise BadInput(f"{each.to.name} does not take offers.", "Ask them to; or offer it to somebody else.")
@@ -157,17 +157,17 @@ def _store(
 
 
 def hours_to_answer(unit: Unit) -> int:
-    """For how many hours an offer stands."""
+    """For how many hours an offer can be answered."""
     return int(settings_of(unit).get("offer_hours", OFFER_HOURS))
 
 
 def digest(token: str) -> bytes:
-    """What is kept of a token."""
+    """The hash of a token, which is what is stored."""
     return hashlib.sha256(token.encode()).digest()
 
 
 def _post(unit: Unit, row: Offer, account: Account, person: Person, token: str) -> None:
-    """The letter with the link. It says who offers what kind of thing, and no detail of what it permits."""
+    """The mail with the link. It says who offers what kind of thing, not what it permits."""
     what = "the ownership of" if row.kind == "ownership" else "access to"
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation).name
     until = row.runs_out_at.astimezone(ZoneInfo(account.time_zone))
@@ -189,7 +189,7 @@ def _post(unit: Unit, row: Offer, account: Account, person: Person, token: str) 
 
 
 def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Send a pending or run-out offer again, with a fresh link and a fresh time; the old link is dead."""
+    """Send a pending or expired offer again, with a new link and a new deadline; the old link stops working."""
     row = pending_offers.locked(unit, ident)
     if row.times_sent >= MOST_TIMES_SENT:
         raise TooMany(f"The offer was sent {row.times_sent} times.", "Speak to them another way.", wait=86_400)
@@ -207,7 +207,7 @@ def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def _offer_anew(unit: Unit, row: Offer) -> None:
-    """The grant of an offer that ran out has ended: sent again, it is of a new one, with what is left of its time."""
+    """The grant of an expired offer has ended: the offer gets a new one, with what is left of its time."""
     if row.grant_id is None:
         return
     old = unit.db.get_one(Grant, row.grant_id)
@@ -222,7 +222,7 @@ def _offer_anew(unit: Unit, row: Offer) -> None:
 def offer_ownership(
     unit: Unit, account_id: UUID, to: UUID, keeps: UUID | None, reason: str, version: int | None = None
 ) -> dict[str, Any]:
-    """Offer an account's ownership to somebody whose address is confirmed; nothing changes until they accept."""
+    """Offer an account's ownership to somebody with a confirmed address; nothing changes until they accept."""
     unit.sight.require_owns(account_id)
     unit.require_proof("Handing an account over")
     account = lifecycle.account_of(unit, account_id, lock=True)

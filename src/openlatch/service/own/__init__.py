@@ -1,1 +1,1 @@
-"""One's own page: what one reaches, who reaches what is one's own, and how one signs in."""
+"""One's own page: what one can reach, who can reach one's accounts, and one's sign-in."""

@@ -1,4 +1,4 @@
-"""One's own side: what one can reach, who can reach one's own, and how one is offered access."""
+"""One's own access: what one can reach, who can reach one's accounts, offers to oneself, notices."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ def _person(unit: Unit) -> Person:
 
 
 def page(unit: Unit) -> dict[str, Any]:
-    """What the viewer can reach, and who can reach what is theirs; the offers that wait for them; how they are set."""
+    """What the viewer can reach, who can reach their accounts, the offers that wait for them, and their settings."""
     person = _person(unit)
     me = Holder(HolderKind.PERSON, person.id)
     known = subgraph.around_holder(unit.db, me)
@@ -99,7 +99,7 @@ def _latest(paths: Sequence[access_paths.Path]) -> datetime | None:
 
 
 def set_offers(unit: Unit, refuses: bool) -> None:
-    """Take offers, or refuse to be sent any."""
+    """Set whether one can be sent offers."""
     person = _person(unit)
     if person.refuses_offers != refuses:
         person.refuses_offers = refuses
@@ -154,7 +154,7 @@ def confirm_address(service: Service, token: str, origin: str) -> str:
 
 
 def _keep_address(unit: Unit, person: Person, address: str) -> None:
-    """Another address of somebody, which they have just confirmed."""
+    """Store another address that somebody has just confirmed."""
     whose = select(PersonAddress).where(func.lower(PersonAddress.address) == address.lower())
     held = unit.db.scalars(whose).first()
     first = select(Person.id).where(func.lower(Person.address) == address.lower(), Person.standing != "left")
@@ -167,7 +167,7 @@ def _keep_address(unit: Unit, person: Person, address: str) -> None:
 
 
 def read_notices(unit: Unit, ids: list[UUID]) -> int:
-    """Mark notices of one's own as read, all of them when none is named; gives how many are left."""
+    """Mark one's notices as read, all of them if none is named; returns how many are unread."""
     mine = Notice.person_id == unit.viewer.person
     which = mine & Notice.read_at.is_(None)
     unit.db.execute(update(Notice).where(which & Notice.id.in_(ids) if ids else which).values(read_at=unit.now))

@@ -1,4 +1,4 @@
-"""One's own sign-in: name, addresses, sessions, tokens, and how one wants to be told."""
+"""One's own sign-in: name, addresses, sessions, tokens, and how one wants to be notified."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def _own(unit: Unit, lock: bool = False) -> tuple[SignIn, Person]:
 
 
 def page(unit: Unit) -> dict[str, Any]:
-    """All of one's own sign-in, but for its secrets."""
+    """All of one's own sign-in, except its secrets."""
     row, person = _own(unit)
     others = select(PersonAddress).where(PersonAddress.person_id == person.id).order_by(PersonAddress.address)
     return {
@@ -65,7 +65,7 @@ def page(unit: Unit) -> dict[str, Any]:
 
 
 def sessions(unit: Unit) -> list[dict[str, Any]]:
-    """One's open sessions, the latest seen first; which of them is asking."""
+    """One's open sessions, the last seen first; marks the present one."""
     mine = select(WebSession).where(WebSession.sign_in_id == unit.viewer.sign_in, WebSession.expires_at > unit.now)
     return [
         {
@@ -82,7 +82,7 @@ def sessions(unit: Unit) -> list[dict[str, Any]]:
 
 
 def tokens(unit: Unit) -> list[dict[str, Any]]:
-    """One's API tokens, the latest made first."""
+    """One's API tokens, the newest first."""
     mine = select(ApiToken).where(ApiToken.sign_in_id == unit.viewer.sign_in, ApiToken.expires_at > unit.now)
     return [
         {
@@ -108,7 +108,7 @@ def end_session(unit: Unit, ident: UUID) -> None:
 
 
 def end_others(unit: Unit) -> int:
-    """End all of one's sessions but the one that asks; gives how many."""
+    """End all of one's sessions except the present one; returns how many."""
     row, _ = _own(unit)
     ended = sign_ins.end_other_sessions(unit, row)
     if ended:
@@ -119,7 +119,7 @@ def end_others(unit: Unit) -> int:
 def set_profile(
     unit: Unit, name: str, time_zone: str | None, locale: str | None, no_mail: Sequence[str], wants_digest: bool
 ) -> dict[str, Any]:
-    """One's name, and how one wants to be told. BadInput for what is no time zone or no language."""
+    """Set one's name and how one wants to be notified. BadInput for an unknown time zone or language."""
     row, person = _own(unit, lock=True)
     if not name.strip():
         raise BadInput("There is no name.", "Write it as others know you.", {"name": "is missing"})
@@ -150,7 +150,7 @@ def set_profile(
 
 
 def add_address(unit: Unit, written: str) -> None:
-    """Have a link sent to another address of one's own: it counts once it is confirmed by that link."""
+    """Request a link to another address of one's own, which counts once it is confirmed by that link."""
     _, person = _own(unit, lock=True)
     try:
         address = read_address(written, unit.zone)
@@ -192,7 +192,7 @@ def remove_address(unit: Unit, address: str) -> dict[str, Any]:
 
 
 def make_first(unit: Unit, address: str) -> dict[str, Any]:
-    """Have mail go to another one of one's addresses, and sign in with it from now on. It has to be confirmed."""
+    """Make another confirmed address the first: mail goes there, and one signs in with it."""
     row, person = _own(unit, lock=True)
     unit.require_proof("Changing the address that you sign in with")
     wanted = address.strip().lower()

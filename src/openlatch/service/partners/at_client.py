@@ -1,6 +1,6 @@
-"""What a link comes to at the client: who is let in, who is put out, and what they have there besides.
+"""What a partner link means at the client: who comes in, who goes out, and what else they have there.
 
-In the client's own transactions, as often as one likes: it is safe to be cut off.
+Runs in the client's own transactions and is idempotent, so it may be cut off.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ PAGE = "/partners"
 
 
 def counted(count: int, noun: str) -> str:
-    """A number of something, in words."""
+    """A count with its noun."""
     return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
 
 
@@ -48,7 +48,7 @@ def _administers(unit: Unit, person: UUID) -> bool:
 
 
 def has_more(unit: Unit, row: PartnerLink, person: UUID) -> str:
-    """What somebody has at the client besides; it stays when the link ends. Empty for nothing."""
+    """What else somebody has at the client, which stays when the link ends. Empty for nothing."""
     holds = select(func.count(Grant.id)).where(Grant.person_id == person, Grant.state.in_(LIVE))
     owns = select(func.count(Account.id)).where(Account.owner_id == person)
     teams = select(func.count(Membership.id)).where(Membership.person_id == person, Membership.team_id != row.team_id)
@@ -70,7 +70,7 @@ def grants_of(unit: Unit, row: PartnerLink) -> list[UUID]:
 
 
 def bring_about(service: Service, organisation: UUID) -> int:
-    """Bring about what the links of an organisation say, where it is the client; gives how many. For the worker."""
+    """Apply the links of an organisation where it is the client; returns how many. Called by the worker."""
     with service.unit(Viewer.itself(organisation)) as unit:
         of_us = select(PartnerLink).where(PartnerLink.client_id == organisation, PartnerLink.accepted_at.is_not(None))
         rows = unit.db.scalars(of_us.with_for_update(skip_locked=True)).all()
@@ -87,7 +87,7 @@ def bring_about(service: Service, organisation: UUID) -> int:
 
 
 def _wait_for_latch(unit: Unit, row: PartnerLink, held: Held) -> None:
-    """Nobody of them is let in past a latch: the client's administrators are told, and confirm them once it passes."""
+    """Nobody comes in past a latch: the client's administrators are notified, and confirm them once it passes."""
     unit.db.refresh(row)
     names = ", ".join(one["name"] for one in row.people if _waits(one))
     row.people = [{**one, "held": True} if _waits(one) else one for one in row.people]
@@ -104,7 +104,9 @@ def _waits(one: dict[str, Any]) -> bool:
 
 
 def drop_absent(service: Service, organisation: UUID) -> None:
-    """Take from an organisation's links, where it is the partner, who can't sign in at it any more. For the worker."""
+    """Remove from links, where the organisation is the partner, people who can't sign in any more. Called by the
+    worker.
+    """
     with service.unit(Viewer.itself(organisation)) as unit:
         of_us = select(PartnerLink).where(PartnerLink.partner_id == organisation, PartnerLink.ended_at.is_(None))
         rows = unit.db.scalars(of_us.with_for_update(skip_locked=True)).all()
@@ -125,7 +127,7 @@ def drop_absent(service: Service, organisation: UUID) -> None:
 
 
 def carry_out(unit: Unit, row: PartnerLink) -> None:
-    """Let in who is to act and is not there yet, and put out who is not to any more. In the client's transaction."""
+    """Let in people who should act and are missing, and put out those who should not. In the client's transaction."""
     if row.ended_at is None and row.team_id is not None:
         touched = guard.touched(unit, subgraph.onward(unit.db, [Holder(HolderKind.TEAM, row.team_id)]))
         with guard.guarded(unit, touched):
@@ -142,9 +144,9 @@ def carry_out(unit: Unit, row: PartnerLink) -> None:
 
 
 def _let_in(unit: Unit, row: PartnerLink, one: dict[str, Any]) -> dict[str, Any]:
-    """Let one of a partner's people in, as a new person of the client, and give how they are known there.
+    """Let one of a partner's people in as a new person of the client; returns how they are known there.
 
-    Who is at the client already is never taken for the same by their address: that is only what the partner says.
+    Somebody at the client is never taken for the same person because of their address: only the partner says so.
     """
     address = one["address"]
     same = unit.db.get(Person, UUID(one["same"])) if one.get("same") else None

@@ -1,7 +1,8 @@
-"""A partner organisation on the same server, linked with a client that accepts it: its people act there by a team.
+"""Links between a partner organisation and a client on the same server: the partner's people act at the client in a
+team.
 
-The link is one row that both see; ``at_client`` sees to what it comes to at the client: people in the partner's team,
-with sign-ins that belong to those at the partner.
+The link is one row that both see. ``at_client`` applies it at the client: people in the partner's team, with sign-ins
+linked to those at the partner.
 """
 
 from __future__ import annotations
@@ -36,7 +37,7 @@ PAGE = "/partners"
 def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, Any]:
     """Offer a client organisation on this server, by its short name, to be linked. For the partner's administrators.
 
-    Whether there is such an organisation is told by nothing: an offer to none stays unanswered.
+    Nothing reveals whether there is such an organisation: an offer to an unknown one stays unanswered.
     """
     unit.sight.require_administrator()
     unit.require_proof("Offering a link to another organisation")
@@ -76,7 +77,7 @@ def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, 
 
 
 def _refuse_many(unit: Unit) -> None:
-    """Each offer is told to all administrators of a client, who have not asked for it."""
+    """Limit offers, since each notifies all administrators of a client who did not ask for it."""
     of_today = select(func.count(PartnerLink.id)).where(
         PartnerLink.partner_id == unit.viewer.organisation, PartnerLink.offered_at > unit.now - timedelta(days=1)
     )
@@ -85,7 +86,7 @@ def _refuse_many(unit: Unit) -> None:
 
 
 def _staff(unit: Unit, people: list[UUID]) -> list[dict[str, Any]]:
-    """The partner's people as a link names them: only who signs in at the partner can act elsewhere."""
+    """The partner's people that a link may name: only who signs in at the partner can act elsewhere."""
     wanted = select(Person, SignIn).join(SignIn, SignIn.person_id == Person.id)
     rows = unit.db.execute(wanted.where(Person.id.in_(people), Person.standing != "left").order_by(Person.name)).all()
     if len(rows) != len(set(people)) or len(rows) > MOST_PEOPLE:
@@ -123,7 +124,7 @@ def _ours(unit: Unit) -> Any:
 
 
 def shown(unit: Unit, row: PartnerLink) -> dict[str, Any]:
-    """A link as one side sees it: the partner no more of the client than its name, and that only once it accepted."""
+    """A link as one side sees it: the partner learns only the client's name, once it has accepted."""
     is_client = row.client_id == unit.viewer.organisation
     state = "ended" if row.ended_at else "linked" if row.accepted_at else "declined" if row.declined_at else "offered"
     other = row.partner_name if is_client else row.client_name
@@ -144,7 +145,7 @@ def shown(unit: Unit, row: PartnerLink) -> dict[str, Any]:
 
 
 def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any]]:
-    """The partner's people; to the client also who of them really used it, and when last."""
+    """The partner's people; for the client also who really used it, and when last."""
     if not is_client:
         return [{"id": one["person"], "name": one["name"], "address": one["address"]} for one in row.people]
     there = [UUID(one["there"]) for one in row.people if one.get("there")]
@@ -170,7 +171,7 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any
 
 
 def _here(unit: Unit, one: dict[str, Any]) -> dict[str, Any] | None:
-    """The one of the client’s people who has the address, when they have no sign-in that they could link themselves."""
+    """The client's person with that address, if they have no sign-in that they could link themselves."""
     people = unit.db.scalars(
         select(Person).where(func.lower(Person.address) == one["address"].lower(), Person.standing != "left")
     ).all()
@@ -180,7 +181,7 @@ def _here(unit: Unit, one: dict[str, Any]) -> dict[str, Any] | None:
 
 
 def confirm_same(unit: Unit, ident: UUID, person: UUID) -> dict[str, Any]:
-    """Say at the client that one of its people, who has no sign-in, is whom the partner names by the same address."""
+    """Confirm at the client that one of its people without a sign-in is whom the partner names by the same address."""
     row = _locked(unit, ident, "Letting a partner's people in")
     if row.client_id != unit.viewer.organisation or row.accepted_at is None or row.ended_at is not None:
         raise Conflict("Only the client of a link confirms who is who.", "Look at it again.")
@@ -216,7 +217,7 @@ def _locked(unit: Unit, ident: UUID, why: str) -> PartnerLink:
 
 
 def answer(unit: Unit, ident: UUID, accepts: bool, team: UUID | None) -> dict[str, Any]:
-    """Accept a partner, whose people come into a partner team (a new one, where none is named), or decline it."""
+    """Accept a partner, whose people come into a partner team (a new one if none is named), or decline it."""
     row = _locked(unit, ident, "Letting a partner's people in")
     if row.client_id != unit.viewer.organisation or row.accepted_at or row.declined_at or row.ended_at:
         raise Conflict("This offer can't be answered any more.", "Look at it again.")
@@ -245,7 +246,7 @@ def answer(unit: Unit, ident: UUID, accepts: bool, team: UUID | None) -> dict[st
 
 
 def set_people(unit: Unit, ident: UUID, people: list[UUID]) -> dict[str, Any]:
-    """Say which of the partner's people act for a client; at the client it is so in a moment."""
+    """Set which of the partner's people act for a client; applied at the client soon."""
     row = _locked(unit, ident, "Changing who acts for a client")
     if row.partner_id != unit.viewer.organisation or row.ended_at is not None:
         raise Conflict("Only the partner says who acts, while there is a link.", "Look at it again.")
@@ -260,7 +261,7 @@ def set_people(unit: Unit, ident: UUID, people: list[UUID]) -> dict[str, Any]:
 
 
 def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """What ending a link comes to, on the viewer's side, with a fingerprint. Nothing happens."""
+    """What ending a link would do on the viewer's side, with a fingerprint. Nothing happens."""
     unit.sight.require_administrator()
     row = unit.db.scalars(select(PartnerLink).where(PartnerLink.id == ident, _ours(unit))).first()
     if row is None:
@@ -286,7 +287,7 @@ def _end_told(unit: Unit, row: PartnerLink) -> dict[str, Any]:
 
 
 def _who_stays(unit: Unit, row: PartnerLink) -> list[tuple[Person, str]]:
-    """Who of a partner’s people has more at the client than comes by the partner, and what."""
+    """Which of the partner's people have more at the client than comes from the partner, and what."""
     found = []
     for one in row.people:
         if one.get("there") and (person := unit.db.get(Person, UUID(one["there"]))) is not None:

@@ -1,7 +1,7 @@
-"""One human at several organisations: sign-ins that belong together, and switching from one to the other.
+"""One human at several organisations: linked sign-ins, and switching between them.
 
-Two belong together when somebody proved both to be theirs, or when a client let a partner's people in. What one may do
-at an organisation is what the sign-in there may do, and nothing else: nothing crosses over.
+Two sign-ins are linked when somebody proved both to be theirs, or when a client let a partner's people in. What one may
+do at an organisation depends on the sign-in there and on nothing else.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ MOST = 200
 
 
 def listed(unit: Unit) -> dict[str, Any]:
-    """The viewer's sign-ins at all organisations, each with what they may reach there, in numbers."""
+    """The viewer's sign-ins at all organisations, each with counts of what they reach there."""
     mine = _sign_in(unit)
     linked = _linked(unit, mine)
     rows = [_at(unit.service, organisation, sign_in) for organisation, sign_in in linked[:MOST]]
@@ -44,7 +44,7 @@ def _sign_in(unit: Unit) -> UUID:
 
 
 def _linked(unit: Unit, mine: UUID) -> list[tuple[UUID, UUID]]:
-    """The organisations and sign-ins that belong to the viewer's, in one step."""
+    """The organisations and sign-ins linked with the viewer's, in one step."""
     rows = unit.db.scalars(
         select(SignInLink).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine)).order_by(SignInLink.id)
     )
@@ -55,7 +55,7 @@ def _linked(unit: Unit, mine: UUID) -> list[tuple[UUID, UUID]]:
 
 
 def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str, Any] | None:
-    """What a sign-in is and reaches where it is; None for one that is not there any more."""
+    """What a sign-in is and reaches at its organisation; None if it does not exist any more."""
     assert organisation is not None
     with service.unit(Viewer.itself(organisation)) as unit:
         row = unit.db.get(SignIn, sign_in)
@@ -85,7 +85,7 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str,
 
 
 def link(unit: Unit, address: str, password: str, code: str, at: str, origin: str) -> dict[str, Any]:
-    """Let a sign-in elsewhere belong to the viewer's, after proving that it is theirs, too."""
+    """Link a sign-in elsewhere with the viewer's, after proving that it is theirs."""
     mine = _sign_in(unit)
     unit.require_proof("Linking another sign-in")
     other = authentication.check_password(unit.service, address, password, origin, code, at=at)
@@ -97,7 +97,7 @@ def link(unit: Unit, address: str, password: str, code: str, at: str, origin: st
 
 
 def join(unit: Unit, one: tuple[UUID | None, UUID], other: tuple[UUID | None, UUID]) -> None:
-    """Let two sign-ins belong together, once."""
+    """Link two sign-ins. Idempotent."""
     (one_at, one_id), (other_at, other_id) = sorted((one, other), key=lambda at: str(at[1]))
     same = select(SignInLink.id).where(SignInLink.one_id == one_id, SignInLink.other_id == other_id)
     if unit.db.scalar(same) is None:
@@ -108,7 +108,7 @@ def join(unit: Unit, one: tuple[UUID | None, UUID], other: tuple[UUID | None, UU
 
 
 def part(unit: Unit, sign_in: UUID, organisation: UUID) -> None:
-    """Let a sign-in belong together with none at another organisation any more."""
+    """Remove the links of a sign-in with another organisation."""
     there = or_(
         and_(SignInLink.one_id == sign_in, SignInLink.other_organisation_id == organisation),
         and_(SignInLink.other_id == sign_in, SignInLink.one_organisation_id == organisation),
@@ -117,7 +117,7 @@ def part(unit: Unit, sign_in: UUID, organisation: UUID) -> None:
 
 
 def unlink(unit: Unit, sign_in: UUID) -> None:
-    """Let a sign-in elsewhere belong to the viewer's no more."""
+    """Remove the link between the viewer's sign-in and one elsewhere."""
     mine = _sign_in(unit)
     both = or_(
         and_(SignInLink.one_id == mine, SignInLink.other_id == sign_in),
@@ -131,7 +131,7 @@ def unlink(unit: Unit, sign_in: UUID) -> None:
 def switch(unit: Unit, sign_in: UUID, code: str) -> Viewer:
     """Who the viewer is at another organisation, to be signed in there. NotFound for a sign-in that is not theirs.
 
-    A second factor there is asked for there: it may have been set up against just this.
+    A second factor there is still asked for there.
     """
     mine = _sign_in(unit)
     at = next((organisation for organisation, ident in _linked(unit, mine) if ident == sign_in), None)
@@ -149,7 +149,7 @@ def switch(unit: Unit, sign_in: UUID, code: str) -> Viewer:
 
 
 def count_visits(unit: Unit, people: list[UUID]) -> dict[UUID, int]:
-    """How often each of some people has switched into an account here."""
+    """How often each of some people switched into an account here."""
     rows = unit.db.execute(
         select(Visit.person_id, func.count(Visit.id)).where(Visit.person_id.in_(people)).group_by(Visit.person_id)
     )

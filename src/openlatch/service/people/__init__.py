@@ -1,1 +1,1 @@
-"""People as they move on, and what is held about them."""
+"""People: their pages, moves, leaving, and what is stored about them."""

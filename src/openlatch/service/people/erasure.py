@@ -1,7 +1,7 @@
-"""Erasing what identifies somebody who left: a stable pseudonym takes its place, and the journal still verifies.
+"""Erasing what identifies somebody who left: a stable pseudonym replaces it, and the journal still verifies.
 
-Evidence of reviews is left as it is: it is signed, and is kept for as long as reviews have to be proved. It has to be
-signed before: once the journal tells no more of somebody, what was decided could not be held against it.
+Evidence of reviews stays as it is: it is signed, and kept as long as reviews have to be proved. It has to be signed
+first; once the journal no longer names somebody, decisions could not be checked against it.
 """
 
 from __future__ import annotations
@@ -75,18 +75,18 @@ MOST_AT_ONCE = 50
 
 
 def pseudonym(ident: UUID) -> str:
-    """What somebody is called once they are erased: always the same for one person, and telling nothing of them."""
+    """The name of an erased person: always the same for one person, and revealing nothing."""
     return f"Former person {hashlib.sha256(ident.bytes).hexdigest()[:6].upper()}"
 
 
 def preview(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """What erasing somebody would take away, counted; Conflict where they can't be erased now. Nothing happens."""
+    """What erasing somebody would remove, counted; Conflict when they can't be erased now. Nothing happens."""
     with attempt(unit, keep=False) as within:
         return erase(within, ident)
 
 
 def erase(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Erase what identifies somebody who left. It can't be undone. Gives what was done, and what is kept and why."""
+    """Erase what identifies somebody who left. Irreversible. Returns what was done, and what is kept and why."""
     unit.sight.require_administrator()
     unit.require_proof("Erasing somebody")
     return _erase(unit, ident)
@@ -130,7 +130,7 @@ def _refuse(unit: Unit, person: Person) -> None:
 
 
 def _refuse_unsigned(unit: Unit, person: Person, words: Iterable[str]) -> None:
-    """Conflict while a review that tells of somebody has no signed evidence yet: it would not agree with itself."""
+    """Conflict while a review that names somebody has no signed evidence yet."""
     signed = select(EvidenceBundle.round_id)
     names = or_(
         *(func.strpos(Item.facts.cast(Text), orjson.dumps(one).decode()[1:-1]) > 0 for one in (*words, str(person.id)))
@@ -146,7 +146,7 @@ def _refuse_unsigned(unit: Unit, person: Person, words: Iterable[str]) -> None:
 
 
 def _words(unit: Unit, person: Person) -> list[str]:
-    """The words by which somebody is named in texts: their addresses, and their name unless somebody else has it."""
+    """The words that name somebody in texts: their addresses, and their name unless somebody else has it."""
     others = select(func.count(Person.id)).where(Person.name == person.name, Person.id != person.id)
     name = [] if unit.db.scalar(others) else [person.name]
     addresses = unit.db.scalars(select(PersonAddress.address).where(PersonAddress.person_id == person.id)).all()
@@ -202,7 +202,7 @@ _OUR_LINKS = "(partner_id = :organisation or client_id = :organisation and ended
 
 
 def _replace(unit: Unit, table: Any, ours: str, words: Iterable[str], called: str) -> int:
-    """Put a pseudonym in the place of words, in all columns of a table that hold words; gives in how many rows."""
+    """Replace words by a pseudonym in all text columns of a table; returns the number of rows."""
     changed = 0
     for column in table.columns:
         if column.computed is not None or not isinstance(column.type, Text | JSONB):
@@ -221,7 +221,7 @@ def _replace(unit: Unit, table: Any, ours: str, words: Iterable[str], called: st
 
 
 def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str) -> Iterator[tuple[int, str]]:
-    """Erase what entries tell of somebody; gives the position and hash of each."""
+    """Erase what entries say about somebody; returns the position and hash of each."""
     about = [JournalEntry.actor_id == ident, JournalEntry.subject_id == ident]
     for word in words:
         about += [
@@ -283,7 +283,7 @@ def _kept(unit: Unit, ident: UUID) -> list[str]:
 
 
 def months_kept(unit: Unit) -> int | None:
-    """For how many months after leaving what identifies people is kept; None for ever."""
+    """For how many months after leaving personal data are kept; None for ever."""
     kept = unit.db.get_one(Organisation, unit.viewer.organisation).settings.get("keep_left_months")
     return int(kept) if kept else None
 
@@ -306,7 +306,7 @@ def due(unit: Unit) -> list[UUID]:
 
 
 def erase_due(service: Service, viewer: Viewer) -> int:
-    """Erase those whose time is over, each in a transaction of its own; gives how many. Called by the worker."""
+    """Erase those whose retention is over, each in a transaction of its own; returns how many. Called by the worker."""
     with service.unit(viewer) as unit:
         people = due(unit)
     count = 0

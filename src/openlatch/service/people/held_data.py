@@ -1,4 +1,4 @@
-"""All that is held about a person, as one file for them: who they are, what they have, and what they did."""
+"""All data about a person in one file: who they are, what they have, what they did."""
 
 from __future__ import annotations
 

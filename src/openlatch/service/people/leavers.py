@@ -1,7 +1,7 @@
-"""Somebody leaves: all that they reach, in every system, ended in one go, with successors for what only they hold.
+"""Leavers: everything that somebody reaches, in every system, ended at once, with successors for what only they hold.
 
 One preview, one plan, one page that counts down to nothing left, one report at the end. What is left is counted in the
-register each time: what comes up later counts too.
+register each time, so what appears later counts too.
 """
 
 from __future__ import annotations
@@ -56,9 +56,9 @@ from openlatch.store.tables.base import Proved
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """How somebody leaves: who takes over which account, and what becomes of their logins.
+    """How somebody leaves: who takes over which account, and what happens to their logins.
 
-    None says that nobody takes an account over, on purpose; not for one that they own.
+    None means that deliberately nobody takes an account over; not for one that they own.
     """
 
     person: UUID
@@ -68,7 +68,7 @@ class Plan:
 
 
 def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
-    """All that would happen, with what needs a successor first. Nothing happens yet."""
+    """Everything that would happen, with what needs a successor first. Nothing happens yet."""
     unit.sight.require_administrator()
     person = _person(unit, plan.person)
     alone = _only_theirs(unit, person)
@@ -112,7 +112,7 @@ def _belongs(unit: Unit, person: UUID) -> Any:
 
 
 def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
-    """What waits for their answer, or for somebody's answer to them."""
+    """Offers and requests that wait for their answer, or for an answer to them."""
 
     def count(table: Any, *where: Any) -> int:
         return unit.db.scalar(select(func.count(table.id)).where(*where)) or 0
@@ -137,7 +137,7 @@ def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any
 
 
 def _logins(unit: Unit, person: Person) -> list[dict[str, Any]]:
-    """By which names systems know them, and whether we can lock them there."""
+    """Their logins in systems, and whether they can be locked there."""
     rows = unit.db.execute(
         select(Handle, System)
         .join(System, System.id == Handle.system_id)
@@ -164,7 +164,7 @@ def _can(unit: Unit, handle: Handle, system: System, kind: StepKind) -> bool:
 
 
 def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
-    """The accounts that nobody would be left to answer for, or to use, without this person."""
+    """Accounts that nobody else could answer for, or use, without this person."""
     held = select(Grant.account_id).where(Grant.holder_id == person.id, Grant.state.in_(LIVE), ~Grant.by_system)
     accounts = unit.db.scalars(
         select(Account).where((Account.owner_id == person.id) | Account.id.in_(held)).order_by(Account.name)
@@ -220,7 +220,7 @@ def _why(person: Person, account: Account, own: int, others: Sequence[tuple[int,
 
 
 def _suggested(unit: Unit, person: Person, holders: Sequence[UUID]) -> list[dict[str, Any]]:
-    """Who could take over: their deputy, their manager, and those who hold access already."""
+    """Possible successors: their deputy, their manager, and those who hold access already."""
     wanted = [ident for ident in (person.deputy_id, person.manager_id, *holders) if ident is not None]
     rows = unit.db.scalars(
         select(Person).where(Person.id.in_(wanted), Person.standing == "current", Person.recognised, Person.inside)
@@ -231,7 +231,7 @@ def _suggested(unit: Unit, person: Person, holders: Sequence[UUID]) -> list[dict
 
 
 def _chosen(unit: Unit, plan: Plan, one: dict[str, Any]) -> dict[str, Any] | None:
-    """Who was chosen to take an account over. BadInput for somebody who can't."""
+    """The chosen successor of an account. BadInput for somebody who can't be."""
     ident = plan.successors.get(one["account"]["id"])
     if ident is None:
         return None
@@ -249,10 +249,10 @@ def _chosen(unit: Unit, plan: Plan, one: dict[str, Any]) -> dict[str, Any] | Non
 
 
 def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[str, Any]:
-    """Let somebody leave: successors first, then everything ends, each thing where it lives.
+    """Let somebody leave: first the successors, then everything ends, each thing in its system.
 
-    BadInput when an account has no successor, and it was not said that it shall have none; Conflict when it would do
-    something else than what was seen, or when their leaving is being carried out.
+    BadInput when an account has no successor and none was declined; Conflict when it would do something else than what
+    was seen, or when they are already leaving.
     """
     unit.sight.require_administrator()
     unit.require_proof("Ending all that somebody has")
@@ -302,7 +302,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
 
 
 def _hand_over(unit: Unit, person: Person, one: dict[str, Any], reason: str) -> dict[str, Any]:
-    """An account gets its owner, or its access its holder, before it goes from whoever leaves."""
+    """Give an account its new owner, or its access a new holder, before the leaver loses it."""
     account = unit.db.get_one(Account, one["account"]["id"], with_for_update=True)
     to = one["successor"]
     if one["owned"]:
@@ -339,7 +339,7 @@ def _give_same(unit: Unit, person: Person, account: Account, to: UUID, reason: s
 
 
 def _leave_teams(unit: Unit, person: Person, reason: str) -> list[dict[str, Any]]:
-    """Memberships end now; gives them with the ends that they had."""
+    """End their memberships now; returns them with their former ends."""
     rows = unit.db.execute(
         select(Membership, Team.name).join(Team, Team.id == Membership.team_id).where(_belongs(unit, person.id))
     ).all()
@@ -369,7 +369,7 @@ def _end_waiting(unit: Unit, person: Person) -> None:
 
 
 def page(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """How far somebody's leaving has come: how much is left, counted in the register now, system by system."""
+    """How far somebody's leaving has come: what is left, counted in the register now, by system."""
     unit.sight.require_administrator()
     person = _person(unit, ident)
     rows = _lines(unit, person)
@@ -402,7 +402,7 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def _by_other_doors(unit: Unit, person: UUID) -> list[str]:
-    """What a system lets everybody do who signs in: named, since it can't be taken from one alone."""
+    """What a system lets everybody do who signs in: named, since it can't be taken from one person."""
     holder = Holder(HolderKind.PERSON, person)
     register = subgraph.around_holder(unit.db, holder).as_held()
     given = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person, Grant.by_system)))
@@ -496,7 +496,7 @@ def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) ->
 
 
 def _proofs(unit: Unit, begun: Sequence[UUID]) -> dict[UUID, str]:
-    """What systems last answered about each grant, with what reading again showed."""
+    """The last answer of systems about each grant, with what reading again showed."""
     steps = unit.db.scalars(select(Step).where(Step.revocation_id.in_(begun)).order_by(Step.position)).all()
     again = {step.account_id: step.answer for step in steps if step.kind == StepKind.READ_AGAIN and step.answer}
     found: dict[UUID, list[str]] = {}
@@ -551,9 +551,9 @@ def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[dict[str, Any]]:
 
 
 def report(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """What came of somebody's leaving: each thing with when it ended and how that is known, and who took over.
+    """The result of somebody's leaving: each thing with when it ended, how that is known, and who took over.
 
-    Conflict while something is left. With the journal's position, by which it can be proved later.
+    Conflict while something is left. Includes the journal's position, by which it can be proved later.
     """
     found = page(unit, ident)
     if not found["revocations"]:

@@ -1,4 +1,4 @@
-"""Somebody moves: another job, other teams. What they keep, lose and get by it, and what they might need besides."""
+"""Somebody moves to another job or other teams: what they keep, lose and get, and what they might need."""
 
 from __future__ import annotations
 
@@ -24,9 +24,9 @@ FEWEST_PEERS = 2
 def plan(
     unit: Unit, ident: UUID, job: str | None, joins: Sequence[UUID] = (), leaves: Sequence[UUID] = ()
 ) -> dict[str, Any]:
-    """What a move comes to; without a job and teams, how things are after one that has happened. Nothing changes.
+    """What a move would do; without a job and teams, how things are after a past one. Nothing changes.
 
-    Nothing is given by it: what people in the same job hold is only told.
+    Nothing is given by it: what people in the same job hold is only shown.
     """
     unit.sight.require_administrator()
     person = unit.db.get(Person, ident)
@@ -112,7 +112,7 @@ def _held_by(unit: Unit, peers: Sequence[UUID]) -> dict[tuple[UUID, UUID], int]:
 def _might_need(
     unit: Unit, kept: Sequence[access_paths.Path], peers: Sequence[UUID], held: dict[tuple[UUID, UUID], int]
 ) -> list[dict[str, Any]]:
-    """What at least half of those in the same job hold, and this person will not."""
+    """What at least half of the people in the same job hold, and this person would not."""
     if len(peers) < FEWEST_PEERS:
         return []
     has = {(path.account, path.level.id) for path in kept if path.level is not None}

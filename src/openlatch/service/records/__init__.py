@@ -1,1 +1,1 @@
-"""Records that are kept by hand: making, editing, archiving, removing and merging them."""
+"""Records edited by hand: made, changed, archived, removed, merged."""

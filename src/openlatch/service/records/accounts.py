@@ -1,4 +1,4 @@
-"""Accounts as records, with the resources and groups that they are made of."""
+"""Accounts as records, with their resources and groups."""
 
 from __future__ import annotations
 
@@ -34,7 +34,9 @@ class Accounts(Kind[Account]):
     parts = frozenset({"flags.account_id", "breaches.account_id", "latches.account_id", "findings.subject_id"})
 
     def opened(self, unit: Unit, ident: UUID, fields: Iterable[str] = (), lock: bool = False) -> Account:
-        """An administrator edits all of an account; its owner what does not change who answers for it or guards it."""
+        """Administrators edit everything of an account; its owner what does not change who answers for it or guards
+        it.
+        """
         if set(fields) <= OWNERS_FIELDS:
             unit.sight.require_owns(ident)
         else:
@@ -43,7 +45,7 @@ class Accounts(Kind[Account]):
         return row
 
     def values(self, unit: Unit, row: Account) -> dict[str, Any]:
-        """An account as its form holds it."""
+        """An account as form values."""
         payer = next(
             (
                 {"kind": kind, "id": ident}
@@ -102,13 +104,13 @@ class Accounts(Kind[Account]):
         row.paid_until = end_of_last_day(given["paid_until"], zone_of(zone)) if given["paid_until"] else None
 
     def lets_in(self, unit: Unit, row: Account | None, before: Values, given: Values) -> Sequence[UUID]:
-        """The account and all in which one acts through it, when its owner, its payer or its kind's latches change."""
+        """The account and all that are reached through it, when its owner, payer or kind changes."""
         if row is None or all(before[field] == given[field] for field in ("owner", "kind", "payer")):
             return ()
         return guard.touched(unit, [row.id])
 
     def afterwards(self, unit: Unit, row: Account, before: Values, given: Values) -> None:
-        """Flags follow; who owns it from now on, and who did, are told."""
+        """Update flags; notify the new and the former owner."""
         was, now = before.get("owner"), given["owner"]
         evaluate_flags.evaluate_owner(unit, row.id, [was, now])
         if any(before.get(field) != given[field] for field in ("sensitivity", "kind", "name", "time_zone")):
@@ -150,7 +152,7 @@ class Resources(Kind[Resource]):
         return row
 
     def values(self, unit: Unit, row: Resource) -> dict[str, Any]:
-        """A resource as its form holds it."""
+        """A resource as form values."""
         return {"account": row.account_id, "name": row.name, "kind": row.kind}
 
     def fresh(self, unit: Unit, given: Values) -> Resource:
@@ -170,11 +172,11 @@ class Resources(Kind[Resource]):
         row.name, row.kind = given["name"], given["kind"]
 
     def afterwards(self, unit: Unit, row: Resource, before: Values, given: Values) -> None:
-        """Nothing is computed from a part's name."""
+        """Nothing depends on a resource's name."""
 
 
 class Groups(Kind[ResourceGroup]):
-    """Resources of one account that are given as one."""
+    """Resources of one account that are given together."""
 
     name, noun, table = "groups", "group", ResourceGroup
     parts = frozenset({"resources_in_groups.group_id"})
@@ -189,7 +191,7 @@ class Groups(Kind[ResourceGroup]):
         return row
 
     def values(self, unit: Unit, row: ResourceGroup) -> dict[str, Any]:
-        """A group as its form holds it."""
+        """A group as form values."""
         of = select(ResourceInGroup.resource_id).where(ResourceInGroup.group_id == row.id)
         return {
             "account": row.account_id,
@@ -230,7 +232,7 @@ class Groups(Kind[ResourceGroup]):
         )
 
     def lets_in(self, unit: Unit, row: ResourceGroup | None, before: Values, given: Values) -> Sequence[UUID]:
-        """Whoever has the group has what comes into it."""
+        """Whoever has the group gets what is added to it."""
         return guard.touched(unit, [row.account_id]) if row is not None else ()
 
 

@@ -24,7 +24,7 @@ class Apps(Kind[App]):
         refuse_known(unit, row.name, Handle.app_id == row.id)
 
     def values(self, unit: Unit, row: App) -> dict[str, Any]:
-        """An app as its form holds it."""
+        """An app as form values."""
         return {
             "name": row.name,
             "publisher": row.publisher,
@@ -34,7 +34,7 @@ class Apps(Kind[App]):
         }
 
     def write(self, unit: Unit, row: App, given: Values) -> None:
-        """Write a form. BadInput for a home page that is none, or a name that another app has."""
+        """Write a form. BadInput for an invalid home page, or a name that is taken."""
         refuse_taken(unit, App, given["name"], row.id, "an app")
         home_page = given["home_page"]
         if home_page:

@@ -1,7 +1,7 @@
 """Making, changing, archiving and removing records: one use case each, for every kind.
 
-Every edit goes through the guard of latches, leaves an entry in the journal with what each value was and is, and is
-refused when somebody else changed the record since it was looked at.
+Every edit passes the latches, is journalled with the old and new values, and is refused when somebody else changed the
+record since it was looked at.
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ def _kind(name: str) -> Kind[Any]:
 
 
 def shown(unit: Unit, name: str, ident: UUID, warned: Sequence[Any] = ()) -> dict[str, Any]:
-    """A record as somebody edits it. NotFound for one that may not be seen or edited."""
+    """A record for editing. NotFound for one that may not be seen or edited."""
     kind = _kind(name)
     row = kind.opened(unit, ident)
     values = kind.values(unit, row)
@@ -119,7 +119,7 @@ def change(unit: Unit, name: str, ident: UUID, given: Values, version: int | Non
 
 
 def _outdated(unit: Unit, kind: Kind[Any], row: Any, version: int) -> Outdated:
-    """What was changed since a version, by whom, as the journal has it."""
+    """What was changed since a version, and by whom, from the journal."""
     entries = unit.db.scalars(
         select(JournalEntry)
         .where(JournalEntry.subject_id == row.id, JournalEntry.action == f"{kind.noun}.changed")
@@ -139,7 +139,7 @@ def _said(value: Any) -> str:
 
 
 def _noted(values: Values) -> dict[str, Any]:
-    """What an entry of the journal has of a new record: what was filled in."""
+    """The values of a new record for the journal."""
     filled = {field: value for field, value in values.items() if value not in (None, "", [], False)}
     return {"values": jsonable(filled)}
 
@@ -153,7 +153,7 @@ def _account_of(row: Any) -> UUID | None:
 
 
 def _references(kind: Kind[Any]) -> list[tuple[Any, Any]]:
-    """Every column that refers to records of a kind, with its table; but for what belongs to them."""
+    """Every column that refers to records of a kind, with its table, except of rows that belong to them."""
     name = kind.table.__tablename__
     return [
         (table, column)
@@ -165,7 +165,7 @@ def _references(kind: Kind[Any]) -> list[tuple[Any, Any]]:
 
 
 def dependents(unit: Unit, kind: Kind[Any], ident: UUID) -> list[dict[str, Any]]:
-    """What refers to a record, counted by what it is."""
+    """What refers to a record, counted by kind."""
     counted: dict[str, int] = {}
     for table, column in _references(kind):
         count = unit.db.scalar(select(func.count()).select_from(table).where(column == ident)) or 0
@@ -175,7 +175,7 @@ def dependents(unit: Unit, kind: Kind[Any], ident: UUID) -> list[dict[str, Any]]
 
 
 def counted_words(table: str, count: int) -> str:
-    """So many rows of a table, as one says it."""
+    """A number of rows of a table, in words."""
     return f"{count:,} {_words(table)[count != 1]}"
 
 
@@ -213,7 +213,7 @@ def remove(unit: Unit, name: str, ident: UUID, version: int | None = None) -> No
 
 
 def archive(unit: Unit, name: str, ident: UUID, is_archived: bool) -> dict[str, Any]:
-    """Put a record away, or take it out again. Conflict while access hangs on it, or for one that can't be archived."""
+    """Archive a record, or take it out again. Conflict while it is in use, or for a kind that can't be archived."""
     kind = _kind(name)
     if not hasattr(kind.table, "archived_at"):
         raise BadInput(f"A {kind.noun} can't be archived.", "Let a person leave; take a member out.")
@@ -236,7 +236,7 @@ def archive(unit: Unit, name: str, ident: UUID, is_archived: bool) -> dict[str, 
 
 
 def _refuse_in_use(unit: Unit, kind: Kind[Any], row: Any) -> None:
-    """Conflict while a live grant, an open session or a membership hangs on a record: it would be out of sight."""
+    """Conflict while a live grant, an open session or a membership uses a record."""
     in_use: dict[str, int] = {}
     for table, column in _references(kind):
         statement = select(func.count()).select_from(table).where(column == row.id)
@@ -263,7 +263,7 @@ def _refuse_in_use(unit: Unit, kind: Kind[Any], row: Any) -> None:
 def change_many(
     unit: Unit, name: str, ids: Sequence[UUID], given: Values, only_preview: bool, seen: str = ""
 ) -> dict[str, Any]:
-    """The same change to several records, each with what it does; what is refused for one leaves the others.
+    """Make the same change to several records; one refusal does not affect the others.
 
     Conflict when it would do something else than what was ``seen``.
     """

@@ -1,4 +1,4 @@
-"""Writing down access that exists, as somebody knows of it: nobody is asked, and nobody is said to have given it."""
+"""Recording access that exists, as somebody knows it: nobody is asked, and nobody is said to have given it."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ _COLUMNS = {
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """Access that somebody knows of."""
+    """Existing access that somebody knows of."""
 
     account: UUID
     holder_kind: HolderKind
@@ -55,8 +55,9 @@ class Known:
 
 
 def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "") -> dict[str, Any]:
-    """Write down access that exists. A line that can't be is refused with why; the others are not kept either, unless
-    all are good. Conflict when it would do something else than what was ``seen``.
+    """Record existing access. A bad line is refused with the reason; unless all are good, none is kept.
+
+    Conflict when it would do something else than what was ``seen``.
     """
     result = _preview(unit, lines)
     if only_preview:
@@ -126,7 +127,7 @@ def _result(lines: list[dict[str, Any]], latches: list[dict[str, str]]) -> dict[
 
 
 def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
-    """One line, written down; or the grant that is there already."""
+    """One recorded line; or the grant that exists already."""
     unit.sight.require_answers_for(line.account)
     account = unit.db.get(Account, line.account)
     if account is None or account.archived_at is not None:

@@ -1,4 +1,4 @@
-"""Files of other people's making: which column is which field, kept for the next time, and the lines refused."""
+"""Files from elsewhere: which column is which field, remembered for next time, and the refused lines."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ LONGEST_SAMPLE = 80
 
 
 def look(unit: Unit, kind_name: str, form: str, source: BinaryIO) -> dict[str, Any]:
-    """The columns of a file with some of their values, and which field each is taken for: as kept, or suggested."""
+    """The columns of a file with sample values, and the field that each is taken for: as remembered, or suggested."""
     unit.sight.require_administrator()
     kind = imports.kind_of(kind_name)
     samples = _samples(form, source)
@@ -85,7 +85,7 @@ def _text(source: BinaryIO, form: str) -> Iterator[io.TextIOWrapper]:
 
 
 def matching_from(written: str) -> dict[str, str] | None:
-    """A matching from what a call says; None where it says none. BadInput for what is none."""
+    """A matching from a call; None if it has none. BadInput for an invalid one."""
     if not written:
         return None
     try:
@@ -102,7 +102,7 @@ def matching_from(written: str) -> dict[str, str] | None:
 
 
 def keep(unit: Unit, kind_name: str, matching: Mapping[str, str]) -> None:
-    """Keep a matching for files with just these columns."""
+    """Remember a matching for files with exactly these columns."""
     kind = imports.kind_of(kind_name)
     row = unit.db.scalars(_kept(kind.name, list(matching)).with_for_update()).first()
     if row is None:
@@ -123,7 +123,7 @@ def _kept(kind: str, columns: list[str]) -> Any:
 
 
 def refused(unit: Unit, kind_name: str, form: str, source: BinaryIO, matching: core.Matching | None) -> IO[bytes]:
-    """The lines of a file that would be refused, as they are, each with why: a file of the same form."""
+    """The lines of a file that would be refused, unchanged, each with the reason: a file of the same form."""
     report = imports.bring(unit, kind_name, form, source, keep_good=False, try_only=True, matching=matching)
     why: dict[int, list[str]] = {}
     for error in report.errors:

@@ -1,4 +1,4 @@
-"""What kinds of records are kept by hand, and what each of them needs besides its columns."""
+"""The kinds of records that are edited by hand, and what each needs besides its columns."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _NAMED: tuple[type[Any], ...] = (Person, Team, Account, Resource)
 
 
 class Kind(ABC, Generic[Row]):
-    """A kind of record. ``parts`` are the columns of tables whose rows belong to a record, and go with it."""
+    """A kind of record. ``parts`` are columns of tables whose rows belong to a record and are removed with it."""
 
     name: ClassVar[str]
     noun: ClassVar[str]
@@ -36,8 +36,8 @@ class Kind(ABC, Generic[Row]):
         unit.sight.require_administrator()
 
     def opened(self, unit: Unit, ident: UUID, fields: Iterable[str] = (), lock: bool = False) -> Row:
-        """A record whose ``fields`` are to be edited, perhaps locked. NotAllowed or NotFound for whoever may not:
-        nothing is looked up for them.
+        """A record whose ``fields`` are to be edited, optionally locked. NotAllowed or NotFound before anything is
+        looked up.
         """
         unit.sight.require_administrator()
         row: Row = found(unit, self.table, ident, self.noun, lock)
@@ -45,14 +45,14 @@ class Kind(ABC, Generic[Row]):
 
     @abstractmethod
     def values(self, unit: Unit, row: Row) -> dict[str, Any]:
-        """A record as its form holds it."""
+        """A record as form values."""
 
     @abstractmethod
     def write(self, unit: Unit, row: Row, given: Values) -> None:
         """Write a whole form. BadInput for what can't be, naming the field."""
 
     def fresh(self, unit: Unit, given: Values) -> Row:
-        """A new row, with what it can't do without."""
+        """A new row with its mandatory values."""
         row: Row = self.table(organisation_id=unit.viewer.organisation, name=given["name"])
         unit.db.add(row)
         return row
@@ -62,14 +62,14 @@ class Kind(ABC, Generic[Row]):
         return ()
 
     def afterwards(self, unit: Unit, row: Row, before: Values, given: Values) -> None:
-        """What follows from an edit: flags are worked out anew, and people are told."""
+        """What follows an edit: flags are evaluated, people notified."""
         unit.wake("evaluate")
 
     def refuse_removal(self, unit: Unit, row: Row) -> None:
-        """Conflict for a record that can't be removed for a reason of its own."""
+        """Conflict for a record that can't be removed, for a reason specific to its kind."""
 
     def remove(self, unit: Unit, row: Row) -> None:
-        """Delete a record to which nothing refers any more."""
+        """Delete a record that nothing refers to."""
         unit.db.delete(row)
 
     def label(self, row: Row) -> str:
@@ -127,7 +127,7 @@ def reached_by(unit: Unit, person: UUID) -> list[UUID]:
 
 
 def refuse_taken(unit: Unit, table: type[Any], name: str, but: UUID | None, noun: str) -> None:
-    """BadInput when another record that is not archived has the name, whatever its capitals."""
+    """BadInput when another record that is not archived has the name, ignoring case."""
     same = select(table.id).where(func.lower(table.name) == name.lower(), table.archived_at.is_(None))
     if but is not None:
         same = same.where(table.id != but)
@@ -136,7 +136,7 @@ def refuse_taken(unit: Unit, table: type[Any], name: str, but: UUID | None, noun
 
 
 def found(unit: Unit, table: type[Any], ident: UUID, noun: str, lock: bool = False) -> Any:
-    """A row by its id, perhaps locked. NotFound when there is none."""
+    """A row by its id, optionally locked. NotFound for an unknown one."""
     row = unit.db.get(table, ident, with_for_update=lock, populate_existing=lock)
     if row is None:
         raise NotFound(f"There is no such {noun}, or you may not see it.")

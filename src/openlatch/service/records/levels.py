@@ -1,4 +1,4 @@
-"""Levels as records: put away, and removed. They are made and changed with a look at whose rights grow or shrink."""
+"""Levels as records: archived and removed. They are made and changed with a preview of whose rights change."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ class Levels(Kind[Level]):
     parts = frozenset[str]()
 
     def refuse_removal(self, unit: Unit, row: Level) -> None:
-        """Conflict for a level of a system that is read: it would be back with the next reading."""
+        """Conflict for a level of a system that is read: the next reading would bring it back."""
         system = unit.db.get_one(System, row.system_id)
         if system.kind in unit.service.adapters:
             raise Conflict(
@@ -30,5 +30,5 @@ class Levels(Kind[Level]):
         return {"name": row.name, "key": row.key, "sentence": row.sentence, "permissions": keys}
 
     def write(self, unit: Unit, row: Level, given: Values) -> None:
-        """BadInput: whose rights grow or shrink by it has to be looked at."""
+        """BadInput: whose rights change has to be previewed."""
         raise BadInput("A level is changed with a preview of whose rights grow or shrink.", "Change it as a level.")

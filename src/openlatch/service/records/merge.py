@@ -1,8 +1,8 @@
-"""Merging two records that are of one person or one app: previewed, undoable for thirty days.
+"""Merging two records of one person or one app: previewed, and undoable for thirty days.
 
-Everything that refers to the one refers to the other afterwards, in set-based statements; what would then be there
-twice is dropped, and kept in the merge. The journal and closed rounds stay as they were and name who was named then: so
-the record that goes stays too, marked as merged, and is shown nowhere.
+All references to the one refer to the other afterwards, by set-based statements; resulting duplicates are dropped and
+stored in the merge. The journal and closed rounds still name who was named then, so the merged record stays too, marked
+as merged, and is shown nowhere.
 """
 
 from __future__ import annotations
@@ -73,7 +73,7 @@ def _pair(unit: Unit, name: str, keep: UUID, drop: UUID, lock: bool = False) -> 
 
 
 def preview(unit: Unit, name: str, keep: UUID, drop: UUID) -> dict[str, Any]:
-    """What merging would do: what moves, what is filled, what is lost, where the kept record can do more."""
+    """What merging would do: what moves, what is filled in, what is lost, where the kept record gains rights."""
     kind, kept, gone = _pair(unit, name, keep, drop)
     _refuse(unit, kept, gone)
     holder_kind = HolderKind.PERSON if name == "people" else HolderKind.APP
@@ -131,7 +131,7 @@ def _reached(unit: Unit, kind: HolderKind, ident: UUID) -> list[UUID]:
 
 
 def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> dict[str, Any]:
-    """Make two records one. Conflict when it would do something else than what was ``seen``; proof is needed."""
+    """Merge two records. Needs a proof. Conflict when it would do something else than what was ``seen``."""
     unit.sight.require_administrator()
     locks.access(unit)
     kind, kept, gone = _pair(unit, name, keep, drop, lock=True)
@@ -177,7 +177,7 @@ def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> dict
 def _carry_out(
     unit: Unit, kind: Kind[Any], kept: Any, gone: Any
 ) -> tuple[dict[str, list[UUID]], dict[str, list[Any]], dict[str, Any]]:
-    """Move every reference, drop what is there twice, fill what is lacking, and mark the record as merged."""
+    """Move every reference, drop duplicates, fill in what is missing, and mark the record as merged."""
     keep, drop, noun = kept.id, gone.id, kind.table.__tablename__
     filled = {
         f: getattr(kept, f)
@@ -219,21 +219,21 @@ def _carry_out(
 
 
 def _still_open(table: Any) -> list[Any]:
-    """Of items, only those of rounds that are open: a closed round does not change."""
+    """Only items of open rounds: closed rounds do not change."""
     if table.name != "items":
         return []
     return [table.c.round_id.in_(select(Round.id).where(Round.closed_at.is_(None)))]
 
 
 def _rows(unit: Unit, table: Any, which: Any) -> list[Any]:
-    """Rows as they are, but for generated columns, which come back by themselves."""
+    """Rows without generated columns."""
     kept = [column for column in table.columns if column.computed is None]
     gone = select(*kept).where(which).subquery("gone")
     return list(unit.db.scalars(select(func.to_jsonb(text("gone.*"))).select_from(gone)))
 
 
 def _keep_address(unit: Unit, kept: Person, gone: Person) -> None:
-    """The address of the record that goes is another one of the record that stays."""
+    """The address of the merged record becomes another address of the kept one."""
     address = (gone.address or "").lower()
     known = select(PersonAddress.id).where(func.lower(PersonAddress.address) == address)
     if not kept.address or kept.address.lower() == address or unit.db.scalar(known) is not None:
@@ -260,7 +260,7 @@ def _column(place: str) -> tuple[Any, Any]:
 
 
 def _drop(unit: Unit, dropped: dict[str, list[Any]], table: Any, which: Any) -> None:
-    """Delete rows, and keep them as they were."""
+    """Delete rows and return them."""
     rows = _rows(unit, table, which)
     if rows:
         dropped.setdefault(table.name, []).extend(rows)
@@ -280,7 +280,7 @@ def _in_text(unit: Unit, old: UUID, new: UUID) -> None:
 
 
 def _look_again(unit: Unit, kind: Kind[Any], keep: UUID, moved: dict[str, list[UUID]]) -> None:
-    """Flags on what moved follow: of a few at once, of a great many by the worker soon after."""
+    """Evaluate flags on what moved: a few here, many by the worker."""
     place = "grants.person_id" if kind.name == "people" else "grants.app_id"
     grants = moved.get(place, [])
     if len(grants) <= MOST_TOUCHED:
@@ -289,7 +289,7 @@ def _look_again(unit: Unit, kind: Kind[Any], keep: UUID, moved: dict[str, list[U
 
 
 def shown(row: Merge) -> dict[str, Any]:
-    """A merge as answers show it."""
+    """A merge as an answer."""
     return {
         "id": row.id,
         "kind": row.kind,
@@ -309,9 +309,9 @@ def latest(unit: Unit) -> list[dict[str, Any]]:
 
 
 def undo(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """Take a merge back: the record is there again, and what moved with it refers to it again where it still did.
+    """Undo a merge: the record is back, and what moved refers to it again, where it still refers to the kept one.
 
-    Conflict after thirty days, when it was undone already, or when its name or address went to somebody else.
+    Conflict after thirty days, when it was undone already, or when its name or address is taken.
     """
     unit.sight.require_administrator()
     locks.access(unit)

@@ -41,7 +41,7 @@ class People(Kind[Person]):
     )
 
     def values(self, unit: Unit, row: Person) -> dict[str, Any]:
-        """A person as their form holds them."""
+        """A person as form values."""
         others = select(PersonAddress.address).where(PersonAddress.person_id == row.id).order_by(PersonAddress.address)
         marks = select(Mark.kind, Mark.value).where(Mark.person_id == row.id).order_by(Mark.kind, Mark.value)
         return {
@@ -64,7 +64,7 @@ class People(Kind[Person]):
         return row
 
     def write(self, unit: Unit, row: Person, given: Values) -> None:
-        """Write a form. BadInput for an address that is somebody else's, or a standing that has to be come by."""
+        """Write a form. BadInput for an address that is taken, or a standing that can't be set by hand."""
         manager = person_named(unit, given["manager"], "manager")
         if manager is not None and manager == row.id:
             raise BadInput("Nobody is their own manager.", "Choose another.", {"manager": "is the person"})
@@ -82,13 +82,13 @@ class People(Kind[Person]):
         refuse_known(unit, row.name, Handle.person_id == row.id)
 
     def lets_in(self, unit: Unit, row: Person | None, before: Values, given: Values) -> Sequence[UUID]:
-        """Accounts that they can act in, when it changes where they stand."""
+        """Accounts that they can act in, when the edit changes whether they are inside."""
         if row is None or all(before[f] == given[f] for f in ("inside", "standing", "leaves_on")):
             return ()
         return guard.touched(unit, reached_by(unit, row.id))
 
     def afterwards(self, unit: Unit, row: Person, before: Values, given: Values) -> None:
-        """Flags on them and on all that they reach follow."""
+        """Update flags on them and on everything that they reach."""
         evaluate_flags.evaluate_person(unit, row.id, reached_by(unit, row.id))
 
 
@@ -178,15 +178,15 @@ def logins_of(unit: Unit, whose: Any) -> list[dict[str, Any]]:
 
 
 def refuse_known(unit: Unit, name: str, whose: Any) -> None:
-    """Conflict while a login is known from its system: the next reading would meet them again."""
+    """Conflict while a login is known from its system: the next reading would find it again."""
     login = unit.db.scalar(select(Handle.name).where(whose, Handle.marks != {}).limit(1))
     if login is not None:
         raise Conflict(f"{name} is known to a system by the login {login}.", "Identify the login, or merge the two.")
 
 
 def write_logins(unit: Unit, given: Sequence[Values], person: UUID | None = None, app: UUID | None = None) -> None:
-    """Write the logins of a person or an app. BadInput for one that is somebody else's, and for one that a reading
-    found and that can't be taken from them by a form.
+    """Set the logins of a person or an app. BadInput for one that is somebody else's, or one that a reading found,
+    which a form can't take away.
     """
     whose = Handle.person_id == person if person else Handle.app_id == app
     wanted = {(login["system"], login["name"]) for login in given}

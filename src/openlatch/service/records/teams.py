@@ -29,7 +29,7 @@ class Teams(Kind[Team]):
     parts = frozenset({"flags.holder_id"})
 
     def values(self, unit: Unit, row: Team) -> dict[str, Any]:
-        """A team as its form holds it."""
+        """A team as form values."""
         return {"name": row.name, "partner": row.partner, "purpose": row.purpose, "speaker": row.speaker_id}
 
     def write(self, unit: Unit, row: Team, given: Values) -> None:
@@ -39,13 +39,13 @@ class Teams(Kind[Team]):
         row.speaker_id = person_named(unit, given["speaker"], "speaker")
 
     def lets_in(self, unit: Unit, row: Team | None, before: Values, given: Values) -> Sequence[UUID]:
-        """All that the team reaches, when it becomes a partner or is none any more."""
+        """Everything that the team reaches, when it becomes a partner or stops being one."""
         if row is None or before["partner"] == given["partner"]:
             return ()
         return subgraph.onward(unit.db, [Holder(HolderKind.TEAM, row.id)])
 
     def afterwards(self, unit: Unit, row: Team, before: Values, given: Values) -> None:
-        """Flags on what it holds follow."""
+        """Update flags on what it holds."""
         evaluate_team(unit, row.id)
 
 
@@ -55,11 +55,11 @@ class Memberships(Kind[Membership]):
     name, noun, table = "memberships", "membership", Membership
 
     def label(self, row: Membership) -> str:
-        """A membership goes without a name of its own."""
+        """A membership has no name of its own."""
         return "membership"
 
     def values(self, unit: Unit, row: Membership) -> dict[str, Any]:
-        """A membership as its form holds it."""
+        """A membership as form values."""
         return {
             "team": row.team_id,
             "person": row.person_id,
@@ -90,7 +90,7 @@ class Memberships(Kind[Membership]):
         return row
 
     def write(self, unit: Unit, row: Membership, given: Values) -> None:
-        """Write a form: when it begins and ends. Who belongs to what stays: another is another membership."""
+        """Write a form: when it begins and ends. Member and team can't change: that is another membership."""
         if (given["team"], given["person"], given["member_team"]) != (row.team_id, row.person_id, row.member_team_id):
             raise BadInput("A membership stays that of its member.", "Make another one.", {"person": "can't change"})
         until = end_of_last_day(given["last_day"], unit.zone) if given["last_day"] else None
@@ -101,15 +101,15 @@ class Memberships(Kind[Membership]):
             unit.require_proof("Letting somebody into a team that decides who else gets in")
 
     def lets_in(self, unit: Unit, row: Membership | None, before: Values, given: Values) -> Sequence[UUID]:
-        """All that the team reaches."""
+        """Everything that the team reaches."""
         return subgraph.onward(unit.db, [Holder(HolderKind.TEAM, given["team"])])
 
     def afterwards(self, unit: Unit, row: Membership, before: Values, given: Values) -> None:
-        """Flags on what the team holds, and on its member, follow."""
+        """Update flags on what the team holds, and on its member."""
         evaluate_team(unit, row.team_id, row.person_id)
 
     def remove(self, unit: Unit, row: Membership) -> None:
-        """Take a member out. What they had by the team, they have no more."""
+        """Remove a member, who loses what they had through the team."""
         team, person = row.team_id, row.person_id
         unit.db.delete(row)
         unit.db.flush()
@@ -123,7 +123,7 @@ def _gives_steward(unit: Unit, team: UUID) -> bool:
 
 
 def evaluate_team(unit: Unit, team: UUID, person: UUID | None = None) -> None:
-    """Look anew at what a team holds, and at a member; of very much, the worker does."""
+    """Evaluate the flags on what a team holds, and on a member; when that is a lot, the worker does."""
     of = select(Grant.id).where(Grant.team_id == team, Grant.state.in_(register.LIVE)).limit(MOST_GRANTS + 1)
     grants = unit.db.scalars(of).all()
     if len(grants) > MOST_GRANTS:

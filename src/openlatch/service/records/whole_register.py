@@ -1,8 +1,8 @@
-"""The whole register as one open file (JSON Lines), to leave with or to begin anew from.
+"""The whole register as one open file (JSON Lines), to move elsewhere or start from.
 
-The first line says what it is, each further one is a row of a table as PostgreSQL writes it in JSON, and the last has
-the count and the SHA-256 of all before it. Secrets, passwords and links are never in it, nor what is worked out anew
-(flags, breaches). The journal and the evidence of reviews are taken away by themselves, since they are signed.
+The first line describes the file, each further one is a row as PostgreSQL writes it in JSON, and the last has the count
+and the SHA-256 of everything before it. It never contains secrets, passwords and links, nor computed data (flags,
+breaches). The journal and the evidence of reviews are exported separately, since they are signed.
 """
 
 from __future__ import annotations
@@ -71,7 +71,7 @@ BATCH = 500
 
 
 def columns_of(name: str) -> list[Column[Any]]:
-    """The columns of a table that a file has, in their order."""
+    """The columns of a table that a file contains, in order."""
     table = Base.metadata.tables[name]
     left_out = _NEVER | _LEFT_OUT.get(name, frozenset())
     return [column for column in table.columns if column.name not in left_out and column.computed is None]
@@ -152,7 +152,7 @@ def _schema_of(column: Column[Any]) -> dict[str, Any]:
 
 
 def lines(unit: Unit) -> Iterator[bytes]:
-    """Every line of the file, in one transaction, so that all of it is of one instant."""
+    """Every line of the file, from one transaction, so from one instant."""
     digest, count = hashlib.sha256(), 0
     for line in _written(unit):
         written = orjson.dumps(line) + b"\n"
@@ -178,11 +178,11 @@ def _written(unit: Unit) -> Iterator[dict[str, Any]]:
 
 
 def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
-    """Fill an organisation that is empty yet from a file; gives how many rows of each table came in.
+    """Import a file into an empty organisation; returns the number of rows by table.
 
-    Every row has another id than it had, so that the file can come in beside the organisation that it is from. Whoever
-    brings it stays who they are: a person of the same address in the file is them. BadInput for a file that is not
-    whole or not of this form, Conflict when there is something already. All of it or nothing.
+    Every row gets a new id, so the file can be imported beside its original organisation. Whoever imports it stays who
+    they are: a person with the same address in the file is them. BadInput for an incomplete or invalid file, Conflict
+    when the organisation is not empty. All or nothing.
     """
     unit.sight.require_administrator()
     unit.require_proof("Bringing a whole register in")
@@ -241,7 +241,7 @@ def _refuse_filled(unit: Unit) -> None:
 
 
 def _refuse_broken(held: IO[bytes]) -> None:
-    """BadInput unless the file is whole, and is what it says it is."""
+    """BadInput unless the file is complete and of this format."""
     held.seek(0)
     digest, count, last = hashlib.sha256(), 0, b""
     for line in held:
@@ -288,7 +288,7 @@ def _take_settings(unit: Unit, given: dict[str, Any]) -> None:
 
 
 class _Ids:
-    """What each id of the file is here."""
+    """The new id of each id in the file."""
 
     def __init__(self, unit: Unit) -> None:
         self._space = unit.viewer.organisation
@@ -298,24 +298,24 @@ class _Ids:
         self.address = (me.address or "").lower() if me is not None else ""
 
     def new(self, old: str) -> UUID:
-        """The id of a row that comes in."""
+        """A new id for a row of the file."""
         found = self._known.get(old)
         if found is None:
             found = self._known[old] = uuid5(self._space, old)
         return found
 
     def is_me(self, old: str) -> UUID | None:
-        """Let a row of the file be whoever brings it."""
+        """Map a row of the file to whoever imports it."""
         assert self.me is not None
         self._known[old] = self.me
         return self.me
 
     def of(self, old: str) -> UUID | None:
-        """The id here of something that came in before; None for what did not."""
+        """The new id of something imported before; None for anything else."""
         return self._known.get(old)
 
     def within(self, value: Any) -> Any:
-        """A value in which ids of the file may stand, with those of here."""
+        """A value with the file's ids replaced by new ones."""
         if isinstance(value, str):
             return str(self._known[value]) if value in self._known else value
         if isinstance(value, list):
@@ -328,7 +328,7 @@ class _Ids:
 def _fitting(
     ids: _Ids, number: int, name: str, row: Any, later: list[tuple[str, str, UUID, UUID]]
 ) -> dict[str, Any] | None:
-    """A row as it comes in; None for one that is here already, or hangs on what did not come in."""
+    """A row with new ids; None for one that exists already, or belongs to something not imported."""
     if name not in TABLES or not isinstance(row, dict):
         raise BadInput(f"Line {number} is of an unknown table.", "Take the file away once more.", {"file": "unknown"})
     table = Base.metadata.tables[name]
@@ -362,7 +362,7 @@ def _fitting(
 
 
 def _without_reference(ids: _Ids, column: Column[Any], value: Any) -> Any:
-    """A value that no foreign key holds: it may name rows of the file all the same."""
+    """A value without a foreign key, which may name rows of the file all the same."""
     if isinstance(column.type, Uuid) and isinstance(value, str):
         return ids.of(value) or value
     return ids.within(value) if isinstance(value, dict | list) else value

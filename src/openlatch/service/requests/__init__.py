@@ -1,1 +1,1 @@
-"""Requests for access, and what an owner makes of them."""
+"""Requests for access, and their answers."""

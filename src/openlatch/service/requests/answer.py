@@ -1,4 +1,4 @@
-"""Answering requests for access: granting, declining, withdrawing, and letting them run out."""
+"""Answering requests for access: granting, declining, withdrawing, expiring."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def _to_answer(unit: Unit, ident: UUID, version: int | None) -> AccessRequest:
 def grant(
     unit: Unit, ident: UUID, choice: Choice, words: str, account_id: UUID | None, version: int | None
 ) -> dict[str, Any]:
-    """Grant a request: as it was asked, or less, or for a shorter time. Never more than was asked."""
+    """Grant a request: as asked, or less, or for a shorter time. Never more than was asked."""
     locks.access(unit)
     row = _to_answer(unit, ident, version)
     if row.person_id == unit.viewer.person:
@@ -76,7 +76,7 @@ def grant(
 
 
 def _extend(unit: Unit, row: AccessRequest, account: Account, choice: Choice, words: str) -> dict[str, Any]:
-    """Give more time on the same grant, as was asked or less. Never a second grant beside it."""
+    """Extend the same grant, as asked or less. Never a second grant."""
     if choice.levels or choice.permissions or choice.parts:
         raise BadInput("Only more time was asked for.", "Give an end, or nothing.", {"levels": "were not asked for"})
     end = lifecycle.end_of(account, choice.until, choice.last_day, unit.now) or row.until
@@ -90,7 +90,7 @@ def _extend(unit: Unit, row: AccessRequest, account: Account, choice: Choice, wo
 
 
 def _held_alike(unit: Unit, account: Account, person: UUID, wanted: Sequence[Term]) -> Grant | None:
-    """A grant that gives the asker just these rights already: it is made longer, and no second one put beside it."""
+    """A grant that already gives the asker exactly these rights, to be extended instead of adding a second one."""
     live = select(Grant).where(
         Grant.account_id == account.id,
         Grant.person_id == person,
@@ -130,7 +130,7 @@ def _answer_longer(
 
 
 def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
-    """What was chosen, filled up from what was asked; BadInput when it goes further than that."""
+    """The choice, completed from the request; BadInput when it goes further."""
     levels = choice.levels or ((row.level_id,) if row.level_id and not choice.permissions else ())
     asked = unit.db.get(Level, row.level_id) if row.level_id else None
     if asked is not None:
@@ -147,7 +147,7 @@ def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
 
 
 def _refuse_more(unit: Unit, asked: Level, levels: Sequence[UUID], singles: Sequence[str]) -> None:
-    """BadInput for a level or a permission that is not in the level that was asked for."""
+    """BadInput for a level or permission beyond the requested level."""
     within = {permission["key"] for permission in asked.permissions}
     for ident in levels:
         level = unit.db.get(Level, ident)
@@ -170,7 +170,7 @@ def _refuse_more(unit: Unit, asked: Level, levels: Sequence[UUID], singles: Sequ
 
 
 def _no_longer(wanted: Sequence[Term], until: datetime | None) -> list[Term]:
-    """Terms that end when it was asked that they do, or before."""
+    """Terms cut to the requested end."""
     if until is None:
         return list(wanted)
     shorter = [term._replace(window=term.window.meet(Window(until=until))) for term in wanted]
@@ -192,7 +192,7 @@ def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[st
 
 
 def withdraw(unit: Unit, ident: UUID, version: int | None) -> dict[str, Any]:
-    """Take one's own request back."""
+    """Withdraw one's own request."""
     row = request_page.locked(unit, ident, version)
     if row.person_id != unit.viewer.person:
         raise NotAllowed("Only whoever asked can withdraw a request.", "Decline it instead.")
@@ -201,7 +201,7 @@ def withdraw(unit: Unit, ident: UUID, version: int | None) -> dict[str, Any]:
 
 
 def run_out(unit: Unit) -> int:
-    """Let requests run out whose time is over; gives how many. Called by the worker."""
+    """Let requests expire whose time is over; returns how many. Called by the worker."""
     due = select(AccessRequest).where(
         AccessRequest.state == RequestState.PENDING, AccessRequest.runs_out_at <= unit.now
     )

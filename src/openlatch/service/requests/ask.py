@@ -35,7 +35,7 @@ MOST_PENDING = 20
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """What somebody asks for: of an account by its id or exact name, or of an owner by address."""
+    """What somebody asks for: access to an account by id or exact name, or something of an owner by address."""
 
     reason: str
     account: UUID | None = None
@@ -50,10 +50,10 @@ class Wish:
 
 
 def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
-    """Ask for access. The same again, while it waits for an answer, changes the request that is there.
+    """Ask for access. While a request for the same is pending, that one is changed.
 
-    Whether an owner's address is one is not told: a request to an address that no owner has goes to the
-    administrators. An emergency opens access at once where the account allows it.
+    Nothing reveals whether an address is an owner's: a request to any other address goes to the administrators. An
+    emergency opens access at once where the account allows it.
     """
     if unit.viewer.person is None:
         raise NotAllowed("Only somebody who is signed in can ask.")
@@ -86,7 +86,7 @@ def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
 
 
 def _to_extend(unit: Unit, wish: Wish) -> Grant | None:
-    """The grant that more time is asked for: the asker's own, or of a team that they speak for. Nobody else's."""
+    """The grant to be extended: the asker's own, or of a team that they speak for."""
     if wish.extends is None:
         return None
     teams = select(Team.id).where(Team.speaker_id == unit.viewer.person)
@@ -106,7 +106,7 @@ def _to_extend(unit: Unit, wish: Wish) -> Grant | None:
 
 
 def _with_end(unit: Unit, account: Account | None, extended: Grant | None, wish: Wish) -> Wish:
-    """The wish with its end as an instant. BadInput for an end that has passed, or is no later than what there is."""
+    """The wish with its end as an instant. BadInput for an end that has passed, or is no later than the present one."""
     zone = ZoneInfo(account.time_zone) if account is not None else unit.zone
     if wish.until is not None and wish.last_day is not None:
         raise BadInput("Both an end and a last day are given.", "Give one of them.", {"last_day": "is one too many"})
@@ -148,7 +148,7 @@ def _refuse_unfit(unit: Unit, account: Account, wish: Wish) -> None:
 
 
 def _put(unit: Unit, account: Account | None, wish: Wish) -> tuple[AccessRequest, bool]:
-    """The request, new or renewed, and whether whoever answers is to be told."""
+    """The request, new or renewed, and whether to notify whoever answers."""
     address = wish.owner_address.strip().lower() if account is None else ""
     own = select(AccessRequest).where(
         AccessRequest.person_id == unit.viewer.person, AccessRequest.state == RequestState.PENDING
@@ -181,7 +181,7 @@ def _put(unit: Unit, account: Account | None, wish: Wish) -> tuple[AccessRequest
 
 
 def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any]:
-    """Open access at once, for no longer than the account allows, and tell everyone who decides about it."""
+    """Open access at once, for no longer than the account allows, and notify everyone who decides about it."""
     if account is None or account.emergency_hours is None:
         raise NotAllowed("This account opens to nobody in an emergency.", "Ask in the ordinary way.")
     if wish.level is None:
@@ -230,7 +230,7 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
 
 
 def _refuse_open(unit: Unit, account: Account) -> None:
-    """What is open in an emergency is not opened a second time, and so not made longer."""
+    """Emergency access is not opened a second time, and so not extended."""
     # Two at once by the same person: the second waits here, and then finds what the first opened.
     unit.db.get_one(Person, unit.viewer.person, with_for_update=True)
     held = select(Grant.id).where(

@@ -1,1 +1,1 @@
-"""Reviews: schedules and what happens open rounds, people decide their items, and what was decided is carried out."""
+"""Reviews: schedules and events open rounds, people decide their items, and decisions are carried out."""

@@ -1,6 +1,6 @@
-"""A person's calendar (iCalendar, RFC 5545): when their reviews are due, and when access ends.
+"""A person's calendar (iCalendar, RFC 5545): due dates of their reviews, and expiry dates of access.
 
-Its address holds an opaque token and nothing else; making a new one or taking it away ends the old one at once.
+Its address is an opaque token; making a new one or removing it ends the old one at once.
 """
 
 from __future__ import annotations
@@ -43,7 +43,9 @@ def _mine(unit: Unit) -> CalendarRow | None:
 
 
 def page(unit: Unit) -> dict[str, Any]:
-    """Whether the viewer has a calendar address, since when, and when it was read. It is not told again."""
+    """Whether the viewer has a calendar address, since when, and when it was read. The address itself is not shown
+    again.
+    """
     row = _mine(unit)
     return {
         "made_at": row.made_at if row else None,
@@ -53,7 +55,7 @@ def page(unit: Unit) -> dict[str, Any]:
 
 
 def make(unit: Unit) -> dict[str, Any]:
-    """A new address for the viewer's calendar, told only now; an old one opens nothing any more."""
+    """A new address for the viewer's calendar, shown only now; the old one stops working."""
     if unit.viewer.person is None:
         raise NotAllowed("Only somebody who is signed in has a calendar.")
     token = secrets.token_urlsafe(32)
@@ -77,7 +79,7 @@ def take_away(unit: Unit) -> dict[str, Any]:
 
 
 def read(service: Service, token: str) -> bytes:
-    """The calendar at an address. NotFound for any address that is not one, or not any more."""
+    """The calendar at an address. NotFound for any other address."""
     with transaction(service.engine, None) as db:
         row = db.scalars(select(CalendarRow).where(CalendarRow.token_hash == digest(token))).first()
     if row is None:
@@ -141,8 +143,8 @@ def _entries(unit: Unit) -> Iterator[_Entry]:
 
 
 def _ending(unit: Unit) -> Any:
-    """Ends of one's own access, of what one gave and of what one answers for; not everybody's, even for an
-    administrator.
+    """Ends of one's own access, of access one gave, and of what one answers for; not everybody's, even for
+    administrators.
     """
     owned = select(Account.id).where(Account.owner_id == unit.viewer.person)
     given = Grant.given_by_id == unit.viewer.person

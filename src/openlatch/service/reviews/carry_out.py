@@ -1,4 +1,4 @@
-"""Carrying a decision out: what ending or trimming comes to for each kind of item."""
+"""Carrying out decisions: what ending or trimming means for each kind of item."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ OF_GRANTS = (Subject.GRANT, Subject.LINK)
 
 
 def wish_of(unit: Unit, item: Item) -> prepare.Wish | None:
-    """What is to be ended or trimmed for an item; None when there is nothing left, or nothing that a system does."""
+    """What to end or trim for an item; None when nothing is left, or no system is concerned."""
     kind = Subject(item.kind)
     if kind in OF_GRANTS:
         grant = _as_it_is_now(unit, item)
@@ -61,7 +61,7 @@ def wish_of(unit: Unit, item: Item) -> prepare.Wish | None:
 
 
 def _as_it_is_now(unit: Unit, item: Item) -> Grant:
-    """The grant of an item; where a reading shows it although it had ended, what the reading shows instead."""
+    """The grant of an item; where a reading shows access that had ended, the grant that it shows."""
     grant = unit.db.get_one(Grant, item.grant_id)
     if grant.proof != Proof.CONTRADICTED:
         return grant
@@ -72,9 +72,9 @@ def _as_it_is_now(unit: Unit, item: Item) -> Grant:
 
 
 def _closing(unit: Unit, ident: UUID) -> prepare.Wish | None:
-    """Closing a part: the rules that let outsiders in, and the grants of those outside who were given just this part.
+    """Closing a part: the rules that let outsiders in, and outsiders' grants on exactly this part.
 
-    Whoever outside has the whole account, or a group, keeps it: that is decided on their own grants.
+    Outsiders with the whole account, or a group, keep it: that is decided on their own grants.
     """
     alone = select(Term.grant_id).where(Term.resource_id == ident)
     more = select(Term.grant_id).where(or_(Term.resource_id.is_(None), Term.resource_id != ident))
@@ -92,7 +92,7 @@ def _closing(unit: Unit, ident: UUID) -> prepare.Wish | None:
 
 
 def preview(unit: Unit, item: Item) -> dict[str, Any]:
-    """What carrying the item's decision out would do: a sentence, and where a system is changed the whole preview."""
+    """What carrying out an item's decision would do: a sentence, and the full preview where a system is changed."""
     kind = Subject(item.kind)
     stays = item.verdict == Verdict.KEEP or (kind is Subject.EXPOSURE and item.verdict == Verdict.TRIM)
     wish = wish_of(unit, item) if not stays else None
@@ -111,9 +111,9 @@ def preview(unit: Unit, item: Item) -> dict[str, Any]:
 
 
 def act(unit: Unit, round_row: Round, item: Item) -> None:
-    """Start what was decided. What ended meanwhile by itself needs nothing more.
+    """Start what was decided. What has ended meanwhile needs nothing more.
 
-    The reviewer decides; it is the service that carries it out, wherever the reviewer could not.
+    The reviewer decides; the service carries it out, also where the reviewer could not.
     """
     reason = f"{item.reason} (review “{round_row.name}”)"
     trusted = unit.as_service()
@@ -142,7 +142,7 @@ def act(unit: Unit, round_row: Round, item: Item) -> None:
 
 
 def _intend(unit: Unit, item: Item, reason: str) -> None:
-    """What somebody kept, perhaps until a day, is intended from now on; what nobody decided stays as it was judged."""
+    """What somebody kept, possibly until a day, counts as intended; what nobody decided keeps its judgement."""
     if item.decided_by_id is None:
         _done(unit, item, "Kept.")
         return
@@ -152,9 +152,10 @@ def _intend(unit: Unit, item: Item, reason: str) -> None:
 
 
 def _narrow(unit: Unit, item: Item, reason: str) -> None:
-    """Have the system given rules that leave only the use that was seen.
+    """Give the system rules that allow only the use seen.
 
-    A system is given all rules of an account at once, so all decisions on it that can be carried out by now are.
+    A system is given all rules of an account at once, so all decisions on the account that are due are carried out
+    together.
     """
     found = unit.db.scalars(
         select(Item)
@@ -181,7 +182,7 @@ def _narrow(unit: Unit, item: Item, reason: str) -> None:
 
 
 def _can_be_narrowed(unit: Unit, item: Item) -> bool:
-    """What can't be narrowed does not hold up what can: it is told when its turn comes."""
+    """Leave out what can't be narrowed; it is reported when its turn comes."""
     try:
         return bool(narrow.of_resource(unit, item.subject_id))
     except Conflict:
@@ -197,7 +198,7 @@ def _narrowed(unit: Unit, item: Item, resources: Sequence[UUID]) -> RuleDraft:
 
 
 def _narrowing_in_words(draft: RuleDraft) -> str:
-    """What a draft makes of what is open, for whoever is to decide on it."""
+    """What a draft would change, in words, for whoever decides."""
     told = []
     for line in draft.result["lines"]:
         if line["change"] == "changed":
@@ -208,7 +209,7 @@ def _narrowing_in_words(draft: RuleDraft) -> str:
 
 
 def _ended_before(unit: Unit, item: Item) -> None:
-    """What is not there to be ended: said how, by whom and with which proof it had ended, and never guessed."""
+    """For what had already ended: how, by whom and with which proof, never guessed."""
     kind = Subject(item.kind)
     if kind is Subject.EXPOSURE:
         item.nothing_done = True
@@ -270,7 +271,7 @@ def _reopen(unit: Unit, item: Item, reason: str) -> None:
 
 
 def suspend(unit: Unit, round_row: Round, item: Item) -> None:
-    """Suspend the grant of an item that nobody decided; told as refused where that is not possible."""
+    """Suspend the grant of an undecided item; reported as refused where that is impossible."""
     grant = unit.db.get_one(Grant, item.grant_id)
     if grant.state != GrantState.ACTIVE:
         _done(unit, item, f"It was {grant.ended_as or grant.state} already.")
@@ -301,6 +302,6 @@ def try_out(unit: Unit, item: Item) -> None:
 
 
 def lives_until(item: Item) -> datetime | None:
-    """When the access of an item ends by itself, as it was frozen."""
+    """When the access of an item ends by itself, as frozen."""
     until = item.facts.get("until")
     return datetime.fromisoformat(until) if until else None

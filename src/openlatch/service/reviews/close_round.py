@@ -1,7 +1,7 @@
 """Closing a round: its decisions are carried out a few at a time, until each is confirmed or explained.
 
-Closing itself is one short transaction. The worker then goes through the items; each few are a transaction of their
-own, so that nobody who writes waits for the whole, and a crash in between loses and doubles nothing.
+Closing itself is one short transaction. The worker then handles the items in small transactions, so writers do not
+wait, and a crash in between loses and doubles nothing.
 """
 
 from __future__ import annotations
@@ -30,10 +30,10 @@ UNSECONDED = "No second reviewer had agreed when the round was closed."
 
 
 def close(unit: Unit, ident: UUID, undecided: Mapping[str, str] | None = None) -> dict[str, Any]:
-    """Close a round: nobody decides in it any more, and the worker carries out what was decided.
+    """Close a round: nobody decides in it any more, and the worker carries out the decisions.
 
-    ``undecided`` says by reach what becomes of items without a decision (keep, suspend or revoke); left out, it is what
-    was said when the round was opened, and without that such items are a Conflict.
+    ``undecided`` says by reach what happens to items without a decision (keep, suspend or revoke); by default what was
+    said when the round was opened, and without that such items are a Conflict.
     """
     unit.sight.require_administrator()
     row = unit.db.get(Round, ident, with_for_update=True, populate_existing=True)
@@ -61,7 +61,7 @@ def close(unit: Unit, ident: UUID, undecided: Mapping[str, str] | None = None) -
 
 
 def _fates_by(unit: Unit, row: Round, now: bool) -> str:
-    """Who or what says what becomes of undecided items: whoever closes the round, its schedule, or who opened it."""
+    """Who or what decides about undecided items: whoever closes the round, its schedule, or who opened it."""
     if now:
         return f"as {unit.viewer.name} said when closing the round"
     if row.schedule_id is not None:
@@ -101,12 +101,12 @@ def due(unit: Unit) -> list[UUID]:
 
 
 def going_on(unit: Unit) -> list[UUID]:
-    """Closed rounds of which something is still to be carried out."""
+    """Closed rounds with something left to carry out."""
     return list(unit.db.scalars(select(Round.id).where(Round.closed_at.is_not(None), Round.ended_at.is_(None))))
 
 
 def carry_on(service: Service, viewer: Viewer, ident: UUID) -> bool:
-    """Carry out what a closed round still has to do; gives whether it has ended."""
+    """Continue carrying out a closed round; returns whether it has ended."""
     while True:
         with service.unit(viewer) as unit:
             locks.access(unit)
@@ -119,7 +119,7 @@ def carry_on(service: Service, viewer: Viewer, ident: UUID) -> bool:
 
 
 def _some(unit: Unit, row: Round) -> int:
-    """Carry out the next few items; gives how many there were."""
+    """Carry out the next few items; returns how many."""
     waiting = (
         select(Item)
         .where(
@@ -166,7 +166,7 @@ def _carry_out(unit: Unit, row: Round, item: Item) -> None:
 
 
 def _settle(unit: Unit, row: Round, item: Item) -> None:
-    """What becomes of an item that nobody decided."""
+    """Handle an item that nobody decided."""
     fate = fate_of(row.undecided, Subject(item.kind), Reach(item.reach) if item.reach else None)
     verdicts = {Fate.KEEP: Verdict.KEEP, Fate.SUSPEND: Verdict.TRIM, Fate.REVOKE: Verdict.REVOKE}
     item.reason = UNDECIDED if item.state == ItemState.UNDECIDED else UNSECONDED
@@ -226,7 +226,7 @@ _NARROWED = """
 
 
 def _look_what_is_done(unit: Unit, ident: UUID) -> None:
-    """Items whose revocation is settled, whose rules the system shows, or whose offer was answered."""
+    """Find items whose revocation is settled, whose rules the system shows, or whose offer was answered."""
     unit.db.execute(text(_SETTLED), {"round": ident})
     unit.db.execute(text(_NARROWED), {"round": ident})
     answered: Sequence[tuple[str, dict[str, Any]]] = (
@@ -256,7 +256,7 @@ def _end_if_done(unit: Unit, row: Round) -> bool:
 
 
 def _coverage(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
-    """What readings of the accounts in a round looked at, and what not, as it is when the round ends."""
+    """What readings of the round's accounts covered, and what not, when the round ends."""
     accounts = select(Item.account_id).where(Item.round_id == ident)
     rows = unit.db.execute(
         select(Account.name, Account.coverage, System.coverage)
@@ -275,7 +275,7 @@ _COVERED = ("looked_at", "not_looked_at", "unknown")
 
 
 def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str, Any]:
-    """Say why what was decided can't be shown to be carried out, so that the round can end without it."""
+    """Explain why a decision can't be shown to be carried out, so that the round can end without it."""
     row, item = _unfinished(unit, round_id, item_id)
     if len(reason.strip()) < SHORTEST_REASON:
         raise BadInput("There has to be an explanation.", "Say in a few words why.", {"reason": "is missing"})
@@ -296,7 +296,7 @@ def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str,
 
 
 def retry(unit: Unit, round_id: UUID, item_id: UUID) -> dict[str, Any]:
-    """Try again to carry out what was refused before. Conflict when something of it is on its way."""
+    """Try again to carry out what was refused before. Conflict while something of it is in progress."""
     row, item = _unfinished(unit, round_id, item_id)
     going_on = unit.db.get(Revocation, item.revocation_id) if item.revocation_id else None
     if going_on is not None and going_on.settled_at is None:

@@ -1,4 +1,4 @@
-"""Deciding the items of a round: one at a time or many at once, with a second reviewer, questions, and undo."""
+"""Deciding items: one or many at once, with a second reviewer, questions, and undo."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ MOST_AT_ONCE = 500
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """A decision as it comes in. ``version`` is the item's version that was looked at."""
+    """A decision. ``version`` is the item's version that was looked at."""
 
     verdict: Verdict
     reason: str = ""
@@ -44,11 +44,11 @@ class Decision:
 
 
 def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dict[str, Any]:
-    """Decide an item. Where the round acts at once, ending or trimming starts now and can't be taken back.
+    """Decide an item. Where the round acts at once, ending or trimming starts now and can't be undone.
 
-    Where a second reviewer has to agree, a keep or a trim waits for them. NotAllowed for one's own access, for what
-    one gave, or somebody else's item; Conflict when the round is closed, the decision is being carried out, or somebody
-    else changed the item meanwhile.
+    A keep or a trim may wait for a second reviewer. NotAllowed for one's own access, for what one gave, or somebody
+    else's item; Conflict when the round is closed, the decision is being carried out, or the item was changed
+    meanwhile.
     """
     _before_changes(unit, decision)
     round_row, item = locked(unit, round_id, item_id, decision.version)
@@ -58,13 +58,13 @@ def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dic
 
 
 def _before_changes(unit: Unit, decision: Decision) -> None:
-    """What ends or trims access locks the access of the organisation first, before any item."""
+    """Ending or trimming takes the access lock before any item is locked."""
     if decision.verdict is not Verdict.KEEP:
         locks.access(unit)
 
 
 def locked(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) -> tuple[Round, Item]:
-    """An item that one may work on, locked, with its round, which can't close meanwhile."""
+    """An item to work on, locked, with its round, which can't close meanwhile."""
     round_row = unit.db.get(Round, round_id, with_for_update={"read": True}, populate_existing=True)
     item = unit.db.get(Item, item_id, with_for_update=True, populate_existing=True)
     mine = select(Item.id).where(Item.id == item_id, unit.sight.items())
@@ -87,7 +87,7 @@ def _refuse_started(item: Item) -> None:
 
 
 def _about(unit: Unit, item: Item) -> About:
-    """Whose access an item is, and who gave it: as frozen, and for teams by who belongs to them now."""
+    """Whose access an item is, and who gave it: as frozen, and for teams with their present members."""
     facts, viewer = item.facts, unit.viewer.person
     kind = Subject(item.kind)
     if kind is Subject.ACCEPTANCE:
@@ -112,7 +112,7 @@ def _duplicates(unit: Unit, *people: UUID | None) -> frozenset[UUID]:
 
 
 def _gets_in(unit: Unit, item: Item) -> bool:
-    """Whether the viewer comes in by the grant that an item is about."""
+    """Whether the viewer gets in by the grant that an item is about."""
     assert unit.viewer.person is not None
     me = Holder(HolderKind.PERSON, unit.viewer.person)
     paths = access_paths.everything_reached(subgraph.around_holder(unit.db, me), me, unit.now)
@@ -120,7 +120,7 @@ def _gets_in(unit: Unit, item: Item) -> bool:
 
 
 def undecided_of(unit: Unit, item: Item) -> core.Undecided:
-    """What deciding needs to know of an item."""
+    """The data of an item that deciding needs."""
     return core.Undecided(
         Subject(item.kind),
         _about(unit, item),
@@ -148,7 +148,7 @@ def _decide(unit: Unit, round_row: Round, item: Item, decision: Decision) -> Non
 
 
 def _put(unit: Unit, item: Item, decision: Decision) -> None:
-    """Write a decision into an item, after looking whether it can be made."""
+    """Check a decision and write it into an item."""
     level = unit.db.get(Level, decision.trim_level) if decision.trim_level else None
     if decision.trim_level and level is None:
         raise BadInput("There is no such level.", "Choose another.", {"trim_level": "unknown"})
@@ -175,7 +175,7 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
 
 
 def _look_again(unit: Unit, items: Sequence[UUID]) -> None:
-    """Flags follow what was decided: what is kept again and again and not used is flagged."""
+    """Update flags after a decision: what is kept again and again without use is flagged."""
     kept = select(Item.grant_id).where(Item.id.in_(items), Item.grant_id.is_not(None))
     evaluate_flags.evaluate(unit, noted=[ident for ident in unit.db.scalars(kept) if ident is not None])
 
@@ -220,7 +220,7 @@ def preview(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> di
 
 
 def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, version: int | None) -> dict[str, Any]:
-    """Agree to a decision as its second reviewer, or send it back with a reason.
+    """Agree to a decision as second reviewer, or send it back with a reason.
 
     NotAllowed for whoever made it; Conflict when it does not wait for a second.
     """
@@ -260,7 +260,7 @@ def _forget(item: Item) -> None:
 
 
 def undo(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) -> dict[str, Any]:
-    """Take a decision back. Conflict when there is none, or when it is being carried out already."""
+    """Undo a decision. Conflict when there is none, or it is being carried out."""
     round_row, item = locked(unit, round_id, item_id, version)
     if item.state == ItemState.UNDECIDED:
         raise Conflict("The item is undecided; there is nothing to take back.", "Decide it.")
@@ -276,7 +276,7 @@ def undo(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) 
 def pass_on(
     unit: Unit, round_id: UUID, item_id: UUID, to: UUID, reason: str, version: int | None = None
 ) -> dict[str, Any]:
-    """Pass an undecided item on to a better reviewer, who is told. NotAllowed when they hold it or gave it."""
+    """Pass an undecided item to a better reviewer, who is notified. NotAllowed when they hold or gave the access."""
     round_row, item = locked(unit, round_id, item_id, version)
     if item.state != ItemState.UNDECIDED:
         raise Conflict(f"The item is {item.state} already.", "Take the decision back first.")
@@ -304,7 +304,7 @@ def pass_on(
 
 
 def _may_name(unit: Unit, item: Item, person: UUID) -> bool:
-    """Whether the viewer may name somebody by id: whom they see, and whom the item itself leads to."""
+    """Whether the viewer may name somebody by id: people they see, and those related to the item."""
     if unit.seen_person(person) is not None or person == item.reviewer_id:
         return True
     return person in {one["id"] for one in better_reviewers(unit, item.round_id, item.id)}
@@ -343,17 +343,17 @@ def better_reviewers(unit: Unit, round_id: UUID, item_id: UUID) -> list[dict[str
 
 @dataclass(frozen=True, slots=True)
 class Picked:
-    """An item in a selection, with the version that was looked at."""
+    """A selected item, with the version that was looked at."""
 
     id: UUID
     version: int | None = None
 
 
 def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: Decision) -> list[dict[str, Any]]:
-    """Decide many items alike; gives a line for each, saying what refused it if something did.
+    """Decide many items alike; returns a line for each, with the refusal if any.
 
-    BadInput, with the list, for keeping what is flagged: such items are decided one by one. Ending more than a few at
-    once needs a fresh proof.
+    BadInput, with the list, for keeping flagged items: these are decided one by one. Ending more than a few at once
+    needs a fresh proof.
     """
     if not 1 <= len(picked) <= MOST_AT_ONCE:
         raise BadInput(f"{len(picked)} items are named.", f"Name 1 to {MOST_AT_ONCE}.", {"items": "out of range"})
@@ -374,7 +374,7 @@ def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: 
 
 
 def _one_of_many(unit: Unit, round_id: UUID, one: Picked, decision: Decision) -> dict[str, Any]:
-    """Each in a part of the transaction of its own, so that one that can't be decided does not hold up the others."""
+    """Decide each item in a savepoint, so that one refusal does not affect the others."""
     try:
         with attempt(unit):
             round_row, item = locked(unit, round_id, one.id, one.version)
@@ -388,7 +388,7 @@ def _one_of_many(unit: Unit, round_id: UUID, one: Picked, decision: Decision) ->
 
 
 def ask(unit: Unit, round_id: UUID, item_id: UUID, question: str) -> dict[str, Any]:
-    """Put a question to the holder; what they answer comes back into the line. Conflict while one is open."""
+    """Ask the holder a question; the answer is shown with the item. Conflict while one is open."""
     round_row, item = locked(unit, round_id, item_id)
     if len(question.strip()) < core.SHORTEST_REASON:
         raise BadInput("There is no question.", "Write what you want to know.", {"question": "is missing"})
@@ -414,7 +414,7 @@ def ask(unit: Unit, round_id: UUID, item_id: UUID, question: str) -> dict[str, A
 
 
 def _to_ask(unit: Unit, item: Item) -> UUID:
-    """Whoever can say what it is needed for: the person, who speaks for the team, who let the app in, the owner."""
+    """Who can say what it is needed for: the person, the team's speaker, who linked the app, the owner."""
     grant = unit.db.get(Grant, item.grant_id) if item.grant_id else None
     found: UUID | None = None
     if grant is not None:
@@ -436,7 +436,7 @@ def _to_ask(unit: Unit, item: Item) -> UUID:
 
 
 def answer(unit: Unit, ident: UUID, text: str) -> dict[str, Any]:
-    """Answer a question that was put to oneself. Conflict when it is answered or the round is closed."""
+    """Answer a question to oneself. Conflict when it is answered or the round is closed."""
     row = unit.db.get(Question, ident, with_for_update=True)
     if row is None or row.person_id != unit.viewer.person:
         raise NotFound("There is no such question to you.")

@@ -1,7 +1,7 @@
-"""What happens opens small rounds: somebody leaves or moves, an app may do more, an account is more sensitive.
+"""Events open small rounds: somebody leaves or moves, an app gets more permissions, an account gets more sensitive.
 
-The database notices it, whichever way the change came in (see the migration of reviews); here it becomes rounds. What
-comes together, as in an import, goes into one round.
+Triggers notice the events, whichever way a change came in; here they become rounds. What happens together, as in an
+import, becomes one round.
 """
 
 from __future__ import annotations
@@ -39,9 +39,9 @@ _TOGETHER = {
 
 
 def open_rounds(service: Service, viewer: Viewer) -> list[UUID]:
-    """Open a round for whatever has happened since the last time, in every schedule that waits for it; once.
+    """Open a round for what happened since the last time, in every schedule with events; once.
 
-    Gives the ids of the rounds. What concerns nothing that a schedule covers opens none.
+    Returns the rounds' ids. Events that no schedule covers open none.
     """
     with service.unit(viewer) as unit:
         waiting = (
@@ -95,7 +95,7 @@ def _both(scope: str, attribute: str, subjects: Sequence[UUID]) -> str:
 
 
 def _around(unit: Unit, ended: Sequence[UUID]) -> list[UUID]:
-    """Emergency access that is over, and whatever else the same holders still have in the same accounts."""
+    """Emergency access that is over, and what else the same holders have in the same accounts."""
     over = select(Grant.holder_id, Grant.account_id).where(Grant.id.in_(ended)).subquery()
     beside = select(Grant.id).join(
         over, (Grant.holder_id == over.c.holder_id) & (Grant.account_id == over.c.account_id)

@@ -58,10 +58,10 @@ _ITEM_ACTIONS = (
 
 
 def kept(unit: Unit, ident: UUID) -> tuple[str, bytes] | None:
-    """The bundle of a round that has ended as the worker signed it, with a name for its file.
+    """The bundle of an ended round as signed by the worker, with a file name.
 
-    None when it is still to be signed, or to be signed again with what came to light since: the worker is woken then.
-    Conflict while the round has not ended.
+    None while it still has to be signed, or signed again with later findings; the worker is woken then. Conflict while
+    the round has not ended.
     """
     row = _ended(unit, ident)
     found = _current(unit, row)
@@ -71,7 +71,7 @@ def kept(unit: Unit, ident: UUID) -> tuple[str, bytes] | None:
 
 
 def _current(unit: Unit, row: Round) -> EvidenceBundle | None:
-    """The bundle that is kept, unless something came to light since."""
+    """The stored bundle, unless something became known since."""
     found = unit.db.scalars(select(EvidenceBundle).where(EvidenceBundle.round_id == row.id)).first()
     return found if found is not None and found.addenda == _count_addenda(unit, row) else None
 
@@ -81,7 +81,7 @@ def _count_addenda(unit: Unit, row: Round) -> int:
 
 
 def sign(service: Service, viewer: Viewer, ident: UUID, schema: bytes) -> None:
-    """Sign the bundle of a round that has ended, and keep it instead of the one before. For the worker."""
+    """Sign the bundle of an ended round and replace the stored one. For the worker."""
     with alone(service.engine, f"evidence {ident}") as only_us:
         if not only_us:
             return
@@ -118,10 +118,10 @@ def _ended(unit: Unit, ident: UUID) -> Round:
 
 
 def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None) -> tuple[str, bytes]:
-    """The bundle of a round that has ended, signed, with a name for its file. Conflict while it has not ended.
+    """The signed bundle of an ended round, with a file name. Conflict while it has not ended.
 
-    ``schema`` is the JSON Schema of its evidence, which goes into it. What was signed ``before`` stays as it was,
-    whatever has become of the records meanwhile; what came to light afterwards is added as addenda, and in the report.
+    ``schema`` is the JSON Schema of its evidence, which is included. What was signed ``before`` never changes, whatever
+    happened to the records since; later findings are added as addenda and in the report.
     """
     row = _ended(unit, ident)
     assert row.ended_at is not None
@@ -161,7 +161,7 @@ def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None)
 
 
 def _as_recorded(unit: Unit, row: Round, schema: bytes) -> dict[str, bytes]:
-    """What of a bundle never changes, as the records are now."""
+    """The immutable part of a bundle, from the present records."""
     found = _evidence(unit, row)
     entries = b"".join(orjson.dumps(entry) + b"\n" for entry in _entries(unit, row))
     written = orjson.dumps(found, option=orjson.OPT_INDENT_2)
@@ -169,7 +169,7 @@ def _as_recorded(unit: Unit, row: Round, schema: bytes) -> dict[str, bytes]:
 
 
 def _as_signed(before: bytes) -> dict[str, bytes]:
-    """The same of a bundle that was signed."""
+    """The immutable part of a signed bundle."""
     with zipfile.ZipFile(io.BytesIO(before)) as archive:
         return {name: archive.read(name) for name in (evidence_bundle.EVIDENCE, CSV, evidence_bundle.JOURNAL, SCHEMA)}
 
@@ -235,7 +235,7 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
 
 
 def _place(unit: Unit, place: dict[str, Any]) -> dict[str, Any]:
-    """A place in the line of those who were asked, with the name of the person or the team."""
+    """A place in the line of reviewers, with the name of the person or team."""
     name = None
     if place["kind"] == "person":
         name = unit.db.get_one(Person, UUID(place["id"])).name
@@ -300,7 +300,7 @@ def _item(one: dict[str, Any], proofs: dict[UUID, Any], questions: dict[UUID, An
 
 
 def _proofs(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
-    """The steps of every revocation of a round, with what the systems answered."""
+    """The steps of every revocation of a round, with the systems' answers."""
     revocations = select(Item.revocation_id).where(Item.round_id == ident, Item.revocation_id.is_not(None))
     found: dict[UUID, list[dict[str, Any]]] = defaultdict(list)
     rows = unit.db.execute(
@@ -328,7 +328,7 @@ def _questions(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
 
 
 def _exceptions(item: dict[str, Any], fates_by: str) -> list[dict[str, Any]]:
-    """What an auditor will want to look at."""
+    """What an auditor will want to see."""
     decision, flags, done = item["decision"], item["facts"].get("flags", []), item["carried_out"]
     found = []
     if decision["fate"]:
@@ -343,7 +343,7 @@ def _exceptions(item: dict[str, Any], fates_by: str) -> list[dict[str, Any]]:
 
 
 def _entries(unit: Unit, row: Round) -> list[dict[str, Any]]:
-    """The journal's entries about a round and its items, as they were sealed, the last one that of its end."""
+    """The journal's entries about a round and its items, as sealed; the last is about its end."""
     return list(journal.export(unit.db, unit.viewer.organisation, _about(row)))
 
 

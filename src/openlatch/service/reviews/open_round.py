@@ -1,4 +1,4 @@
-"""Opening a round: taking its population, and freezing each item with the facts as they are."""
+"""Opening a round: selecting its items, and freezing each with its present facts."""
 
 from __future__ import annotations
 
@@ -40,9 +40,9 @@ MOST_NAMES = 20
 
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """Why a round opens when no hand opens it: the schedule, and what happened.
+    """Why a round opens by itself: the schedule, and what happened.
 
-    ``scopes`` narrow what each kind of item covers; ``grants`` are in it besides, even ended ones.
+    ``scopes`` narrow what each kind of item covers; ``grants`` are added, even ended ones.
     """
 
     schedule: UUID | None = None
@@ -101,7 +101,7 @@ def open_round(unit: Unit, review: Review, reason: Reason | None = None) -> UUID
 
 
 def preview(unit: Unit, review: Review) -> dict[str, Any]:
-    """How many items of each kind a round would have if it opened now, and who may be asked but has no sign-in."""
+    """How many items of each kind a round would have now, and which reviewers have no sign-in."""
     unit.sight.require_administrator()
     plans.refuse_unfit(unit, review)
     scopes = dict.fromkeys(map(Subject, review.covers), review.scope)
@@ -116,7 +116,7 @@ def preview(unit: Unit, review: Review) -> dict[str, Any]:
 
 
 def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Select[UUID, str]:
-    """Whom the line of reviewers can come to ask about the chosen items, and who can't sign in to answer."""
+    """Reviewers whom the line can reach for the chosen items, and who can't sign in."""
     asked: list[Select[Any]] = []
     line = list(review.reviewers)
     if all(place.account_kind for place in line):
@@ -147,7 +147,7 @@ def accounts_of(kind: Subject) -> Select[Any]:
 
 
 class _Freeze:
-    """The items of one round in the making."""
+    """The items of one round while it is opened."""
 
     def __init__(self, unit: Unit, row: Round, review: Review) -> None:
         self.unit, self.row, self.now = unit, row, unit.now
@@ -166,9 +166,9 @@ class _Freeze:
                 self.by_system.setdefault(level.system_id, []).append(self.choices[level.id])
 
     def items(self) -> Iterator[list[tuple[Any, ...]]]:
-        """Every item as a row to be written, in its order, some thousands at a time.
+        """Every item as a row, in order, some thousands at a time.
 
-        While the database takes one batch the next is worked out beside it, by one thread that asks for nothing there.
+        While the database stores one batch, a thread that makes no queries prepares the next.
         """
         position = 0
         with ThreadPoolExecutor(1) as beside:
@@ -279,14 +279,14 @@ class _Freeze:
         return frozenset[UUID]().union(*found)
 
     def _held(self, levels: tuple[UUID, ...]) -> frozenset[str]:
-        """The permissions that some levels come to: there are few combinations."""
+        """The permissions of some levels, cached: there are few combinations."""
         known = self.held.get(levels)
         if known is None:
             known = self.held[levels] = frozenset[str]().union(*(self.choices[i].permissions for i in levels))
         return known
 
     def _account_part(self, row: GrantRow) -> orjson.Fragment:
-        """What is frozen of an account: made once for all of its items."""
+        """The frozen facts of an account, computed once for all of its items."""
         known = self.account_parts.get(row.account_id)
         if known is None:
             shown = {
@@ -382,7 +382,7 @@ class _Freeze:
         )
 
     def _second(self, about: About, first: Assigned) -> UUID | None:
-        """The next in line after whoever is asked first."""
+        """The next in line after the first reviewer."""
         line = [p for p in self.line if p.kind is not Line.TEAM or p.id != first.team]
         known = self.staff.people.get(first.person) if first.person else None
         manager = known.manager if known else None
@@ -391,7 +391,7 @@ class _Freeze:
 
 
 def staff_for(unit: Unit, line: Iterable[Place]) -> Staff:
-    """Everybody who can come to be asked about the chosen items."""
+    """Everybody who can become a reviewer of the chosen items."""
     teams = {place.id for place in line if place.kind is Line.TEAM and place.id}
     members = _members(unit, teams)
     administrators = sorted(notices.administrators(unit))

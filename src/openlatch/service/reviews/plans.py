@@ -1,4 +1,4 @@
-"""How a review is to go: what a schedule says, and what a round keeps of it when it opens."""
+"""How a review goes: what a schedule says, and what a round keeps of it."""
 
 from __future__ import annotations
 
@@ -18,10 +18,10 @@ LONGEST = 365
 
 @dataclass(frozen=True, slots=True)
 class Review:
-    """What is reviewed, by whom, how, and what becomes of what nobody decided.
+    """What is reviewed, by whom, how, and what happens to undecided items.
 
-    ``undecided`` is a fate by reach; ``reminders`` are days before it is due; ``closes_after`` are days after that, and
-    None leaves the closing to somebody. ``acts`` is when_decided or at_close.
+    ``undecided`` is a fate by reach; ``reminders`` are days before the due date; ``closes_after`` are days after it,
+    None to be closed by hand. ``acts`` is when_decided or at_close.
     """
 
     name: str
@@ -37,7 +37,7 @@ class Review:
 
 
 def refuse_unfit(unit: Unit, review: Review) -> None:
-    """BadInput (BadFilter for its scope) that names what about it can't be used."""
+    """BadInput (BadFilter for the scope) that names what can't be used."""
     if not review.name.strip():
         raise BadInput("The review has no name.", "Give it one.", {"name": "is missing"})
     if not 1 <= review.days <= LONGEST:
@@ -81,7 +81,7 @@ def _refuse_unfit_place(unit: Unit, place: Place) -> None:
 
 
 def put(review: Review, row: Schedule | Round) -> None:
-    """Write what it says into a schedule or a round."""
+    """Write it into a schedule or a round."""
     row.name, row.scope, row.acts = review.name.strip(), review.scope, review.acts
     row.covers = [Subject(kind).value for kind in review.covers]
     row.reviewers = [place.stored for place in review.reviewers]
@@ -108,7 +108,7 @@ def of_schedule(row: Schedule, name: str) -> Review:
 
 
 def places(stored: Sequence[Mapping[str, str]]) -> tuple[Place, ...]:
-    """The line of those who are asked, as it is stored."""
+    """The line of reviewers, as stored."""
     return tuple(Place.of(place) for place in stored)
 
 

@@ -1,4 +1,4 @@
-"""Reminding reviewers, and telling others who is late. Each reminder is sent once, however often it is looked for."""
+"""Reminding reviewers, and reporting who is late. Each reminder is sent once."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from openlatch.store.tables import Item, Membership, Person, Round
 
 
 def tell_reviewers(unit: Unit, row: Round) -> None:
-    """Tell each reviewer of a round that has just opened what is theirs to decide, and until when."""
+    """Tell each reviewer of a new round what they have to decide, and until when."""
     waiting = list(_waiting(unit, row.id))
     addresses = notices.addresses(unit, {person for people, _, _ in waiting for person in people})
     for people, _, count in waiting:
@@ -25,7 +25,7 @@ def tell_reviewers(unit: Unit, row: Round) -> None:
 
 
 def remind(unit: Unit) -> int:
-    """Send the reminders that are due in every open round; gives how many rounds there were."""
+    """Send due reminders of every open round; returns the number of rounds."""
     sent = 0
     for row in unit.db.scalars(select(Round).where(Round.closed_at.is_(None)).order_by(Round.id)).all():
         if due_reminder(row.reminders, row.reminded, row.due_at, unit.now) is None:
@@ -58,7 +58,7 @@ def _remind(unit: Unit, row: Round, which: str) -> None:
 
 
 def _waiting(unit: Unit, ident: UUID) -> Iterator[tuple[list[UUID], str, int]]:
-    """Those with undecided items, with their names and how many: deputies for those who are away, all of a team."""
+    """People with undecided items, with names and counts: deputies for those who are away, all members of a team."""
     rows = unit.db.execute(
         select(
             Item.reviewer_id,

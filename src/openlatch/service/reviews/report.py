@@ -1,4 +1,4 @@
-"""The report of a review for people: HTML to read and to print, and the same as PDF."""
+"""The report of a review for people: HTML to read and print, and the same as PDF."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _FATES = {"keep": "kept and flagged", "suspend": "suspended", "revoke": "revoked
 
 
 def html(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[Mapping[str, Any]] = ()) -> str:
-    """The report as one page of HTML that fetches nothing."""
+    """The report as one self-contained page of HTML."""
     # Made each time: it is made seldom.
     environment = Environment(
         loader=PackageLoader("openlatch.service.reviews", "."), autoescape=True, undefined=StrictUndefined
@@ -130,7 +130,7 @@ def _seconds(span: float | None) -> str:
 
 
 class _Pages(FPDF):
-    """Pages with the review's name above and numbers below."""
+    """Pages with the review's name at the top and page numbers at the bottom."""
 
     def __init__(self, name: str) -> None:
         super().__init__(format="A4")
@@ -156,7 +156,7 @@ class _Pages(FPDF):
 
 
 def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[Mapping[str, Any]] = ()) -> bytes:
-    """The report as PDF, the same each time that it is made of the same evidence."""
+    """The report as PDF; byte for byte the same for the same evidence."""
     round_ = evidence["round"]
     pages = _Pages(round_["name"])
     pages.set_creation_date(datetime.fromisoformat(round_["ended_at"]))
@@ -233,7 +233,7 @@ _KEY = ". ".join(f"{proof.value.capitalize()}: {proof.plain}" for proof in Proof
 
 
 def _proof_lines(item: Mapping[str, Any]) -> list[str]:
-    """How the end of an item is known, then each step: what a system answered, or who did or skipped it."""
+    """How the end of an item is known, then each step: the system's answer, or who did or skipped it."""
     done = item["carried_out"]
     known = [done["proof"].upper()] if done["proof"] else []
     if known and (done["proved_by"] or done["proved_at"]):

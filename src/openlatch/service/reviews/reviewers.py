@@ -1,4 +1,4 @@
-"""People as they can be asked to decide."""
+"""People as possible reviewers."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ MOST_COLLEAGUES = 200
 
 
 def colleagues(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Colleague]:
-    """People as they can be asked."""
+    """People as possible reviewers."""
     rows = unit.db.execute(
         select(
             Person.id,
@@ -63,7 +63,7 @@ def _absence(unit: Unit, person: Person) -> dict[str, Any]:
 
 
 def _could_stand_in(unit: Unit, person: Person) -> list[dict[str, Any]]:
-    """Those whom somebody may need to name and does not see otherwise: manager, colleagues, administrators."""
+    """People whom somebody may need to name without otherwise seeing them: manager, colleagues, administrators."""
     beside: list[ColumnElement[bool]] = [Person.id.in_(notices.administrators(unit))]
     if person.manager_id is not None:
         beside += [Person.id == person.manager_id, Person.manager_id == person.manager_id]
@@ -75,7 +75,7 @@ def _could_stand_in(unit: Unit, person: Person) -> list[dict[str, Any]]:
 def set_absence(
     unit: Unit, ident: UUID, since: datetime | None, until: datetime | None, deputy: UUID | None
 ) -> dict[str, Any]:
-    """Say when somebody is away, and who decides for them meanwhile. BadInput for what can't be."""
+    """Set when somebody is away, and who decides for them meanwhile. BadInput for impossible values."""
     person = _own_or_any(unit, ident)
     if until is not None and (since is None or until <= since):
         raise BadInput("The end is not after the beginning.", "Give both, in this order.", {"until": "is too early"})

@@ -1,4 +1,4 @@
-"""Looking at a round: its progress, its groups, and what has changed about its items since they were frozen."""
+"""Reading a round: its progress, its groups, and what changed about its items since they were frozen."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
 def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     """How far each reviewer is, how fast they went and how much they kept.
 
-    Whoever decided is credited, whoever the item was assigned to; nobody is with what was settled by default.
+    The decider is credited, not the assignee; nobody is credited for items settled by default.
     """
     name = func.coalesce(Person.name, Team.name)
     theirs = Item.decided_by_id == Item.reviewer_id
@@ -104,7 +104,7 @@ def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
 
 
 def progress(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """How far a round is by reviewer, by account and by day, and what is late. For administrators."""
+    """The progress of a round by reviewer, account and day, and what is late. For administrators."""
     unit.sight.require_administrator()
     found = page(unit, ident)
     zone = unit.db.get_one(Organisation, unit.viewer.organisation).time_zone
@@ -145,7 +145,7 @@ def require(unit: Unit, ident: UUID) -> None:
 
 
 def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
-    """The items that one may see, counted by account, holder, level, recommended or kind; the largest groups first."""
+    """The viewer's items, counted by account, holder, level, recommended or kind; the largest groups first."""
     require(unit, ident)
     column = GROUPS.get(by)
     if column is None:
@@ -167,7 +167,7 @@ def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
 
 
 def items(unit: Unit, ident: UUID, query: ListQuery) -> Page:
-    """A page of the items that one may see, each with what has changed since it was frozen."""
+    """A page of the viewer's items, each with what changed since it was frozen."""
     require(unit, ident)
     mine = ITEMS.of(unit.viewer.organisation)
     found = ITEMS.page(unit.db, query, [mine, Item.round_id == ident, unit.sight.items()])
@@ -175,7 +175,7 @@ def items(unit: Unit, ident: UUID, query: ListQuery) -> Page:
 
 
 def item(unit: Unit, round_id: UUID, ident: UUID) -> dict[str, Any]:
-    """One item, with what has changed since it was frozen. NotFound when it is not the viewer's to see."""
+    """One item, with what changed since it was frozen. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = ITEMS.one(unit.db, ident, [Item.round_id == round_id, unit.sight.items()])
     if row is None:
@@ -184,7 +184,7 @@ def item(unit: Unit, round_id: UUID, ident: UUID) -> dict[str, Any]:
 
 
 def shown(row: dict[str, Any]) -> dict[str, Any]:
-    """An item's row as answers show it: what was asked as one thing."""
+    """An item's row as an answer."""
     asked = {name: row.pop(name) for name in ("asked", "asked_of", "answer", "answered_at")}
     question = None
     if asked["asked"] is not None:
@@ -198,7 +198,7 @@ def shown(row: dict[str, Any]) -> dict[str, Any]:
 
 
 def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
-    """What is different now is put beside the frozen facts, not into them."""
+    """Changes are shown beside the frozen facts."""
     by_kind: dict[Subject, list[UUID]] = defaultdict(list)
     for row in rows:
         by_kind[Subject(row["kind"])].append(row["subject_id"])

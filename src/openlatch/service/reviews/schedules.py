@@ -1,4 +1,4 @@
-"""Schedules: reviews that open by themselves. A round that is open keeps to what its schedule said when it opened."""
+"""Schedules: reviews that open by themselves. An open round keeps what its schedule said when it opened."""
 
 from __future__ import annotations
 
@@ -28,10 +28,9 @@ NEXT_SHOWN = 6
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """A schedule as it is to be: how its reviews go, and when they open.
+    """A schedule: how its reviews go, and when they open.
 
-    They open by a recurrence, by what happens, or both. ``starts`` has no zone of its own: it is what clocks in
-    ``time_zone`` show.
+    They open by a recurrence, by events, or both. ``starts`` has no zone of its own: it is local time in ``time_zone``.
     """
 
     review: Review
@@ -72,7 +71,7 @@ def _recurrence(unit: Unit, plan: Plan) -> core.Recurrence | None:
 
 
 def upcoming(unit: Unit, plan: Plan) -> list[datetime]:
-    """The next times that a schedule would be due, in UTC, before it is kept."""
+    """The next due times of a schedule, in UTC, before it is saved."""
     unit.sight.require_administrator()
     recurrences = [_recurrence(unit, one) for one in expanded(plan)]
     found = {at for one in recurrences if one is not None for at in one.following(unit.now, NEXT_SHOWN)}
@@ -80,7 +79,7 @@ def upcoming(unit: Unit, plan: Plan) -> list[datetime]:
 
 
 def expanded(plan: Plan) -> list[Plan]:
-    """The plan itself; or, when it is to recur by sensitivity, one for each: the more sensitive the more often."""
+    """The plan itself; or one for each sensitivity, if it recurs by sensitivity: the more sensitive, the more often."""
     if plan.recurrence.strip().lower() != "sensitivity":
         return [plan]
     found = []
@@ -98,7 +97,7 @@ def keep_by_sensitivity(unit: Unit, plan: Plan) -> list[dict[str, Any]]:
 
 
 def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None = None) -> dict[str, Any]:
-    """Make a schedule, or change the one with that id; rounds that are open stay as they are."""
+    """Make or change a schedule; open rounds stay as they are."""
     unit.sight.require_administrator()
     row = _row(unit, ident, version)
     recurrence = _recurrence(unit, plan)
@@ -141,7 +140,7 @@ def _row(unit: Unit, ident: UUID | None, version: int | None) -> Schedule:
 
 
 def one(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """A schedule with the next times that it is due. NotFound when it is not the viewer's to see."""
+    """A schedule with its next due times. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = lists.SCHEDULES.one(unit.db, ident, [unit.sight.schedules()])
     if row is None:
@@ -157,17 +156,17 @@ def _of(row: Schedule) -> core.Recurrence:
 
 
 def due(service: Service, viewer: Viewer) -> list[UUID]:
-    """The schedules for which a round is to be opened now."""
+    """The schedules for which a round has to be opened now."""
     with service.unit(viewer) as unit:
         rows = unit.db.scalars(select(Schedule).where(~Schedule.paused, Schedule.starts != "")).all()
         return [row.id for row in rows if _of(row).due(row.due_at, unit.now) is not None]
 
 
 def open_round(service: Service, viewer: Viewer, ident: UUID) -> UUID | None:
-    """Open the round that a schedule is due for, once, however many look at the same time.
+    """Open the round for which a schedule is due, once, even with several workers.
 
-    None when another has opened it, or when it can't be opened (nothing matches): that is put down on the schedule and
-    told to the administrators, and the next time it is tried again.
+    None when another worker opened it, or when it can't be opened (nothing matches): that is stored on the schedule,
+    administrators are notified, and it is tried again next time.
     """
     with service.unit(viewer) as unit:
         row = unit.db.get_one(Schedule, ident, with_for_update=True, populate_existing=True)

@@ -1,4 +1,4 @@
-"""Closing exposures: the rules that let outsiders in are taken away in their systems, each with its proof."""
+"""Closing exposures: removing the rules that let outsiders in from their systems, each with its proof."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from openlatch.store.tables import AccessRule, Account, Exposure
 
 
 def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
-    """The rules that would be taken away, the steps, and what becomes of every exposure that they are part of."""
+    """The rules that would be removed, the steps, and what happens to every exposure that they cause."""
     rules = _rules(unit, exposures)
     told = revoke.preview(unit, prepare.Wish(rules=tuple(rule.id for rule in rules)))
     gone: dict[UUID, set[str]] = {}
@@ -37,14 +37,14 @@ def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
 
 
 def close(unit: Unit, exposures: Sequence[UUID], reason: str, seen: str = "") -> UUID:
-    """Start a revocation that takes the rules away; gives its id. Conflict when another preview was ``seen``."""
+    """Start a revocation that removes the rules; returns its id. Conflict when another preview was ``seen``."""
     rules = _rules(unit, exposures)
     wish = prepare.Wish(rules=tuple(rule.id for rule in rules))
     return revoke.start(unit, wish, reason, fingerprint=seen)
 
 
 def _rules(unit: Unit, exposures: Sequence[UUID]) -> list[AccessRule]:
-    """The rules that let outsiders in by these exposures, of accounts that the viewer answers for."""
+    """The rules that cause these exposures, on accounts that the viewer answers for."""
     rows = list(unit.db.scalars(select(Exposure).where(Exposure.id.in_(exposures), unit.sight.exposures())))
     if len(rows) != len(set(exposures)):
         raise NotFound("There is no such exposure, or you may not see it.")

@@ -40,7 +40,7 @@ _ENDED_AS = {"expired": EndedAs.EXPIRED, "given_up": EndedAs.GIVEN_UP, "replaced
 def finish_if_done(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None) -> bool:
     """Finish what is proved of a revocation, which must be locked, and all of it when all its steps are done.
 
-    ``own`` are its steps, where they are at hand. Gives whether it is finished.
+    ``own`` are its steps, if already loaded. Returns whether it is finished.
     """
     if revocation.settled_at is not None:
         return True
@@ -70,7 +70,7 @@ def _targets(unit: Unit, revocation: Revocation) -> Sequence[RevocationTarget]:
 
 
 class _Steps:
-    """The steps of a revocation, by what they are of."""
+    """The steps of a revocation, by target."""
 
     def __init__(self, steps: Sequence[Step]) -> None:
         self._of: dict[str, list[Step]] = {}
@@ -91,14 +91,16 @@ class _Steps:
         return self._of.get(str(of), [])
 
     def prove(self, target: RevocationTarget) -> bool:
-        """Whether all that a target needs is done: its own, and reading its account again, where that is a step."""
+        """Whether everything that proves a target is done: its own steps, and the reading of its account, if there
+        is one.
+        """
         own = self.of(target)
         return bool(own) and all(
             step.state in step_states.OVER for step in (*own, *self._reads.get(target.account_id, ()))
         )
 
     def is_over(self, login: Step) -> bool:
-        """Whether a login was locked or dropped and what is there read again, or that is given up."""
+        """Whether a login was locked or dropped and its system read again, or the step was skipped."""
         return all(step.state in step_states.OVER for step in (login, *self._reads.get(login.account_id, ())))
 
     def evidence(self, target: RevocationTarget, now: datetime) -> Evidence:
@@ -111,7 +113,7 @@ class _Steps:
 
 
 def step_proof(step: Step, steps: Sequence[Step]) -> Proof | None:
-    """What a step of a revocation shows by itself, given all of its steps."""
+    """The proof that a step gives by itself, among all steps of its revocation."""
     reads = [s for s in steps if s.kind == StepKind.READ_AGAIN and s.account_id == step.account_id and s.id != step.id]
     return proof.of_step(_outcomes([step])[0], _outcomes(reads))
 
@@ -121,9 +123,9 @@ def _outcomes(steps: Iterable[Step]) -> list[StepOutcome]:
 
 
 def finish(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None) -> None:
-    """Settle a revocation whose steps are over: each of its ends with how it is known.
+    """Settle a revocation whose steps are over, each end with its proof.
 
-    It is confirmed only when every one of them is; the journal keeps the counts apart.
+    It is confirmed only when every end is; the journal keeps the counts apart.
     """
     targets = _targets(unit, revocation)
     steps = _steps(unit, revocation) if own is None else own
@@ -140,14 +142,14 @@ def finish(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None
 
 
 def _prove_logins(unit: Unit, steps: _Steps) -> None:
-    """Keep how it is known that logins were locked or dropped, of those where that is over."""
+    """Store how it is known that logins were locked or dropped, where that is over."""
     for step in steps.of_logins:
         if steps.is_over(step):
             step.proof = steps.evidence_of_login(step, unit.now).proof
 
 
 def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget], steps: _Steps) -> None:
-    """Targets that have not ended yet end now; the flags on them clear in the same transaction."""
+    """End the targets that have not ended; flags on them are updated in the same transaction."""
     if not targets:
         return
     grants, sessions, ruled = [], [], list[tuple[RevocationTarget, Evidence]]()
@@ -184,12 +186,12 @@ def _end(unit: Unit, revocation: Revocation, targets: Sequence[RevocationTarget]
 
 
 def _is_kept_here(target: RevocationTarget) -> bool:
-    """A shorter time alone: the register keeps it, and ends the grant when it comes."""
+    """An earlier end alone is kept by the register, which ends the grant when it comes."""
     return target.trim_until is not None and target.trim_level_id is None and target.trim_terms is None
 
 
 def _keep(row: Proved, known: Evidence | None) -> None:
-    """Keep with a record how its end is known."""
+    """Store with a record how its end is known."""
     if known is not None:
         row.proof, row.proved_at, row.proved_by, row.proof_words = known.proof, known.at, known.by, known.words
 
@@ -230,7 +232,7 @@ def _end_or_trim(
 
 
 def _tell(unit: Unit, grants: Sequence[Grant]) -> None:
-    """Tell those whose own access has ended, and how that is known."""
+    """Notify those whose own access has ended, and how that is known."""
     over = [grant for grant in grants if grant.state == GrantState.ENDED and grant.ended_as != EndedAs.GIVEN_UP]
     wanted = select(Account.id, Account.name).where(Account.id.in_({grant.account_id for grant in over}))
     names = dict(unit.db.execute(wanted).all())
@@ -254,7 +256,7 @@ def _trim(unit: Unit, grant: Grant, target: RevocationTarget) -> None:
 
 
 def _follow_rules(unit: Unit, targets: Sequence[tuple[RevocationTarget, Evidence]]) -> None:
-    """What is open without the rules that were taken away, and how it is known that the rest is closed."""
+    """Evaluate what is open without the removed rules, and store how their end is known."""
     evaluate.changed(unit, {target.account_id for target, _ in targets})
     for target, known in targets:
         access_rules.prove(unit, target, known)
@@ -278,10 +280,10 @@ def _end_session(unit: Unit, session: Session, known: Evidence) -> None:
 
 
 def contradict(unit: Unit, grants: Sequence[UUID], system: str) -> None:
-    """A reading shows access whose end was known: the end is contradicted, with all that was said on its account.
+    """A reading shows access whose end was known: the end and everything based on it is contradicted.
 
-    Its revocation is not confirmed any more; an item of a review that is still carried out is open again. The
-    evidence of a review that has ended stays as it is, and gets an addendum.
+    Its revocation is no longer confirmed; an item of a review that has not ended is open again. The evidence of an
+    ended review stays as it is, and gets an addendum.
     """
     shown = _contradiction(unit, system)
     rows = unit.db.execute(
@@ -305,7 +307,7 @@ def contradict(unit: Unit, grants: Sequence[UUID], system: str) -> None:
 
 
 def contradict_sessions(unit: Unit, sessions: Sequence[UUID], system: str) -> None:
-    """A reading shows sessions that were known to have ended: they go on, and the end is contradicted."""
+    """A reading shows sessions that were known to have ended: the end is contradicted."""
     shown = _contradiction(unit, system)
     wanted = select(Session).where(Session.id.in_(sessions)).order_by(Session.id).with_for_update()
     for session in unit.db.scalars(wanted.execution_options(populate_existing=True)):
@@ -328,7 +330,7 @@ def contradict_sessions(unit: Unit, sessions: Sequence[UUID], system: str) -> No
 
 
 def contradict_rules(unit: Unit, account: UUID, rules: Sequence[str], system: str) -> None:
-    """A reading shows access rules of an account that were known to be taken away."""
+    """A reading shows access rules that were known to be removed."""
     of_these = and_(
         RevocationTarget.account_id == account,
         RevocationTarget.was["rule"].astext.in_(rules),
@@ -367,7 +369,7 @@ def _contradict_targets(unit: Unit, which: ColumnElement[bool], shown: Evidence)
 
 
 def _open_items_again(unit: Unit, which: ColumnElement[bool], shown: Evidence) -> None:
-    """Items whose end is contradicted have to be decided, or carried out, once more; not those of an ended round."""
+    """Items whose end is contradicted have to be decided, or carried out, again; except of ended rounds."""
     wanted = (
         select(Item, Round)
         .join(Round, Round.id == Item.round_id)

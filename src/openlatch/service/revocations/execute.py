@@ -40,7 +40,7 @@ MOST_AT_ONCE = 50
 
 @dataclass(frozen=True, slots=True)
 class _Task:
-    """A step as it is about to be tried; for reading again, with the steps whose effect is looked for."""
+    """A step to be tried; for reading again, with the steps whose effect is checked."""
 
     id: UUID
     kind: StepKind
@@ -63,14 +63,14 @@ class _Tried:
 
 @dataclass(frozen=True, slots=True)
 class _Turn:
-    """What to try now, all of one system; with nothing to try, when to come back."""
+    """The steps to try now, all of one system; or, without any, when to come back."""
 
     tasks: list[_Task] = field(default_factory=list)
     back: datetime | None = None
 
 
 def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetime | None:
-    """Carry out every step that is due; gives when to come back, or None when there is nothing to wait for."""
+    """Carry out every due step; returns when to come back, or None when there is nothing to wait for."""
     with alone(service.engine, name_of(revocation)) as only_us, ExitStack() as open_ones:
         if not only_us:
             return None
@@ -92,7 +92,7 @@ def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetim
 
 
 def name_of(revocation: UUID) -> str:
-    """What carrying out a revocation is called, where only one may do it."""
+    """The name of the advisory lock for carrying out a revocation."""
     return f"carry out {revocation}"
 
 
@@ -105,9 +105,9 @@ def _next(
     leases: ExitStack,
     tried: Sequence[_Tried] = (),
 ) -> _Turn:
-    """Commit what came of the steps that were tried, and take those to try now, with the try counted.
+    """Commit the outcome of the tried steps, and take the next ones, with their try counted.
 
-    What is proved is finished in the same transaction. The revocation's lock is that of all its steps.
+    What is proved is finished in the same transaction. The revocation's lock covers all its steps.
     """
     with service.unit(viewer) as unit:
         row = unit.db.get_one(Revocation, revocation, with_for_update=True)
@@ -153,7 +153,7 @@ def _task(step: Step, system: UUID) -> _Task:
 
 
 def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
-    """A step with one try more."""
+    """A step with one more try counted."""
     transitions.write(step, step_states.tried(task.progress))
     seen: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
     if task.kind is StepKind.READ_AGAIN:
@@ -166,13 +166,13 @@ def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
 
 
 def _together(tasks: Sequence[_Task], now: datetime) -> Iterator[_Task]:
-    """The first step, and those of its system that follow it and are due."""
+    """The first step, and the due ones of its system that follow it."""
     mine = [task for task in tasks if task.system == tasks[0].system and task.progress.state is not StepState.BY_HAND]
     yield from takewhile(lambda task: retries.is_due(task.progress.next_try, now), mine[:MOST_AT_ONCE])
 
 
 def _try(adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
-    """Try steps in their order, up to the first that does not go through; those behind it were not tried."""
+    """Try steps in order, up to the first that fails; those after it are not tried."""
     tried: list[_Tried] = []
     for task in tasks:
         tried.append(_tried(adapter, task))

@@ -1,4 +1,4 @@
-"""A revocation worked out before it begins: its targets, what hangs on them, and how each system takes them away."""
+"""Preparing a revocation: its targets, what depends on them, and how each system removes them."""
 
 from __future__ import annotations
 
@@ -49,11 +49,10 @@ theirs, beside = aliased(Account), aliased(Account)
 
 @dataclass(frozen=True, slots=True)
 class Wish:
-    """What somebody wants to end or trim. A trim names one grant and a lower level, an earlier end, or both.
+    """What to end or trim. A trim names one grant and a lower level, an earlier end, or both.
 
-    ``keep`` are the terms that a trim of some terms leaves, and ``keep_words`` they in words.
-    ``logins`` are handles to be locked in their systems, or dropped
-    for good with ``drop``. ``rules`` are access rules to be taken away.
+    ``keep`` are the terms that a trim of single terms leaves, ``keep_words`` the same in words. ``logins`` are handles
+    to be locked in their systems, or dropped for good with ``drop``. ``rules`` are access rules to be removed.
     """
 
     grants: tuple[UUID, ...] = ()

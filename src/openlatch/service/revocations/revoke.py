@@ -61,7 +61,7 @@ def unknown(unit: Unit, accounts: Iterable[UUID]) -> list[str]:
 
 
 def _breaches(unit: Unit, prepared: Prepared, wish: prepare.Wish) -> list[latches.Breach]:
-    """What a latch says to it: the one that wants two stewards can refuse that one goes."""
+    """Latches that the revocation would break: only the one for two stewards can refuse it."""
     if not wish.grants:
         return []
     after = core_preview.afterwards(prepared.register, prepared.targets)
@@ -76,10 +76,10 @@ def start(
     fingerprint: str = "",
     leaver: Person | None = None,
 ) -> UUID:
-    """Start a revocation: its steps are stored, its grants read *revoking*, and the worker is woken.
+    """Start a revocation: store its steps, mark its grants as *revoking*, wake the worker.
 
-    Conflict when a grant can't be revoked in its present state, or when the preview that was seen (by its
-    ``fingerprint``) is no longer what would happen; Held when a latch refuses. Time that runs out asks no latch.
+    Conflict when a grant can't be revoked in its present state, or the preview with this ``fingerprint`` is no longer
+    what would happen; Held when a latch refuses. Expiry asks no latch.
     """
     _refuse_unfit(unit, wish, leaver.name if leaver else "")
     if cause == "asked" and len(set(wish.grants)) > BULK:
@@ -166,7 +166,7 @@ def _store_targets(
 
 
 def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, Any]]:
-    """Grants as they are before: their state, how their system names them, and their terms."""
+    """Grants before the revocation: state, name in their system, terms."""
     names = ("level_id", "resource_id", "group_id", "since", "until", "hours")
     found: dict[UUID, dict[str, Any]] = {
         grant.id: {"state": str(grant.state), "handle": grant.handle, "terms": [], "owed": grant.owed}
@@ -179,9 +179,9 @@ def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, A
 
 
 def expired(unit: Unit, most: int = 200) -> list[UUID]:
-    """Grants whose time is over, and which nobody has begun to end.
+    """Grants whose time is over, and whose end has not begun.
 
-    Only those whose end the register gave: what a system tells of an end is the system's own to keep.
+    Only if the register set the end: an end reported by a system is the system's to keep.
     """
     over = select(TermRow.grant_id).where(TermRow.until <= unit.now)
     going_on = select(TermRow.grant_id).where(or_(TermRow.until.is_(None), TermRow.until > unit.now))

@@ -18,7 +18,7 @@ from openlatch.store.tables import Account, Grant, Resource, Revocation, Revocat
 
 
 def page(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """A revocation with its preview and its steps. NotFound when it is not the viewer's to see."""
+    """A revocation with its preview and its steps. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = REVOCATIONS.one(unit.db, ident, [unit.sight.revocations()])
     if row is None:
@@ -74,7 +74,7 @@ def retry(unit: Unit, ident: UUID) -> None:
 
 
 def done_by_hand(unit: Unit, ident: UUID, step_id: UUID, proof: str) -> None:
-    """Say that a step that waits for hands was done, and what was seen. Conflict when it does not wait."""
+    """Report a step by hand as done, and what was seen. Conflict when it does not wait for that."""
     require(unit, ident)
     if len(proof.strip()) < 3:
         raise BadInput("Say what was done.", "Write what you did and what you saw.", {"proof": "is missing"})
@@ -97,7 +97,7 @@ def _lock(unit: Unit, ident: UUID) -> Revocation:
 
 
 def require(unit: Unit, ident: UUID) -> None:
-    """Whoever answers for every account that it touches may help it on."""
+    """Only whoever answers for every account concerned may help a revocation along."""
     page(unit, ident)
     accounts = select(RevocationTarget.account_id).where(RevocationTarget.revocation_id == ident).distinct()
     for account in unit.db.scalars(accounts):
@@ -105,7 +105,7 @@ def require(unit: Unit, ident: UUID) -> None:
 
 
 def skip(unit: Unit, ident: UUID, step_id: UUID, reason: str) -> None:
-    """Say that a step will not be done, and why. What it would have ended is then not proved to be gone.
+    """Report that a step will not be done, and why. What it would have ended is then not proved.
 
     Conflict for one that is done, and for reading again, which is the proof.
     """

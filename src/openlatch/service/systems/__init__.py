@@ -1,1 +1,1 @@
-"""Systems: connecting and reading them, and where they depart from the register."""
+"""Systems: reading them, comparing them with the register, logins, drift."""

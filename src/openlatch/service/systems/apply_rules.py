@@ -1,4 +1,4 @@
-"""Setting the rules of a draft in the system of its account, and seeing there that they are set."""
+"""Setting a draft's rules in its system, and checking there that they are set."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ _OUTDATED = Conflict(
 
 @dataclass(frozen=True, slots=True)
 class Task:
-    """What is to be done in a system: all rules of an account set anew, or some of them taken away."""
+    """What to do in a system: set all rules of an account, or remove some."""
 
     account: str
     rules: list[dict[str, Any]]
@@ -41,10 +41,10 @@ class Task:
 
 
 def ask(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
-    """Have the worker set the rules of a draft; takes a fresh proof of identity and a reason.
+    """Have the worker set the rules of a draft; needs a fresh proof and a reason.
 
-    Conflict where the account has other rules by now than the draft was compared with, where a guard forbids what it
-    would open, and where the system can't be given such rules from here.
+    Conflict when the account's rules changed since the draft was compared, when a guard forbids what it would open, and
+    when the system can't be given such rules.
     """
     row = drafts.opened(unit, ident)
     unit.require_proof("Setting access rules")
@@ -57,7 +57,7 @@ def ask(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
 
 
 def start(unit: Unit, row: RuleDraft, reason: str) -> None:
-    """The same for what somebody has decided already. Conflict as with ``refuse``."""
+    """The same for a decision that was made already. Conflict as with ``refuse``."""
     locks.exposures(unit, row.account_id)
     unit.db.refresh(row, with_for_update=True)
     refuse(unit, row)
@@ -70,7 +70,7 @@ def start(unit: Unit, row: RuleDraft, reason: str) -> None:
 
 
 def refuse(unit: Unit, row: RuleDraft) -> None:
-    """Conflict where a draft can't be set: it is being set, rules differ by now, a guard or the system refuses."""
+    """Conflict when a draft can't be set: in progress, overtaken, or refused by a guard or the system."""
     if row.state == "applying":
         raise Conflict("It is on its way into the system already.", "Wait until the system shows it.")
     if row.state not in ("ready", "failed"):
@@ -87,9 +87,9 @@ def refuse(unit: Unit, row: RuleDraft) -> None:
 
 
 def _refuse_overtaken(unit: Unit, row: RuleDraft) -> None:
-    """Conflict where somebody changed the rules since the draft was asked for.
+    """Conflict when somebody changed the rules since the draft was requested.
 
-    What the draft itself brings, or takes away, may be there or gone already: it was set in part.
+    Rules that the draft itself adds or removes may be there or gone already, if it was set in part.
     """
     known = set(row.result["known"])
     now = {fingerprint(rule.plain) for rule in drafts.rules_of(unit, row.account_id)}
@@ -100,7 +100,7 @@ def _refuse_overtaken(unit: Unit, row: RuleDraft) -> None:
 
 
 def _refuse_second(unit: Unit, row: RuleDraft) -> None:
-    """A draft sets all rules of an account: two at a time would each take away what the other sets."""
+    """A draft sets all rules of an account: two at a time would each remove what the other sets."""
     other = select(RuleDraft.id).where(
         RuleDraft.account_id == row.account_id, RuleDraft.state == "applying", RuleDraft.id != row.id
     )
@@ -109,7 +109,7 @@ def _refuse_second(unit: Unit, row: RuleDraft) -> None:
 
 
 def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
-    """Set the rules of a draft, read the system, and say whether it shows them; gives when to try again."""
+    """Set the rules of a draft, read the system, and store whether it shows them; returns when to try again."""
     viewer = Viewer.itself(organisation)
     with service.unit(viewer) as unit:
         begun = _begin(unit, ident)
@@ -135,7 +135,7 @@ def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | N
 
 
 def _begin(unit: Unit, ident: UUID) -> tuple[Task, UUID, Adapter] | None:
-    """What is to be done for a draft that is on its way, in which system; None when it is over by now."""
+    """What to do for a draft in progress, in which system; None when it is over."""
     row = unit.db.get(RuleDraft, ident, with_for_update=True)
     if row is None or row.state != "applying":
         return None
@@ -156,7 +156,7 @@ def _begin(unit: Unit, ident: UUID) -> tuple[Task, UUID, Adapter] | None:
 
 
 def _end(unit: Unit, ident: UUID, words: str) -> None:
-    """Say that a draft is applied where the last reading shows it, else that it failed; once."""
+    """Mark a draft as applied if the last reading shows it, else as failed; once."""
     row = unit.db.get_one(RuleDraft, ident, with_for_update=True)
     try:
         if row.state == "applying" and not _is_shown(unit, row):
@@ -166,12 +166,12 @@ def _end(unit: Unit, ident: UUID, words: str) -> None:
 
 
 def going_on(unit: Unit) -> list[UUID]:
-    """Drafts that are on their way into their systems."""
+    """Drafts in progress."""
     return list(unit.db.scalars(select(RuleDraft.id).where(RuleDraft.state == "applying").order_by(RuleDraft.id)))
 
 
 def _is_shown(unit: Unit, row: RuleDraft) -> bool:
-    """Whether the last reading shows the rules of a draft: then it is applied."""
+    """Whether the last reading shows the rules of a draft."""
     wanted, known = _wanted(row, drafts.rules_of(unit, row.account_id))
     if known != wanted:
         return False
@@ -201,14 +201,14 @@ def _name(unit: Unit, row: RuleDraft) -> str:
 
 
 def _tell(unit: Unit, row: RuleDraft) -> None:
-    """Tell those who wait for a draft: pages, and reviews that decided it."""
+    """Notify those who wait for a draft: open consoles, and reviews that decided it."""
     unit.announce("rule_drafts")
     for ident in unit.db.scalars(select(Item.round_id).where(Item.draft_id == row.id).distinct()):
         unit.wake("carry_round", round=ident)
 
 
 def _task(unit: Unit, row: RuleDraft, account: Account) -> Task:
-    """What the system is to be asked for. Conflict where it can't be asked for that."""
+    """What to ask of the system. Conflict when it can't be asked for that."""
     rules = drafts.rules_of(unit, account.id)
     wanted, known = _wanted(row, rules)
     if wanted == known:
@@ -235,9 +235,9 @@ def _task(unit: Unit, row: RuleDraft, account: Account) -> Task:
 
 
 def _wanted(row: RuleDraft, rules: Sequence[AccessRule]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
-    """The rules that a draft wants in the system, and those that were read there.
+    """The rules that a draft wants, and those that were read.
 
-    Conflict where it leaves out what was written down here: no system has that.
+    Conflict when it leaves out rules recorded by hand: no system has those.
     """
     wanted = list(json.loads(row.document).get("rules", []))
     by_hand = [rule.plain for rule in rules if rule.by_hand]
@@ -257,7 +257,7 @@ def _set(adapter: Adapter, task: Task) -> None:
 
 
 def _ask_guards(unit: Unit, row: RuleDraft, account: Account) -> None:
-    """Conflict where the rules would open something, or open it farther, that a guard of the organisation forbids."""
+    """Conflict when the rules would open something, or open it farther, that a guard forbids."""
     if not guards.of_account(unit, account):
         return
     for line in draft_changes.lines(unit, account, row.document):

@@ -1,7 +1,7 @@
-"""One reading against the register: everything at once in the database, and only what differs one by one.
+"""Reconciling a reading with the register: set-based in the database, and only differences one by one.
 
-What a system has and the register does not becomes unrecorded access, which shows at once and is flagged. What the
-register has and the system does not is marked as missing, and what is more, less or other there as differing.
+What only the system has becomes unrecorded access, shown at once and flagged. What only the register has is marked as
+missing; what is more, less or other in the system as different.
 """
 
 from __future__ import annotations
@@ -142,7 +142,7 @@ class Outcome:
 
 
 class Comparison:
-    """One reading, which began at ``begun``, against the register, within one transaction."""
+    """The reconciliation of one reading, which began at ``begun``, within one transaction."""
 
     def __init__(self, unit: Unit, system: System, spool: Spool, begun: datetime) -> None:
         self.unit, self.system, self.spool, self.begun = unit, system, spool, begun
@@ -186,9 +186,9 @@ class Comparison:
         system_guards.watch(self.unit, self.system)
 
     def look(self) -> int:
-        """Find what differs, and keep it in the table ``differences``; gives how much.
+        """Find differences, and store them in the table ``differences``; returns how many.
 
-        Levels, accounts, parts and logins that were not known are put into the register for that.
+        Unknown levels, accounts, parts and logins are added to the register.
         """
         self.spool.load(self.db)
         self.levels = self._levels()
@@ -212,7 +212,7 @@ class Comparison:
 
     @contextmanager
     def _at_large(self) -> Iterator[None]:
-        """With many that are new nothing is looked up one by one: the planner has no statistics of them yet."""
+        """With many new rows, avoid nested loops: the planner has no statistics of them yet."""
         if self.many:
             self.db.execute(text("set local enable_nestloop = off"))
         yield
@@ -251,7 +251,7 @@ class Comparison:
         return known
 
     def _accounts(self) -> set[UUID]:
-        """Accounts that were not known: found. Those that a file brought are known by their key from now on."""
+        """Add unknown accounts. Those that a file brought get the system's key."""
         named = "update accounts a set handle = r.handle from reading_accounts r where a.system_id = :system "
         self.db.execute(text(named + "and a.handle is null and a.key = r.handle"), self.named)
         zone = self.db.get_one(Organisation, self.organisation).time_zone
@@ -279,7 +279,7 @@ class Comparison:
         return {account.id for account in made}
 
     def _cover(self) -> None:
-        """Keep with each account what the reading looked at, and since when it has been read only in part."""
+        """Store with each account what the reading covered, and since when it has been read only in part."""
         everywhere = self.spool.coverage.get("", Coverage(""))
         self.system.coverage = everywhere.shown
         named = self.spool.coverage.keys() - {""}
@@ -297,7 +297,7 @@ class Comparison:
         self.db.flush()
 
     def _parts(self) -> dict[tuple[UUID, str], UUID]:
-        """The parts of accounts, by account and part as the system names them."""
+        """The parts of accounts, by account and the system's name for them."""
         rows = self.db.execute(
             text(
                 "select distinct on (a.id, r.handle) a.id as account, r.handle, r.name, r.kind, r.path, r.attributes, "
@@ -330,7 +330,7 @@ class Comparison:
     # Grants.
 
     def _record(self, rows: Sequence[Any]) -> int:
-        """What nobody recorded that it was given."""
+        """Record access that nobody recorded as given."""
         if not rows:
             return 0
         made = [new_id() for _ in rows]
@@ -352,14 +352,14 @@ class Comparison:
             self.db.execute(text(_MAKE_TERMS), {**columns, "organisation": self.organisation})
 
     def _terms(self, row: Any) -> list[tuple[UUID, UUID | None, datetime | None]]:
-        """What a holding comes to: level, part or none for the whole account, and end."""
+        """The terms of a holding: level, part (None for the whole account), and end."""
         until = instant(row.until)
         whole = [(self.levels[row.level].id, None, until)] if row.level else []
         some = orjson.loads(row.parts) if row.parts else ()
         return [*whole, *((self.levels[level].id, self.parts[row.account_id, part], until) for part, level in some)]
 
     def _follow(self, rows: Sequence[Any]) -> None:
-        """Grants that the system shows otherwise than at the last reading, or again."""
+        """Update grants that the system shows otherwise than at the last reading, or again."""
         ids = [row.grant_id for row in rows]
         held: dict[UUID, list[tuple[UUID, UUID | None, datetime | None]]] = {ident: [] for ident in ids}
         terms = select(Term.grant_id, Term.level_id, Term.resource_id, Term.until).where(Term.grant_id.in_(ids))
@@ -401,8 +401,7 @@ class Comparison:
     def _differs(self, row: Any, held: Sequence[tuple[UUID, UUID | None, datetime | None]]) -> dict[str, Any] | None:
         """What the system has instead of what is recorded; None when it is the same.
 
-        Ends are kept by the register. What is recorded by a level that the system does not know is compared by how
-        far it reaches.
+        Ends are kept by the register. A recorded level that the system does not know is compared by its reach.
         """
         by_id = {level.id: level for level in self.levels.values()}
         there = {(level, part) for level, part, _ in self._terms(row)}
@@ -421,7 +420,7 @@ class Comparison:
         return {"level": ", ".join(said), "reach": reach, "terms": terms}
 
     def _miss(self, rows: Sequence[Any]) -> int:
-        """Grants on accounts that were read, and that the reading does not show."""
+        """Grants on accounts that were read, which the reading does not show."""
         recorded = [row.grant_id for row in rows if row.recorded]
         gone = [row.grant_id for row in rows if not row.recorded]
         if recorded:
@@ -449,7 +448,7 @@ class Comparison:
         self.happened.append((action, ident, name, account))
 
     def _put_down(self) -> None:
-        """What happened to grants, in the journal; a great many of them as they are written."""
+        """Journal what happened to grants; many of them while they are written."""
         if len(self.happened) > BLOCK:
             self.unit.record_many("grant", self.happened)
             return
@@ -458,5 +457,5 @@ class Comparison:
 
 
 def _handle(row: Any) -> dict[str, Any]:
-    """How steps name a grant in its system."""
+    """How steps identify a grant in its system."""
     return {**orjson.loads(row.handle), "login": row.holder}

@@ -1,4 +1,4 @@
-"""Where a system departs from the register: take over what it has, have it brought back, or accept it until a day."""
+"""Resolving drift between a system and the register: adopt it, restore it, or accept it until a day."""
 
 from __future__ import annotations
 
@@ -23,9 +23,9 @@ from openlatch.store.tables import Account, Flag, Grant, Level, Person, Term
 
 
 def adopt(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
-    """What a system has is vouched for from now on: access that nobody recorded, or other rights than recorded.
+    """Adopt what a system has: unrecorded access, or rights other than recorded.
 
-    An account that has no owner can be given one with it.
+    An account without an owner can be given one.
     """
     refuse_ended(grant)
     if grant.recorded and grant.differs is None:
@@ -53,7 +53,7 @@ def adopt(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 
 
 def _take_terms(unit: Unit, grant: Grant, kept: Sequence[Term], found: Sequence[tuple[UUID, UUID | None]]) -> None:
-    """The system's rights, for the time that was recorded: the register keeps ends."""
+    """The system's rights, with the recorded time: the register keeps ends."""
     windows = {(term.since, term.until) for term in kept}
     since, until = windows.pop() if len(windows) == 1 else (None, None)
     for term in kept:
@@ -74,7 +74,7 @@ def _take_terms(unit: Unit, grant: Grant, kept: Sequence[Term], found: Sequence[
 
 
 def _give_owner(unit: Unit, account: Account, change: Change) -> str:
-    """An owner for an account that has none; gives it in words."""
+    """Give an account without an owner one; returns it in words."""
     person = unit.db.get(Person, change.successor)
     if person is None or person.standing == "left" or not person.recognised:
         raise BadInput("There is no such owner, or they have left.", "Choose another.", {"successor": "unknown"})
@@ -92,7 +92,7 @@ def _give_owner(unit: Unit, account: Account, change: Change) -> str:
 
 
 def restore(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
-    """What the register has and its system has lost, or has otherwise, is given there as it is recorded."""
+    """Restore in the system what the register has, where it is missing or different there."""
     if grant.state != GrantState.ACTIVE or (grant.missing_since is None and grant.differs is None):
         raise Conflict("The system has this grant as it is recorded.", "There is nothing to restore.")
     if any(unit.db.get_one(Level, term.level_id).reach == Reach.STEWARD for term in terms_of(unit, grant)):
@@ -105,7 +105,7 @@ def restore(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
 
 
 def accept(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
-    """That a system departs from the register here is accepted until a day: its flag is, and comes back then."""
+    """Accept a difference until a day: its flag is accepted, and comes back then."""
     refuse_ended(grant)
     account = unit.db.get_one(Account, grant.account_id)
     until = lifecycle.end_of(account, change.until, change.last_day, unit.now)

@@ -1,4 +1,4 @@
-"""Telling which people a system's logins are, and asking somebody where that is not sure."""
+"""Matching a system's logins to people, and asking somebody where that is uncertain."""
 
 from __future__ import annotations
 
@@ -109,7 +109,7 @@ def meet(unit: Unit, system: System) -> None:
 
 
 def _marks(row: Any) -> dict[MarkKind, str]:
-    """What a system tells of a login, with its name as one mark of them."""
+    """What a system says about a login, including its name."""
     told = {MarkKind(kind): str(value) for kind, value in row.marks.items() if kind in set(MarkKind)}
     return {**told, MarkKind.NAME: row.comment}
 
@@ -120,7 +120,7 @@ def _taken(unit: Unit, names: Sequence[str]) -> set[str]:
 
 
 def _meet(unit: Unit, system: System, row: Any, handle: Handle, found: core.Match, taken: set[str]) -> None:
-    """Put somebody into the register who was met only here, or tell them from those that it knows."""
+    """Add somebody who is new, or match them to a known person."""
     organisation = unit.viewer.organisation
     if found.person is not None:
         handle.person_id = found.person.person
@@ -144,7 +144,7 @@ def _meet(unit: Unit, system: System, row: Any, handle: Handle, found: core.Matc
 
 
 def _perhaps(person: UUID | None) -> core.Match:
-    """Nobody for sure; perhaps whose login of that name it was."""
+    """Not certain; perhaps the person whose login of that name it was."""
     return core.Match(None, (Candidate(person, MarkKind.UID),) if person else ())
 
 
@@ -153,7 +153,7 @@ def _kept(candidates: Sequence[Candidate]) -> list[dict[str, str]]:
 
 
 def _name_again(unit: Unit, system: System, handle: Handle, found: core.Match) -> None:
-    """Somebody met before, whom the register can tell by now, or has other people in mind for."""
+    """Match somebody found before, whom the register can identify now, or has other candidates for."""
     if found.person is not None:
         _take_over(unit, handle, found.person.person)
         handle.candidates = []
@@ -170,7 +170,7 @@ def _record_match(unit: Unit, system: System, handle: Handle, found: Candidate) 
 
 
 def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
-    """What was found under a login is this person's from now on."""
+    """Everything found under a login belongs to this person from now on."""
     before = handle.person_id
     grants = unit.db.scalars(
         select(Grant).where(Grant.holder_id == before, Grant.state != GrantState.ENDED).with_for_update()
@@ -204,7 +204,7 @@ def set_rules(unit: Unit, ident: UUID, rules: Sequence[Sequence[object]]) -> Non
 
 
 def doubts(unit: Unit, system: UUID | None = None) -> list[dict[str, Any]]:
-    """Logins that may be somebody's in the register, each with who, for a person to decide."""
+    """Logins that may be somebody's, each with the candidates, for a person to decide."""
     unit.sight.require_administrator()
     wanted = (
         select(Handle, System, Person)
@@ -248,7 +248,7 @@ def _candidate(person: Person, by: str) -> dict[str, Any]:
 
 
 def decide(unit: Unit, ident: UUID, person: UUID | None) -> None:
-    """Say who a login is: a person of the register, or nobody that it knows. Conflict when that was said already."""
+    """Decide whose a login is: a person of the register, or nobody known. Conflict when that was decided already."""
     unit.sight.require_administrator()
     locks.access(unit)
     handle = unit.db.get(Handle, ident, with_for_update=True)

@@ -43,7 +43,7 @@ def ask_to_read(unit: Unit, ident: UUID, fully: bool = False) -> None:
 
 
 def set_schedule(unit: Unit, ident: UUID, minutes: int) -> None:
-    """Say how often a system is read by itself. BadInput for less than a minute or more than a week."""
+    """Set how often a system is read. BadInput for less than a minute or more than a week."""
     system = _locked(unit, ident)
     if not 1 <= minutes <= MOST_MINUTES:
         raise BadInput(f"{minutes} minutes were given.", f"Give 1 to {MOST_MINUTES}.", {"read_every": "out of range"})
@@ -61,7 +61,7 @@ def _locked(unit: Unit, ident: UUID) -> System:
 
 
 def due(unit: Unit) -> list[UUID]:
-    """Connected systems whose next reading is due; each is put off at once, so that nobody else is woken for it."""
+    """Connected systems whose next reading is due; each is rescheduled at once, so that only one worker takes it."""
     wanted = select(System).where(
         System.kind.in_(unit.service.adapters),
         System.has_secret,
@@ -145,7 +145,7 @@ _CHANGED_HERE = """
 
 
 def _trusted(unit: Unit, system: System) -> Mapping[str, str]:
-    """The stamps of the last reading that still say that an account is as the register has it."""
+    """The change tokens of the last reading that still match the register."""
     changed = set(unit.db.scalars(text(_CHANGED_HERE), {"system": system.id, "read_at": system.read_at}))
     return {handle: stamp for handle, stamp in system.stamps.items() if handle not in changed}
 
@@ -177,7 +177,7 @@ def _in_words(outcome: Outcome, unchanged: int) -> str:
 
 
 def _unknown(spool: Spool) -> str:
-    """What a reading could not look at, in words; nothing where it was whole."""
+    """What a reading could not cover, in words; empty when it was complete."""
     gaps = dict.fromkeys(gap for told in spool.coverage.values() for gap in told.shown["unknown"])
     if not gaps:
         return ""
@@ -186,7 +186,7 @@ def _unknown(spool: Spool) -> str:
 
 
 def _unable(spool: Spool) -> str:
-    """What could not be taken away there if it had to be, in words, and what is needed for that."""
+    """What could not be removed there, in words, and what is needed for that."""
     lacking = dict.fromkeys(one for told in spool.coverage.values() for one in told.unable)
     return f" Open Latch can't take away: {'; '.join(lacking)}." if lacking else ""
 

@@ -1,4 +1,4 @@
-"""Sessions and use as a reading shows them, put into the register."""
+"""Storing sessions and use from a reading."""
 
 from __future__ import annotations
 
@@ -39,9 +39,9 @@ _USED = """
 
 
 def follow(unit: Unit, system: System, begun: datetime) -> tuple[set[UUID], set[UUID]]:
-    """Sessions as the reading that began then shows them, and those it does not show any more: they have ended.
+    """Update sessions from a reading; those it does not show have ended.
 
-    What had ended before the reading began, and is shown by it all the same, is contradicted.
+    A session that had ended before the reading began, and is shown, is contradicted.
     """
     seen: set[UUID] = set()
     there: list[UUID] = []
@@ -83,7 +83,7 @@ def follow(unit: Unit, system: System, begun: datetime) -> tuple[set[UUID], set[
 
 
 def keep_use(unit: Unit, system: System) -> set[UUID]:
-    """Days of use, in the compact form in which they are kept; gives the grants that were used."""
+    """Store days of use; returns the grants that were used."""
     used: set[UUID] = set()
     for rows in batches(unit.db, _USED, {"system": system.id}):
         last: dict[UUID, date] = {}

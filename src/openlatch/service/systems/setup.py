@@ -1,4 +1,4 @@
-"""Systems as administrators keep them: tried without being stored, connected, edited, paused, removed."""
+"""Administering systems: tried without being stored, connected, edited, paused, removed."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ def adapters() -> list[dict[str, Any]]:
 
 
 def checked(kind: str, given: Mapping[str, Any]) -> dict[str, str | int]:
-    """Settings as an adapter takes them, with what is usual for those left out. BadInput naming each at fault."""
+    """Settings for an adapter, with defaults for those left out. BadInput naming each at fault."""
     if kind not in ADAPTERS:
         raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(ADAPTERS)}.", {"kind": "unknown"})
     taken = {setting.name: setting for setting in class_of(kind).settings_taken}
@@ -70,9 +70,9 @@ def checked(kind: str, given: Mapping[str, Any]) -> dict[str, str | int]:
 
 
 def try_out(unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None, system: UUID | None) -> dict[str, Any]:
-    """Have the worker try how a system is to be reached, before anything is kept.
+    """Have the worker try to reach a system, before anything is stored.
 
-    For a ``system`` that is connected a secret may be left out: then the one that it has is tried.
+    For a connected ``system`` the secret may be left out: then its present one is tried.
     """
     unit.sight.require_administrator()
     settings = checked(kind, given)
@@ -96,7 +96,7 @@ def try_out(unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None,
 
 
 def shown_trial(row: SystemTrial) -> dict[str, Any]:
-    """A trial as answers show it: never its secret."""
+    """A trial as an answer, never with its secret."""
     return {
         "id": row.id,
         "state": row.state,
@@ -107,7 +107,7 @@ def shown_trial(row: SystemTrial) -> dict[str, Any]:
 
 
 def trial(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """What came of a trial so far."""
+    """The result of a trial so far."""
     unit.sight.require_administrator()
     row = unit.db.get(SystemTrial, ident)
     if row is None:
@@ -116,7 +116,7 @@ def trial(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 
 def carry_out(service: Service, organisation: UUID, ident: UUID) -> None:
-    """Try a system: by the worker, in no transaction, and without keeping what is read."""
+    """Try a system: by the worker, outside of any transaction, without storing what is read."""
     viewer = Viewer.itself(organisation)
     with service.unit(viewer) as unit:
         row = unit.db.get(SystemTrial, ident)
@@ -150,9 +150,9 @@ def _secret_of(service: Service, viewer: Viewer, sealed: bytes | None, system: U
 
 
 def open_sealed(service: Service, viewer: Viewer, trial_id: UUID, system: UUID) -> None:
-    """Move a trial's secret to its system, encrypted by the worker's own key; the trial is thrown away.
+    """Move a trial's secret to its system, encrypted with the worker's own key; the trial is deleted.
 
-    The web process can neither read nor change the secret of a system: the worker does this.
+    The web process can neither read nor change a system's secret: the worker does this.
     """
     with service.unit(viewer) as unit:
         row = unit.db.get(SystemTrial, trial_id, with_for_update=True)
@@ -176,7 +176,7 @@ def _found(unit: Unit, ident: UUID, lock: bool = False) -> System:
 
 
 def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
-    """A system as it is kept: how it is reached, without its secret, and what depends on it."""
+    """A system for editing: its settings without the secret, and what depends on it."""
     unit.sight.require_administrator()
     row = _found(unit, ident)
     return {
@@ -220,7 +220,7 @@ def _good(unit: Unit, ident: UUID) -> SystemTrial:
 
 
 def make(unit: Unit, name: str, trial_id: UUID | None) -> dict[str, Any]:
-    """Add a system: one that people look after by hand, or one that was tried and answered."""
+    """Add a system: one maintained by hand, or one that was tried and answered."""
     unit.sight.require_administrator()
     _refuse_taken(unit, name, None)
     found = _good(unit, trial_id) if trial_id else None
@@ -241,7 +241,7 @@ def make(unit: Unit, name: str, trial_id: UUID | None) -> dict[str, Any]:
 
 
 def _usual_levels(unit: Unit, row: System) -> None:
-    """What a system that is looked after by hand begins with, so that something can be given there at once."""
+    """The initial levels of a system maintained by hand."""
     for key, level, sentence, reach in (
         ("view", "View", "Can look at everything in it.", "observe"),
         ("edit", "Edit", "Can look at everything in it and change it.", "operate"),
@@ -269,7 +269,7 @@ def _usual_levels(unit: Unit, row: System) -> None:
 
 
 def change(unit: Unit, ident: UUID, name: str | None, trial_id: UUID | None, version: int | None) -> dict[str, Any]:
-    """Name a system otherwise, or reach it otherwise, as a trial has shown to work. Conflict when it changed."""
+    """Change a system's name, or its settings as a successful trial has them. Conflict when it changed."""
     unit.sight.require_administrator()
     row = _found(unit, ident, lock=True)
     if version is not None and version != row.version:
@@ -301,7 +301,7 @@ def change(unit: Unit, ident: UUID, name: str | None, trial_id: UUID | None, ver
 
 
 def set_paused(unit: Unit, ident: UUID, is_paused: bool) -> dict[str, Any]:
-    """Read a system no more until somebody lets it; what has to be done there is still done."""
+    """Stop reading a system until it is resumed; steps there are still carried out."""
     unit.sight.require_administrator()
     row = _found(unit, ident, lock=True)
     if (row.paused_at is not None) != is_paused:
@@ -316,7 +316,7 @@ def set_paused(unit: Unit, ident: UUID, is_paused: bool) -> dict[str, Any]:
 
 
 def remove(unit: Unit, ident: UUID) -> None:
-    """Remove a system in which no account is. Its levels and secret go with it."""
+    """Remove a system without accounts, with its levels and secret."""
     unit.sight.require_administrator()
     locks.access(unit)
     row = _found(unit, ident, lock=True)

@@ -1,7 +1,7 @@
-"""A reading on its way into the database: on disk while it comes, in temporary tables while it is compared.
+"""Staging a reading: on disk while it arrives, in temporary tables while it is compared.
 
-However large a system is, it needs no memory here, and no transaction waits for the system. Holdings are the most by
-far: what goes over of each is a digest, and the whole of it only where that is not as at the last reading.
+However large a system is, it needs no memory here, and no transaction waits for the system. Holdings are by far the
+most: only their digests are loaded, and the rest only where a digest changed.
 """
 
 from __future__ import annotations
@@ -60,7 +60,7 @@ _ESCAPES = str.maketrans({"\\": "\\\\", "\n": "\\n", "\r": "\\r", "\0": None})
 
 
 class Spool:
-    """A reading, kept on disk. Use it as a context: its files are gone at the end."""
+    """A reading on disk. A context manager: its files are deleted at the end."""
 
     def __init__(self) -> None:
         self.levels: dict[str, FoundLevel] = {}
@@ -77,7 +77,7 @@ class Spool:
             file.close()
 
     def take(self, found: Iterable[Found], tell: Callable[[int], None] = lambda seen: None) -> None:
-        """Take a whole reading in, telling now and then how much was seen. SystemDown when it breaks off."""
+        """Store a whole reading, reporting progress now and then. SystemDown when it breaks off."""
         for seen, thing in enumerate(whole(found), 1):
             if isinstance(thing, FoundLevel):
                 self.levels.setdefault(thing.key, thing)
@@ -94,7 +94,7 @@ class Spool:
             self._write(name)
 
     def _cover(self, told: Coverage) -> None:
-        """Several tellings about one account are one."""
+        """Combine several reports about one account."""
         known = self.coverage.get(told.account, Coverage(told.account))
         looked_at = dict.fromkeys((*known.looked_at, *told.looked_at))
         gaps = dict.fromkeys((*known.gaps, *told.gaps))
@@ -106,9 +106,9 @@ class Spool:
         return [account for account, told in self.coverage.items() if told.is_partial]
 
     def load(self, db: Db) -> None:
-        """Make the temporary tables ``reading_…``, which last until the transaction ends.
+        """Create the temporary tables ``reading_…``, which last until the transaction ends.
 
-        Of holdings only their numbers and digests, in ``reading_shown``; the rest is ``load_holdings``'s.
+        Of holdings only numbers and digests, in ``reading_shown``; the rest is loaded by ``load_holdings``.
         """
         raw = driver_of(db)
         for name in TABLES.keys() - {"holdings"}:
@@ -121,7 +121,7 @@ class Spool:
                 copy.write(block)
 
     def load_holdings(self, db: Db, wanted: Collection[int]) -> None:
-        """Make the temporary table ``reading_holdings`` of those with these numbers."""
+        """Create the temporary table ``reading_holdings`` of those with these numbers."""
         lines = self._lines("holdings")
         if len(wanted) < self.counts["holdings"]:
             numbers = set(wanted)
@@ -169,7 +169,7 @@ class Spool:
 
 
 def _line(row: tuple[str, ...]) -> bytes:
-    """A row for text COPY. What PostgreSQL can't keep in a text is nobody's name, and is left out."""
+    """A row for text COPY. Characters that PostgreSQL can't store in a text are left out."""
     joined = _BETWEEN.join(row)
     if joined.count(_BETWEEN) >= len(row):
         joined = _BETWEEN.join(value.replace(_BETWEEN, "") for value in row)
@@ -214,11 +214,11 @@ def _json(value: Any) -> str:
 
 
 def instant(written: str) -> datetime | None:
-    """An instant as a spool writes it."""
+    """An instant as text in a spool."""
     return datetime.fromisoformat(written) if written else None
 
 
 def batches(db: Db, statement: str, named: Mapping[str, Any]) -> Iterator[Sequence[Any]]:
-    """What a statement about a reading gives, some rows at a time; nothing of it is changed while it is read."""
+    """The rows of a statement about a reading, in batches; nothing they depend on changes meanwhile."""
     rows = db.execute(text(statement), dict(named)).all()
     yield from (rows[start : start + BLOCK] for start in range(0, len(rows), BLOCK))

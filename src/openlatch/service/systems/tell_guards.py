@@ -1,4 +1,4 @@
-"""Telling a system which guards of the organisation there are, as the worker does."""
+"""Setting the organisation's guards in a system, by the worker."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from openlatch.store.tables import System
 
 
 def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | None:
-    """Tell a system which guards there are, and read it; gives when to try again."""
+    """Set the guards in a system, and read it; returns when to try again."""
     viewer = Viewer.itself(organisation)
     with service.unit(viewer) as unit:
         system = unit.db.get(System, ident)
