@@ -1,4 +1,4 @@
-"""E-mail addresses: whether one is written as it can be, and whether its domain gives addresses to anybody."""
+"""E-mail addresses: their syntax, and domains at which anybody can get one."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ FREE_MAIL = frozenset(whitelist) | {"freemail.example"}
 
 
 def checked(written: str) -> str:
-    """The address in lower case. ValueError with what is wrong about it; no server is asked."""
+    """The address in lower case. ValueError saying what is wrong with it. No server is asked."""
     try:
         # Names like .test and .local are fine inside an organisation.
         found = validate_email(written.strip(), check_deliverability=False, test_environment=True)

@@ -1,8 +1,7 @@
-"""Latches: guards on an account that a change may not break. The one place that says what breaks one.
+"""Latches: conditions on an account that a change may not break. The only place that evaluates them.
 
-``breaches`` lists everything in an account that a latch does not allow, each under a key of its own; a change
-breaks a latch when it leads to a key that was not there before. So what is broken already stays as it is, can be
-mended step by step, and can't get worse.
+``breaches`` lists everything in an account that a latch does not allow, each under a key; a change breaks a latch when
+it adds a key. So existing breaches stay as they are, can be mended step by step, and can't get worse.
 """
 
 from __future__ import annotations
@@ -27,7 +26,7 @@ MOST_INSTANTS = 400
 
 
 class LatchKind(StrEnum):
-    """What a latch guards."""
+    """What a latch demands."""
 
     MOST_DELEGATES = "most_delegates"
     ONE_AT_A_TIME = "one_at_a_time"
@@ -43,7 +42,7 @@ class LatchKind(StrEnum):
 
 
 class LatchMode(StrEnum):
-    """How firmly it guards."""
+    """How firmly a latch applies."""
 
     OFF = "off"
     WARN = "warn"
@@ -114,10 +113,10 @@ class Breach:
 
 @dataclass(frozen=True, slots=True)
 class Crowd:
-    """Everyone who reaches one account, now and at the instants to come at which somebody's time begins.
+    """Everyone who reaches one account, now and at the future instants at which somebody's time begins.
 
-    ``outside_apps`` are the grants of apps that somebody outside has linked: they are as far outside as that person.
-    ``beyond`` is how many instants there are that are too many to be looked at.
+    ``outside_apps`` are grants of apps linked by outsiders, which count as outside too. ``beyond`` is the number of
+    instants that were too many to evaluate.
     """
 
     register: Register
@@ -139,8 +138,8 @@ class Crowd:
         outside_apps: frozenset[UUID] = frozenset(),
         payer: tuple[Holder, str] | None = None,
     ) -> Crowd:
-        """The crowd of an account; ``public`` are its resources that anyone at all can reach, by id and name, and
-        ``payer`` is who pays for it, with their name.
+        """The crowd of an account; ``public`` are its resources that anyone can reach, by id and name, and ``payer``
+        is who pays for it, with their name.
         """
         instants = sorted(i for i in (w.since for w in _windows(register)) if i is not None and i > at)
         instants = list(dict.fromkeys(instants))
@@ -378,7 +377,7 @@ def _is_new(latch: Latch, key: Any, was: Found) -> bool:
 
 
 def breaches(latches: Sequence[Latch], crowd: Crowd) -> list[Breach]:
-    """What breaks each latch as things are: its first fact, which names how many there are."""
+    """What breaks each latch now: the first fact, which says how many there are."""
     found = []
     for latch in latches:
         facts = list(dict.fromkeys(broken(latch, crowd).values()))
@@ -397,5 +396,5 @@ def newly_broken(latches: Sequence[Latch], before: Crowd, after: Crowd) -> list[
 
 
 def held(found: Iterable[Breach]) -> list[Breach]:
-    """Those that refuse a change; the others only warn."""
+    """The breaches that refuse a change; the others only warn."""
     return [breach for breach in found if breach.latch.mode is LatchMode.HOLD]

@@ -178,7 +178,7 @@ def _gives_whole(grant: Grant, at: datetime) -> bool:
 
 
 def rights_of(paths: Iterable[Path]) -> frozenset[Permission]:
-    """The union of what paths give."""
+    """The union of the paths' permissions."""
     return frozenset(permission for path in paths for permission in path.permissions)
 
 
@@ -198,7 +198,7 @@ def can(
 
 
 def lost(before: Iterable[Path], after: Iterable[Path]) -> frozenset[Permission]:
-    """What the first paths give and the second ones don't, on the whole account or on any part of it."""
+    """What the first paths give and the second ones don't, on the whole account or on any part."""
     kept = {(permission, _part(path)) for path in after for permission in path.permissions}
     return frozenset(
         permission
@@ -230,7 +230,7 @@ def _onward(
     seen: frozenset[Holder],
     towards: frozenset[UUID] | None = None,
 ) -> Iterator[Path]:
-    """Paths to any account, or only over those that lead ``towards`` one."""
+    """Paths to any account, or only through those ``towards`` one."""
     if here.kind is HolderKind.PERSON:
         for account in register.owned_by.get(here.id, ()):
             if towards is None or account.id in towards:
@@ -273,7 +273,7 @@ def _arrive(
 
 
 class _Looking(NamedTuple):
-    """Looking for every path into an account at an instant; they are put into ``found``, with ``order_of`` each."""
+    """The state of a search for every path into an account at an instant: paths found, with their ``order_of``."""
 
     register: Register
     target: UUID
@@ -318,7 +318,7 @@ def _behind(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail,
 
 
 def _behind_team(looking: _Looking, holder: Holder, term: Term | None, trail: _Trail, further: frozenset[UUID]) -> None:
-    """Most of all paths end here, with a person in a team: what they share is worked out once."""
+    """Paths through a team. Most paths end here with one of its members, so what they share is computed once."""
     register, target, at, found, order = looking
     hops, window, hours, revoking = trail
     level, part = (None, None) if term is None else (term.level, term.part)

@@ -28,7 +28,7 @@ class Give:
 
 @dataclass(frozen=True, slots=True)
 class SetState:
-    """A grant in another state: ended, suspended, active again."""
+    """Another state for a grant: ended, suspended, active again."""
 
     grant: UUID
     state: GrantState
@@ -36,7 +36,7 @@ class SetState:
 
 @dataclass(frozen=True, slots=True)
 class SetLevel:
-    """A grant with another level in every term."""
+    """Another level in every term of a grant."""
 
     grant: UUID
     level: Level
@@ -44,7 +44,7 @@ class SetLevel:
 
 @dataclass(frozen=True, slots=True)
 class Join:
-    """A person or team in a team."""
+    """Add a person or team to a team."""
 
     id: UUID
     team: UUID
@@ -53,7 +53,7 @@ class Join:
 
 @dataclass(frozen=True, slots=True)
 class Leave:
-    """Nobody of that name in a team any more."""
+    """Remove a person or team from a team."""
 
     team: UUID
     member: Holder
@@ -61,7 +61,7 @@ class Leave:
 
 @dataclass(frozen=True, slots=True)
 class SetStanding:
-    """A person who has left, or is back."""
+    """Somebody leaves, or is back."""
 
     person: UUID
     standing: Standing
@@ -70,7 +70,7 @@ class SetStanding:
 
 @dataclass(frozen=True, slots=True)
 class SetOwner:
-    """An account with another owner, or none."""
+    """Another owner of an account, or none."""
 
     account: UUID
     owner: UUID | None
@@ -180,7 +180,7 @@ class Row:
 def matrix(register: Register, account: UUID, at: datetime) -> tuple[list[Permission], list[Row]]:
     """Everyone who reaches an account against everything that can be done in it.
 
-    The same as following every path, without the paths: for accounts that tens of thousands share.
+    The same as following every path, without building the paths; for accounts shared by tens of thousands.
     """
     whole: dict[Holder, set[str]] = {}
     partly: dict[Holder, set[str]] = {}

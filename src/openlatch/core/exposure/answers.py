@@ -1,4 +1,4 @@
-"""What is open to outsiders on a resource: by which ways, by which rules, and what keeps others out."""
+"""What is open to outsiders on a resource: by which ways and rules, and what keeps others out."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from openlatch.core.exposure.space import NONE, TooEntangled
 
 
 class Audience(IntEnum):
-    """To how many outsiders something is open, from the fewest on."""
+    """How many outsiders something is open to, from fewest to most."""
 
     NAMED = 1
     LINK = 2
@@ -29,7 +29,7 @@ class Audience(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Opening:
-    """One way in, with the rules by which it is open, by their positions."""
+    """One way in, with the positions of the rules that open it."""
 
     way: Way
     rules: tuple[int, ...]
@@ -37,12 +37,12 @@ class Opening:
 
 @dataclass(frozen=True, slots=True)
 class Exposure:
-    """That outsiders have a right on a resource. Rules are named by their position in what was asked.
+    """A right that outsiders have on a resource. Rules are named by their position in the question.
 
     ``admitted_by`` are those that let somebody in, ``narrowed_by`` those that keep others out. ``unknown`` are
-    conditions that were not understood, each of which counts as if it let somebody in. ``is_open`` says whether
-    anybody gets in at the instant that was asked about; otherwise it opens later. One that is ``entangled`` could not
-    be worked out, and counts as open to anyone.
+    conditions that were not understood, each of which counts as letting somebody in. ``is_open``: whether anybody gets
+    in at the instant asked about, and not only later. An ``entangled`` exposure could not be computed, and counts as
+    open to anyone.
     """
 
     right: Right
@@ -57,7 +57,7 @@ class Exposure:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What is open to outsiders on one resource, and what guards keep shut that would be open without them.
+    """What is open to outsiders on one resource, and what only guards keep closed.
 
     ``rules`` are the keys of the rules that cover it, in the order in which exposures count them.
     """
@@ -81,9 +81,9 @@ _NOTHING = Answer()
 
 @dataclass(slots=True)
 class Calculator:
-    """Works out answers for resources of one system. Equal questions are worked out once.
+    """Computes answers for resources of one system, caching equal questions.
 
-    ``since`` is the instant from which on requests are looked at. ``known`` are the holders of the register by key.
+    ``since`` is the instant from which on requests count. ``known`` are the register's holders by key.
     """
 
     manner: Manner
@@ -93,7 +93,7 @@ class Calculator:
     _answers: dict[object, _Found] = field(default_factory=dict)
 
     def answer(self, rules: Sequence[Rule], guards: Sequence[Rule], resource: Resource) -> Answer:
-        """What is open by these rules, which have to be those that cover the resource."""
+        """What is open by these rules, which must be those that cover the resource."""
         if not any(rule.terms.effect is Effect.ADMIT for rule in rules):
             return _NOTHING
         asked = tiers(rules, resource, self.manner.combining)
@@ -110,7 +110,7 @@ class Calculator:
 
 
 def _looked_at(terms: Iterable[Iterable[Terms]], guards: Iterable[Terms], resource: Resource) -> dict[str, str]:
-    """The resource's attributes that conditions look at."""
+    """The resource's attributes that conditions refer to."""
     if not resource.attributes:
         return {}
     every = (*(each for tier in terms for each in tier), *guards)
@@ -120,7 +120,7 @@ def _looked_at(terms: Iterable[Iterable[Terms]], guards: Iterable[Terms], resour
 
 @dataclass(slots=True)
 class _Tier:
-    """Rules that are asked together, by position, with the requests that each of them applies to."""
+    """Rules of one tier, by position, with the requests to which each applies."""
 
     admitting: dict[int, int] = field(default_factory=dict)
     refusing: dict[int, int] = field(default_factory=dict)
@@ -142,7 +142,7 @@ class _Question:
         self.attributes = attributes
 
     def found(self) -> _Found:
-        """The exposures, and those that only guards keep shut."""
+        """The exposures, and those that only guards keep closed."""
         asker, every = self.asker, [terms for terms, _ in self.every]
         try:
             self.chart = Chart(every, asker.manner, asker.boundary, asker.known, self.attributes, asker.since)
@@ -178,12 +178,12 @@ class _Question:
         return exposure, self._exposure(right, shut, admitted, refused)
 
     def _alike(self, right: Right) -> set[frozenset[int]]:
-        """For the permissions of a right, the rules that are about them; each such set once."""
+        """For a right's permissions, the sets of rules about them, each once."""
         of = (key for key, each in self.asker.manner.permissions.items() if each is right)
         return {frozenset(n for n, (_, keys) in enumerate(self.every) if key in keys) for key in of}
 
     def _permission(self, about: frozenset[int]) -> _Whole:
-        """What is open by one permission, worked out from the last tier that is asked to the first."""
+        """What one permission opens, computed from the last tier to the first."""
         space, outside = self.space, self.chart.outside
         may_come = space.both(outside, self.chart.comes)
         whole, later, admitted_below, tiers = _Whole(), NONE, NONE, self._split(about)
@@ -248,7 +248,7 @@ class _Question:
 
 @dataclass(slots=True)
 class _Whole:
-    """The requests of outsiders that get in, before and after guards, by which rules, and kept out by which."""
+    """The requests of outsiders that get in, before and after guards; by which rules, and kept out by which."""
 
     inside: int = NONE
     before: int = NONE

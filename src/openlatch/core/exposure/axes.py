@@ -111,7 +111,7 @@ class InstantAxis:
 
 
 class WeekAxis:
-    """When a request comes, as clocks in one time zone show it: the minutes of a week from Monday's midnight."""
+    """When a request comes, in local time of one zone: the minutes of a week from Monday's midnight."""
 
     def __init__(self, hours: Iterable[WeeklyHours]) -> None:
         cuts = {0, WEEK}
@@ -146,7 +146,7 @@ class WeekAxis:
         return 1 << bisect_right(self._cuts, minute) - 1
 
     def comes(self, cell: int, window: Window, zone: ZoneInfo) -> bool:
-        """Whether some instant in a window falls into a cell."""
+        """Whether any instant of a window falls into a cell."""
         return _comes(self._cuts[cell], self._cuts[cell + 1], window, zone)
 
 
@@ -161,7 +161,7 @@ def _minutes(hours: WeeklyHours) -> Iterator[tuple[int, int]]:
 
 
 def _by_day(begin: int, end: int) -> Iterator[tuple[int, int, int]]:
-    """A span of minutes as spans that begin on a day and last at most a whole one: the day, and minutes of clocks."""
+    """A span of minutes as spans that begin on a day and last at most a day: the day, and local minutes."""
     while begin < end:
         day, first = divmod(begin, _DAY)
         midnight = (day + 1) * _DAY
@@ -190,7 +190,7 @@ def _comes(begin: int, end: int, window: Window, zone: ZoneInfo) -> bool:
 
 @lru_cache(maxsize=1024)
 def _wall_clock(since: datetime, until: datetime, zone: ZoneInfo) -> tuple[tuple[datetime, datetime], ...]:
-    """What clocks show from one instant to another, in stretches in which they are not set."""
+    """Local time from one instant to another, in stretches without a change of offset."""
     return tuple(_stretches(since, until, zone))
 
 
@@ -210,7 +210,7 @@ def _offset(at: datetime, zone: ZoneInfo) -> timedelta:
 
 
 def _clocks_set(at: datetime, after: datetime, zone: ZoneInfo) -> datetime:
-    """The first instant, to the second, at which clocks show another offset than at the first of two."""
+    """The first instant, to the second, at which the offset differs from that at the first of two."""
     offset, seconds = _offset(at, zone), int((after - at).total_seconds())
     low, high = 0, seconds
     while high - low > 1:
@@ -258,8 +258,8 @@ class Values:
 class ValueAxis:
     """The value of an attribute of whoever asks.
 
-    Its cells are the values that conditions name, what begins with each of their prefixes otherwise, any other value,
-    and "not set".
+    Its cells are the values that conditions name, other values with each of their prefixes, any other value, and "not
+    set".
     """
 
     def __init__(self, tests: Iterable[Test]) -> None:

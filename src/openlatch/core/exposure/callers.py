@@ -1,4 +1,4 @@
-"""Who asks, as a dimension: nobody in particular, each holder and organisation that rules name, and all others."""
+"""Who asks, as a dimension: not signed in, each holder and organisation that rules name, and all others."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from openlatch.core.exposure.rules import Boundary, Caller, Holder, Who, WhoKind
 
 @dataclass(frozen=True, slots=True)
 class Callers:
-    """A set of outsiders: those who have not signed in; of those who have, the members of some organisations, some
-    holders by name, and all others.
+    """A set of outsiders: those not signed in; of those signed in, the members of some organisations, some named
+    holders, and all others.
 
-    An organisation or a holder that is not named is as all others are, or as their organisation is.
+    A holder or organisation that is not named counts as its organisation, or as all others.
     """
 
     signed_out: bool = False
@@ -39,10 +39,10 @@ class Callers:
 
 
 class CallerAxis:
-    """The classes of callers that no rule tells apart.
+    """The classes of callers that no rule distinguishes.
 
-    Cell 0 is whoever has not signed in. Behind it come holders, the other members of organisations, any other
-    outsider who has signed in, and any other insider.
+    Cell 0 is whoever is not signed in, followed by holders, the other members of organisations, any other outsider who
+    is signed in, and any other insider.
     """
 
     def __init__(self, who: Iterable[Who], known: Mapping[str, Holder], boundary: Boundary) -> None:
@@ -68,7 +68,7 @@ class CallerAxis:
         return sum(1 << at for at, truth in enumerate(truths) if truth)
 
     def mask(self, who: Who) -> int:
-        """The classes that one kind of who is about; all of them where it looks at something else."""
+        """The classes that one kind of who covers; all of them if it is about something else."""
         match who.kind:
             case WhoKind.SIGNED_IN:
                 return self._full & ~1
@@ -96,7 +96,7 @@ class CallerAxis:
         return ((self._of_holders + at, holder) for at, holder in enumerate(self.holders))
 
     def callers(self, mask: int) -> Callers:
-        """The outsiders of some classes. What goes without saying is left out."""
+        """The outsiders of some classes, without what is implied."""
         others = bool(mask >> self._others & 1)
         organisations = {
             name: bool(mask >> self._of_organisations + at & 1)

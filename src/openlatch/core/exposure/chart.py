@@ -38,10 +38,10 @@ _NO, _YES = 1, 2
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """Requests by which outsiders get in, as one description: everything that is not None narrows it.
+    """Requests by which outsiders get in, as one description: everything that is not None restricts it.
 
-    ``links`` are those with one of which somebody gets in; an empty name is having none. ``unknown`` are conditions
-    that nobody here understands, with whether they have to hold.
+    ``links`` are those that somebody must have one of; an empty name means having none. ``unknown`` are conditions that
+    are not understood, with whether they have to hold.
     """
 
     callers: Callers
@@ -187,9 +187,9 @@ class Chart:
         return self.space.box(tuple(box))
 
     def ways(self, requests: int) -> list[tuple[Way, int]]:
-        """The fewest and widest descriptions of the requests of outsiders in a set, each with its own set.
+        """The fewest and widest descriptions of outsiders' requests in a set, each with its own set.
 
-        Requests of others may lie in them, too; those that can't be made lie in them only if they are in the set.
+        They may also contain requests of others; requests that can't be made only if they are in the set.
         """
         wanted = self.space.both(requests, self.comes)
         may = self.space.either(self.space.less(EVERYTHING, self.outside), requests)
@@ -232,7 +232,7 @@ class Chart:
         )
 
     def _windows(self, instants: int) -> tuple[Window, ...] | None:
-        """Windows as they count from ``since`` on: what is over is left out, and so is a beginning that has been."""
+        """Windows restricted to ``since`` and later."""
         since = self.since
         if since is None:
             return self._instant.windows(instants)
@@ -251,7 +251,7 @@ class Chart:
                 return cells(_CALLER, self._caller.mask(who))
 
     def _comes(self) -> int:
-        """The requests whose time comes at all: not, say, on a Tuesday in a window that ends on Monday."""
+        """The requests whose time can come at all: not, say, on a Tuesday in a window that ends on Monday."""
         space, found = self.space, EVERYTHING
         for instant in range(self._instant.size):
             window = self._instant.window(instant)
@@ -262,7 +262,7 @@ class Chart:
         return found
 
     def _with_known_values(self, found: int) -> int:
-        """Those among them in which a known holder has the values that the register knows of them."""
+        """The requests in which known holders have the attribute values that the register knows."""
         space = self.space
         for cell, holder in self._caller.holder_cells():
             is_holder = space.cells(_CALLER, 1 << cell)
@@ -273,7 +273,7 @@ class Chart:
         return found
 
     def _outside(self) -> int:
-        """The requests of outsiders from ``since`` on. What comes from a network inside is no outsider's request."""
+        """The requests of outsiders from ``since`` on. Requests from a network inside are nobody's from outside."""
         space = self.space
         found = self._with_known_values(space.cells(_CALLER, self._caller.outside))
         if self.since is not None:

@@ -1,4 +1,4 @@
-"""How exposures differ: before and after a change, and from what somebody judged to be intended."""
+"""How exposures differ: before and after a change, and from what was judged as intended."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from openlatch.core.exposure.chart import Chart, Way
 
 
 class Change(StrEnum):
-    """What became of one exposure."""
+    """What happened to an exposure."""
 
     NEW = "new"
     GONE = "gone"
@@ -21,7 +21,7 @@ class Change(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """What became of an exposure, with the ways in that are there only after, and only before."""
+    """What happened to an exposure, with the ways in that exist only after, and only before."""
 
     change: Change
     gained: tuple[Way, ...] = ()
@@ -36,7 +36,7 @@ class Difference:
 def compare(before: Exposure | None, after: Exposure | None, asker: Calculator) -> Difference:
     """The difference between two exposures of one resource by one right.
 
-    One that could not be worked out is equal only to another such.
+    One that could not be computed equals only another such.
     """
     if before is None or after is None:
         return _of_one(before, after)
@@ -61,9 +61,9 @@ def ways_of(exposure: Exposure) -> tuple[Way, ...]:
 
 
 def difference(ways: Sequence[Way], without: Sequence[Way], asker: Calculator) -> tuple[Way, ...]:
-    """Descriptions of the requests that some ways have and others have not, from the asker's instant on.
+    """Descriptions of the requests that some ways have and others don't, from the asked instant on.
 
-    TooEntangled when that can't be worked out.
+    TooEntangled when that can't be computed.
     """
     chart = Chart((), asker.manner, asker.boundary, asker.known, {}, asker.since, (*ways, *without))
     has, had = (chart.space.union(chart.set_of(way) for way in several) for several in (ways, without))

@@ -121,7 +121,7 @@ ALWAYS = AllOf()
 
 
 def leaves(condition: Condition) -> Iterator[Condition]:
-    """The conditions without parts that it is made of, from left to right."""
+    """The elementary conditions that it consists of, from left to right."""
     match condition:
         case AllOf(parts) | AnyOf(parts):
             for part in parts:
@@ -134,9 +134,9 @@ def leaves(condition: Condition) -> Iterator[Condition]:
 
 @dataclass(frozen=True, slots=True)
 class Circumstances:
-    """Everything about one request that conditions look at, except who asks and what for.
+    """Everything about one request that conditions refer to, except who asks and for what.
 
-    ``understood`` says of a condition that we don't understand whether it holds; one that is missing doesn't.
+    ``understood`` says whether a condition that is not understood holds; one that is missing there doesn't.
     """
 
     at: datetime

@@ -84,7 +84,7 @@ class Problem:
 
 
 class Unreadable(ValueError):
-    """A document that can't be used as it is, with every problem that was found."""
+    """A document that can't be used, with all its problems."""
 
     def __init__(self, problems: Sequence[Problem]) -> None:
         super().__init__("; ".join(f"line {p.line}: {p.message}" for p in problems[:5]))
@@ -101,9 +101,9 @@ class Document:
 
 
 def read(text: str, permissions: Mapping[str, Right], zone: ZoneInfo) -> Document:
-    """The rules of a document. ``permissions`` are those of the system, and last days end in ``zone``.
+    """The rules of a document. ``permissions`` are the system's, and last days end in ``zone``.
 
-    Unreadable with all problems and their lines when it is not such a document.
+    Unreadable, with all problems and their lines, for an invalid document.
     """
     try:
         plain = json.loads(text, parse_constant=_no_constant, object_pairs_hook=_without_twins)
@@ -155,7 +155,7 @@ _TYPES = frozenset({"GroupPlace", "ResourcePlace", "date", "datetime"})
 
 
 def _problems(errors: Sequence[Any]) -> list[Problem]:
-    """Problems as the form's models tell them, without what only follows from others."""
+    """Problems as reported by the models, without those that only follow from others."""
     found = [_problem(error) for error in errors]
     inner = {problem.pointer.rpartition("/")[0] for problem in found}
     return [

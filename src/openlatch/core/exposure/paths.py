@@ -1,7 +1,7 @@
 """Patterns over the paths of resources, and finding the rules whose patterns cover a path.
 
-A path is made of segments after slashes. In a pattern ``*`` stands for any run of characters within one segment, and
-``**`` as a segment of its own for any number of segments, also none.
+A path consists of segments after slashes. In a pattern ``*`` matches any characters within one segment, and ``**`` as a
+segment of its own any number of segments, also none.
 """
 
 from __future__ import annotations
@@ -70,7 +70,7 @@ def _compiled(pattern: str) -> re.Pattern[str]:
 
 
 def _segment(part: str) -> str:
-    """One segment; a lone star has to stand for something."""
+    """One segment; a lone star matches at least one character."""
     return "[^/]+" if part == "*" else "[^/]*".join(re.escape(piece) for piece in part.split("*"))
 
 

@@ -1,4 +1,4 @@
-"""Ways in as plain values, to be kept and compared with later ones, and as answers give them."""
+"""Ways in as plain values, for storing, comparing and answers."""
 
 from __future__ import annotations
 

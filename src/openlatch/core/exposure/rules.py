@@ -70,10 +70,10 @@ INSIDE = Who(WhoKind.INSIDE)
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """What a rule says, without where it stands: rules that say the same have equal terms.
+    """What a rule says, without its place: rules that say the same have equal terms.
 
-    ``permissions`` are keys that the system's table turns into rights. A right's own word stands for all of its
-    permissions. Of those whom it is about, it leaves out whoever is among ``but``.
+    ``permissions`` are keys that the system's table maps to rights. A right's own word stands for all of its
+    permissions. Those in ``but`` are excepted.
     """
 
     effect: Effect
@@ -154,7 +154,7 @@ class Manner:
     zone: ZoneInfo
 
     def named(self, keys: Iterable[str]) -> frozenset[str]:
-        """The permissions that keys stand for. A key that the system does not have stands for itself."""
+        """The permissions for these keys. A key that the system does not have stays as it is."""
         found: set[str] = set()
         for key in keys:
             if key in _RIGHTS:
@@ -209,7 +209,7 @@ def _is(who: Who, request: Request, zone: ZoneInfo) -> bool:
 
 
 def as_condition(who: Who) -> Condition:
-    """The condition that an address range among those whom a rule is about stands for."""
+    """The condition equivalent to an address range among those a rule is about."""
     return FromNetwork(frozenset({network(who.name)}))
 
 
@@ -247,9 +247,9 @@ def covering(rules: Iterable[Rule], resource: Resource) -> list[Rule]:
 
 
 def places_of(rule: Rule) -> frozenset[str]:
-    """Where all that a rule may cover is: paths at or below which it is, or the group that it is in.
+    """Where everything that a rule may cover is: paths at or above it, or its group.
 
-    A rule may cover a resource only if it has one of these in common with ``places_around`` the resource.
+    A rule can cover a resource only if it has one of these in common with ``places_around`` the resource.
     """
     match rule.place:
         case Place.RESOURCE:
@@ -271,7 +271,7 @@ def group_in(place: str) -> str | None:
 
 
 def is_set_above(rule: Rule, resource: Resource) -> bool:
-    """Whether what a rule is set on is the resource, or stands above it and passes its rules on to it."""
+    """Whether what a rule is set on is the resource, or is above it and passes its rules on."""
     match rule.place:
         case Place.RESOURCE:
             return rule.of == resource.path
@@ -295,7 +295,7 @@ def decide(rules: Sequence[Rule], guards: Sequence[Rule], resource: Resource, re
 
 
 def _height(rule: Rule, resource: Resource) -> int:
-    """How far above the resource a group stands that a rule is set on."""
+    """How far above the resource the group is that a rule is set on."""
     return resource.groups.index(rule.of) if rule.place is Place.GROUP and rule.of in resource.groups else 0
 
 

@@ -1,4 +1,4 @@
-"""The smallest rule that covers the use that outsiders made of a resource."""
+"""The smallest rule that covers outsiders' use of a resource."""
 
 from __future__ import annotations
 
@@ -19,16 +19,16 @@ MOST_NETWORKS = 10
 
 @dataclass(frozen=True, slots=True)
 class Use:
-    """That somebody used it: who, where that is known, and from which address."""
+    """One use: by whom, if known, and from which address."""
 
     who: str
     address: Address | None
 
 
 def narrowest(uses: Sequence[Use], right: Right, path: str) -> dict[str, Any] | None:
-    """A rule, in the form of a rule document, that admits just those who used it, from where they did.
+    """A rule, in the form of a rule document, that admits exactly those who used it, from where they did.
 
-    None when nothing was used, or when it was used from everywhere by nobody in particular.
+    None when nothing was used, or it was used from everywhere by nobody in particular.
     """
     if not uses:
         return None
@@ -49,10 +49,10 @@ def narrowest(uses: Sequence[Use], right: Right, path: str) -> dict[str, Any] | 
 
 
 def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any]]:
-    """Rules, in the form of a rule document, that keep out of a resource all outsiders but those who used it.
+    """Rules, in the form of a rule document, that keep all outsiders out of a resource except those who used it.
 
-    They are set on the resource, and a refusal decides there however rules combine: nothing else is touched. None of
-    them where ``narrowest`` is none.
+    They are set on the resource, where a refusal decides however rules combine, so nothing else is touched. Empty where
+    ``narrowest`` is None.
     """
     rule = narrowest(uses, right, path)
     if rule is None:
@@ -79,7 +79,7 @@ def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any
 
 
 def shut(right: Right, path: str) -> list[dict[str, Any]]:
-    """The same where no use of this right was seen, while use of another was: nobody outside has it any more."""
+    """The same where no use of this right was seen, while use of another was: no outsider keeps it."""
     key, about = _refusal(right, path)
     return [
         {"rule": f"{key}.who", "because": "No use of it was seen.", "refuse": ["anyone"], "but": ["inside"], **about}
@@ -93,7 +93,7 @@ def _refusal(right: Right, path: str) -> tuple[str, dict[str, Any]]:
 
 
 def networks_of(uses: Sequence[Use]) -> list[str] | None:
-    """The networks around the addresses of use; None when some address is not known, or there are too many."""
+    """The networks around the addresses of use; None when an address is unknown, or there are too many."""
     found: list[Network] = []
     for use in uses:
         if use.address is None:

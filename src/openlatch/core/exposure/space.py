@@ -1,8 +1,8 @@
 """Sets of points in a space of finitely many cells, as decision diagrams: exact, and equal sets are one number.
 
-A space has dimensions, each cut into cells; a mask is a set of cells of one dimension, as bits of a whole number. A
-diagram asks one dimension after the other, and shares what is equal below (a multi-valued decision diagram). 0 is the
-empty set and 1 the whole space.
+A space has dimensions, each divided into cells; a mask is a set of cells of one dimension, as bits of an integer. A
+diagram tests one dimension after the other, and shares equal subtrees (a multi-valued decision diagram). 0 is the empty
+set and 1 the whole space.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ _Edges = tuple[tuple[int, int], ...]
 
 
 class TooEntangled(Exception):
-    """A set needs more room than we give to any."""
+    """A set would need more nodes than allowed."""
 
 
 class Space:
@@ -145,10 +145,10 @@ class Space:
         return found if left == 0 else 0
 
     def cover(self, a: int, may: int, order: Sequence[int], lean: int | None = None) -> list[Box]:
-        """Boxes that hold every point of a set and none outside it and ``may``.
+        """Boxes that contain every point of a set and none outside it and ``may``.
 
         No box can be left out, and none can be widened. Dimensions that come first in ``order`` are widened first. In
-        the dimension that is ``lean`` a box has all cells, or only such as hold points of the set.
+        the dimension that is ``lean`` a box has all cells, or only those with points of the set.
         """
         within, left, found = self.either(a, may), a, list[Box]()
         while left != NONE:
@@ -185,7 +185,7 @@ class Space:
         return tuple(box)
 
     def _side_by_side(self, a: int, b: int) -> tuple[int, _Edges, _Edges]:
-        """The first dimension that one of two sets asks, and what both come to by each of its cells."""
+        """The first dimension that one of two sets tests, and the children of both for each of its cells."""
         first, second = self._nodes[a], self._nodes[b]
         dimension = min(first[0], second[0])
         return dimension, self._edges(a, first, dimension), self._edges(b, second, dimension)

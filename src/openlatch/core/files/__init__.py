@@ -1,1 +1,1 @@
-"""Files that people and programs bring, and files for spreadsheets."""
+"""Reading imported files, and writing files for spreadsheets."""

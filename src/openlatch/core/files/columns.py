@@ -1,4 +1,4 @@
-"""Which column of somebody's file is which of our fields: suggested by their names, and by what is in them."""
+"""Which column of a file is which of our fields, suggested by names and contents."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ FEWEST_SAMPLES = 2
 
 @dataclass(frozen=True, slots=True)
 class Match:
-    """A field that a column is taken for, and what tells so: its ``name``, its ``content``; empty for none."""
+    """The field suggested for a column, and why: its ``name``, its ``content``, or empty."""
 
     field: str = ""
     by: str = ""

@@ -1,4 +1,4 @@
-"""Text on its way into a spreadsheet."""
+"""Text for spreadsheets."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
-"""Reading files that people and programs bring: CSV and JSON Lines to checked records.
+"""Reading imported files: CSV and JSON Lines to checked records.
 
-Bytes become text by their mark (BOM), else as UTF-8, else as windows-1252, which is what spreadsheets write
-when they do not write UTF-8. CSV is RFC 4180 with the separators that spreadsheets use (comma, semicolon, tab),
-found from the header line. A record keeps the number of the line on which it starts.
+Bytes are decoded by their byte order mark, else as UTF-8, else as windows-1252, which spreadsheets write when they do
+not write UTF-8. CSV is RFC 4180 with the separators that spreadsheets use (comma, semicolon, tab), detected in the
+header line. A record knows the number of the line on which it starts.
 """
 
 from __future__ import annotations
@@ -43,7 +43,7 @@ class LineError:
 
 
 class BadField(ValueError):
-    """A field's text can't be what the field holds."""
+    """A value that its field can't hold."""
 
 
 Reader = Callable[[Any, ZoneInfo], Any]
@@ -61,9 +61,9 @@ class Field:
 
 @dataclass(frozen=True, slots=True)
 class RecordKind:
-    """A kind of record that can be imported: its fields, and which of them make its key.
+    """A kind of record that can be imported: its fields, and which of them form its key.
 
-    Of one that ``keeps``, a field that a file does not have stays as it is in records that are there already.
+    If it ``keeps``, fields missing in a file stay as they are in existing records.
     """
 
     name: str

@@ -39,10 +39,10 @@ class Truth:
 
 
 class Number:
-    """A whole number. Compared to numbers and limits; added and taken away."""
+    """A whole number. Can be compared with numbers and limits, added and subtracted."""
 
     def of(self, facts: Facts, settings: Settings) -> int:
-        """What it comes to for these facts."""
+        """Its value for these facts."""
         raise NotImplementedError
 
     def __gt__(self, other: Number | int) -> Truth:
@@ -62,7 +62,7 @@ class Number:
 
 
 def as_number(value: Number | int) -> Number:
-    """A plain number as a term."""
+    """A constant as an expression."""
     return value if isinstance(value, Number) else Plain(value)
 
 
@@ -75,7 +75,7 @@ class Sign(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class TrueFact(Truth):
-    """A fact that holds or does not, by its name; with what it means, where it is not a column as it stands."""
+    """A truth-valued fact, by its name; with its definition, unless it is a plain column."""
 
     name: str
     about: str = ""
@@ -87,7 +87,7 @@ class TrueFact(Truth):
 
 @dataclass(frozen=True, slots=True)
 class NumberFact(Number):
-    """A fact that is a whole number, by its name; with what it means, where it is not a column as it stands."""
+    """A whole-number fact, by its name; with its definition, unless it is a plain column."""
 
     name: str
     about: str = ""

@@ -1,6 +1,6 @@
 """What an organisation finds too long, too many or too grave: limits by sensitivity, and the weights of the score.
 
-A limit has a number for each sensitivity, low to critical; none means that there the rule never speaks.
+A limit has a number for each sensitivity, low to critical; none means that the rule does not apply there.
 """
 
 from __future__ import annotations
@@ -80,8 +80,8 @@ class Weights:
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """How an organisation's rules are set. ``off`` are the keys of rules that do not speak at all; ``zone`` is the
-    organisation's time zone, in which their sentences name days.
+    """An organisation's rule settings. ``off`` are the keys of rules that are off; ``zone`` is the organisation's
+    time zone, for days in sentences.
     """
 
     limits: Mapping[str, FOUR] = field(default_factory=dict)
@@ -92,17 +92,17 @@ class Settings:
     zone: ZoneInfo = UTC_ZONE
 
     def of(self, name: str) -> FOUR:
-        """A limit's four numbers: as set, or as usual."""
+        """A limit's four numbers: as set, or the defaults."""
         return self.limits.get(name, LIMITS[name].usual)
 
     def limit(self, name: str, sensitivity: int) -> int:
-        """A limit's number for one sensitivity, 1 to 4; NEVER where the rule does not speak."""
+        """A limit's number for one sensitivity, 1 to 4; NEVER where the rule does not apply."""
         found = self.of(name)[sensitivity - 1]
         return NEVER if found is None else found
 
     @property
     def stored(self) -> dict[str, Any]:
-        """As it is kept: only what was set differently."""
+        """The settings that differ from the defaults."""
         return {
             "limits": {name: list(four) for name, four in sorted(self.limits.items()) if four != LIMITS[name].usual},
             "weights": {
@@ -119,7 +119,7 @@ class Settings:
 
     @classmethod
     def kept(cls, stored: Mapping[str, Any], zone: ZoneInfo = UTC_ZONE) -> Settings:
-        """From what ``stored`` gave, perhaps by an earlier version: what is unknown by now is left out."""
+        """From what ``stored`` returned, possibly in an earlier version: unknown names are ignored."""
         weights = dict(stored.get("weights", {}))
         for name in ("reach", "sensitivity"):
             if name in weights:

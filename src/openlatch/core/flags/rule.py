@@ -33,9 +33,9 @@ from openlatch.core.vocabulary import SENSITIVITY_WORDS, Reach
 
 @dataclass(frozen=True, slots=True)
 class When:
-    """When a rule speaks, how stale the subject is then, and how sure the finding is; both in percent.
+    """When a rule applies, how stale the subject is then, and how certain the finding is; both in percent.
 
-    ``limit`` is what the sentence may name as {limit}. ``least`` is the score that the finding has at least.
+    ``limit`` is what the sentence may name as {limit}. ``least`` is the minimum score of the finding.
     """
 
     true: Truth
@@ -58,7 +58,7 @@ class Remedy:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """A rule. ``number`` is its own for ever: what it found is kept by it."""
+    """A rule. ``number`` never changes: findings are stored under it."""
 
     number: int
     key: str
@@ -81,7 +81,7 @@ class Rule:
         return as_number(self.when.sure)
 
     def find(self, facts: Facts, settings: Settings) -> Finding | None:
-        """What the rule finds on a subject with these facts; None when it has nothing to say."""
+        """What the rule finds on a subject with these facts; None when it does not apply."""
         points = self.points(facts, settings)
         if points is None:
             return None
@@ -93,7 +93,7 @@ class Rule:
         )
 
     def points(self, facts: Facts, settings: Settings) -> Score | None:
-        """How severe what the rule finds is; None when it has nothing to say."""
+        """How severe the finding is; None when the rule does not apply."""
         if self.key in settings.off or not self.when.true.of(facts, settings):
             return None
         return score(
@@ -200,7 +200,7 @@ def said_of(kind: type) -> tuple[str, ...]:
 
 
 class Gathered(dict[str, Any]):
-    """What was gathered of one subject, by column; its facts are worked out as rules ask for them."""
+    """The columns of one subject; facts are computed as rules ask for them."""
 
     def __init__(self, columns: Mapping[str, Any], means: Mapping[str, Number | Truth], settings: Settings) -> None:
         super().__init__(columns)
@@ -212,13 +212,13 @@ class Gathered(dict[str, Any]):
 
 
 def meanings(kind: type) -> Mapping[str, Number | Truth]:
-    """What the facts about one kind of subject mean, by name; of those that are not columns as they stand."""
+    """The definitions of the facts about one kind of subject that are not plain columns, by name."""
     facts = facts_of(kind).items()
     return {n: f.means for n, f in facts if not isinstance(f, SaidFact) and f.means is not None}
 
 
 def past(value: Number, limit: Number) -> Number:
-    """How far a number is past a limit, in percent (``terms.Past``)."""
+    """How far a number is past a limit, in percent (``expressions.Past``)."""
     return Past(value, limit)
 
 

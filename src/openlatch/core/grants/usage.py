@@ -1,4 +1,4 @@
-"""What use shows: which level would have been enough, what it would take away, and how sure one can be of that."""
+"""What use shows: the smallest sufficient level, what it would take away, and how certain that is."""
 
 from __future__ import annotations
 
@@ -41,8 +41,8 @@ def sufficient(
 ) -> Sufficient:
     """The smallest level that would have covered the last ``days``.
 
-    Sure is the share of a year over which use was watched, since a year shows every season; less where the time looked
-    at is shorter than a pause after which it came into use again before.
+    Certainty is the share of a year during which use was watched, since a year shows every season; less where the
+    period is shorter than a pause after which it was used again before.
     """
     begin = today - timedelta(days=days)
     used = frozenset(key for key, last in watched.last_days.items() if last >= begin)

@@ -1,13 +1,12 @@
-"""The journal as a chain: each entry carries the SHA-256 of the one before.
+"""The journal as a hash chain: each entry contains the SHA-256 of the one before.
 
-An entry's hash is taken over its canonical JSON (RFC 8785) without the hash itself. Whoever holds an export
-and a position with its hash, noted earlier, can prove that nothing up to there was altered, taken out or
-reordered.
+An entry's hash is taken over its canonical JSON (RFC 8785) without the hash itself. Whoever has an export and an
+earlier position with its hash can prove that nothing up to there was altered, removed or reordered.
 
-What an entry tells of people (names, and the facts) goes into its hash by a keyed digest (BLAKE2b, RFC 7693), whose
-key stands beside it. Where somebody's data are erased, a pseudonym takes the place of what was told, the digest stays
-and the key is destroyed: the chain holds, and nobody can find out by trying what was there. An entry of its own names
-each one whose content was erased; without it, that counts as altered.
+What an entry says about people (names and facts) goes into its hash by a keyed digest (BLAKE2b, RFC 7693), whose key is
+stored with it. When somebody's data are erased, a pseudonym replaces the content, the digest stays and the key is
+destroyed: the chain still verifies, and nobody can find the content by guessing. A later entry names each erased one;
+without it, erased content counts as altered.
 """
 
 from __future__ import annotations
@@ -40,10 +39,10 @@ class Fault:
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """What a verification found: how many entries, the last position and hash, and every fault.
+    """The result of a verification: how many entries, the last position and hash, and every fault.
 
-    ``vouched`` is up to which position something kept outside vouches for them: a noted hash, or a signed head. What
-    lies beyond it holds together, and somebody who sealed it anew would not be noticed.
+    ``vouched`` is the position up to which something kept outside vouches for the entries: a noted hash, or a signed
+    head. Entries after it are consistent, but a rewritten end would not be noticed.
     """
 
     entries: int
@@ -64,7 +63,7 @@ def seal(entry: Mapping[str, Any]) -> str:
 
 
 def _sealed_part(entry: Mapping[str, Any]) -> dict[str, Any]:
-    """All of an entry's ``FIELDS``; of one with a key or a digest, names and facts by their digest."""
+    """All of an entry's ``FIELDS``; for one with a key or digest, names and facts by their digest."""
     if not is_keyed(entry):
         return {name: entry[name] for name in FIELDS}
     subject = entry["subject"]
@@ -87,7 +86,7 @@ def is_erased(entry: Mapping[str, Any]) -> bool:
 
 
 def told(entry: Mapping[str, Any]) -> str:
-    """The keyed digest of what an entry tells of people: hex BLAKE2b of 32 bytes over canonical JSON."""
+    """The keyed digest of what an entry says about people: hex BLAKE2b of 32 bytes over canonical JSON."""
     content = {"actor": entry["actor"]["name"], "subject": entry["subject"]["name"], "facts": entry["facts"]}
     return hashlib.blake2b(canonical(content), key=bytes.fromhex(entry["key"]), digest_size=32).hexdigest()
 
@@ -99,8 +98,8 @@ def canonical(value: Any) -> bytes:
 
 
 def around_its_place(entry: Mapping[str, Any]) -> tuple[str, str, str]:
-    """The canonical JSON of an entry that has no place yet: what stands before, between and after the position and the
-    hash of the entry before, for whoever puts those in.
+    """The canonical JSON of an entry without its place: the text before, between and after the position and the
+    previous hash.
     """
     # Canonical JSON orders keys by their letters: of ours only "subject" and "told" come after the two.
     part = _sealed_part({**entry, "position": 0, "previous": ""})
@@ -120,7 +119,7 @@ def _is_plain(value: Any) -> bool:
 
 
 def chain(entries: Iterable[dict[str, Any]], position: int, previous: str) -> Iterator[dict[str, Any]]:
-    """Number and seal entries that follow ``position``, whose hash is ``previous``."""
+    """Number and seal entries after ``position``, whose hash is ``previous``."""
     for entry in entries:
         position += 1
         sealed = {**entry, "position": position, "previous": previous}

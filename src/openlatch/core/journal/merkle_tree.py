@@ -1,8 +1,8 @@
 """A Merkle tree over the journal's entries, by RFC 9162 section 2.1.
 
-A leaf is the hash of an entry, so the tree commits to every entry by its chain's hash. The root over the first ``n``
-entries is one line that proves all of them; whoever keeps such a line outside the database finds any change to them,
-even if the whole chain was sealed anew. Hashes are raw bytes here.
+A leaf is the hash of an entry, so the tree commits to every entry by its chain hash. The root over the first ``n``
+entries is one line that proves all of them; whoever keeps it outside the database finds any change to them, even if the
+whole chain was rewritten. Hashes are raw bytes here.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ EMPTY = hashlib.sha256(b"").digest()
 
 
 def leaf_of(entry_hash: bytes) -> bytes:
-    """The hash of a leaf: of an entry's hash behind a zero byte."""
+    """The leaf hash of an entry's hash: prefixed with a zero byte."""
     return hashlib.sha256(b"\x00" + entry_hash).digest()
 
 

@@ -1,8 +1,8 @@
-"""Signed tree heads: one line that vouches for the whole journal up to an entry, kept where its database is not.
+"""Signed tree heads: one line that vouches for the whole journal up to an entry, kept outside its database.
 
-A head names the organisation, how many entries there were, the root over them (``journal_tree``), the hash of the last
-one, and when; it is signed with Ed25519 over its canonical JSON (RFC 8785) without the signature. A head in a file may
-also carry the hashes of the entries since the head before it, by which the very first entry that differs is named.
+A head has the organisation, the number of entries, the root over them (``merkle_tree``), the hash of the last one, and
+the time; it is signed with Ed25519 over its canonical JSON (RFC 8785) without the signature. A head in a file may also
+contain the hashes of the entries since the head before, which identify the first entry that differs.
 """
 
 from __future__ import annotations
@@ -71,7 +71,7 @@ def sign(key: Ed25519PrivateKey, public: str, organisation: str, tree: Tree, las
 
 
 def parse(value: Any) -> Head:
-    """A head out of JSON. BadInput when it is none."""
+    """A head from JSON. BadInput for anything else."""
     try:
         if value["format"] != FORMAT or value["version"] != VERSION:
             raise BadInput("It is not a tree head in a version known here.", "Give one as Open Latch wrote it.")
@@ -110,9 +110,9 @@ def read(content: bytes) -> list[Head]:
 
 
 class Watch:
-    """Holds a journal against heads while its entries go by, in their order.
+    """Checks a journal against heads while its entries are read in order.
 
-    A file of heads may have those of other organisations in it; they say nothing of this journal.
+    A file may contain heads of other organisations; they are ignored.
     """
 
     def __init__(self, heads: Sequence[Head]) -> None:
@@ -160,7 +160,7 @@ class Watch:
             )
 
     def at_the_end(self) -> Iterator[Fault]:
-        """Heads that the journal never came to: its end was cut off."""
+        """Heads beyond the journal's end: its end was cut off."""
         for head in self._waiting:
             yield Fault(
                 self._tree.size + 1,

@@ -1,1 +1,1 @@
-"""What an offer says before it is sent."""
+"""The wording of offers."""
