@@ -2,11 +2,11 @@
 import { computed } from 'vue'
 import { RouterView, useRoute } from 'vue-router'
 
-import { useLive } from './data/live'
-import { me } from './data/me'
-import AppHeader from './parts/AppHeader.vue'
-import InsideBar from './parts/InsideBar.vue'
-import ProofDialog from './parts/ProofDialog.vue'
+import { useLive } from '@/service/live'
+import { me } from '@/identity/me'
+import AppHeader from '@/frame/AppHeader.vue'
+import InsideBar from '@/frame/InsideBar.vue'
+import ProofDialog from '@/identity/ProofDialog.vue'
 
 useLive()
 const route = useRoute()

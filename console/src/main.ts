@@ -6,7 +6,7 @@ import { createApp } from 'vue'
 
 import App from './App.vue'
 import { router } from './router'
-import { followTheme } from './lib/theme'
+import { followTheme } from '@/frame/theme'
 
 followTheme()
 createApp(App).use(createPinia()).use(PiniaColada, {}).use(router).mount('#app')

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { get, send } from '@/service/api'
+import type { FactsOf } from '@/service/types'
+import { counted, day, plain } from '@/frame/words'
+import PageHead from '@/frame/PageHead.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+const route = useRoute()
+const person = String(route.query.person ?? '')
+const { data, status, error, refetch } = useQuery({ key: ['facts', person], query: () => get<{ subjects: FactsOf[] }>('/facts', { person }) })
+const failed = ref<unknown>(null)
+const said = ref('')
+
+function value(held: string | number | boolean | null): string {
+  if (typeof held === 'boolean') return held ? 'yes' : 'no'
+  if (held === null || held === -1) return 'not known'
+  return /^\d{4}-\d\d-\d\dT/.test(String(held)) ? day(String(held)) : String(held)
+}
+
+async function want(wants: boolean): Promise<void> {
+  failed.value = null
+  try {
+    await send('POST', '/me/digest', { wants })
+    said.value = wants ? 'The weekly letter comes on Mondays, when something changed.' : 'The weekly letter does not come any more.'
+  } catch (problem) {
+    failed.value = problem
+  }
+}
+</script>
+
+<template>
+  <PageHead :title="person ? 'What the rules are told of them' : 'What the rules are told of me'" about="Every fact that rules look at, and every rule that looks. Nothing else is used.">
+    <div v-if="!person" class="flex gap-2">
+      <button class="button" @click="want(true)">Get the weekly letter</button>
+      <button class="button" @click="want(false)">No letter</button>
+    </div>
+  </PageHead>
+  <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
+  <ProblemNote :error="failed" />
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <div class="space-y-4">
+    <section v-for="entry in data?.subjects ?? []" :key="entry.subject.id + entry.subject.kind" class="card p-5">
+      <h2 class="text-xl">{{ entry.subject.kind === 'person' ? entry.holder : `${plain(entry.subject.kind)} on ${entry.account}` }}</h2>
+      <p class="text-soft">{{ counted(entry.rules.length, 'rule looks', 'rules look') }} at this.</p>
+      <ul class="my-2 list-disc pl-5">
+        <li v-for="rule in entry.rules.filter((one) => one.found)" :key="rule.key" class="font-medium">{{ rule.sentence }}</li>
+      </ul>
+      <div class="grid gap-5 md:grid-cols-2">
+        <details>
+          <summary class="cursor-pointer font-semibold">{{ counted(entry.facts.length, 'fact') }}</summary>
+          <dl class="mt-1">
+            <div v-for="fact in entry.facts" :key="fact.name" class="flex gap-3 border-b border-line py-1 text-sm"><dt class="flex-1 text-soft">{{ fact.about }}</dt><dd class="text-right">{{ value(fact.value) }}</dd></div>
+          </dl>
+        </details>
+        <details>
+          <summary class="cursor-pointer font-semibold">The rules</summary>
+          <ul class="mt-1 text-sm"><li v-for="rule in entry.rules" :key="rule.key" class="border-b border-line py-1"><strong>{{ rule.title }}</strong> <span v-if="rule.found" class="text-rust">speaks</span><br /><span class="text-soft">{{ rule.about }}</span></li></ul>
+        </details>
+      </div>
+    </section>
+  </div>
+</template>

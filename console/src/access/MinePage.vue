@@ -1,0 +1,165 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { get, send } from '@/service/api'
+import { me, useSwitch } from '@/identity/me'
+import { proving } from '@/identity/proof'
+import type { Mine, OpenOffer } from '@/service/types'
+import { ago, counted, day, ends, idleWords } from '@/frame/words'
+import AskDialog from '@/requests/AskDialog.vue'
+import LongerDialog from '@/grants/LongerDialog.vue'
+import ModalBox from '@/frame/ModalBox.vue'
+import OfferCard from '@/offers/OfferCard.vue'
+import PageHead from '@/frame/PageHead.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import QuestionList from '@/reviews/QuestionList.vue'
+import ReachMark from '@/frame/ReachMark.vue'
+import ReviewerBox from '@/reviews/ReviewerBox.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+const route = useRoute()
+const router = useRouter()
+const { enter } = useSwitch()
+const { data, status, error, refetch } = useQuery({ key: ['mine'], query: () => get<Mine>('/mine') })
+const failed = ref<unknown>(null)
+const note = ref('')
+const isAsking = ref(false)
+const givingUp = ref<Mine['reach'][number] | null>(null)
+const reason = ref('')
+const factor = ref<{ secret: string; address: string } | null>(null)
+const code = ref('')
+type Longer = InstanceType<typeof LongerDialog>['$props']['grant']
+const longer = ref<Longer>(null)
+const asGrant = (path: Mine['reach'][number]): Longer => ({ id: path.grant_id ?? '', account: path.account, level: path.level, until: path.until, last_day: path.last_day })
+// A reminder leads straight to the question.
+watch(data, (found) => {
+  const path = found?.reach.find((one) => one.own && one.grant_id === route.query.longer)
+  if (path) longer.value = asGrant(path)
+}, { once: true })
+
+async function attempt(call: () => Promise<unknown>, said = ''): Promise<void> {
+  failed.value = null
+  note.value = ''
+  try {
+    await call()
+    note.value = said
+  } catch (problem) {
+    failed.value = problem
+  }
+  void refetch()
+}
+
+async function goInto(account: string): Promise<void> {
+  await attempt(() => enter(account, () => router.push(`/accounts/${account}`)))
+}
+
+const accept = (offer: OpenOffer) => attempt(() => send('POST', `/offers/${offer.id}/accept`, { version: offer.version }), `You have accepted ${offer.account.name}. What you have is below.`)
+const decline = (offer: OpenOffer, unknown: boolean) => attempt(() => send('POST', `/offers/${offer.id}/decline`, { version: offer.version, unknown_sender: unknown }), 'You have declined.')
+const giveUp = () => attempt(async () => {
+  await send('POST', `/grants/${givingUp.value?.grant_id}/give-up`, { reason: reason.value })
+  givingUp.value = null
+}, 'It is being ended.')
+const setUp = () => attempt(async () => { factor.value = await proving(() => send('POST', '/me/factor')) })
+const confirmFactor = () => attempt(async () => {
+  await send('PUT', '/me/factor', { code: code.value })
+  factor.value = null
+  code.value = ''
+}, 'From now on a code is asked for at every sign-in.')
+</script>
+
+<template>
+  <PageHead title="My access" about="What you can reach, and who can reach what is yours.">
+    <button class="button-main" @click="isAsking = true">Ask for access</button>
+  </PageHead>
+  <p v-if="note || route.query.accepted" class="mb-4 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2" role="status">{{ note || 'Accepted. What you have is below; switch into an account to act there.' }}</p>
+  <ProblemNote :error="failed" />
+  <QuestionList />
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <template v-if="data">
+    <section v-for="offer in data.offers" :key="offer.id" class="card mb-5 border-l-4 border-l-brass p-5" :aria-label="`Offer of ${offer.account.name}`">
+      <OfferCard :offer="offer" />
+      <p v-for="lack in offer.lacking" :key="lack" class="mt-3 rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">Before you can accept: {{ lack.toLowerCase() }}. You can set that up below.</p>
+      <p v-if="offer.kind === 'ownership'" class="mt-3 text-soft">Ownership is taken over by the link in the mail that was sent to you.</p>
+      <div class="mt-4 flex flex-wrap gap-2">
+        <button v-if="offer.kind === 'access'" class="button-main" :disabled="offer.lacking.length > 0" @click="accept(offer)">Accept<span class="sr-only"> {{ offer.account.name }}</span></button>
+        <button class="button" @click="decline(offer, false)">Decline</button>
+        <button class="button" @click="decline(offer, true)">I do not know who sent this</button>
+      </div>
+    </section>
+    <div class="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
+      <section aria-labelledby="reach">
+        <h2 id="reach" class="mb-2 text-xl">What I can reach</h2>
+        <p v-if="!data.reach.length" class="card border-dashed p-8 text-center text-soft">Nothing yet. Ask for access, or wait for an offer.</p>
+        <ul v-else class="card divide-y divide-line">
+          <li v-for="path in data.reach" :key="path.account.id + path.words" class="flex flex-wrap items-start gap-x-4 gap-y-1 px-5 py-3">
+            <div class="min-w-0 flex-1 basis-64">
+              <p class="font-medium">{{ path.account.name }} <span v-if="path.part" class="font-normal text-soft">only {{ path.part }}</span></p>
+              <p><span v-if="path.owed === 'give'" class="mr-1 rounded-sm bg-brass-wash px-1.5 py-px text-xs font-semibold text-brass" title="Accepted; its system does not have it yet.">to be given</span>{{ path.level }}, {{ ends(path) }}<template v-if="path.hours">; {{ path.hours }}</template></p>
+              <p class="text-sm text-soft">{{ path.hops.length > 1 ? path.words : `Given by ${path.given_by ?? 'nobody known'}` }}. Used: {{ ago(path.last_used_at) }}</p>
+            </div>
+            <ReachMark :reach="path.reach" />
+            <div class="flex gap-1">
+              <button class="button" :disabled="me?.inside?.account.id === path.account.id" @click="goInto(path.account.id)">Switch in<span class="sr-only"> to {{ path.account.name }} as {{ path.level }}</span></button>
+              <button v-if="path.own && !path.revoking && path.until" class="button" @click="longer = asGrant(path)">More time<span class="sr-only"> for {{ path.level }} of {{ path.account.name }}</span></button>
+              <button v-if="path.own && !path.revoking" class="button" @click="givingUp = path">Give up<span class="sr-only"> {{ path.level }} of {{ path.account.name }}</span></button>
+            </div>
+          </li>
+        </ul>
+        <template v-if="data.not_in_force.length">
+          <h3 class="mt-5 mb-2 text-lg">Not in force</h3>
+          <ul class="card divide-y divide-line" data-test="not-in-force">
+            <li v-for="grant in data.not_in_force" :key="grant.id" class="px-5 py-2.5">
+              <p class="font-medium">{{ grant.account.name }} <span v-if="grant.part" class="font-normal text-soft">only {{ grant.part }}</span></p>
+              <p>{{ grant.level }}, {{ ends(grant) }} <span class="text-soft">· {{ idleWords(grant) }}</span></p>
+            </li>
+          </ul>
+        </template>
+      </section>
+      <div class="space-y-5">
+        <section aria-labelledby="mine">
+          <h2 id="mine" class="mb-2 text-xl">Who can reach mine</h2>
+          <p v-if="!data.mine.length" class="card border-dashed p-6 text-center text-soft">No account is yours.</p>
+          <details v-for="own in data.mine" :key="own.account.id" class="card mb-2 px-5 py-3">
+            <summary class="cursor-pointer font-medium">{{ own.account.name }} <span class="font-normal text-soft">{{ counted(own.holders.length, 'other') }}</span></summary>
+            <ul class="mt-2 divide-y divide-line">
+              <li v-for="holder in own.holders" :key="holder.id" class="flex flex-wrap gap-x-3 py-1.5">
+                <span class="flex-1">{{ holder.name }} <span class="block text-sm text-soft">{{ holder.levels.join(', ') }}, {{ ends(holder) }}</span></span>
+                <ReachMark :reach="holder.reach" />
+              </li>
+            </ul>
+            <RouterLink :to="`/accounts/${own.account.id}`" class="link">Open {{ own.account.name }}</RouterLink>
+          </details>
+        </section>
+        <section class="card space-y-3 p-5" aria-labelledby="how">
+          <h2 id="how" class="text-xl">How I am set</h2>
+          <p>
+            {{ data.settings.address ?? 'No address' }}:
+            <template v-if="data.settings.address_confirmed_at">confirmed on {{ day(data.settings.address_confirmed_at) }}.</template>
+            <template v-else>not confirmed. <button class="link" @click="attempt(() => send('POST', '/me/address'), 'A link is on its way to your address.')">Send me a link</button></template>
+          </p>
+          <p v-if="data.settings.second_factor">A second factor is set up. <button class="link" @click="attempt(() => proving(() => send('DELETE', '/me/factor')))">Remove it</button></p>
+          <p v-else-if="!factor">No second factor. <button class="link" @click="setUp">Set one up</button></p>
+          <form v-if="factor" class="space-y-2 rounded-md bg-sunk p-3" @submit.prevent="confirmFactor">
+            <p>Give this secret to an app that shows codes, or open <a :href="factor.address" class="link">this address</a> with it:</p>
+            <p class="font-mono break-all">{{ factor.secret }}</p>
+            <label class="block font-semibold">The code that it shows now <input v-model="code" inputmode="numeric" required class="field mt-1 font-normal" /></label>
+            <button class="button-main">Use it from now on</button>
+          </form>
+          <label class="block"><input type="checkbox" class="accent-moss" :checked="data.settings.refuses_offers" @change="attempt(() => send('PUT', '/me/offers', { refuses: !data?.settings.refuses_offers }))" /> Nobody may send me offers</label>
+        </section>
+        <ReviewerBox />
+      </div>
+    </div>
+  </template>
+  <ModalBox :open="givingUp !== null" title="Give access up" @close="givingUp = null">
+    <form class="mt-3 space-y-4" @submit.prevent="giveUp">
+      <p>Your “{{ givingUp?.level }}” on {{ givingUp?.account.name }} ends, also in the system where it lives. To have it again you would have to ask.</p>
+      <label class="block font-semibold">Why <span class="font-normal text-soft">(if you like)</span><input v-model="reason" class="field mt-1 font-normal" /></label>
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="givingUp = null">Keep it</button><button class="button-end">Give up {{ givingUp?.account.name }}</button></div>
+    </form>
+  </ModalBox>
+  <LongerDialog :grant="longer" @close="longer = null" @done="note = $event" />
+  <AskDialog :open="isAsking" @close="isAsking = false" />
+</template>

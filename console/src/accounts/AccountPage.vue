@@ -1,0 +1,245 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, nextTick, ref, watch } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+
+import { get, send } from '@/service/api'
+import { me } from '@/identity/me'
+import { proving } from '@/identity/proof'
+import type { AccountPage, ChangeLine, ExposureRow, FlagRow, Path, Rows } from '@/service/types'
+import { lanesOption } from '@/access/charts'
+import { judgedWords, outsidersOf } from '@/exposure/exposure'
+import { isDark } from '@/frame/theme'
+import { SENSITIVITY_WORDS, counted, moment, plain } from '@/frame/words'
+import ChartBox from '@/frame/ChartBox.vue'
+import ChangeDialog from '@/grants/ChangeDialog.vue'
+import HandOverDialog from '@/offers/HandOverDialog.vue'
+import HistoryBox from '@/journal/HistoryBox.vue'
+import HolderName from '@/people/HolderName.vue'
+import LatchBox from '@/latches/LatchBox.vue'
+import PageHead from '@/frame/PageHead.vue'
+import PathList from '@/access/PathList.vue'
+import PathPicture from '@/access/PathPicture.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import ReachMark from '@/frame/ReachMark.vue'
+import RevokeDialog from '@/revocations/RevokeDialog.vue'
+import SeverityMark from '@/flags/SeverityMark.vue'
+import StateNote from '@/frame/StateNote.vue'
+import TermsDialog from '@/grants/TermsDialog.vue'
+import RecordAccessDialog from '@/records/RecordAccessDialog.vue'
+import RecordDialog from '@/records/RecordDialog.vue'
+
+const props = defineProps<{ id: string }>()
+const { data, status, error, refetch } = useQuery({
+  key: () => ['account', props.id],
+  query: () => get<AccountPage>(`/accounts/${props.id}`),
+})
+const flags = useQuery({
+  key: () => ['flags', 'of account', props.id],
+  query: () => get<Rows<FlagRow>>('/flags', { filter: `account.id eq "${props.id}" and state eq "open"`, limit: 8 }),
+})
+
+const MOST_EXPOSED = 6
+const exposed = useQuery({
+  key: () => ['exposures', 'of account', props.id],
+  query: () => get<Rows<ExposureRow>>('/exposures', { filter: `account.id eq "${props.id}"`, limit: 500, count: true }),
+})
+const outsiders = computed(() => (asOf.value ? [] : outsidersOf(exposed.data.value?.rows ?? [])))
+const owns = computed(() => !me.value?.inside && Boolean(me.value?.administrator || data.value?.owner?.id === me.value?.person.id))
+const router = useRouter()
+/** The grant about which a reminder has led here. */
+const asked = String(useRoute().query.extend ?? '')
+const isEditing = ref(false)
+const isRecording = ref(false)
+const part = ref<{ kind: 'resources' | 'groups'; id?: string } | null>(null)
+const isHandingOver = ref(false)
+const isDisconnecting = ref(false)
+const terms = ref<string | null>(null)
+const extended = ref('')
+const notExtended = ref<unknown>(null)
+
+/** One click, for the button says what it does; latches and history see to the rest. */
+async function extend(path: Path, to: string): Promise<void> {
+  extended.value = ''
+  notExtended.value = null
+  try {
+    const { lines } = await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', { kind: 'set_end', grants: [path.grant_id], last_day: to, reason: 'Still needed.' }))
+    extended.value = `${path.holder.name}: ${lines[0]?.does}.`
+  } catch (problem) {
+    notExtended.value = problem
+  }
+  void refetch()
+}
+const apps = computed(() => data.value?.app_count ?? 0)
+const emergency = ref<number | ''>('')
+const needs = ref<string[]>([])
+const failed = ref<unknown>(null)
+watch(data, (found) => {
+  if (!found) return
+  emergency.value = found.emergency_hours ?? ''
+  needs.value = [...found.prerequisites]
+}, { immediate: true })
+watch(data, async (found) => {
+  if (!asked || !found) return
+  await nextTick()
+  document.getElementById(`grant-${asked}`)?.focus()
+}, { immediate: true, once: true })
+
+async function setGiving(): Promise<void> {
+  failed.value = null
+  try {
+    const body = { emergency_hours: emergency.value || null, prerequisites: needs.value }
+    await send('PUT', `/accounts/${props.id}/giving`, body, { 'If-Match': `"${data.value?.version}"` })
+  } catch (problem) {
+    failed.value = problem
+  }
+  void refetch()
+}
+
+// So many paths can be read and drawn; the page of an account comes with as many.
+const MOST = 500
+const asOf = ref('')
+const knownOn = ref('')
+const noon = (written: string) => (written ? new Date(`${written}T12:00`).toISOString() : undefined)
+const then = useQuery({
+  key: () => ['account', props.id, 'then', asOf.value, knownOn.value],
+  query: () => get<{ paths: Path[]; count: number }>(`/accounts/${props.id}/access`, { at: noon(asOf.value), believed: noon(knownOn.value), limit: MOST }),
+  enabled: () => asOf.value !== '',
+})
+const drawn = computed(() => (asOf.value ? (then.data.value?.paths ?? []) : (data.value?.paths ?? [])))
+const ending = ref<Path | null>(null)
+const timed = computed(() => data.value?.paths.filter((path) => !path.owns) ?? [])
+const option = computed(() => (isDark.value, lanesOption(timed.value, Date.now())))
+const summary = computed(() => {
+  if (!data.value) return ''
+  const { holder_count: holders, path_count: paths } = data.value
+  return `${counted(holders, 'person or app', 'people and apps')} by ${counted(paths, 'path')}`
+})
+const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.value?.path_count ?? 0)) - drawn.value.length)
+</script>
+
+<template>
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <template v-if="data">
+    <PageHead :title="data.name" :about="data.purpose">
+      <dl class="flex flex-wrap gap-x-6 gap-y-1">
+        <div><dt class="text-sm text-soft">Sensitivity</dt><dd class="font-semibold">{{ SENSITIVITY_WORDS[data.sensitivity] }}</dd></div>
+        <div><dt class="text-sm text-soft">Owner</dt><dd class="font-semibold">{{ data.owner?.name ?? 'nobody' }}</dd></div>
+        <div><dt class="text-sm text-soft">Lives in</dt><dd class="font-semibold">{{ data.system.name }}</dd></div>
+        <div v-if="data.payer"><dt class="text-sm text-soft">Paid by</dt><dd class="font-semibold">{{ data.payer }}</dd></div>
+        <div><dt class="text-sm text-soft">Shared by</dt><dd class="font-semibold">{{ data.holders }}</dd></div>
+        <div v-if="data.answers_for"><dt class="text-sm text-soft">Sessions</dt><dd class="font-semibold">{{ data.sessions }}</dd></div>
+      </dl>
+      <div v-if="data.answers_for" class="flex flex-wrap gap-2">
+        <RouterLink :to="{ path: '/give', query: { account: data.id } }" class="button-main">Offer access</RouterLink>
+        <RouterLink :to="`/accounts/${data.id}/rules`" class="button">Access rules</RouterLink>
+        <button class="button" @click="isRecording = true">Record existing access</button>
+        <button v-if="owns" class="button" @click="isEditing = true">Edit</button>
+        <button v-if="owns" class="button" @click="isHandingOver = true">Hand over</button>
+        <button v-if="apps > 1" class="button-end" @click="isDisconnecting = true">Disconnect {{ counted(apps, 'app') }}</button>
+      </div>
+    </PageHead>
+    <section v-if="flags.data.value?.rows.length" class="card mb-6 border-l-4 border-l-rust" aria-labelledby="flags">
+      <h2 id="flags" class="px-5 pt-3 text-lg">Flags</h2>
+      <ul class="divide-y divide-line">
+        <li v-for="flag in flags.data.value.rows" :key="flag.id" class="flex items-start gap-3 px-5 py-2">
+          <SeverityMark :severity="flag.severity" class="w-22 shrink-0" />
+          <p>{{ flag.sentence }}</p>
+        </li>
+      </ul>
+    </section>
+    <div v-if="data.answers_for" class="mb-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <label class="font-semibold">As it was on <input v-model="asOf" type="date" class="field mt-1 max-w-44 font-normal" /></label>
+      <label v-if="asOf" class="font-semibold">As known on <input v-model="knownOn" type="date" class="field mt-1 max-w-44 font-normal" /></label>
+      <button v-if="asOf" class="link mb-2" @click="((asOf = ''), (knownOn = ''))">Back to now</button>
+    </div>
+    <ProblemNote v-if="asOf" :error="then.error.value" />
+    <p v-if="left > 0" class="card mb-5 px-5 py-3">
+      The first {{ drawn.length.toLocaleString('en') }} paths are here, the shortest and those that reach farthest;
+      {{ left.toLocaleString('en') }} more are not. <RouterLink class="link" :to="{ path: '/grants', query: { filter: `account.id eq &quot;${data.id}&quot;` } }">All grants on it</RouterLink>;
+      every path: <code class="font-mono">openlatch account access '{{ data.name }}'</code>
+    </p>
+    <PathPicture v-if="data.answers_for && (drawn.length || outsiders.length)" :paths="drawn" :account="data.name" :outsiders="outsiders" class="mb-5" />
+    <section v-if="data.answers_for && !asOf && exposed.data.value?.rows.length" class="card mb-6 p-5" aria-labelledby="exposed">
+      <h2 id="exposed" class="text-xl">Outsiders who get in by access rules</h2>
+      <ul class="mt-1 divide-y divide-line">
+        <li v-for="row in exposed.data.value.rows.slice(0, MOST_EXPOSED)" :key="row.id" class="flex flex-wrap gap-x-4 py-1.5">
+          <span class="flex-1">{{ row.sentence }}</span><span class="text-soft">{{ judgedWords(row) }}</span>
+        </li>
+      </ul>
+      <p class="mt-2"><RouterLink class="link" :to="{ path: '/exposures', query: { filter: `account.id eq &quot;${data.id}&quot;` } }">Judge and close them: {{ counted(exposed.data.value.count ?? exposed.data.value.rows.length, 'exposure') }}</RouterLink></p>
+    </section>
+    <template v-if="asOf && data.answers_for">
+      <h2 class="mb-2 text-xl">Who could reach it then</h2>
+      <PathList v-if="then.data.value?.paths.length" :paths="then.data.value.paths" by="holder" :can-end="false" class="mb-6" />
+      <StateNote v-else :status="then.status.value" :error="null" empty empty-text="Nobody could reach it then, as far as was known." class="mb-6" />
+    </template>
+    <h2 class="mb-2 text-xl">
+      {{ data.answers_for ? 'Everyone and everything that can reach it' : 'How you reach it' }}
+      <span class="ml-2 font-sans text-base font-normal text-soft">{{ summary }}</span>
+    </h2>
+    <p v-if="extended" role="status" class="mb-2 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ extended }}</p>
+    <ProblemNote :error="notExtended" class="mb-2" />
+    <PathList v-if="data.paths.length" :paths="data.paths" by="holder" :asked="asked" :can-end="data.answers_for" :can-change="data.answers_for" @end="ending = $event" @change="terms = $event.grant_id" @extend="extend" />
+    <StateNote v-else status="success" empty :empty-text="data.partial_since ? 'Nobody is known to reach it. Not all of it could be read, so somebody may.' : 'Nobody is known to reach it.'" />
+    <template v-if="data.not_in_force.length">
+      <h2 class="mt-6 mb-2 text-xl">Not in force</h2>
+      <ul class="card divide-y divide-line">
+        <li v-for="grant in data.not_in_force" :key="grant.id" class="flex flex-wrap gap-x-4 px-5 py-2.5">
+          <HolderName :holder="grant.holder" class="min-w-48" />
+          <span>{{ grant.level }}<template v-if="grant.part"> on {{ grant.part }}</template></span>
+          <span class="text-soft">{{ plain(grant.state) }}: {{ grant.reason }}</span>
+        </li>
+      </ul>
+    </template>
+    <div v-if="data.answers_for || data.parts.length || data.others.length" class="mt-6 grid items-start gap-5 lg:grid-cols-2">
+      <section v-if="data.answers_for" class="card p-5" aria-labelledby="latches">
+        <h2 id="latches" class="mb-1 text-xl">Latches</h2>
+        <LatchBox :account="data.id" :system="data.system.id" :is-owner="owns" />
+      </section>
+      <section v-if="data.others.length" class="card p-5" aria-labelledby="others">
+        <h2 id="others" class="mb-1 text-xl">Who else is here</h2>
+        <ul><li v-for="other in data.others" :key="other.name" class="flex gap-3 py-1"><span class="flex-1">{{ other.name }}<span v-if="other.owns" class="text-soft">, the owner</span></span><ReachMark :reach="other.reach" /></li></ul>
+      </section>
+      <section v-if="data.coverage.looked_at?.length || data.coverage.not_looked_at?.length" class="card p-5" :class="{ 'border-rust': data.partial_since }" aria-labelledby="coverage">
+        <h2 id="coverage" class="mb-1 text-xl">What readings look at</h2>
+        <p v-if="data.partial_since" class="font-semibold text-rust">Read only in part since {{ moment(data.partial_since) }}: what is not shown may be there.</p>
+        <p v-if="data.coverage.looked_at?.length">Looked at: {{ data.coverage.looked_at.join(', ') }}.</p>
+        <ul v-if="data.coverage.not_looked_at?.length" class="mt-1 list-disc pl-5 text-soft"><li v-for="gap in data.coverage.not_looked_at" :key="gap">Not looked at: {{ gap }}</li></ul>
+      </section>
+      <section v-if="data.parts.length || data.answers_for" class="card p-5" aria-labelledby="parts">
+        <h2 id="parts" class="mb-1 text-xl">Parts that can be shared alone</h2>
+        <p v-if="!data.parts.length" class="text-soft">None: whoever has access has all of it. A part is a folder, a schema or a page that can be given alone.</p>
+        <ul class="divide-y divide-line">
+          <li v-for="one in data.parts" :key="one.id" class="flex flex-wrap items-center gap-x-3 py-1.5">
+            <span class="flex-1">{{ one.name }} <span class="text-soft">{{ one.group ? `group of ${one.resources}` : one.kind }}</span><span v-if="one.public" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">public</span></span>
+            <span class="text-soft">shared by {{ one.holders }}</span>
+            <button v-if="data.answers_for" class="link" @click="part = { kind: one.group ? 'groups' : 'resources', id: one.id }">Edit<span class="sr-only"> {{ one.name }}</span></button>
+          </li>
+        </ul>
+        <p v-if="data.answers_for" class="mt-2 flex gap-2"><button class="button" @click="part = { kind: 'resources' }">Add a part</button><button v-if="data.parts.length" class="button" @click="part = { kind: 'groups' }">Add a group</button></p>
+      </section>
+      <form v-if="owns" class="card space-y-3 p-5" @submit.prevent="setGiving">
+        <h2 class="text-xl">How access is given</h2>
+        <label class="block">In an emergency it opens for <input v-model="emergency" type="number" min="1" max="168" class="field mx-1 inline w-20" aria-label="Hours" /> hours <span class="text-soft">(empty: to nobody)</span></label>
+        <label class="block"><input v-model="needs" type="checkbox" value="confirmed_address" class="accent-moss" /> To accept, a confirmed address is needed</label>
+        <label class="block"><input v-model="needs" type="checkbox" value="second_factor" class="accent-moss" /> To accept, a second factor is needed</label>
+        <ProblemNote :error="failed" />
+        <button class="button">Keep this</button>
+      </form>
+    </div>
+    <section v-if="timed.length > 1" class="mt-6" aria-labelledby="lanes">
+      <h2 id="lanes" class="text-xl">When it ends</h2>
+      <p class="mb-2 text-soft">A post marks an end; a pale bar has none. Red can spend or decide who else gets in.</p>
+      <ChartBox class="card p-2" :option="option" :height="48 + timed.length * 26" label="Lanes of access with their ends; the list above says the same" />
+    </section>
+    <HistoryBox v-if="data.answers_for" :filter="`account_id eq &quot;${id}&quot;`" :of="data.name" />
+    <TermsDialog :grant="terms" :account="data" @close="terms = null" @done="refetch()" />
+    <ChangeDialog :open="isDisconnecting" :filter="`account.id eq &quot;${id}&quot; and holder.kind eq &quot;app&quot;`" only="end" :title="`Disconnect ${data.name} from all apps`" @close="isDisconnecting = false" @done="refetch()" />
+    <HandOverDialog v-if="owns" :open="isHandingOver" :account="data" @close="isHandingOver = false" />
+    <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
+    <RecordDialog :open="isEditing" kind="accounts" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/accounts')" />
+    <RecordAccessDialog :open="isRecording" :account="data" @close="isRecording = false" @done="refetch()" />
+    <RecordDialog :open="part !== null" :kind="part?.kind ?? 'resources'" :id="part?.id" :start="{ account: id }" :account="id" @close="part = null" @done="refetch()" @gone="refetch()" />
+  </template>
+</template>

@@ -1,0 +1,136 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, nextTick, ref, watch } from 'vue'
+import { RouterLink, useRoute } from 'vue-router'
+
+import { get, send } from '@/service/api'
+import { proving } from '@/identity/proof'
+import type { AccessRulesOf, RuleDraft, RuleProblem } from '@/service/types'
+import { written } from './exposure'
+import { saveText } from '@/records/files'
+import { counted } from '@/frame/words'
+import ExposureChangeList from './ExposureChangeList.vue'
+import ModalBox from '@/frame/ModalBox.vue'
+import PageHead from '@/frame/PageHead.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+const props = defineProps<{ id: string }>()
+const { data, status, error, refetch } = useQuery({ key: () => ['access_rules', props.id], query: () => get<AccessRulesOf>(`/accounts/${props.id}/rules`) })
+
+const COMBINING: Record<string, string> = {
+  refuse_wins: 'A refusal wins over every rule that admits.',
+  first_match: 'The first rule that fits decides.',
+  most_specific: 'The rule nearest to the resource decides; among equals a refusal wins.',
+}
+const WAIT = 500
+const text = ref('')
+const problems = ref<RuleProblem[]>([])
+const draft = ref<RuleDraft | null>(null)
+const failed = ref<unknown>(null)
+const isBusy = ref(false)
+const isAsking = ref(false)
+const reason = ref('')
+const lines = computed(() => text.value.split('\n').length)
+const faulty = computed(() => new Set(problems.value.map((problem) => problem.line)))
+let waiting: ReturnType<typeof setTimeout> | undefined
+
+const OUTCOMES: Partial<Record<RuleDraft['state'], string>> = {
+  applying: 'The rules are being set. It counts as done once the system shows them.',
+  applied: 'Set: the system shows these rules.',
+}
+
+/** A draft that somebody was led here with. */
+const asked = String(useRoute().query.draft ?? '')
+watch(data, async (told) => {
+  if (!told || text.value) return
+  const found = asked ? await get<RuleDraft>(`/rule-drafts/${asked}`) : null
+  text.value = found ? written(JSON.parse(found.document)) : written(told.document)
+  await nextTick()
+  draft.value = found
+}, { immediate: true })
+watch(text, () => {
+  draft.value = null
+  clearTimeout(waiting)
+  waiting = setTimeout(check, WAIT)
+})
+
+async function run(call: () => Promise<unknown>): Promise<void> {
+  failed.value = null
+  isBusy.value = true
+  try {
+    await call()
+  } catch (problem) {
+    failed.value = problem
+  }
+  isBusy.value = false
+}
+const check = () => run(async () => (problems.value = (await send<{ problems: RuleProblem[] }>('POST', `/accounts/${props.id}/rules/check`, { document: text.value })).problems))
+const tryIt = () =>
+  run(async () => {
+    let found = await send<RuleDraft>('POST', `/accounts/${props.id}/drafts`, { document: text.value })
+    while (found.state === 'waiting') {
+      await new Promise((resolve) => setTimeout(resolve, WAIT))
+      found = await get<RuleDraft>(`/rule-drafts/${found.id}`)
+    }
+    problems.value = found.problems
+    draft.value = found
+  })
+const apply = () =>
+  run(async () => {
+    const at = `/rule-drafts/${draft.value!.id}`
+    draft.value = await proving(() => send<RuleDraft>('POST', `${at}/apply`, { reason: reason.value }))
+    isAsking.value = false
+    while (draft.value.state === 'applying') {
+      await new Promise((resolve) => setTimeout(resolve, WAIT))
+      draft.value = await get<RuleDraft>(at)
+    }
+    void refetch()
+  })
+</script>
+
+<template>
+  <PageHead :title="data ? `Access rules of ${data.account.name}` : 'Access rules'" about="Change the rules here, see what they would open and close, then set them in the system or take the document away. Nothing is written before you say so." />
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <div v-if="data" class="grid items-start gap-5 lg:grid-cols-2">
+    <section class="card p-5" aria-labelledby="document">
+      <h2 id="document" class="text-xl">The rules</h2>
+      <p class="text-soft">{{ COMBINING[data.combining] }} What the system lets people do: {{ Object.keys(data.permissions).join(', ') }}. <a href="/api/v1/rule-document/schema" class="link" download="rule-document.schema.json">The form of the document</a></p>
+      <div class="mt-3 flex max-h-[32rem] items-start overflow-auto rounded-md border border-line bg-sunk font-mono text-sm leading-6">
+        <ol aria-hidden="true" class="sticky left-0 bg-sunk px-2 text-right text-soft select-none">
+          <li v-for="line in lines" :key="line" :class="{ 'bg-rust-wash font-bold text-rust': faulty.has(line) }">{{ line }}</li>
+        </ol>
+        <textarea v-model="text" :rows="lines" wrap="off" spellcheck="false" aria-label="Rule document" aria-describedby="problems" class="min-w-0 flex-1 resize-none bg-transparent px-2 leading-6 whitespace-pre outline-offset-[-2px]" data-test="rules" />
+      </div>
+      <div class="mt-3 flex flex-wrap gap-2">
+        <button class="button-main" :disabled="isBusy || problems.length > 0" @click="tryIt">See what it would open</button>
+        <button class="button" :disabled="isBusy || draft?.state !== 'ready'" data-test="set-rules" @click="isAsking = true">Set them in the system</button>
+        <button class="button" @click="saveText('access-rules.json', text, 'application/json')">Take it away</button>
+        <RouterLink :to="`/accounts/${id}`" class="button">Back to the account</RouterLink>
+      </div>
+    </section>
+    <section class="card p-5" aria-labelledby="outcome">
+      <h2 id="outcome" class="text-xl">What it would open and close</h2>
+      <div id="problems" role="status">
+        <p v-if="problems.length" class="mt-2 font-semibold text-rust">{{ counted(problems.length, 'problem') }} in the document</p>
+        <ul v-if="problems.length" class="mt-1 space-y-1"><li v-for="problem in problems" :key="problem.pointer + problem.message">Line {{ problem.line }}: {{ problem.message }}</li></ul>
+        <p v-else-if="!draft" class="mt-2 text-soft">The document can be read.</p>
+      </div>
+      <ProblemNote :error="failed" />
+      <p v-if="draft && OUTCOMES[draft.state]" role="status" class="mt-2 font-semibold">{{ OUTCOMES[draft.state] }}</p>
+      <p v-if="draft?.failure" role="alert" class="mt-2 font-semibold text-rust">Not set: {{ draft.failure }}</p>
+      <ExposureChangeList v-if="draft?.counts" :changes="{ counts: draft.counts, lines: draft.lines, more: draft.more }" class="mt-2" />
+    </section>
+    <ModalBox :open="isAsking" :title="`Set these rules in ${data.account.name}`" @close="isAsking = false">
+      <form class="mt-3 space-y-4" @submit.prevent="apply">
+        <p v-if="draft?.counts">{{ counted(draft.counts.new ?? 0, 'exposure') }} would be new, {{ draft.counts.changed ?? 0 }} changed, {{ draft.counts.gone ?? 0 }} gone. Rules that were changed in the system meanwhile are not written over.</p>
+        <label class="block font-semibold">Why <input v-model="reason" required class="field mt-1 font-normal" /></label>
+        <ProblemNote :error="failed" />
+        <div class="flex justify-end gap-2">
+          <button type="button" class="button" @click="isAsking = false">Leave it as it is</button>
+          <button class="button-main" :disabled="isBusy">Set the rules</button>
+        </div>
+      </form>
+    </ModalBox>
+  </div>
+</template>

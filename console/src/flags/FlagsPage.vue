@@ -1,0 +1,135 @@
+<script setup lang="ts">
+import { useQuery, useQueryCache } from '@pinia/colada'
+import { computed, ref } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { get, send } from '@/service/api'
+import { useList } from '@/lists/list'
+import { me } from '@/identity/me'
+import type { FlagRow, PersonRow, Rows } from '@/service/types'
+import { counted, day } from '@/frame/words'
+import AcceptDialog from '@/offers/AcceptDialog.vue'
+import ChangeDialog from '@/grants/ChangeDialog.vue'
+import ListTools from '@/lists/ListTools.vue'
+import PageHead from '@/frame/PageHead.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import RevokeDialog from '@/revocations/RevokeDialog.vue'
+import SeverityMark from './SeverityMark.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+const OPEN = 'state eq "open"'
+const { rows, count, status, error, search, filter, hasMore, hasLess, more, less, refetch } = useList<FlagRow>('flags', OPEN)
+const CHOICES = [
+  { label: 'Open', filter: OPEN },
+  { label: 'Left', filter: `${OPEN} and rule eq "holder_left"` },
+  { label: 'Unrecorded', filter: `${OPEN} and rule eq "unrecorded"` },
+  { label: 'Unused', filter: `${OPEN} and (rule eq "unused" or rule eq "never_used")` },
+  { label: 'Accepted', filter: 'state eq "accepted"' },
+  { label: 'Cleared', filter: 'state eq "cleared"' },
+]
+const accepting = ref<FlagRow[]>([])
+const ending = ref<FlagRow[]>([])
+const trimming = ref<FlagRow[]>([])
+const trims = computed(() => of(trimming.value, 'grant').map((id) => `id eq "${id}"`).join(' or '))
+const picked = ref<string[]>([])
+const chosen = computed(() => rows.value.filter((flag) => picked.value.includes(flag.id)))
+const people = useQuery({
+  key: ['people', 'assignees'],
+  query: () => get<Rows<PersonRow>>('/people', { filter: 'standing ne "left" and address pr and inside eq true', limit: 500 }),
+  enabled: () => picked.value.length > 0,
+})
+const failed = ref<unknown>(null)
+const cache = useQueryCache()
+
+async function assign(flags: FlagRow[], person: string): Promise<void> {
+  failed.value = null
+  try {
+    await send('POST', '/flags/assign', { flags: flags.map((flag) => flag.id), person: person || null })
+    picked.value = []
+    await cache.invalidateQueries({ key: ['flags'] })
+  } catch (problem) {
+    failed.value = problem
+  }
+}
+
+async function reopen(flag: FlagRow): Promise<void> {
+  await send('POST', `/flags/${flag.id}/reopen`, {})
+  await cache.invalidateQueries({ key: ['flags'] })
+}
+
+function answersFor(): boolean {
+  return Boolean(me.value?.administrator || me.value?.owner)
+}
+
+function of(flags: FlagRow[], kind: string): string[] {
+  return [...new Set(flags.filter((flag) => flag.subject.kind === kind).map((flag) => flag.subject.id))]
+}
+
+function canEnd(flag: FlagRow): boolean {
+  return ['grant', 'session'].includes(flag.subject.kind) && flag.rule !== 'still_there'
+}
+
+const endLabel = computed(() => {
+  const [grants, sessions] = [of(chosen.value.filter(canEnd), 'grant').length, of(chosen.value, 'session').length]
+  return `End ${[grants ? counted(grants, 'grant') : '', sessions ? counted(sessions, 'session') : ''].filter(Boolean).join(' and ')}`
+})
+
+function parts(flag: FlagRow): string {
+  return Object.entries(flag.parts).filter(([, points]) => points).map(([name, points]) => `${name} ${points}`).join(', ')
+}
+</script>
+
+<template>
+  <PageHead title="Flags" about="What is stale or risky, worst first. A flag clears by itself when its facts change." />
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="flags" :choices="CHOICES" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No flag is like that." @retry="refetch" />
+  <ul v-if="status === 'success' && rows.length" class="card divide-y divide-line">
+    <li v-for="flag in rows" :key="flag.id" class="grid gap-x-4 gap-y-2 px-5 py-3 md:grid-cols-[10rem_1fr_auto]">
+      <div class="flex items-start gap-2">
+        <input v-if="flag.state === 'open' && answersFor()" v-model="picked" type="checkbox" :value="flag.id" class="mt-1 size-6 accent-moss" :aria-label="`Pick: ${flag.sentence}`" />
+        <SeverityMark :severity="flag.severity" :score="flag.score" />
+      </div>
+      <div>
+        <p class="font-medium">{{ flag.sentence }}</p>
+        <p class="text-sm text-soft">
+          {{ flag.title }}. {{ flag.remedy }} Score: {{ parts(flag) }}. Raised {{ day(flag.raised_at) }}<template v-if="flag.worse_at">, worse since {{ day(flag.worse_at) }}</template>.
+          <template v-if="flag.assigned_to">{{ flag.assigned_to.name }} sees to it. </template>
+          <RouterLink v-if="flag.account" :to="`/accounts/${flag.account.id}`" class="link">Open {{ flag.account.name }}</RouterLink>
+          <RouterLink v-else :to="`/people/${flag.holder.id}`" class="link">Open {{ flag.holder.name }}</RouterLink>
+        </p>
+        <p v-if="flag.state === 'accepted'" class="text-sm">
+          Accepted by {{ flag.accepted_by?.name }} until {{ day(flag.accepted_until) }}: {{ flag.accepted_reason }}
+          <button v-if="answersFor()" class="link" @click="reopen(flag)">Open it again<span class="sr-only">: {{ flag.sentence }}</span></button>
+        </p>
+      </div>
+      <div v-if="flag.state === 'open' && answersFor()" class="flex gap-2 md:flex-col lg:flex-row">
+        <button class="button" @click="accepting = [flag]">Accept<span class="sr-only"> {{ flag.sentence }}</span></button>
+        <button v-if="flag.act === 'trim'" class="button" @click="trimming = [flag]">Trim<span class="sr-only"> {{ flag.sentence }}</span></button>
+        <button v-if="canEnd(flag)" class="button-end" @click="ending = [flag]">{{ flag.subject.kind === 'session' ? 'End session' : 'End access' }}<span class="sr-only"> {{ flag.sentence }}</span></button>
+      </div>
+    </li>
+  </ul>
+  <section v-if="chosen.length" class="card sticky bottom-3 z-20 mt-3 border-moss p-4 shadow-lg" aria-label="Many at once">
+    <div class="flex flex-wrap items-center gap-3">
+      <strong>{{ counted(chosen.length, 'flag') }} picked</strong>
+      <button class="button" @click="accepting = chosen">Accept {{ counted(chosen.length, 'flag') }}</button>
+      <button v-if="chosen.some((flag) => flag.act === 'trim')" class="button" @click="trimming = chosen.filter((flag) => flag.act === 'trim')">Trim {{ counted(chosen.filter((flag) => flag.act === 'trim').length, 'grant') }}</button>
+      <button v-if="chosen.some(canEnd)" class="button-end" @click="ending = chosen.filter(canEnd)">{{ endLabel }}</button>
+      <label class="flex items-center gap-2">Seen to by
+        <select class="field w-52" @change="assign(chosen, ($event.target as HTMLSelectElement).value)">
+          <option value="" disabled selected>Choose somebody</option>
+          <option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option>
+        </select>
+      </label>
+      <button class="link" @click="picked = []">Pick none</button>
+    </div>
+    <ProblemNote :error="failed" />
+  </section>
+  <nav v-if="hasMore || hasLess" aria-label="Pages" class="mt-3 flex gap-2">
+    <button class="button" :disabled="!hasLess" @click="less">Before</button>
+    <button class="button" :disabled="!hasMore" @click="more">Next</button>
+  </nav>
+  <AcceptDialog :flags="accepting" @close="((accepting = []), (picked = []))" />
+  <ChangeDialog :open="trimming.length > 0" :filter="trims" title="Trim what the flags are on" @close="trimming = []" @done="refetch()" />
+  <RevokeDialog :open="ending.length > 0" :grants="of(ending, 'grant')" :sessions="of(ending, 'session')" @close="ending = []" @started="((ending = []), (picked = []))" />
+</template>

@@ -1,0 +1,153 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, reactive, ref, watch } from 'vue'
+
+import { CallFailed, get, send } from '@/service/api'
+import { isTooLarge, told, useLargeChange } from './largeChange'
+import { proving } from '@/identity/proof'
+import type { ChangeLine, ChangePreview, GrantRow, LevelRow, PersonRow, Rows } from '@/service/types'
+import { counted } from '@/frame/words'
+
+import BreachList from '@/latches/BreachList.vue'
+import LargeProgress from './LargeProgress.vue'
+import ModalBox from '@/frame/ModalBox.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+
+const props = defineProps<{ open: boolean; grants?: GrantRow[]; filter?: string; title?: string; only?: string }>()
+const emit = defineEmits<{ close: []; done: [] }>()
+const KINDS: [string, string][] = [
+  ['set_end', 'Set or move the end'], ['set_level', 'Change the level'], ['suspend', 'Suspend'], ['resume', 'Resume'],
+  ['replace', 'Hand to a successor'], ['end', 'End'], ['adopt', 'Record what nobody recorded'],
+  ['restore', 'Give in the system again'], ['accept', 'Accept how the system departs'],
+]
+const form = reactive({ kind: 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
+const preview = ref<ChangePreview | null>(null)
+const result = ref<ChangeLine[] | null>(null)
+const error = ref<unknown>(null)
+const isBusy = ref(false)
+const many = useLargeChange()
+const looked = ref('')
+const summary = ref('')
+// What is answered after the dialog was closed, or asked for something else, is not shown.
+let turn = 0
+
+const systems = computed(() => [...new Set((props.grants ?? []).map((grant) => grant.system.id))])
+const levels = useQuery({
+  key: () => ['levels', 'for change', systems.value[0] ?? ''],
+  query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${systems.value[0]}" and single eq false` }),
+  enabled: () => props.open && systems.value.length === 1,
+})
+const people = useQuery({ key: ['people', 'successors'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing eq "current"', limit: 500 }), enabled: () => props.open })
+const wish = computed(() => ({
+  kind: form.kind,
+  grants: props.filter ? [] : (props.grants ?? []).map((grant) => grant.id),
+  filter: props.filter ?? '',
+  versions: Object.fromEntries((props.grants ?? []).map((grant) => [grant.id, grant.version])),
+  last_day: (form.kind === 'set_end' && !form.no_end) || form.kind === 'accept' ? form.last_day || null : null,
+  no_end: form.kind === 'set_end' && form.no_end,
+  level: form.kind === 'set_level' ? form.level || null : null,
+  successor: form.kind === 'replace' || form.kind === 'adopt' ? form.successor || null : null,
+  reason: form.reason,
+}))
+const doing = computed(() => `${KINDS.find(([kind]) => kind === form.kind)?.[1] ?? 'Change'}: ${counted(preview.value?.changed ?? 0, 'grant')}`)
+const lines = computed(() => result.value ?? preview.value?.lines ?? [])
+
+watch(() => props.open, (open) => {
+  if (!open) return
+  preview.value = result.value = error.value = null
+  looked.value = summary.value = ''
+  turn += 1
+  Object.assign(form, { kind: props.only ?? 'set_end', last_day: '', no_end: false, level: '', successor: '', reason: '' })
+  if (props.only && props.only !== 'accept') void look()
+})
+watch(() => [form.kind, form.last_day, form.no_end, form.level, form.successor], () => (preview.value = null))
+
+async function look(): Promise<void> {
+  error.value = null
+  looked.value = summary.value = ''
+  isBusy.value = true
+  try {
+    preview.value = await send<ChangePreview>('POST', '/changes/preview', wish.value)
+  } catch (failed) {
+    if (isTooLarge(failed)) await lookAtMany()
+    else error.value = failed
+  } finally {
+    isBusy.value = false
+  }
+}
+
+async function lookAtMany(): Promise<void> {
+  const mine = ++turn
+  try {
+    const found = await many.look(wish.value)
+    if (mine !== turn) return
+    summary.value = told(found)
+    if (found.state !== 'done') return
+    looked.value = found.id
+    preview.value = { lines: found.lines, changed: found.changed, needs_proof: true, fingerprint: '' }
+  } catch (failed) {
+    error.value = failed
+  }
+}
+
+async function change(): Promise<void> {
+  isBusy.value = true
+  error.value = null
+  try {
+    const body = { ...wish.value, fingerprint: preview.value?.fingerprint ?? '' }
+    const mine = ++turn
+    const large = looked.value ? await many.make(wish.value, looked.value) : null
+    const done = large ?? (await proving(() => send<{ lines: ChangeLine[] }>('POST', '/changes', body)))
+    emit('done')
+    if (mine !== turn) return
+    if (large) summary.value = told(large)
+    result.value = done.lines
+  } catch (failed) {
+    if (failed instanceof CallFailed && failed.status === 409) await look()
+    error.value = failed
+  } finally {
+    isBusy.value = false
+  }
+}
+</script>
+
+<template>
+  <ModalBox :open="open" :title="title ?? `Change ${counted(grants?.length ?? 0, 'grant')}`" @close="$emit('close')">
+    <form class="mt-3 space-y-4" @submit.prevent="preview && !result ? change() : look()">
+      <template v-if="!result">
+        <label v-if="!only" class="block font-semibold">What to do <select v-model="form.kind" class="field mt-1 font-normal"><option v-for="[kind, words] in KINDS" :key="kind" :value="kind">{{ words }}</option></select></label>
+        <div v-if="form.kind === 'set_end'" class="flex flex-wrap items-center gap-4">
+          <label class="font-semibold">Last day <input v-model="form.last_day" type="date" :disabled="form.no_end" class="field ml-1 inline w-auto font-normal" /></label>
+          <label><input v-model="form.no_end" type="checkbox" class="accent-moss" /> without an end</label>
+        </div>
+        <label v-if="form.kind === 'accept'" class="block font-semibold">Until which day <input v-model="form.last_day" type="date" required class="field mt-1 font-normal" /></label>
+        <label v-if="form.kind === 'set_level'" class="block font-semibold">
+          To which level
+          <select v-if="systems.length === 1" v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select>
+          <span v-else class="block font-normal text-soft">Pick grants of one system.</span>
+        </label>
+        <label v-if="form.kind === 'replace'" class="block font-semibold">To whom <select v-model="form.successor" class="field mt-1 font-normal"><option value="" disabled>Choose somebody</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
+        <label v-if="form.kind === 'adopt'" class="block font-semibold">Who owns the account from now on, if nobody does <select v-model="form.successor" class="field mt-1 font-normal"><option value="">Leave it as it is</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
+        <label class="block font-semibold">Why <input v-model="form.reason" required minlength="3" class="field mt-1 font-normal" /></label>
+      </template>
+      <ul v-if="lines.length" class="max-h-80 divide-y divide-line overflow-y-auto rounded-md border border-line" tabindex="0" :aria-label="result ? 'What was done' : 'What it would do'">
+        <li v-for="line in lines" :key="line.grant_id" class="px-3 py-2">
+          <span class="font-medium">{{ line.holder?.name ?? 'A grant' }}</span><template v-if="line.account"> on {{ line.account.name }}, {{ line.level }}</template>:
+          <span v-if="line.refused" class="text-rust">refused. {{ line.refused }} {{ line.remedy }}</span><span v-else>{{ line.does }}</span>
+          <BreachList :breaches="line.latches" class="mt-1" />
+        </li>
+      </ul>
+      <p v-if="summary" role="status">{{ summary }}</p>
+      <LargeProgress v-if="many.underWay.value" :change="many.underWay.value" @stop="many.stop()" />
+      <ProblemNote :error="error" />
+      <div class="flex flex-wrap justify-end gap-2">
+        <template v-if="result"><button type="button" class="button-main" @click="$emit('close')">Good</button></template>
+        <template v-else>
+          <button type="button" class="button" @click="$emit('close')">{{ many.underWay.value && !many.underWay.value.only_preview ? 'Close' : 'Leave it as it is' }}</button>
+          <button v-if="preview" :class="form.kind === 'end' || form.kind === 'suspend' ? 'button-end' : 'button-main'" :disabled="isBusy || !preview.changed || form.reason.trim().length < 3">{{ doing }}</button>
+          <button v-else class="button-main" :disabled="isBusy">See what it would do</button>
+        </template>
+      </div>
+    </form>
+  </ModalBox>
+</template>

@@ -1,0 +1,186 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, reactive, ref } from 'vue'
+
+import { get, send } from '@/service/api'
+import { useList } from '@/lists/list'
+import { me } from '@/identity/me'
+import { proving } from '@/identity/proof'
+import type { LevelComparison, LevelPreview, LevelRow, Named, Right, Rows } from '@/service/types'
+import { counted } from '@/frame/words'
+import BreachList from '@/latches/BreachList.vue'
+import ListTools from '@/lists/ListTools.vue'
+import ModalBox from '@/frame/ModalBox.vue'
+import PageHead from '@/frame/PageHead.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import ReachMark from '@/frame/ReachMark.vue'
+import RecordTable from '@/lists/RecordTable.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<LevelRow>('levels', 'single eq false')
+const picked = ref<string[]>([])
+const COLUMNS = [
+  { name: 'name', label: 'Level', sort: 'name' },
+  { name: 'system', label: 'System' },
+  { name: 'reach', label: 'Reach', sort: 'reach' },
+  { name: 'what', label: 'What it lets one do' },
+  { name: 'grants', label: 'Given by', sort: 'grants', quiet: true },
+  { name: 'do', label: '' },
+]
+const isComparing = ref(false)
+const comparison = useQuery({
+  key: () => ['levels', 'compare', ...picked.value],
+  query: () => get<LevelComparison>('/levels/compare', { first: picked.value[0], second: picked.value[1] }),
+  enabled: () => isComparing.value && picked.value.length === 2,
+})
+
+const editing = ref<LevelRow | null>(null)
+const form = reactive({ name: '', sentence: '', keys: [] as string[], new_key: '', new_sentence: '', new_reach: 'observe' })
+const preview = ref<LevelPreview | null>(null)
+const failed = ref<unknown>(null)
+const permissions = useQuery({
+  key: () => ['levels', 'permissions', editing.value?.system.id ?? ''],
+  query: () => get<{ permissions: Right[] }>(`/systems/${editing.value?.system.id}/permissions`),
+  enabled: () => editing.value !== null,
+})
+const draft = computed(() => ({
+  name: form.name,
+  sentence: form.sentence,
+  keys: form.keys,
+  new: form.new_key ? [{ key: form.new_key, sentence: form.new_sentence, reach: form.new_reach }] : [],
+}))
+
+function edit(row: LevelRow): void {
+  editing.value = row
+  preview.value = failed.value = null
+  Object.assign(form, { name: row.name, sentence: row.sentence, keys: row.permissions.map((p) => p.key), new_key: '', new_sentence: '', new_reach: 'observe' })
+}
+
+const isMaking = ref(false)
+const systems = useQuery({ key: ['systems', 'for levels'], query: () => get<Rows<Named>>('/systems', { limit: 200 }), enabled: () => isMaking.value })
+const fresh = reactive({ system: '', key: '' })
+
+function make(): void {
+  isMaking.value = true
+  failed.value = null
+  Object.assign(fresh, { system: '', key: '' })
+  Object.assign(form, { name: '', sentence: '', keys: [], new_key: '', new_sentence: '', new_reach: 'observe' })
+}
+const known = useQuery({
+  key: () => ['levels', 'permissions', fresh.system],
+  query: () => get<{ permissions: Right[] }>(`/systems/${fresh.system}/permissions`),
+  enabled: () => Boolean(fresh.system),
+})
+const create = () => attempt(async () => {
+  await send('POST', '/levels', { ...draft.value, ...fresh })
+  isMaking.value = false
+  refetch()
+})
+
+async function attempt(call: () => Promise<void>): Promise<void> {
+  failed.value = null
+  try {
+    await call()
+  } catch (problem) {
+    failed.value = problem
+  }
+}
+const putAway = (how: 'remove' | 'archive') => attempt(async () => {
+  await send(how === 'remove' ? 'DELETE' : 'PUT', `/levels/${editing.value?.id}${how === 'remove' ? '' : '/archived'}`)
+  editing.value = null
+  refetch()
+})
+const takeOut = (row: LevelRow) => attempt(async () => {
+  await send('DELETE', `/levels/${row.id}/archived`)
+  refetch()
+})
+const look = () => attempt(async () => { preview.value = await send<LevelPreview>('POST', `/levels/${editing.value?.id}/preview`, draft.value) })
+const change = () => attempt(async () => {
+  const row = editing.value
+  await proving(() => send('PUT', `/levels/${row?.id}`, { ...draft.value, fingerprint: preview.value?.fingerprint ?? '' }, { 'If-Match': `"${row?.version}"` }))
+  editing.value = null
+  refetch()
+})
+</script>
+
+<template>
+  <PageHead title="Levels" about="Named sets of permissions, each in the words of somebody who does not know the system.">
+    <button v-if="me?.administrator" class="button" @click="make">Make a level</button>
+    <button class="button" :disabled="picked.length !== 2" @click="isComparing = true">{{ picked.length === 2 ? 'Compare the two' : 'Pick two to compare' }}</button>
+  </PageHead>
+  <ListTools v-model:search="search" v-model:filter="filter" :count="count" noun="levels" :choices="[{ label: 'All', filter: '' }, { label: 'Archived', filter: 'archived eq true' }]" />
+  <ProblemNote v-if="!editing && !isMaking" :error="failed" class="mb-3" />
+  <StateNote :status="status" :error="error" :empty="!rows.length" empty-text="No level is like that. A level says in plain words what one may do in a system; make one for a system without adapter." @retry="refetch" />
+  <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" v-model:picked="picked" picks :rows="rows" :columns="COLUMNS" caption="Levels" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
+    <template #name="{ row }">{{ row.name }}</template>
+    <template #system="{ row }">{{ row.system.name }}</template>
+    <template #reach="{ row }"><ReachMark :reach="row.reach" /></template>
+    <template #what="{ row }">{{ row.sentence }}<span class="block text-sm text-soft">{{ row.permissions.map((p) => p.sentence).join('; ') }}</span></template>
+    <template #grants="{ row }">{{ counted(row.grants, 'grant') }}</template>
+    <template #do="{ row }"><button v-if="me?.administrator && row.archived" class="button" @click="takeOut(row)">Take out<span class="sr-only"> {{ row.name }}</span></button><button v-else-if="me?.administrator" class="button" @click="edit(row)">Change<span class="sr-only"> {{ row.name }}</span></button></template>
+  </RecordTable>
+  <ModalBox :open="isMaking" title="Make a level" @close="isMaking = false">
+    <form class="mt-3 space-y-4" @submit.prevent="create">
+      <div class="grid gap-4 sm:grid-cols-2">
+        <label class="block font-semibold">System <select v-model="fresh.system" required class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="one in systems.data.value?.rows ?? []" :key="one.id" :value="one.id">{{ one.name }}</option></select></label>
+        <label class="block font-semibold">Key <span class="font-normal text-soft">(for files)</span><input v-model="fresh.key" required class="field mt-1 font-mono text-sm font-normal" /></label>
+      </div>
+      <label class="block font-semibold">Name <input v-model="form.name" required class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">In one sentence <input v-model="form.sentence" required class="field mt-1 font-normal" /></label>
+      <fieldset>
+        <legend class="font-semibold">What it permits</legend>
+        <label v-for="right in known.data.value?.permissions ?? []" :key="right.key" class="mt-1 flex items-baseline gap-2"><input v-model="form.keys" type="checkbox" :value="right.key" class="accent-moss" /><span class="flex-1">{{ right.sentence }}</span><ReachMark :reach="right.reach" /></label>
+      </fieldset>
+      <ProblemNote :error="failed" />
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="isMaking = false">Not now</button><button class="button-main">Make it</button></div>
+    </form>
+  </ModalBox>
+  <ModalBox :open="isComparing" title="Side by side" @close="isComparing = false">
+    <ProblemNote :error="comparison.error.value" />
+    <div v-if="comparison.data.value" class="mt-4 grid gap-4 sm:grid-cols-3">
+      <section v-for="[title, rights] in ([[`Only ${comparison.data.value.first.name}`, comparison.data.value.first_only], ['Both', comparison.data.value.both], [`Only ${comparison.data.value.second.name}`, comparison.data.value.second_only]] as [string, Right[]][])" :key="title">
+        <h3 class="font-sans text-base font-semibold">{{ title }}</h3>
+        <ul class="mt-1 space-y-2">
+          <li v-for="right in rights" :key="right.key">{{ right.sentence }} <ReachMark :reach="right.reach" class="block text-sm" /></li>
+          <li v-if="!rights.length" class="text-soft">nothing</li>
+        </ul>
+      </section>
+    </div>
+  </ModalBox>
+  <ModalBox :open="editing !== null" :title="`Change “${editing?.name}”`" @close="editing = null">
+    <form class="mt-3 space-y-4" @submit.prevent="preview ? change() : look()">
+      <label class="block font-semibold">Name <input v-model="form.name" required class="field mt-1 font-normal" @input="preview = null" /></label>
+      <label class="block font-semibold">In one sentence <input v-model="form.sentence" required class="field mt-1 font-normal" @input="preview = null" /></label>
+      <fieldset>
+        <legend class="font-semibold">What it permits</legend>
+        <label v-for="right in permissions.data.value?.permissions ?? []" :key="right.key" class="mt-1 flex items-baseline gap-2">
+          <input v-model="form.keys" type="checkbox" :value="right.key" class="accent-moss" @change="preview = null" /><span class="flex-1">{{ right.sentence }}</span><ReachMark :reach="right.reach" />
+        </label>
+      </fieldset>
+      <details>
+        <summary class="cursor-pointer text-soft hover:text-ink">A permission that the system did not have yet</summary>
+        <div class="mt-2 grid gap-2 sm:grid-cols-3">
+          <input v-model="form.new_key" class="field font-mono text-sm" placeholder="mail.export" aria-label="Its key" @input="preview = null" />
+          <input v-model="form.new_sentence" class="field" placeholder="Take all messages away" aria-label="What it lets one do" @input="preview = null" />
+          <select v-model="form.new_reach" class="field" aria-label="How far it goes" @change="preview = null"><option>observe</option><option>operate</option><option>spend</option><option>steward</option></select>
+        </div>
+      </details>
+      <div v-if="preview" class="space-y-3 rounded-md bg-sunk p-3" role="status">
+        <p class="font-semibold">{{ counted(preview.grows, 'holder gains', 'holders gain') }}, {{ counted(preview.shrinks, 'holder loses', 'holders lose') }}.</p>
+        <ul class="max-h-56 space-y-1 overflow-y-auto" tabindex="0" aria-label="Whose rights change">
+          <li v-for="effect in preview.effects" :key="effect.holder.id + effect.account.id"><strong>{{ effect.holder.name }}</strong> on {{ effect.account.name }}<template v-if="effect.gains.length"> gains “{{ effect.gains.map((r) => r.sentence).join('”, “') }}”</template><template v-if="effect.loses.length"> loses “{{ effect.loses.map((r) => r.sentence).join('”, “') }}”</template></li>
+        </ul>
+        <BreachList :breaches="preview.latches" />
+      </div>
+      <ProblemNote :error="failed" />
+      <div class="flex flex-wrap justify-end gap-2">
+        <template v-if="editing?.grants === 0">
+          <button type="button" class="button" @click="putAway('archive')">Archive</button>
+          <button type="button" class="button-end mr-auto" @click="putAway('remove')">Remove</button>
+        </template>
+        <button type="button" class="button" @click="editing = null">Leave it as it is</button>
+        <button class="button-main">{{ preview ? 'Change it now, for everybody who holds it' : 'See whose rights change' }}</button>
+      </div>
+    </form>
+  </ModalBox>
+</template>

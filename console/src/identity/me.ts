@@ -1,0 +1,75 @@
+/** Who is signed in. One place; every page asks here. */
+
+import { useQueryCache } from '@pinia/colada'
+import { ref } from 'vue'
+
+import { CallFailed, get, keepCsrf, send } from '@/service/api'
+import { setLocale, setTimeZone } from '@/frame/words'
+
+import type { Me } from '@/service/types'
+
+export const me = ref<Me | null>(null)
+
+function keep(found: Me | null): void {
+  me.value = found
+  keepCsrf(found?.csrf ?? '')
+  setTimeZone(found?.preferences.time_zone ?? found?.organisation.time_zone)
+  setLocale(found?.preferences.locale ?? undefined)
+}
+
+/** Find out who is signed in; null when nobody is. */
+export async function askWhoIam(): Promise<Me | null> {
+  try {
+    keep(await get<Me>('/me'))
+  } catch (error) {
+    if (!(error instanceof CallFailed && error.status === 401)) throw error
+    keep(null)
+  }
+  return me.value
+}
+
+export async function signIn(address: string, password: string, code: string = '', organisation: string = ''): Promise<void> {
+  keep(await send<Me>('POST', '/session', { address, password, code, organisation }))
+}
+
+/** Keep who is signed in from now on, by an answer that says so. */
+export function keepMe(found: Me): void {
+  keep(found)
+}
+
+/**
+ * Switch into an account, or out again; every page is asked for anew, since it looks different from there.
+ *
+ * `goOn` leads to a page that is open there: the one before need not be.
+ */
+export function useSwitch(): { enter: (account: string, goOn: () => Promise<unknown>) => Promise<void>; leave: () => Promise<void> } {
+  const cache = useQueryCache()
+  return {
+    enter: async (account, goOn) => {
+      await send('POST', '/me/switch', { account })
+      await askWhoIam()
+      await goOn()
+      await cache.invalidateQueries()
+    },
+    leave: async () => {
+      await send('DELETE', '/me/switch')
+      await askWhoIam()
+      await cache.invalidateQueries()
+    },
+  }
+}
+
+/** Open a session at another organisation of one's own. The page is loaded anew: nothing of the one before stays in it. */
+export async function switchOrganisation(signIn: string, code: string): Promise<void> {
+  await send<Me>('POST', `/me/organisations/${signIn}/switch`, { code })
+  window.location.assign('/')
+}
+
+export function useSignOut(): () => Promise<void> {
+  const cache = useQueryCache()
+  return async () => {
+    await send('DELETE', '/session')
+    keep(null)
+    for (const entry of cache.getEntries()) cache.remove(entry)
+  }
+}

@@ -1,0 +1,19 @@
+<script setup lang="ts">
+import type { Breach } from '@/service/types'
+
+defineProps<{ breaches: Breach[] }>()
+</script>
+
+<template>
+  <ul v-if="breaches.length" class="space-y-1.5">
+    <li
+      v-for="breach in breaches"
+      :key="breach.latch + breach.fact"
+      class="rounded-md border-l-4 px-3 py-2"
+      :class="breach.mode === 'hold' ? 'border-rust bg-rust-wash' : 'border-brass bg-brass-wash'"
+    >
+      <strong>{{ breach.mode === 'hold' ? 'Held' : 'Warning' }}: {{ breach.latch }}.</strong>
+      Here {{ breach.fact }}. <template v-if="breach.mode === 'hold'">{{ breach.remedy }}</template>
+    </li>
+  </ul>
+</template>

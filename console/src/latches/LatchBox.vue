@@ -1,0 +1,110 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, reactive, ref } from 'vue'
+
+import { get, send } from '@/service/api'
+import type { AccountOf, LatchState, Right, Rows } from '@/service/types'
+
+import ProblemNote from '@/frame/ProblemNote.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+interface LatchRow {
+  kind: string
+  mode: LatchState['mode']
+  number: number | null
+  pair: string[]
+  account: AccountOf | null
+}
+interface Broken {
+  broken: { account: { id: string; name: string }; breaches: { fact: string }[] }[]
+}
+
+const props = defineProps<{ account?: string; accountKind?: string; system?: string; isOwner?: boolean }>()
+const KINDS: [string, string][] = [
+  ['most_delegates', 'At most so many delegates'], ['one_at_a_time', 'One delegate at a time'], ['no_outsiders', 'No outsiders'],
+  ['no_spend_outside', 'No outsider may spend'], ['ends_within', 'Every grant ends within so many days'], ['two_stewards', 'Two stewards at all times'],
+  ['second_factor', 'Delegates have a second factor'], ['unseen', 'Delegates don’t see one another'], ['nothing_public', 'Nothing in it is public'],
+  ['payer_stays', 'Whoever pays for it has access'],
+  ['never_together', 'Two permissions never in one hand'],
+]
+const { data, status, error, refetch } = useQuery({
+  key: () => ['account', props.account ?? '', 'latches', props.accountKind ?? ''],
+  query: async () => {
+    if (props.account) return (await get<Rows<LatchState>>(`/accounts/${props.account}/latches`)).rows
+    const rows = (await get<Rows<LatchRow>>('/latches', { filter: `account_kind eq "${props.accountKind}"`, limit: 50 })).rows
+    return KINDS.map(([kind, words]) => ({ ...({ mode: 'off', number: null, pair: [], ...rows.find((r) => r.kind === kind) } as LatchRow), kind, words, of_kind: false, broken: [] as string[] }))
+  },
+})
+const permissions = useQuery({
+  key: () => ['levels', 'permissions', props.system ?? ''],
+  query: () => get<{ permissions: Right[] }>(`/systems/${props.system}/permissions`),
+  enabled: () => Boolean(props.system),
+})
+const editing = ref('')
+const form = reactive({ mode: 'warn' as LatchState['mode'], number: 3, first: '', second: '' })
+const preview = ref<Broken | null>(null)
+const failed = ref<unknown>(null)
+const shown = computed(() => data.value?.filter((latch) => props.accountKind || props.isOwner || latch.mode !== 'off') ?? [])
+
+function edit(latch: LatchState): void {
+  editing.value = latch.kind
+  preview.value = failed.value = null
+  Object.assign(form, { mode: latch.mode === 'off' ? 'warn' : latch.mode, number: latch.number ?? (latch.kind === 'ends_within' ? 365 : 3), first: latch.pair[0] ?? '', second: latch.pair[1] ?? '' })
+}
+const body = (kind: string) => ({
+  kind,
+  mode: form.mode,
+  account: props.account ?? null,
+  account_kind: props.accountKind ?? null,
+  number: ['most_delegates', 'ends_within'].includes(kind) ? form.number : null,
+  pair: kind === 'never_together' ? [form.first, form.second] : [],
+})
+async function attempt(call: () => Promise<void>): Promise<void> {
+  failed.value = null
+  try {
+    await call()
+  } catch (problem) {
+    failed.value = problem
+  }
+}
+const look = (kind: string) => attempt(async () => { preview.value = await send<Broken>('POST', '/latches/preview', body(kind)) })
+const set = (kind: string) => attempt(async () => {
+  await send('PUT', '/latches', body(kind))
+  editing.value = ''
+  void refetch()
+})
+</script>
+
+<template>
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <p v-if="status === 'success' && !shown.length" class="text-soft">No latch is on.</p>
+  <ul class="divide-y divide-line">
+    <li v-for="latch in shown" :key="latch.kind" class="py-2">
+      <div class="flex flex-wrap items-baseline gap-x-3">
+        <span class="w-14 font-semibold" :class="latch.mode === 'hold' ? 'text-moss' : latch.mode === 'warn' ? 'text-brass' : 'text-soft'">{{ latch.mode }}</span>
+        <span class="flex-1">{{ latch.words }}<span v-if="latch.of_kind" class="text-soft"> (of all accounts of its kind)</span></span>
+        <button v-if="isOwner || accountKind" class="button" :aria-expanded="editing === latch.kind" @click="editing === latch.kind ? (editing = '') : edit(latch)">Set<span class="sr-only"> {{ latch.words }}</span></button>
+      </div>
+      <p v-for="fact in latch.broken" :key="fact" class="ml-17 text-sm text-rust">Broken: {{ fact }}</p>
+      <form v-if="editing === latch.kind" class="mt-2 space-y-3 rounded-md bg-sunk p-3" @submit.prevent="set(latch.kind)">
+        <fieldset class="flex flex-wrap gap-4">
+          <legend class="sr-only">How firmly</legend>
+          <label v-for="mode in ['off', 'warn', 'hold'] as const" :key="mode"><input v-model="form.mode" type="radio" :value="mode" class="accent-moss" @change="preview = null" /> {{ { off: 'off', warn: 'warn: say so, and let it pass', hold: 'hold: refuse it' }[mode] }}</label>
+        </fieldset>
+        <label v-if="['most_delegates', 'ends_within'].includes(latch.kind)" class="block">How many <input v-model.number="form.number" type="number" min="1" class="field ml-2 inline w-28" @input="preview = null" /></label>
+        <div v-if="latch.kind === 'never_together'" class="grid gap-2 sm:grid-cols-2">
+          <template v-for="side in ['first', 'second'] as const" :key="side">
+            <select v-if="permissions.data.value" v-model="form[side]" class="field" :aria-label="`The ${side} permission`" @change="preview = null"><option v-for="right in permissions.data.value.permissions" :key="right.key" :value="right.key">{{ right.sentence }}</option></select>
+            <input v-else v-model="form[side]" class="field font-mono text-sm" :aria-label="`The key of the ${side} permission`" @input="preview = null" />
+          </template>
+        </div>
+        <div v-if="preview" role="status">
+          <p v-if="!preview.broken.length">Nothing breaks it as things are.</p>
+          <p v-for="row in preview.broken" :key="row.account.id"><strong>{{ row.account.name }}</strong> breaks it: {{ row.breaches.map((b) => b.fact).join('; ') }}. That stays, and is flagged.</p>
+        </div>
+        <ProblemNote :error="failed" />
+        <div class="flex gap-2"><button type="button" class="button" @click="look(latch.kind)">See what breaks it</button><button class="button-main">Set it to {{ form.mode }}</button></div>
+      </form>
+    </li>
+  </ul>
+</template>

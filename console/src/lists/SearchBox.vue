@@ -1,0 +1,79 @@
+<script setup lang="ts">
+import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
+import { useQuery } from '@pinia/colada'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { get } from '@/service/api'
+import type { Found } from '@/service/types'
+import { plain } from '@/frame/words'
+
+type One = Found['found'][number]
+const KINDS: Record<One['kind'], string> = { people: 'People', accounts: 'Accounts', apps: 'Apps', teams: 'Teams', grants: 'Grants', flags: 'Flags', rounds: 'Reviews', systems: 'Systems' }
+const router = useRouter()
+const isOpen = ref(false)
+const typed = ref('')
+const words = ref('')
+let timer: number | undefined
+watch(typed, (value) => {
+  window.clearTimeout(timer)
+  timer = window.setTimeout(() => (words.value = value.trim()), 150)
+})
+const { data, status } = useQuery({
+  key: () => ['search', words.value],
+  query: () => get<Found>('/search', { q: words.value }),
+  enabled: () => isOpen.value && words.value.length >= 2,
+  placeholderData: (before) => before,
+})
+const groups = computed(() => {
+  const found = words.value.length >= 2 ? (data.value?.found ?? []) : []
+  return (Object.keys(KINDS) as One['kind'][]).map((kind) => ({ kind, rows: found.filter((one) => one.kind === kind) })).filter((group) => group.rows.length)
+})
+
+function open(): void {
+  typed.value = words.value = ''
+  isOpen.value = true
+}
+
+function go(one: One | null): void {
+  if (!one) return
+  isOpen.value = false
+  const ownPage = ['people', 'accounts', 'apps', 'teams', 'rounds'].includes(one.kind)
+  void router.push(ownPage ? `/${one.kind}/${one.id}` : { path: `/${one.kind}`, query: one.kind === 'systems' ? {} : { filter: `id eq "${one.id}"` } })
+}
+
+/** One key opens it from any page, unless one is writing or answering a question. */
+function onKey(event: KeyboardEvent): void {
+  const target = event.target as HTMLElement | null
+  const isWriting = target?.closest('input, textarea, select, [contenteditable]')
+  if (event.key !== '/' || event.ctrlKey || event.metaKey || event.altKey || isWriting || document.querySelector('[role=dialog]')) return
+  event.preventDefault()
+  open()
+}
+onMounted(() => window.addEventListener('keydown', onKey))
+onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
+</script>
+
+<template>
+  <button class="button border-transparent bg-transparent" aria-keyshortcuts="/" @click="open">Search<kbd class="ml-1 hidden rounded-sm border border-line px-1.5 text-sm text-soft sm:inline" aria-hidden="true">/</kbd></button>
+  <Dialog :open="isOpen" class="relative z-50" @close="isOpen = false">
+    <div class="fixed inset-0 bg-ink/40" aria-hidden="true" />
+    <div class="fixed inset-0 overflow-y-auto p-4 sm:p-[10vh]">
+      <DialogPanel class="mx-auto max-w-2xl rounded-lg border border-line bg-card p-4 shadow-lg">
+        <DialogTitle as="h2" class="sr-only">Search</DialogTitle>
+        <Combobox :model-value="null" @update:model-value="go">
+          <ComboboxInput class="field" aria-label="Search over everything" placeholder="A person, an account, an app, a flag…" autocomplete="off" @change="typed = $event.target.value" />
+          <ComboboxOptions static class="mt-3 max-h-[60vh] overflow-y-auto" aria-label="What fits">
+            <template v-for="group in groups" :key="group.kind">
+              <p class="px-3 pt-2 text-sm font-semibold text-soft" aria-hidden="true">{{ KINDS[group.kind] }}</p>
+              <ComboboxOption v-for="one in group.rows" :key="one.kind + one.id" v-slot="{ active }" :value="one" as="template">
+                <li class="cursor-pointer rounded-md px-3 py-1.5" :class="active ? 'bg-sunk' : ''"><span class="sr-only">{{ KINDS[one.kind] }}: </span>{{ one.label }} <span v-if="one.detail" class="text-sm text-soft">{{ one.kind === 'grants' || one.kind === 'flags' ? plain(one.detail) : one.detail }}</span></li>
+              </ComboboxOption>
+            </template>
+          </ComboboxOptions>
+        </Combobox>
+        <p class="mt-2 px-3 text-soft" role="status">{{ words.length < 2 ? 'Two letters or more.' : status === 'pending' ? 'Searching' : groups.length ? '' : 'Nothing that you may see fits.' }}</p>
+      </DialogPanel>
+    </div>
+  </Dialog>
+</template>

@@ -1,0 +1,228 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, reactive, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { CallFailed, get, send } from '@/service/api'
+import { proving } from '@/identity/proof'
+import { me } from '@/identity/me'
+import type { AccountPage, AccountRow, LevelRow, OfferPreview, OfferRow, PersonRow, Right, Rows, TeamRow } from '@/service/types'
+import { counted } from '@/frame/words'
+import BreachList from '@/latches/BreachList.vue'
+import PageHead from '@/frame/PageHead.vue'
+import PartPicker from '@/accounts/PartPicker.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import ReachMark from '@/frame/ReachMark.vue'
+import RightList from '@/access/RightList.vue'
+
+interface To {
+  key: string
+  label: string
+  body: Record<string, string>
+}
+
+const route = useRoute()
+const router = useRouter()
+const account = ref(String(route.query.account ?? ''))
+// With an offer, it is that one which is changed before it is answered.
+const changing = ref<OfferRow | null>(null)
+const to = ref<To[]>([])
+const typed = ref('')
+const name = ref('')
+const form = reactive({ levels: [] as string[], permissions: [] as string[], parts: [] as string[], since: '', last_day: '', hours: false, days: [0, 1, 2, 3, 4], begins: '08:00', ends: '18:00', reason: '' })
+const ownEnds = reactive<Record<string, string>>({})
+const preview = ref<OfferPreview | null>(null)
+const error = ref<unknown>(null)
+const DAYS = ['Mo', 'Tu', 'We', 'Th', 'Fr', 'Sa', 'Su']
+const DAY_NAMES = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday']
+
+const accounts = useQuery({ key: ['accounts', 'to give'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
+const mayGive = computed(() => (accounts.data.value?.rows ?? []).filter((row) => me.value?.administrator || row.owner?.id === me.value?.person.id || row.id === me.value?.inside?.account.id))
+const page = useQuery({ key: () => ['account', account.value], query: () => get<AccountPage>(`/accounts/${account.value}`), enabled: () => Boolean(account.value) })
+const system = computed(() => page.data.value?.system.id ?? '')
+const levels = useQuery({ key: () => ['levels', system.value], query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${system.value}" and single eq false`, limit: 100 }), enabled: () => Boolean(system.value) })
+const permissions = useQuery({ key: () => ['levels', 'permissions', system.value], query: () => get<{ permissions: Right[] }>(`/systems/${system.value}/permissions`), enabled: () => Boolean(system.value) })
+const found = useQuery({
+  key: () => ['people', 'to offer', typed.value],
+  query: async () => {
+    const search = { search: typed.value, limit: 6 }
+    const [people, teams] = await Promise.all([get<Rows<PersonRow>>('/people', { ...search, filter: 'standing ne "left"' }), get<Rows<TeamRow>>('/teams', search)])
+    return { people: people.rows.filter((row) => row.address), teams: teams.rows }
+  },
+  enabled: () => typed.value.trim().length > 1,
+})
+const isAddress = computed(() => /^[^@\s]+@[^@\s]+\.[^@\s]+$/.test(typed.value.trim()))
+
+function add(one: To): void {
+  if (!to.value.some((t) => t.key === one.key)) to.value.push(one)
+  typed.value = name.value = ''
+}
+function addTyped(): void {
+  if (isAddress.value) add({ key: typed.value, label: name.value ? `${name.value} <${typed.value}>` : typed.value, body: { address: typed.value.trim(), name: name.value } })
+  else if (typed.value.trim()) add({ key: `handle:${typed.value}`, label: `${typed.value}, by handle`, body: { handle: typed.value.trim() } })
+}
+
+const proposal = computed(() => ({
+  account: account.value,
+  to: to.value.map((one) => one.body),
+  levels: form.levels,
+  permissions: form.permissions.map((key) => ({ key, last_day: ownEnds[key] || null })),
+  parts: form.parts,
+  since: form.since ? new Date(form.since).toISOString() : null,
+  last_day: form.last_day || null,
+  hours: form.hours ? { days: form.days, begins: form.begins, ends: form.ends } : null,
+  reason: form.reason,
+}))
+async function load(): Promise<void> {
+  if (!route.query.offer) return
+  const offer = await get<OfferRow>(`/offers/${String(route.query.offer)}`)
+  changing.value = offer
+  account.value = offer.account.id
+  to.value = [{ key: offer.person.id, label: offer.person.name, body: { person: offer.person.id } }]
+}
+void load()
+
+const isReady = computed(() => Boolean(account.value && to.value.length && (form.levels.length || form.permissions.length)))
+const isHeld = computed(() => preview.value?.to.some((one) => one.latches.some((b) => b.mode === 'hold')) ?? false)
+
+// While this is true what is shown is not what would be sent.
+const isLooking = ref(false)
+let asked = 0
+async function look(): Promise<void> {
+  const mine = ++asked
+  isLooking.value = isReady.value
+  if (!isReady.value) {
+    preview.value = null
+    return
+  }
+  try {
+    const seen = await send<OfferPreview>('POST', '/offers/preview', proposal.value)
+    if (mine === asked) {
+      preview.value = seen
+      error.value = null
+    }
+  } catch (failed) {
+    if (mine === asked) {
+      preview.value = null
+      error.value = failed
+    }
+  }
+  if (mine === asked) isLooking.value = false
+}
+watch(proposal, () => void look(), { deep: true })
+watch(account, () => {
+  form.levels = []
+  form.permissions = []
+  form.parts = []
+})
+
+async function give(): Promise<void> {
+  error.value = null
+  try {
+    const { account: _account, to: _to, reason: _reason, ...choice } = proposal.value
+    if (changing.value) {
+      const { id, version } = changing.value
+      await proving(() => send('PUT', `/offers/${id}`, choice, { 'If-Match': `"${version}"` }))
+    } else {
+      await proving(() => send('POST', '/offers', { ...proposal.value, fingerprint: preview.value?.fingerprint ?? '' }))
+    }
+    await router.push('/offers')
+  } catch (failed) {
+    if (failed instanceof CallFailed && failed.status === 409) await look()
+    error.value = failed
+  }
+}
+</script>
+
+<template>
+  <PageHead :title="changing ? 'Change an offer' : 'Offer access'" about="Just enough, for just long enough. Nothing is sent before you have read what it comes to." />
+  <form class="grid items-start gap-5 lg:grid-cols-2" @submit.prevent="give">
+    <div class="card space-y-5 p-5">
+      <label class="block font-semibold">
+        To which account
+        <select v-model="account" required :disabled="changing !== null" class="field mt-1 font-normal">
+          <option value="" disabled>Choose one</option>
+          <option v-for="row in mayGive" :key="row.id" :value="row.id">{{ row.name }}, shared by {{ row.holders }}</option>
+        </select>
+      </label>
+      <p v-if="changing">To <strong>{{ changing.person.name }}</strong>, who has not answered yet. What you choose here takes the place of what was offered.</p>
+      <div v-else>
+        <label class="block font-semibold">
+          To whom
+          <input v-model="typed" class="field mt-1 font-normal" placeholder="A name, an address, or a handle" autocomplete="off" @keydown.enter.prevent="addTyped" />
+        </label>
+        <ul v-if="typed.trim().length > 1 && found.data.value" class="mt-1 divide-y divide-line rounded-md border border-line" aria-label="Found here">
+          <li v-for="person in found.data.value.people" :key="person.id">
+            <button type="button" class="w-full px-3 py-1.5 text-left hover:bg-sunk" @click="add({ key: person.id, label: person.name, body: { person: person.id } })">{{ person.name }} <span class="text-soft">{{ person.address }}, {{ person.inside ? 'inside' : 'outside' }}</span></button>
+          </li>
+          <li v-for="team in found.data.value.teams" :key="team.id">
+            <button type="button" class="w-full px-3 py-1.5 text-left hover:bg-sunk" @click="add({ key: team.id, label: team.name, body: { team: team.id } })">{{ team.name }} <span class="text-soft">{{ team.partner ? 'partner organisation' : 'team' }} of {{ team.members }}</span></button>
+          </li>
+          <li class="flex flex-wrap items-center gap-2 px-3 py-2">
+            <template v-if="isAddress"><input v-model="name" class="field w-48" aria-label="Their name" placeholder="Their name" /><button type="button" class="button" @click="addTyped">Add this address</button></template>
+            <button v-else type="button" class="button" @click="addTyped">Add the handle “{{ typed.trim() }}”</button>
+          </li>
+        </ul>
+        <ul v-if="to.length" class="mt-2 flex flex-wrap gap-2" aria-label="Chosen">
+          <li v-for="one in to" :key="one.key" class="flex items-center gap-2 rounded-full border border-line bg-sunk py-1 pr-1 pl-3">
+            {{ one.label }} <button type="button" class="rounded-full px-2 hover:bg-card" :aria-label="`Take ${one.label} out`" @click="to = to.filter((t) => t.key !== one.key)">×</button>
+          </li>
+        </ul>
+      </div>
+      <fieldset v-if="levels.data.value">
+        <legend class="font-semibold">What they may do</legend>
+        <label v-for="level in levels.data.value.rows" :key="level.id" class="mt-1 flex items-baseline gap-2">
+          <input v-model="form.levels" type="checkbox" :value="level.id" class="accent-moss" />
+          <span class="flex-1"><span class="font-medium">{{ level.name }}</span> <span class="text-soft">{{ level.sentence }}</span></span>
+          <ReachMark :reach="level.reach" />
+        </label>
+        <details class="mt-2">
+          <summary class="cursor-pointer text-soft hover:text-ink">Or single permissions</summary>
+          <label v-for="right in permissions.data.value?.permissions ?? []" :key="right.key" class="mt-1 flex items-baseline gap-2">
+            <input v-model="form.permissions" type="checkbox" :value="right.key" class="accent-moss" />
+            <span class="flex-1">{{ right.sentence }}</span>
+            <input v-if="form.permissions.includes(right.key)" v-model="ownEnds[right.key]" type="date" class="field w-40 py-0" :aria-label="`Last day of: ${right.sentence}`" />
+            <ReachMark :reach="right.reach" />
+          </label>
+        </details>
+      </fieldset>
+      <PartPicker v-if="page.data.value" v-model="form.parts" :parts="page.data.value.parts" />
+      <div class="grid gap-4 sm:grid-cols-2">
+        <label class="block font-semibold">Begins <span class="font-normal text-soft">(when they accept)</span><input v-model="form.since" type="datetime-local" class="field mt-1 font-normal" /></label>
+        <label class="block font-semibold">Last day <span class="font-normal text-soft">(that day counts)</span><input v-model="form.last_day" type="date" class="field mt-1 font-normal" /></label>
+      </div>
+      <fieldset>
+        <legend class="sr-only">Hours of the week</legend>
+        <label class="font-semibold"><input v-model="form.hours" type="checkbox" class="accent-moss" /> Only in certain hours of the week</label>
+        <div v-if="form.hours" class="mt-2 flex flex-wrap items-center gap-3 rounded-md bg-sunk p-3">
+          <label v-for="(day, index) in DAYS" :key="day"><input v-model="form.days" type="checkbox" :value="index" class="accent-moss" :aria-label="DAY_NAMES[index]" /> {{ day }}</label>
+          <label>from <input v-model="form.begins" type="time" class="field inline w-auto" /></label>
+          <label>to <input v-model="form.ends" type="time" class="field inline w-auto" /></label>
+        </div>
+      </fieldset>
+      <label class="block font-semibold">Why <input v-model="form.reason" class="field mt-1 font-normal" placeholder="Warden of the coming season" /></label>
+    </div>
+    <section class="card space-y-4 p-5 lg:sticky lg:top-4" aria-labelledby="comes" aria-live="polite">
+      <h2 id="comes" class="text-xl">What it comes to</h2>
+      <p v-if="!preview && !error" class="text-soft">Choose an account, whom it is for, and what they may do; then it is told here in plain sentences.</p>
+      <template v-if="preview">
+        <p>{{ preview.account.name }}: {{ preview.words }}.</p>
+        <article v-for="one in preview.to" :key="one.address" class="space-y-3 border-t border-line pt-3">
+          <h3 class="font-sans text-base font-semibold">
+            {{ one.holder.name }} <span class="font-normal text-soft">{{ one.address }}, {{ one.inside ? 'inside' : 'outside' }}<template v-if="one.people !== 1">, {{ counted(one.people, 'person', 'people') }}</template></span>
+          </h3>
+          <p v-for="warning in one.warnings" :key="warning" class="rounded-md border-l-4 border-rust bg-rust-wash px-3 py-2"><strong>Look twice.</strong> {{ warning }}</p>
+          <p v-if="!one.known" class="text-soft">Not known here yet. Is the name right, and the address?</p>
+          <RightList :can="one.can" :cannot="one.cannot" :adds="one.adds" />
+          <p v-if="one.already.length" class="text-soft">Has access already: {{ one.already.join('; ') }}.</p>
+          <p v-if="!one.adds.length && one.can.length" class="text-soft">This adds no right; only the time or the parts differ.</p>
+          <BreachList :breaches="one.latches" />
+          <p v-if="one.meets.length" class="text-soft">Meets: {{ one.meets.join('; ') }}.</p>
+          <ul class="text-soft"><li v-for="needed in one.prerequisites.filter((p) => !p.met)" :key="needed.key">Needed before they can accept: {{ needed.sentence.toLowerCase() }}</li></ul>
+        </article>
+      </template>
+      <ProblemNote :error="error" />
+      <button class="button-main w-full" :disabled="!preview || isHeld || isLooking" data-test="send">{{ changing ? 'Change the offer' : preview ? `Send ${counted(preview.offers, 'offer')}` : 'Send' }}</button>
+    </section>
+  </form>
+</template>

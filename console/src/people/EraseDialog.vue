@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import { ref, watch } from 'vue'
+
+import { send } from '@/service/api'
+import { proving } from '@/identity/proof'
+import type { Erased } from '@/service/types'
+
+import ModalBox from '@/frame/ModalBox.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+
+const props = defineProps<{ open: boolean; id: string; name: string }>()
+const emit = defineEmits<{ close: []; done: [] }>()
+const shown = ref<Erased | null>(null)
+const isDone = ref(false)
+const error = ref<unknown>(null)
+
+watch(() => props.open, async (open) => {
+  if (!open) return
+  shown.value = error.value = null
+  isDone.value = false
+  try {
+    shown.value = await send<Erased>('POST', `/people/${props.id}/erase/preview`)
+  } catch (problem) {
+    error.value = problem
+  }
+})
+
+async function erase(): Promise<void> {
+  error.value = null
+  try {
+    shown.value = await proving(() => send<Erased>('POST', `/people/${props.id}/erase`))
+    isDone.value = true
+    emit('done')
+  } catch (problem) {
+    error.value = problem
+  }
+}
+</script>
+
+<template>
+  <ModalBox :open="open" :title="`Erase ${name}`" @close="$emit('close')">
+    <form class="mt-3 space-y-3" @submit.prevent="erase">
+      <p v-if="!isDone">Their name, addresses, logins, devices and places are erased everywhere, also in earlier versions and in the journal, which still verifies. It can’t be undone.</p>
+      <div v-if="shown" role="status" class="rounded-md bg-sunk p-3">
+        <p>{{ isDone ? 'They are' : 'From then on they are' }} “{{ shown.person.name }}”.</p>
+        <p>{{ shown.erased.records }} values in records, {{ shown.erased.sessions }} sessions’ devices and places, and what {{ shown.erased.journal }} entries of the journal tell.</p>
+        <ul v-if="shown.kept.length" class="mt-1 list-disc pl-5"><li v-for="one in shown.kept" :key="one">Kept: {{ one }}</li></ul>
+      </div>
+      <ProblemNote :error="error" />
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">{{ isDone ? 'Good' : 'Keep what there is' }}</button><button v-if="!isDone" class="button-end" :disabled="!shown">Erase {{ name }}</button></div>
+    </form>
+  </ModalBox>
+</template>

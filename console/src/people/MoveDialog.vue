@@ -1,0 +1,64 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { reactive, ref, watch } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { get, send } from '@/service/api'
+import type { MovePlan, PersonPage, Rows, TeamRow } from '@/service/types'
+import { counted } from '@/frame/words'
+
+import ModalBox from '@/frame/ModalBox.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+
+const props = defineProps<{ open: boolean; person: PersonPage }>()
+defineEmits<{ close: [] }>()
+const form = reactive({ job: '', joins: [] as string[], leaves: [] as string[] })
+const plan = ref<MovePlan | null>(null)
+const error = ref<unknown>(null)
+const teams = useQuery({ key: ['teams', 'to join'], query: () => get<Rows<TeamRow>>('/teams', { limit: 200 }), enabled: () => props.open })
+
+async function look(): Promise<void> {
+  error.value = null
+  try {
+    plan.value = await send<MovePlan>('POST', `/people/${props.person.id}/move/preview`, { ...form, job: form.job || null })
+  } catch (problem) {
+    plan.value = null
+    error.value = problem
+  }
+}
+watch(() => props.open, (open) => {
+  if (!open) return
+  Object.assign(form, { job: props.person.job ?? '', joins: [], leaves: [] })
+  plan.value = null
+  void look()
+})
+</script>
+
+<template>
+  <ModalBox :open="open" :title="`${person.name} moves`" @close="$emit('close')">
+    <form class="mt-3 space-y-4" @submit.prevent="look">
+      <p class="text-soft">What a new job or team comes to. Nothing happens by looking.</p>
+      <label class="block font-semibold">Job <input v-model="form.job" class="field mt-1 font-normal" /></label>
+      <fieldset v-if="person.teams.length"><legend class="font-semibold">Leaves</legend><label v-for="team in person.teams" :key="team.id" class="mr-4 inline-flex items-center gap-1.5"><input v-model="form.leaves" type="checkbox" :value="team.id" class="accent-moss" /> {{ team.name }}</label></fieldset>
+      <fieldset><legend class="font-semibold">Joins</legend><label v-for="team in (teams.data.value?.rows ?? []).filter((one) => !person.teams.some((held) => held.id === one.id))" :key="team.id" class="mr-4 inline-flex items-center gap-1.5"><input v-model="form.joins" type="checkbox" :value="team.id" class="accent-moss" /> {{ team.name }}</label></fieldset>
+      <button class="button-main">Show the plan</button>
+      <ProblemNote :error="error" />
+      <div v-if="plan" class="space-y-3" role="status">
+        <section><h3 class="font-semibold">Loses</h3><p v-if="!plan.loses.length" class="text-soft">Nothing.</p><ul class="list-disc pl-5"><li v-for="one in plan.loses" :key="one.account.id">{{ one.account.name }}: {{ one.rights.join(', ') }}</li></ul></section>
+        <section><h3 class="font-semibold">Gets</h3><p v-if="!plan.gets.length" class="text-soft">Nothing.</p><ul class="list-disc pl-5"><li v-for="one in plan.gets" :key="one.account.id">{{ one.account.name }}: {{ one.rights.join(', ') }}</li></ul></section>
+        <section>
+          <h3 class="font-semibold">Keeps</h3>
+          <p v-if="!plan.keeps.length" class="text-soft">Nothing.</p>
+          <ul class="list-disc pl-5"><li v-for="one in plan.keeps" :key="one.account.id + one.words">{{ one.level }} on {{ one.account.name }}<span v-if="plan.peers && one.held_by === 0" class="text-brass">; nobody else in that job holds it</span></li></ul>
+        </section>
+        <section>
+          <h3 class="font-semibold">Might need</h3>
+          <p class="text-soft">{{ plan.peers < 2 ? 'Too few others are in that job to say.' : `What at least half of the ${counted(plan.peers, 'other')} in that job hold.` }}</p>
+          <ul class="list-disc pl-5"><li v-for="one in plan.might_need" :key="one.account.id + one.level.id">{{ one.level.name }} on <RouterLink class="link" :to="{ path: '/give', query: { account: one.account.id } }">{{ one.account.name }}</RouterLink> ({{ one.held_by }} hold it)</li></ul>
+        </section>
+        <p v-if="plan.rounds.length">Under review: <RouterLink v-for="one in plan.rounds" :key="one.id" :to="`/rounds/${one.id}`" class="link mr-2">{{ one.name }}</RouterLink></p>
+      </div>
+      <div class="flex justify-end"><button type="button" class="button" @click="$emit('close')">Close</button></div>
+    </form>
+  </ModalBox>
+</template>

@@ -1,0 +1,85 @@
+<script setup lang="ts">
+import { computed, reactive, ref, watch } from 'vue'
+
+import { CallFailed, send } from '@/service/api'
+import { proving } from '@/identity/proof'
+import type { EditManyPreview } from '@/service/types'
+import { FORMS, NOUNS, fresh, shown, type KindOfRecord, type Values } from './forms'
+import { counted, plain } from '@/frame/words'
+import ModalBox from '@/frame/ModalBox.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+
+import FieldInput from './FieldInput.vue'
+
+/** The same change to several records, looked at before it is made. */
+const props = defineProps<{ open: boolean; kind: KindOfRecord; ids: string[] }>()
+const emit = defineEmits<{ close: []; done: [] }>()
+const ALONE = new Set(['name', 'address', 'other_addresses', 'marks', 'logins', 'handle', 'system', 'person', 'member_team'])
+const fields = computed(() => FORMS[props.kind].filter((field) => !ALONE.has(field.name)))
+const field = ref('')
+const values = reactive<Values>({})
+const named = reactive<Record<string, string>>({})
+const preview = ref<EditManyPreview | null>(null)
+const error = ref<unknown>(null)
+const isBusy = ref(false)
+const chosen = computed(() => fields.value.find((one) => one.name === field.value))
+const noun = computed(() => counted(props.ids.length, NOUNS[props.kind], props.kind))
+
+watch(() => props.open, (open) => {
+  if (!open) return
+  Object.assign(values, fresh(props.kind))
+  field.value = fields.value[0]?.name ?? ''
+  preview.value = null
+  error.value = null
+}, { immediate: true })
+watch([field, values], () => (preview.value = null))
+
+async function run(path: string, fingerprint = ''): Promise<EditManyPreview> {
+  const set: Values = { [field.value]: values[field.value] === '' ? null : values[field.value] }
+  if (field.value === 'standing' && values.standing !== 'current') set.leaves_on = values.leaves_on
+  return proving(() => send<EditManyPreview>('POST', `/${props.kind}/${path}`, { ids: props.ids, set, ...(fingerprint ? { fingerprint } : {}) }))
+}
+
+async function attempt(make: () => Promise<void>): Promise<void> {
+  isBusy.value = true
+  error.value = null
+  try {
+    await make()
+  } catch (failed) {
+    if (failed instanceof CallFailed && failed.status === 409) preview.value = null
+    error.value = failed
+  } finally {
+    isBusy.value = false
+  }
+}
+const look = () => attempt(async () => { preview.value = await run('edits/preview') })
+const make = () => attempt(async () => {
+  await run('edits', preview.value!.fingerprint)
+  emit('done')
+  emit('close')
+})
+</script>
+
+<template>
+  <ModalBox :open="open" :title="`Change ${noun}`" @close="$emit('close')">
+    <form class="mt-3 space-y-4" @submit.prevent="preview ? make() : look()">
+      <label class="block font-semibold">What is changed <select v-model="field" class="field mt-1 font-normal"><option v-for="one in fields" :key="one.name" :value="one.name">{{ one.label }}</option></select></label>
+      <FieldInput v-if="chosen" v-model="values[field]" :field="{ ...chosen, help: undefined, fixed: false }" :values="values" :named="named" is-new />
+      <FieldInput v-if="field === 'standing' && values.standing !== 'current'" v-model="values.leaves_on" :field="{ name: 'leaves_on', label: 'Last day', reads: 'day' }" :values="values" :named="named" is-new />
+      <div v-if="preview" class="max-h-72 overflow-y-auto rounded-md bg-sunk p-3" data-test="edits-preview">
+        <p class="font-semibold">{{ preview.changed }} will change{{ preview.refused ? `, ${preview.refused} can’t` : '' }}.</p>
+        <ul>
+          <li v-for="line in preview.lines" :key="line.id" class="py-0.5">
+            {{ line.name || 'One that is gone' }}:
+            <span v-if="line.refused" class="text-rust">{{ line.refused }} {{ line.remedy }}</span>
+            <span v-else-if="!line.changes.length" class="text-soft">is so already</span>
+            <span v-for="one in line.changes" :key="one.field">{{ plain(one.field) }} from {{ shown(one.was, named) }} to {{ shown(one.will, named) }} </span>
+          </li>
+        </ul>
+        <p v-for="breach in preview.latches" :key="breach.latch + breach.fact">A latch warns ({{ breach.latch }}): {{ breach.fact }}.</p>
+      </div>
+      <ProblemNote :error="error" />
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="$emit('close')">Leave them as they are</button><button class="button-main" :disabled="isBusy || (preview !== null && !preview.changed)">{{ preview ? `Change ${preview.changed}` : 'See what it does' }}</button></div>
+    </form>
+  </ModalBox>
+</template>

@@ -1,0 +1,69 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, reactive, ref, watch } from 'vue'
+
+import { get, send } from '@/service/api'
+import type { AccountPage, AccountRow, LevelRow, RequestRow, Rows } from '@/service/types'
+
+import ModalBox from '@/frame/ModalBox.vue'
+import PartPicker from '@/accounts/PartPicker.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+
+const props = defineProps<{ open: boolean }>()
+const emit = defineEmits<{ close: [] }>()
+const form = reactive({ account_name: '', owner_address: '', level: '', until: '', reason: '', emergency: false })
+const error = ref<unknown>(null)
+const asked = ref<RequestRow | null>(null)
+// Of an account that one can see already, parts can be chosen; of any other one knows no more than its name.
+const accounts = useQuery({ key: ['accounts', 'to ask for'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }), enabled: () => props.open })
+const known = computed(() => accounts.data.value?.rows.find((row) => row.name.toLowerCase() === form.account_name.trim().toLowerCase())?.id ?? '')
+const page = useQuery({ key: () => ['account', known.value], query: () => get<AccountPage>(`/accounts/${known.value}`), enabled: () => Boolean(known.value) })
+const parts = ref<string[]>([])
+watch(known, () => (parts.value = []))
+const levels = useQuery({ key: ['levels', 'to ask for'], query: () => get<Rows<LevelRow>>('/levels', { filter: 'single eq false', limit: 500 }), enabled: () => props.open })
+
+watch(
+  () => props.open,
+  (open) => {
+    if (open) {
+      Object.assign(form, { account_name: '', owner_address: '', level: '', until: '', reason: '', emergency: false })
+      error.value = asked.value = null
+    }
+  },
+)
+
+async function ask(): Promise<void> {
+  error.value = null
+  try {
+    const { until: last, ...rest } = form
+    asked.value = await send<RequestRow>('POST', '/requests', { ...rest, level: form.level || null, parts: known.value ? parts.value : [], last_day: last || null })
+  } catch (failed) {
+    error.value = failed
+  }
+}
+</script>
+
+<template>
+  <ModalBox :open="open" title="Ask for access" @close="emit('close')">
+    <div v-if="asked" class="mt-4" role="status">
+      <p v-if="asked.state === 'granted'">Given at once, because this is an emergency. Its system has yet to open it: you will be told when it has. Everyone who decides about it knows, and it will be in the next review.</p>
+      <p v-else>Asked. You will be told what comes of it<template v-if="asked.times_asked > 1">; your request that was waiting already says this now</template>.</p>
+      <button class="button-main mt-4" @click="emit('close')">Good</button>
+    </div>
+    <form v-else class="mt-4 space-y-4" @submit.prevent="ask">
+      <label class="block font-semibold">The account’s name <input v-model="form.account_name" class="field mt-1 font-normal" placeholder="Just as it is called" /></label>
+      <label class="block font-semibold">Or its owner’s address <span class="font-normal text-soft">(when you don’t know the name)</span><input v-model="form.owner_address" type="email" class="field mt-1 font-normal" /></label>
+      <div class="grid gap-4 sm:grid-cols-2">
+        <label class="block font-semibold">Level <span class="font-normal text-soft">(if you know it)</span>
+          <select v-model="form.level" class="field mt-1 font-normal"><option value="">Let the owner choose</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.system.name }}: {{ level.name }}</option></select>
+        </label>
+        <label class="block font-semibold">Last day <input v-model="form.until" type="date" class="field mt-1 font-normal" /></label>
+      </div>
+      <PartPicker v-if="known && page.data.value" v-model="parts" :parts="page.data.value.parts" />
+      <label class="block font-semibold">Why <textarea v-model="form.reason" required minlength="3" rows="2" class="field mt-1 font-normal" /></label>
+      <label class="block"><input v-model="form.emergency" type="checkbox" class="accent-moss" /> It is an emergency: give it to me at once, for a few hours. <span class="text-soft">Everyone who decides about the account is told.</span></label>
+      <ProblemNote :error="error" />
+      <div class="flex justify-end gap-2"><button type="button" class="button" @click="emit('close')">Not now</button><button class="button-main">{{ form.emergency ? 'Have it at once' : 'Ask' }}</button></div>
+    </form>
+  </ModalBox>
+</template>

@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import { useQueryCache } from '@pinia/colada'
+import { computed, ref } from 'vue'
+
+import { send } from '@/service/api'
+import { proving } from '@/identity/proof'
+import type { ItemRow, Verdict } from '@/service/types'
+import { counted } from '@/frame/words'
+
+import ProblemNote from '@/frame/ProblemNote.vue'
+
+const props = defineProps<{ round: string; items: ItemRow[] }>()
+const emit = defineEmits<{ clear: [] }>()
+const cache = useQueryCache()
+
+const reason = ref('')
+const error = ref<unknown>(null)
+const refused = ref<string[]>([])
+const note = ref('')
+const flagged = computed(() => props.items.filter((item) => item.flagged).length)
+
+async function decide(verdict: Verdict): Promise<void> {
+  error.value = null
+  note.value = ''
+  const body = { verdict, reason: reason.value, items: props.items.map((item) => ({ id: item.id, version: item.version })) }
+  try {
+    type Found = { lines: { id: string; refused: string | null }[]; decided: number }
+    const found = await proving(() => send<Found>('POST', `/rounds/${props.round}/decisions`, body))
+    const names = new Map(props.items.map((item) => [item.id, `${item.position} ${item.holder.name}`]))
+    refused.value = found.lines.filter((line) => line.refused).map((line) => `${names.get(line.id)}: ${line.refused}`)
+    note.value = `${counted(found.decided, 'item')} decided.`
+    if (!refused.value.length) emit('clear')
+    await cache.invalidateQueries({ key: ['round'] })
+    await cache.invalidateQueries({ key: ['items'] })
+  } catch (failed) {
+    error.value = failed
+  }
+}
+</script>
+
+<template>
+  <section v-if="items.length || note" class="card sticky bottom-3 z-20 mt-3 border-moss p-4 shadow-lg" aria-label="Many at once">
+    <p v-if="!items.length" role="status">{{ note }} <button class="link" @click="note = ''">Good</button></p>
+    <form v-else class="flex flex-wrap items-end gap-3" @submit.prevent>
+      <label class="min-w-48 flex-1 font-semibold">{{ counted(items.length, 'item') }} picked; why <input v-model="reason" class="field mt-1 font-normal" /></label>
+      <button type="button" class="button-main" @click="decide('keep')">Keep {{ counted(items.length, 'item') }}</button>
+      <button type="button" class="button-end" @click="decide('revoke')">Revoke {{ counted(items.length, 'item') }}</button>
+      <button type="button" class="button" @click="$emit('clear')">Pick none</button>
+    </form>
+    <p v-if="flagged && items.length" class="mt-1 text-sm text-soft">{{ flagged }} of them {{ flagged === 1 ? 'is' : 'are' }} flagged: those are kept one by one.</p>
+    <ul v-if="refused.length" class="mt-2 list-disc pl-5"><li v-for="line in refused" :key="line">{{ line }}</li></ul>
+    <ProblemNote :error="error" />
+  </section>
+</template>

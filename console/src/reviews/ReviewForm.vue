@@ -1,0 +1,91 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { get, send } from '@/service/api'
+import type { Named, PersonRow, Place, Rows } from '@/service/types'
+import { COVERS } from './reviews'
+import { SEVERITY_WORDS, counted } from '@/frame/words'
+
+import FateChoice from './FateChoice.vue'
+
+export interface ReviewDraft {
+  name: string
+  scope: string
+  covers: string[]
+  days_to_decide: number
+  reviewers: Place[]
+  acts: string
+  undecided: Record<string, string>
+  second_from: number | null
+  reminders: number[]
+  closes_after: number | null
+}
+
+const draft = defineModel<ReviewDraft>({ required: true })
+const people = useQuery({ key: ['people', 'reviewers'], query: () => get<Rows<PersonRow>>('/people', { filter: 'inside eq true and standing eq "current"', limit: 200 }) })
+const teams = useQuery({ key: ['teams', 'reviewers'], query: () => get<Rows<Named>>('/teams', { limit: 200 }) })
+
+const held = useQuery({
+  key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join(), JSON.stringify(draft.value.reviewers)],
+  query: () => send<{ population: { kind: string; items: number }[]; without_sign_in: Named[]; more_without_sign_in: boolean }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reminders: [] }),
+})
+const inIt = computed(() => (held.data.value?.population ?? []).filter((kind) => kind.items).map((kind) => counted(kind.items, kind.kind, kind.kind === 'latch' ? 'latches' : undefined)).join(', '))
+
+/** The first of the line; others can be put before them from the command line. */
+const first = computed({
+  get: () => {
+    const place = draft.value.reviewers[0]
+    return !place || place.kind === 'owner' ? 'owner' : place.kind === 'manager' ? 'manager' : `${place.kind}:${place.id}`
+  },
+  set: (chosen: string) => {
+    const [kind, id] = chosen.split(':') as [Place['kind'], string | undefined]
+    draft.value.reviewers = [{ kind, id: id ?? null, account_kind: '' }]
+  },
+})
+const reminders = computed({
+  get: () => draft.value.reminders.join(', '),
+  set: (text: string) => (draft.value.reminders = text.split(',').map(Number).filter((days) => Number.isInteger(days) && days > 0)),
+})
+const closes = computed({
+  get: () => (draft.value.closes_after === null ? '' : String(draft.value.closes_after)),
+  set: (text: string) => (draft.value.closes_after = text === '' ? null : Number(text)),
+})
+</script>
+
+<template>
+  <label class="block font-semibold">Name <input v-model="draft.name" required class="field mt-1 font-normal" placeholder="Sensitive accounts" /></label>
+  <slot />
+  <fieldset>
+    <legend class="font-semibold">What is reviewed</legend>
+    <div class="mt-1 grid gap-x-4 sm:grid-cols-2">
+      <label v-for="[value, words] in COVERS" :key="value"><input v-model="draft.covers" type="checkbox" :value="value" class="accent-moss" /> {{ words }}</label>
+    </div>
+  </fieldset>
+  <label class="block font-semibold">Which of them <span class="font-normal text-soft">(a filter; empty for all)</span><input v-model.lazy="draft.scope" class="field mt-1 font-mono text-sm font-normal" placeholder="account.sensitivity ge 3" /></label>
+  <p class="text-soft" role="status">{{ held.error.value ? held.error.value.message : held.data.value ? `As things are, it would hold: ${inIt || 'nothing'}.` : '' }}</p>
+  <p v-if="held.data.value?.without_sign_in.length" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">
+    May be asked, and can’t sign in to answer: <template v-for="(one, at) in held.data.value.without_sign_in" :key="one.id">{{ at ? ', ' : '' }}<RouterLink :to="`/people/${one.id}`" class="link">{{ one.name }}</RouterLink></template>{{ held.data.value.more_without_sign_in ? ' and more' : '' }}. Invite them from their pages, or ask somebody else first.
+  </p>
+  <div class="grid gap-4 sm:grid-cols-2">
+    <label class="block font-semibold">Who is asked first
+      <select v-model="first" class="field mt-1 font-normal">
+        <option value="owner">Each account's owner</option>
+        <option value="manager">The holder's manager</option>
+        <optgroup label="Anyone of a team"><option v-for="team in teams.data.value?.rows ?? []" :key="team.id" :value="`team:${team.id}`">{{ team.name }}</option></optgroup>
+        <optgroup label="One person"><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="`person:${person.id}`">{{ person.name }}</option></optgroup>
+      </select>
+    </label>
+    <label class="block font-semibold">Days to decide <input v-model.number="draft.days_to_decide" type="number" min="1" max="365" class="field mt-1 font-normal" /></label>
+    <label class="block font-semibold">Reminders, days before <input v-model.lazy="reminders" class="field mt-1 font-normal" placeholder="7, 1" /></label>
+    <label class="block font-semibold">Second reviewer
+      <select v-model="draft.second_from" class="field mt-1 font-normal"><option :value="null">none</option><option v-for="severity in [2, 3, 4]" :key="severity" :value="severity">from {{ SEVERITY_WORDS[severity] }} flags on</option></select>
+    </label>
+    <label class="block font-semibold">Decisions happen
+      <select v-model="draft.acts" class="field mt-1 font-normal"><option value="when_decided">at once</option><option value="at_close">when it closes</option></select>
+    </label>
+    <label class="block font-semibold">Closes by itself, days after it is due <input v-model="closes" type="number" min="0" max="365" class="field mt-1 font-normal" placeholder="never" /></label>
+  </div>
+  <FateChoice v-model="draft.undecided" />
+</template>

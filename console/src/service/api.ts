@@ -1,0 +1,110 @@
+/** Calls to the service. */
+
+import type { Problem } from './types'
+
+const PREFIX = '/api/v1'
+let csrf = ''
+
+export class CallFailed extends Error {
+  constructor(
+    readonly problem: Problem,
+    readonly status: number,
+  ) {
+    super(problem.detail)
+  }
+}
+
+/** Keep the token that calls which change something have to carry. */
+export function keepCsrf(token: string): void {
+  csrf = token
+}
+
+export type Query = Record<string, string | number | boolean | undefined>
+
+function address(path: string, query: Query = {}): string {
+  const given = Object.entries(query).filter(([, value]) => value !== undefined && value !== '' && value !== false)
+  const search = new URLSearchParams(given.map(([name, value]) => [name, String(value)])).toString()
+  return PREFIX + path + (search ? `?${search}` : '')
+}
+
+async function answer<T>(response: Response): Promise<T> {
+  if (response.ok) return (await response.json()) as T
+  const isProblem = response.headers.get('Content-Type')?.startsWith('application/problem+json')
+  const problem: Problem = isProblem
+    ? await response.json()
+    : { title: response.statusText, detail: `The service answered ${response.status}.`, remedy: '', fields: {} }
+  throw new CallFailed(problem, response.status)
+}
+
+async function reach(input: string, options: RequestInit): Promise<Response> {
+  try {
+    return await fetch(input, options)
+  } catch {
+    const detail = 'The service does not answer.'
+    const problem = { title: 'No answer', detail, remedy: 'It will be tried again when it is back.', fields: {} }
+    throw new CallFailed(problem, 0)
+  }
+}
+
+/** Read something. */
+export async function get<T>(path: string, query?: Query): Promise<T> {
+  return answer<T>(await reach(address(path, query), { headers: { Accept: 'application/json' } }))
+}
+
+/** How long a call whose outcome is not known may be sent again under the same key. */
+const INTENT_MS = 10 * 60_000
+const intents = new Map<string, { key: string; since: number }>()
+
+/** Whether a failure leaves open what became of the call, or asks for a proof and for the call once more. */
+function isOpen(failed: unknown): boolean {
+  if (!(failed instanceof CallFailed)) return true
+  return failed.status === 0 || failed.status >= 500 || failed.problem.type?.endsWith(':proof-needed') === true
+}
+
+/** The key of an intent: the same call gets the same one until its outcome is known. */
+function keyOf(intent: string): string {
+  const known = intents.get(intent)
+  if (known !== undefined && Date.now() - known.since < INTENT_MS) return known.key
+  const key = crypto.randomUUID()
+  intents.set(intent, { key, since: Date.now() })
+  return key
+}
+
+/**
+ * Change something. What is sent again, by a second click, after a lost answer or after a proof, is carried out once:
+ * it goes under the same key until the service has answered it.
+ */
+export async function send<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+  const more: Record<string, string> = { 'X-CSRF-Token': csrf, ...headers }
+  const written = body === undefined ? undefined : JSON.stringify(body)
+  const intent = `${method} ${path} ${written} ${headers['If-Match'] ?? ''}`
+  if (method === 'POST' && body !== undefined) more['Idempotency-Key'] = keyOf(intent)
+  if (body !== undefined) more['Content-Type'] = 'application/json'
+  try {
+    const found = await answer<T>(await reach(address(path), { method, headers: more, body: written }))
+    intents.delete(intent)
+    return found
+  } catch (failed) {
+    if (!isOpen(failed)) intents.delete(intent)
+    throw failed
+  }
+}
+
+/** Send a file as it is. */
+export async function sendFile<T>(path: string, query: Query, file: Blob): Promise<T> {
+  const headers = { 'X-CSRF-Token': csrf, 'Content-Type': 'application/octet-stream' }
+  return answer<T>(await reach(address(path, query), { method: 'POST', headers, body: file }))
+}
+
+/** Sends a file, and gives the text that comes back: another file. */
+export async function takeFile(path: string, query: Query, file: Blob): Promise<string> {
+  const headers = { 'X-CSRF-Token': csrf, 'Content-Type': 'application/octet-stream' }
+  const response = await reach(address(path, query), { method: 'POST', headers, body: file })
+  return response.ok ? response.text() : answer<string>(response)
+}
+
+/** Reads a file that the service writes. */
+export async function getText(path: string): Promise<string> {
+  const response = await reach(address(path), {})
+  return response.ok ? response.text() : answer<string>(response)
+}

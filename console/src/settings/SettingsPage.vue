@@ -1,0 +1,101 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed, reactive, ref, watch } from 'vue'
+
+import { get, getText, send, sendFile } from '@/service/api'
+import { proving } from '@/identity/proof'
+import type { AccountRow, PersonRow, Rows, Settings, TeamRow } from '@/service/types'
+import { saveText } from '@/records/files'
+import { counted } from '@/frame/words'
+import ChangeDialog from '@/grants/ChangeDialog.vue'
+import LatchBox from '@/latches/LatchBox.vue'
+import MailBox from './MailBox.vue'
+import PageHead from '@/frame/PageHead.vue'
+import ProblemNote from '@/frame/ProblemNote.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+const settings = useQuery({ key: ['settings'], query: () => get<Settings>('/settings') })
+const teams = useQuery({ key: ['teams', 'speakers'], query: () => get<Rows<TeamRow>>('/teams', { limit: 200 }) })
+const people = useQuery({ key: ['people', 'speakers'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing ne "left" and address pr', limit: 500 }) })
+const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
+const kinds = computed(() => [...new Set((accounts.data.value?.rows ?? []).map((row) => row.kind))].sort())
+const ending = ref<TeamRow | null>(null)
+const kind = ref('')
+const form = reactive({ offer_hours: 48, domains: '', prerequisites: [] as string[], auditors: '', remind: '', keep_left: 0 })
+const error = ref<unknown>(null)
+const said = ref('')
+
+watch(settings.data, (found) => {
+  if (found) Object.assign(form, { offer_hours: found.offer_hours, domains: found.inside_domains.join(', '), prerequisites: [...found.prerequisites], auditors: found.auditors.join(', '), remind: found.remind_days.join(', '), keep_left: found.keep_left_months ?? 0 })
+}, { immediate: true })
+
+async function keep(call: () => Promise<unknown>): Promise<void> {
+  error.value = null
+  said.value = ''
+  try {
+    await call()
+    said.value = 'Kept.'
+  } catch (failed) {
+    error.value = failed
+  }
+}
+const split = (text: string) => text.split(',').map((part) => part.trim()).filter(Boolean)
+const save = () => keep(() => send('PUT', '/settings', { offer_hours: form.offer_hours, inside_domains: split(form.domains), prerequisites: form.prerequisites, auditors: split(form.auditors), remind_days: split(form.remind).map(Number), keep_left_months: form.keep_left }))
+/** After a fresh proof; the browser then saves the file as it comes. */
+const takeRegister = () => keep(async () => {
+  const name = `register-${new Date().toISOString().slice(0, '2026-03-31'.length)}.jsonl`
+  saveText(name, await proving(() => getText('/register/export')), 'application/jsonl')
+})
+const bringRegister = (file: File | undefined) => keep(async () => {
+  if (file) await proving(() => sendFile('/register/import', {}, file))
+})
+const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/teams/${team.id}/speaker`, { speaker: speaker || null }))
+</script>
+
+<template>
+  <PageHead title="Settings" about="How the organisation gives access." />
+  <StateNote :status="settings.status.value" :error="settings.error.value" @retry="settings.refetch()" />
+  <p v-if="said" role="status" class="mb-3 rounded-md border-l-4 border-moss bg-sky-wash px-3 py-2">{{ said }}</p>
+  <ProblemNote :error="error" />
+  <div class="grid items-start gap-5 lg:grid-cols-2">
+    <form class="card space-y-4 p-5" @submit.prevent="save">
+      <h2 class="text-xl">Offers</h2>
+      <label class="block font-semibold">An offer stands for so many hours <input v-model.number="form.offer_hours" type="number" min="1" max="2160" class="field mt-1 font-normal" /></label>
+      <label class="block font-semibold">Domains whose addresses are inside <input v-model="form.domains" class="field mt-1 font-normal" placeholder="example.org, example.net" /></label>
+      <fieldset>
+        <legend class="font-semibold">To accept, everybody needs</legend>
+        <label class="block"><input v-model="form.prerequisites" type="checkbox" value="confirmed_address" class="accent-moss" /> a confirmed address</label>
+        <label class="block"><input v-model="form.prerequisites" type="checkbox" value="second_factor" class="accent-moss" /> a second factor</label>
+      </fieldset>
+      <label class="block font-semibold">Auditors who get the journal’s signed head by mail each day <input v-model="form.auditors" class="field mt-1 font-normal" placeholder="audit@example.net" /></label>
+      <label class="block font-semibold">People are told so many days before access ends <input v-model="form.remind" class="field mt-1 font-normal" placeholder="14, 3" inputmode="numeric" /></label>
+      <label class="block font-semibold">Months after leaving before people are erased <span class="font-normal text-soft">(0: never by itself)</span><input v-model.number="form.keep_left" type="number" min="0" max="240" class="field mt-1 font-normal" /></label>
+      <button class="button-main">Keep these settings</button>
+    </form>
+    <MailBox />
+    <section class="card p-5" aria-labelledby="speakers">
+      <h2 id="speakers" class="text-xl">Who speaks for a team</h2>
+      <p class="mb-3 text-soft">They answer offers to it.</p>
+      <div v-for="team in teams.data.value?.rows ?? []" :key="team.id" class="mt-2 grid items-center gap-2 sm:grid-cols-[1fr_1fr_auto]">
+        <span>{{ team.name }}</span>
+        <select :aria-label="`Who speaks for ${team.name}`" class="field" :value="team.speaker?.id ?? ''" @change="setSpeaker(team, ($event.target as HTMLSelectElement).value)">
+          <option value="">Nobody</option>
+          <option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option>
+        </select>
+        <button class="button-end" :disabled="!team.grants" @click="ending = team">End its {{ counted(team.grants, 'grant') }}<span class="sr-only"> of {{ team.name }}</span></button>
+      </div>
+      <ChangeDialog :open="ending !== null" :filter="`holder.id eq &quot;${ending?.id}&quot;`" only="end" :title="`End all access of ${ending?.name}`" @close="ending = null" @done="teams.refetch()" />
+    </section>
+    <section class="card space-y-2 p-5" aria-labelledby="whole">
+      <h2 id="whole" class="text-xl">The whole register</h2>
+      <p class="text-soft">Everything but secrets, flags and the journal, as one open file: to leave with, and to begin anew from. It holds what is known of everybody: keep it safe.</p>
+      <p class="flex flex-wrap gap-2"><button type="button" class="button" @click="takeRegister">Take it away</button><a class="button" href="/api/v1/register/schema" download="register.schema.json">Its format</a></p>
+      <label class="block font-semibold">Bring one in <span class="font-normal text-soft">(only into an organisation that is empty yet)</span><input type="file" accept=".jsonl" class="field mt-1 font-normal" @change="bringRegister(($event.target as HTMLInputElement).files?.[0])" /></label>
+    </section>
+    <section class="card p-5 lg:col-span-2" aria-labelledby="kinds">
+      <h2 id="kinds" class="text-xl">Latches on all accounts of a kind</h2>
+      <label class="mt-2 mb-3 block max-w-xs font-semibold">Kind <select v-model="kind" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="one in kinds" :key="one">{{ one }}</option></select></label>
+      <LatchBox v-if="kind" :key="kind" :account-kind="kind" />
+    </section>
+  </div>
+</template>

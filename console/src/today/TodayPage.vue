@@ -1,0 +1,114 @@
+<script setup lang="ts">
+import { useQuery } from '@pinia/colada'
+import { computed } from 'vue'
+import { RouterLink } from 'vue-router'
+
+import { get } from '@/service/api'
+import { me } from '@/identity/me'
+import type { Today } from '@/service/types'
+import { endsOption } from '@/access/charts'
+import { ANYONE_CHANGES, UNJUDGED } from '@/exposure/exposure'
+import { isDark } from '@/frame/theme'
+import { counted, day, moment, plain } from '@/frame/words'
+import ChartBox from '@/frame/ChartBox.vue'
+import SeverityMark from '@/flags/SeverityMark.vue'
+import StateNote from '@/frame/StateNote.vue'
+
+const { data, status, error, refetch } = useQuery({ key: ['today'], query: () => get<Today>('/today') })
+
+const serious = computed(() => (data.value?.flags.by_severity.critical ?? 0) + (data.value?.flags.by_severity.high ?? 0))
+const ending = computed(() => data.value?.ends.reduce((sum, week) => sum + week.count, 0) ?? 0)
+const option = computed(() => (isDark.value, endsOption(data.value?.ends ?? [])))
+const headline = computed(() => {
+  const found = data.value
+  if (!found) return ''
+  const parts = []
+  if (found.items_to_decide) parts.push(`${counted(found.items_to_decide, 'item')} to decide`)
+  if (found.questions_to_answer) parts.push(`${counted(found.questions_to_answer, 'question')} to answer`)
+  if (serious.value) parts.push(`${counted(serious.value, 'flag')} that should not wait`)
+  if (found.revocations_going_on) parts.push(`${counted(found.revocations_going_on, 'revocation')} on the way`)
+  return parts.length ? parts.join(', ') : 'Nothing needs you now'
+})
+</script>
+
+<template>
+  <p class="text-soft">{{ me?.organisation.name }}, today</p>
+  <h1 class="mb-5 text-3xl">{{ headline || 'Today' }}</h1>
+  <StateNote :status="status" :error="error" @retry="refetch" />
+  <div v-if="data" class="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
+    <section class="card" aria-labelledby="worst">
+      <div class="flex items-baseline justify-between px-5 pt-4">
+        <h2 id="worst" class="text-xl">Look at these first</h2>
+        <RouterLink to="/flags" class="link">All flags</RouterLink>
+      </div>
+      <p v-if="!data.flags.worst.length" class="px-5 py-6 text-soft">No flag is open. What you answer for is in order.</p>
+      <ul class="mt-2 divide-y divide-line">
+        <li v-for="flag in data.flags.worst" :key="flag.id" class="flex flex-wrap items-start gap-3 px-5 py-3 sm:flex-nowrap">
+          <SeverityMark :severity="flag.severity" class="w-22 shrink-0" />
+          <div>
+            <p>{{ flag.sentence }}</p>
+            <p class="text-sm text-soft">
+              {{ flag.remedy }}
+              <RouterLink v-if="flag.account" :to="`/accounts/${flag.account.id}`" class="link ml-1">Open {{ flag.account.name }}</RouterLink>
+            </p>
+          </div>
+        </li>
+      </ul>
+      <dl class="grid grid-cols-4 border-t border-line text-center">
+        <div v-for="word in ['critical', 'high', 'medium', 'low']" :key="word" class="flex flex-col-reverse py-3">
+          <dt class="text-sm text-soft">{{ word }}</dt>
+          <dd class="font-display text-2xl font-semibold tabular-nums" :class="word === 'critical' ? 'text-rust' : ''">
+            {{ data.flags.by_severity[word] ?? 0 }}
+          </dd>
+        </div>
+      </dl>
+    </section>
+    <div class="space-y-5">
+      <section v-if="data.requests_pending || data.offers_pending || data.questions_to_answer" class="card p-5" aria-labelledby="answers">
+        <h2 id="answers" class="text-xl">Waiting for an answer</h2>
+        <p v-if="data.questions_to_answer" class="mt-1"><RouterLink to="/mine#questions" class="link">{{ counted(data.questions_to_answer, 'question') }}</RouterLink> about your access</p>
+          <p v-if="data.requests_pending" class="mt-1"><RouterLink to="/requests?filter=state+eq+%22pending%22" class="link">{{ counted(data.requests_pending, 'request') }}</RouterLink> for access</p>
+        <p v-if="data.offers_pending" class="mt-1"><RouterLink to="/offers?filter=state+eq+%22pending%22" class="link">{{ counted(data.offers_pending, 'offer') }}</RouterLink> not answered yet</p>
+      </section>
+      <section v-if="data.exposures.open" class="card p-5" aria-labelledby="open">
+        <h2 id="open" class="text-xl">Open to outsiders</h2>
+        <p class="mt-1"><RouterLink to="/exposures" class="link">{{ counted(data.exposures.open, 'exposure') }}</RouterLink>, <RouterLink :to="{ path: '/exposures', query: { filter: UNJUDGED } }" class="link">{{ data.exposures.unjudged }} not judged</RouterLink></p>
+        <p v-if="data.exposures.anyone_changes" class="mt-1 font-semibold text-rust">By <RouterLink :to="{ path: '/exposures', query: { filter: ANYONE_CHANGES } }" class="link">{{ counted(data.exposures.anyone_changes, 'exposure') }}</RouterLink> anyone can change something</p>
+      </section>
+      <section v-if="data.rounds.length" class="card p-5" aria-labelledby="reviews">
+        <h2 id="reviews" class="text-xl">Reviews</h2>
+        <ul class="mt-2 space-y-3">
+          <li v-for="round in data.rounds" :key="round.id">
+            <RouterLink :to="`/rounds/${round.id}`" class="link font-medium">{{ round.name }}</RouterLink>
+            <p class="text-sm text-soft">{{ round.decided }} of {{ round.items }} decided, due {{ day(round.due_at) }}</p>
+            <progress :value="round.decided" :max="round.items" class="h-2 w-full accent-moss" :aria-label="`Progress of ${round.name}`" />
+          </li>
+        </ul>
+      </section>
+      <section class="card p-5" aria-labelledby="going">
+        <h2 id="going" class="text-xl">Revocations on the way</h2>
+        <p v-if="!data.revocations.length" class="mt-1 text-soft">None is in progress.</p>
+        <ul class="mt-2 space-y-2">
+          <li v-for="row in data.revocations" :key="row.id">
+            <RouterLink :to="`/revocations/${row.id}`" class="link">{{ row.title }}</RouterLink>
+            <p class="text-sm text-soft">{{ plain(row.state) }}, {{ row.steps_done }} of {{ counted(row.steps, 'step') }}, since {{ moment(row.created_at) }}</p>
+          </li>
+        </ul>
+        <p v-for="system in data.systems_down" :key="system.id" class="mt-3 rounded-md bg-rust-wash p-3">
+          <strong>{{ system.name }}</strong> has not answered since {{ moment(system.down_since) }}. What has to happen there waits, and is tried again by itself.
+        </p>
+      </section>
+      <section class="card p-5" aria-labelledby="ends">
+        <h2 id="ends" class="text-xl">Ends ahead</h2>
+        <p class="text-soft">{{ counted(ending, 'grant') }} {{ ending === 1 ? 'ends' : 'end' }} within twelve weeks.</p>
+        <ChartBox v-if="ending" :option="option" :height="150" :label="`Grants that end, by week: ${data.ends.map((w) => `${w.week_begins}: ${w.count}`).join(', ')}`" />
+      </section>
+      <dl class="card grid grid-cols-2 gap-px overflow-hidden bg-line text-center sm:grid-cols-4">
+        <div v-for="[name, to] in [['accounts', '/accounts'], ['grants', '/grants'], ['sessions', '/sessions'], ['unrecorded', me?.administrator ? '/drift' : '/flags?filter=rule+eq+%22unrecorded%22']]" :key="name" class="bg-card py-3">
+          <dt class="text-sm text-soft"><RouterLink :to="to ?? '/'" class="link">{{ name }}</RouterLink></dt>
+          <dd class="font-display text-xl font-semibold tabular-nums">{{ data.counts[name ?? ''] }}</dd>
+        </div>
+      </dl>
+    </div>
+  </div>
+</template>
