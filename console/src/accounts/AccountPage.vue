@@ -8,9 +8,13 @@ import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
 import type { AccountPage, ChangeLine, ExposureRow, FlagRow, Path, Rows } from '@/service/types'
 import { lanesOption } from '@/access/charts'
-import { judgedWords, outsidersOf } from '@/exposure/exposure'
+import { outsidersOf } from '@/exposure/exposure'
 import { isDark } from '@/frame/theme'
-import { SENSITIVITY_WORDS, counted, moment, plain } from '@/frame/words'
+import { SENSITIVITY_WORDS, counted, plain } from '@/frame/words'
+import CoverageBox from './CoverageBox.vue'
+import ExposedBox from './ExposedBox.vue'
+import GivingForm from './GivingForm.vue'
+import PartsBox from './PartsBox.vue'
 import ChartBox from '@/frame/ChartBox.vue'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
 import HandOverDialog from '@/offers/HandOverDialog.vue'
@@ -39,7 +43,6 @@ const flags = useQuery({
   query: () => get<Rows<FlagRow>>('/flags', { filter: `account.id eq "${props.id}" and state eq "open"`, limit: 8 }),
 })
 
-const MOST_EXPOSED = 6
 const exposed = useQuery({
   key: () => ['exposures', 'of account', props.id],
   query: () => get<Rows<ExposureRow>>('/exposures', { filter: `account.id eq "${props.id}"`, limit: 500, count: true }),
@@ -51,7 +54,6 @@ const router = useRouter()
 const asked = String(useRoute().query.extend ?? '')
 const isEditing = ref(false)
 const isRecording = ref(false)
-const part = ref<{ kind: 'resources' | 'groups'; id?: string } | null>(null)
 const isHandingOver = ref(false)
 const isDisconnecting = ref(false)
 const terms = ref<string | null>(null)
@@ -71,30 +73,11 @@ async function extend(path: Path, to: string): Promise<void> {
   void refetch()
 }
 const apps = computed(() => data.value?.app_count ?? 0)
-const emergency = ref<number | ''>('')
-const needs = ref<string[]>([])
-const failed = ref<unknown>(null)
-watch(data, (found) => {
-  if (!found) return
-  emergency.value = found.emergency_hours ?? ''
-  needs.value = [...found.prerequisites]
-}, { immediate: true })
 watch(data, async (found) => {
   if (!asked || !found) return
   await nextTick()
   document.getElementById(`grant-${asked}`)?.focus()
 }, { immediate: true, once: true })
-
-async function setGiving(): Promise<void> {
-  failed.value = null
-  try {
-    const body = { emergency_hours: emergency.value || null, prerequisites: needs.value }
-    await send('PUT', `/accounts/${props.id}/giving`, body, { 'If-Match': `"${data.value?.version}"` })
-  } catch (problem) {
-    failed.value = problem
-  }
-  void refetch()
-}
 
 // So many paths can be read and drawn; the page of an account comes with as many.
 const MOST = 500
@@ -160,15 +143,7 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
       every path: <code class="font-mono">openlatch account access '{{ data.name }}'</code>
     </p>
     <PathPicture v-if="data.answers_for && (drawn.length || outsiders.length)" :paths="drawn" :account="data.name" :outsiders="outsiders" class="mb-5" />
-    <section v-if="data.answers_for && !asOf && exposed.data.value?.rows.length" class="card mb-6 p-5" aria-labelledby="exposed">
-      <h2 id="exposed" class="text-xl">Outsiders who get in by access rules</h2>
-      <ul class="mt-1 divide-y divide-line">
-        <li v-for="row in exposed.data.value.rows.slice(0, MOST_EXPOSED)" :key="row.id" class="flex flex-wrap gap-x-4 py-1.5">
-          <span class="flex-1">{{ row.sentence }}</span><span class="text-soft">{{ judgedWords(row) }}</span>
-        </li>
-      </ul>
-      <p class="mt-2"><RouterLink class="link" :to="{ path: '/exposures', query: { filter: `account.id eq &quot;${data.id}&quot;` } }">Judge and close them: {{ counted(exposed.data.value.count ?? exposed.data.value.rows.length, 'exposure') }}</RouterLink></p>
-    </section>
+    <ExposedBox v-if="data.answers_for && !asOf && exposed.data.value?.rows.length" :account="data.id" :exposures="exposed.data.value" />
     <template v-if="asOf && data.answers_for">
       <h2 class="mb-2 text-xl">Who could reach it then</h2>
       <PathList v-if="then.data.value?.paths.length" :paths="then.data.value.paths" by="holder" :can-end="false" class="mb-6" />
@@ -201,32 +176,9 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
         <h2 id="others" class="mb-1 text-xl">Who else is here</h2>
         <ul><li v-for="other in data.others" :key="other.name" class="flex gap-3 py-1"><span class="flex-1">{{ other.name }}<span v-if="other.owns" class="text-soft">, the owner</span></span><ReachMark :reach="other.reach" /></li></ul>
       </section>
-      <section v-if="data.coverage.looked_at?.length || data.coverage.not_looked_at?.length" class="card p-5" :class="{ 'border-rust': data.partial_since }" aria-labelledby="coverage">
-        <h2 id="coverage" class="mb-1 text-xl">What readings look at</h2>
-        <p v-if="data.partial_since" class="font-semibold text-rust">Read only in part since {{ moment(data.partial_since) }}: what is not shown may be there.</p>
-        <p v-if="data.coverage.looked_at?.length">Looked at: {{ data.coverage.looked_at.join(', ') }}.</p>
-        <ul v-if="data.coverage.not_looked_at?.length" class="mt-1 list-disc pl-5 text-soft"><li v-for="gap in data.coverage.not_looked_at" :key="gap">Not looked at: {{ gap }}</li></ul>
-      </section>
-      <section v-if="data.parts.length || data.answers_for" class="card p-5" aria-labelledby="parts">
-        <h2 id="parts" class="mb-1 text-xl">Parts that can be shared alone</h2>
-        <p v-if="!data.parts.length" class="text-soft">None: whoever has access has all of it. A part is a folder, a schema or a page that can be given alone.</p>
-        <ul class="divide-y divide-line">
-          <li v-for="one in data.parts" :key="one.id" class="flex flex-wrap items-center gap-x-3 py-1.5">
-            <span class="flex-1">{{ one.name }} <span class="text-soft">{{ one.group ? `group of ${one.resources}` : one.kind }}</span><span v-if="one.public" class="ml-1.5 rounded-sm bg-rust-wash px-1.5 py-px text-xs font-semibold text-rust">public</span></span>
-            <span class="text-soft">shared by {{ one.holders }}</span>
-            <button v-if="data.answers_for" class="link" @click="part = { kind: one.group ? 'groups' : 'resources', id: one.id }">Edit<span class="sr-only"> {{ one.name }}</span></button>
-          </li>
-        </ul>
-        <p v-if="data.answers_for" class="mt-2 flex gap-2"><button class="button" @click="part = { kind: 'resources' }">Add a part</button><button v-if="data.parts.length" class="button" @click="part = { kind: 'groups' }">Add a group</button></p>
-      </section>
-      <form v-if="owns" class="card space-y-3 p-5" @submit.prevent="setGiving">
-        <h2 class="text-xl">How access is given</h2>
-        <label class="block">In an emergency it opens for <input v-model="emergency" type="number" min="1" max="168" class="field mx-1 inline w-20" aria-label="Hours" /> hours <span class="text-soft">(empty: to nobody)</span></label>
-        <label class="block"><input v-model="needs" type="checkbox" value="confirmed_address" class="accent-moss" /> To accept, a confirmed address is needed</label>
-        <label class="block"><input v-model="needs" type="checkbox" value="second_factor" class="accent-moss" /> To accept, a second factor is needed</label>
-        <ProblemNote :error="failed" />
-        <button class="button">Keep this</button>
-      </form>
+      <CoverageBox v-if="data.coverage.looked_at?.length || data.coverage.not_looked_at?.length" :account="data" />
+      <PartsBox v-if="data.parts.length || data.answers_for" :account="data" @done="refetch()" />
+      <GivingForm v-if="owns" :account="data" @done="refetch()" />
     </div>
     <section v-if="timed.length > 1" class="mt-6" aria-labelledby="lanes">
       <h2 id="lanes" class="text-xl">When it ends</h2>
@@ -240,6 +192,5 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
     <RevokeDialog :open="ending !== null" :grants="ending?.grant_id ? [ending.grant_id] : []" @close="ending = null" @started="ending = null" />
     <RecordDialog :open="isEditing" kind="accounts" :id="id" @close="isEditing = false" @done="refetch()" @gone="router.push('/accounts')" />
     <RecordAccessDialog :open="isRecording" :account="data" @close="isRecording = false" @done="refetch()" />
-    <RecordDialog :open="part !== null" :kind="part?.kind ?? 'resources'" :id="part?.id" :start="{ account: id }" :account="id" @close="part = null" @done="refetch()" @gone="refetch()" />
   </template>
 </template>

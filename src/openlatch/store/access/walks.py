@@ -33,7 +33,7 @@ def _gives_whole(grant: str) -> str:
 # Who acts as what, over the whole register at once; accounts only where something is held as them.
 _EVERY_EDGE = f"""
     leads(account) as materialized (
-        select distinct gl.holder_id from grants gl where gl.holder_kind = 'account' and gl.state in {GIVES}
+        select distinct gl.holder_id from grants gl where gl.holder_kind = 'account' and gl.state <> 'ended'
     ),
     edges(below, kind, above) as materialized (
         select me.member_id, case when me.person_id is null then 'team' else 'person' end, me.team_id
