@@ -1,4 +1,4 @@
-"""Connections and transactions. Nothing reads or writes outside a transaction bound to one organisation."""
+"""Connections and transactions. Every read and write happens in a transaction bound to one organisation."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _SETTINGS = (
 
 
 def engine_for(url: str, pool_size: int = 8, statement_seconds: int = 0) -> Engine:
-    """An engine for a ``postgresql://`` address, through psycopg 3; with a limit for each statement, unless it is 0."""
+    """An engine for a ``postgresql://`` address, through psycopg 3, with a statement timeout unless it is 0."""
     settings = (*_SETTINGS, f"statement_timeout={statement_seconds * 1000}")
     if url.startswith("postgresql://"):
         url = url.replace("postgresql://", "postgresql+psycopg://", 1)
@@ -58,8 +58,8 @@ _OPEN = """
 def transaction(engine: Engine, organisation: UUID | None) -> Iterator[Session]:
     """One transaction, committed at the end or rolled back on an error.
 
-    Row-level security shows it only the rows of ``organisation``; with None it sees no more than what finding
-    out who is asking needs. SystemDown when the database does not answer.
+    Row-level security restricts it to the rows of ``organisation``; with None it sees only what identifying the viewer
+    needs. SystemDown when the database does not answer.
     """
     with _fresh(engine, lambda: _opened(engine, organisation)) as session:
         yield session
@@ -81,10 +81,10 @@ def _opened(engine: Engine, organisation: UUID | None) -> Session:
 
 
 def _fresh(engine: Engine, begin: Callable[[], Begun]) -> Begun:
-    """What begins with a connection that may have been lost since it was last used: then it begins with a new one.
+    """Begin with a pooled connection, and if that was lost, with a new one.
 
-    So that a restart of the server costs no request, and no connection has to be tried before each. SystemDown when the
-    server does not answer.
+    So a restart of the server costs no request, and connections need no test before use. SystemDown when the server
+    does not answer.
     """
     try:
         return begin()
@@ -104,9 +104,9 @@ _GIVE_BACK = "select pg_advisory_unlock(hashtextextended(name, 0)) from unnest(c
 
 @contextmanager
 def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
-    """Those of these things that nobody else does now, among all processes, all on one connection.
+    """Try to take PostgreSQL advisory locks for these names on one connection; yields those acquired.
 
-    Never waits. They end with the connection, so that nobody has to break one.
+    Never waits. The locks end with the connection.
     """
     if not names:
         yield []
@@ -130,7 +130,7 @@ def leases(engine: Engine, names: Sequence[str]) -> Iterator[list[str]]:
 
 @contextmanager
 def alone(engine: Engine, what: str) -> Iterator[bool]:
-    """Whether we are the only ones who do this now, among all processes: a lease on one thing."""
+    """Try to take a PostgreSQL advisory lock; yields whether it was acquired."""
     with leases(engine, [what]) as taken:
         yield bool(taken)
 
@@ -141,7 +141,7 @@ _MET = (psycopg.errors.DeadlockDetected, psycopg.errors.SerializationFailure, ps
 
 @contextmanager
 def told_apart() -> Iterator[None]:
-    """Errors of the database that others caused, as our own: Collision to be tried again, Conflict for a twin."""
+    """Translate database errors caused by other transactions: Collision to be retried, Conflict for a duplicate."""
     try:
         yield
     except (DBAPIError, psycopg.Error) as error:
@@ -158,14 +158,14 @@ def told_apart() -> Iterator[None]:
 
 
 def driver_of(db: Session) -> psycopg.Connection[Any]:
-    """The driver's own connection of a transaction, with all changes so far sent over it."""
+    """The driver's connection of a transaction, with all pending changes flushed."""
     db.flush()
     raw: psycopg.Connection[Any] = db.info["driver"]
     return raw
 
 
 def at_large(db: Session) -> psycopg.Connection[Any]:
-    """The connection, for questions about everything until the transaction ends: with helpers and memory to sort in."""
+    """Raise work_mem and allow parallel workers for the rest of this transaction; returns the driver's connection."""
     raw = driver_of(db)
     raw.execute("set local work_mem = '128MB'")
     raw.execute("set local max_parallel_workers_per_gather = 2")
@@ -176,10 +176,10 @@ Question = tuple[str, Mapping[str, Any]]
 
 
 def ask(db: Session, questions: Sequence[Question], row_factory: Any = tuple_row, kept: bool = True) -> list[list[Any]]:
-    """The rows that several small statements give, sent in one go.
+    """Execute several queries in one pipeline and return their rows.
 
-    The server keeps one plan for each, whatever the values: planning them takes longer than carrying them out. With
-    ``kept`` off it makes one for these values, as for a statement about many rows.
+    The server reuses one generic plan for each: planning takes longer than execution. With ``kept`` off it plans for
+    these values, as for a query about many rows.
     """
     raw = driver_of(db)
     with raw.pipeline():
@@ -195,12 +195,12 @@ def ask(db: Session, questions: Sequence[Question], row_factory: Any = tuple_row
 
 
 def take_your_time(db: Session) -> None:
-    """Lift the limit for statements until the transaction ends: for what an administrator wants done in one go."""
+    """Lift the statement timeout for the rest of this transaction."""
     driver_of(db).execute("set local statement_timeout = 0")
 
 
 def send(db: Session, statements: Sequence[Question]) -> None:
-    """Carry out several small statements that give nothing back, sent in one go."""
+    """Execute several statements without results in one pipeline."""
     raw = driver_of(db)
     with raw.pipeline():
         for statement, named in statements:

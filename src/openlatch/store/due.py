@@ -1,4 +1,4 @@
-"""What waits until an instant, in the database."""
+"""Waiting until an instant, in SQL."""
 
 from __future__ import annotations
 
@@ -11,5 +11,5 @@ from openlatch.core.retries import LONGEST_WAIT
 
 
 def is_over(column: Any, now: datetime) -> ColumnElement[bool]:
-    """Whether a wait is over: the same as ``core.retries.is_due``, for rows that wait."""
+    """Whether a wait is over; the same as ``core.retries.is_due``, for rows."""
     return or_(column <= now, column > now + LONGEST_WAIT)

@@ -1,4 +1,4 @@
-"""Records of people that may be of one human being."""
+"""Possible duplicates among people."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ _PAIRS = """
 
 
 def possible_duplicates(db: Db, people: Iterable[UUID] | None = None) -> Mapping[UUID, frozenset[UUID]]:
-    """Other records that may be of the same human being, by person: those of the same name, and a login that nobody has
-    identified with each person whom it may belong to. Of some people, or of all.
+    """Other records that may be of the same human being, by person: those with the same name, and unidentified
+    logins with each person they may belong to. For some people, or for all.
     """
     ids = None if people is None else list(people)
     statement = _PAIRS.format(of_first="" if ids is None else "and a.id = any(:ids)")

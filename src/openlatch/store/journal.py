@@ -39,7 +39,7 @@ _EXPORTED = (
 
 
 def stamp(at: datetime) -> str:
-    """An instant as the journal writes it: RFC 3339 in UTC, always with microseconds."""
+    """An instant in the journal's format: RFC 3339 in UTC, always with microseconds."""
     return at.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
 
 
@@ -52,7 +52,7 @@ def draft(
     account: UUID | None,
     facts: dict[str, Any],
 ) -> dict[str, Any]:
-    """An entry that has no place in the chain yet."""
+    """An entry without a place in the chain."""
     return {
         "organisation": str(organisation),
         "at": stamp(at),
@@ -195,7 +195,7 @@ def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
 
 
 def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None) -> Iterator[dict[str, Any]]:
-    """Every entry from the first one, or those that fit, as they were sealed. Streams; nothing is held in memory."""
+    """Every entry in order, or those that match, as sealed. Streamed."""
     # Columns, not objects: there are millions.
     wanted = select(*(getattr(JournalEntry, name) for name in _EXPORTED)).order_by(JournalEntry.position)
     if where is not None:

@@ -21,7 +21,7 @@ APP_ROLE, WEB_ROLE, WORKER_ROLE = "openlatch_app", "openlatch_web", "openlatch_w
 
 @dataclass(frozen=True, slots=True)
 class Passwords:
-    """The passwords of the three roles. One that is empty is left as it is; without one a role can't sign in."""
+    """The passwords of the three roles. An empty one is left unchanged; a role without one can't sign in."""
 
     app: str
     web: str = ""
@@ -74,7 +74,7 @@ _LIMITED: dict[str, dict[str, str]] = {
 
 
 def _rights(connection: Connection) -> Iterator[str]:
-    """What each role may do; what it could do before and may not any more is taken away first."""
+    """The privileges of each role; earlier ones that it should not have are revoked first."""
     everybody = f"{APP_ROLE}, {WEB_ROLE}, {WORKER_ROLE}"
     yield f"revoke all on all tables in schema public from {everybody}"
     yield f"grant select, insert, update, delete on all tables in schema public to {everybody}"

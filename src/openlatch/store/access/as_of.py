@@ -83,7 +83,7 @@ _TABLES = (
 
 @dataclass(frozen=True, slots=True)
 class Moment:
-    """An instant in the world, and one of the record: what was believed then about it."""
+    """An instant in the world, and one of the record: what was known then about it."""
 
     at: datetime
     believed: datetime
@@ -91,7 +91,7 @@ class Moment:
 
 @dataclass(frozen=True, slots=True)
 class Past:
-    """A row of the past: as it was at the instant, and as it was known last. ``late``: recorded only afterwards."""
+    """A row as it was at the instant, and as last known. ``late``: recorded only afterwards."""
 
     was: Mapping[str, Any]
     known: Mapping[str, Any]
@@ -114,7 +114,7 @@ def around_holder(db: Db, holder: core.Holder, moment: Moment) -> core.Register:
 def rules_of_account(db: Db, account: UUID, moment: Moment) -> tuple[list[Row], list[Row]]:
     """The access rules of an account, and its resources, as rows as they were.
 
-    A rule that was first seen later is left out: nobody knows whether it was there before.
+    Rules first seen later are left out: nobody knows whether they were there before.
     """
     reader = _Reader(db, moment)
     rules, resources = (reader.rows_of_account(table, account) for table in ("access_rules", "resources"))
@@ -161,7 +161,7 @@ class _Reader:
         return [past.was for past in self._rows(table, "account_id", [account]) if not past.late]
 
     def _rows(self, table: str, column: str, values: Iterable[UUID | str]) -> list[Past]:
-        """Rows by a column that never changes, each as it was; without those that were not there then."""
+        """Rows by a column that never changes, each as it was; without those that did not exist then."""
         assert table in _TABLES
         wanted = sorted({str(value) for value in values})
         if not wanted:
@@ -253,7 +253,7 @@ class _Reader:
         return given is not None and given <= self.moment.at
 
     def _began(self, term: Past, grant: Past) -> bool:
-        """Whether a term was there: recorded then, or known later as one that had begun."""
+        """Whether a term existed: recorded then, or later with an earlier start."""
         if not term.late:
             return True
         if term.known["created_at"] == grant.known["created_at"]:

@@ -1,4 +1,4 @@
-"""Values kept in memory between questions, for as long as the database says that they are still the same."""
+"""A cache of values between questions, keyed by versions from the database."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Kept(Generic[Key, Value]):
             return {key: self._values[key] for key in keys if key in self._values}
 
     def put(self, values: Mapping[Key, Value]) -> None:
-        """Keep values. One that is larger than everything may be is not kept."""
+        """Store values, except one larger than the whole cache."""
         with self._lock:
             for key, value in values.items():
                 if self._size(value) <= self._values.maxsize:

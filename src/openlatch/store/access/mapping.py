@@ -1,4 +1,4 @@
-"""Rows of the register as the plain values that ``core`` works with."""
+"""Rows of the register as values for ``core``."""
 
 from __future__ import annotations
 
@@ -34,29 +34,29 @@ GRANT_WITH_TERM = """
 
 
 def window_value(since: datetime | None, until: datetime | None) -> Window:
-    """A window; always the same one without an end."""
+    """A window; the same object for all without an end."""
     return ALWAYS if since is None and until is None else Window(since, until)
 
 
 def person_value(row: Sequence[Any]) -> core.Person:
-    """A person out of the columns ``PERSON``."""
+    """A person from the columns ``PERSON``."""
     ident, name, inside, word, left, second = row
     return core.Person(ident, name, inside, _STANDINGS[word], left, second)
 
 
 def membership_value(row: Sequence[Any]) -> core.Membership:
-    """A membership out of the columns ``MEMBERSHIP``."""
+    """A membership from the columns ``MEMBERSHIP``."""
     ident, team, nested, member, since, until = row
     return core.Membership(ident, team, core.Holder(_TEAM_OR_PERSON[nested], member), window_value(since, until))
 
 
 def kind_value(word: str) -> HolderKind:
-    """What kind of holder a word means."""
+    """The kind of holder for a word."""
     return _KINDS[word]
 
 
 def grants_with_terms(db: Db, rows: Sequence[Sequence[Any]]) -> list[core.Grant]:
-    """Grants out of the columns ``GRANT_WITH_TERM``, a row for each term, those of one grant one after the other."""
+    """Grants from the columns ``GRANT_WITH_TERM``: one row for each term, rows of one grant together."""
     wanted = {(row[10], row[11]) for row in rows if row[10] is not None}
     levels = _levels.some(wanted)
     missing = wanted - levels.keys()
@@ -84,7 +84,7 @@ def grants_with_terms(db: Db, rows: Sequence[Sequence[Any]]) -> list[core.Grant]
 
 
 def grant_value(row: Any, terms: Sequence[core.Term]) -> core.Grant:
-    """A grant's row, or those of its columns that count here, as a plain value."""
+    """A grant's row, or the columns needed here, as a value."""
     holder = core.Holder(HolderKind(row.holder_kind), row.holder_id)
     return core.Grant(row.id, row.account_id, holder, GrantState(row.state), tuple(terms))
 
@@ -110,7 +110,7 @@ def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
 
 
 def parts_of(db: Db, ids: Iterable[UUID | None]) -> dict[UUID, core.Part]:
-    """Resources and groups by their ids, each with the resources that it comes to."""
+    """Resources and groups by their ids, each with its resources."""
     wanted = [i for i in ids if i is not None]
     if not wanted:
         return {}
@@ -128,13 +128,13 @@ def parts_of(db: Db, ids: Iterable[UUID | None]) -> dict[UUID, core.Part]:
 
 
 def level_value(row: Level) -> core.Level:
-    """A level's row as a plain value."""
+    """A level's row as a value."""
     held = frozenset(core.Permission(p["key"], p["sentence"], Reach.from_word(p["reach"])) for p in row.permissions)
     return core.Level(row.id, row.name, row.sentence, held)
 
 
 def hours_value(stored: dict[str, Any] | None) -> WeeklyHours | None:
-    """Weekly hours as they are stored, as a plain value."""
+    """Stored weekly hours as a value."""
     if stored is None:
         return None
     begins, ends = time.fromisoformat(stored["begins"]), time.fromisoformat(stored["ends"])

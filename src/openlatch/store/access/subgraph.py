@@ -1,4 +1,4 @@
-"""Cutting out of the register the part that a question about access needs, as plain values for ``core``."""
+"""Reading the part of the register that a question about access needs, as values for ``core``."""
 
 from __future__ import annotations
 
@@ -107,12 +107,12 @@ def _met(db: Db, statement: str, kinds: Sequence[str], ids: Sequence[UUID]) -> l
 
 
 def around_holder(db: Db, holder: core.Holder) -> core.Register:
-    """The part that ``access.everything_reached`` needs for one holder."""
+    """The part of the register that ``paths.everything_reached`` needs for one holder."""
     return _cut(db, _met(db, _OUTWARD, [holder.kind.value], [holder.id]))
 
 
 def between(db: Db, holder: core.Holder, account: UUID) -> core.Register:
-    """The part that ``access.paths_to`` needs for one holder and one account."""
+    """The part of the register that ``paths.paths_to`` needs for one holder and one account."""
     named = {"kind": holder.kind.value, "holder": holder.id, "account": account}
     rows = driver_of(db).cursor(row_factory=tuple_row, binary=True).execute(_BETWEEN, named, prepare=True).fetchall()
     people, teams, apps, accounts, grants, memberships = [], [], [], [], [], []
@@ -137,10 +137,11 @@ def between(db: Db, holder: core.Holder, account: UUID) -> core.Register:
 def around_accounts(
     db: Db, accounts: Sequence[UUID], onward: bool = False, holders: Sequence[core.Holder] = ()
 ) -> core.Register:
-    """The part that ``access.everyone_reaching`` needs for these accounts; ``holders`` are in it whatever they hold.
+    """The part of the register that ``paths.everyone_reaching`` needs for these accounts; ``holders`` are always
+    included.
 
-    With ``onward`` also the accounts that can be reached through them, and everyone who reaches those: what a
-    change to them can touch.
+    With ``onward`` also the accounts reached through them, with everyone who reaches those: what a change to them can
+    touch.
     """
     if onward:
         further = _met(db, _OUTWARD, ["account"] * len(accounts), accounts)
@@ -150,9 +151,9 @@ def around_accounts(
 
 
 def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
-    """What leads into these accounts over teams and other accounts.
+    """What leads into these accounts through teams and other accounts.
 
-    For questions about many accounts of which most holders have no second way in.
+    For questions about many accounts whose holders mostly have no second path.
     """
     started = text(
         """
@@ -177,7 +178,7 @@ def indirect(db: Db, accounts: Sequence[UUID]) -> core.Register:
 
 
 def with_grants(db: Db, register: core.Register, ids: Sequence[UUID]) -> core.Register:
-    """The same register with some grants more, and the people and apps who hold them."""
+    """The same register with additional grants, and the people and apps who hold them."""
     (rows,) = ask(db, [(_THESE, {"grants": list(ids)})])
     more = grants_with_terms(db, rows)
     named = {**_named(grant.holder for grant in more), "accounts": []}
@@ -223,7 +224,7 @@ _THESE = _READ_GRANTS.format(column="id", of="grants", more="", joined="", also=
 
 
 def _cut(db: Db, met: Iterable[tuple[HolderKind, UUID]]) -> core.Register:
-    """Those met, with all grants that they hold and all teams that they belong to."""
+    """These holders with all their grants and teams."""
     named = _named(met)
     statements = (_HELD, _BELONGS, _READ_ACCOUNTS, _READ_PEOPLE, _READ_TEAMS, _READ_APPS)
     held, belongs, accounts, people, teams, apps = ask(db, [(statement, named) for statement in statements])
@@ -298,7 +299,7 @@ def _named(met: Iterable[tuple[HolderKind, UUID]]) -> dict[str, list[UUID]]:
 
 
 def onward(db: Db, holders: Iterable[core.Holder]) -> list[UUID]:
-    """Every account that holders can act in, over teams and accounts: what a change to them can touch."""
+    """Accounts reachable from the given holders, through teams and accounts: what a change to them can touch."""
     wanted = list(holders)
     met = _met(db, _OUTWARD, [h.kind.value for h in wanted], [h.id for h in wanted])
     return sorted({ident for kind, ident in met if kind is HolderKind.ACCOUNT})

@@ -1,9 +1,9 @@
-"""Who belongs to which team, kept in memory between questions.
+"""Team members, cached between questions.
 
-Most paths into an account end with the members of some team. There are many of them, the same in every question, and
-they seldom change: reading them takes longer than everything else together. The database gives a team another version
-with every change to its members or to what counts of them (migration 0011), in the same transaction; so whatever a
-transaction may see, committed or its own, has a version of its own.
+Most paths into an account end with the members of a team. There are many of them, the same in every question, and they
+seldom change; reading them takes longer than everything else together. A trigger gives a team a new version whenever
+its members change (migration 0011), in the same transaction, so whatever a transaction may see, committed or its own,
+has its own version.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ Versions = Mapping[UUID, UUID | None]
 
 
 class Roster(NamedTuple):
-    """The members of one team, and the people among them."""
+    """The members of one team, with the people among them."""
 
     members: tuple[core.Membership, ...]
     people: dict[UUID, core.Person]
@@ -38,7 +38,7 @@ _kept: Kept[tuple[UUID, UUID], Roster] = Kept(MOST_MEMBERS, lambda roster: 1 + l
 
 
 def known(versions: Versions) -> dict[UUID, Roster]:
-    """The members of those teams of which they are known, in these versions."""
+    """The cached members of teams in these versions."""
     found = _kept.some((team, version) for team, version in versions.items() if version is not None)
     return {team: roster for (team, _), roster in found.items()}
 
@@ -52,7 +52,7 @@ def _by_name(people: Mapping[UUID, core.Person]) -> Callable[[core.Membership], 
 
 
 def made(rows: Iterable[Any], teams: Iterable[UUID], versions: Versions) -> dict[UUID, Roster]:
-    """The members of these teams out of the rows that ``READ`` gave, which was asked after the versions; kept."""
+    """The members of these teams from the rows of ``READ``, queried after the versions; cached."""
     members: dict[UUID, list[core.Membership]] = defaultdict(list)
     people: dict[UUID, dict[UUID, core.Person]] = defaultdict(dict)
     known: dict[UUID, core.Person] = {}

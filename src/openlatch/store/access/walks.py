@@ -1,8 +1,8 @@
 """Walks over who acts as whom, as SQL: the steps that ``core.access.paths`` takes, for many subjects at once.
 
-A person acts as the teams that they belong to, as the accounts that they own, and as those that they, or what they act
-as, hold a grant on as a whole. Everything counts at the instant ``%(now)s``: windows of memberships and terms, states
-of grants, and whether people have left. ``tests/store/test_walks.py`` holds these walks equal to the paths.
+A person acts as the teams that they belong to, as the accounts that they own, and as the accounts that they, or whoever
+they act as, hold a grant on as a whole. Everything counts at the instant ``%(now)s``: windows of memberships and terms,
+states of grants, and whether people have left. ``tests/service/test_walks.py`` holds these walks equal to the paths.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ def is_there(person: str) -> str:
 
 
 def _gives_whole(grant: str) -> str:
-    """Whether a grant gives something on its whole account: then its holder acts as the account elsewhere."""
+    """Whether a grant gives something on its whole account, so that its holder acts as the account elsewhere."""
     return (
         f"{grant}.state in {GIVES} and exists (select from terms ws where ws.grant_id = {grant}.id "
         f"and ws.resource_id is null and ws.group_id is null and {open_now('ws')})"
@@ -49,10 +49,10 @@ _EVERY_EDGE = f"""
 
 
 def acting_as(who: str, bulk: bool) -> str:
-    """``up(person_id, holder_id)``, to follow ``with recursive``: each person with all that they act as.
+    """``up(person_id, holder_id)``, to follow ``with recursive``: each person with everybody they act as.
 
-    ``who`` says of which people ``pu``. Accounts are in it where something is held as them. In ``bulk`` all edges are
-    gathered once; else those of each row are looked up.
+    ``who`` restricts the people ``pu``. Accounts are included if they hold grants. In ``bulk`` all edges are collected
+    once; otherwise they are looked up row by row.
     """
     start = f"select pu.id, pu.id from people pu where {who}"
     if bulk:
@@ -82,8 +82,8 @@ def acting_as(who: str, bulk: bool) -> str:
 def behind(tops: str, bulk: bool, steps: bool = False) -> str:
     """``down(top, node, kind)``, to follow ``with recursive``: each team and account with those who act as it.
 
-    ``tops`` selects the ids and kinds of teams and accounts. With ``steps`` also by how many steps, up to a dozen. In
-    ``bulk`` all edges are gathered once; else those of each row are looked up.
+    ``tops`` selects the ids and kinds of teams and accounts. ``steps`` adds the number of steps, up to a dozen. In
+    ``bulk`` all edges are collected once; otherwise they are looked up row by row.
     """
     first, next_one, few = (", 1", ", d.steps + 1", "d.steps < 12") if steps else ("", "", "true")
     columns = f"top, node, kind{', steps' if steps else ''}"

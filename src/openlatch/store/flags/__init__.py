@@ -1,1 +1,1 @@
-"""The rules as SQL, where their facts come from, and the flags that are kept."""
+"""The rules as SQL, the sources of their facts, and the stored flags."""

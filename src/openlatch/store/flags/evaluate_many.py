@@ -41,7 +41,7 @@ AT_ONCE = 20_000
 
 @dataclass(frozen=True, slots=True)
 class Own:
-    """A rule of an organisation's own: a filter over the list of its subjects."""
+    """An organisation's own rule: a filter over the list of its subjects."""
 
     number: int
     key: str
@@ -55,12 +55,12 @@ class Own:
 
     @property
     def fact(self) -> str:
-        """The fact by which it is known whether its filter matches."""
+        """The fact that says whether its filter matches."""
         return f"own_{self.number}"
 
     @property
     def rule(self) -> Rule:
-        """The rule as any other."""
+        """The same as an ordinary rule."""
         named = tuple(name for name in _SAID[self.subject] if f"{{{name}" in self.says)
         when = When(TrueFact(self.fact), self.urgency)
         return Rule(
@@ -89,7 +89,7 @@ class Ruling:
 
 @dataclass(frozen=True, slots=True)
 class Looked:
-    """A subject with its facts, and what was found on it before."""
+    """A subject with its facts, its findings, and what was found before."""
 
     id: UUID
     account: UUID | None
@@ -106,7 +106,7 @@ class Looked:
 
     @property
     def leads_on(self) -> bool:
-        """Whether it is a grant on an account as which one acts elsewhere; only known of one looked at by itself."""
+        """Whether it is a grant on an account that holds grants elsewhere; only known for one evaluated by itself."""
         return bool(self.facts["leads_on"])
 
     @property
@@ -128,7 +128,7 @@ def columns_of(source: Source, ruling: Ruling, bulk: bool) -> dict[str, str]:
 
 
 def is_scored(subject: str, ruling: Ruling, everything: bool = False) -> bool:
-    """Whether all of a kind are scored: an own rule may find something on anybody."""
+    """Whether all subjects of a kind are scored: an own rule may find something on any of them."""
     return everything or any(own.subject == subject for own in ruling.own)
 
 
@@ -137,7 +137,7 @@ def _rows(source: Source, ruling: Ruling, bulk: bool, everything: bool = False) 
 
 
 def _matching(own: Own) -> str:
-    """The ids that an own rule's filter matches, as SQL with the values written in."""
+    """SQL for the ids that an own rule's filter matches, with literal values."""
     statement = LISTS[own.subject].matching(own.filter)
     # The dialect doubles percent signs, as statements with parameters need it.
     return str(statement.compile(dialect=_DIALECT, compile_kwargs={"literal_binds": True}))
@@ -210,7 +210,7 @@ def _changing(subject: str, before: Ruling, after: Ruling) -> str:
 
 
 def differing(db: Db, ruling: Ruling, subject: str, now: datetime) -> list[UUID]:
-    """Every subject on which something else is found than was found before."""
+    """Every subject whose findings differ from those stored."""
     # One pass that hashes and sorts everything; what the usual setting leaves for it would go over the disk.
     with at_large(db).cursor(row_factory=tuple_row) as cursor:
         cursor.execute(_differing(subject, ruling), instants(now))
@@ -229,7 +229,7 @@ class Asked:
 def look(
     db: Db, ruling: Ruling, subject: str, ids: Sequence[UUID], now: datetime, everything: bool = False
 ) -> list[Looked]:
-    """These subjects with their facts: those on which something is or was found, or all of them."""
+    """These subjects with their facts: those with present or former findings, or all of them."""
     (looked,) = look_at(db, ruling, [Asked(subject, ids)], now, everything)
     return looked
 
@@ -237,7 +237,7 @@ def look(
 def look_at(
     db: Db, ruling: Ruling, asked: Sequence[Asked], now: datetime, everything: bool = False
 ) -> list[list[Looked]]:
-    """The same for several kinds of subjects, in one go."""
+    """The same for several kinds of subjects, in one pipeline."""
     questions = [
         (_looking(each.subject, ruling, everything, each.of_grants), {**instants(now), "ids": list(each.ids)})
         for each in asked
@@ -278,9 +278,10 @@ _LED_ON = """
 
 
 def led_on(db: Db, grants: Sequence[UUID], accounts: Sequence[UUID], most: int) -> list[tuple[UUID, UUID]]:
-    """The grants, with their accounts, by which one acts further on as these accounts and as those of these grants.
+    """The grants, with their accounts, held by these accounts and by those of these grants, further and further on.
 
-    How people come in by them, and who decides there, changes with who can act in the accounts. At most ``most + 1``.
+    Who gets in by them, and who decides there, depends on who can act in the accounts. At most ``most + 1``, so
+    overflow shows.
     """
     (rows,) = ask(db, [(_LED_ON, {"grants": list(grants), "accounts": list(accounts), "most": most + 1})])
     return [(row[0], row[1]) for row in rows]

@@ -1,6 +1,6 @@
-"""The terms of a rule as SQL.
+"""Rule expressions as SQL.
 
-They mean here what they mean in ``core.flags.expressions``; a test holds the two equal.
+They mean the same as in ``core.flags.expressions``; a test holds the two equal.
 """
 
 from __future__ import annotations
@@ -48,7 +48,7 @@ ROOM = 128
 
 @singledispatch
 def sql(term: Term, columns: Columns, settings: Settings) -> str:
-    """A term over columns that are named after the facts."""
+    """An expression over columns named like the facts."""
     raise TypeError(f"no SQL for {term!r}")
 
 
@@ -181,7 +181,7 @@ def _(term: If, columns: Columns, settings: Settings) -> str:
 
 
 def with_facts(columns: Columns, means: Mapping[str, Number | Truth], settings: Settings) -> Columns:
-    """Columns, and the facts that are worked out of them."""
+    """Columns, with the facts computed from them."""
     return {**columns, **{name: sql(term, columns, settings) for name, term in means.items()}}
 
 
@@ -204,12 +204,12 @@ def by_four(column: str, values: Iterable[int]) -> str:
 
 
 def never(condition: str) -> bool:
-    """Whether a condition can't hold, since its limit is out of reach for every sensitivity."""
+    """Whether a condition can't hold, since its limit is unreachable for every sensitivity."""
     return f"> {NEVER})" in condition
 
 
 def found(rules: Iterable[Rule], columns: Columns, settings: Settings) -> str:
-    """What the rules find on a row, as an array with one number for each finding (``ROOM``)."""
+    """The rules' findings on a row, as an array with one number for each (``ROOM``)."""
     weights = settings.weights
     outside = f"case when {columns['inside']} then 0 else {weights.outside} end"
     reach, sensitivity = columns["reach"], columns["sensitivity"]
@@ -228,5 +228,5 @@ def found(rules: Iterable[Rule], columns: Columns, settings: Settings) -> str:
 
 
 def read(number: int) -> tuple[int, int]:
-    """A number of what was found, as the rule's number and the score."""
+    """A finding's number as the rule's number and the score."""
     return divmod(number, ROOM)

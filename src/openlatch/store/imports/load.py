@@ -40,7 +40,7 @@ _TYPES = {
 
 @dataclass(frozen=True, slots=True)
 class Changed:
-    """A row that an import added or changed."""
+    """A row that an import inserted or updated."""
 
     id: UUID
     added: bool
@@ -49,9 +49,9 @@ class Changed:
 
 
 def stage(db: Db, kind: RecordKind, rows: Iterable[tuple[int, tuple[Any, ...]]]) -> int:
-    """Put rows, each with its line number, into a fresh staging table; gives how many.
+    """Load rows, each with its line number, into a fresh staging table; returns how many.
 
-    Rows of a kind that keeps what a file does not have end with the names of the fields that it has.
+    Rows of a kind that keeps missing fields end with the names of the fields that the file has.
     """
     given = ("given",) if kind.keeps else ()
     columns = ", ".join(f'"{name}" {_sql_type(name)}' for name in (*kind.names, *given))
@@ -76,10 +76,7 @@ def _sql_type(name: str) -> str:
 
 
 def unresolved(db: Db, kind: RecordKind, now: datetime) -> list[LineError]:
-    """What is wrong with the staged rows as a whole.
-
-    Keys that occur twice, names of things unknown, and what is said to have happened on a day to come.
-    """
+    """What is wrong with the staged rows as a whole: duplicate keys, unknown names, future events."""
     key = ", ".join(kind.key)
     twice = db.execute(
         text(
@@ -109,7 +106,7 @@ def unresolved(db: Db, kind: RecordKind, now: datetime) -> list[LineError]:
 
 
 def _merged(db: Db, kind: str) -> list[LineError]:
-    """Lines that would make a record again that was merged into another."""
+    """Lines that would recreate a record that was merged into another."""
     rows = db.execute(
         text("""
         select s.line, m.kept_name from staged s
@@ -121,7 +118,7 @@ def _merged(db: Db, kind: str) -> list[LineError]:
 
 
 def _known_addresses(db: Db) -> list[LineError]:
-    """Lines that would make a second person with an address that somebody has."""
+    """Lines that would make a second person with the same address."""
     rows = db.execute(
         text("""
         select s.line, p.name, p.key
@@ -146,7 +143,7 @@ def _known_addresses(db: Db) -> list[LineError]:
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """A value that a file would change in a record that is there already."""
+    """A value that a file would change in an existing record."""
 
     line: int
     key: str
@@ -156,7 +153,7 @@ class Difference:
 
 
 def differences(db: Db, kind: RecordKind, most: int) -> list[Difference]:
-    """The first values that the staged rows would change, for kinds that keep what a file does not have."""
+    """The first values that the staged rows would change, for kinds that keep missing fields."""
     if not kind.keeps:
         return []
     table, of = kind.name, _COLUMNS.get(kind.name, {})
@@ -189,19 +186,19 @@ _COLUMNS: dict[str, dict[str, str]] = {
 
 
 def _kept(field: str, new: str = "", old: str = "") -> str:
-    """What a field becomes: as the file says, or as it was where the file does not have it."""
+    """The new value of a field: from the file, or the present one if the file does not have it."""
     return (
         f"case when o.id is null or '{field}' = any(s.given) then {new or f's.{field}'} else {old or f'o.{field}'} end"
     )
 
 
 def discard(db: Db, lines: Iterable[int]) -> None:
-    """Take staged rows out by their line numbers."""
+    """Remove staged rows by their line numbers."""
     db.execute(text("delete from staged where line = any(:lines)"), {"lines": list(lines)})
 
 
 def apply(db: Db, kind: RecordKind, organisation: UUID, now: datetime) -> list[Changed]:
-    """Add or change rows from the staged ones; gives those that are new or different."""
+    """Insert or update rows from the staged ones; returns those that changed."""
     values = {"organisation": organisation, "now": now}
     for statement in _BEFORE.get(kind.name, ()):
         db.execute(text(statement), values)

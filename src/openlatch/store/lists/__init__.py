@@ -1,1 +1,1 @@
-"""The lists: how they are filtered, sorted and paged, and the columns of each."""
+"""Lists: filtering, sorting and paging, and the columns of each."""

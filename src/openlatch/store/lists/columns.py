@@ -12,7 +12,9 @@ from openlatch.store.lists.engine import Column
 
 
 def among(column: Any, ids: Iterable[Any]) -> ColumnElement[bool]:
-    """Whether a column is one of some values, however many: a statement can't have more than 65,535 parameters."""
+    """Whether a column is one of some values. Passed as one array: a statement can't have more than 65,535
+    parameters.
+    """
     found: ColumnElement[bool] = column == any_(_array(column, ids))
     return found
 
@@ -38,7 +40,7 @@ def text_column(expression: Any, sentence: str, **use: Any) -> Column:
 
 
 def word_column(expression: Any, sentence: str, **use: Any) -> Column:
-    """One word out of a few."""
+    """One of a few words."""
     return Column(expression, Kind.WORD, sentence, **use)
 
 
@@ -71,7 +73,7 @@ def truth_column(expression: Any, sentence: str) -> Column:
 
 
 def archived_column(table: Any) -> Column:
-    """Whether a record was put away. Lists leave those out unless a filter names it."""
+    """Whether a record is archived. Lists leave these out unless a filter mentions it."""
     return truth_column(table.archived_at.is_not(None), "Whether it was put away; lists leave those out unless asked.")
 
 
@@ -81,7 +83,7 @@ def reach_column(expression: Any) -> Column:
 
 
 def json_column(expression: Any) -> Column:
-    """Shown as it is, and not filtered by."""
+    """Shown as it is, not filterable."""
     return Column(expression, Kind.TEXT, "", filtered=False)
 
 
@@ -101,7 +103,7 @@ def proof_columns(table: Any) -> dict[str, Column]:
 
 
 def named_columns(prefix: str, table: Any, what: str) -> dict[str, Column]:
-    """Something else by its id and name."""
+    """A related record by its id and name."""
     return {
         f"{prefix}.id": id_column(table.id, f"The id of {what}.", nullable=True),
         f"{prefix}.name": text_column(table.name, f"The name of {what}.", sorted=True),

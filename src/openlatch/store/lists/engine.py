@@ -58,7 +58,7 @@ class Column:
 
 @dataclass(frozen=True, slots=True)
 class ListQuery:
-    """What somebody wants to see of a list."""
+    """A request for a page: filter, search, sort, limit, cursor."""
 
     filter: str = ""
     search: str = ""
@@ -103,14 +103,14 @@ class Listing:
         return [name for name, column in self.columns.items() if column.sorted]
 
     def of(self, organisation: UUID) -> ColumnElement[bool]:
-        """The rows of one organisation: said in the query too, so that it can walk an index that begins with it."""
+        """The rows of one organisation, also said in the query, so that it can use indexes that begin with it."""
         ident = self.columns["id"].expression
         of = ident.class_ if hasattr(ident, "class_") else ident.table.c
         found: ColumnElement[bool] = of.organisation_id == organisation
         return found
 
     def checked(self, text: str) -> Node | None:
-        """A filter that fits this list, or None for an empty one. BadFilter when it does not fit."""
+        """A filter checked against this list, or None for an empty one. BadFilter when it does not fit."""
         return check(parse(text), self.attributes) if text.strip() else None
 
     def names(self, text: str) -> set[str]:
@@ -119,7 +119,7 @@ class Listing:
         return set() if node is None else set(names_in(node))
 
     def page(self, db: Session, query: ListQuery, visible: Sequence[ColumnElement[bool]] = ()) -> Page:
-        """A page of rows among the visible ones. BadInput for a sort, limit or cursor that can't be used."""
+        """A page of visible rows. BadInput for an invalid sort, limit or cursor."""
         if not 1 <= query.limit <= MOST:
             raise BadInput(f"limit is {query.limit}.", f"Use 1 to {MOST}.", {"limit": "out of range"})
         wanted = self._conditions(query, visible)
@@ -145,7 +145,7 @@ class Listing:
         return Page([nested(row) for row in flat], following, total)
 
     def one(self, db: Session, ident: UUID, visible: Sequence[ColumnElement[bool]] = ()) -> dict[str, Any] | None:
-        """The row with that id among the visible ones."""
+        """The visible row with that id."""
         row = db.execute(self._rows().where(self.columns["id"].expression == ident, *visible)).mappings().first()
         return nested(dict(row)) if row else None
 
@@ -261,7 +261,7 @@ def _like(held: ColumnElement[Any], value: str, before: str, after: str) -> Colu
 
 
 def nested(row: Mapping[str, Any]) -> dict[str, Any]:
-    """A row with dotted names as one with objects inside; an object without an id is null."""
+    """A row with dotted names as nested objects; an object without an id is null."""
     found: dict[str, Any] = {}
     for outer, inner in _places(tuple(row)):
         if not inner:
@@ -275,7 +275,7 @@ def nested(row: Mapping[str, Any]) -> dict[str, Any]:
 
 @lru_cache(maxsize=256)
 def _places(names: tuple[str, ...]) -> tuple[tuple[str, dict[str, str]], ...]:
-    """Where the values of dotted names go: each outer name, with its inner ones and what they are called in full."""
+    """Where values with dotted names go: each outer name, with its inner and full names."""
     places: dict[str, dict[str, str]] = {}
     for name in names:
         outer, _, inner = name.partition(".")

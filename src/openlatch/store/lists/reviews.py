@@ -349,7 +349,7 @@ OWNERSHIPS = Listing(
 
 @dataclass(frozen=True, slots=True)
 class Scope:
-    """What a kind of item is a filter over, and which of those can be reviewed."""
+    """What a kind of item filters over, and which of those can be reviewed."""
 
     listing: Listing
     live: ColumnElement[bool]

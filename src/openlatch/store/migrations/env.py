@@ -1,4 +1,4 @@
-"""Alembic's environment: the caller hands over a connection that is in a transaction already."""
+"""Alembic's environment: the caller passes a connection in a transaction."""
 
 from alembic import context
 

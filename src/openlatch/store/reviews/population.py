@@ -1,7 +1,7 @@
-"""Taking the population of a review: what a scope matches, and the facts about each as they are at that moment.
+"""Selecting the items of a review: what a scope matches, with the facts about each at that moment.
 
-All of it runs in the transaction that opens the round: ids go into a temporary table, and every kind of fact is then
-asked for once, for all of them.
+Everything runs in the transaction that opens the round: ids go into a temporary table, and each kind of fact is queried
+once for all of them.
 """
 
 from __future__ import annotations
@@ -47,7 +47,9 @@ ROWS_AT_ONCE = 2_000
 
 @dataclass(frozen=True, slots=True)
 class Population:
-    """How the items of one kind were taken: of so many live ones the scope matched so many; ``urgent`` came besides."""
+    """How the items of one kind were selected: how many live ones there were, how many matched, how many were
+    ``urgent``.
+    """
 
     kind: Subject
     live: int
@@ -68,9 +70,9 @@ class Population:
 
 
 def choose(db: Db, organisation: UUID, scopes: Mapping[Subject, str], extra: Iterable[UUID] = ()) -> list[Population]:
-    """Put the ids of what is to be reviewed into the table ``chosen``; gives the counts.
+    """Put the ids of what is to be reviewed into the table ``chosen``; returns the counts.
 
-    Grants opened in an emergency are in whatever the scope says, and so are the grants in ``extra``.
+    Emergency grants are included whatever the scope, and so are the grants in ``extra``.
     """
     db.execute(text("drop table if exists chosen"))
     db.execute(text("create temporary table chosen (kind text, id uuid, primary key (kind, id)) on commit drop"))
@@ -101,7 +103,7 @@ def choose(db: Db, organisation: UUID, scopes: Mapping[Subject, str], extra: Ite
 
 
 def _take(db: Db, kind: Subject, ids: Select[UUID]) -> int:
-    """Add ids to the chosen ones; gives how many."""
+    """Add ids to the chosen ones; returns how many."""
     before = select(func.count()).select_from(chosen)
     had = db.scalar(before) or 0
     rows = ids.subquery()
@@ -110,7 +112,7 @@ def _take(db: Db, kind: Subject, ids: Select[UUID]) -> int:
 
 
 class GrantRow(NamedTuple):
-    """A grant or a link with what is frozen of it. Named tuples, since there can be tens of thousands."""
+    """A grant or link with its frozen facts. A named tuple, since there can be tens of thousands."""
 
     kind: str
     id: UUID
@@ -163,7 +165,7 @@ def _flag_counts() -> Any:
 
 
 def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
-    """The chosen grants and links, the worst flagged first, some thousands at a time."""
+    """The chosen grants and links, the worst flagged first, in batches of thousands."""
     term = (
         select(Term.grant_id, func.array_agg(Term.level_id).label("levels"), *register_lists.TERM_COLUMNS)
         .select_from(register_lists.TERM_SOURCE.join(chosen, chosen.c.id == Term.grant_id))
@@ -236,7 +238,7 @@ def other_rows(db: Db, kind: Subject) -> list[dict[str, Any]]:
 
 @dataclass(slots=True)
 class Ways:
-    """What else leads where a grant leads, and who comes in by it."""
+    """Other paths to where a grant leads, and who gets in by it."""
 
     others: list[str] = field(default_factory=list)
     people: dict[UUID, str] = field(default_factory=dict)
@@ -244,7 +246,7 @@ class Ways:
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What is known about the chosen ones besides their own rows, each kind of fact by the id it is about."""
+    """Facts about the chosen ones besides their own rows, each by the id that it concerns."""
 
     flags: dict[UUID, list[dict[str, Any]]]
     decided: dict[tuple[str, UUID], dict[str, Any]]
@@ -257,7 +259,7 @@ class Known:
 
 
 def known(db: Db, now: datetime) -> Known:
-    """Everything that is known about the chosen ones."""
+    """All facts about the chosen ones."""
     return Known(_flags(db), _decided(db), _uses(db), _observed(db), _jobs(db), _peers(db), _levels(db), _ways(db, now))
 
 
@@ -274,7 +276,7 @@ def _flags(db: Db) -> dict[UUID, list[dict[str, Any]]]:
 
 
 def _decided(db: Db) -> dict[tuple[str, UUID], dict[str, Any]]:
-    """What was decided about them the last time, by whom and why; by kind, since an account is several of them."""
+    """The last decisions about them, by whom and why; by kind, since an account can be several of them."""
     rows = db.execute(
         select(
             Item.kind, Item.subject_id, Item.verdict, Item.reason, Item.fate, Person.name, Item.decided_at, Round.name
@@ -355,8 +357,8 @@ def _levels(db: Db) -> dict[UUID, Level]:
 def _ways(db: Db, now: datetime) -> dict[UUID, Ways]:
     """For every chosen grant: the holder's other paths into the account, and the people that it lets in.
 
-    Most holders have no second way in. So who comes in by teams and accounts is looked for first, and paths are
-    followed for those only who also hold something themselves.
+    Most holders have no second path. So who gets in by teams and accounts is found first, and paths are followed only
+    for those who also hold something themselves.
     """
     found: dict[UUID, Ways] = {}
     rows = db.execute(
@@ -435,10 +437,10 @@ _COLUMNS = {
 
 
 def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
-    """Write items, each a tuple of ``_COLUMNS``; gives how many.
+    """Write items, each a tuple of ``_COLUMNS``; returns how many.
 
-    Row-level security allows no COPY into the table itself, so they go through a temporary one. They come in batches,
-    since nothing can be asked of the database while one is being written.
+    Row-level security allows no COPY into the table itself, so they go through a temporary one, in batches, since no
+    query can run during a COPY.
     """
     raw = driver_of(db)
     names = ", ".join(_COLUMNS)
@@ -459,7 +461,7 @@ def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
 
 
 def current_rows(db: Db, kind: Subject, ids: Sequence[UUID]) -> dict[UUID, dict[str, Any]]:
-    """What some subjects look like now, by their ids."""
+    """The present rows of some subjects, by their ids."""
     listing = SCOPES[kind].listing
     rows = listing.all(db, "", [listing.columns["id"].expression.in_(ids)])
     return {row["id"]: row for row in rows}

@@ -20,10 +20,10 @@ from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded, tr
 
 
 class Resource(Recorded, Proved, Keyed, Base):
-    """A part of an account that can be shared alone. ``public`` when anyone at all can reach it, as its rules say.
+    """A part of an account that can be shared separately. ``public`` if anyone can reach it by its access rules.
 
-    ``path`` is how access rules name it; ``above`` are the keys of groups above it in its system, from the nearest, and
-    without ``inherits`` it has rules of its own only. Its proof says how it is known that it was closed.
+    ``path`` is how access rules name it; ``above`` are the keys of groups above it in its system, from the nearest;
+    without ``inherits`` only its own rules apply. Its proof says how it is known that it was closed.
     """
 
     __tablename__ = "resources"
@@ -46,7 +46,7 @@ class Resource(Recorded, Proved, Keyed, Base):
 
 
 class ResourceGroup(Recorded, Keyed, Base):
-    """Some resources of one account, given as one."""
+    """Resources of one account that are given together."""
 
     __tablename__ = "resource_groups"
     __table_args__ = (
@@ -76,8 +76,8 @@ class ResourceInGroup(Recorded, Owned, Base):
 class Account(Recorded, Keyed, Base):
     """A shared account in a system.
 
-    ``coverage`` is what the last reading looked at and what it did not; ``partial_since``: since when readings could
-    not understand all of it. ``is_closed``: it is not shared with anybody, and nobody can be given anything on it.
+    ``coverage`` is what the last reading covered and what not; ``partial_since``: since when readings could not
+    understand all of it. ``is_closed``: it is not shared, and nobody can be given anything on it.
     """
 
     __tablename__ = "accounts"

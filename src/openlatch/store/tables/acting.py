@@ -12,7 +12,7 @@ from openlatch.store.tables.base import Base, Owned
 
 
 class Visit(Owned, Base):
-    """That somebody switched into an account: from when to when, and by which sign-in."""
+    """Somebody switched into an account: from when to when, and by which sign-in."""
 
     __tablename__ = "visits"
     __table_args__ = (

@@ -15,7 +15,7 @@ from openlatch.core.ids import new_id
 
 
 class Base(DeclarativeBase):
-    """All tables, with constraints named so that a database error can be told by its name."""
+    """All tables, with named constraints, so that database errors can be identified."""
 
     metadata = MetaData(
         naming_convention={
@@ -37,7 +37,7 @@ class Base(DeclarativeBase):
 
 
 def trigrams(table: str, column: str) -> Index:
-    """An index by which words are found anywhere in a text, in small or capital letters (pg_trgm)."""
+    """An index for finding words anywhere in a text, ignoring case (pg_trgm)."""
     lowered = func.lower(literal_column(column)).label("lowered")
     return Index(
         f"ix_{table}_{column}_trigrams", lowered, postgresql_using="gin", postgresql_ops={"lowered": "gin_trgm_ops"}
@@ -45,7 +45,7 @@ def trigrams(table: str, column: str) -> Index:
 
 
 class Row:
-    """What every record has."""
+    """The columns of every table."""
 
     id: Mapped[UUID] = mapped_column(primary_key=True, default=new_id)
     created_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
@@ -71,7 +71,7 @@ class Owned(Row):
 
 
 class Recorded:
-    """A record whose earlier versions the database keeps (``Version``). It sets ``recorded_at`` at every change."""
+    """A record whose earlier versions are stored (``Version``). ``recorded_at`` is set at every change."""
 
     recorded_at: Mapped[datetime] = mapped_column(server_default=text("now()"))
 
@@ -90,6 +90,6 @@ class Proved:
 
 
 class Keyed(Owned):
-    """A record that files and programs name by a key of their own."""
+    """A record that files and programs identify by a key of their own."""
 
     key: Mapped[str | None]

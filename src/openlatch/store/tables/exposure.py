@@ -14,10 +14,10 @@ from openlatch.store.tables.base import Base, Owned, Proved, Recorded
 
 
 class AccessRule(Recorded, Owned, Base):
-    """An access rule of an account, as it was read in its system or written down here.
+    """An access rule of an account, as read in its system or recorded by hand.
 
     ``plain`` is the rule in the form of a rule document. A guard of the system refuses above all rules. ``handle`` is
-    how steps name it in the system; an empty one can't be taken away from here.
+    how steps identify it in the system; one without can't be removed from here.
     """
 
     __tablename__ = "access_rules"
@@ -36,9 +36,9 @@ class AccessRule(Recorded, Owned, Base):
 
 
 class EvaluatedRule(Owned, Base):
-    """An access rule as it was when exposures were last worked out: which version of it, and where what it covers is.
+    """An access rule as it was when exposures were last evaluated: its version, and the places that it covers.
 
-    ``recorded_at`` is that of the version. A rule without such a row is new; a row without a rule tells of one that is
+    ``recorded_at`` is that of the version. A rule without such a row is new; a row without a rule is of one that is
     gone.
     """
 
@@ -69,11 +69,11 @@ class EvaluatedAccount(Owned, Base):
 
 
 class Exposure(Proved, Owned, Base):
-    """That outsiders have a right on a resource of an account, or on the whole account where there is none.
+    """A right that outsiders have on a resource of an account, or on the whole account if there is none.
 
-    ``is_blocked`` ones are kept shut by a guard of the system; ``against`` are guards of the organisation that they
-    break. What somebody judged is kept with the ways in that they saw, and holds as long as nothing grows beyond these.
-    One that is gone stays for its history.
+    ``is_blocked`` ones are kept closed by a guard of the system; ``against`` are guards of the organisation that they
+    break. A judgement is stored with the ways in that were judged, and holds as long as nothing goes beyond them.
+    Exposures that are gone stay for their history.
     """
 
     __tablename__ = "exposures"
@@ -121,7 +121,7 @@ class Exposure(Proved, Owned, Base):
 
 
 class ExpectedExposure(Owned, Base):
-    """Exposures that are expected, as a filter over them: a press page is public. ``reason`` says why."""
+    """Expected exposures, as a filter over them: a press page is public. ``reason`` says why."""
 
     __tablename__ = "expected_exposures"
     __table_args__ = (Index("ix_expected_exposures_organisation_id", "organisation_id"),)
@@ -133,9 +133,9 @@ class ExpectedExposure(Owned, Base):
 
 
 class ExposureGuard(Owned, Base):
-    """A guard: whom it refuses, to do what, and who may all the same; on everything, a kind, an account or a resource.
+    """A guard: whom it refuses, to do what, with which exceptions; on everything, a kind, an account or a resource.
 
-    ``account_kind``, ``account_id`` and ``resource_id`` say on what; none of them stands for the whole organisation.
+    ``account_kind``, ``account_id`` and ``resource_id`` say on what; without any of them, on the whole organisation.
     """
 
     __tablename__ = "exposure_guards"
@@ -155,10 +155,10 @@ class ExposureGuard(Owned, Base):
 
 
 class SystemGuard(Owned, Base):
-    """A guard that a system was told, so that it keeps shut by itself what the guard forbids.
+    """A guard that was set in a system, which then enforces it.
 
-    ``state`` is *waiting* for being told, *set* (a reading shows it), *off* (a reading shows it no more: somebody has
-    switched it off), or *failed*.
+    ``state`` is *waiting* to be set, *set* (a reading shows it), *off* (a reading no longer shows it: somebody switched
+    it off), or *failed*.
     """
 
     __tablename__ = "system_guards"
@@ -177,8 +177,8 @@ class SystemGuard(Owned, Base):
 
 
 class OutsideUse(Owned, Base):
-    """That somebody outside used a right on a resource on a day, as the system tells it; an empty name is nobody
-    in particular.
+    """An outsider used a right on a resource on a day, as reported by the system; an empty name is nobody in
+    particular.
     """
 
     __tablename__ = "outside_uses"
@@ -206,10 +206,10 @@ class OutsideUse(Owned, Base):
 
 
 class RuleDraft(Owned, Base):
-    """Access rules of an account that somebody thinks of setting: the document, and what it would open and close.
+    """A draft of an account's access rules: the document, and what it would open and close.
 
-    ``state`` is *waiting* for being worked out, *ready*, *refused* (the document can't be read), *applying* (on its way
-    into the system), *applied* (the system shows it), or *failed*.
+    ``state`` is *waiting* for evaluation, *ready*, *refused* (the document can't be read), *applying*, *applied* (the
+    system shows it), or *failed*.
     """
 
     __tablename__ = "rule_drafts"

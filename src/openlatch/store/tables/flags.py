@@ -23,9 +23,9 @@ from openlatch.store.tables.base import Base, Owned
 
 
 class Finding(Base):
-    """What the rules found on a subject: a number for each finding, and a hash of what their sentences say.
+    """What the rules found on a subject: a number for each finding, and a hash of their sentences.
 
-    Only subjects on which something was found have a row. Looking at everything again means comparing with it.
+    Only subjects with findings have a row. Evaluating everything means comparing with these.
     """
 
     __tablename__ = "findings"
@@ -38,7 +38,7 @@ class Finding(Base):
 
 
 class OwnRule(Owned, Base):
-    """A rule of the organisation's own, as it was brought in a file. ``number`` is its own for ever."""
+    """An organisation's own rule, as imported from a file. ``number`` never changes."""
 
     __tablename__ = "own_rules"
     __table_args__ = (UniqueConstraint("organisation_id", "key"), UniqueConstraint("organisation_id", "number"))
@@ -58,9 +58,9 @@ class OwnRule(Owned, Base):
 
 
 class Flag(Owned, Base):
-    """A concern raised by a rule; one on a person has no account. ``worse_at``: its severity rose since it was raised.
+    """A concern raised by a rule; one about a person has no account. ``worse_at``: when its severity rose.
 
-    An accepted flag keeps the severity that was accepted: with a higher one it opens again.
+    An accepted flag keeps the accepted severity: with a higher one it is open again.
     """
 
     __tablename__ = "flags"

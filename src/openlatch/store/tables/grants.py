@@ -36,9 +36,9 @@ class EndReminder(Owned, Base):
 
 
 class Level(Recorded, Keyed, Base):
-    """A named set of permissions in one system. ``reach`` is kept beside them: the highest of theirs.
+    """A named set of permissions in one system. ``reach`` is the highest of theirs.
 
-    A permission given alone is a level of one, with ``single``. The database sets ``grown_at`` when it gains some.
+    A single permission is a level of one, with ``single``. The database sets ``grown_at`` when permissions are added.
     """
 
     __tablename__ = "levels"
