@@ -23,7 +23,7 @@ from openlatch.service.unit import Service, Viewer
 log = get_logger()
 BUILT = Path(__file__).parent / "built"
 LARGEST_BODY = 1 << 20
-# Below these there are calls, and never pages of the console.
+# Prefixes of calls, never pages of the console.
 _NO_PAGES = ("/api/", "/oauth/", "/scim/", "/.well-known/", "/calendar/", "/healthz/", "/assets/")
 _REMEDIES = {
     405: "Use one of the methods in the header Allow.",
@@ -88,7 +88,7 @@ def _stream(service: Service, broker: Broker) -> Response:
     def still() -> Viewer:
         who = known()
         if who.inside is not None:
-            # Raises when the access there is over.
+            # Raises when that access has ended.
             with service.unit(who) as unit:
                 assert unit.sight is not None
         return who
@@ -100,7 +100,7 @@ def _stream(service: Service, broker: Broker) -> Response:
 
 def _pages() -> Callable[[HTTPException], Response]:
     """What answers an error by HTTP. A path that no call has is a page of the console, which finds its own way."""
-    # Only what is there by these very names is given out: no path is ever made of what somebody asks for.
+    # Only known file names are served; no path is built from the request.
     files = {path.relative_to(BUILT).as_posix() for path in BUILT.rglob("*") if path.is_file()}
 
     def on_http(error: HTTPException) -> Response:

@@ -31,7 +31,7 @@ BEGIN_SECONDS = 60
 # In each web process.
 MOST_OF_ONE_PERSON = 12
 MOST_OF_ALL = 500
-# A change of any of these can be the end of what a stream was opened by; looked at again at most once a second.
+# Changes of these kinds can end the session of a stream; checked at most once a second.
 _ENDING = frozenset({"person", "sign_in", "token", "visit"})
 _ENDING_INSIDE = frozenset({"grant", "team", "account", "revocation"})
 _EVERYTHING = 'event: changed\ndata: {"kinds": ["everything"]}\n\n'
@@ -59,7 +59,7 @@ class Stream:
         try:
             return self.sock.send(framed) == len(framed)
         except OSError:
-            # It is gone, or reads so slowly that nothing more fits: it connects again and looks at everything.
+            # Gone or too slow: it reconnects and refreshes everything.
             return False
 
     def end(self) -> None:
@@ -96,7 +96,7 @@ class Broker:
         """
         stream = Stream(viewer, still)
         with self._lock:
-            # One whose answer never began, because nobody was there any more to hear it.
+            # The client left before the answer began.
             self._streams = {
                 s for s in self._streams if s.sock is not None or time.monotonic() < s.asked + BEGIN_SECONDS
             }
@@ -116,7 +116,7 @@ class Broker:
 
     def _begin(self, stream: Stream, environ: dict[str, Any]) -> Iterator[str]:
         try:
-            # The first event tells the console to look at everything once: something may have changed meanwhile.
+            # The first event makes the console refresh everything, since something may have changed.
             yield f"retry: 2000\n{_EVERYTHING}"
             sock = socket.socket(fileno=environ["gunicorn.socket"].detach())
             sock.setblocking(False)
@@ -127,7 +127,7 @@ class Broker:
                     self._streams.discard(stream)
         with suppress(BlockingIOError):
             self._waker.send(b"x")
-        # The server has nothing to end: for it the connection is as good as gone.
+        # The server must not close the socket.
         raise BrokenPipeError(errno.EPIPE, "taken over by the event stream")
 
     def _run(self) -> None:
@@ -141,7 +141,7 @@ class Broker:
                 log.warning("events.interrupted", error=str(error))
                 time.sleep(RETRY_SECONDS)
             except Exception as error:
-                # Open consoles would hear of nothing any more, without a word: it goes on from the beginning.
+                # Restart, or open consoles would silently get no events.
                 log.exception("events.failed", error=str(error))
                 time.sleep(RETRY_SECONDS)
 
@@ -160,7 +160,7 @@ class Broker:
                         waiting.register(stream.sock, selectors.EVENT_READ, stream)  # type: ignore[arg-type]
                 for key, _ in waiting.select(1.0 if doubted else max(heartbeat - time.monotonic(), 0.0)):
                     if key.data is not None:
-                        # Consoles say nothing more: what can be read is the end.
+                        # Clients send nothing more: readable means closed.
                         self._close(key.data, waiting)
                 with suppress(BlockingIOError):
                     self._woken.recv(1024)
@@ -188,7 +188,7 @@ class Broker:
             if kinds & _ENDING or (stream.viewer.inside is not None and kinds & _ENDING_INSIDE)
         }
         for stream in [s for s in doubted if kinds & {"sign_in", "token", "visit"} and s.is_over()]:
-            # Whoever signs out hears of nothing any more, this change included.
+            # After signing out nothing more is sent, including this change.
             self._close(stream, waiting)
         self._send(event, organisation, waiting)
         return doubted

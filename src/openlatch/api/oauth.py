@@ -108,7 +108,7 @@ def token() -> Response:
     try:
         who = authentication.viewer_of_token(service, form["subject_token"])
     except OpenLatchError as error:
-        # RFC 8693, 2.2.2: a subject token that is no good is an invalid request.
+        # RFC 8693, 2.2.2: an invalid subject token is an invalid request.
         raise _Refused("invalid_request", f"{error.detail} {error.remedy}".strip()) from error
     scope = form["scope"].split(" ") if "scope" in form else None
     try:

@@ -74,7 +74,7 @@ def document(routes: Iterable[Route]) -> dict[str, Any]:
     }
 
 
-# Calls that two people can make at the same time about the same thing.
+# Calls that can conflict with simultaneous ones.
 VERSIONED = (
     "decide",
     "change_offer",
@@ -154,7 +154,7 @@ def _source(route: Route, fresh: list[str]) -> str:
     return "$response.body#/id" if route.method == "POST" and "id" in fields and "<" not in route.path else ""
 
 
-# What calls answer with that give a file, where it is not JSON Lines.
+# Media types of calls that return a file, if not JSON Lines.
 _FILES = {
     "register_schema": ("application/schema+json",),
     "rule_document_schema": ("application/schema+json",),

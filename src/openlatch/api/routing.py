@@ -87,7 +87,7 @@ class Route:
     # Whether somebody may make it while they act in an account, on its owner's behalf: it has to be about that account
     # and no other. What does not say so is closed to them.
     inside: bool = False
-    # Whether its answer holds a secret, which is not kept to be given again.
+    # Whether the answer contains a secret, which is not stored for replays.
     secret: bool = False
 
     @property
@@ -201,7 +201,7 @@ def origin() -> str:
 
 def _view(route: Route) -> Callable[..., Response]:
     def view(**path: UUID | str) -> Response:
-        # Who asks for much at once waits for themselves, and leaves threads for others.
+        # Limit simultaneous calls per asker, to leave threads for others.
         who = None if route.open else viewer()
         with BUSY.one_more(who.sign_in if who is not None else origin()):
             return answer(who, path)
@@ -221,7 +221,7 @@ def _view(route: Route) -> Callable[..., Response]:
             given["query"] = _checked(route.query, request.args.to_dict())
         if who is None:
             return _as_response(route, route.handler(**given))
-        # What met others is tried again as it is; a body that was streamed is gone by then.
+        # Retry collisions, except with a streamed body, which is consumed.
         for wait in () if route.streams else _WAITS:
             try:
                 return _answered(route, who, given)
@@ -232,7 +232,7 @@ def _view(route: Route) -> Callable[..., Response]:
     return view
 
 
-# How long to wait before a call that met others is tried again, in seconds.
+# Seconds to wait before retrying after a collision.
 _WAITS = (0.05, 0.2, 0.5)
 
 

@@ -84,7 +84,7 @@ def import_(
     return 4 if report.bad else 0
 
 
-# Of a file that is only looked at its beginning suffices.
+# Bytes of a file read for recognising its columns.
 LOOKED_AT = 500_000
 
 

@@ -35,7 +35,7 @@ def connect(
             unit.db.add(system)
         system.name, system.kind, system.settings = name, kind, settings
         system.secret = secrets_cipher(service).encrypt(secret.encode())
-        # What was read elsewhere says nothing of what is here.
+        # Change tokens of another place are worthless here.
         system.stamps, system.read_fully_at = {}, None
         unit.db.flush()
         unit.record("system.connected", "system", system.id, name, settings=settings)

@@ -93,7 +93,7 @@ def bring(
         report = Report(kind.name, encoding, read, 0, 0, 0, bad, errors.sorted(), kept=False, differences=would)
         return _tried(unit, kind, report, errors.lines) if try_only else report
     load.discard(unit.db, errors.lines)
-    # Who somebody is, and that they have left, are facts: what a latch says to them is flagged and not refused.
+    # Who somebody is, and that they left, are facts: broken latches are flagged, not refused.
     with guard.guarded(unit, None if kind in _LETTING_IN else (), refuses=kind is not core.PEOPLE):
         changed = load.apply(unit.db, kind, unit.viewer.organisation, unit.now)
     if kind is core.PEOPLE:
@@ -212,5 +212,5 @@ def _put_down(unit: Unit, kind: core.RecordKind, changed: list[load.Changed], re
     elif kind is core.SESSIONS and len(ids) <= ROWS_EVALUATED_AT_ONCE:
         evaluate_flags.evaluate(unit, sessions=ids)
     else:
-        # Other kinds can touch any flag (a person who left, an account more sensitive): all are looked at again.
+        # Other kinds can affect any flag: the worker evaluates everything.
         unit.wake("evaluate")

@@ -33,7 +33,7 @@ from sqlalchemy import text
 from openlatch.service.unit import Service, Unit
 from openlatch.store.database import leases
 
-# So long a transaction waits for the access lock before it gives up with ``Collision``.
+# How long a transaction waits for the access lock before ``Collision``.
 LONGEST_WAIT = "30s"
 _TAKE = text(
     "select set_config('lock_timeout', :wait, true), "

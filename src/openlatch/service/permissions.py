@@ -112,7 +112,7 @@ class Sight:
         held = frozenset(grant for path in paths for grant in path.grants)
         return cls(False, person, decides or frozenset(), frozenset({account}), held, account, now)
 
-    # What may be seen, as conditions on lists.
+    # What may be seen, as list conditions.
 
     def _own(self, mine: Condition, account: InstrumentedAttribute[Any] | None = None) -> Condition:
         """What is the viewer's own; inside an account only what belongs to that account."""

@@ -62,9 +62,9 @@ log = get_logger()
 # So many things at once: most of them wait for a system, and each system has room for a few
 # (service/systems/call_slots.py).
 AT_ONCE = 16
-# Each may hold a lock and a lease of its own while it waits, and opens transactions besides.
+# Each may hold a lock and a lease, and opens transactions.
 CONNECTIONS = 3 * AT_ONCE
-# What goes on when it is told to stop has so long to come to its end; every step can be taken up again by the next.
+# Grace period after SIGTERM; every step can be resumed by the next process.
 SECONDS_TO_STOP = 20.0
 
 
@@ -303,7 +303,7 @@ def make_app(service: Service, url: str, post: notices.Post | None = None) -> Ap
 
 def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
     def run(**arguments: Any) -> None:
-        # Whatever address somebody typed is nobody's business.
+        # Typed addresses are not logged.
         told = {key: value for key, value in arguments.items() if key != "address"}
         started = datetime.now()
         try:
@@ -346,7 +346,7 @@ async def _run(app: App) -> None:
         )
 
         def stop() -> None:
-            # A thread that hangs in a call can't be told to end, and keeps the process from ending.
+            # A hanging thread can't be stopped and would keep the process alive.
             cut_off = threading.Timer(SECONDS_TO_STOP, _cut_off)
             cut_off.daemon = True
             cut_off.start()

@@ -20,7 +20,7 @@ ONE = "/sign-ins/<uuid:ident>"
 INVITATION = "/invitations/<uuid:ident>"
 
 
-# By this a device is known on which somebody has signed in before: others' tries don't slow it down.
+# Marks a device that has signed in before, which other people's tries don't delay.
 DEVICE = "openlatch_device"
 
 DEVICE_SECONDS = 365 * 24 * 3600

@@ -20,7 +20,7 @@ from openlatch.service.unit import Unit
 from openlatch.store import journal
 from openlatch.store.database import transaction
 
-# So many entries are verified within some ten seconds.
+# Entries verified within about ten seconds.
 MOST_VERIFIED = 250_000
 
 

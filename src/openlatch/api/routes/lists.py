@@ -17,7 +17,7 @@ from openlatch.store.lists.engine import ListQuery, Page
 MIME = {"csv": "text/csv; charset=utf-8", "json": "application/json"}
 
 
-# Lists of what belongs to an account: whoever acts in one sees its own part of them.
+# Lists whose rows belong to accounts: inside an account they show its part.
 INSIDE = frozenset(
     {
         "accounts",

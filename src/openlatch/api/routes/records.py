@@ -23,7 +23,7 @@ from openlatch.service.records import merge as record_merge
 from openlatch.service.records.existing_access import Known
 from openlatch.service.unit import Unit
 
-# What one record of a kind is called, with its article.
+# A kind's noun, with its article.
 NOUNS = {
     "people": "a person",
     "teams": "a team",
@@ -34,13 +34,13 @@ NOUNS = {
     "apps": "an app",
 }
 ARCHIVED = ("teams", "accounts", "resources", "groups", "apps")
-# Those of which many can be changed at once.
+# Kinds that can be edited in bulk.
 MANY = ("people", "teams", "memberships", "accounts", "resources", "apps")
 
 
 LARGEST_IMPORT = 4 << 30
 
-# Of a file that is only looked at its beginning suffices.
+# Bytes of a file read for recognising its columns.
 LARGEST_LOOK = 1 << 20
 
 

@@ -26,7 +26,7 @@ ROUND = "/rounds/<uuid:ident>"
 ITEM = f"{ROUND}/items/<uuid:item>"
 
 
-# So long an answer waits for the worker to sign; who asked is told to ask again then.
+# Seconds to wait for the worker's signature; then the client is told to ask again.
 SIGNING_SECONDS = 20.0
 
 

@@ -19,9 +19,9 @@ from openlatch.store.database import at_large
 from openlatch.store.lists import register
 from openlatch.store.tables import Account, App, Grant, Level, Offer, Person, Round, Team, Term
 
-# Danger counts a step for each reach and each sensitivity past the least, and one for standing outside: 0 to 7.
+# Danger: one step for each reach and sensitivity above the lowest, and one for being outside: 0 to 7.
 DANGERS = (("little", 0, 1), ("some", 2, 3), ("much", 4, 5), ("most", 6, 7))
-# Days without use, from and to; None is without a limit. Never used comes last.
+# Days without use, from and to; None means no limit. Never used comes last.
 IDLES = (
     ("within 30 days", 0, 30),
     ("1 to 3 months", 30, 90),

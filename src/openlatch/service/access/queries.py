@@ -71,7 +71,7 @@ def _fits(register: Register, path: access_paths.Path, question: Question, at: d
         return False
     if question.resource is not None and path.part is not None and question.resource not in path.part.resources:
         return False
-    # On the whole account: what reaches only a part of it does not count.
+    # On the whole account: paths to a part do not count.
     if question.permission and question.resource is None and path.part is not None:
         return False
     return not question.permission or access_paths.open_now(register, path, at)
@@ -122,7 +122,7 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict
     moment, holder = _moment(unit, question), Holder(HolderKind.PERSON, person)
     at = question.at or unit.now
     register = as_of.around_holder(unit.db, holder, moment) if moment else subgraph.between(unit.db, holder, account)
-    # Whoever has left is asked about as the systems have it: what they held there may still let them in.
+    # People who left are shown with what systems still give them.
     held = register.as_held() if _has_left(register, holder, at) else register
     ended = [] if moment else _unproved(unit, Grant.account_id == account, Grant.holder_id == person)
     return _shown(unit, register, access_paths.paths_to(held, holder, account, at), question, ended)

@@ -21,7 +21,7 @@ from openlatch.store.lists.columns import not_among
 from openlatch.store.lists.engine import ListQuery
 from openlatch.store.tables import Account, Grant, Resource, ResourceGroup, ResourceInGroup, Term
 
-# So many paths are on the page of an account; all of them are in its access (``access.queries.everyone``).
+# Paths on an account's page; all of them are in ``access.queries.everyone``.
 MOST_PATHS = 500
 
 

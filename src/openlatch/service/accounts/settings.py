@@ -90,7 +90,7 @@ def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
     }
     if changed:
         row.name, row.time_zone = name, time_zone
-        # What flags say names days where the organisation is.
+        # Flags name days in the organisation's time zone.
         evaluate_flags.forget(unit)
         unit.record("organisation.changed", "organisation", row.id, name, changed=changed)
         unit.db.flush()

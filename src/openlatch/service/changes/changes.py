@@ -46,7 +46,7 @@ from openlatch.store.tables import Account as AccountRow
 from openlatch.store.tables import Grant, JournalEntry, Level, Session, System
 
 MOST = 1000
-# A call does not go on for longer: others wait for what it holds.
+# Time limit of a call, since others wait for its locks.
 SECONDS = 20
 
 
@@ -145,7 +145,7 @@ def tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = F
     try:
         with attempt(unit, keep) as within:
             done = _make(within, change, ident)
-            # A revocation that is taken back again has no id worth telling.
+            # A rolled-back revocation has no id.
             line |= done if keep else {**done, "revocation_id": None}
     except OpenLatchError as error:
         if raising or isinstance(error, ProofNeeded):
@@ -249,7 +249,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     if value.reach is Reach.STEWARD:
         unit.require_proof("Giving steward reach")
     if value.reach < max(level.reach for level in held):
-        # Less than before is taken away in the system, by us or by hand, and proved: the way of a trim.
+        # Rights that go are removed in the system and proved, like a trim.
         wish = prepare.Wish((grant.id,), (), value.id, None)
         ident = revoke.start(unit, wish, change.reason)
         return line_of(unit, f"is reduced to “{value.name}”", revocation_id=ident)
@@ -323,7 +323,7 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     account = unit.db.get_one(AccountRow, grant.account_id)
     apart = offer_preview.apart(unit, Holder(HolderKind.PERSON, person.id), going_on)
     with guarded(unit, grant) as warned:
-        # The old one is on its way out first, so that latches don't count both.
+        # Revoke the old one first, so that latches don't count both.
         ident = revoke.start(unit, prepare.Wish((grant.id,)), change.reason, cause="replaced")
         to, left = Holder(HolderKind.PERSON, person.id), lifecycle.taken_over(going_on, unit.now)
         given = lifecycle.new_grant(unit, account, to, left, GrantState.ACTIVE, reason=change.reason.strip())

@@ -25,11 +25,11 @@ from openlatch.store.database import alone
 from openlatch.store.tables import Grant, LargeChange, SignIn
 
 MOST = 100_000
-# So many grants in one transaction: others wait no longer than for these.
+# Grants in one transaction, which bounds how long others wait.
 SLICE = 50
-# So many lines of each sort are kept; all are counted.
+# Stored lines of each kind; all are counted.
 MOST_LINES = 500
-# So many of one person's are made at once: others' are not held up by them.
+# Changes of one person running at once, so that they don't delay others'.
 MOST_AT_ONCE = 2
 KEPT_FOR = timedelta(days=30)
 GOING_ON = ("waiting", "under_way")
@@ -121,7 +121,7 @@ def _found(unit: Unit, ident: UUID, lock: bool = False) -> LargeChange:
     return row
 
 
-# In the worker.
+# By the worker.
 
 
 def going_on(unit: Unit) -> list[UUID]:
@@ -136,10 +136,10 @@ def carry_on(service: Service, organisation: UUID, ident: UUID) -> None:
             while only_us and _slice(service, organisation, ident):
                 pass
         except (Collision, SystemDown, DBAPIError):
-            # It met others, or the database went away: the next turn goes on from there.
+            # A collision, or the database was lost: the next run continues from there.
             raise
         except Exception:
-            # What can't be made would be tried for ever. What was done stays, and whoever asked is told.
+            # Would be retried for ever otherwise. What was done stays, and whoever asked is notified.
             with service.unit(Viewer.itself(organisation)) as unit:
                 row = unit.db.get_one(LargeChange, ident, with_for_update=True)
                 _end(unit, row, "failed", "It broke off; the log of the worker says why.")
@@ -199,7 +199,7 @@ def _line(unit: Unit, wish: Change, grant: UUID, keep: bool) -> dict[str, Any]:
     try:
         return changes.tried(unit, replace(wish, grants=(grant,)), grant, keep)
     except OpenLatchError as error:
-        # It may not be seen any more: then there is nothing to show of it.
+        # It may have become invisible: then nothing is shown.
         return {
             "grant_id": grant,
             "holder": None,

@@ -20,7 +20,7 @@ from openlatch.core.vocabulary import Proof
 from openlatch.service.unit import Service, Unit
 from openlatch.store.tables import AccessRule, Exposure, RevocationTarget, System
 
-# Of accounts that no adapter reads: what is written down for them.
+# For accounts that no adapter reads.
 BY_HAND = RuleManner(Combining.REFUSE_WINS, {right.value: right for right in Right}, logins_known=False)
 
 # What a reading shows of an account is told again as a whole, unless it is unchanged; where it was read only in part,
@@ -87,7 +87,7 @@ class Followed:
 
 def follow(unit: Unit, system: System) -> Followed:
     """Update the access rules of a system's accounts from a reading."""
-    # Where the first rule that applies decides, what else is there may stay the same and the order not.
+    # Where the first applicable rule decides, a new order is a change.
     in_order = told_by(unit.service, system).combining is Combining.FIRST_MATCH
     named = {"system": system.id, "organisation": unit.viewer.organisation, "now": unit.now, "in_order": in_order}
     unit.db.execute(text(_READ), named)
@@ -113,7 +113,7 @@ def told_by(service: Service, system: System | None) -> RuleManner:
     maker = service.adapters.get(system.kind) if system is not None else None
     if system is None or maker is None:
         return BY_HAND
-    # What it can is known without its secret.
+    # An adapter's abilities are known without the secret.
     return maker(system.settings, "").can.rules or BY_HAND
 
 

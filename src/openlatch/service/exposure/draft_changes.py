@@ -78,7 +78,7 @@ def _touched(unit: Unit, account: Account, read: document.Document, text: str) -
     """The resources that a document may change; None when that may be any, or is unknown."""
     if touched.touched(unit, account) != set():
         return None
-    # As the document was read: another parser could take or refuse other texts.
+    # With the same JSON parser as the document.
     plain = json.loads(text)
     wanted = {each["rule"]: each for each in plain.get("rules", [])}
     guards = {each["guard"]: each for each in plain.get("guards", [])}

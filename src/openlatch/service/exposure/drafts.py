@@ -17,7 +17,7 @@ from openlatch.service.exposure import access_rules, draft_changes
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, Resource, RuleDraft, System
 
-# Up to so many resources a draft is worked out while one waits; above, the worker does.
+# Resources up to which a draft is evaluated within a call; above that by the worker.
 MOST_AT_ONCE = 5_000
 MOST_LONG = 2_000_000
 MOST_LISTED = 100

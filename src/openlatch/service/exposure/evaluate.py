@@ -29,9 +29,9 @@ from openlatch.store.lists.columns import among
 from openlatch.store.tables import AccessRule, Account, Exposure, Resource
 
 WHOLE = "the whole account"
-# Stands for a resource's name in a sentence that is made once for many.
+# Placeholder for a resource's name in a shared sentence.
 _NAME = "\ue000"
-# Up to so many accounts are worked out while one waits.
+# Accounts evaluated within a call.
 MOST_AT_ONCE = 50
 _LAST_USED = text(
     """
@@ -131,7 +131,7 @@ def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> boo
         elif not goes_on or digest != values["digest"]:
             to_write[ident] = values
     over = [ident for key, (ident, _, goes_on) in known.items() if goes_on and key not in found]
-    # In one statement for all, past the session: there may be a hundred thousand.
+    # One Core statement for all: there may be a hundred thousand.
     if added:
         unit.db.execute(insert(Exposure), added)
     differing, gone = [], []

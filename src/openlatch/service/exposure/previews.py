@@ -20,7 +20,7 @@ from openlatch.service.exposure.account_rules import AccountRules
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account
 
-# So many lines are shown of what would change; all of them are counted.
+# Lines shown; all changes are counted.
 MOST_SHOWN = 500
 _WORST = {Change.NEW: 0, Change.CHANGED: 1, Change.GONE: 2, Change.UNCHANGED: 3}
 
@@ -78,7 +78,7 @@ def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOW
                 left += len(will[ident].exposures)
                 continue
             most -= 1
-        # None stands for the whole account, which no planned resource is.
+        # None is the whole account, which is never a planned resource.
         same = ident if ident in before.resources else paths.get(after.resources[ident].path)
         is_planned = same is None and ident is not None
         old, new = None if is_planned else was.get(same), will.get(ident)

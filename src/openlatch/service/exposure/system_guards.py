@@ -15,7 +15,7 @@ from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, ExposureGuard, System, SystemGuard
 
-# What the keys of the organisation's guards begin with in systems.
+# Prefix of the organisation's guards in systems.
 PREFIX = "ours."
 AGAIN = timedelta(minutes=1)
 _OFF = "It was switched off in the system."
@@ -56,7 +56,7 @@ def tell_anew(unit: Unit) -> None:
 def watch(unit: Unit, system: System) -> None:
     """After a reading: which guards the system shows now, and which no longer."""
     if unit.service.adapters[system.kind](system.settings, "").can.sets_guards:
-        # One that was connected after a guard was set is told of it, too.
+        # Systems connected after a guard was set get it, too.
         want(unit)
     rows = rows_of(unit, system.id)
     of_system = select(Account.id).where(Account.system_id == system.id, Account.handle.is_not(None))

@@ -15,7 +15,7 @@ from openlatch.service.exposure.account_rules import AccountRules, is_new
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, EvaluatedAccount, EvaluatedRule, System
 
-# More than so many are not looked up one by one: the whole account is worked out.
+# With more places than this the whole account is evaluated.
 MOST = 10_000
 _EVERYTHING = "/"
 # Rows that others changed since, or that this transaction did. What others have not committed yet, they work out

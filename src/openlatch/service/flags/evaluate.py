@@ -167,7 +167,7 @@ def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:
     rules = {rule.number: rule for rule in stands.rules(subject)}
     looked = []
     for seen in subjects:
-        # Those that the pass found, put into words; what it found and what they say is the same rule.
+        # Only the rules that the SQL found are evaluated for their sentences.
         spoken = [rules[number // ROOM] for number in seen.found]
         looked.append((seen, list(put_before(spoken, seen.facts, stands.settings))))
     _put_down(unit, store.write(unit.db, unit.viewer.organisation, subject, looked, unit.now))

@@ -231,7 +231,7 @@ def keep(unit: Unit, text: str) -> dict[str, Any]:
     if failures:
         told = "; ".join(f"{f.rule}, example {f.example}: {f.why}" for f in failures[:5])
         raise Conflict(f"Examples do not come out as the file says. {told}", "Mend the rules or their examples.")
-    # Of two at once the second waits, so that no number is given twice.
+    # Serialised, so that no number is used twice.
     _set_anew(unit)
     named = {rule.key: rule for rule in rules}
     rows = {row.key: row for row in unit.db.scalars(select(OwnRule))}

@@ -80,7 +80,7 @@ def changes(unit: Unit, which: ColumnElement[bool], since: datetime) -> Changes:
     worse = [flag for flag in still if flag.raised_at < since and within(flag.worse_at)]
     known = {flag.id for flag in (*fresh, *worse)}
     back = [flag for flag in still if flag.id not in known]
-    # What came and went within the week changed nothing for anyone.
+    # Flags raised and cleared within the week are left out.
     cleared = sum(flag.state == "cleared" and flag.raised_at < since for flag in rows)
     return Changes(fresh, worse, back, cleared)
 

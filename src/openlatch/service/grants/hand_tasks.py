@@ -62,7 +62,7 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
 
 def _open(unit: Unit, ident: UUID, version: int | None) -> tuple[HandTask, Grant]:
     one(unit, ident)
-    # The grant first, as everywhere.
+    # Lock the grant first, as everywhere.
     grant_id = unit.db.scalars(select(HandTask.grant_id).where(HandTask.id == ident)).one()
     grant = unit.db.get_one(Grant, grant_id, with_for_update=True, populate_existing=True)
     row = unit.db.get_one(HandTask, ident, with_for_update=True, populate_existing=True)

@@ -27,9 +27,9 @@ from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Grant, Handle, Level, Resource, System, Term
 
-# Another change of the same grant in its system is under way: it is looked at again so long after.
+# When to look again while the same grant is being changed in its system.
 AGAIN_AFTER = timedelta(seconds=2)
-# In which state a grant has to be for its system to be brought to it.
+# The state in which a grant has to be for each kind of provisioning.
 _FITTING = {Owed.GIVE: GrantState.ACTIVE, Owed.TAKE: GrantState.SUSPENDED}
 
 
@@ -66,7 +66,7 @@ def _settle(service: Service, viewer: Viewer, ident: UUID, rooms: ExitStack) -> 
         return _store(service, viewer, ident, version, owed, False, lacking, detail)
     try:
         said = [adapter.apply(move.kind, move.detail) for move in moves]
-        # What is taken only to be given anew is there again at the end.
+        # Skip confirming removals that a later give supersedes.
         last = [move for move in moves if owed is Owed.TAKE or move.kind is not StepKind.REMOVE]
         shown = [wrong for move in last if (wrong := adapter.confirm(move.kind, move.detail)) is not None]
     except (SystemDown, SystemRefused) as error:
@@ -107,7 +107,7 @@ def holdings(
         return [], f"{system.name} has not shown this account yet; have it read first."
     if not login:
         return [], f"The holder has no login in {system.name} that is known here; record it, or make one there."
-    # What is given on a part is given by the part's own name; on the whole account the farthest level counts.
+    # On a part, the part's own name is used; on the whole account the farthest level counts.
     wanted = {part or account.handle: level or "" for level, part in reversed(_held(unit, grant))}
     try:
         details = [adapter.holding(place, login, level) for place, level in sorted(wanted.items())]
@@ -181,7 +181,7 @@ def _tell_of_emergency(unit: Unit, grant: Grant, sentence: str) -> None:
 
 def due(unit: Unit) -> list[UUID]:
     """Grants with provisioning that is due."""
-    # What waits for a person's hands has no next try.
+    # Tasks by hand have no next try.
     owed = select(Grant.id).where(Grant.owed.is_not(None), is_over(Grant.owed_next_try_at, unit.now))
     live = Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))
     return list(unit.db.scalars(owed.where(live).order_by(Grant.owed_next_try_at).limit(500)))

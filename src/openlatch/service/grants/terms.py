@@ -67,7 +67,7 @@ def _made(unit: Unit, account: Account, wish: TermWish, begun: set[datetime | No
         since=wish.since,
     )
     made = lifecycle.terms_from(unit, account, choice)
-    # When something began stays as it is.
+    # Keep when it began.
     if wish.since in begun:
         return [term._replace(window=Window(wish.since, term.window.until)) for term in made]
     return made

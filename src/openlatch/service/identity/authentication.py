@@ -49,14 +49,14 @@ from openlatch.store.tables import (
 SESSION_HOURS = 12
 TOKEN_DAYS = 90
 TRIES = 10
-# How closely it is kept when a session or token was last used.
+# Resolution of when a session or token was last used.
 NOTED_EVERY = timedelta(minutes=1)
-# At so many organisations one address can have a sign-in.
+# Most organisations at which one address can have a sign-in.
 MOST_SIGN_INS = 5
 
 _SLUG = re.compile(r"[a-z0-9][a-z0-9-]{0,39}")
 _HASHER = PasswordHasher.from_parameters(profiles.RFC_9106_LOW_MEMORY)
-# Checked when nobody has the address, so that the answer takes as long as for somebody.
+# Checked for unknown addresses, so that the answer takes equally long.
 _NOBODY = _HASHER.hash(secrets.token_urlsafe(16))
 
 
@@ -113,7 +113,7 @@ def check_password(
         sources = [Source(f"device {device}", TRIES)]
     counted = try_limits.count(service, sources)
     known = _with_code(known, counted, code)
-    # One is checked also when nobody has the address, so that the answer takes as long as for somebody.
+    # Unknown addresses check a hash too, so that the answer takes equally long.
     fits = [sign_in for sign_in in known if _fits(sign_in.password_hash, password)]
     if not known:
         _fits(_NOBODY, password)
@@ -173,7 +173,7 @@ def _which(service: Service, fits: Sequence[SignIn]) -> OrganisationNeeded:
 
 def _check_code(service: Service, sign_in: SignIn, code: str, counted: Counted) -> None:
     if not code.strip():
-        # The password was right: it is no guess, and the code is asked for next.
+        # The password was right, so this was not a guess; the code is asked for next.
         try_limits.forgive(service, counted)
         raise FactorNeeded("The password is right.", "Give the code that your second factor shows now, too.")
     guessed = try_limits.count(service, [Source(f"code of {sign_in.id}", TRIES)])

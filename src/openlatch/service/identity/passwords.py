@@ -24,7 +24,7 @@ from openlatch.store.tables import Organisation, PasswordReset, Person, SignIn
 
 RUNS_OUT = timedelta(hours=1)
 PAGE = "/new-password"
-# So many links are sent to one address within an hour, whoever asks for them.
+# Links sent to one address within an hour, whoever asks for them.
 MOST_LINKS = 4
 
 

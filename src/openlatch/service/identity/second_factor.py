@@ -66,6 +66,6 @@ def remove(unit: Unit) -> None:
     unit.require_proof("Removing the second factor")
     row.factor_secret, row.factor_since, row.factor_step = None, None, None
     unit.db.get_one(Person, row.person_id).second_factor = False
-    # A latch may ask for one; what that flags is looked at again.
+    # A latch may require one: evaluate its flags.
     unit.wake("evaluate")
     unit.record("factor.removed", "person", row.person_id, unit.viewer.name)

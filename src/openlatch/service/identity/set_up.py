@@ -73,7 +73,7 @@ def set_up(
         raise BadInput(f"The address {fault}.", "Write it as ada@example.org.", {"address": str(fault)}) from None
     slug = short_name(organisation)
     with transaction(service.engine, None) as alone:
-        # Of two at once the second finds an organisation.
+        # Of two at the same time, the second finds an organisation.
         alone.execute(_ALONE)
         if not _is_empty(alone):
             raise Conflict("Open Latch is set up already.", "Sign in, or ask an administrator to invite you.")

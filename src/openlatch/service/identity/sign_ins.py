@@ -68,7 +68,7 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
 def _locked(unit: Unit, ident: UUID, why: str) -> tuple[SignIn, Person]:
     """A sign-in to be changed, locked, after a fresh proof."""
     unit.sight.require_administrator()
-    # One at a time: two administrators who take each other's role away would leave none.
+    # Serialised: two administrators removing each other's role would leave none.
     locks.access(unit)
     row = unit.db.get(SignIn, ident, with_for_update=True, populate_existing=True)
     if row is None:
@@ -195,7 +195,7 @@ def remove(unit: Unit, row: SignIn) -> None:
     for table in (PasswordReset, RecoveryCode, IdempotencyKey, Visit):
         unit.db.execute(delete(table).where(table.sign_in_id == row.id))
     unit.db.execute(delete(SignInLink).where(or_(SignInLink.one_id == row.id, SignInLink.other_id == row.id)))
-    # Somebody of a partner acts at its clients no more.
+    # Somebody of a partner no longer acts at its clients.
     unit.wake("link_partners")
     unit.db.delete(row)
     unit.db.flush()

@@ -21,7 +21,7 @@ from openlatch.store.tables import SignInAttempt
 
 WINDOW = timedelta(minutes=15)
 LONGEST_GAP = 60
-# So many links that open nothing one origin may try before it has to wait.
+# Wrong links that one origin may try before it has to wait.
 GUESSES = 30
 _ALONE = text("select pg_advisory_xact_lock(hashtextextended(:source, 0))")
 

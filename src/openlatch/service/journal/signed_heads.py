@@ -29,7 +29,7 @@ from openlatch.store.database import alone
 from openlatch.store.tables import JournalEntry, Organisation, TreeHead
 
 SIGNED_EVERY = timedelta(hours=1)
-# So many new entries have a head signed before the hour is over.
+# With so many new entries a head is signed before the hour is over.
 SIGNED_AFTER = 1_000
 MAILED_EVERY = timedelta(days=1)
 _BYTES = 32
@@ -121,7 +121,7 @@ def _file(service: Service, viewer: Viewer) -> None:
         try:
             _append(path, [{**row.head, "hashes": [h.hex() for h in _split(row.hashes or b"")]} for row in rows])
         except OSError as error:
-            # They stay waiting; nothing else that is due has to wait with them.
+            # They stay pending, without delaying anything else.
             log.error("tree_head.not_filed", file=str(path), detail=str(error))
             return
         for row in rows:
@@ -129,7 +129,7 @@ def _file(service: Service, viewer: Viewer) -> None:
 
 
 def _append(path: Path, heads: Sequence[dict[str, Any]]) -> None:
-    # A head that a crash has written twice says the same twice.
+    # A head written twice after a crash is harmless.
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     with os.fdopen(descriptor, "ab") as file:
         file.write(b"".join(orjson.dumps(head) + b"\n" for head in heads))

@@ -86,7 +86,7 @@ def crowds_in(unit: Unit, register: Register, accounts: Sequence[UUID]) -> dict[
             Resource.account_id.in_(accounts), Resource.public
         )
     )
-    # Whoever is on the way out is not counted among those who are in.
+    # Grants being revoked do not count.
     register = register.without(g.id for g in register.grants if g.state is GrantState.REVOKING)
     public: dict[UUID, dict[UUID, str]] = {}
     for account, ident, name in rows:
@@ -161,7 +161,7 @@ def guarded(unit: Unit, accounts: Iterable[UUID] | None, refuses: bool = True) -
     latched = in_force(unit, wanted) if wanted is None or wanted else {}
     before = crowds(unit, list(latched))
     warned: list[core.Breach] = []
-    # So that it can be told, in tests, what was written outside of any guard.
+    # Lets tests detect writes outside of any guard.
     unit.db.info["guarded"] = unit.db.info.get("guarded", 0) + 1
     try:
         yield warned

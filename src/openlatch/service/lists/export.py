@@ -18,7 +18,7 @@ from openlatch.service.lists import register
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import MOST, ListQuery
 
-# A call goes on for no longer; what takes more is taken page by page (openlatch … --limit 0).
+# Time limit of a call; larger lists are fetched page by page (openlatch … --limit 0).
 SECONDS = 20
 IN_MEMORY = 4 << 20
 
@@ -87,5 +87,5 @@ def _cell(value: Any) -> str:
             return f"{value.astimezone(UTC):%Y-%m-%dT%H:%M:%SZ}"
         case dict() | list():
             return orjson.dumps(value).decode()
-    # Numbers may begin with a minus; only text is taken for a formula.
+    # Numbers may begin with a minus; only text can be mistaken for a formula.
     return str(value) if isinstance(value, int | float) else guarded(str(value))

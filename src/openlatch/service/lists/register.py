@@ -49,7 +49,7 @@ def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -
     listing, visible = LISTS[name]
     shown = [listing.of(unit.viewer.organisation), visible(unit.sight), *where]
     if name == "exposures":
-        # What is shut by now is shown to whoever asks for it.
+        # Closed exposures are shown only on request.
         unasked = {"gone", "blocked"} - listing.names(query.filter)
         shown += [~listing.columns[column].expression for column in sorted(unasked)]
     if "archived" in listing.attributes and "archived" not in listing.names(query.filter):

@@ -20,7 +20,7 @@ from openlatch.store.tables import FilterMail, Person, SavedFilter, SignIn
 EVERY = {"day": timedelta(days=1), "week": timedelta(days=7)}
 MOST_KEPT = 100
 MOST_TOLD = 20
-# The lists that a filter can be kept for: those with a page of their own.
+# Lists whose filters can be saved: those with a page of their own.
 LISTS = (
     "accounts",
     "people",
@@ -215,7 +215,7 @@ def send(service: Service, organisation: UUID, ident: UUID) -> bool:
         try:
             page = register.page(unit, of, query)
         except OpenLatchError as error:
-            # A list that is not theirs to see any more, or an attribute that there is no more.
+            # The list is no longer visible to them, or an attribute no longer exists.
             letter = notices.Letter(f"{name}: can’t be shown", (f"{error.detail} {error.remedy}",))
             notices.write(unit, address, letter)
             return False

@@ -35,9 +35,9 @@ from openlatch.store.tables import Account, App, Flag, Grant, Person, PersonAddr
 
 MOST_OF_EACH = 6
 MOST_WORDS = 5
-# Through so many people and accounts that fit, grants and flags are found.
+# Matching people and accounts through which grants and flags are searched.
 MOST_AROUND = 200
-# And of the grants and flags of those, so many are looked at.
+# Grants and flags considered for those.
 MOST_OF_AROUND = 2_000
 
 
@@ -91,7 +91,7 @@ def search(unit: Unit, text: str) -> dict[str, Any]:
     sight = unit.sight
     statement = _of_everything(len(words)) if sight.everything else _statement(sight, len(words))
     given: dict[str, Any] = {f"word{n}": _within(word) for n, word in enumerate(words)}
-    # The longest word fits the fewest. Of what fits it, the best are enough where all of it is seen and asked for.
+    # The longest word is the most selective; its best matches suffice where everything is visible.
     most = MOST_AROUND if sight.everything and len(words) == 1 else None
     given |= {"longest": _within(max(words, key=len)), "text": " ".join(words), "most": most}
     rows = unit.db.execute(statement, given).mappings().all()

@@ -35,7 +35,7 @@ MOST_AT_ONCE = 50
 # What people may want no mail of, by the kinds of notices; they see the notices all the same. Of what concerns who they
 # are and who decides about their accounts they get mail in any case.
 OPTIONAL = ("review", "offer", "request", "grant", "ending", "flag", "account")
-# So often a message is tried that can't be written.
+# Tries of a message that can't be composed.
 HOPELESS_TRIES = 3
 
 
@@ -243,7 +243,7 @@ def _put_away(unit: Unit, row: Mail, failure: Exception | None) -> None:
         row.state, row.sent_at, row.content, row.answer = "sent", unit.now, None, ""
         return
     row.answer, row.next_try_at = str(failure)[:500], unit.now + wait_after(row.tries)
-    # A message that can't be written at all does not get better; a server may.
+    # A message that can't be composed stays so; a server may recover.
     is_hopeless = isinstance(failure, (ValueError, LookupError)) and row.tries >= HOPELESS_TRIES
     if is_hopeless or isinstance(failure, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
         row.state, row.content = "failed", None

@@ -119,7 +119,7 @@ def accept_by_link(
         row = unit.db.get_one(Offer, ident, with_for_update=True)
         _refuse_unanswerable(unit, row)
         person = unit.db.get_one(Person, row.person_id)
-        # Who is signed in at another organisation has a sign-in of their own here, or makes one.
+        # Somebody signed in at another organisation needs, or makes, a sign-in here.
         viewer = viewer if viewer is not None and viewer.organisation == organisation else None
         pending_offers.refuse_stranger(person, viewer.person if viewer else None)
         sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
@@ -130,7 +130,7 @@ def accept_by_link(
         if person.address == row.address and person.address_confirmed_at is None:
             person.address_confirmed_at = unit.now
         who = Viewer(organisation, person.name, person.id, sign_in.id, bool(sign_in.administrator))
-        # One transaction: whoever can't accept after all has not signed up either.
+        # One transaction: if accepting fails, no sign-in is made.
         found = _accept(replace(unit, viewer=who), ident, answer.version, by_link=True)
     return who, found
 
@@ -235,7 +235,7 @@ def _come_into_force(unit: Unit, row: Offer, account: Account, person: Person) -
     with guard.guarded(unit, guard.touched(unit, [account.id])):
         lifecycle.set_state(grant, GrantState.ACTIVE)
         unit.record("grant.accepted", "grant", grant.id, account.name, account.id, holder=holder.kind)
-    # The sender gave it; that the holder is the one whose hands it passes through changes nothing about that.
+    # The sender counts as the giver, although the holder performs the acceptance.
     lifecycle.enter_into_force(unit, grant)
     sentence = f"{person.name} accepted the offer of {account.name}."
     people = {row.sender_id, account.owner_id} - {person.id}

@@ -233,7 +233,7 @@ def _shown(
 ) -> dict[str, Any]:
     to = each.to
     able = wording.abilities(terms, known, each.already)
-    # Only those are named whom the sender may see.
+    # Only people whom the sender may see are mentioned.
     seen = (Person.address.is_not(None), Person.id != to.holder.id, unit.sight.people())
     others = unit.db.scalars(select(Person.address).where(*seen))
     warnings = wording.address_warnings(to.address, to.inside, [a for a in others if a], inside_domains(unit))

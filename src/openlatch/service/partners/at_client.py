@@ -169,7 +169,7 @@ def _let_in(unit: Unit, row: PartnerLink, one: dict[str, Any]) -> dict[str, Any]
     if unit.db.scalar(member) is None:
         unit.db.add(Membership(organisation_id=person.organisation_id, team_id=row.team_id, person_id=person.id))
         unit.record("membership.made", "membership", None, f"{person.name} in {row.partner_name}")
-    # Nobody knows its password: they come over from their own organisation.
+    # A random password: they switch over from their own organisation.
     authentication.make_sign_in(unit.db, person.organisation_id, person.id, address, secrets.token_urlsafe(32))
     unit.db.flush()
     sign_in = unit.db.scalars(select(SignIn.id).where(SignIn.person_id == person.id)).one()

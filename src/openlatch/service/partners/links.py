@@ -41,7 +41,7 @@ def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, 
     """
     unit.sight.require_administrator()
     unit.require_proof("Offering a link to another organisation")
-    # Of two at once the second finds the first.
+    # Of two at the same time, the second finds the first.
     locks.access(unit)
     slug = client.strip().lower()
     with transaction(unit.service.engine, None) as db:

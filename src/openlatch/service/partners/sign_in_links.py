@@ -22,7 +22,7 @@ from openlatch.store.access import subgraph
 from openlatch.store.database import transaction
 from openlatch.store.tables import Organisation, PartnerLink, Person, SignIn, SignInLink, Visit
 
-# So many are shown with what one may do there; one switches to any.
+# Organisations shown with one's rights there; one can switch to any.
 MOST = 200
 
 
@@ -144,7 +144,7 @@ def switch(unit: Unit, sign_in: UUID, code: str) -> Viewer:
         raise FactorNeeded("There you have a second factor.", "Give the code that it shows now.")
     if has_factor:
         authentication.check_factor(unit.service, at, sign_in, code)
-    # Nothing was proved there: what needs a fresh proof asks for it.
+    # Not a fresh proof there.
     return replace(authentication.viewer_at(unit.service, at, sign_in), proved_at=None)
 
 

@@ -47,7 +47,7 @@ from openlatch.store.tables import (
     SignIn,
 )
 
-# Of these nothing is replaced as text: they are sealed, signed, encrypted, written by triggers, or hold no words.
+# Not replaced as text: sealed, signed, encrypted, written by triggers, or without words.
 _APART = frozenset(
     {
         "journal",
@@ -151,7 +151,7 @@ def _words(unit: Unit, person: Person) -> list[str]:
     name = [] if unit.db.scalar(others) else [person.name]
     addresses = unit.db.scalars(select(PersonAddress.address).where(PersonAddress.person_id == person.id)).all()
     found = [*name, *([person.address] if person.address else []), *addresses]
-    # The longest first: an address may hold the name.
+    # The longest first: an address may contain the name.
     return sorted({one for one in found if len(one) >= _SHORTEST}, key=lambda one: -len(one))
 
 
@@ -196,7 +196,7 @@ def _tables() -> Iterator[Any]:
             yield table
 
 
-# Which rows are an organisation's own to change: of links with others those that it offered, and any that has ended.
+# Rows that an organisation may change: of links those that it offered, and any that has ended.
 _OURS = "organisation_id = :organisation"
 _OUR_LINKS = "(partner_id = :organisation or client_id = :organisation and ended_at is not null)"
 
@@ -240,7 +240,7 @@ def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str)
             "place": entry["position"],
             "actor": called if is_actor else _without(entry["actor"]["name"], words, called),
             "subject": called if is_subject else _without(entry["subject"]["name"], words, called),
-            # What is told of somebody themselves may name them by anything: only what it is about them is kept.
+            # Facts about a person may name them in any form: only their structure is kept.
             "what": orjson.dumps({"erased": True} if is_subject else _without(entry["facts"], words, called)).decode(),
             "digest": digest,
         }
@@ -316,6 +316,6 @@ def erase_due(service: Service, viewer: Viewer) -> int:
                 _erase(unit, ident)
             count += 1
         except Conflict as why:
-            # Later, then.
+            # Tried again later.
             _LOG.info("not erased yet", person=str(ident), why=why.detail)
     return count

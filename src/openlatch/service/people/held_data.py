@@ -36,7 +36,7 @@ from openlatch.store.tables import (
 )
 
 FORMAT = "openlatch-held-data"
-# What proves who somebody is, and what only we need.
+# Left out: credentials, and internal columns.
 _NOT_TOLD = frozenset(
     {
         "organisation_id",
@@ -51,7 +51,7 @@ _NOT_TOLD = frozenset(
 
 def of_person(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Everything about somebody. For themselves and for administrators; NotFound for anybody else."""
-    # Whether they may is found out first: that is the same whoever it is about.
+    # Check permission first, so that the answer does not depend on whom it is about.
     may = unit.sight.everything or ident == unit.viewer.person
     person = unit.db.get(Person, ident) if may else None
     if person is None:

@@ -77,7 +77,7 @@ def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
     found = revoke.preview(unit, wish, person.name)
     for change in found["changes"]:
         if change["holder"]["id"] == person.id:
-            # What they own passes on, and their memberships end with it: nothing remains to whoever has left.
+            # Their accounts pass on and memberships end: nothing remains.
             change["remains"] = []
     teams = unit.db.scalars(
         select(Team.name)
@@ -126,7 +126,7 @@ def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
 
 def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any]]) -> prepare.Wish:
     endable = (GrantState.ACTIVE, GrantState.SUSPENDED)
-    # In an order: rows that a reading touched come elsewhere otherwise, and the preview would seem to have changed.
+    # Ordered, so that the fingerprint does not depend on physical row order.
     held = select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable), ~Grant.by_system)
     grants = unit.db.scalars(held.order_by(Grant.id))
     going_on = select(Session.id).where(Session.holder_id == person.id, Session.ended_at.is_(None))
@@ -158,7 +158,7 @@ def _logins(unit: Unit, person: Person) -> list[dict[str, Any]]:
 
 
 def _can(unit: Unit, handle: Handle, system: System, kind: StepKind) -> bool:
-    # A line of authorized_keys is a holder, and nobody who could be locked out: taking it away is all there is.
+    # A line of authorized_keys can't be locked, only removed.
     keyed = handle.name.startswith("key:")
     return not keyed and prepare.can(unit, system, kind) and prepare.account_of(unit, handle) is not None
 
@@ -245,7 +245,7 @@ def _chosen(unit: Unit, plan: Plan, one: dict[str, Any]) -> dict[str, Any] | Non
     return {"id": person.id, "name": person.name}
 
 
-# Doing it.
+# Starting.
 
 
 def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[str, Any]:
@@ -268,7 +268,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     shown = preview(unit, plan)
     if fingerprint and fingerprint != shown["fingerprint"]:
         raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
-    # The last owner of an account can't be removed, only replaced; whatever else only they hold may end with them.
+    # An owner can only be replaced; other access that only they hold may end.
     lacking = [
         one["account"]["name"]
         for one in shown["accounts"]
@@ -283,7 +283,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     before = {"standing": person.standing, "leaves_at": person.leaves_at}
     reached = subgraph.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
     passed_on = [one for one in shown["accounts"] if one["successor"]]
-    # That somebody leaves is a fact; who comes after them is a choice, and latches have a say in it.
+    # Leaving is a fact; the successor is a choice that latches can refuse.
     with guard.guarded(unit, guard.touched(unit, [one["account"]["id"] for one in passed_on])):
         handed = [_hand_over(unit, person, one, reason) for one in passed_on]
     wish = _wish(unit, plan, person, shown["logins"])
@@ -365,7 +365,7 @@ def _end_waiting(unit: Unit, person: Person) -> None:
         unit.record("request.withdrawn", "request", request.id, person.name, request.account_id)
 
 
-# Looking at it.
+# Progress and report.
 
 
 def page(unit: Unit, ident: UUID) -> dict[str, Any]:
@@ -441,7 +441,7 @@ def _line(
 
 
 _OPEN = {"proof": None, "proved_by": ""}
-# What is kept in the register alone ends when the register says so.
+# Access known only to the register ends when the register says so.
 _HERE = {"proof": Proof.CONFIRMED, "proved_by": "Open Latch"}
 
 

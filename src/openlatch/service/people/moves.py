@@ -17,7 +17,7 @@ from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Grant, Item, Level, Membership, Person, Round, Team, Term
 
-# So many people in the same job make it a pattern; with fewer nothing is said.
+# People in the same job needed for a pattern.
 FEWEST_PEERS = 2
 
 

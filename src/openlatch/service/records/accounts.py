@@ -91,7 +91,7 @@ class Accounts(Kind[Account]):
                 f"There is no time zone {zone!r}.", "Write one like Europe/London.", {"time_zone": "unknown"}
             ) from None
         if given["system"] != row.system_id:
-            # Its grants and levels are those of the system that it is in.
+            # Its grants and levels belong to its system.
             raise BadInput("An account stays in its system.", "Make another one there.", {"system": "can't change"})
         row.name, row.kind, row.sensitivity = given["name"], given["kind"], given["sensitivity"]
         row.time_zone, row.purpose, row.is_closed = zone, given["purpose"], given["is_closed"]

@@ -28,7 +28,7 @@ from openlatch.store.tables import Base, Grant, JournalEntry
 KINDS: Mapping[str, Kind[Any]] = {
     kind.name: kind for kind in (People(), Teams(), Memberships(), Accounts(), Resources(), Groups(), Apps(), Levels())
 }
-# The tables whose rows refer to records, as one says them; others by their own names.
+# Tables that refer to records, in words; others go by their own names.
 _WORDS = {
     "grants": ("grant", "grants"),
     "memberships": ("membership", "memberships"),
@@ -47,7 +47,7 @@ _WORDS = {
     "requests": ("request", "requests"),
 }
 MOST_MANY = 500
-# Putting a record away or removing it is more than editing a field that its owner may.
+# Archiving or removing needs more than the right to edit single fields.
 WHOLE = ("archived_at",)
 
 

@@ -74,7 +74,7 @@ def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "
     if any(unit.db.get_one(Level, line.level).reach == Reach.STEWARD for line in lines):
         unit.require_proof("Recording who decides who else gets in")
     accounts = sorted({line.account for line in lines})
-    # It is a fact, whatever a latch says: nothing is given by it, and what it breaks is flagged.
+    # Existing access is a fact: nothing is given, and broken latches are flagged.
     with guard.guarded(unit, guard.touched(unit, accounts), refuses=False) as warned:
         told = [_line(unit, number, line) for number, line in enumerate(lines, 1)]
     fresh = [line["grant_id"] for line in told if line["does"] == "new"]
@@ -106,7 +106,7 @@ def _preview(unit: Unit, lines: Sequence[Known]) -> dict[str, Any]:
                     )
         broken = [guard.shown(breach) for breach in warned]
     for shown in told:
-        # What was made in a trial is gone again.
+        # Rows made in a trial are rolled back.
         shown["grant_id"] = shown["grant_id"] if shown["does"] == "the same" else None
     return _result(told, broken)
 
@@ -158,7 +158,7 @@ def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
     same = _same(unit, line)
     if same is not None:
         return {**named, "does": "the same", "grant_id": same}
-    # What hides an owner's own: they are in anyway.
+    # Not for owners, who have access anyway.
     if line.holder_kind is HolderKind.PERSON and line.holder == account.owner_id:
         raise BadInput(f"{holder.name} owns the account.", "An owner needs no grant.", {"holder": "is the owner"})
     term = core.Term(mapping.level_value(level), Window(since, until), None, part)

@@ -20,7 +20,7 @@ from openlatch.service import imports
 from openlatch.service.unit import Unit
 from openlatch.store.tables import FileMatching
 
-# So many rows are looked at to see what is in a column, and so many are shown.
+# Rows sampled to recognise a column, and rows shown.
 LOOKED_AT, SHOWN = 50, 4
 MOST_COLUMNS = 200
 LONGEST_SAMPLE = 80

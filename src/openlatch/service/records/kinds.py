@@ -19,7 +19,7 @@ from openlatch.store.tables import Account, Person, Resource, Team
 
 Row = TypeVar("Row", bound=Any)
 Values = Mapping[str, Any]
-# The tables whose rows values can name, so that their names can be shown.
+# Tables whose rows values can refer to, for showing their names.
 _NAMED: tuple[type[Any], ...] = (Person, Team, Account, Resource)
 
 

@@ -33,21 +33,21 @@ UNDO_FOR = timedelta(days=30)
 MERGEABLE = ("people", "apps")
 MOST_TOUCHED = 500
 MOST_NAMED = 50
-# Where two rows would say the same after a merge: by what they are the same, besides the record itself.
+# Tables where a merge can make two rows equal: the other columns by which they are equal.
 _TWICE: dict[str, tuple[str, ...]] = {
     "memberships.person_id": ("team_id",),
     "marks.person_id": ("kind", "value"),
 }
 # Columns that refer to records without a foreign key.
 _LOOSE = ("flags.holder_id",)
-# Worked out anew from the register.
+# Computed from the register.
 _COMPUTED = ("flags.subject_id", "findings.subject_id")
-# What goes with the record that goes.
+# Rows removed together with the merged record.
 _WITH_IT = frozenset({"calendars.person_id", "address_proofs.person_id"})
 _FILLED = {"people": ("address", "job", "manager_id", "deputy_id"), "apps": ("publisher", "home_page", "purpose")}
 _ALONE = {"manager_id", "deputy_id"}
 _OF_ONESELF = ("people.manager_id", "people.deputy_id")
-# What a merged record does not keep: what has to be one record's alone, and what would be asked about.
+# Columns cleared in a merged record: unique values, and those that would still be looked up.
 _AWAY: dict[str, dict[str, Any]] = {
     "people": {"address": None, "key": None, "standing": "left", "manager_id": None, "deputy_id": None},
     "apps": {"key": None},
@@ -61,7 +61,7 @@ def _pair(unit: Unit, name: str, keep: UUID, drop: UUID, lock: bool = False) -> 
     if keep == drop:
         raise BadInput("These are one record already.", "Name two.", {"drop": "is the same"})
     kind = KINDS[name]
-    # Both at once: how long it takes tells nothing of which of them there is.
+    # Both in one statement, so that the time taken does not reveal which of them exists.
     wanted = select(kind.table).where(kind.table.id.in_([keep, drop])).order_by(kind.table.id)
     rows = {row.id: row for row in unit.db.scalars(wanted.with_for_update() if lock else wanted)}
     if len(rows) < 2:
@@ -143,7 +143,7 @@ def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> dict
     kept_name, gone_name = kept.name, gone.name
     holder_kind = HolderKind.PERSON if name == "people" else HolderKind.APP
     touched = sorted({*_reached(unit, holder_kind, drop), *_reached(unit, holder_kind, keep)})
-    # That two records are of one is a fact: what a latch says to it is flagged and not refused.
+    # That two records are of one person is a fact: broken latches are flagged, not refused.
     with guard.guarded(unit, touched, refuses=False):
         moved, dropped, filled = _carry_out(unit, kind, kept, gone)
     row = Merge(
@@ -207,7 +207,7 @@ def _carry_out(
             twice = select(same.c.id).where(same.c[column.name] == keep, *equal).exists()
             _drop(unit, dropped, table, and_(column == drop, twice))
         elif place in _OF_ONESELF:
-            # Nobody is their own manager, nor stands in for themselves.
+            # Nobody becomes their own manager or deputy.
             unit.db.execute(update(table).where(column == drop, table.c.id == keep).values({column.name: None}))
         moving = update(table).where(column == drop, *_still_open(table)).values({column.name: keep})
         moved[place] = list(unit.db.scalars(moving.returning(table.c.id)))
@@ -267,7 +267,7 @@ def _drop(unit: Unit, dropped: dict[str, list[Any]], table: Any, which: Any) -> 
         unit.db.execute(delete(table).where(which))
 
 
-# Lists of ids within JSON that name people: who reviews what by schedule, and who a login may be.
+# JSON lists of people's ids: reviewers of schedules, and candidates for logins.
 _IN_TEXT = ("schedules.reviewers", "handles.candidates")
 
 
@@ -358,7 +358,7 @@ def _take_back(unit: Unit, kind: Kind[Any], row: Merge, moved: dict[str, list[UU
         which = and_(held.c.id.in_(ids), column == row.kept_id)
         unit.db.execute(update(held).where(which).values({column.name: row.gone_id}))
     if row.kind == "people" and was["address"]:
-        # It was kept as another address of the other record, and is the first of this one again.
+        # It had become another address of the kept record, and is this one's first again.
         same = func.lower(PersonAddress.address) == was["address"].lower()
         unit.db.execute(delete(PersonAddress).where(PersonAddress.person_id == row.gone_id, same))
     for name, rows in row.dropped.items():

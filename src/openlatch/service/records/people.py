@@ -69,7 +69,7 @@ class People(Kind[Person]):
         if manager is not None and manager == row.id:
             raise BadInput("Nobody is their own manager.", "Choose another.", {"manager": "is the person"})
         row.name, row.job, row.inside, row.manager_id = given["name"], given["job"], given["inside"], manager
-        # Whoever was met in a system, and is given a name by hand, is known from then on.
+        # Somebody found in a system counts as identified once edited by hand.
         row.recognised = True
         _write_standing(unit, row, given["standing"], given["leaves_on"])
         unit.db.flush()

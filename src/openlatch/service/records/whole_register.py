@@ -23,7 +23,7 @@ from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Base, Grant, Organisation, Person, System
 
 FORMAT, VERSION = "openlatch-register", 1
-# In the order in which each finds what it refers to.
+# In an order in which references can be resolved.
 TABLES = (
     "people",
     "person_addresses",
@@ -57,14 +57,14 @@ TABLES = (
     "flags",
     "saved_filters",
 )
-# What is secret, worked out by the database, or only makes sense where it was.
+# Secret columns, generated ones, and those meaningful only in the original organisation.
 _LEFT_OUT: dict[str, frozenset[str]] = {
     "systems": frozenset({"secret", "has_secret", "reading_since", "reading_seen", "next_read_at"}),
     "grants": frozenset({"shown"}),
-    # What a closed round's evidence is held against, with the ids that there were.
+    # Columns that evidence of closed rounds refers to by the original ids.
     "rounds": frozenset({"items_hash"}),
 }
-# Flags are worked out anew; that somebody accepted one is a decision.
+# Flags are evaluated again; accepted ones are decisions and are kept.
 _ONLY = {"flags": "where state = 'accepted'"}
 _NEVER = frozenset({"organisation_id", "recorded_at"})
 BATCH = 500
@@ -148,7 +148,7 @@ def _schema_of(column: Column[Any]) -> dict[str, Any]:
     return {"anyOf": [found, {"type": "null"}]} if column.nullable and found else found
 
 
-# Taking it away.
+# Export.
 
 
 def lines(unit: Unit) -> Iterator[bytes]:
@@ -174,7 +174,7 @@ def _written(unit: Unit) -> Iterator[dict[str, Any]]:
             yield {"table": name, "row": row}
 
 
-# Beginning anew from it.
+# Import.
 
 
 def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
@@ -211,7 +211,7 @@ def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
             text(f'update "{name}" set "{column}" = :target where id = :ident'),  # noqa: S608  of our tables
             {"target": target, "ident": ident},
         )
-    # Its secrets did not come along: until somebody connects a system anew it is not read.
+    # Secrets are not exported: systems have to be connected again before they are read.
     away = update(System).where(System.kind != "by_hand").values(paused_at=unit.now)
     unit.db.execute(away)
     unit.db.expire_all()
@@ -351,7 +351,7 @@ def _fitting(
         if refers is None or value is None:
             found[column] = _without_reference(ids, known[column], value)
         elif refers == name:
-            # What refers to a row of the same table may refer to one that comes in after it.
+            # References within a table may point to a later row.
             found[column] = None
             later.append((name, column, ident, ids.new(value)))
         else:

@@ -61,7 +61,7 @@ def grant(
     same = _held_alike(unit, account, row.person_id, wanted)
     if same is not None:
         return _make_longer(unit, row, account, same, wanted, words)
-    # The state first: whoever comes second is told so, before anything is given.
+    # Change the state first, so that a second answer conflicts before anything is given.
     row.account_id = chosen
     request_page.write_answer(unit, row, RequestState.GRANTED, words)
     with guard.guarded(unit, guard.touched(unit, [account.id])) as warned:

@@ -124,7 +124,7 @@ def _with_end(unit: Unit, account: Account | None, extended: Grant | None, wish:
 
 def _account(unit: Unit, wish: Wish) -> Account | None:
     if wish.account is not None:
-        # One that may not be seen is asked for by its exact name: its id alone tells nothing.
+        # An invisible account can only be named exactly; its id reveals nothing.
         seen = select(Account.id).where(Account.id == wish.account, unit.sight.accounts())
         if unit.db.scalar(seen) is None:
             raise NotFound("There is no such account, or you may not see it.", "Ask for it by its exact name.")
@@ -216,7 +216,7 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
     row, _ = _put(unit, account, replace(wish, until=end))
     row.emergency, row.grant_id = True, grant.id
     lifecycle.enter_into_force(unit, grant)
-    # Nobody has seen it open there yet: that is told when the system shows it, or a person says so.
+    # Not confirmed yet: reported once the system shows it, or a person says so.
     request_page.write_answer(
         unit, row, RequestState.GRANTED, "Given at once, as an emergency; its system has yet to open it."
     )
@@ -231,7 +231,7 @@ def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any
 
 def _refuse_open(unit: Unit, account: Account) -> None:
     """Emergency access is not opened a second time, and so not extended."""
-    # Two at once by the same person: the second waits here, and then finds what the first opened.
+    # Two at once by one person: the second waits here, then finds what the first opened.
     unit.db.get_one(Person, unit.viewer.person, with_for_update=True)
     held = select(Grant.id).where(
         Grant.account_id == account.id,

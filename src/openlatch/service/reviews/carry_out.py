@@ -228,7 +228,7 @@ def _ended_before(unit: Unit, item: Item) -> None:
         .limit(1)
     ).first()
     if last is not None and last[0].settled_at is None:
-        # Somebody else began to end it: it is done when that is.
+        # Somebody else is ending it already: done when that is.
         item.revocation_id = last[0].id
         return
     item.proof, item.proved_at = row.proof, row.proved_at

@@ -137,7 +137,7 @@ def _some(unit: Unit, row: Round) -> int:
     items = unit.db.scalars(waiting).all()
     for item in items:
         if item.draft_id is not None:
-            # Carried out together with one before it.
+            # Already carried out together with an earlier one.
             continue
         try:
             with attempt(unit):
@@ -187,7 +187,7 @@ def _settle(unit: Unit, row: Round, item: Item) -> None:
     )
 
 
-# An item is known by the least sure of the ends that its revocation made of it; by what, and in which words.
+# An item's proof is the weakest of its revocation's ends, with its source and words.
 _SETTLED = f"""
     update items i set done_at = k.settled_at, proof = k.proof, proved_at = k.proved_at,
         proved_by = coalesce(k.proved_by, ''), proof_words = coalesce(k.proof_words, ''),
@@ -211,7 +211,7 @@ _SETTLED = f"""
 """  # noqa: S608  constants
 
 
-# A draft counts as applied only once a reading has shown its rules.
+# A draft is applied only once a reading has shown its rules.
 _NARROWED = """
     update items i set
         done_at = case d.state when 'applied' then d.applied_at end,
@@ -250,7 +250,7 @@ def _end_if_done(unit: Unit, row: Round) -> bool:
     row.ended_at = unit.now
     digest = row.items_hash.hex() if row.items_hash else ""
     unit.record("round.ended", "round", row.id, row.name, items_hash=digest, **_counts(unit, row.id))
-    # Before anything that it tells of changes or is erased.
+    # Before anything in it changes or is erased.
     unit.wake("sign_evidence", round=row.id)
     return True
 

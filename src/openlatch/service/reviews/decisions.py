@@ -283,7 +283,7 @@ def pass_on(
     if len(reason.strip()) < core.SHORTEST_REASON:
         raise BadInput("Say why they are the better reviewer.", "Write a few words.", {"reason": "is missing"})
     person = reviewers.colleagues(unit, [to]).get(to)
-    # Looked up in any case, so that nothing tells whether there is somebody of that id.
+    # Looked up in any case, so that the answer does not reveal whether the id exists.
     named = _may_name(unit, item, to)
     if person is None or person.gone or not named:
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"to": "unknown"})
@@ -299,7 +299,7 @@ def pass_on(
     sentence = f"{unit.viewer.name} passed {words(item)} on to you: {reason.strip()}"
     notices.tell_and_write(unit, [to], "review", sentence, f"/rounds/{round_row.id}")
     unit.db.flush()
-    # Shown once more, though it is not the viewer's any longer.
+    # Returned once more, although it is no longer the viewer's.
     return rounds.item(unit.as_service(), round_id, item_id)
 
 

@@ -20,7 +20,7 @@ from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import Grant, Occurrence, Schedule
 
 MOST_AT_ONCE = 500
-# The attribute of each kind of item by which it is about what happened; where none is named it is not about it.
+# For each event, the attribute by which each kind of item relates to it; kinds without one do not.
 _BY_HOLDER = dict.fromkeys((Subject.GRANT, Subject.SESSION, Subject.OWNERSHIP, Subject.ACCEPTANCE), "holder.id")
 _NARROWED = {
     Happening.PERSON_LEAVES: _BY_HOLDER,

@@ -39,7 +39,7 @@ from openlatch.store.tables import (
 )
 
 CSV, SCHEMA = "items.csv", "evidence.schema.json"
-# What comes back from the database has its keys in another order.
+# The database returns keys in another order.
 _IN_ORDER = orjson.OPT_INDENT_2 | orjson.OPT_SORT_KEYS
 _ITEM_ACTIONS = (
     "item.decided",

@@ -120,7 +120,7 @@ def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Se
     asked: list[Select[Any]] = []
     line = list(review.reviewers)
     if all(place.account_kind for place in line):
-        # After the line comes the owner: for everything that no place is about, first of all.
+        # The owner follows the line, and comes first where no place in it applies.
         line.append(Place(Line.OWNER))
     for place in line:
         if place.kind is Line.PERSON:
@@ -329,7 +329,7 @@ class _Freeze:
             "last_decision": self.known.decided.get((kind.value, row["id"])),
             "recommendation": _shown(recommended),
         }
-        # Nobody is asked whether they should go on owning an account; whoever accepted a flag, whether that was right.
+        # Owners don't review their own ownership, nor people the flags they accepted.
         own = holder.get("id") if kind in (Subject.SESSION, Subject.OWNERSHIP) else None
         gave = (row.get("accepted_by") or {}).get("id") if kind is Subject.ACCEPTANCE else None
         about = About(own, gave, owner, account_kind, duplicates=self._duplicates(own, gave))
@@ -401,7 +401,7 @@ def staff_for(unit: Unit, line: Iterable[Place]) -> Staff:
     if any(place.kind is Line.MANAGER for place in line):
         wanted |= set(unit.db.scalars(select(Grant.person_id).join(chosen, chosen.c.id == Grant.id).distinct()))
     people: dict[UUID, Colleague] = {}
-    # Managers come in with those whom they manage, deputies with those for whom they stand in.
+    # Managers are loaded with the people they manage, deputies with those they stand in for.
     while missing := [i for i in wanted - set(people) if i is not None]:
         fetched = colleagues(unit, missing)
         people |= fetched

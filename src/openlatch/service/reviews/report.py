@@ -24,7 +24,7 @@ _FATES = {"keep": "kept and flagged", "suspend": "suspended", "revoke": "revoked
 
 def html(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[Mapping[str, Any]] = ()) -> str:
     """The report as one self-contained page of HTML."""
-    # Made each time: it is made seldom.
+    # Not cached: reports are rare.
     environment = Environment(
         loader=PackageLoader("openlatch.service.reviews", "."), autoescape=True, undefined=StrictUndefined
     )

@@ -108,7 +108,7 @@ def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None 
     row.time_zone = _zone(unit, plan).key
     row.starts = recurrence.starts.isoformat(timespec="minutes") if recurrence else ""
     row.events, row.paused = [event.value for event in plan.events], plan.paused
-    # What was due before it was made or changed is not caught up on.
+    # Due times before it was made or changed are not caught up.
     row.due_at = unit.now
     unit.db.add(row)
     unit.db.flush()

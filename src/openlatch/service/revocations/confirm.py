@@ -223,7 +223,7 @@ def _end_or_trim(
             _trim(unit, grant, target)
             grant.ends_here = grant.ends_here or target.trim_until is not None
         if (target.was or {}).get("owed") == Owed.GIVE:
-            # It had not been given in its system yet: what is left of it still has to be.
+            # Not provisioned yet: what is left of it still has to be.
             lifecycle.owe(unit, grant, Owed.GIVE)
         action = "grant.trimmed"
     facts = {"proof": known.proof, "proved_by": known.by, "words": known.words} if known is not None else {}

@@ -34,7 +34,7 @@ from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Grant, Revocation, Step, System
 
 before, of_before, of_step = aliased(Step), aliased(Account), aliased(Account)
-# So many steps of one system are taken, tried and stored together.
+# Steps of one system that are taken, tried and stored together.
 MOST_AT_ONCE = 50
 
 
@@ -79,7 +79,7 @@ def carry_out(service: Service, organisation: UUID, revocation: UUID) -> datetim
         opened: set[UUID] = set()
         tried: Sequence[_Tried] = ()
         while True:
-            # What a step changes nobody else gives meanwhile: leases on its grants, until it was tried.
+            # Lease the grants of the steps until they were tried, so that nobody gives them meanwhile.
             with ExitStack() as leases:
                 turn = _next(service, viewer, revocation, adapters, open_ones, leases, tried)
                 if not turn.tasks:
@@ -181,7 +181,7 @@ def _try(adapter: Adapter, tasks: Sequence[_Task]) -> list[_Tried]:
     return tried
 
 
-# What reading again can't tell: what people did, and reading itself.
+# Kinds that reading again can't check.
 _NOT_SEEN = (StepKind.BY_HAND, StepKind.READ_AGAIN)
 
 

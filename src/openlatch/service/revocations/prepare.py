@@ -105,7 +105,7 @@ def prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | None
     rules = _rules(unit, wish)
     accounts = {g.account_id for g in grants} | named | {r.account for r in rules}
     accounts |= {login.account for login in logins}
-    # Sessions that end along with a grant may stand in somebody else's account: that the grant is one's own suffices.
+    # Sessions that end with a grant may be in other accounts: answering for the grant suffices.
     for account in accounts:
         unit.sight.require_answers_for(account)
     accounts |= {s.account_id for s in sessions}
@@ -116,7 +116,7 @@ def prepare(unit: Unit, wish: Wish, leaver: str = "", locked: list[Grant] | None
     values = [held.get(grant.id) or mapping.grant_value(grant, others.get(grant.id, ())) for grant in grants]
     levels = {term.level.id for value in values for term in value.terms}
     known = select(Level).where(Level.id.in_(levels))
-    # Looked up one by one below; held here, so that they are read once.
+    # Preloaded: looked up one by one below.
     kept = [*unit.db.scalars(known), *unit.db.scalars(select(Account).where(Account.id.in_(accounts)))]
     targets = [_target(unit, x, value, systems[x.account_id], wish) for x, value in zip(grants, values, strict=True)]
     del kept
@@ -269,7 +269,7 @@ def sessions_of(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session
     if len(found) != len(set(wish.sessions)):
         raise NotFound("There is no such session, or it has ended.")
     if not wish.is_trim and grants:
-        # A login of a connected system signs in once for all its accounts there.
+        # In a connected system a login has one session for all accounts there.
         mine = (
             select(Session)
             .join(beside, beside.id == Session.account_id)

@@ -30,7 +30,7 @@ from openlatch.store.tables import (
 )
 from openlatch.store.tables import Term as TermRow
 
-# Ending more than this many grants at once is ending in bulk, and needs a fresh proof.
+# Ending more grants than this at once needs a fresh proof.
 BULK = 5
 
 
@@ -107,7 +107,7 @@ def start(
         unit.db.add(transitions.new_step(unit, row.id, position, step))
     for grant in grants:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.REVOKING)
-        # What is to be taken away is not given any more.
+        # Cancel pending provisioning.
         grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, ""
         hand_tasks.drop(unit, grant.id)
         grant.version += 1

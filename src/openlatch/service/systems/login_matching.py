@@ -29,14 +29,14 @@ _FOLLOW = """
     where h.system_id = :system and h.name = r.handle
         and (h.marks, h.locked, h.hangs) is distinct from (r.marks, r.locked, r.hangs)
 """
-# A login that was dropped and made anew under the same name is somebody else's, until a person says whose.
+# A login dropped and made again under the same name counts as somebody else's until a person decides.
 _MADE_ANEW = """
     update handles h set name = h.name || ' (until ' || to_char(:now at time zone 'utc', 'YYYY-MM-DD HH24:MI:SS') || ')'
     from reading_logins r where h.system_id = :system and h.name = r.handle
         and h.marks ->> 'identity' <> r.marks ->> 'identity'
     returning r.handle, h.person_id
 """
-# Those met here whom nobody has named yet: perhaps the register knows them by now.
+# Logins not yet matched to a person: the register may know them by now.
 _UNNAMED = """
     select h.id, r.handle, r.comment, r.is_app, r.marks, h.candidates from handles h
     join people p on p.id = h.person_id and not p.recognised join reading_logins r on r.handle = h.name
@@ -46,7 +46,7 @@ _UNNAMED = """
             select from handles o where o.system_id = h.system_id and starts_with(o.name, h.name || ' (until '))
     order by h.name
 """
-# Who in the register bears a mark that the reading tells of a login.
+# People in the register with a mark that the reading reports for a login.
 _BEARERS = """
     create temporary table bearers on commit drop as
     with told as (select handle, comment, marks from reading_logins where not is_app)
@@ -102,7 +102,7 @@ def meet(unit: Unit, system: System) -> None:
         )
         _meet(unit, system, row, handle, found, taken)
         handles.append(handle)
-    # People and apps first: logins are theirs.
+    # People and apps first, since logins refer to them.
     unit.db.flush()
     unit.db.add_all(handles)
     unit.db.flush()
@@ -133,7 +133,7 @@ def _meet(unit: Unit, system: System, row: Any, handle: Handle, found: core.Matc
     else:
         name = row.comment or row.handle
         if name in taken and name != row.handle:
-            # Told apart from a person of that name, until somebody says that they are the same.
+            # Kept apart from a person of that name until somebody confirms that they are the same.
             name = f"{name} ({row.handle})"
         taken.add(name)
         handle.person_id, handle.candidates = new_id(), _kept(found.candidates)
@@ -180,7 +180,7 @@ def _take_over(unit: Unit, handle: Handle, person: UUID) -> None:
             Grant.account_id == grant.account_id, Grant.holder_id == person, Grant.state != GrantState.ENDED
         )
         if unit.db.scalars(beside).first() is not None:
-            # They hold it already: the two are one, and the register's own is the one that stays.
+            # They hold it already: merge the two, keeping the register's.
             grant.state, grant.ended_as, grant.ended_at = GrantState.ENDED, EndedAs.REPLACED, unit.now
             unit.record("grant.replaced", "grant", grant.id, handle.name, grant.account_id, person=str(person))
         else:
@@ -268,7 +268,7 @@ def decide(unit: Unit, ident: UUID, person: UUID | None) -> None:
     if known is None or not known.recognised:
         raise BadInput("There is no such person in the register.", "Choose another.", {"person": "unknown"})
     held = select(Grant.account_id).where(Grant.holder_id == met.id, Grant.state != GrantState.ENDED)
-    # Who a login is, is a fact: what a latch says to it is flagged and not refused.
+    # Whose a login is, is a fact: broken latches are flagged, not refused.
     with guard.guarded(unit, guard.touched(unit, unit.db.scalars(held).all()), refuses=False):
         _take_over(unit, handle, known.id)
     unit.record("person.matched", "person", known.id, known.name, system=system.name, by="asked", login=handle.name)

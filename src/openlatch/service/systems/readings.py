@@ -23,7 +23,7 @@ from openlatch.store.tables import System
 
 # How often an open console is told how far a reading has come, in seconds.
 TOLD_EVERY = 2.0
-# Stamps are taken at their word for so long; then everything is told once more.
+# Trust change tokens for one day, then do a full read.
 FULLY_EVERY = timedelta(days=1)
 MOST_MINUTES = 7 * 24 * 60
 
@@ -70,7 +70,7 @@ def due(unit: Unit) -> list[UUID]:
         or_(
             System.next_read_at.is_(None),
             System.next_read_at <= unit.now,
-            # Farther off than the schedule ever puts it: the clock has been put back.
+            # Later than the schedule ever sets it: the clock was set back.
             System.next_read_at > unit.now + func.make_interval(0, 0, 0, 0, 0, System.read_every),
         ),
     )
@@ -91,7 +91,7 @@ def read(service: Service, organisation: UUID, ident: UUID) -> Outcome | None:
             return _read(service, viewer, ident)
     if only_us:
         with service.unit(viewer) as unit:
-            # Others are waiting on it: it stays due, and is read by whoever looks round next.
+            # No free slot: it stays due and is read in the next round.
             unit.db.execute(update(System).where(System.id == ident).values(next_read_at=unit.now))
     return None
 
@@ -116,14 +116,14 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
             system = unit.db.get_one(System, ident, with_for_update=True)
             system.read_at, system.down_since, system.reading_since = unit.now, None, None
             if system.next_read_at is None or not begun < system.next_read_at <= unit.now:
-                # Asked for meanwhile it is due again at once: what was read by then may be what was before.
+                # Requested during the read: due again at once, since the reading may be older.
                 system.next_read_at = unit.now + timedelta(minutes=system.read_every)
             outcome = Comparison(unit, system, spool, begun).carry_out()
             if fully:
                 system.read_fully_at = unit.now
             system.stamps = dict(
                 unit.db.execute(
-                    # What was read only in part is read again whole, whether it changes or not.
+                    # Accounts read only in part are read again in full.
                     text(
                         "select handle, stamp from reading_accounts where stamp <> '' and handle not in "
                         "(select account from reading_partial)"
@@ -135,7 +135,7 @@ def _read(service: Service, viewer: Viewer, ident: UUID) -> Outcome | None:
     return outcome
 
 
-# Accounts in which the register has changed its mind since the last reading: what is there has to be seen again.
+# Accounts changed in the register since the last reading have to be read again.
 _CHANGED_HERE = """
     select distinct a.handle from accounts a join grants g on g.account_id = a.id
     where a.system_id = :system and (

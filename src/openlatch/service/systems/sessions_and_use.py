@@ -17,7 +17,7 @@ from openlatch.service.unit import Unit
 from openlatch.store.lists.columns import not_among
 from openlatch.store.tables import Account, Grant, Session, System
 
-# A login signs in once for all that it holds: its session counts where it reaches furthest.
+# A login has one session for everything it holds, counted where it reaches furthest.
 _PRESENT = """
     select distinct on (p.key) p.*, h.person_id, h.app_id, g.account_id
     from reading_presences p join handles h on h.system_id = :system and h.name = p.login

@@ -83,7 +83,7 @@ def try_out(unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None,
     needs = class_of(kind).can.secret
     if needs and not secret and (system is None or not _found(unit, system).has_secret):
         raise BadInput("The password or key is missing.", "Give that of Open Latch's login.", {"secret": "is missing"})
-    # What was tried and not kept is thrown away.
+    # Unused trials are deleted.
     unit.db.execute(delete(SystemTrial).where(SystemTrial.created_at < unit.now - TRIAL_LIFE))
     row_of = SystemTrial(organisation_id=unit.viewer.organisation, system_id=system, kind=kind, settings=settings)
     if secret or not needs:

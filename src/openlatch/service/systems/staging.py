@@ -48,13 +48,13 @@ TABLES = {
     "used": "account text, holder text, day date, permission text",
     "used_outside": "account text, part text, used_right text, day date, who text, address text",
 }
-# So many rows are put into words before they are written out.
+# Rows per write.
 BLOCK = 2_000
 # PostgreSQL's binary COPY (https://www.postgresql.org/docs/15/sql-copy.html): what begins and ends it, and what stands
 # before the number and before the digest of each row.
 _BEGIN, _END = b"PGCOPY\n\xff\r\n\0" + bytes(8), b"\xff\xff"
 _NUMBER, _DIGEST = b"\0\2\0\0\0\4", b"\0\0\0\x10"
-# Its text COPY, with a character between values that stands in none.
+# Its text COPY, with a separator that occurs in no value.
 _BETWEEN = "\1"
 _ESCAPES = str.maketrans({"\\": "\\\\", "\n": "\\n", "\r": "\\r", "\0": None})
 
