@@ -41,7 +41,7 @@ class BadInput(OpenLatchError):
     """What was sent can't be used. ``fields`` names the parts at fault, each with its reason."""
 
     status = 422
-    title = "This can't be used as it was sent"
+    title = "Invalid request"
 
     def __init__(self, detail: str, remedy: str = "", fields: dict[str, str] | None = None) -> None:
         super().__init__(detail, remedy)

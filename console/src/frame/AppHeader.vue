@@ -83,7 +83,7 @@ async function leave(): Promise<void> {
           <span
             class="size-2 rounded-full"
             :class="isLive ? 'bg-moss' : 'border border-soft'"
-            :title="isLive ? 'Changes appear by themselves' : 'Not connected; trying again'"
+            :title="isLive ? 'Updates live' : 'Not connected; trying again'"
           />
           {{ me?.person.name }}
           <span class="sr-only">, {{ isLive ? 'changes appear by themselves' : 'not connected' }}</span>

@@ -24,7 +24,7 @@ async function out(): Promise<void> {
       <ReachMark :reach="me.inside.reach" />
       <p class="min-w-0 flex-1">
         {{ me.inside.levels.join(', ') }}<template v-if="me.inside.parts.length"> on {{ me.inside.parts.join(', ') }}</template>, {{ ends(me.inside) }}.
-        What you do is put down as done by you, on behalf of {{ me.inside.owner?.name ?? 'nobody' }}.
+        What you do is recorded as done by you, on behalf of {{ me.inside.owner?.name ?? 'nobody' }}.
       </p>
       <button class="button" data-test="leave" @click="out">Switch out</button>
     </div>

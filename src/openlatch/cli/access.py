@@ -154,7 +154,7 @@ def _mark(key: str, row: schemas.MatrixRow) -> str:
 @click.option("--believed", type=INSTANT, help="As it was known at this instant.")
 @output_option
 def account_difference(name_or_id: str, one: datetime, other: datetime, believed: datetime | None, output: str) -> None:
-    """Whose rights were others at a second instant than at a first."""
+    """Whose rights differ between two times."""
     with session.client() as service:
         ident = session.find(service, "accounts", name_or_id)
         found = service.difference(ident, one.astimezone(), other.astimezone(), _local(believed))

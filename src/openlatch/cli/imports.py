@@ -127,7 +127,7 @@ system.add_command(list_command("systems", SYSTEMS, "There is no system."))
 @click.argument("name_or_id")
 @click.option("--fully", is_flag=True, help="Also what it says has not changed since the last read.")
 def system_read(name_or_id: str, fully: bool) -> None:
-    """Have a system read soon."""
+    """Schedule a read now."""
     with session.client() as service:
         service.read_system(session.find(service, "systems", name_or_id), fully)
     out.print("It will be read in a moment: openlatch system list")

@@ -120,7 +120,7 @@ def _write(found: schemas.Settings) -> None:
 
 @click.group("me")
 def me() -> None:
-    """How you are set."""
+    """Your settings."""
 
 
 @me.command("offers")

@@ -16,7 +16,7 @@ class SystemsCalls(Calls):
     """Systems, their logins, and tasks by hand."""
 
     def read_system(self, ident: UUID, fully: bool = False) -> None:
-        """Have a system read soon; ``fully`` also what it says has not changed."""
+        """Schedule a read now; ``fully`` also of what its change tokens say is unchanged."""
         self._transport.call("POST", f"/systems/{ident}/read", params={"fully": str(fully).lower()})
 
     def set_reading(self, ident: UUID, minutes: int) -> schemas.SystemRow:

@@ -47,9 +47,9 @@ def configure_logging() -> None:
 
 
 def spare_the_collector() -> None:
-    """Have the garbage collector look seldom: we make many values that stay for a while and hardly any cycles.
+    """Raise the collector's thresholds: there are many long-lived objects and few cycles.
 
-    Rounds of tens of thousands of items open in about two thirds of the time so.
+    Rounds of tens of thousands of items then open in about two thirds of the time.
     """
     gc.set_threshold(50_000, 20, 50)
 

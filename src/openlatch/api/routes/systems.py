@@ -125,7 +125,7 @@ def set_reading(unit: Unit, ident: UUID, body: schemas.SetReading) -> dict[str, 
 
 @api.add("PUT", f"{SYSTEM}/matching", "Say by what people are told", schemas.SystemRow, body=schemas.SetMatching)
 def set_matching(unit: Unit, ident: UUID, body: schemas.SetMatching) -> dict[str, Any]:
-    """It counts from the next read on, also for those met before whom nobody has named."""
+    """Applies from the next read on, also to logins not yet matched to a person."""
     login_matching.set_rules(unit, ident, body.matching)
     unit.db.flush()
     return register.one(unit, "systems", ident)

@@ -228,7 +228,7 @@ _DECIDING = {"item.decided": "verdict", "item.settled": "fate"}
 
 
 def _agreeing(evidence: Mapping[str, Any], entries: Sequence[Mapping[str, Any]]) -> Iterator[str]:
-    """Every decision is the one that the journal last put down for it."""
+    """Every decision is the one that the journal last recorded for it."""
     last: dict[int, Mapping[str, Any]] = {}
     for entry in entries:
         if entry["action"] in _DECIDING:

@@ -110,7 +110,7 @@ def ask_for_proof(unit: Unit) -> None:
     """Send the viewer a link by which to confirm their address."""
     person = _person(unit)
     if not person.address:
-        raise BadInput("No address is put down for you.", "Ask an administrator to.")
+        raise BadInput("No address is recorded for you.", "Ask an administrator to.")
     token = secrets.token_urlsafe(32)
     unit.db.add(
         AddressProof(

@@ -80,7 +80,7 @@ TERM_SOURCE = (
 terms = select(*TERM_COLUMNS).select_from(TERM_SOURCE).where(Term.grant_id == Grant.id).lateral("term")
 
 holder_name = func.coalesce(Person.name, Team.name, App.name, holder_account.name)
-# Only people and partner teams can stand outside; an app is as far inside as whoever let it in.
+# Only people and partner teams can be outside. An app counts as internal if the person who linked it is internal.
 holder_inside = func.coalesce(Person.inside, ~Team.partner, True)
 
 
@@ -279,7 +279,7 @@ PEOPLE = Listing(
         "second_factor": truth_column(Person.second_factor, "Whether they have a second factor."),
         "address_confirmed_at": time_column(Person.address_confirmed_at, "When they confirmed their address."),
         "refuses_offers": truth_column(Person.refuses_offers, "Whether they take no offers."),
-        "recognised": truth_column(Person.recognised, "False for one met only in a system, whom nobody has named."),
+        "recognised": truth_column(Person.recognised, "False for a login not yet matched to a person."),
         "grants": number_column(
             counted(
                 select(func.count(Grant.id))

@@ -54,7 +54,7 @@ def never_used(grant: Grant, limit: Limits) -> When:
     "{holder} used “{level}” on {account} on {used_again:day}, for the first time since {used_before:day}.",
 )
 def used_again(grant: Grant, limit: Limits) -> When:
-    """It was used in the last 30 days, and before that not for longer than this, which is not its way every year."""
+    """It was used in the last 30 days, and before that not for longer than this, and this is not seasonal."""
     season = seasonal(grant.dormant_days, grant.other_pause_days, limit.dormant)
     return When(
         grant.live & (grant.dormant_days > limit.dormant) & ~season, past(grant.dormant_days, limit.dormant), 70
