@@ -227,3 +227,44 @@ class StepKind(StrEnum):
 
 
 SENSITIVITY_WORDS = {1: "low", 2: "medium", 3: "high", 4: "critical"}
+
+
+class Cause(StrEnum):
+    """Why a revocation began."""
+
+    ASKED = "asked"
+    REVIEW = "review"
+    EXPIRED = "expired"
+    GIVEN_UP = "given_up"
+    REPLACED = "replaced"
+    LEFT = "left"
+
+
+class SystemKind(StrEnum):
+    """The kinds of systems that there are adapters for, and systems that are changed by hand."""
+
+    BY_HAND = "by_hand"
+    POSTGRESQL = "postgresql"
+    DIRECTORY = "directory"
+    MAILBOXES = "mailboxes"
+    HOST = "host"
+    CLOUD = "cloud"
+    WEBDAV = "dav"
+
+
+class OfferKind(StrEnum):
+    """What is offered: access to an account, or its ownership."""
+
+    ACCESS = "access"
+    OWNERSHIP = "ownership"
+
+
+class DraftState(StrEnum):
+    """Where a draft of access rules is."""
+
+    WAITING = "waiting"
+    READY = "ready"
+    REFUSED = "refused"
+    APPLYING = "applying"
+    APPLIED = "applied"
+    FAILED = "failed"

@@ -9,7 +9,8 @@ from sqlalchemy import Integer, and_, func, or_, select
 
 from openlatch.core.exposure.answers import Audience
 from openlatch.core.exposure.rules import Right
-from openlatch.core.vocabulary import Severity
+from openlatch.core.states import OfferState, RequestState
+from openlatch.core.vocabulary import FlagState, GrantState, ItemState, Severity
 from openlatch.service.flags.evaluate import title_of
 from openlatch.service.flags.manage import with_title
 from openlatch.service.unit import Unit
@@ -40,7 +41,7 @@ def page(unit: Unit) -> dict[str, Any]:
     db, sight = unit.db, unit.sight
     if sight.everything:
         at_large(db)
-    open_flags = [sight.flags(), Flag.state == "open"]
+    open_flags = [sight.flags(), Flag.state == FlagState.OPEN]
     worst = register.FLAGS.page(db, ListQuery(limit=6), open_flags)
     by_severity = dict(db.execute(select(Flag.severity, func.count()).where(*open_flags).group_by(Flag.severity)).all())
     by_rule = db.execute(select(Flag.rule, func.count()).where(*open_flags).group_by(Flag.rule)).all()
@@ -49,7 +50,7 @@ def page(unit: Unit) -> dict[str, Any]:
     )
     rounds = ROUNDS.page(db, ListQuery(limit=6, filter="not (closed_at pr)", sort="due_at"), [sight.rounds()])
     mine = select(func.count(Item.id)).join(Round, Round.id == Item.round_id)
-    waiting = mine.where(sight.my_items(), Item.state == "undecided", Round.closed_at.is_(None))
+    waiting = mine.where(sight.my_items(), Item.state == ItemState.UNDECIDED, Round.closed_at.is_(None))
     asked = select(func.count(Question.id)).join(Item, Item.id == Question.item_id)
     asked = asked.join(Round, Round.id == Item.round_id).where(Round.closed_at.is_(None))
     asked = asked.where(Question.person_id == unit.viewer.person, Question.answered_at.is_(None))
@@ -61,10 +62,15 @@ def page(unit: Unit) -> dict[str, Any]:
         },
         "items_to_decide": db.scalar(waiting) or 0,
         "questions_to_answer": db.scalar(asked) or 0,
-        "offers_pending": db.scalar(select(func.count(Offer.id)).where(sight.offers(), Offer.state == "pending")) or 0,
+        "offers_pending": db.scalar(
+            select(func.count(Offer.id)).where(sight.offers(), Offer.state == OfferState.PENDING)
+        )
+        or 0,
         "requests_pending": db.scalar(
             select(func.count(AccessRequest.id)).where(
-                sight.requests(), AccessRequest.state == "pending", AccessRequest.person_id != unit.viewer.person
+                sight.requests(),
+                AccessRequest.state == RequestState.PENDING,
+                AccessRequest.person_id != unit.viewer.person,
             )
         )
         or 0,
@@ -109,7 +115,7 @@ def _ends(unit: Unit) -> list[dict[str, Any]]:
     ends = (
         select(week.label("week"), func.count())
         .join(Grant, Grant.id == Term.grant_id)
-        .where(Term.until > unit.now, Term.until <= last, Grant.state == "active", unit.sight.grants())
+        .where(Term.until > unit.now, Term.until <= last, Grant.state == GrantState.ACTIVE, unit.sight.grants())
         .group_by("week")
     )
     counted = dict(unit.db.execute(ends).all())

@@ -15,7 +15,7 @@ from openlatch.adapters import Adapter
 from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.revocations import plan, step_states
-from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing, StepKind, StepState
+from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
@@ -85,8 +85,8 @@ def _undoable(unit: Unit, ident: UUID, lock: bool = False) -> Revocation:
         raise Conflict("That was undone already.", "Look at what was given since.")
     if row.leaver_id is not None:
         unit.sight.require_administrator()
-    if row.cause in ("expired", "replaced"):
-        why = "the time was over" if row.cause == "expired" else "somebody else has taken over"
+    if row.cause in (Cause.EXPIRED, Cause.REPLACED):
+        why = "the time was over" if row.cause == Cause.EXPIRED else "somebody else has taken over"
         raise Conflict(f"It ended because {why}.", "Give access anew.")
     return row
 
@@ -130,7 +130,7 @@ def _way(unit: Unit, row: Revocation, target: RevocationTarget, grant: Grant) ->
     if not _going_on(unit, target):
         raise Conflict("Its time is over by now.", "Give access anew.")
     account = unit.db.get_one(Account, grant.account_id)
-    if grant.state == GrantState.ENDED and row.cause == "given_up":
+    if grant.state == GrantState.ENDED and row.cause == Cause.GIVEN_UP:
         return "offered", f"is offered again; {lifecycle.holder_name(unit, grant)} gave it up, and has to agree"
     system = unit.db.get_one(System, account.system_id)
     if grant.holder_kind == HolderKind.TEAM or system.kind not in unit.service.adapters or not grant.handle:
@@ -273,7 +273,7 @@ def _unlock(unit: Unit, row: Revocation, reason: str) -> None:
     shown = [{"kind": step.kind, "sentence": step.sentence} for step in steps]
     made = Revocation(
         organisation_id=row.organisation_id,
-        cause="asked",
+        cause=Cause.ASKED,
         reason=reason.strip(),
         asked_by_id=unit.viewer.person,
         preview=jsonable({**row.preview, **nothing, "title": title, "leaving": {}, "steps": shown}),

@@ -24,6 +24,7 @@ from sqlalchemy import delete, select
 from structlog import get_logger
 
 from openlatch import schemas
+from openlatch.core.vocabulary import Cause
 from openlatch.errors import Collision, OpenLatchError
 from openlatch.service import connections, signing_keys
 from openlatch.service.acting import visits
@@ -255,7 +256,7 @@ def _end_expired(service: Service, viewer: Viewer, grant: UUID) -> None:
     """Each in a transaction of its own, so that one that can't be ended does not hold up the others."""
     try:
         with service.unit(viewer) as unit:
-            revoke.start(unit, prepare.Wish(grants=(grant,)), "Its time was over.", cause="expired")
+            revoke.start(unit, prepare.Wish(grants=(grant,)), "Its time was over.", cause=Cause.EXPIRED)
     except OpenLatchError as error:
         log.error("grant.not_ended", grant=str(grant), detail=error.detail)
 

@@ -11,8 +11,9 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import ColumnElement, FromClause, Select, case, func, select
 
+from openlatch.core.states import OfferState
 from openlatch.core.time_windows import ends_on
-from openlatch.core.vocabulary import Reach
+from openlatch.core.vocabulary import Reach, Standing
 from openlatch.errors import BadInput
 from openlatch.service.unit import Unit
 from openlatch.store.database import at_large
@@ -133,7 +134,7 @@ def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Itera
         last = place == min(count, MOST_NAMES)
         yield "grants", name, ends_on(until, zone), count - place + 1 if last else 1
     leaving = select(Person.name, Person.leaves_at).where(
-        Person.standing == "leaving", within(Person.leaves_at), unit.sight.people()
+        Person.standing == Standing.LEAVING, within(Person.leaves_at), unit.sight.people()
     )
     others: tuple[tuple[str, str, Select[str, datetime | None]], ...] = (
         ("people", "{} leaves", leaving),
@@ -142,7 +143,7 @@ def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Itera
             "Offer of {}",
             select(Account.name, Offer.runs_out_at)
             .join(Offer, Offer.account_id == Account.id)
-            .where(Offer.state == "pending", within(Offer.runs_out_at), unit.sight.offers()),
+            .where(Offer.state == OfferState.PENDING, within(Offer.runs_out_at), unit.sight.offers()),
         ),
         (
             "rounds",

@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.vocabulary import HolderKind
+from openlatch.core.vocabulary import GrantState, HolderKind
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.acting import visits
 from openlatch.service.lists import register
@@ -46,7 +46,12 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     idle = register_lists.GRANTS.page(
         unit.db,
         ListQuery(limit=200),
-        [unit.sight.grants(), Grant.account_id == ident, Grant.state != "ended", not_among(Grant.id, in_force)],
+        [
+            unit.sight.grants(),
+            Grant.account_id == ident,
+            Grant.state != GrantState.ENDED,
+            not_among(Grant.id, in_force),
+        ],
     )
     holders = {path.holder for path in paths}
     first = paths[:MOST_PATHS]

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from openlatch.core import addresses
 from openlatch.core.time_windows import zone_of
+from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import end_reminders, lifecycle
@@ -131,7 +132,7 @@ def set_speaker(unit: Unit, team: UUID, speaker: UUID | None) -> dict[str, Any]:
     if row is None:
         raise NotFound("There is no such team.")
     person = unit.db.get(Person, speaker) if speaker else None
-    if speaker is not None and (person is None or person.standing == "left"):
+    if speaker is not None and (person is None or person.standing == Standing.LEFT):
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"speaker": "unknown"})
     row.speaker_id = speaker
     unit.record("team.speaker_set", "team", row.id, row.name, speaker=person.name if person else None)

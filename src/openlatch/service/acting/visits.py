@@ -20,7 +20,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder, Register
 from openlatch.core.time_windows import last_day
-from openlatch.core.vocabulary import HolderKind
+from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn
 from openlatch.service import signing_keys
 from openlatch.service.grants import usage
@@ -276,7 +276,7 @@ def viewer_of_exchanged(service: Service, token: str) -> Viewer:
         if visit is None or inside is None:
             raise NotSignedIn("This token has been ended.", "Exchange a new one.")
         person, sign_in = db.get_one(Person, visit.person_id), db.get_one(SignIn, visit.sign_in_id)
-        if person.standing == "left":
+        if person.standing == Standing.LEFT:
             raise NotAllowed("This person has left the organisation; their sign-in is closed.")
         return Viewer(
             sign_in.organisation_id,

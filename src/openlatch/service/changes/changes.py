@@ -18,7 +18,7 @@ from sqlalchemy import select
 from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import Window, end_in_words, with_end
-from openlatch.core.vocabulary import GrantState, HolderKind, Owed, Reach, StepKind
+from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Owed, Reach, Standing, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, ProofNeeded, TooLarge
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
@@ -310,7 +310,7 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     """Give a successor a grant with the same terms, and end the old one as replaced."""
     refuse_ended(grant)
     person = unit.seen_person(change.successor)
-    if person is None or person.standing == "left":
+    if person is None or person.standing == Standing.LEFT:
         raise BadInput("There is no such successor, or they have left.", "Choose another.", {"successor": "unknown"})
     if grant.holder_id == person.id:
         raise Conflict(f"{person.name} holds it already.", "Choose somebody else.")
@@ -324,7 +324,7 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     apart = offer_preview.apart(unit, Holder(HolderKind.PERSON, person.id), going_on)
     with guarded(unit, grant) as warned:
         # Revoke the old one first, so that latches don't count both.
-        ident = revoke.start(unit, prepare.Wish((grant.id,)), change.reason, cause="replaced")
+        ident = revoke.start(unit, prepare.Wish((grant.id,)), change.reason, cause=Cause.REPLACED)
         to, left = Holder(HolderKind.PERSON, person.id), lifecycle.taken_over(going_on, unit.now)
         given = lifecycle.new_grant(unit, account, to, left, GrantState.ACTIVE, reason=change.reason.strip())
         unit.record("grant.given", "grant", given.id, account.name, account.id, takes_over_from=grant.id)
@@ -348,7 +348,7 @@ def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
         raise NotFound("You hold no such grant yourself.", "What a team gives you, its speaker can end.")
     place = unit.db.get_one(AccountRow, grant.account_id)
     said = reason.strip() or "Not needed any more."
-    started = revoke.start(unit.as_service(), prepare.Wish((ident,)), said, cause="given_up")
+    started = revoke.start(unit.as_service(), prepare.Wish((ident,)), said, cause=Cause.GIVEN_UP)
     sentence = f"{unit.viewer.name} gives up access to {place.name}: {said}"
     told = notices.answerers(unit, place.id) - {unit.viewer.person}
     notices.tell_and_write(unit, told, "grant", sentence, f"/accounts/{place.id}")

@@ -12,6 +12,7 @@ from sqlalchemy import select
 
 from openlatch.core.exposure.rules import Right
 from openlatch.core.exposure.smallest_rule import Use, refusals, shut
+from openlatch.core.vocabulary import DraftState
 from openlatch.errors import Conflict, NotFound
 from openlatch.service.exposure import drafts
 from openlatch.service.exposure.access_rules import opens
@@ -49,7 +50,7 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
     row = unit.db.get_one(RuleDraft, _draft(unit, account, more)["id"])
     if row.state == "waiting":
         drafts.work_out(unit, row)
-    if row.state == "refused":
+    if row.state == DraftState.REFUSED:
         raise Conflict(
             "The account has rules that can't be read here, so the system can't be given all of them anew.",
             "Change the rules in the system, or close it.",

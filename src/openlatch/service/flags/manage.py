@@ -9,7 +9,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
-from openlatch.core.vocabulary import FlagState
+from openlatch.core.vocabulary import FlagState, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
@@ -54,7 +54,7 @@ def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[dict[st
     """Assign flags to a person, or to nobody. NotFound for an unknown person; Conflict for a flag that cleared."""
     found = _locked(unit, ids)
     who = unit.seen_person(person)
-    if person is not None and (who is None or who.standing == "left"):
+    if person is not None and (who is None or who.standing == Standing.LEFT):
         raise NotFound("There is no such person, or they have left.", "Choose somebody else.")
     for flag in found:
         if flag.state == FlagState.CLEARED:

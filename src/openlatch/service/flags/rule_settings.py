@@ -13,6 +13,7 @@ from openlatch.core.flags import BOOKS, LIMITS, RULES, Rule, Settings, Weights
 from openlatch.core.flags import custom_rules as core
 from openlatch.core.flags.reference import limits_of
 from openlatch.core.flags.rule import facts_of, said_of
+from openlatch.core.vocabulary import FlagState
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
@@ -43,7 +44,9 @@ def page(unit: Unit) -> dict[str, Any]:
     For everybody: nobody is judged by rules that they can't read.
     """
     stands = evaluate_flags.ruling(unit)
-    counted = select(Flag.rule, func.count()).where(Flag.state == "open", unit.sight.flags()).group_by(Flag.rule)
+    counted = (
+        select(Flag.rule, func.count()).where(Flag.state == FlagState.OPEN, unit.sight.flags()).group_by(Flag.rule)
+    )
     counts: dict[str, int] = dict(unit.db.execute(counted).all())
     own = [rule for subject in SOURCES for rule in stands.rules(subject)[len(_book(subject)) :]]
     return {

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import ColumnElement, and_, or_, select, true
 
+from openlatch.core.vocabulary import Standing
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Flag, Organisation, Person
@@ -103,7 +104,7 @@ def _send(unit: Unit, since: datetime) -> int:
     owners = set(unit.db.scalars(select(Account.owner_id).where(Account.owner_id.is_not(None)).distinct()))
     wanted = select(Person).where(Person.id.in_({*administrators, *owners}), Person.wants_digest)
     sent = 0
-    for person in unit.db.scalars(wanted.where(Person.standing != "left").order_by(Person.id)):
+    for person in unit.db.scalars(wanted.where(Person.standing != Standing.LEFT).order_by(Person.id)):
         found = changes(unit, _answered_for(person.id, person.id in administrators), since)
         if found:
             link = f"{unit.service.address}/flags"

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
-from openlatch.core.vocabulary import GrantState, Owed
+from openlatch.core.vocabulary import GrantState, Owed, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.notifications import notices
@@ -103,7 +103,7 @@ def assign(unit: Unit, ident: UUID, person: UUID | None, version: int | None) ->
     row, _ = _open(unit, ident, version)
     unit.sight.require_answers_for(row.account_id)
     found = unit.seen_person(person) if person is not None else None
-    if person is not None and (found is None or found.standing == "left"):
+    if person is not None and (found is None or found.standing == Standing.LEFT):
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"person": "unknown"})
     row.assigned_to_id, row.version = person, row.version + 1
     unit.record("task.assigned", "task", row.id, row.sentence, row.account_id, to=found.name if found else None)
@@ -123,7 +123,7 @@ def remind(unit: Unit) -> int:
     for row in rows:
         row.reminded_at = unit.now
         assigned = unit.db.get(Person, row.assigned_to_id) if row.assigned_to_id else None
-        is_there = assigned is not None and assigned.standing != "left"
+        is_there = assigned is not None and assigned.standing != Standing.LEFT
         told = {row.assigned_to_id} if is_there else notices.answerers(unit, row.account_id)
         notices.tell_and_write(unit, told, "task", f"Still to be done by hand: {row.sentence}", "/tasks")
     return len(rows)

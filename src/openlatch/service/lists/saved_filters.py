@@ -10,6 +10,7 @@ from uuid import UUID
 
 from sqlalchemy import or_, select
 
+from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
 from openlatch.service.lists import register
 from openlatch.service.notifications import notices
@@ -201,7 +202,7 @@ def send(service: Service, organisation: UUID, ident: UUID) -> bool:
         mail.sent_at = unit.now
         row, person = unit.db.get_one(SavedFilter, mail.filter_id), unit.db.get_one(Person, mail.person_id)
         sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
-        may = sign_in is not None and sign_in.suspended_at is None and person.standing != "left"
+        may = sign_in is not None and sign_in.suspended_at is None and person.standing != Standing.LEFT
         if not may or sign_in is None or not (row.is_shared or row.person_id == person.id):
             return False
         viewer = Viewer(organisation, person.name, person.id, sign_in.id, bool(sign_in.administrator))

@@ -28,6 +28,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import aliased
 
+from openlatch.core.vocabulary import FlagState
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import LIVE
@@ -230,7 +231,7 @@ def _flags(sight: Sight, named: Named) -> Select[Any]:
             Flag.rule.label("detail"),
             fits.label("fits"),
         )
-        .where(sight.flags(), Flag.state == "open", _around(Flag, named), _fits((Flag.sentence,), named.words))
+        .where(sight.flags(), Flag.state == FlagState.OPEN, _around(Flag, named), _fits((Flag.sentence,), named.words))
         .order_by(Flag.score.desc(), Flag.id)
         .limit(MOST_OF_EACH)
     )

@@ -14,7 +14,7 @@ from sqlalchemy import select
 
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
-from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind
+from openlatch.core.vocabulary import Cause, EndedAs, GrantState, HolderKind, OfferKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
 from openlatch.service import locks
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -149,7 +149,7 @@ def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
     """Accept an offer in the console, as its recipient. Ownership is accepted by link only."""
     locks.access(unit)
     row = _mine(unit, ident)
-    if row.kind == "ownership":
+    if row.kind == OfferKind.OWNERSHIP:
         raise NotAllowed("Ownership is taken over by the link that was sent to you.", "Open it from your mail.")
     return _accept(unit, ident, answer.version, by_link=False)
 
@@ -213,14 +213,14 @@ def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> dict[str, A
     pending_offers.refuse_outdated(row, version)
     account = lifecycle.account_of(unit, row.account_id, lock=True)
     person = unit.db.get_one(Person, row.person_id)
-    if row.kind != "ownership":
+    if row.kind != OfferKind.OWNERSHIP:
         lifecycle.refuse_closed(account)
     lacking = preview.unmet(unit, account, person, by_link)
     if lacking:
         raise Conflict(f"Not yet: {'; '.join(lacking)}.", "Set that up under “My access”, then accept.")
     row.state = move(OFFERS, "offer", OfferState(row.state), OfferState.ACCEPTED)
     row.answered_at, row.version = unit.now, row.version + 1
-    if row.kind == "ownership":
+    if row.kind == OfferKind.OWNERSHIP:
         _take_over(unit, row, account, person)
     else:
         _come_into_force(unit, row, account, person)
@@ -245,13 +245,15 @@ def _come_into_force(unit: Unit, row: Offer, account: Account, person: Person) -
 def _end_what_was_held(unit: Unit, account: Account, before: UUID | None, kept: Grant | None) -> None:
     """The former owner keeps only what was chosen: their other grants on the account end."""
     live = select(Grant.id).where(
-        Grant.account_id == account.id, Grant.person_id == before, Grant.state.in_(("active", "suspended"))
+        Grant.account_id == account.id,
+        Grant.person_id == before,
+        Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED)),
     )
     ids = [ident for ident in unit.db.scalars(live) if kept is None or ident != kept.id]
     if before is not None and ids:
         wish = prepare.Wish(grants=tuple(sorted(ids)))
         reason = f"{account.name} was handed over to {unit.viewer.name}."
-        revoke.start(unit.as_service(), wish, reason, cause="replaced")
+        revoke.start(unit.as_service(), wish, reason, cause=Cause.REPLACED)
 
 
 def _take_over(unit: Unit, row: Offer, account: Account, person: Person) -> None:

@@ -8,7 +8,7 @@ from zoneinfo import ZoneInfo
 
 from openlatch.core.offers import wording
 from openlatch.core.time_windows import last_day
-from openlatch.core.vocabulary import Reach
+from openlatch.core.vocabulary import OfferKind, Reach
 from openlatch.errors import NotFound
 from openlatch.service.grants import lifecycle
 from openlatch.service.offers.preview import (
@@ -42,7 +42,7 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
     known = lifecycle.permissions_of(unit, account.system_id).values()
     able = wording.abilities(terms, known)
     keeps = unit.db.get(Level, row.keeps_level_id) if row.keeps_level_id else None
-    if row.kind == "ownership":
+    if row.kind == OfferKind.OWNERSHIP:
         words = "Decides about the account itself: who gets in, what guards it, and who owns it next."
     else:
         words = lifecycle.terms_in_words(terms, ZoneInfo(account.time_zone))
@@ -50,8 +50,8 @@ def details(unit: Unit, row: Offer) -> dict[str, Any]:
     return {
         "words": words,
         "can": [sentence(p) for p in able.can],
-        "cannot": [sentence(p) for p in able.cannot] if row.kind == "access" else [],
-        "reach": int(Reach.STEWARD if row.kind == "ownership" else able.reach),
+        "cannot": [sentence(p) for p in able.cannot] if row.kind == OfferKind.ACCESS else [],
+        "reach": int(Reach.STEWARD if row.kind == OfferKind.OWNERSHIP else able.reach),
         "parts": sorted({t.part.name for t in terms if t.part}),
         "keeps": keeps.name if keeps else None,
         "since": min((t.window.since for t in terms if t.window.since), default=None),

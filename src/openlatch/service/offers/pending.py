@@ -10,7 +10,7 @@ from sqlalchemy import select
 from openlatch.core import latches
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
-from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind, Reach
+from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind, OfferKind, Reach
 from openlatch.errors import Conflict, NotAllowed, NotFound
 from openlatch.service import locks
 from openlatch.service.grants import lifecycle
@@ -39,7 +39,7 @@ def locked(unit: Unit, ident: UUID, version: int | None = None) -> Offer:
         raise NotFound("There is no such offer, or you may not see it.")
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     unit.sight.require_answers_for(row.account_id)
-    if row.kind == "ownership":
+    if row.kind == OfferKind.OWNERSHIP:
         unit.sight.require_owns(row.account_id)
     refuse_outdated(row, version)
     return row

@@ -15,7 +15,7 @@ from openlatch.core import register as core
 from openlatch.core.access import paths
 from openlatch.core.offers import wording
 from openlatch.core.register import Holder, Register
-from openlatch.core.vocabulary import GrantState, HolderKind, Reach
+from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 from openlatch.errors import BadInput
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint
@@ -207,7 +207,7 @@ def _known_person(unit: Unit, account: Account, to: To) -> Person | None:
             raise BadInput(f"Nobody is known as {to.handle!r} there.", "Give an address instead.", {"to": "unknown"})
     else:
         found = unit.db.scalars(select(Person).where(Person.address == to.address.strip().lower())).first()
-    if found is not None and found.standing == "left":
+    if found is not None and found.standing == Standing.LEFT:
         raise BadInput(f"{found.name} has left.", "Offer it to somebody else.", {"to": "has left"})
     return found
 

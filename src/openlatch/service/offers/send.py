@@ -19,7 +19,7 @@ from openlatch.core import register as core
 from openlatch.core.offers import wording
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
-from openlatch.core.vocabulary import GrantState, HolderKind
+from openlatch.core.vocabulary import GrantState, HolderKind, OfferKind, Standing
 from openlatch.errors import BadInput, Conflict, TooMany
 from openlatch.service import locks
 from openlatch.service.grants import lifecycle
@@ -168,7 +168,7 @@ def digest(token: str) -> bytes:
 
 def _post(unit: Unit, row: Offer, account: Account, person: Person, token: str) -> None:
     """The mail with the link. It says who offers what kind of thing, not what it permits."""
-    what = "the ownership of" if row.kind == "ownership" else "access to"
+    what = "the ownership of" if row.kind == OfferKind.OWNERSHIP else "access to"
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation).name
     until = row.runs_out_at.astimezone(ZoneInfo(account.time_zone))
     has = unit.db.scalar(select(SignIn.id).where(SignIn.person_id == person.id)) is not None
@@ -229,7 +229,7 @@ def offer_ownership(
     if version is not None and version != account.version:
         raise Conflict("The account was changed meanwhile.", "Look at it again.")
     person = unit.seen_person(to)
-    if person is None or person.standing == "left":
+    if person is None or person.standing == Standing.LEFT:
         raise BadInput("There is no such person, or they have left.", "Choose another.", {"to": "unknown"})
     if person.id == account.owner_id:
         raise BadInput(f"{person.name} owns it already.", "Choose another.", {"to": "is the owner"})
@@ -242,7 +242,7 @@ def offer_ownership(
     if keeps is not None:
         lifecycle.terms_from(unit, account, Choice(levels=(keeps,)))
     pending = select(Offer.id).where(
-        Offer.account_id == account_id, Offer.kind == "ownership", Offer.state == OfferState.PENDING
+        Offer.account_id == account_id, Offer.kind == OfferKind.OWNERSHIP, Offer.state == OfferState.PENDING
     )
     if unit.db.scalar(pending.limit(1)) is not None:
         raise Conflict("Its ownership is on offer already.", "Withdraw that offer first.")

@@ -13,7 +13,7 @@ from sqlalchemy import func, select, update
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import last_day
-from openlatch.core.vocabulary import GrantState, HolderKind
+from openlatch.core.vocabulary import GrantState, HolderKind, Standing
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.identity import try_limits
@@ -157,7 +157,7 @@ def _keep_address(unit: Unit, person: Person, address: str) -> None:
     """Store another address that somebody has just confirmed."""
     whose = select(PersonAddress).where(func.lower(PersonAddress.address) == address.lower())
     held = unit.db.scalars(whose).first()
-    first = select(Person.id).where(func.lower(Person.address) == address.lower(), Person.standing != "left")
+    first = select(Person.id).where(func.lower(Person.address) == address.lower(), Person.standing != Standing.LEFT)
     if unit.db.scalar(first) is not None or (held is not None and held.person_id != person.id):
         raise Conflict("This address is somebody else's by now.", "Ask an administrator.")
     if held is None:

@@ -12,7 +12,7 @@ from uuid import UUID
 from sqlalchemy import delete, func, select
 
 from openlatch.core.register import Holder
-from openlatch.core.vocabulary import GrantState, HolderKind
+from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Standing
 from openlatch.errors import Held
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
@@ -114,7 +114,7 @@ def drop_absent(service: Service, organisation: UUID) -> None:
         open_ones = select(SignIn.id).join(Person, Person.id == SignIn.person_id)
         can = set(
             unit.db.scalars(
-                open_ones.where(SignIn.id.in_(named), SignIn.suspended_at.is_(None), Person.standing != "left")
+                open_ones.where(SignIn.id.in_(named), SignIn.suspended_at.is_(None), Person.standing != Standing.LEFT)
             )
         )
         for row in rows:
@@ -138,7 +138,7 @@ def carry_out(unit: Unit, row: PartnerLink) -> None:
     row.leaving = []
     if row.ended_at is not None and (grants := grants_of(unit, row)):
         wish = prepare.Wish(grants=tuple(grants))
-        revoke.start(unit.as_service(), wish, f"The link with {row.partner_name} has ended.", cause="left")
+        revoke.start(unit.as_service(), wish, f"The link with {row.partner_name} has ended.", cause=Cause.LEFT)
     unit.db.flush()
     unit.wake("evaluate")
 

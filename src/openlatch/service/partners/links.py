@@ -13,6 +13,7 @@ from uuid import UUID
 
 from sqlalchemy import func, or_, select
 
+from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.notifications import notices
@@ -88,7 +89,9 @@ def _refuse_many(unit: Unit) -> None:
 def _staff(unit: Unit, people: list[UUID]) -> list[dict[str, Any]]:
     """The partner's people that a link may name: only who signs in at the partner can act elsewhere."""
     wanted = select(Person, SignIn).join(SignIn, SignIn.person_id == Person.id)
-    rows = unit.db.execute(wanted.where(Person.id.in_(people), Person.standing != "left").order_by(Person.name)).all()
+    rows = unit.db.execute(
+        wanted.where(Person.id.in_(people), Person.standing != Standing.LEFT).order_by(Person.name)
+    ).all()
     if len(rows) != len(set(people)) or len(rows) > MOST_PEOPLE:
         raise BadInput(
             "Some of them have no sign-in here, or have left.",
@@ -173,7 +176,7 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any
 def _here(unit: Unit, one: dict[str, Any]) -> dict[str, Any] | None:
     """The client's person with that address, if they have no sign-in that they could link themselves."""
     people = unit.db.scalars(
-        select(Person).where(func.lower(Person.address) == one["address"].lower(), Person.standing != "left")
+        select(Person).where(func.lower(Person.address) == one["address"].lower(), Person.standing != Standing.LEFT)
     ).all()
     if len(people) != 1 or unit.db.scalar(select(SignIn.id).where(SignIn.person_id == people[0].id)) is not None:
         return None

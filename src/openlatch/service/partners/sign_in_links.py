@@ -14,7 +14,7 @@ from sqlalchemy import and_, delete, func, or_, select
 
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.vocabulary import HolderKind
+from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
@@ -77,7 +77,7 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str,
             "slug": home.slug,
             "person": person.name,
             "role": row.role,
-            "is_closed": row.suspended_at is not None or person.standing == "left",
+            "is_closed": row.suspended_at is not None or person.standing == Standing.LEFT,
             "accounts": len({path.account for path in paths}),
             "levels": sorted(names)[:20],
             "as_partner": unit.db.scalar(partner.limit(1)) is not None,

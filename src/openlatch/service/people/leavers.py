@@ -17,8 +17,19 @@ from sqlalchemy import func, select, update
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.revocations import proof
-from openlatch.core.states import OfferState
-from openlatch.core.vocabulary import EndedAs, GrantState, HolderKind, Proof, Reach, Standing, StepKind, StepState
+from openlatch.core.states import OfferState, RequestState
+from openlatch.core.vocabulary import (
+    Cause,
+    EndedAs,
+    GrantState,
+    HolderKind,
+    ItemState,
+    Proof,
+    Reach,
+    Standing,
+    StepKind,
+    StepState,
+)
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.canonical_json import fingerprint, jsonable
@@ -119,8 +130,10 @@ def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
 
     return {
         "offers": count(Offer, Offer.person_id == person, Offer.state == OfferState.PENDING),
-        "requests": count(AccessRequest, AccessRequest.person_id == person, AccessRequest.state == "pending"),
-        "items": count(Item, Item.reviewer_id == person, Item.state == "undecided"),
+        "requests": count(
+            AccessRequest, AccessRequest.person_id == person, AccessRequest.state == RequestState.PENDING
+        ),
+        "items": count(Item, Item.reviewer_id == person, Item.state == ItemState.UNDECIDED),
     }
 
 
@@ -190,7 +203,7 @@ def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
         else:
             others[account_id].append((reach, holder))
     owners = {a.owner_id for a in accounts} - {None, person.id}
-    there = set(unit.db.scalars(select(Person.id).where(Person.id.in_(owners), Person.standing != "left")))
+    there = set(unit.db.scalars(select(Person.id).where(Person.id.in_(owners), Person.standing != Standing.LEFT)))
     found = []
     for account in accounts:
         why = _why(person, account, own.get(account.id, 0), others[account.id], account.owner_id in there)
@@ -223,7 +236,9 @@ def _suggested(unit: Unit, person: Person, holders: Sequence[UUID]) -> list[dict
     """Possible successors: their deputy, their manager, and those who hold access already."""
     wanted = [ident for ident in (person.deputy_id, person.manager_id, *holders) if ident is not None]
     rows = unit.db.scalars(
-        select(Person).where(Person.id.in_(wanted), Person.standing == "current", Person.recognised, Person.inside)
+        select(Person).where(
+            Person.id.in_(wanted), Person.standing == Standing.CURRENT, Person.recognised, Person.inside
+        )
     )
     named = {row.id: row for row in rows}
     kept = [named[ident] for ident in dict.fromkeys(wanted) if ident in named]
@@ -236,7 +251,7 @@ def _chosen(unit: Unit, plan: Plan, one: dict[str, Any]) -> dict[str, Any] | Non
     if ident is None:
         return None
     person = unit.db.get(Person, ident)
-    if person is None or person.standing == "left" or not person.recognised or person.id == plan.person:
+    if person is None or person.standing == Standing.LEFT or not person.recognised or person.id == plan.person:
         raise BadInput(
             f"Whoever was chosen for {one['account']['name']} is not there.",
             "Choose somebody else.",
@@ -293,7 +308,7 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     sign_ins.refuse_none(unit)
     unit.record("person.left", "person", person.id, person.name, reason=reason.strip(), before=before)
     unit.db.flush()
-    ident = revoke.start(unit, wish, reason, cause="left", leaver=person)
+    ident = revoke.start(unit, wish, reason, cause=Cause.LEFT, leaver=person)
     row = unit.db.get_one(Revocation, ident)
     row.preview = {**row.preview, "leaving": jsonable({**before, "handed": handed, "memberships": ended})}
     guard.evaluate(unit, reached)
@@ -358,7 +373,9 @@ def _end_waiting(unit: Unit, person: Person) -> None:
         select(Offer).where(Offer.person_id == person.id, Offer.state == OfferState.PENDING).with_for_update()
     ).all():
         pending_offers.end(unit, offer, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, f"{person.name} has left.")
-    waiting = select(AccessRequest).where(AccessRequest.person_id == person.id, AccessRequest.state == "pending")
+    waiting = select(AccessRequest).where(
+        AccessRequest.person_id == person.id, AccessRequest.state == RequestState.PENDING
+    )
     for request in unit.db.scalars(waiting.with_for_update()):
         request.state, request.answered_at = "withdrawn", unit.now
         request.version += 1

@@ -10,7 +10,7 @@ from sqlalchemy import func, or_, select
 
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.vocabulary import HolderKind
+from openlatch.core.vocabulary import GrantState, HolderKind, Standing
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.access import queries
 from openlatch.service.unit import Unit
@@ -90,7 +90,7 @@ def _peers(unit: Unit, person: UUID, job: str) -> list[UUID]:
         return []
     same = select(Person.id).where(
         func.lower(Person.job) == job.lower(),
-        Person.standing == "current",
+        Person.standing == Standing.CURRENT,
         Person.id != person,
         Person.merged_into_id.is_(None),
     )
@@ -103,7 +103,7 @@ def _held_by(unit: Unit, peers: Sequence[UUID]) -> dict[tuple[UUID, UUID], int]:
     rows = unit.db.execute(
         select(Grant.account_id, Term.level_id, func.count(func.distinct(Grant.person_id)))
         .join(Term, Term.grant_id == Grant.id)
-        .where(Grant.person_id.in_(peers), Grant.state == "active", going_on)
+        .where(Grant.person_id.in_(peers), Grant.state == GrantState.ACTIVE, going_on)
         .group_by(Grant.account_id, Term.level_id)
     )
     return {(account, level): count for account, level, count in rows}

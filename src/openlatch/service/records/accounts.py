@@ -9,6 +9,7 @@ from uuid import UUID
 from sqlalchemy import func, select
 
 from openlatch.core.time_windows import end_of_last_day, ends_on, zone_of
+from openlatch.core.vocabulary import GrantState
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
@@ -115,7 +116,9 @@ class Accounts(Kind[Account]):
         evaluate_flags.evaluate_owner(unit, row.id, [was, now])
         if any(before.get(field) != given[field] for field in ("sensitivity", "kind", "name", "time_zone")):
             grants = unit.db.scalars(
-                select(Grant.id).where(Grant.account_id == row.id, Grant.state != "ended").limit(MOST_GRANTS + 1)
+                select(Grant.id)
+                .where(Grant.account_id == row.id, Grant.state != GrantState.ENDED)
+                .limit(MOST_GRANTS + 1)
             ).all()
             if len(grants) <= MOST_GRANTS:
                 evaluate_flags.evaluate(unit, grants=grants)

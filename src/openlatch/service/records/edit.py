@@ -12,6 +12,7 @@ from uuid import UUID
 
 from sqlalchemy import delete, func, select
 
+from openlatch.core.vocabulary import GrantState
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, Outdated
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint, jsonable
@@ -245,7 +246,7 @@ def _refuse_in_use(unit: Unit, kind: Kind[Any], row: Any) -> None:
         elif table.name == "sessions":
             statement = statement.where(table.c.ended_at.is_(None))
         elif table.name == "terms":
-            live = select(Grant.id).where(Grant.state != "ended")
+            live = select(Grant.id).where(Grant.state != GrantState.ENDED)
             statement = statement.where(table.c.grant_id.in_(live))
         elif table.name != "memberships" and not (table.name == "accounts" and column.name == "system_id"):
             continue

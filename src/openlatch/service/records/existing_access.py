@@ -217,7 +217,7 @@ def _same(unit: Unit, line: Known) -> UUID | None:
     """The live grant of the same level to the same holder, on the same part."""
     column = getattr(Grant, _COLUMNS[line.holder_kind])
     held = unit.db.scalars(
-        select(Grant.id).where(Grant.account_id == line.account, column == line.holder, Grant.state != "ended")
+        select(Grant.id).where(Grant.account_id == line.account, column == line.holder, Grant.state != GrantState.ENDED)
     ).all()
     for grant, terms in mapping.terms_of(unit.db, held).items():
         if any(t.level.id == line.level and (t.part.id if t.part else None) == line.resource for t in terms):

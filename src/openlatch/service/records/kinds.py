@@ -11,7 +11,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
-from openlatch.core.vocabulary import HolderKind
+from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
@@ -104,7 +104,7 @@ def person_named(unit: Unit, ident: UUID | None, field: str) -> UUID | None:
     if ident is None:
         return None
     person = unit.seen_person(ident)
-    if person is None or person.standing == "left":
+    if person is None or person.standing == Standing.LEFT:
         raise BadInput("There is no such person, or they have left.", "Choose another.", {field: "unknown"})
     return ident
 

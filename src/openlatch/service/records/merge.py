@@ -16,7 +16,7 @@ from sqlalchemy import Text, and_, cast, delete, func, insert, select, text, upd
 from sqlalchemy.dialects.postgresql import JSONB
 
 from openlatch.core.register import Holder
-from openlatch.core.vocabulary import HolderKind
+from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
@@ -119,8 +119,8 @@ def _refuse(unit: Unit, kept: Any, gone: Any) -> None:
     signs_in = set(unit.db.scalars(select(SignIn.person_id).where(SignIn.person_id.in_([kept.id, gone.id]))))
     if len(signs_in) == 2:
         raise Conflict(f"{kept.name} and {gone.name} both sign in here.", "Take one of the two sign-ins away first.")
-    if (kept.standing == "left") != (gone.standing == "left"):
-        left = kept if kept.standing == "left" else gone
+    if (kept.standing == Standing.LEFT) != (gone.standing == Standing.LEFT):
+        left = kept if kept.standing == Standing.LEFT else gone
         raise Conflict(
             f"{left.name} has left, and the other record has not.", "Let both leave, or say that neither has."
         )

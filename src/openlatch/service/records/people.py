@@ -145,7 +145,7 @@ def _refuse_others(unit: Unit, row: Person, address: str | None, field: str) -> 
     if address is None:
         return
     whose = select(Person.name).where(
-        func.lower(Person.address) == address, Person.standing != "left", Person.id != row.id
+        func.lower(Person.address) == address, Person.standing != Standing.LEFT, Person.id != row.id
     )
     beside = (
         select(Person.name)

@@ -16,6 +16,7 @@ from uuid import UUID, uuid5
 import orjson
 from sqlalchemy import Column, Table, Uuid, func, select, text, update
 
+from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, Conflict
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
@@ -212,7 +213,7 @@ def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
             {"target": target, "ident": ident},
         )
     # Secrets are not exported: systems have to be connected again before they are read.
-    away = update(System).where(System.kind != "by_hand").values(paused_at=unit.now)
+    away = update(System).where(System.kind != SystemKind.BY_HAND).values(paused_at=unit.now)
     unit.db.execute(away)
     unit.db.expire_all()
     unit.record("register.brought", "organisation", unit.viewer.organisation, "The whole register", rows=counts)

@@ -14,6 +14,7 @@ from typing import Any
 from icalendar import Calendar, Event
 from sqlalchemy import select
 
+from openlatch.core.vocabulary import GrantState, Standing
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.service.offers.send import digest
 from openlatch.service.unit import Service, Unit, Viewer
@@ -87,7 +88,7 @@ def read(service: Service, token: str) -> bytes:
     with service.unit(Viewer.itself(row.organisation_id)) as unit:
         person = unit.db.get_one(Person, row.person_id)
         unit.db.get_one(CalendarRow, row.id).read_at = unit.now
-        if person.standing == "left":
+        if person.standing == Standing.LEFT:
             raise NotFound("There is no calendar at this address.", "Ask for a new one under Settings.")
         signs_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
         if signs_in is not None and signs_in.suspended_at is not None:
@@ -131,7 +132,7 @@ def _entries(unit: Unit) -> Iterator[_Entry]:
     ends = register.GRANTS.all(
         unit.db,
         f'until gt "{since.isoformat()}" and until le "{until.isoformat()}"',
-        [_ending(unit), Grant.state.in_(("active", "suspended"))],
+        [_ending(unit), Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED))],
         MOST_EVENTS,
     )
     for row in ends:

@@ -12,7 +12,7 @@ from sqlalchemy import and_, or_, select
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews.decisions import REVOKING
 from openlatch.core.time_windows import day_in_words
-from openlatch.core.vocabulary import FlagState, GrantState, ItemState, Proof, Subject, Verdict
+from openlatch.core.vocabulary import Cause, FlagState, GrantState, ItemState, Proof, Standing, Subject, Verdict
 from openlatch.errors import Conflict, NotFound, OpenLatchError
 from openlatch.service.attempt import attempt
 from openlatch.service.changes import changes
@@ -84,7 +84,9 @@ def _closing(unit: Unit, ident: UUID) -> prepare.Wish | None:
     )
     grants = unit.db.scalars(
         select(Grant.id).where(
-            and_(Grant.id.in_(alone), Grant.id.not_in(more)), Grant.state.in_(("active", "suspended")), outside
+            and_(Grant.id.in_(alone), Grant.id.not_in(more)),
+            Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED)),
+            outside,
         )
     ).all()
     rules = tuple(sorted(access_rules.opening(unit, ident)))
@@ -125,7 +127,7 @@ def act(unit: Unit, round_row: Round, item: Item) -> None:
     elif item.verdict == Verdict.KEEP or kind in (*OF_GRANTS, Subject.SESSION, Subject.EXPOSURE):
         wish = wish_of(unit, item) if item.verdict != Verdict.KEEP else None
         if wish is not None:
-            item.revocation_id = revoke.start(trusted, wish, reason, cause="review")
+            item.revocation_id = revoke.start(trusted, wish, reason, cause=Cause.REVIEW)
             unit.db.flush()
         elif item.verdict == Verdict.KEEP:
             _done(unit, item, "Kept.")
@@ -297,7 +299,7 @@ def try_out(unit: Unit, item: Item) -> None:
         revoke.preview(unit.as_service(), wish)
     if Subject(item.kind) is Subject.OWNERSHIP and item.verdict == Verdict.REVOKE:
         person = unit.db.get(Person, item.successor_id)
-        if person is None or person.standing == "left":
+        if person is None or person.standing == Standing.LEFT:
             raise Conflict("There is no such person, or they have left.", "Choose another successor.")
 
 

@@ -14,7 +14,7 @@ from uuid import UUID
 from sqlalchemy import ColumnElement, func, select, text, update
 
 from openlatch.core.reviews.decisions import SHORTEST_REASON, fate_of
-from openlatch.core.vocabulary import Fate, ItemState, Proof, Reach, Subject, Verdict
+from openlatch.core.vocabulary import DraftState, Fate, ItemState, Proof, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
@@ -74,10 +74,10 @@ def _counts(unit: Unit, ident: UUID) -> dict[str, Any]:
     row = unit.db.execute(
         select(
             func.count(Item.id).label("items"),
-            func.count(Item.id).filter(Item.state == "decided").label("decided"),
+            func.count(Item.id).filter(Item.state == ItemState.DECIDED).label("decided"),
             *(
                 func.count(Item.id)
-                .filter(Item.state == "decided", Item.verdict == verdict, ~Item.nothing_done)
+                .filter(Item.state == ItemState.DECIDED, Item.verdict == verdict, ~Item.nothing_done)
                 .label(name)
                 for verdict, name in (("keep", "kept"), ("trim", "trimmed"), ("revoke", "revoked"))
             ),
@@ -302,7 +302,7 @@ def retry(unit: Unit, round_id: UUID, item_id: UUID) -> dict[str, Any]:
     if going_on is not None and going_on.settled_at is None:
         raise Conflict("Its revocation is being carried out.", "Look at that, and retry its steps there.")
     draft = unit.db.get(RuleDraft, item.draft_id) if item.draft_id else None
-    if draft is not None and draft.state == "applying":
+    if draft is not None and draft.state == DraftState.APPLYING:
         raise Conflict("Its access rules are being set in the system.", "Look at the draft.")
     item.outcome, item.offer_id, item.revocation_id, item.draft_id = "", None, None, None
     unit.record("item.retried", "item", item.id, words(item), item.account_id, round_id=row.id)

@@ -14,7 +14,7 @@ from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.reviews import decisions as core
 from openlatch.core.reviews.assignment import About
-from openlatch.core.vocabulary import HolderKind, ItemState, Reach, Subject, Verdict
+from openlatch.core.vocabulary import HolderKind, ItemState, Reach, Standing, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
@@ -430,7 +430,7 @@ def _to_ask(unit: Unit, item: Item) -> UUID:
         elif item.account_id is not None:
             found = unit.db.get_one(Account, item.account_id).owner_id
     person = unit.db.get(Person, found) if found else None
-    if person is None or person.standing == "left":
+    if person is None or person.standing == Standing.LEFT:
         raise BadInput("There is nobody to ask about it.", "Decide it, or pass it on.")
     return person.id
 

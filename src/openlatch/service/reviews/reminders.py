@@ -9,6 +9,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.reviews.reminders import LATE, due_reminder
 from openlatch.core.time_windows import Window, day_in_words, ends_on
+from openlatch.core.vocabulary import ItemState
 from openlatch.service.notifications import notices
 from openlatch.service.reviews.reviewers import members_now
 from openlatch.service.unit import Unit
@@ -70,7 +71,7 @@ def _waiting(unit: Unit, ident: UUID) -> Iterator[tuple[list[UUID], str, int]]:
             Person.away_until,
         )
         .outerjoin(Person, Person.id == Item.reviewer_id)
-        .where(Item.round_id == ident, Item.state == "undecided")
+        .where(Item.round_id == ident, Item.state == ItemState.UNDECIDED)
         .group_by(Item.reviewer_id, Item.reviewer_team_id, Person.id)
         .order_by(Item.reviewer_id, Item.reviewer_team_id)
     ).all()

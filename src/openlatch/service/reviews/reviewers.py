@@ -11,6 +11,7 @@ from sqlalchemy import ColumnElement, Select, func, or_, select
 
 from openlatch.core.reviews.assignment import Colleague
 from openlatch.core.time_windows import Window
+from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
@@ -36,7 +37,9 @@ def colleagues(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Colleague]:
     found = {}
     for ident, name, manager, deputy, since, until, standing, leaves in rows:
         away = Window(since, until) if since is not None else None
-        gone = standing != "current" and (leaves <= unit.now if leaves is not None else standing == "left")
+        gone = standing != Standing.CURRENT and (
+            leaves <= unit.now if leaves is not None else standing == Standing.LEFT
+        )
         found[ident] = Colleague(ident, name, manager, deputy, away, gone)
     return found
 
@@ -67,7 +70,9 @@ def _could_stand_in(unit: Unit, person: Person) -> list[dict[str, Any]]:
     beside: list[ColumnElement[bool]] = [Person.id.in_(notices.administrators(unit))]
     if person.manager_id is not None:
         beside += [Person.id == person.manager_id, Person.manager_id == person.manager_id]
-    found = select(Person.id, Person.name).where(Person.inside, Person.standing == "current", Person.id != person.id)
+    found = select(Person.id, Person.name).where(
+        Person.inside, Person.standing == Standing.CURRENT, Person.id != person.id
+    )
     rows = unit.db.execute(found.where(or_(*beside)).order_by(Person.name, Person.id).limit(MOST_COLLEAGUES))
     return [{"id": ident, "name": name} for ident, name in rows]
 

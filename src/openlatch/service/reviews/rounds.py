@@ -13,7 +13,7 @@ from sqlalchemy import func, select
 
 from openlatch.core.reviews.decisions import pace
 from openlatch.core.time_windows import day_in_words, ends_on
-from openlatch.core.vocabulary import Reach, Subject
+from openlatch.core.vocabulary import FlagState, ItemState, Reach, Subject, Verdict
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import ListQuery, Page
@@ -43,7 +43,7 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
     return {
         **row,
         "mine": unit.db.scalar(mine) or 0,
-        "mine_left": unit.db.scalar(mine.where(Item.state == "undecided")) or 0,
+        "mine_left": unit.db.scalar(mine.where(Item.state == ItemState.UNDECIDED)) or 0,
         "reviewers_progress": _by_reviewer(unit, ident),
         "population": stored.population,
         "items_hash": stored.items_hash.hex() if stored.items_hash else None,
@@ -62,7 +62,7 @@ def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
             Item.reviewer_id,
             name.label("name"),
             func.count(Item.id).label("items"),
-            func.count(Item.id).filter(Item.state == "undecided").label("left"),
+            func.count(Item.id).filter(Item.state == ItemState.UNDECIDED).label("left"),
             func.count(Item.id).filter(Item.fate.is_not(None)).label("by_default"),
             func.count(Item.id).filter(Item.decided_by_id.is_not(None), theirs.is_not(True)).label("by_others"),
         )
@@ -75,7 +75,7 @@ def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     found = {(row["reviewer_id"], row["name"]): dict(row) for row in assigned}
     decisions: dict[tuple[UUID, str], list[tuple[datetime, bool]]] = defaultdict(list)
     decided = unit.db.execute(
-        select(Person.id, Person.name, Item.decided_at, Item.verdict == "keep")
+        select(Person.id, Person.name, Item.decided_at, Item.verdict == Verdict.KEEP)
         .join(Person, Person.id == Item.decided_by_id)
         .where(Item.round_id == ident, Item.decided_at.is_not(None), unit.sight.items())
     )
@@ -110,7 +110,7 @@ def progress(unit: Unit, ident: UUID) -> dict[str, Any]:
     zone = unit.db.get_one(Organisation, unit.viewer.organisation).time_zone
     day = func.date(func.timezone(zone, Item.decided_at))
     days = unit.db.execute(
-        select(day, func.count(Item.id), func.count(Item.id).filter(Item.verdict == "keep"))
+        select(day, func.count(Item.id), func.count(Item.id).filter(Item.verdict == Verdict.KEEP))
         .where(Item.round_id == ident, Item.decided_at.is_not(None))
         .group_by(day)
         .order_by(day)
@@ -119,11 +119,13 @@ def progress(unit: Unit, ident: UUID) -> dict[str, Any]:
         select(
             Item.account.label("name"),
             func.count(Item.id).label("items"),
-            func.count(Item.id).filter(Item.state == "decided").label("decided"),
+            func.count(Item.id).filter(Item.state == ItemState.DECIDED).label("decided"),
         )
         .where(Item.round_id == ident)
         .group_by(Item.account)
-        .order_by((func.count(Item.id) - func.count(Item.id).filter(Item.state == "decided")).desc(), Item.account)
+        .order_by(
+            (func.count(Item.id) - func.count(Item.id).filter(Item.state == ItemState.DECIDED)).desc(), Item.account
+        )
         .limit(MOST_ACCOUNTS)
     ).mappings()
     late = found["due_at"] <= unit.now and found["closed_at"] is None
@@ -150,13 +152,13 @@ def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
     column = GROUPS.get(by)
     if column is None:
         raise BadInput(f"Items are not grouped by {by!r}.", f"Use one of: {', '.join(GROUPS)}.", {"by": "unknown"})
-    left = func.count(Item.id).filter(Item.state == "undecided")
+    left = func.count(Item.id).filter(Item.state == ItemState.UNDECIDED)
     rows = unit.db.execute(
         select(
             column.label("name"),
             func.count(Item.id).label("items"),
             left.label("undecided"),
-            func.count(Item.id).filter(Item.flagged > 0, Item.state == "undecided").label("flagged"),
+            func.count(Item.id).filter(Item.flagged > 0, Item.state == ItemState.UNDECIDED).label("flagged"),
         )
         .where(Item.round_id == ident, unit.sight.items())
         .group_by(column)
@@ -206,7 +208,7 @@ def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, 
     flags: dict[UUID, set[str]] = defaultdict(set)
     ids = [row["subject_id"] for row in rows]
     for subject, rule in unit.db.execute(
-        select(Flag.subject_id, Flag.rule).where(Flag.subject_id.in_(ids), Flag.state == "open")
+        select(Flag.subject_id, Flag.rule).where(Flag.subject_id.in_(ids), Flag.state == FlagState.OPEN)
     ):
         flags[subject].add(rule)
     return [

@@ -12,7 +12,18 @@ from openlatch.core.revocations import proof, step_states
 from openlatch.core.revocations.proof import Evidence, StepOutcome
 from openlatch.core.states import GRANTS, move
 from openlatch.core.time_windows import day_in_words
-from openlatch.core.vocabulary import EndedAs, GrantState, ItemState, Owed, Proof, StepKind, StepState, Subject, Verdict
+from openlatch.core.vocabulary import (
+    Cause,
+    EndedAs,
+    GrantState,
+    ItemState,
+    Owed,
+    Proof,
+    StepKind,
+    StepState,
+    Subject,
+    Verdict,
+)
 from openlatch.service.exposure import access_rules, evaluate
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import hand_tasks, lifecycle, terms
@@ -34,7 +45,11 @@ from openlatch.store.tables import (
 )
 from openlatch.store.tables.base import Proved
 
-_ENDED_AS = {"expired": EndedAs.EXPIRED, "given_up": EndedAs.GIVEN_UP, "replaced": EndedAs.REPLACED}
+_ENDED_AS = {
+    Cause.EXPIRED: EndedAs.EXPIRED,
+    Cause.GIVEN_UP: EndedAs.GIVEN_UP,
+    Cause.REPLACED: EndedAs.REPLACED,
+}
 
 
 def finish_if_done(unit: Unit, revocation: Revocation, own: Sequence[Step] | None = None) -> bool:
@@ -213,7 +228,7 @@ def _end_or_trim(
     if not is_trim and known is not None:
         grant.state = move(GRANTS, "grant", GrantState(grant.state), GrantState.ENDED)
         grant.ended_at, grant.owed = unit.now, None
-        cause = _ENDED_AS.get(revocation.cause, EndedAs.REVOKED)
+        cause = _ENDED_AS.get(Cause(revocation.cause), EndedAs.REVOKED)
         grant.ended_as = proof.ended_as(cause, known.proof)
         _keep(grant, known)
         action = f"grant.{cause}" if grant.ended_as == cause else "grant.ended"

@@ -20,7 +20,7 @@ from openlatch.core.revocations import preview as core_preview
 from openlatch.core.revocations.plan import Move
 from openlatch.core.states import GRANTS, may_become
 from openlatch.core.time_windows import end_in_words
-from openlatch.core.vocabulary import GrantState, HolderKind, StepKind
+from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, SystemKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
 from openlatch.service.connections import adapter_for
 from openlatch.service.grants import provisioning, terms
@@ -86,7 +86,7 @@ def lock(unit: Unit, wish: Wish) -> list[Grant]:
         if not may_become(GRANTS, GrantState(grant.state), GrantState.REVOKING):
             raise Conflict(
                 f"The grant is {grant.state} and can't be revoked now.",
-                "Look at its revocation." if grant.state == "revoking" else "There is nothing to revoke.",
+                "Look at its revocation." if grant.state == GrantState.REVOKING else "There is nothing to revoke.",
             )
     return grants
 
@@ -279,7 +279,8 @@ def sessions_of(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session
             .where(
                 Grant.id.in_([grant.id for grant in grants]),
                 Session.ended_at.is_(None),
-                (beside.id == theirs.id) | ((beside.system_id == theirs.system_id) & (System.kind != "by_hand")),
+                (beside.id == theirs.id)
+                | ((beside.system_id == theirs.system_id) & (System.kind != SystemKind.BY_HAND)),
             )
         )
         found |= {session.id: session for session in unit.db.scalars(mine)}
@@ -402,4 +403,6 @@ def _lower_level(unit: Unit, grant: Grant, system: System, ident: UUID | None, c
 
 def _live(row: Session, system: System) -> core.LiveSession:
     holder = Holder(HolderKind(row.holder_kind), row.holder_id)
-    return core.LiveSession(row.id, row.account_id, holder, system.kind != "by_hand" and bool(row.handle), row.handle)
+    return core.LiveSession(
+        row.id, row.account_id, holder, system.kind != SystemKind.BY_HAND and bool(row.handle), row.handle
+    )

@@ -11,7 +11,7 @@ from sqlalchemy import or_, select
 from openlatch.core import latches
 from openlatch.core.revocations import preview as core_preview
 from openlatch.core.states import GRANTS, move
-from openlatch.core.vocabulary import GrantState
+from openlatch.core.vocabulary import Cause, GrantState
 from openlatch.errors import BadInput, Conflict
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
@@ -72,7 +72,7 @@ def start(
     unit: Unit,
     wish: prepare.Wish,
     reason: str,
-    cause: str = "asked",
+    cause: Cause = Cause.ASKED,
     fingerprint: str = "",
     leaver: Person | None = None,
 ) -> UUID:
@@ -82,7 +82,7 @@ def start(
     what would happen; Held when a latch refuses. Expiry asks no latch.
     """
     _refuse_unfit(unit, wish, leaver.name if leaver else "")
-    if cause == "asked" and len(set(wish.grants)) > BULK:
+    if cause == Cause.ASKED and len(set(wish.grants)) > BULK:
         unit.require_proof(f"Ending {len(set(wish.grants))} grants at once")
     if len(reason.strip()) < 3:
         raise BadInput("A revocation needs a reason.", "Say in a few words why.", {"reason": "is missing"})
@@ -118,7 +118,7 @@ def start(
     accounts |= {rule.account for rule in prepared.preview.rules}
     # No latch keeps the access of somebody whose time is over, or who has left; of a successor the guard around both
     # knows.
-    if cause not in ("expired", "left", "replaced"):
+    if cause not in (Cause.EXPIRED, Cause.LEFT, Cause.REPLACED):
         guard.refuse(latches.held(_breaches(unit, prepared, wish)))
     for account in sorted(accounts):
         unit.record("revocation.started", "revocation", row.id, told["title"], account, reason=reason)
@@ -186,6 +186,9 @@ def expired(unit: Unit, most: int = 200) -> list[UUID]:
     over = select(TermRow.grant_id).where(TermRow.until <= unit.now)
     going_on = select(TermRow.grant_id).where(or_(TermRow.until.is_(None), TermRow.until > unit.now))
     due = select(Grant.id).where(
-        Grant.state.in_(("active", "suspended")), Grant.ends_here, Grant.id.in_(over), Grant.id.not_in(going_on)
+        Grant.state.in_((GrantState.ACTIVE, GrantState.SUSPENDED)),
+        Grant.ends_here,
+        Grant.id.in_(over),
+        Grant.id.not_in(going_on),
     )
     return list(unit.db.scalars(due.order_by(Grant.id).limit(most)))

@@ -14,7 +14,7 @@ from sqlalchemy import select
 from openlatch.adapters import Adapter
 from openlatch.core.exposure import document
 from openlatch.core.exposure.comparison import Change
-from openlatch.core.vocabulary import StepKind
+from openlatch.core.vocabulary import DraftState, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service import connections, locks
 from openlatch.service.canonical_json import fingerprint
@@ -71,7 +71,7 @@ def start(unit: Unit, row: RuleDraft, reason: str) -> None:
 
 def refuse(unit: Unit, row: RuleDraft) -> None:
     """Conflict when a draft can't be set: in progress, overtaken, or refused by a guard or the system."""
-    if row.state == "applying":
+    if row.state == DraftState.APPLYING:
         raise Conflict("It is on its way into the system already.", "Wait until the system shows it.")
     if row.state not in ("ready", "failed"):
         raise Conflict(f"A draft that is {row.state} can't be set.", "Make a new one.")
@@ -102,7 +102,7 @@ def _refuse_overtaken(unit: Unit, row: RuleDraft) -> None:
 def _refuse_second(unit: Unit, row: RuleDraft) -> None:
     """A draft sets all rules of an account: two at a time would each remove what the other sets."""
     other = select(RuleDraft.id).where(
-        RuleDraft.account_id == row.account_id, RuleDraft.state == "applying", RuleDraft.id != row.id
+        RuleDraft.account_id == row.account_id, RuleDraft.state == DraftState.APPLYING, RuleDraft.id != row.id
     )
     if unit.db.scalar(other.limit(1)) is not None:
         raise Conflict("Other access rules of this account are being set in its system.", "Wait until it shows them.")
@@ -137,7 +137,7 @@ def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | N
 def _begin(unit: Unit, ident: UUID) -> tuple[Task, UUID, Adapter] | None:
     """What to do for a draft in progress, in which system; None when it is over."""
     row = unit.db.get(RuleDraft, ident, with_for_update=True)
-    if row is None or row.state != "applying":
+    if row is None or row.state != DraftState.APPLYING:
         return None
     account = unit.db.get_one(Account, row.account_id)
     try:
@@ -159,7 +159,7 @@ def _end(unit: Unit, ident: UUID, words: str) -> None:
     """Mark a draft as applied if the last reading shows it, else as failed; once."""
     row = unit.db.get_one(RuleDraft, ident, with_for_update=True)
     try:
-        if row.state == "applying" and not _is_shown(unit, row):
+        if row.state == DraftState.APPLYING and not _is_shown(unit, row):
             _fail(unit, row, words)
     except Conflict as error:
         _fail(unit, row, error.detail)
@@ -167,7 +167,9 @@ def _end(unit: Unit, ident: UUID, words: str) -> None:
 
 def going_on(unit: Unit) -> list[UUID]:
     """Drafts in progress."""
-    return list(unit.db.scalars(select(RuleDraft.id).where(RuleDraft.state == "applying").order_by(RuleDraft.id)))
+    return list(
+        unit.db.scalars(select(RuleDraft.id).where(RuleDraft.state == DraftState.APPLYING).order_by(RuleDraft.id))
+    )
 
 
 def _is_shown(unit: Unit, row: RuleDraft) -> bool:

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 
 from openlatch.core.time_windows import end_in_words
-from openlatch.core.vocabulary import GrantState, Owed, Reach
+from openlatch.core.vocabulary import FlagState, GrantState, Owed, Reach, Standing
 from openlatch.errors import BadInput, Conflict
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import manage as manage_flags
@@ -76,7 +76,7 @@ def _take_terms(unit: Unit, grant: Grant, kept: Sequence[Term], found: Sequence[
 def _give_owner(unit: Unit, account: Account, change: Change) -> str:
     """Give an account without an owner one; returns it in words."""
     person = unit.db.get(Person, change.successor)
-    if person is None or person.standing == "left" or not person.recognised:
+    if person is None or person.standing == Standing.LEFT or not person.recognised:
         raise BadInput("There is no such owner, or they have left.", "Choose another.", {"successor": "unknown"})
     if account.owner_id == person.id:
         return ""
@@ -111,7 +111,9 @@ def accept(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     until = lifecycle.end_of(account, change.until, change.last_day, unit.now)
     if until is None:
         raise BadInput("No day is given.", "Say until when it is accepted.", {"last_day": "is missing"})
-    drifted = select(Flag.id).where(Flag.subject_id == grant.id, Flag.rule.in_(DRIFT_RULES), Flag.state == "open")
+    drifted = select(Flag.id).where(
+        Flag.subject_id == grant.id, Flag.rule.in_(DRIFT_RULES), Flag.state == FlagState.OPEN
+    )
     found = unit.db.scalars(drifted.order_by(Flag.id)).all()
     if not found:
         raise Conflict("Nothing is open about it.", "It is as recorded, or was accepted already.")

@@ -10,6 +10,7 @@ from uuid import UUID
 from sqlalchemy import delete, func, select
 
 from openlatch.adapters import ADAPTERS, class_of
+from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service import connections, locks
 from openlatch.service.records.edit import counted_words
@@ -17,7 +18,7 @@ from openlatch.service.systems import sealed_secrets
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import Base, Level, System, SystemTrial
 
-BY_HAND = "by_hand"
+BY_HAND = SystemKind.BY_HAND
 NAMES = {
     "postgresql": "PostgreSQL database",
     "directory": "Directory (LDAP)",
