@@ -12,7 +12,7 @@ import re
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
@@ -34,6 +34,8 @@ from openlatch.store.lists.engine import Page
 from openlatch.store.tables import IdempotencyKey
 
 Handler = TypeVar("Handler", bound=Callable[..., Any])
+# What a call answers: a JSON object, which the model of its route describes.
+Answer = Mapping[str, object]
 COOKIE = "openlatch_session"
 PREFIX = "/api/v1"
 JSON = "application/json"

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
 from openlatch.api.routes.latches import latch_setting
-from openlatch.api.routing import api
+from openlatch.api.routing import Answer, api
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
 from openlatch.service.access import charts, queries
@@ -22,7 +21,7 @@ def _question(query: schemas.Question) -> queries.Question:
 @api.add(
     "GET", "/access", "By which paths a person can act in an account", schemas.Paths, query=schemas.WhoCan, inside=True
 )
-def get_access(unit: Unit, query: schemas.WhoCan) -> dict[str, Any]:
+def get_access(unit: Unit, query: schemas.WhoCan) -> Answer:
     """None when they can't. Of now, or of any instant, as it was known at any other."""
     return queries.who_can(unit, query.person, query.account, _question(query))
 
@@ -35,7 +34,7 @@ def get_access(unit: Unit, query: schemas.WhoCan) -> dict[str, Any]:
     query=schemas.Question,
     inside=True,
 )
-def get_account_access(unit: Unit, ident: UUID, query: schemas.Question) -> dict[str, Any]:
+def get_account_access(unit: Unit, ident: UUID, query: schemas.Question) -> Answer:
     """By every path, or by the shortest; all of it, or one permission on one resource."""
     return queries.everyone(unit, ident, _question(query))
 
@@ -48,7 +47,7 @@ def get_account_access(unit: Unit, ident: UUID, query: schemas.Question) -> dict
     query=schemas.Question,
     inside=True,
 )
-def get_person_access(unit: Unit, ident: UUID, query: schemas.Question) -> dict[str, Any]:
+def get_person_access(unit: Unit, ident: UUID, query: schemas.Question) -> Answer:
     """Among the accounts that you may see."""
     return queries.everything(unit, ident, _question(query))
 
@@ -61,7 +60,7 @@ def get_person_access(unit: Unit, ident: UUID, query: schemas.Question) -> dict[
     query=schemas.Question,
     inside=True,
 )
-def get_matrix(unit: Unit, ident: UUID, query: schemas.Question) -> dict[str, Any]:
+def get_matrix(unit: Unit, ident: UUID, query: schemas.Question) -> Answer:
     """Everyone against everything, in one answer."""
     return queries.matrix(unit, ident, _question(query))
 
@@ -74,13 +73,13 @@ def get_matrix(unit: Unit, ident: UUID, query: schemas.Question) -> dict[str, An
     query=schemas.DifferenceQuery,
     inside=True,
 )
-def get_difference(unit: Unit, ident: UUID, query: schemas.DifferenceQuery) -> dict[str, Any]:
+def get_difference(unit: Unit, ident: UUID, query: schemas.DifferenceQuery) -> Answer:
     """In one account."""
     return queries.differ(unit, ident, query.one, query.other, query.believed)
 
 
 @api.add("POST", "/access/suppose", "What changes would do to who can do what", schemas.Supposed, body=schemas.Suppose)
-def suppose(unit: Unit, body: schemas.Suppose) -> dict[str, Any]:
+def suppose(unit: Unit, body: schemas.Suppose) -> Answer:
     """Nothing is changed."""
     return queries.what_if(unit, [_supposed(change) for change in body.changes])
 
@@ -94,18 +93,18 @@ def _supposed(change: schemas.SupposedChange) -> queries.Wish:
 
 
 @api.add("GET", "/map", "All live grants by danger and by how long unused", schemas.RiskMap)
-def get_map(unit: Unit) -> dict[str, Any]:
+def get_map(unit: Unit) -> Answer:
     """Of what you may see, with the filters that pick a region."""
     return charts.risk_map(unit)
 
 
 @api.add("GET", "/ends", "What ends day by day", schemas.Calendar, query=schemas.EndsQuery)
-def get_ends(unit: Unit, query: schemas.EndsQuery) -> dict[str, Any]:
+def get_ends(unit: Unit, query: schemas.EndsQuery) -> Answer:
     """Grants, people who leave, offers that run out, rounds that are due."""
     return charts.ends(unit, query.since, query.months)
 
 
 @api.add("GET", "/mine", "What you can reach, and who can reach yours", schemas.Mine)
-def get_mine(unit: Unit) -> dict[str, Any]:
+def get_mine(unit: Unit) -> Answer:
     """With the offers that wait for you."""
     return my_access.page(unit)

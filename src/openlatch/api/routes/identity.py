@@ -9,7 +9,7 @@ import orjson
 from flask import Response, request
 
 from openlatch import schemas
-from openlatch.api.routing import COOKIE, PREFIX, api, origin, the_service
+from openlatch.api.routing import COOKIE, PREFIX, Answer, api, origin, the_service
 from openlatch.core.vocabulary import Role
 from openlatch.errors import NotAllowed
 from openlatch.service.identity import authentication, invitations, passwords, recovery, second_factor, sign_ins
@@ -27,74 +27,74 @@ DEVICE_SECONDS = 365 * 24 * 3600
 
 
 @api.add("GET", "/sign-ins", "Who signs in, in which role", schemas.SignIns)
-def list_sign_ins(unit: Unit) -> dict[str, Any]:
+def list_sign_ins(unit: Unit) -> Answer:
     """With when each was last seen, and how many sessions and tokens are open."""
     return {"rows": sign_ins.rows(unit)}
 
 
 @api.add("PUT", f"{ONE}/role", "Give a sign-in another role", schemas.SignInOf, body=schemas.SetRole)
-def set_role(unit: Unit, ident: UUID, body: schemas.SetRole) -> dict[str, Any]:
+def set_role(unit: Unit, ident: UUID, body: schemas.SetRole) -> Answer:
     """There is always somebody who administers."""
     return sign_ins.set_role(unit, ident, Role(body.role))
 
 
 @api.add("PUT", f"{ONE}/suspended", "Suspend a sign-in", schemas.SignInOf)
-def suspend_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
+def suspend_sign_in(unit: Unit, ident: UUID) -> Answer:
     """Its sessions and tokens end at once."""
     return sign_ins.set_suspended(unit, ident, True)
 
 
 @api.add("DELETE", f"{ONE}/suspended", "Let a suspended sign-in in again", schemas.SignInOf)
-def resume_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
+def resume_sign_in(unit: Unit, ident: UUID) -> Answer:
     """With its password and second factor as they were."""
     return sign_ins.set_suspended(unit, ident, False)
 
 
 @api.add("DELETE", f"{ONE}/sessions", "End all sessions of a sign-in", schemas.SignInOf)
-def end_sign_in_sessions(unit: Unit, ident: UUID) -> dict[str, Any]:
+def end_sign_in_sessions(unit: Unit, ident: UUID) -> Answer:
     """At once."""
     return sign_ins.end_sessions(unit, ident)
 
 
 @api.add("DELETE", f"{ONE}/tokens", "End all API tokens of a sign-in", schemas.SignInOf)
-def end_sign_in_tokens(unit: Unit, ident: UUID) -> dict[str, Any]:
+def end_sign_in_tokens(unit: Unit, ident: UUID) -> Answer:
     """At once."""
     return sign_ins.end_tokens(unit, ident)
 
 
 @api.add("DELETE", f"{ONE}/factor", "Reset somebody's second factor", schemas.SignInOf)
-def reset_sign_in_factor(unit: Unit, ident: UUID) -> dict[str, Any]:
+def reset_sign_in_factor(unit: Unit, ident: UUID) -> Answer:
     """They sign in with their password alone until they set up another."""
     return sign_ins.reset_factor(unit, ident)
 
 
 @api.add("DELETE", ONE, "Take a sign-in away", schemas.Done)
-def take_sign_in_away(unit: Unit, ident: UUID) -> dict[str, Any]:
+def take_sign_in_away(unit: Unit, ident: UUID) -> Answer:
     """The person stays in the register."""
     sign_ins.take_away(unit, ident)
     return {"done": True}
 
 
 @api.add("GET", "/invitations", "Invitations that are not accepted yet", schemas.Invitations)
-def list_invitations(unit: Unit) -> dict[str, Any]:
+def list_invitations(unit: Unit) -> Answer:
     """The latest first, those that ran out among them."""
     return {"rows": invitations.rows(unit)}
 
 
 @api.add("POST", "/invitations", "Invite somebody to sign in", schemas.InvitationOf, body=schemas.Invite, status=201)
-def invite(unit: Unit, body: schemas.Invite) -> dict[str, Any]:
+def invite(unit: Unit, body: schemas.Invite) -> Answer:
     """A link is mailed to them that opens once, within a week."""
     return invitations.invite(unit, body.person, body.name, body.address, Role(body.role))
 
 
 @api.add("POST", f"{INVITATION}/again", "Send an invitation again", schemas.InvitationOf)
-def invite_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+def invite_again(unit: Unit, ident: UUID) -> Answer:
     """The link before opens nothing any more."""
     return invitations.send_again(unit, ident)
 
 
 @api.add("DELETE", INVITATION, "Withdraw an invitation", schemas.Done)
-def withdraw_invitation(unit: Unit, ident: UUID) -> dict[str, Any]:
+def withdraw_invitation(unit: Unit, ident: UUID) -> Answer:
     """Its link opens nothing any more."""
     invitations.withdraw(unit, ident)
     return {"done": True}
@@ -111,7 +111,7 @@ def withdraw_invitation(unit: Unit, ident: UUID) -> dict[str, Any]:
     body=schemas.OpenInvitation,
     open=True,
 )
-def read_invitation(body: schemas.OpenInvitation) -> dict[str, Any]:
+def read_invitation(body: schemas.OpenInvitation) -> Answer:
     """To what, as what, and by whom."""
     return invitations.read(the_service(), body.token, origin())
 
@@ -138,7 +138,7 @@ def accept_invitation(body: schemas.AcceptInvitation) -> Response:
     open=True,
     status=202,
 )
-def forgotten_password(body: schemas.ForgottenPassword) -> dict[str, Any]:
+def forgotten_password(body: schemas.ForgottenPassword) -> Answer:
     """The answer is the same whether anybody signs in with the address or not."""
     passwords.ask_for_link(the_service(), body.address, origin())
     return {"done": True}
@@ -147,7 +147,7 @@ def forgotten_password(body: schemas.ForgottenPassword) -> dict[str, Any]:
 @api.add(
     "POST", "/password/new", "Replace a forgotten password by a link", schemas.Done, body=schemas.NewPassword, open=True
 )
-def new_password(body: schemas.NewPassword) -> dict[str, Any]:
+def new_password(body: schemas.NewPassword) -> Answer:
     """Every session and token ends; then one signs in, with the second factor as before."""
     passwords.set_by_link(the_service(), body.token, body.password, origin())
     return {"done": True}
@@ -157,58 +157,58 @@ def new_password(body: schemas.NewPassword) -> dict[str, Any]:
 
 
 @api.add("GET", "/me/sign-in", "Your own sign-in", schemas.OwnPage)
-def own_sign_in(unit: Unit) -> dict[str, Any]:
+def own_sign_in(unit: Unit) -> Answer:
     """Addresses, sessions, tokens, and how you want to be told."""
     return own_page.page(unit)
 
 
 @api.add("PUT", "/me/profile", "Set your name, and how you want to be told", schemas.OwnPage, body=schemas.Profile)
-def set_profile(unit: Unit, body: schemas.Profile) -> dict[str, Any]:
+def set_profile(unit: Unit, body: schemas.Profile) -> Answer:
     """Mail about who you are and who decides about your accounts comes in any case."""
     return own_page.set_profile(unit, body.name, body.time_zone, body.locale, body.no_mail, body.wants_digest)
 
 
 @api.add("PUT", "/me/password", "Change your password", schemas.Done, body=schemas.ChangePassword)
-def change_password(unit: Unit, body: schemas.ChangePassword) -> dict[str, Any]:
+def change_password(unit: Unit, body: schemas.ChangePassword) -> Answer:
     """After a fresh proof; your other sessions end."""
     passwords.change(unit, body.password, origin())
     return {"done": True}
 
 
 @api.add("POST", "/me/recovery-codes", "Make recovery codes", schemas.RecoveryCodes, status=201, secret=True)
-def make_recovery_codes(unit: Unit) -> dict[str, Any]:
+def make_recovery_codes(unit: Unit) -> Answer:
     """Ten codes, each of which replaces the second factor once. Earlier codes stop working."""
     return {"codes": recovery.make(unit)}
 
 
 @api.add("POST", "/me/addresses", "Add an address of yours", schemas.Done, body=schemas.AddAddress, status=202)
-def add_address(unit: Unit, body: schemas.AddAddress) -> dict[str, Any]:
+def add_address(unit: Unit, body: schemas.AddAddress) -> Answer:
     """It counts once it is confirmed by the link that is sent to it."""
     own_page.add_address(unit, body.address)
     return {"done": True}
 
 
 @api.add("PUT", "/me/addresses/first", "Use another of your addresses", schemas.OwnPage, body=schemas.AddressNamed)
-def make_address_first(unit: Unit, body: schemas.AddressNamed) -> dict[str, Any]:
+def make_address_first(unit: Unit, body: schemas.AddressNamed) -> Answer:
     """Mail goes there, and you sign in with it."""
     return own_page.make_first(unit, body.address)
 
 
 @api.add("POST", "/me/addresses/remove", "Remove one of your addresses", schemas.OwnPage, body=schemas.AddressNamed)
-def remove_address(unit: Unit, body: schemas.AddressNamed) -> dict[str, Any]:
+def remove_address(unit: Unit, body: schemas.AddressNamed) -> Answer:
     """Any but the first."""
     return own_page.remove_address(unit, body.address)
 
 
 @api.add("DELETE", "/me/sessions/<uuid:ident>", "End one of your sessions", schemas.Done)
-def end_own_session(unit: Unit, ident: UUID) -> dict[str, Any]:
+def end_own_session(unit: Unit, ident: UUID) -> Answer:
     """At once."""
     own_page.end_session(unit, ident)
     return {"done": True}
 
 
 @api.add("DELETE", "/me/sessions", "End all of your other sessions", schemas.OwnPage)
-def end_other_sessions(unit: Unit) -> dict[str, Any]:
+def end_other_sessions(unit: Unit) -> Answer:
     """All but the one that asks."""
     own_page.end_others(unit)
     return own_page.page(unit)
@@ -223,7 +223,7 @@ def end_other_sessions(unit: Unit) -> dict[str, Any]:
     status=201,
     secret=True,
 )
-def make_own_token(unit: Unit, body: schemas.MakeOwnToken) -> dict[str, Any]:
+def make_own_token(unit: Unit, body: schemas.MakeOwnToken) -> Answer:
     """It may do what you may, or only read, until it runs out. The token itself is shown only now."""
     unit.require_proof("Making an API token")
     if unit.viewer.sign_in is None:
@@ -282,14 +282,14 @@ def sign_out(unit: Unit) -> Response:
 
 
 @api.add("GET", "/me", "Who is signed in, and as what", schemas.Me, inside=True)
-def me(unit: Unit) -> dict[str, Any]:
+def me(unit: Unit) -> Answer:
     """With the token that calls from a page have to carry."""
     token = request.cookies.get(COOKIE)
     return {**authentication.describe(unit), "csrf": authentication.csrf_of(token) if token else ""}
 
 
 @api.add("POST", "/tokens", "Make an API token", schemas.Token, body=schemas.MakeToken, status=201, open=True)
-def make_token(body: schemas.MakeToken) -> dict[str, Any]:
+def make_token(body: schemas.MakeToken) -> Answer:
     """By address and password."""
     service = the_service()
     who = authentication.check_password(service, body.address, body.password, origin(), body.code, at=body.organisation)
@@ -298,27 +298,27 @@ def make_token(body: schemas.MakeToken) -> dict[str, Any]:
 
 
 @api.add("DELETE", "/tokens/<uuid:ident>", "End one of your API tokens", schemas.Done)
-def end_token(unit: Unit, ident: UUID) -> dict[str, Any]:
+def end_token(unit: Unit, ident: UUID) -> Answer:
     """At once."""
     authentication.end_token(unit, ident)
     return {"done": True}
 
 
 @api.add("POST", "/me/proof", "Prove afresh that it is you", schemas.Proved, body=schemas.ProveWith, inside=True)
-def prove(unit: Unit, body: schemas.ProveWith) -> dict[str, Any]:
+def prove(unit: Unit, body: schemas.ProveWith) -> Answer:
     """Counts for ten minutes."""
     return {"until": authentication.prove(unit, body.password, body.code, origin(), request.cookies.get(DEVICE, ""))}
 
 
 @api.add("PUT", "/me/offers", "Take offers, or refuse to be sent any", schemas.Done, body=schemas.SetOffers)
-def set_offers(unit: Unit, body: schemas.SetOffers) -> dict[str, Any]:
+def set_offers(unit: Unit, body: schemas.SetOffers) -> Answer:
     """For yourself."""
     my_access.set_offers(unit, body.refuses)
     return {"done": True}
 
 
 @api.add("POST", "/me/address", "Have a link sent that confirms your address", schemas.Done, status=202)
-def ask_for_proof(unit: Unit) -> dict[str, Any]:
+def ask_for_proof(unit: Unit) -> Answer:
     """It works once, for a day."""
     my_access.ask_for_proof(unit)
     return {"done": True}
@@ -327,27 +327,27 @@ def ask_for_proof(unit: Unit) -> dict[str, Any]:
 @api.add(
     "POST", "/link/confirm", "Confirm an address by its link", schemas.Done, body=schemas.ConfirmAddress, open=True
 )
-def confirm_address(body: schemas.ConfirmAddress) -> dict[str, Any]:
+def confirm_address(body: schemas.ConfirmAddress) -> Answer:
     """The token comes from the link that was mailed."""
     my_access.confirm_address(the_service(), body.token, origin())
     return {"done": True}
 
 
 @api.add("POST", "/me/factor", "Begin to set up a second factor", schemas.Factor, status=201, secret=True)
-def begin_factor(unit: Unit) -> dict[str, Any]:
+def begin_factor(unit: Unit) -> Answer:
     """A secret for an app that shows codes; it counts once you have given one."""
     return dict(second_factor.begin(unit))
 
 
 @api.add("PUT", "/me/factor", "Give the first code of a second factor", schemas.Done, body=schemas.CodeWith)
-def confirm_factor(unit: Unit, body: schemas.CodeWith) -> dict[str, Any]:
+def confirm_factor(unit: Unit, body: schemas.CodeWith) -> Answer:
     """From then on every sign-in asks for it."""
     second_factor.confirm(unit, body.code)
     return {"done": True}
 
 
 @api.add("DELETE", "/me/factor", "Do without a second factor", schemas.Done)
-def remove_factor(unit: Unit) -> dict[str, Any]:
+def remove_factor(unit: Unit) -> Answer:
     """After a fresh proof."""
     second_factor.remove(unit)
     return {"done": True}

@@ -5,13 +5,12 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Iterator
 from datetime import datetime
-from typing import Any
 
 import orjson
 from flask import Response
 
 from openlatch import schemas
-from openlatch.api.routing import api, the_service, viewer
+from openlatch.api.routing import Answer, api, the_service, viewer
 from openlatch.core.journal import chain
 from openlatch.core.journal import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
@@ -25,7 +24,7 @@ MOST_VERIFIED = 250_000
 
 
 @api.add("GET", "/journal/verify", "Verify the journal", schemas.JournalVerdict, query=schemas.VerifyOptions)
-def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> dict[str, Any]:
+def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> Answer:
     """Verifies every entry from the first. With a position and hash noted earlier, also that the journal still contains
     them.
     """
@@ -44,7 +43,7 @@ def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> dict[str, Any]:
 
 
 @api.add("GET", "/journal/heads", "Signed tree heads over the journal", schemas.TreeHeads)
-def journal_heads(unit: Unit) -> dict[str, Any]:
+def journal_heads(unit: Unit) -> Answer:
     """To be kept elsewhere: each vouches for all entries up to it. openlatch journal verify --head takes them."""
     return {"heads": signed_heads.listed(unit)}
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.routing import api
+from openlatch.api.routing import Answer, api
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.errors import BadInput
 from openlatch.service.latches import guard
@@ -29,13 +28,13 @@ def latch_setting(body: schemas.SetLatch) -> guard.Setting:
     body=schemas.SetLatch,
     inside=True,
 )
-def preview_latch(unit: Unit, body: schemas.SetLatch) -> dict[str, Any]:
+def preview_latch(unit: Unit, body: schemas.SetLatch) -> Answer:
     """Before it is switched on."""
     return guard.preview(unit, latch_setting(body))
 
 
 @api.add("PUT", "/latches", "Set a latch", schemas.LatchPreview, body=schemas.SetLatch)
-def set_latch(unit: Unit, body: schemas.SetLatch) -> dict[str, Any]:
+def set_latch(unit: Unit, body: schemas.SetLatch) -> Answer:
     """To off, warn or hold. What breaks it already stays, and is flagged."""
     return guard.switch(unit, latch_setting(body))
 
@@ -43,6 +42,6 @@ def set_latch(unit: Unit, body: schemas.SetLatch) -> dict[str, Any]:
 @api.add(
     "GET", "/accounts/<uuid:ident>/latches", "Every latch of an account", schemas.Rows[schemas.LatchState], inside=True
 )
-def get_latches(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_latches(unit: Unit, ident: UUID) -> Answer:
     """How each is set, and what breaks it."""
     return {"rows": guard.of_account(unit, ident)}

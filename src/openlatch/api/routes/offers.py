@@ -9,7 +9,7 @@ from flask import Response
 
 from openlatch import schemas
 from openlatch.api.routes.identity import signed_in
-from openlatch.api.routing import api, if_match, origin, perhaps_viewer, the_service
+from openlatch.api.routing import Answer, api, if_match, origin, perhaps_viewer, the_service
 from openlatch.service.grants import lifecycle
 from openlatch.service.identity import authentication
 from openlatch.service.offers import answer as offer_answer
@@ -41,19 +41,19 @@ def _proposal(body: schemas.OfferProposal) -> preview.Proposal:
     body=schemas.OfferProposal,
     inside=True,
 )
-def preview_offer(unit: Unit, body: schemas.OfferProposal) -> dict[str, Any]:
+def preview_offer(unit: Unit, body: schemas.OfferProposal) -> Answer:
     """For each of those it is for. Nothing happens yet."""
     return preview.preview(unit, _proposal(body))
 
 
 @api.add("POST", "/offers", "Send an offer", schemas.OffersSent, body=schemas.OfferSend, status=201, inside=True)
-def send_offer(unit: Unit, body: schemas.OfferSend) -> dict[str, Any]:
+def send_offer(unit: Unit, body: schemas.OfferSend) -> Answer:
     """To one or several people or teams, by mail and in the console."""
     return {"offers": send.send(unit, _proposal(body), body.fingerprint)}
 
 
 @api.add("GET", "/offers/<uuid:ident>", "An offer, with what it comes to", schemas.OfferPage, inside=True)
-def get_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_offer(unit: Unit, ident: UUID) -> Answer:
     """For its sender's side, and for whoever it is for."""
     return offer_page.one(unit, ident)
 
@@ -61,45 +61,45 @@ def get_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
 @api.add(
     "PUT", "/offers/<uuid:ident>", "Change a pending offer", schemas.OfferPage, body=schemas.ChangeOffer, inside=True
 )
-def change_offer(unit: Unit, ident: UUID, body: schemas.ChangeOffer) -> dict[str, Any]:
+def change_offer(unit: Unit, ident: UUID, body: schemas.ChangeOffer) -> Answer:
     """Whoever has opened it meanwhile reads it again before they can accept."""
     return pending_offers.change(unit, ident, choice(body), if_match())
 
 
 @api.add("POST", "/offers/<uuid:ident>/again", "Send an offer again", schemas.OfferPage, inside=True)
-def send_offer_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+def send_offer_again(unit: Unit, ident: UUID) -> Answer:
     """With a fresh link; the old one is dead."""
     return send.send_again(unit, ident)
 
 
 @api.add("POST", "/offers/<uuid:ident>/withdraw", "Withdraw an offer", schemas.OfferPage, inside=True)
-def withdraw_offer(unit: Unit, ident: UUID) -> dict[str, Any]:
+def withdraw_offer(unit: Unit, ident: UUID) -> Answer:
     """Before it is answered."""
     return pending_offers.withdraw(unit, ident, if_match())
 
 
 @api.add("POST", "/offers/<uuid:ident>/accept", "Accept an offer to you", schemas.OfferPage, body=schemas.Accept)
-def accept_offer(unit: Unit, ident: UUID, body: schemas.Accept) -> dict[str, Any]:
+def accept_offer(unit: Unit, ident: UUID, body: schemas.Accept) -> Answer:
     """In the version that you read."""
     offer_answer.accept(unit, ident, offer_answer.Answer(body.version))
     return offer_page.one(unit, ident)
 
 
 @api.add("POST", "/offers/<uuid:ident>/decline", "Decline an offer to you", schemas.OfferPage, body=schemas.Accept)
-def decline_offer(unit: Unit, ident: UUID, body: schemas.Accept) -> dict[str, Any]:
+def decline_offer(unit: Unit, ident: UUID, body: schemas.Accept) -> Answer:
     """Or say that you do not know the sender."""
     offer_answer.decline(unit, ident, offer_answer.Answer(body.version, words=body.words), body.unknown_sender)
     return offer_page.one(unit, ident)
 
 
 @api.add("POST", "/link/read", "Read an offer by its link", schemas.OpenOffer, body=schemas.LinkToken, open=True)
-def read_link(body: schemas.LinkToken) -> dict[str, Any]:
+def read_link(body: schemas.LinkToken) -> Answer:
     """The token comes from the link that was mailed; it is never part of an address that is sent anywhere."""
     return offer_answer.read(the_service(), body.token, origin(), perhaps_viewer())
 
 
 @api.add("POST", "/link/accept", "Accept an offer by its link", schemas.Me, body=schemas.LinkAnswer, open=True)
-def accept_link(body: schemas.LinkAnswer) -> Response | dict[str, Any]:
+def accept_link(body: schemas.LinkAnswer) -> Response | Answer:
     """Whoever has no sign-in makes one with a password, and is signed in."""
     before = perhaps_viewer()
     answer = offer_answer.Answer(body.version, body.password, body.words)
@@ -111,7 +111,7 @@ def accept_link(body: schemas.LinkAnswer) -> Response | dict[str, Any]:
 
 
 @api.add("POST", "/link/decline", "Decline an offer by its link", schemas.Done, body=schemas.LinkAnswer, open=True)
-def decline_link(body: schemas.LinkAnswer) -> dict[str, Any]:
+def decline_link(body: schemas.LinkAnswer) -> Answer:
     """Or say that you do not know the sender. Needs no sign-in."""
     answer = offer_answer.Answer(body.version, words=body.words)
     offer_answer.decline_by_link(the_service(), body.token, answer, origin(), body.unknown_sender)
@@ -126,6 +126,6 @@ def decline_link(body: schemas.LinkAnswer) -> dict[str, Any]:
     body=schemas.HandOver,
     status=201,
 )
-def hand_over(unit: Unit, ident: UUID, body: schemas.HandOver) -> dict[str, Any]:
+def hand_over(unit: Unit, ident: UUID, body: schemas.HandOver) -> Answer:
     """Nothing changes until the new owner accepts by the link that is mailed to them."""
     return send.offer_ownership(unit, ident, body.to, body.keeps, body.reason, if_match())

@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from flask import Response, request
 
 from openlatch import schemas
 from openlatch.api.routes.identity import signed_in
-from openlatch.api.routing import api, origin
+from openlatch.api.routing import Answer, api, origin
 from openlatch.errors import NotAllowed
 from openlatch.service.partners import links, sign_in_links
 from openlatch.service.unit import Unit
 
 
 @api.add("GET", "/me/organisations", "Your sign-ins at all organisations", schemas.MyOrganisations)
-def get_organisations(unit: Unit) -> dict[str, Any]:
+def get_organisations(unit: Unit) -> Answer:
     """With what you may do at each."""
     return sign_in_links.listed(unit)
 
@@ -28,13 +27,13 @@ def get_organisations(unit: Unit) -> dict[str, Any]:
     schemas.MyOrganisations,
     body=schemas.LinkSignIn,
 )
-def link_sign_in(unit: Unit, body: schemas.LinkSignIn) -> dict[str, Any]:
+def link_sign_in(unit: Unit, body: schemas.LinkSignIn) -> Answer:
     """After proving that it is yours, too."""
     return sign_in_links.link(unit, body.address, body.password, body.code, body.organisation, origin())
 
 
 @api.add("DELETE", "/me/organisations/<uuid:ident>", "Unlink a sign-in elsewhere", schemas.Done)
-def unlink_sign_in(unit: Unit, ident: UUID) -> dict[str, Any]:
+def unlink_sign_in(unit: Unit, ident: UUID) -> Answer:
     """It stays there, and belongs to yours no more."""
     sign_in_links.unlink(unit, ident)
     return {"done": True}
@@ -57,13 +56,13 @@ def switch_organisation(unit: Unit, ident: UUID, body: schemas.SwitchOrganisatio
 
 
 @api.add("GET", "/partners", "Links with other organisations", schemas.PartnerLinks)
-def get_partners(unit: Unit) -> dict[str, Any]:
+def get_partners(unit: Unit) -> Answer:
     """As partner and as client."""
     return links.every(unit)
 
 
 @api.add("POST", "/partners", "Offer a client to be linked", schemas.PartnerLinkRow, body=schemas.OfferLink, status=201)
-def offer_link(unit: Unit, body: schemas.OfferLink) -> dict[str, Any]:
+def offer_link(unit: Unit, body: schemas.OfferLink) -> Answer:
     """By the client's short name. The answer does not say whether such a client exists."""
     return links.offer(unit, body.client, body.words, list(body.people))
 
@@ -75,7 +74,7 @@ def offer_link(unit: Unit, body: schemas.OfferLink) -> dict[str, Any]:
     schemas.PartnerLinkRow,
     body=schemas.AnswerPartner,
 )
-def answer_partner(unit: Unit, ident: UUID, body: schemas.AnswerPartner) -> dict[str, Any]:
+def answer_partner(unit: Unit, ident: UUID, body: schemas.AnswerPartner) -> Answer:
     """For the client's administrators."""
     return links.answer(unit, ident, body.accepts, body.team)
 
@@ -87,7 +86,7 @@ def answer_partner(unit: Unit, ident: UUID, body: schemas.AnswerPartner) -> dict
     schemas.PartnerLinkRow,
     body=schemas.PartnerPeople,
 )
-def set_partner_people(unit: Unit, ident: UUID, body: schemas.PartnerPeople) -> dict[str, Any]:
+def set_partner_people(unit: Unit, ident: UUID, body: schemas.PartnerPeople) -> Answer:
     """For the partner's administrators."""
     return links.set_people(unit, ident, list(body.people))
 
@@ -99,18 +98,18 @@ def set_partner_people(unit: Unit, ident: UUID, body: schemas.PartnerPeople) -> 
     schemas.PartnerLinkRow,
     body=schemas.ConfirmSame,
 )
-def confirm_same(unit: Unit, ident: UUID, body: schemas.ConfirmSame) -> dict[str, Any]:
+def confirm_same(unit: Unit, ident: UUID, body: schemas.ConfirmSame) -> Answer:
     """For the client's administrators: that one of its people is the partner's of the same address, and is let in."""
     return links.confirm_same(unit, ident, body.person)
 
 
 @api.add("POST", "/partners/<uuid:ident>/end/preview", "What ending a link comes to", schemas.EndLinkPreview)
-def preview_end_of_link(unit: Unit, ident: UUID) -> dict[str, Any]:
+def preview_end_of_link(unit: Unit, ident: UUID) -> Answer:
     """Nothing happens yet."""
     return links.preview_end(unit, ident)
 
 
 @api.add("POST", "/partners/<uuid:ident>/end", "End a link", schemas.PartnerLinkRow, body=schemas.EndLink)
-def end_link(unit: Unit, ident: UUID, body: schemas.EndLink) -> dict[str, Any]:
+def end_link(unit: Unit, ident: UUID, body: schemas.EndLink) -> Answer:
     """From either side."""
     return links.end(unit, ident, body.reason, body.fingerprint)

@@ -13,7 +13,7 @@ from flask import Response, request
 from pydantic import BaseModel
 
 from openlatch import schemas
-from openlatch.api.routing import api, if_match, the_service, viewer
+from openlatch.api.routing import Answer, api, if_match, the_service, viewer
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput
 from openlatch.service import imports
@@ -44,7 +44,7 @@ LARGEST_IMPORT = 4 << 30
 LARGEST_LOOK = 1 << 20
 
 
-def _values(body: BaseModel, form: type[BaseModel]) -> dict[str, Any]:
+def _values(body: BaseModel, form: type[BaseModel]) -> Answer:
     """What a merge patch sets: null empties a field. BadInput where a field can't be empty."""
     given = body.model_dump(exclude_unset=True)
     empty = {name: field.get_default(call_default_factory=True) for name, field in form.model_fields.items()}
@@ -63,16 +63,16 @@ def _add(kind: str) -> None:
         handler.__name__, handler.__doc__ = f"{name}_{word}", about
         api.add(*route, **more)(handler)
 
-    def make(unit: Unit, body: BaseModel) -> dict[str, Any]:
+    def make(unit: Unit, body: BaseModel) -> Answer:
         return record_edit.make(unit, kind, body.model_dump())
 
-    def show(unit: Unit, ident: UUID) -> dict[str, Any]:
+    def show(unit: Unit, ident: UUID) -> Answer:
         return record_edit.shown(unit, kind, ident)
 
-    def edit(unit: Unit, ident: UUID, body: BaseModel) -> dict[str, Any]:
+    def edit(unit: Unit, ident: UUID, body: BaseModel) -> Answer:
         return record_edit.change(unit, kind, ident, _values(body, form), if_match())
 
-    def remove(unit: Unit, ident: UUID) -> dict[str, Any]:
+    def remove(unit: Unit, ident: UUID) -> Answer:
         record_edit.remove(unit, kind, ident, if_match())
         return {"done": True}
 
@@ -122,11 +122,11 @@ def _add(kind: str) -> None:
 
 
 def _add_archive(kind: str, word: str, one: str, noun: str, record: type[BaseModel]) -> None:
-    def archive(unit: Unit, ident: UUID) -> dict[str, Any]:
+    def archive(unit: Unit, ident: UUID) -> Answer:
         """Put away: out of lists and choices, with its history. Only while no access hangs on it."""
         return record_edit.archive(unit, kind, ident, True)
 
-    def unarchive(unit: Unit, ident: UUID) -> dict[str, Any]:
+    def unarchive(unit: Unit, ident: UUID) -> Answer:
         """Back among the others."""
         return record_edit.archive(unit, kind, ident, False)
 
@@ -138,11 +138,11 @@ def _add_archive(kind: str, word: str, one: str, noun: str, record: type[BaseMod
 def _add_many(kind: str, word: str, form: type[BaseModel], changes: type[BaseModel]) -> None:
     model = schemas.EditMany[changes]  # type: ignore[valid-type]
 
-    def preview_edit(unit: Unit, body: Any) -> dict[str, Any]:
+    def preview_edit(unit: Unit, body: Any) -> Answer:
         """Each with what would change, or why it is refused. Nothing happens yet."""
         return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), only_preview=True)
 
-    def edit_many(unit: Unit, body: Any) -> dict[str, Any]:
+    def edit_many(unit: Unit, body: Any) -> Answer:
         """What is refused for one leaves the others."""
         return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), False, body.fingerprint)
 
@@ -157,11 +157,11 @@ for _kind in schemas.FORMS:
 
 
 def _add_merge(kind: str) -> None:
-    def preview_merge(unit: Unit, body: schemas.MergeWish) -> dict[str, Any]:
+    def preview_merge(unit: Unit, body: schemas.MergeWish) -> Answer:
         """What moves, what is filled, what is lost, and where more can be done afterwards. Nothing happens yet."""
         return record_merge.preview(unit, kind, body.keep, body.drop)
 
-    def merge(unit: Unit, body: schemas.MergeWish) -> dict[str, Any]:
+    def merge(unit: Unit, body: schemas.MergeWish) -> Answer:
         """All references to the second record point to the first. Can be undone for thirty days."""
         return record_merge.merge(unit, kind, body.keep, body.drop, body.fingerprint)
 
@@ -181,13 +181,13 @@ for _kind in record_merge.MERGEABLE:
 
 
 @api.add("GET", "/merges", "The latest merges", schemas.Merges)
-def get_merges(unit: Unit) -> dict[str, Any]:
+def get_merges(unit: Unit) -> Answer:
     """Newest first, with until when each can be undone."""
     return {"merges": record_merge.latest(unit)}
 
 
 @api.add("POST", "/merges/<uuid:ident>/undo", "Undo a merge", schemas.MergeOf)
-def undo_merge(unit: Unit, ident: UUID) -> dict[str, Any]:
+def undo_merge(unit: Unit, ident: UUID) -> Answer:
     """The record is there again, and what moved with it refers to it again."""
     return record_merge.undo(unit, ident)
 
@@ -216,7 +216,7 @@ def _known(body: schemas.RecordAccess) -> list[Known]:
     schemas.RecordAccessPreview,
     body=schemas.RecordAccess,
 )
-def preview_recording(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
+def preview_recording(unit: Unit, body: schemas.RecordAccess) -> Answer:
     """Line by line: new, the same as what is recorded, or refused and why. Nothing happens yet."""
     return existing_access.record(unit, _known(body), only_preview=True)
 
@@ -229,7 +229,7 @@ def preview_recording(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
     body=schemas.RecordAccess,
     status=201,
 )
-def record_access(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
+def record_access(unit: Unit, body: schemas.RecordAccess) -> Answer:
     """Nobody is asked, and nobody is said to have given it but who is named: it is recorded by whoever calls."""
     return existing_access.record(unit, _known(body), False, body.fingerprint)
 
@@ -242,7 +242,7 @@ def record_access(unit: Unit, body: schemas.RecordAccess) -> dict[str, Any]:
     query=schemas.ImportOptions,
     streams=True,
 )
-def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> dict[str, Any]:
+def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> Answer:
     """The body is the file itself, CSV or JSON Lines; it is streamed to disk, not held in memory."""
     unit.sight.require_administrator()
     request.max_content_length = LARGEST_IMPORT
@@ -266,7 +266,7 @@ def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> dict[str, Any]
     query=schemas.FileForm,
     streams=True,
 )
-def look_at_file(unit: Unit, kind: str, query: schemas.FileForm) -> dict[str, Any]:
+def look_at_file(unit: Unit, kind: str, query: schemas.FileForm) -> Answer:
     """The body is the file, or its beginning; each column comes with the field that it is taken for."""
     unit.sight.require_administrator()
     request.max_content_length = LARGEST_LOOK
@@ -328,7 +328,7 @@ def export_register() -> Response:
 
 
 @api.add("POST", "/register/import", "Bring a whole register", schemas.RegisterBrought, status=201, streams=True)
-def import_register(unit: Unit) -> dict[str, Any]:
+def import_register(unit: Unit) -> Answer:
     """Into an organisation that is empty yet. The body is the file itself; all of it comes in, or nothing."""
     unit.sight.require_administrator()
     request.max_content_length = LARGEST_IMPORT

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 from uuid import UUID
 
 from flask import Response
 
 from openlatch import schemas
 from openlatch.api.routes.lists import list_query
-from openlatch.api.routing import api, if_match, the_service, viewer
+from openlatch.api.routing import Answer, api, if_match, the_service, viewer
 from openlatch.core.reviews.assignment import Place
 from openlatch.core.vocabulary import Happening, Reach, Subject, Verdict
 from openlatch.errors import NotReady
@@ -52,13 +51,13 @@ def _plan(body: schemas.SchedulePlan) -> schedules.Plan:
 
 
 @api.add("POST", "/schedules/preview", "When a schedule would be due", schemas.ScheduleDates, body=schemas.SchedulePlan)
-def preview_schedule(unit: Unit, body: schemas.SchedulePlan) -> dict[str, Any]:
+def preview_schedule(unit: Unit, body: schemas.SchedulePlan) -> Answer:
     """The next times, before it is kept."""
     return {"next": schedules.upcoming(unit, _plan(body))}
 
 
 @api.add("POST", "/schedules", "Make a schedule", schemas.SchedulePage, body=schemas.SchedulePlan, status=201)
-def make_schedule(unit: Unit, body: schemas.SchedulePlan) -> dict[str, Any]:
+def make_schedule(unit: Unit, body: schemas.SchedulePlan) -> Answer:
     """Its rounds open by themselves."""
     return schedules.keep(unit, _plan(body))
 
@@ -71,13 +70,13 @@ def make_schedule(unit: Unit, body: schemas.SchedulePlan) -> dict[str, Any]:
     body=schemas.SchedulePlan,
     status=201,
 )
-def make_schedules(unit: Unit, body: schemas.SchedulePlan) -> dict[str, Any]:
+def make_schedules(unit: Unit, body: schemas.SchedulePlan) -> Answer:
     """Critical accounts every month, high every quarter, medium every half-year, low every year."""
     return {"schedules": schedules.keep_by_sensitivity(unit, _plan(body))}
 
 
 @api.add("GET", "/schedules/<uuid:ident>", "A schedule", schemas.SchedulePage)
-def get_schedule(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_schedule(unit: Unit, ident: UUID) -> Answer:
     """With the next times that it is due."""
     return schedules.one(unit, ident)
 
@@ -85,37 +84,37 @@ def get_schedule(unit: Unit, ident: UUID) -> dict[str, Any]:
 @api.add(
     "PUT", "/schedules/<uuid:ident>", "Change a schedule, or pause it", schemas.SchedulePage, body=schemas.SchedulePlan
 )
-def change_schedule(unit: Unit, ident: UUID, body: schemas.SchedulePlan) -> dict[str, Any]:
+def change_schedule(unit: Unit, ident: UUID, body: schemas.SchedulePlan) -> Answer:
     """Rounds that are open stay as they are."""
     return schedules.keep(unit, _plan(body), ident, if_match())
 
 
 @api.add("POST", "/rounds", "Open a review round", schemas.RoundPage, body=schemas.OpenRound, status=201)
-def open_round(unit: Unit, body: schemas.OpenRound) -> dict[str, Any]:
+def open_round(unit: Unit, body: schemas.OpenRound) -> Answer:
     """Over what its scope matches, frozen with the facts as they are."""
     return rounds.page(unit, reviews_open_round.open_round(unit, _review(body, body.undecided)))
 
 
 @api.add("POST", "/rounds/preview", "What a round would hold", schemas.Population, body=schemas.OpenRound)
-def preview_round(unit: Unit, body: schemas.OpenRound) -> dict[str, Any]:
+def preview_round(unit: Unit, body: schemas.OpenRound) -> Answer:
     """How many items of each kind, if it opened now."""
     return reviews_open_round.preview(unit, _review(body, body.undecided))
 
 
 @api.add("GET", ROUND, "A round with its progress", schemas.RoundPage)
-def get_round(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_round(unit: Unit, ident: UUID) -> Answer:
     """By reviewer, with how fast they went and how much they kept."""
     return rounds.page(unit, ident)
 
 
 @api.add("GET", f"{ROUND}/progress", "How far a round is", schemas.RoundProgress)
-def get_progress(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_progress(unit: Unit, ident: UUID) -> Answer:
     """By reviewer, account and day, and what is late."""
     return rounds.progress(unit, ident)
 
 
 @api.add("GET", f"{ROUND}/groups", "The items of a round in groups", schemas.Groups, query=schemas.GroupBy)
-def get_groups(unit: Unit, ident: UUID, query: schemas.GroupBy) -> dict[str, Any]:
+def get_groups(unit: Unit, ident: UUID, query: schemas.GroupBy) -> Answer:
     """Of those that are yours; administrators see all."""
     return {"groups": rounds.groups(unit, ident, query.by)}
 
@@ -127,7 +126,7 @@ def list_items(unit: Unit, ident: UUID, query: schemas.ListOptions) -> Page:
 
 
 @api.add("POST", f"{ROUND}/close", "Close a round", schemas.RoundPage, body=schemas.CloseRound)
-def close_round(unit: Unit, ident: UUID, body: schemas.CloseRound) -> dict[str, Any]:
+def close_round(unit: Unit, ident: UUID, body: schemas.CloseRound) -> Answer:
     """What was decided is carried out in the background; then nothing in it can change."""
     given = body.undecided
     fates = dict.fromkeys((r.word for r in Reach), given) if isinstance(given, str) else None
@@ -158,25 +157,25 @@ def _decision(body: schemas.Decide, version: int | None = None) -> decisions.Dec
 
 
 @api.add("GET", ITEM, "An item", schemas.ItemRow)
-def get_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+def get_item(unit: Unit, ident: UUID, item: UUID) -> Answer:
     """With what has changed since it was frozen."""
     return rounds.item(unit, ident, item)
 
 
 @api.add("POST", f"{ITEM}/preview", "What a decision would do", schemas.DecisionPreview, body=schemas.Decide)
-def preview_decision(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> dict[str, Any]:
+def preview_decision(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> Answer:
     """Nothing happens yet."""
     return decisions.preview(unit, ident, item, _decision(body))
 
 
 @api.add("POST", f"{ITEM}/decision", "Decide an item", schemas.ItemRow, body=schemas.Decide)
-def decide(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> dict[str, Any]:
+def decide(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> Answer:
     """Send If-Match with the item's version, so that two reviewers don't overwrite each other."""
     return decisions.decide(unit, ident, item, _decision(body, if_match()))
 
 
 @api.add("POST", f"{ROUND}/decisions", "Decide many items alike", schemas.Decided, body=schemas.DecideMany)
-def decide_many(unit: Unit, ident: UUID, body: schemas.DecideMany) -> dict[str, Any]:
+def decide_many(unit: Unit, ident: UUID, body: schemas.DecideMany) -> Answer:
     """What is flagged is not kept so: the answer names it."""
     picked = [decisions.Picked(one.id, one.version) for one in body.items]
     lines = decisions.decide_many(unit, ident, picked, _decision(body))
@@ -184,31 +183,31 @@ def decide_many(unit: Unit, ident: UUID, body: schemas.DecideMany) -> dict[str, 
 
 
 @api.add("POST", f"{ITEM}/second", "Agree to a decision, or send it back", schemas.ItemRow, body=schemas.Agree)
-def second(unit: Unit, ident: UUID, item: UUID, body: schemas.Agree) -> dict[str, Any]:
+def second(unit: Unit, ident: UUID, item: UUID, body: schemas.Agree) -> Answer:
     """As its second reviewer."""
     return decisions.second(unit, ident, item, body.agree, body.reason, if_match())
 
 
 @api.add("POST", f"{ITEM}/undo", "Take a decision back", schemas.ItemRow)
-def undo(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+def undo(unit: Unit, ident: UUID, item: UUID) -> Answer:
     """Until the round is closed, or the decision is being carried out."""
     return decisions.undo(unit, ident, item, if_match())
 
 
 @api.add("GET", f"{ITEM}/reviewers", "Who could decide an item instead", schemas.BetterReviewers)
-def better_reviewers(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+def better_reviewers(unit: Unit, ident: UUID, item: UUID) -> Answer:
     """And why they."""
     return {"people": decisions.better_reviewers(unit, ident, item)}
 
 
 @api.add("POST", f"{ITEM}/pass", "Pass an item on to a better reviewer", schemas.ItemRow, body=schemas.PassOn)
-def pass_on(unit: Unit, ident: UUID, item: UUID, body: schemas.PassOn) -> dict[str, Any]:
+def pass_on(unit: Unit, ident: UUID, item: UUID, body: schemas.PassOn) -> Answer:
     """The new reviewer is notified."""
     return decisions.pass_on(unit, ident, item, body.to, body.reason, if_match())
 
 
 @api.add("POST", f"{ITEM}/question", "Ask the holder", schemas.ItemRow, body=schemas.Ask)
-def ask(unit: Unit, ident: UUID, item: UUID, body: schemas.Ask) -> dict[str, Any]:
+def ask(unit: Unit, ident: UUID, item: UUID, body: schemas.Ask) -> Answer:
     """The answer comes back into the line."""
     return decisions.ask(unit, ident, item, body.question)
 
@@ -216,49 +215,49 @@ def ask(unit: Unit, ident: UUID, item: UUID, body: schemas.Ask) -> dict[str, Any
 @api.add(
     "POST", "/questions/<uuid:ident>/answer", "Answer a question to you", schemas.Done, body=schemas.AnswerQuestion
 )
-def answer_question(unit: Unit, ident: UUID, body: schemas.AnswerQuestion) -> dict[str, Any]:
+def answer_question(unit: Unit, ident: UUID, body: schemas.AnswerQuestion) -> Answer:
     """About your own access."""
     decisions.answer(unit, ident, body.answer)
     return {"done": True}
 
 
 @api.add("POST", f"{ITEM}/explain", "Explain what could not be carried out", schemas.ItemRow, body=schemas.Explain)
-def explain(unit: Unit, ident: UUID, item: UUID, body: schemas.Explain) -> dict[str, Any]:
+def explain(unit: Unit, ident: UUID, item: UUID, body: schemas.Explain) -> Answer:
     """So that the round can end without it."""
     return reviews_close_round.explain(unit, ident, item, body.reason)
 
 
 @api.add("POST", f"{ITEM}/retry", "Try again to carry an item out", schemas.ItemRow)
-def retry_item(unit: Unit, ident: UUID, item: UUID) -> dict[str, Any]:
+def retry_item(unit: Unit, ident: UUID, item: UUID) -> Answer:
     """After what was in the way has been put right."""
     return reviews_close_round.retry(unit, ident, item)
 
 
 @api.add("GET", "/me/calendar", "Your calendar address", schemas.CalendarPage)
-def get_calendar(unit: Unit) -> dict[str, Any]:
+def get_calendar(unit: Unit) -> Answer:
     """Whether you have one. The address itself is shown once, when it is made."""
     return calendar_feed.page(unit)
 
 
 @api.add("POST", "/me/calendar", "Make a calendar address", schemas.CalendarPage, secret=True)
-def make_calendar(unit: Unit) -> dict[str, Any]:
+def make_calendar(unit: Unit) -> Answer:
     """An old one opens nothing any more."""
     return calendar_feed.make(unit)
 
 
 @api.add("DELETE", "/me/calendar", "End your calendar address", schemas.CalendarPage)
-def end_calendar(unit: Unit) -> dict[str, Any]:
+def end_calendar(unit: Unit) -> Answer:
     """At once."""
     return calendar_feed.take_away(unit)
 
 
 @api.add("GET", "/people/<uuid:ident>/absence", "When somebody is away", schemas.AbsenceOf)
-def get_absence(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_absence(unit: Unit, ident: UUID) -> Answer:
     """Oneself, or anybody for administrators."""
     return reviewers.absence(unit, ident)
 
 
 @api.add("PUT", "/people/<uuid:ident>/absence", "Say when somebody is away", schemas.AbsenceOf, body=schemas.Absent)
-def set_absence(unit: Unit, ident: UUID, body: schemas.Absent) -> dict[str, Any]:
+def set_absence(unit: Unit, ident: UUID, body: schemas.Absent) -> Answer:
     """And who decides for them meanwhile."""
     return reviewers.set_absence(unit, ident, body.since, body.until, body.deputy)

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.routing import api
+from openlatch.api.routing import Answer, api
 from openlatch.service import undo
 from openlatch.service.revocations import prepare, steps
 from openlatch.service.revocations import revoke as revoke_access
@@ -22,7 +21,7 @@ def _wish(body: schemas.RevokeWish) -> prepare.Wish:
 @api.add(
     "POST", "/revocations/preview", "What a revocation would do", schemas.Preview, body=schemas.RevokeWish, inside=True
 )
-def preview_revocation(unit: Unit, body: schemas.RevokeWish) -> dict[str, Any]:
+def preview_revocation(unit: Unit, body: schemas.RevokeWish) -> Answer:
     """Nothing happens yet."""
     return revoke_access.preview(unit, _wish(body))
 
@@ -30,20 +29,20 @@ def preview_revocation(unit: Unit, body: schemas.RevokeWish) -> dict[str, Any]:
 @api.add(
     "POST", "/revocations", "End or trim access", schemas.RevocationPage, body=schemas.Revoke, status=201, inside=True
 )
-def revoke(unit: Unit, body: schemas.Revoke) -> dict[str, Any]:
+def revoke(unit: Unit, body: schemas.Revoke) -> Answer:
     """Its steps are carried out in the background until a read of the system confirms them."""
     ident = revoke_access.start(unit, _wish(body), body.reason, fingerprint=body.fingerprint)
     return steps.page(unit, ident)
 
 
 @api.add("GET", "/revocations/<uuid:ident>", "A revocation with its steps", schemas.RevocationPage, inside=True)
-def get_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
+def get_revocation(unit: Unit, ident: UUID) -> Answer:
     """With the preview that was shown."""
     return steps.page(unit, ident)
 
 
 @api.add("POST", "/revocations/<uuid:ident>/retry", "Try waiting steps now", schemas.RevocationPage, inside=True)
-def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
+def retry_revocation(unit: Unit, ident: UUID) -> Answer:
     """Instead of when they are due."""
     steps.retry(unit, ident)
     return steps.page(unit, ident)
@@ -57,7 +56,7 @@ def retry_revocation(unit: Unit, ident: UUID) -> dict[str, Any]:
     body=schemas.DoneByHand,
     inside=True,
 )
-def step_done(unit: Unit, ident: UUID, step: UUID, body: schemas.DoneByHand) -> dict[str, Any]:
+def step_done(unit: Unit, ident: UUID, step: UUID, body: schemas.DoneByHand) -> Answer:
     """With what was seen."""
     steps.done_by_hand(unit, ident, step, body.proof)
     return steps.page(unit, ident)
@@ -71,7 +70,7 @@ def step_done(unit: Unit, ident: UUID, step: UUID, body: schemas.DoneByHand) -> 
     body=schemas.SkipStep,
     inside=True,
 )
-def skip_step(unit: Unit, ident: UUID, step: UUID, body: schemas.SkipStep) -> dict[str, Any]:
+def skip_step(unit: Unit, ident: UUID, step: UUID, body: schemas.SkipStep) -> Answer:
     """What it would have ended is then not proved to be gone."""
     steps.skip(unit, ident, step, body.reason)
     return steps.page(unit, ident)
@@ -80,12 +79,12 @@ def skip_step(unit: Unit, ident: UUID, step: UUID, body: schemas.SkipStep) -> di
 @api.add(
     "GET", "/revocations/<uuid:ident>/undo", "What undoing a revocation would put back", schemas.Undone, inside=True
 )
-def preview_undo(unit: Unit, ident: UUID) -> dict[str, Any]:
+def preview_undo(unit: Unit, ident: UUID) -> Answer:
     """Nothing happens yet."""
     return undo.preview(unit, ident)
 
 
 @api.add("POST", "/revocations/<uuid:ident>/undo", "Undo a revocation", schemas.Undone, body=schemas.Undo, inside=True)
-def undo_revocation(unit: Unit, ident: UUID, body: schemas.Undo) -> dict[str, Any]:
+def undo_revocation(unit: Unit, ident: UUID, body: schemas.Undo) -> Answer:
     """Restores what was there. Where the other side has to agree again, an offer is sent."""
     return undo.undo(unit, ident, body.reason)

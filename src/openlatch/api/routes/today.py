@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from openlatch import schemas
-from openlatch.api.routing import api
+from openlatch.api.routing import Answer, api
 from openlatch.service import today
 from openlatch.service.unit import Unit
 
 
 @api.add("GET", "/today", "What needs a person today", schemas.Today)
-def get_today(unit: Unit) -> dict[str, Any]:
+def get_today(unit: Unit) -> Answer:
     """Of what you may see."""
     return today.page(unit)
