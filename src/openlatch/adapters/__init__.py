@@ -1,4 +1,4 @@
-"""Reading access in the systems where accounts live, and changing it there. One module per kind of system."""
+"""Adapters read access in the systems where accounts live, and change it there. One package for each kind of system."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ _CLASSES = {
 
 
 def class_of(kind: str) -> type[Adapter]:
-    """The adapter for a kind of system; its module, and the library that it needs, are loaded when first asked for."""
+    """The adapter class for a kind of system; its module and libraries are imported on first use."""
     module, name = _CLASSES[kind]
     found: type[Adapter] = getattr(import_module(f"openlatch.adapters.{module}"), name)
     return found

@@ -1,8 +1,8 @@
-"""The contract between Open Latch and a system: say what it can, read, plan, apply one step, confirm one step.
+"""The contract between Open Latch and a system: abilities, read, plan, apply a step, confirm a step.
 
-An adapter is made from a system's settings and its secret. It keeps no state between calls. Every call ends in
-time: SystemDown when the system does not answer, SystemRefused when it says no. How to write one is in
-``docs/how-to/write-an-adapter.md``; ``tests/adapters/test_conformance.py`` is what every one of them has to pass.
+An adapter is made from a system's settings and its secret, and keeps no state between calls. Every call ends in time:
+SystemDown when the system does not answer, SystemRefused when it refuses. ``docs/how-to/write-an-adapter.md`` explains
+how to write one; every adapter has to pass ``tests/adapters/test_conformance.py``.
 """
 
 from __future__ import annotations
@@ -29,9 +29,9 @@ NOTHING: Mapping[str, str] = MappingProxyType({})
 
 @dataclass(frozen=True, slots=True)
 class RuleManner:
-    """How a system decides by access rules: how they combine, and its permissions with the rights they come to.
+    """How a system evaluates access rules: how they combine, and its permissions with their rights.
 
-    ``logins_known`` says whether nobody can sign in there but by a login that a reading tells of.
+    ``logins_known``: nobody can sign in there except by a login that a reading reports.
     """
 
     combining: Combining
@@ -41,13 +41,13 @@ class RuleManner:
 
 @dataclass(frozen=True, slots=True)
 class Abilities:
-    """What an adapter can do besides reading and taking grants away, and the rights that it needs in the system.
+    """What an adapter can do besides reading and removing grants, and the privileges that it needs.
 
-    ``steps`` are the kinds of steps that it carries out. ``sessions`` and ``use`` say whether a reading tells of them;
-    ``sessions_first`` that access ends by ending sessions and tokens before anything else, since a session that goes
-    on would give itself what is taken away; ``secret`` whether it needs a password or key; ``stamps`` whether a reading
-    need not tell again what has not changed; ``rules`` how it decides by access rules, where a reading tells of them;
-    ``sets_rules`` whether it can be given all rules of an account, ``sets_guards`` whether guards over all of them.
+    ``steps`` are the kinds of steps that it carries out. ``sessions`` and ``use``: whether a reading reports them;
+    ``sessions_first``: sessions and tokens have to end before anything else, since an open session would renew what is
+    removed; ``secret``: whether it needs a password or key; ``stamps``: whether a reading can skip what has not
+    changed; ``rules``: how it evaluates access rules, if a reading reports them; ``sets_rules``: whether all rules of
+    an account can be set; ``sets_guards``: whether guards over all of them can.
     """
 
     steps: frozenset[StepKind]
@@ -64,7 +64,7 @@ class Abilities:
 
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """One thing that an adapter has to be told; without a ``usual`` value it has to be given."""
+    """A setting of an adapter; mandatory without a ``usual`` value."""
 
     name: str
     about: str
@@ -73,7 +73,7 @@ class Setting:
 
 @dataclass(frozen=True, slots=True)
 class FoundLevel:
-    """A level that the system knows: key, name, sentence, and its permissions as (key, sentence, reach)."""
+    """A level of the system: key, name, sentence, and its permissions as (key, sentence, reach)."""
 
     key: str
     name: str
@@ -83,10 +83,10 @@ class FoundLevel:
 
 @dataclass(frozen=True, slots=True)
 class FoundPart:
-    """A part of a shared account that can be shared alone.
+    """A part of a shared account that can be shared separately.
 
-    ``path`` is how access rules name it, the handle where it is empty. ``above`` are the keys of groups above it, from
-    the nearest; without ``inherits`` it has rules of its own only.
+    ``path`` is how access rules name it, by default the handle. ``above`` are the keys of groups above it, from the
+    nearest; without ``inherits`` only its own rules apply.
     """
 
     account: str
@@ -103,8 +103,8 @@ class FoundPart:
 class FoundRule:
     """An access rule of an account, in the form of a rule document; a guard refuses above all rules.
 
-    A condition that is not understood is told as such in it. ``handle`` is how a step that closes names it; it is empty
-    where the adapter can't take it away.
+    Conditions that are not understood are reported as such. ``handle`` is how a closing step names the rule; empty if
+    the adapter can't remove it.
     """
 
     account: str
@@ -120,8 +120,8 @@ class FoundRule:
 
 @dataclass(frozen=True, slots=True)
 class UsedOutside:
-    """That somebody used a right on a part of an account on a day by its access rules; by nobody in particular where
-    ``who`` is empty.
+    """Somebody used a right on a part of an account on a day by its access rules; nobody in particular if ``who`` is
+    empty.
     """
 
     account: str
@@ -134,10 +134,9 @@ class UsedOutside:
 
 @dataclass(frozen=True, slots=True)
 class SharedAccount:
-    """A shared account by the name that the system has for it.
+    """A shared account by the system's name for it.
 
-    ``stamp`` is the system's own mark of its present state, where it has one: as long as it is the same, so is what
-    is held in it.
+    ``stamp`` is the system's change token for it, if there is one: while it is the same, its holdings are too.
     """
 
     handle: str
@@ -148,7 +147,7 @@ class SharedAccount:
 
 @dataclass(frozen=True, slots=True)
 class Unchanged:
-    """That what is held in an account is as its stamp of the last reading says; it is not told again."""
+    """The holdings of an account are as at the last reading, by its stamp; they are not reported again."""
 
     account: str
 
@@ -157,9 +156,9 @@ class Unchanged:
 class Login:
     """Somebody or something that can sign in.
 
-    ``marks`` are what they can be told by elsewhere: address, uid, fingerprint, employee. ``locked`` when the system
-    lets them in nowhere. ``hangs`` is what hangs on this login and stops, or is left over, without it: pairs of what
-    it is (one of ``HANGS``) and a sentence.
+    ``marks`` identify them elsewhere: address, uid, fingerprint, employee. ``locked``: the system lets them in nowhere.
+    ``hangs`` is what depends on this login and stops, or is left over, without it: pairs of a kind (one of ``HANGS``)
+    and a sentence.
     """
 
     handle: str
@@ -172,11 +171,11 @@ class Login:
 
 @dataclass(frozen=True, slots=True)
 class Holding:
-    """That a login, or another shared account, may act in a shared account, or in parts of it.
+    """A login, or another shared account, may act in a shared account, or in parts of it.
 
-    ``level`` is for the whole account, and empty when only parts are held; ``parts`` are pairs of part and level.
-    ``handle`` is how steps name it. Where removing it takes something from others, ``also_ends`` in it says so, in
-    sentences that a preview shows.
+    ``level`` is for the whole account, and empty if only parts are held; ``parts`` are pairs of part and level.
+    ``handle`` is how steps name it. If removing it takes something from others, its ``also_ends`` says so, in sentences
+    for the preview.
     """
 
     account: str
@@ -190,7 +189,7 @@ class Holding:
 
 @dataclass(frozen=True, slots=True)
 class Presence:
-    """A session that is going on."""
+    """An open session."""
 
     key: str
     login: str
@@ -203,9 +202,9 @@ class Presence:
 
 @dataclass(frozen=True, slots=True)
 class Used:
-    """That a login used what it holds in an account on a day; by none where the system does not say by which.
+    """A login used a permission in an account on a day; an empty permission is unknown.
 
-    Without an account it counts for all that they hold there.
+    Without an account it counts for everything that they hold there.
     """
 
     account: str
@@ -216,7 +215,7 @@ class Used:
 
 @dataclass(frozen=True, slots=True)
 class Whole:
-    """That the reading has come to its end: without it, what was not seen may be there all the same."""
+    """The reading is complete. Without this mark, what was not seen may exist all the same."""
 
 
 Found = (
@@ -236,7 +235,7 @@ Found = (
 
 
 def whole(found: Iterable[Found]) -> Iterator[Found]:
-    """What was found, as it comes. SystemDown at the end when it broke off before its own."""
+    """What was found, streamed. SystemDown if the reading breaks off before its end."""
     ended = False
     for thing in found:
         ended = ended or isinstance(thing, Whole)
@@ -247,7 +246,7 @@ def whole(found: Iterable[Found]) -> Iterator[Found]:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What a small system has, all of it, in memory: a reading is complete or is not made."""
+    """A whole reading in memory, for small systems."""
 
     levels: tuple[FoundLevel, ...] = ()
     accounts: tuple[SharedAccount, ...] = ()
@@ -263,7 +262,7 @@ class Reading:
 
     @classmethod
     def of(cls, found: Iterable[Found]) -> Reading:
-        """The whole of what was found. SystemDown when it broke off before its end."""
+        """All that was found. SystemDown if the reading breaks off before its end."""
         sorted_out: dict[type, list[Any]] = {}
         for thing in whole(found):
             sorted_out.setdefault(type(thing), []).append(thing)
@@ -284,7 +283,7 @@ class Reading:
 
 
 class Adapter(Protocol):
-    """What a kind of system has to be able to do; ``together`` and ``again`` need not be said again."""
+    """What a kind of system has to be able to do; ``together`` and ``again`` have defaults."""
 
     settings_taken: ClassVar[tuple[Setting, ...]]
     """What it has to be told besides its secret."""
@@ -292,20 +291,20 @@ class Adapter(Protocol):
     """What it can do, and what it needs for it."""
 
     def check(self) -> None:
-        """Try the settings and the secret. SystemDown, or SystemRefused with the right that is missing."""
+        """Try the settings and the secret. SystemDown, or SystemRefused naming the missing privilege."""
         ...
 
     def read(self, since: Mapping[str, str] = NOTHING) -> Iterator[Found]:
-        """Everything that there is, as it comes, with ``Whole`` at the end.
+        """Everything in the system, streamed, with ``Whole`` at the end.
 
-        ``since`` are the stamps of accounts at the last reading: what is held in one whose stamp is the same need not
-        be told again, only that it is ``Unchanged``. ``Coverage`` says of each account, and of the whole system, what
-        was looked at and what was not; what can't be understood is told there, and never taken for absence.
+        ``since`` are the accounts' stamps at the last reading: an account with the same stamp may be reported as
+        ``Unchanged``. ``Coverage`` says for each account, and for the whole system, what was covered and what not; what
+        can't be understood is reported there, and never counts as absent.
         """
         ...
 
     def together(self) -> AbstractContextManager[None]:
-        """Several calls one after the other, over one connection where that helps. Each stands by itself."""
+        """Several calls in sequence, over one connection where that helps. Each is independent."""
         return nullcontext()
 
     def can_reduce(self, level: str, lower: str) -> bool:
@@ -313,11 +312,11 @@ class Adapter(Protocol):
         ...
 
     def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
-        """How a holding that does not exist yet is named in steps: account and login by their handles, level by key."""
+        """How steps name a holding that does not exist yet: account and login by their handles, level by key."""
         ...
 
     def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
-        """How just what a holding's handle names is given once more; None where ``holding`` says it as well."""
+        """How exactly what a holding's handle names is given again; None where ``holding`` says it as well."""
         return None
 
     def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
@@ -325,25 +324,25 @@ class Adapter(Protocol):
         ...
 
     def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
-        """Carry one step out, and say what was done. Doing it again changes nothing and says so."""
+        """Carry out one step, and say what was done. Idempotent: a second time it says that nothing was to be done."""
         ...
 
     def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
-        """Look whether a step's effect is there: None when it is, else what the system shows instead.
+        """Check a step's effect: None if it is there, else what the system shows instead.
 
-        The system is asked by the name of the login for what it lets it do, wherever it can say that. SystemRefused
-        when its answer is not understood: that is never taken for absence.
+        Wherever possible the system is asked by the login's name for what it may do. SystemRefused when the answer is
+        not understood: that never counts as absent.
         """
         ...
 
     def set_rules(self, account: str, rules: Sequence[Mapping[str, Any]], known: Sequence[Mapping[str, Any]]) -> str:
-        """Set all access rules of an account, where it has those that are ``known``; say what was done.
+        """Set all access rules of an account, if it has those that are ``known``; say what was done.
 
-        SystemRefused when it has others by now, so that nobody's change is lost, or when it does not take them. What is
-        so already is not written again.
+        SystemRefused when it has others by now, so that no change is lost, or when it does not accept them. Equal rules
+        are not written again.
         """
         raise SystemRefused("Access rules can't be set in such a system from here.", "Set them there.")
 
     def set_guards(self, guards: Sequence[Mapping[str, Any]], prefix: str) -> str:
-        """Set just these guards over all accounts, of those whose keys begin so; others stay as they are."""
+        """Set exactly these guards over all accounts among those with this key prefix; others stay as they are."""
         raise SystemRefused("Such a system has no guard over all accounts.", "Close what is open one by one.")

@@ -1,4 +1,4 @@
-"""What a reading looked at, and what exists in such a system that it did not look at, with why."""
+"""What a reading covered, and what exists in such a system that it did not, with the reason."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from enum import StrEnum
 
 
 class Why(StrEnum):
-    """Why something was not looked at. Only what is not supported leaves a reading whole."""
+    """Why something was not covered. Only *not supported* leaves a reading complete."""
 
     NOT_SUPPORTED = "not supported"
     NOT_PERMITTED = "not permitted"
@@ -16,7 +16,7 @@ class Why(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Gap:
-    """One kind of access, or one place, that was not looked at."""
+    """One kind of access, or one place, that was not covered."""
 
     what: str
     why: Why
@@ -30,7 +30,7 @@ class Gap:
 
 @dataclass(frozen=True, slots=True)
 class Coverage:
-    """What a reading looked at in one account, or with no account in the whole system, and what it did not."""
+    """What a reading covered in one account, or without an account in the whole system, and what not."""
 
     account: str
     looked_at: tuple[str, ...] = ()
@@ -41,7 +41,7 @@ class Coverage:
 
     @property
     def is_partial(self) -> bool:
-        """Whether something that it should have looked at is unknown: then what it does not show is not absent."""
+        """Whether something that should have been covered is unknown: then what is not shown is not absent."""
         return any(gap.why is not Why.NOT_SUPPORTED for gap in self.gaps)
 
     @property

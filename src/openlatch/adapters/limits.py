@@ -1,4 +1,4 @@
-"""How long a system may take: to let us in, for a call, for a whole reading. Whoever stalls is down, not waited for."""
+"""Time limits for systems: to connect, for a call, for a whole reading. A system that stalls counts as down."""
 
 from __future__ import annotations
 
@@ -21,9 +21,9 @@ MOST_BYTES = 64_000_000
 
 
 def asked(http: httpx.Client, method: str, address: str, seconds: float = CALL_SECONDS, **given: Any) -> httpx.Response:
-    """A call over HTTP with a limit for all of it: also for an answer that comes drop by drop.
+    """An HTTP call with a limit for all of it, also for an answer that trickles.
 
-    httpx.HTTPError as httpx has it; httpx.ReadTimeout when the time is up.
+    Raises httpx.HTTPError like httpx, and httpx.ReadTimeout when the time is up.
     """
     deadline = time.monotonic() + seconds
     with http.stream(method, address, **given) as answer:
@@ -38,9 +38,9 @@ def asked(http: httpx.Client, method: str, address: str, seconds: float = CALL_S
 
 @contextmanager
 def cut_off_after(number: Callable[[], int], seconds: float = READING_SECONDS) -> Iterator[None]:
-    """Shut a connection down from outside when the time is up: whoever waits on it is told that it is gone.
+    """Shut down a connection from outside when the time is up, so that whoever waits on it gets an error.
 
-    ``number`` gives the file descriptor of the socket. A limit of the server's own does not hold one that stalls.
+    ``number`` returns the socket's file descriptor. A timeout on the server does not help against one that stalls.
     """
     # A descriptor of our own: that of the connection may be closed, and be another's, by the time that it is needed.
     watched = socket.socket(fileno=os.dup(number()))
