@@ -16,7 +16,7 @@ from openlatch.core.flags.rule import facts_of
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
 from openlatch.service import imports
 from openlatch.service.flags import evaluate as evaluate_flags
-from openlatch.service.flags import flags, known_facts, rule_settings, weekly_letter
+from openlatch.service.flags import known_facts, rule_settings, weekly_letter
 from openlatch.service.flags import manage as manage_flags
 from openlatch.service.flags.rule_settings import Wish
 from openlatch.store.flags import evaluate_many, evaluate_one
@@ -312,9 +312,9 @@ def test_a_teams_grant_brings_the_flags_of_its_people_in_line(small: Small, monk
             row.state, row.ended_as, row.ended_at = "ended", "revoked", unit.now
             evaluate_flags.evaluate(unit, grants=[grant])
 
-    monkeypatch.setattr(flags, "MOST_MEMBERS", 1)
+    monkeypatch.setattr(evaluate_flags, "MOST_MEMBERS", 1)
     end()
     assert (flagged(), woken) == ({"Ines", "Mara", "Owen"}, ["evaluate"])
-    monkeypatch.setattr(flags, "MOST_MEMBERS", 2)
+    monkeypatch.setattr(evaluate_flags, "MOST_MEMBERS", 2)
     end()
     assert (flagged(), woken) == ({"Ines", "Mara"}, ["evaluate"])
