@@ -130,6 +130,16 @@ def test_the_second_of_two_who_edit_is_told_what_the_first_changed(small: Small)
     assert edited(small, "people", owen, version + 1, job="Cook")["values"]["job"] == "Cook"
 
 
+def test_an_address_from_before_stays_while_it_is_not_edited(small: Small) -> None:
+    """It may be written as none would be taken today; a new one may not."""
+    odd = "mara..warden@example.org"
+    with small.service.unit(small.itself) as unit:
+        unit.db.get_one(Person, small.person("mara")).address = odd
+    assert edited(small, "people", small.person("mara"), name="Mara W.")["values"]["address"] == odd
+    with pytest.raises(BadInput, match=r"periods in a row\.$"):
+        edited(small, "people", small.person("mara"), address="mara..w@example.org")
+
+
 def test_what_refers_to_a_record_is_listed_and_keeps_it(small: Small) -> None:
     """A person with access can't be removed, and nothing with access can be put out of sight."""
     for kind, ident in (

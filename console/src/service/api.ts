@@ -61,13 +61,19 @@ function isOpen(failed: unknown): boolean {
   return failed.status === 0 || failed.status >= 500 || failed.problem.type?.endsWith(':proof-needed') === true
 }
 
+/** A digest of a call: what was sent may be a password, and is not kept. */
+async function digest(call: string): Promise<string> {
+  const hashed = await crypto.subtle.digest('SHA-256', new TextEncoder().encode(call))
+  return Array.from(new Uint8Array(hashed), (byte) => byte.toString(16).padStart(2, '0')).join('')
+}
+
 /** The key of an intent: the same call gets the same one until its outcome is known. */
 function keyOf(intent: string): string {
-  const known = intents.get(intent)
-  if (known !== undefined && Date.now() - known.since < INTENT_MS) return known.key
-  const key = crypto.randomUUID()
-  intents.set(intent, { key, since: Date.now() })
-  return key
+  const now = Date.now()
+  for (const [other, { since }] of intents) if (now - since >= INTENT_MS) intents.delete(other)
+  const known = intents.get(intent) ?? { key: crypto.randomUUID(), since: now }
+  intents.set(intent, known)
+  return known.key
 }
 
 /**
@@ -77,8 +83,9 @@ function keyOf(intent: string): string {
 export async function send<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
   const more: Record<string, string> = { 'X-CSRF-Token': csrf, ...headers }
   const written = body === undefined ? undefined : JSON.stringify(body)
-  const intent = `${method} ${path} ${written} ${headers['If-Match'] ?? ''}`
-  if (method === 'POST' && body !== undefined) more['Idempotency-Key'] = keyOf(intent)
+  const hasKey = method === 'POST' && written !== undefined
+  const intent = hasKey ? await digest(`${path} ${headers['If-Match'] ?? ''} ${written}`) : ''
+  if (hasKey) more['Idempotency-Key'] = keyOf(intent)
   if (body !== undefined) more['Content-Type'] = 'application/json'
   try {
     const found = await answer<T>(await reach(address(path), { method, headers: more, body: written }))

@@ -308,7 +308,7 @@ class AtDomain(Truth):
     """Whether an address is at one of some domains; a missing one is at none."""
 
     column: TextColumn
-    domains: tuple[str, ...]
+    domains: frozenset[str]
 
     def of(self, facts: Facts, settings: Settings) -> bool:
         address = facts[self.column.name]

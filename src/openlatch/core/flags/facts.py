@@ -125,7 +125,7 @@ class GrantFacts(SubjectFacts):
     given_to_self = truth("Whether the holder gave it to themselves.")
     private_address = truth(
         "Whether the holder's address is at a mail service for everybody.",
-        AtDomain(TextColumn("address"), tuple(sorted(FREE_MAIL))),
+        AtDomain(TextColumn("address"), FREE_MAIL),
     )
     rights_held = number(
         "How many permissions it gives.",

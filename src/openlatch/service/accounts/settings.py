@@ -51,14 +51,13 @@ def change(
     domains = sorted({d.strip().lower() for d in inside_domains if d.strip()})
     if any("." not in d or "@" in d for d in domains):
         raise BadInput("A domain can't be read.", "Write it as example.org.", {"inside_domains": "not a domain"})
-    wanted = (
-        row.settings.get("auditors", []) if auditors is None else sorted({a.strip() for a in auditors if a.strip()})
-    )
-    for address in wanted:
+    held = row.settings.get("auditors", [])
+    wanted = held if auditors is None else sorted({a.strip() for a in auditors if a.strip()})
+    for address in set(wanted) - set(held):
         try:
             addresses.checked(address)
         except ValueError as error:
-            said = f"The auditor's address {address!r} can't be read. {error}"
+            said = f"The auditor's address {address[:60]!r} can't be read. {error}."
             raise BadInput(said, "Write it as ada@example.org.", {"auditors": "no address"}) from None
     row.settings = {
         **row.settings,

@@ -171,7 +171,7 @@ def candidate(unit: Unit, account: Account, to: To) -> Candidate:
     try:
         address = addresses.checked(to.address)
     except ValueError as error:
-        said = f"{to.address.strip()!r} is not an address. {error}"
+        said = f"{to.address.strip()[:60]!r} is not an address. {error}."
         raise BadInput(said, "Write it as name@example.org.", {"to": "no address"}) from None
     if not to.name.strip():
         raise BadInput(f"Nobody here has the address {address}.", "Give their name too.", {"to": "has no name"})

@@ -123,13 +123,15 @@ def _address(written: str | None, field: str, unit: Unit) -> str | None:
 
 
 def _write_addresses(unit: Unit, row: Person, written: str | None, others: Sequence[str]) -> None:
-    first = _address(written, "address", unit)
-    further = {found for one in others if (found := _address(one, "other_addresses", unit)) and found != first}
+    held = {one.address: one for one in unit.db.scalars(select(PersonAddress).where(PersonAddress.person_id == row.id))}
+    # What is stored already may have been written before addresses were checked as they are now.
+    first = written if written and written == row.address else _address(written, "address", unit)
+    read = (one if one in held else _address(one, "other_addresses", unit) for one in others)
+    further = {found for found in read if found and found != first}
     for field, found in [("address", first), *(("other_addresses", one) for one in sorted(further))]:
         _refuse_others(unit, row, found, field)
     if row.address != first:
         row.address, row.address_confirmed_at = first, None
-    held = {one.address: one for one in unit.db.scalars(select(PersonAddress).where(PersonAddress.person_id == row.id))}
     for address, gone in held.items():
         if address not in further:
             unit.db.delete(gone)
