@@ -566,7 +566,7 @@ def _write_apps(bench: Bench) -> None:
     (bench.folder / "bare.py").write_text(_BARE)
     (bench.folder / "idle.py").write_text("from flask import Flask\napp = Flask(__name__)\n")
     (bench.folder / "ours.py").write_text(
-        "from openlatch.runtime.serving import web_app\nfrom openlatch.runtime.settings import Settings\n"
+        "from openlatch.runtime.servers import web_app\nfrom openlatch.runtime.settings import Settings\n"
         "app = web_app(Settings.load())\n"
     )
 

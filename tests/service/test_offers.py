@@ -34,8 +34,8 @@ from openlatch.service.identity import authentication, try_limits
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.offers import answer, preview
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.offers import page as offer_page
-from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
@@ -114,7 +114,7 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
         with pytest.raises(Conflict, match="This offer is accepted"):
             again()
     with pytest.raises(Conflict, match="The offer is accepted"), small.acting("ines") as unit:
-        pending_offers.withdraw(unit, offer)
+        manage_offers.withdraw(unit, offer)
 
 
 def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -> None:
@@ -178,7 +178,7 @@ def test_what_was_taken_back_or_has_run_out_can_not_be_accepted(small: Small, ho
     link = token(small)
     if how == "withdrawn":
         with small.acting("ines") as unit:
-            pending_offers.withdraw(unit, offer)
+            manage_offers.withdraw(unit, offer)
     else:
         small.clock.forward(hours=48)
     with pytest.raises(Conflict, match=how.replace("_", " ")):
@@ -229,13 +229,13 @@ def test_an_offer_that_was_changed_is_read_again_before_it_is_accepted(small: Sm
     """And two people at its sender's side do not overwrite each other."""
     offer = send(small)
     with small.acting("ines") as unit:
-        changed = pending_offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
+        changed = manage_offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
     with pytest.raises(Conflict, match="changed meanwhile"):
         answer.accept_by_link(small.service, token(small), Answer(1, GOOD), "1.1.1.1", None)
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalar(select(SignIn.id).where(SignIn.address == "wim@example.com")) is None
     with pytest.raises(Conflict, match="changed meanwhile"), small.acting("ines") as unit:
-        pending_offers.withdraw(unit, offer, 1)
+        manage_offers.withdraw(unit, offer, 1)
     answer.accept_by_link(small.service, token(small), Answer(changed["version"], GOOD), "1.1.1.1", None)
 
 
@@ -426,11 +426,11 @@ def test_a_change_of_a_pending_offer_is_checked_like_the_offer_itself(small: Sma
     ines = small.as_("ines")
     stale = Viewer(ines.organisation, "Ines", ines.person, credential=UUID(int=5))
     with pytest.raises(ProofNeeded), small.service.unit(stale) as unit:
-        pending_offers.change(unit, offer, Choice((small.level("run"),)), 1)
+        manage_offers.change(unit, offer, Choice((small.level("run"),)), 1)
     with small.acting("ines") as unit:
         guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, small.account("box")))
     with pytest.raises(Held, match="Wim is an outsider"), small.acting("ines") as unit:
-        pending_offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
+        manage_offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
     with small.acting("ines") as unit:
         assert offer_page.one(unit, offer)["version"] == 1
 

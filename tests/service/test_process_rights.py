@@ -11,7 +11,7 @@ from cryptography.fernet import Fernet
 from psycopg.errors import InsufficientPrivilege
 
 from openlatch.errors import BadInput, NotAllowed
-from openlatch.runtime import serving
+from openlatch.runtime import servers
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.demo import Demo
 from openlatch.runtime.settings import Settings
@@ -103,12 +103,12 @@ def test_the_web_process_signs_no_evidence(request: pytest.FixtureRequest, app_u
     """Whatever its configuration has; the key is published by the worker, in the database."""
     keys = [Fernet.generate_key().decode() for _ in range(3)]
     settings = Settings(database_url=app_url, secret_key=keys[0], systems_key=keys[1], evidence_key=keys[2])
-    web = closed_at_end(request, serving.web_app(settings).extensions["openlatch"])
+    web = closed_at_end(request, servers.web_app(settings).extensions["openlatch"])
     with pytest.raises(NotAllowed, match="does not sign that"):
         signing_keys.key(web, signing_keys.EVIDENCE)
     assert (web.systems_cipher, web.holds_secrets) == (None, False)
-    worker = closed_at_end(request, serving.assemble(settings))
-    earlier = closed_at_end(request, serving.assemble(replace(settings, evidence_key="")))
+    worker = closed_at_end(request, servers.assemble(settings))
+    earlier = closed_at_end(request, servers.assemble(replace(settings, evidence_key="")))
     with earlier.unit(organisation) as unit:
         signed_heads.sign(unit)
     for _ in range(2):

@@ -35,7 +35,7 @@ from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.lists import register
 from openlatch.service.offers import answer
-from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
@@ -125,7 +125,7 @@ CALLS: dict[str, Callable[[Call], Any]] = {
     ),
     "accept": lambda c: answer.accept(c.unit, c.id(Offer), Answer(1)),
     "decline": lambda c: answer.decline(c.unit, c.id(Offer), Answer(1), False),
-    "change offer": lambda c: pending_offers.change(c.unit, c.id(Offer), c.choice(), None),
+    "change offer": lambda c: manage_offers.change(c.unit, c.id(Offer), c.choice(), None),
     "ask": lambda c: ask_access.ask(c.unit, ask_access.Wish("Work.", c.id(Account), level=c.id(Level))),
     "ask by name": lambda c: ask_access.ask(c.unit, ask_access.Wish("Work.", account_name="Box", level=c.id(Level))),
     "grant": lambda c: answer_request.grant(c.unit, c.id(AccessRequest), c.choice(), "", c.id(Account), None),

@@ -33,7 +33,7 @@ from openlatch.service.grants.terms import TermWish
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.offers import answer
-from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
@@ -240,7 +240,7 @@ WAYS: dict[str, Way] = {
     "an offer is sent": Way(nothing, lambda g, _: g.offer(), FOR_EVER),
     "an offer is changed": Way(
         lambda g: g.offer("look", 20),
-        lambda g, offer: pending_offers.change(g.as_("ines"), offer, g.choice(), None),
+        lambda g, offer: manage_offers.change(g.as_("ines"), offer, g.choice(), None),
         FOR_EVER,
     ),
     "an offer is accepted": Way(

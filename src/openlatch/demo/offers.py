@@ -17,7 +17,7 @@ from openlatch.service.grants.lifecycle import Choice, Single, weekly_hours
 from openlatch.service.latches import guard
 from openlatch.service.latches.guard import Setting
 from openlatch.service.offers import answer as offer_answer
-from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.offers import send as send_offer
 from openlatch.service.offers.answer import Answer
 from openlatch.service.offers.preview import Proposal, To
@@ -177,13 +177,13 @@ def _offers(cast: _Cast) -> None:
         offer_answer.decline(unit, reported, Answer(1), unknown_sender=True)
     withdrawn = cast.offer("yusra.haddad", "newsletter", david, Choice((draft,)))
     with cast.acting("yusra.haddad") as unit:
-        pending_offers.withdraw(unit, withdrawn)
+        manage_offers.withdraw(unit, withdrawn)
     late = cast.offer("odile.fenn", "appeal-list", agency, Choice((cast_level(cast, "appeal-list", "draft"),)))
     with cast.service.unit(Viewer.itself(cast.organisation)) as unit:
         row = unit.db.get_one(Offer, late)
         row.sent_at, row.runs_out_at = unit.now - timedelta(days=3), unit.now - timedelta(days=1)
         unit.db.flush()
-        pending_offers.run_out(unit)
+        manage_offers.run_out(unit)
 
 
 def cast_level(cast: _Cast, account: str, key: str) -> UUID:

@@ -16,17 +16,17 @@ from openlatch.service import connections
 @click.command()
 def serve() -> None:
     """Serve the API and the console until told to stop."""
-    from openlatch.runtime import serving
+    from openlatch.runtime import servers
 
-    serving.serve(Settings.load())
+    servers.serve(Settings.load())
 
 
 @click.command()
 def worker() -> None:
     """Carry out revocations, read systems and evaluate rules in the background, until told to stop."""
-    from openlatch.runtime import serving
+    from openlatch.runtime import servers
 
-    serving.work(Settings.load())
+    servers.work(Settings.load())
 
 
 @click.command()
@@ -60,10 +60,10 @@ def new_key() -> None:
 @click.password_option(envvar="OPENLATCH_PASSWORD", help="Their password, at least 12 characters.")
 def organisation(name: str, slug: str, time_zone: str, administrator: str, address: str, password: str) -> None:
     """Make an organisation called NAME with its first administrator."""
-    from openlatch.runtime import serving
+    from openlatch.runtime import servers
     from openlatch.service.identity import authentication
 
-    service = serving.assemble(Settings.load())
+    service = servers.assemble(Settings.load())
     authentication.make_organisation(service, name, slug, time_zone, administrator, address, password)
     click.echo(f"Made {name}. {administrator} can sign in as {address}.")
 
@@ -77,7 +77,7 @@ def organisation(name: str, slug: str, time_zone: str, administrator: str, addre
 @click.option("--password", envvar="OPENLATCH_SYSTEM_PASSWORD", help="The password or key of Open Latch's login.")
 def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, ...], password: str | None) -> None:
     """Connect the system NAME to the organisation SLUG. It is tried before it is stored, and read."""
-    from openlatch.runtime import serving
+    from openlatch.runtime import servers
     from openlatch.service.identity import authentication
 
     settings = _settings(kind, given)
@@ -86,7 +86,7 @@ def connect(slug: str, name: str, kind: str, key: str | None, given: tuple[str, 
     adapter = ADAPTERS[kind](settings, password)
     adapter.check()
     reading = Reading.of(adapter.read())
-    service = serving.assemble(Settings.load())
+    service = servers.assemble(Settings.load())
     connections.connect(
         service, authentication.service_viewer(service, slug), key or name, name, kind, settings, password
     )

@@ -99,7 +99,7 @@ def bring(
     if kind is core.PEOPLE:
         sign_ins.refuse_none(unit)
     added = sum(change.added for change in changed)
-    _put_down(unit, kind, changed, read, bad)
+    _journal(unit, kind, changed, read, bad)
     return Report(
         kind.name,
         encoding,
@@ -189,7 +189,7 @@ def _reader(form: str) -> Any:
     return readers[form]
 
 
-def _put_down(unit: Unit, kind: core.RecordKind, changed: list[load.Changed], read: int, bad: int) -> None:
+def _journal(unit: Unit, kind: core.RecordKind, changed: list[load.Changed], read: int, bad: int) -> None:
     if not changed:
         return
     word = _ACTIONS[kind.name]

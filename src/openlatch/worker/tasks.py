@@ -39,7 +39,7 @@ from openlatch.service.journal import signed_heads
 from openlatch.service.latches import guard
 from openlatch.service.lists import saved_filters
 from openlatch.service.notifications import mail_server, notices
-from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.partners import at_client
 from openlatch.service.people import erasure
 from openlatch.service.requests import answer as answer_request
@@ -199,7 +199,7 @@ def _end_all_expired(service: Service, viewer: Viewer) -> None:
 
 def _let_run_out(service: Service, viewer: Viewer) -> None:
     with service.unit(viewer) as unit:
-        pending_offers.run_out(unit)
+        manage_offers.run_out(unit)
         answer_request.run_out(unit)
         visits.end_those_without_access(unit)
 

@@ -13,8 +13,8 @@ from openlatch.api.routing import Answer, api, if_match, origin, perhaps_viewer,
 from openlatch.service.grants import lifecycle
 from openlatch.service.identity import authentication
 from openlatch.service.offers import answer as offer_answer
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.offers import page as offer_page
-from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers import preview, send
 from openlatch.service.unit import Unit
 
@@ -63,7 +63,7 @@ def get_offer(unit: Unit, ident: UUID) -> Answer:
 )
 def change_offer(unit: Unit, ident: UUID, body: schemas.ChangeOffer) -> Answer:
     """Whoever has opened it meanwhile reads it again before they can accept."""
-    return pending_offers.change(unit, ident, choice(body), if_match())
+    return manage_offers.change(unit, ident, choice(body), if_match())
 
 
 @api.add("POST", "/offers/<uuid:ident>/again", "Send an offer again", schemas.OfferPage, inside=True)
@@ -75,7 +75,7 @@ def send_offer_again(unit: Unit, ident: UUID) -> Answer:
 @api.add("POST", "/offers/<uuid:ident>/withdraw", "Withdraw an offer", schemas.OfferPage, inside=True)
 def withdraw_offer(unit: Unit, ident: UUID) -> Answer:
     """Before it is answered."""
-    return pending_offers.withdraw(unit, ident, if_match())
+    return manage_offers.withdraw(unit, ident, if_match())
 
 
 @api.add("POST", "/offers/<uuid:ident>/accept", "Accept an offer to you", schemas.OfferPage, body=schemas.Accept)

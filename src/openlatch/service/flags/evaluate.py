@@ -170,7 +170,7 @@ def _judge(unit: Unit, subject: str, subjects: Iterable[Looked]) -> None:
         # Only the rules that the SQL found are evaluated for their sentences.
         spoken = [rules[number // ROOM] for number in seen.found]
         looked.append((seen, list(put_before(spoken, seen.facts, stands.settings))))
-    _put_down(unit, store.write(unit.db, unit.viewer.organisation, subject, looked, unit.now))
+    _journal(unit, store.write(unit.db, unit.viewer.organisation, subject, looked, unit.now))
 
 
 def forget(unit: Unit) -> None:
@@ -198,7 +198,7 @@ def evaluate_all(service: Service, organisation: UUID) -> None:
         _record(unit, "flag.reopened", store.open_again(unit.db, unit.now))
 
 
-def _put_down(unit: Unit, difference: store.Difference) -> None:
+def _journal(unit: Unit, difference: store.Difference) -> None:
     """Journal the differences."""
     _record(unit, "flag.raised", difference.raised)
     _record(unit, "flag.worse", difference.worse)

@@ -23,8 +23,8 @@ from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.identity import authentication, try_limits
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.offers import page as offer_page
-from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers import preview
 from openlatch.service.offers import send as send_offer
 from openlatch.service.revocations import prepare, revoke
@@ -121,7 +121,7 @@ def accept_by_link(
         person = unit.db.get_one(Person, row.person_id)
         # Somebody signed in at another organisation needs, or makes, a sign-in here.
         viewer = viewer if viewer is not None and viewer.organisation == organisation else None
-        pending_offers.refuse_stranger(person, viewer.person if viewer else None)
+        manage_offers.refuse_stranger(person, viewer.person if viewer else None)
         sign_in = unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).first()
         if sign_in is not None and viewer is None:
             raise NotSignedIn(f"{person.name} has a sign-in already.", "Sign in, then open the link again.")
@@ -157,7 +157,7 @@ def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
 def decline(unit: Unit, ident: UUID, answer: Answer, unknown_sender: bool) -> dict[str, Any]:
     """Decline an offer in the console, as its recipient."""
     row = _mine(unit, ident)
-    pending_offers.refuse_outdated(row, answer.version)
+    manage_offers.refuse_outdated(row, answer.version)
     return _decline(unit, row, answer.words, unknown_sender)
 
 
@@ -167,7 +167,7 @@ def decline_by_link(service: Service, token: str, answer: Answer, origin: str, u
     with service.unit(Viewer.itself(organisation)) as unit:
         row = unit.db.get_one(Offer, ident, with_for_update=True)
         _refuse_unanswerable(unit, row)
-        pending_offers.refuse_outdated(row, answer.version)
+        manage_offers.refuse_outdated(row, answer.version)
         return _decline(unit, row, answer.words, unknown_sender)
 
 
@@ -191,7 +191,7 @@ def mine(unit: Unit) -> list[dict[str, Any]]:
 
 def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> dict[str, Any]:
     then = OfferState.UNKNOWN_SENDER if unknown_sender else OfferState.DECLINED
-    pending_offers.end(unit, row, then, EndedAs.DECLINED, words)
+    manage_offers.end(unit, row, then, EndedAs.DECLINED, words)
     person = unit.db.get_one(Person, row.person_id).name
     name = unit.db.get_one(Account, row.account_id).name
     if unknown_sender:
@@ -210,7 +210,7 @@ def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> dict[str, A
     """Accept as the viewer: the grant comes into force, or the account changes hands."""
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     _refuse_unanswerable(unit, row)
-    pending_offers.refuse_outdated(row, version)
+    manage_offers.refuse_outdated(row, version)
     account = lifecycle.account_of(unit, row.account_id, lock=True)
     person = unit.db.get_one(Person, row.person_id)
     if row.kind != OfferKind.OWNERSHIP:

@@ -26,8 +26,8 @@ from openlatch.service.grants import lifecycle
 from openlatch.service.grants.lifecycle import Choice
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.offers import page as offer_page
-from openlatch.service.offers import pending as pending_offers
 from openlatch.service.offers.preview import (
     Candidate,
     Proposal,
@@ -190,7 +190,7 @@ def _post(unit: Unit, row: Offer, account: Account, person: Person, token: str) 
 
 def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
     """Send a pending or expired offer again, with a new link and a new deadline; the old link stops working."""
-    row = pending_offers.locked(unit, ident)
+    row = manage_offers.locked(unit, ident)
     if row.times_sent >= MOST_TIMES_SENT:
         raise TooMany(f"The offer was sent {row.times_sent} times.", "Speak to them another way.", wait=86_400)
     if row.state != OfferState.PENDING:

@@ -38,7 +38,7 @@ from openlatch.service.grants import lifecycle
 from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
-from openlatch.service.offers import pending as pending_offers
+from openlatch.service.offers import manage as manage_offers
 from openlatch.service.revocations import prepare, revoke
 from openlatch.service.unit import Unit
 from openlatch.store import journal
@@ -372,7 +372,7 @@ def _end_waiting(unit: Unit, person: Person) -> None:
     for offer in unit.db.scalars(
         select(Offer).where(Offer.person_id == person.id, Offer.state == OfferState.PENDING).with_for_update()
     ).all():
-        pending_offers.end(unit, offer, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, f"{person.name} has left.")
+        manage_offers.end(unit, offer, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, f"{person.name} has left.")
     waiting = select(AccessRequest).where(
         AccessRequest.person_id == person.id, AccessRequest.state == RequestState.PENDING
     )

@@ -170,7 +170,7 @@ class Comparison:
         newly = [row.id for row in seen_ended if row.newly]
         if newly:
             confirm.contradict(self.unit, newly, self.system.name)
-        self._put_down()
+        self._journal()
         self._evaluate(seen | ended, accounts | self.found)
         if self.covered:
             evaluate_flags.evaluate(self.unit, accounts=sorted(self.covered))
@@ -447,7 +447,7 @@ class Comparison:
     def _note(self, action: str, ident: UUID, name: str, account: UUID) -> None:
         self.happened.append((action, ident, name, account))
 
-    def _put_down(self) -> None:
+    def _journal(self) -> None:
         """Journal what happened to grants; many of them while they are written."""
         if len(self.happened) > BLOCK:
             self.unit.record_many("grant", self.happened)
