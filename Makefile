@@ -77,7 +77,7 @@ $(BUILT): .make/node $(CONSOLE)
 	done; \
 	if [ -n "$$missing" ]; then deploy/install-debian slapd ldap-utils dovecot-imapd acl openssh-client \
 			sudo openssl cyrus-caldav sasl2-bin \
-		|| { echo "A directory, a mail and a calendar server could not be had from Debian; going on without."; exit 0; }; fi; \
+		|| { echo "The directory, mail and calendar servers could not be installed from Debian; continuing without them."; exit 0; }; fi; \
 	touch $@
 
 # Only for the test of the guide.
