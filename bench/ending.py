@@ -204,7 +204,7 @@ def a_large_plan(bench: Bench) -> Result:
 
         planning, carried, floor = timed(plan), timed(carry), timed(hand)
         with bench.service.unit(bench.viewer) as unit:
-            assert steps.page(unit, begun[-1])["state"] == "confirmed"
+            assert steps.page(unit, begun[-1]).state == "confirmed"
     return Result(
         f"{PLAN:,} revocations in one plan",
         (planning + carried) / floor,

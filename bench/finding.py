@@ -96,7 +96,7 @@ def searching(bench: Bench) -> Result:
             def ours(words: str = words) -> None:
                 nonlocal found
                 with bench.service.unit(bench.viewer) as unit:
-                    found += len(search(unit, words)["found"])
+                    found += len(search(unit, words).found)
 
             def floor(given: dict[str, object] = given) -> None:
                 db.execute("select 1")
@@ -121,7 +121,7 @@ def merging_people(bench: Bench) -> Result:
 
     def undo() -> None:
         with bench.service.unit(bench.viewer) as unit:
-            record_merge.undo(unit, record_merge.latest(unit)[0]["id"])
+            record_merge.undo(unit, record_merge.latest(unit)[0].id)
 
     ours, bare = [], []
     with bench.owner() as db:

@@ -43,7 +43,7 @@ def carry_on(service: Service, viewer: Viewer, clock: Clock, revocation: UUID, t
     for _ in range(turns):
         execute.carry_out(service, viewer.organisation, revocation)
         with service.unit(viewer) as unit:
-            state = str(steps.page(unit, revocation)["state"])
+            state = str(steps.page(unit, revocation).state)
         if state in ("confirmed", "done"):
             break
         clock.now += timedelta(minutes=1)

@@ -58,7 +58,7 @@ def accepted(small: Small, to: str, choice: Choice, account: str = "box") -> UUI
 
 def changed(small: Small, by: str, change: Change) -> dict[str, Any]:
     with small.acting(by) as unit:
-        (line,) = changes.carry_out(unit, change)["lines"]
+        (line,) = changes.carry_out(unit, change).lines
         found: dict[str, Any] = line
         return found
 
@@ -117,8 +117,8 @@ def test_how_long_before_is_a_setting(small: Small) -> None:
     """Left out it stays; nothing at all means that nobody is told."""
     accepted(small, "owen", Choice((small.level("read"),), last_day=date(2026, 6, 30)))
     with small.acting_as_administrator("ines") as unit:
-        assert settings.change(unit, 48, [], [], remind_days=[30, 7, 30])["remind_days"] == [30, 7]
-        assert settings.change(unit, 48, [], [])["remind_days"] == [30, 7]
+        assert settings.change(unit, 48, [], [], remind_days=[30, 7, 30]).remind_days == [30, 7]
+        assert settings.change(unit, 48, [], []).remind_days == [30, 7]
     small.clock.forward(days=(date(2026, 6, 5) - small.clock().date()).days)
     assert remind(small) == 1
     with small.acting_as_administrator("ines") as unit:
@@ -138,13 +138,13 @@ def test_more_time_is_asked_for_in_one_step_and_given_on_the_same_grant(small: S
         asked = ask_access.ask(unit, Wish("The season is longer.", extends=grant, last_day=date(2026, 6, 30)))
         again = ask_access.ask(unit, Wish("It is even longer.", extends=grant, last_day=date(2026, 7, 31)))
         other = ask_access.ask(unit, Wish("Something else.", account_name="Box", level=small.level("run")))
-    assert (asked["id"], other["id"] != asked["id"]) == (again["id"], True)
+    assert (asked.id, other.id != asked.id) == (again.id, True)
     assert small.told("ines")[-2] == "Owen asks for more time for access to Box: The season is longer."
     with pytest.raises(BadInput, match="longer than was asked"), small.acting("ines") as unit:
-        answer_request.grant(unit, asked["id"], Choice(last_day=date(2026, 9, 30)), "", None, None)
+        answer_request.grant(unit, asked.id, Choice(last_day=date(2026, 9, 30)), "", None, None)
     with small.acting("ines") as unit:
-        done = answer_request.grant(unit, asked["id"], Choice(last_day=date(2026, 6, 30)), "Until June.", None, None)
-    assert (done["grant_id"], untils(small, grant)) == (grant, [date(2026, 6, 30)])
+        done = answer_request.grant(unit, asked.id, Choice(last_day=date(2026, 6, 30)), "Until June.", None, None)
+    assert (done.grant_id, untils(small, grant)) == (grant, [date(2026, 6, 30)])
     assert small.told("owen")[-1] == (
         "Ines granted your request: your access to Box runs to the end of 30 June 2026. Until June."
     )
@@ -157,13 +157,11 @@ def test_a_request_for_what_is_held_makes_it_longer_and_no_second_grant(small: S
     """And is refused where it would give nothing more."""
     grant = accepted(small, "owen", Choice((small.level("read"),), last_day=date(2026, 4, 30)))
     with small.acting("owen") as unit:
-        asked = ask_access.ask(unit, Wish("Again.", account_name="Box", level=small.level("read")))["id"]
+        asked = ask_access.ask(unit, Wish("Again.", account_name="Box", level=small.level("read"))).id
     with pytest.raises(Conflict, match="for as long"), small.acting("ines") as unit:
         answer_request.grant(unit, asked, Choice(last_day=date(2026, 4, 15)), "", None, None)
     with small.acting("ines") as unit:
-        assert (
-            answer_request.grant(unit, asked, Choice(last_day=date(2026, 5, 31)), "", None, None)["grant_id"] == grant
-        )
+        assert answer_request.grant(unit, asked, Choice(last_day=date(2026, 5, 31)), "", None, None).grant_id == grant
     assert untils(small, grant) == [date(2026, 5, 31)]
 
 
@@ -260,7 +258,7 @@ def test_a_right_on_a_part_is_new_on_the_whole_account(small: Small) -> None:
     def adds(choice: Choice, to: str = "ada") -> list[str]:
         with small.acting("ines") as unit:
             proposal = Proposal(small.account("box"), (To(person=small.person(to)),), choice)
-            return [right["key"] for right in preview.preview(unit, proposal)["to"][0]["adds"]]
+            return [right.key for right in preview.preview(unit, proposal).to[0].adds]
 
     assert adds(Choice((small.level("read"),))) == ["mail.read"]
     assert adds(Choice((small.level("read"),), parts=(part,))) == []
@@ -278,11 +276,11 @@ def test_an_offer_is_changed_from_what_it_is(small: Small) -> None:
     )
     offer = offered(small, "mara", choice)
     with small.acting("ines") as unit:
-        chosen = offer_page.one(unit, offer)["choice"]
-    assert chosen["levels"] == [small.level("read")]
-    assert chosen["until"] == datetime(2026, 4, 30, 23, tzinfo=UTC)
-    assert [(p["key"], p["until"].date()) for p in chosen["permissions"]] == [("mail.share", date(2026, 3, 21))]
-    assert (chosen["parts"], chosen["hours"]) == ([], None)
+        chosen = offer_page.one(unit, offer).choice
+    assert chosen.levels == [small.level("read")]
+    assert chosen.until == datetime(2026, 4, 30, 23, tzinfo=UTC)
+    assert [(p.key, p.until.date()) for p in chosen.permissions] == [("mail.share", date(2026, 3, 21))]
+    assert (chosen.parts, chosen.hours) == ([], None)
 
 
 def test_a_run_out_offer_has_no_pending_grant_and_a_new_one_when_it_is_sent_again(small: Small) -> None:
@@ -296,7 +294,7 @@ def test_a_run_out_offer_has_no_pending_grant_and_a_new_one_when_it_is_sent_agai
     assert small.state(first) == "expired"
     assert small.told("mara")[-1] == "The offer of Box to you has run out unanswered."
     with small.acting("ines") as unit:
-        assert send_offer.send_again(unit, offer)["state"] == "pending"
+        assert send_offer.send_again(unit, offer).state == "pending"
         second = unit.db.get_one(Offer, offer).grant_id
     assert second is not None
     assert (second != first, small.state(first), small.state(second)) == (True, "expired", "pending")
@@ -328,7 +326,7 @@ def test_what_is_accepted_in_a_system_without_adapter_is_a_task_before_it_is_act
     ]
     with small.acting("mara") as unit:
         done = hand_tasks.done(unit, task.id, "Shared the mailbox with him.", 2)
-    assert (done["state"], done["done_by"], shown_state(small, grant)) == ("done", "Mara", "active")
+    assert (done.state, done.done_by, shown_state(small, grant)) == ("done", "Mara", "active")
     assert small.told("owen")[-1] == "Your access to Box is set up there, says Mara: Shared the mailbox with him."
     with pytest.raises(Conflict, match="Mara has said already"), small.acting("ines") as unit:
         hand_tasks.done(unit, task.id, "Me too.", None)
@@ -371,8 +369,8 @@ def test_emergency_access_is_not_said_to_be_open_before_it_is(small: Small) -> N
         row = ask_access.ask(
             unit, Wish("The hut is on fire.", account_name="Box", level=small.level("read"), emergency=True)
         )
-    assert "has yet to open it" in row["answer"]
-    assert shown_state(small, row["grant_id"]) == "to_be_given"
+    assert "has yet to open it" in row.answer
+    assert shown_state(small, row.grant_id) == "to_be_given"
     told = [sentence for sentence in small.told("ines") if "emergency" in sentence]
     assert told
     assert all("opened" not in sentence and "yet to open it" in sentence for sentence in told)

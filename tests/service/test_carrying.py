@@ -182,16 +182,16 @@ def test_the_preview_changes_nothing_and_an_outdated_one_is_refused(
     wish = prepare.Wish(grants=(grant,))
     with world.service.unit(world.viewer) as unit:
         seen = revoke_access.preview(unit, wish)
-    assert [s["kind"] for s in seen["steps"]] == [StepKind.REMOVE, StepKind.READ_AGAIN]
+    assert [s.kind for s in seen.steps] == [StepKind.REMOVE, StepKind.READ_AGAIN]
     assert world.state(grant) == ("active", None)
     sessions.open([("w_merrin", "psql")])
     world.read()
     with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="has changed since"):
-        revoke_access.start(unit, wish, "Season over.", fingerprint=seen["fingerprint"])
+        revoke_access.start(unit, wish, "Season over.", fingerprint=seen.fingerprint)
     with world.service.unit(world.viewer) as unit:
         again = revoke_access.preview(unit, wish)
-        assert len(again["sessions"]) == 1
-        revoke_access.start(unit, wish, "Season over.", fingerprint=again["fingerprint"])
+        assert len(again.sessions) == 1
+        revoke_access.start(unit, wish, "Season over.", fingerprint=again.fingerprint)
     with world.service.unit(world.viewer) as unit, pytest.raises(Conflict, match="is revoking"):
         revoke_access.start(unit, wish, "Twice.")
 

@@ -57,14 +57,14 @@ def test_many_are_changed_with_a_line_for_each_and_one_refusal_holds_up_no_other
     with small.service.unit(small.itself) as unit:
         before = unit.db.scalars(select(JournalEntry.position)).all()
         shown = changes.preview(unit, wish)
-    refused = [line for line in shown["lines"] if line["refused"]]
-    assert [(line["holder"]["name"], line["account"]["name"]) for line in refused] == [("Owen", "Rota")]
-    assert "The grant is suspended" in refused[0]["refused"]
+    refused = [line for line in shown.lines if line.refused]
+    assert [(line.holder.name, line.account.name) for line in refused] == [("Owen", "Rota")]
+    assert "The grant is suspended" in refused[0].refused
     assert small.state(small.grant(MARA)) == "active"
     with small.service.unit(small.itself) as unit:
         assert unit.db.scalars(select(JournalEntry.position)).all() == before
-        found = changes.carry_out(unit, wish, shown["fingerprint"])
-    assert found["changed"] == shown["changed"] == 5
+        found = changes.carry_out(unit, wish, shown.fingerprint)
+    assert found.changed == shown.changed == 5
     assert small.state(small.grant(MARA)) == "suspended"
     assert "Your access to Box is suspended: Season ends." in small.told("mara")
     change(small, "resume", MARA)
@@ -91,10 +91,10 @@ def test_a_preview_needs_no_reason_yet(small: Small) -> None:
         wish = Change(kind, "", (small.grant(SYNC),))
         with small.acting("ines") as unit:
             shown = changes.preview(unit, wish)
-        assert (shown["changed"], shown["lines"][0]["refused"]) == (1, None)
+        assert (shown.changed, shown.lines[0].refused) == (1, None)
     with small.acting("ines") as unit:
-        done = changes.carry_out(unit, replace(wish, reason="The survey is over."), shown["fingerprint"])
-    assert done["changed"] == 1
+        done = changes.carry_out(unit, replace(wish, reason="The survey is over."), shown.fingerprint)
+    assert done.changed == 1
 
 
 def test_two_at_once_one_wins_and_the_other_is_told_what_changed(small: Small) -> None:
@@ -118,7 +118,7 @@ def test_a_level_is_changed_and_steward_reach_asks_for_a_proof(small: Small) -> 
     stale = replace(small.as_("ines"), credential=UUID(int=5))
     wish = Change(ChangeKind.SET_LEVEL, "Trust.", (small.grant(TEAM),), level=small.level("run"))
     with small.service.unit(stale) as unit:
-        assert changes.preview(unit, wish)["needs_proof"]
+        assert changes.preview(unit, wish).needs_proof
         with pytest.raises(ProofNeeded):
             changes.carry_out(unit, wish)
 
@@ -129,8 +129,8 @@ def test_a_successor_takes_over_what_somebody_held(small: Small) -> None:
     assert found["lines"][0]["does"] == "passes to Owen"
     revocation = found["lines"][0]["revocation_id"]
     with small.acting("ines") as unit:
-        (step,) = steps.page(unit, revocation)["step_list"]
-        steps.done_by_hand(unit, revocation, step["id"], "Taken out of the list.")
+        (step,) = steps.page(unit, revocation).step_list
+        steps.done_by_hand(unit, revocation, step.id, "Taken out of the list.")
     assert small.state(small.grant(EDDA)) == "replaced"
     with small.acting("owen") as unit:
         assert "Box" in {row["account"]["name"] for row in register.page(unit, "grants", ListQuery(limit=50)).rows}
@@ -141,11 +141,11 @@ def test_a_successor_takes_over_what_somebody_held(small: Small) -> None:
 def test_access_is_given_up_without_anyones_leave(small: Small) -> None:
     """One's own, and nobody else's."""
     with small.acting("mara") as unit:
-        ident = changes.give_up(unit, small.grant(MARA), "")["revocation_id"]
+        ident = changes.give_up(unit, small.grant(MARA), "").revocation_id
     assert small.told("ines") == ["Mara gives up access to Box: Not needed any more."]
     with small.acting("ines") as unit:
-        for step in steps.page(unit, ident)["step_list"]:
-            steps.done_by_hand(unit, ident, step["id"], "Taken out of the list.")
+        for step in steps.page(unit, ident).step_list:
+            steps.done_by_hand(unit, ident, step.id, "Taken out of the list.")
     assert small.state(small.grant(MARA)) == "given_up"
     with pytest.raises(NotFound), small.acting("mara") as unit:
         changes.give_up(unit, small.grant(TEAM), "")
@@ -163,7 +163,7 @@ def test_ending_many_at_once_asks_for_a_proof_and_apps_are_disconnected_by_a_fil
         changes.carry_out(unit, wish)
     apps = f'account.id eq "{small.account("box")}" and holder.kind eq "app"'
     with small.service.unit(stale) as unit:
-        assert changes.carry_out(unit, replace(wish, filter=apps))["changed"] == 1
+        assert changes.carry_out(unit, replace(wish, filter=apps)).changed == 1
     assert small.state(small.grant(SYNC)) == "revoking"
     for who in ("owen", "mara"):
         with pytest.raises((NotAllowed, NotFound)), small.acting(who) as unit:
@@ -181,7 +181,7 @@ def test_changing_a_level_shows_whose_rights_grow_and_holds_at_a_latch(small: Sm
     )
     with small.service.unit(small.itself) as unit:
         shown = levels.preview(unit, read, wider)
-        assert {(e["holder"]["name"], e["account"]["name"]) for e in shown["effects"]} == {
+        assert {(e.holder.name, e.account.name) for e in shown.effects} == {
             ("Mara", "Box"),
             ("Owen", "Box"),
             ("Sync", "Box"),
@@ -191,7 +191,7 @@ def test_changing_a_level_shows_whose_rights_grow_and_holds_at_a_latch(small: Sm
         levels.change(unit, read, wider, "", None)
     with small.service.unit(small.itself) as unit:
         guard.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.WARN, small.account("box")))
-        assert levels.change(unit, read, wider, "", 1)["reach"] == Reach.SPEND
+        assert levels.change(unit, read, wider, "", 1).reach == Reach.SPEND
         with pytest.raises(Conflict, match="meanwhile"):
             levels.change(unit, read, wider, "", 1)
         other = levels.Draft("Read", "Can read.", (), (levels.NewPermission("mail.read", "Else", Reach.OBSERVE),))
@@ -321,11 +321,11 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
             unit.db, ines.organisation, small.person("ines"), "ines@example.org", PASSWORD, Role.ADMINISTRATOR
         )
     with small.service.unit(ines) as unit:
-        looked = large_changes.ask(unit, wish, True, None)["id"]
+        looked = large_changes.ask(unit, wish, True, None).id
     large_changes.carry_on(small.service, ines.organisation, looked)
     with small.service.unit(ines) as unit:
         preview = large_changes.one(unit, looked)
-        assert (preview["state"], preview["done"], preview["changed"]) == ("done", 5, 5)
+        assert (preview.state, preview.done, preview.changed) == ("done", 5, 5)
     assert small.state(small.grant(MARA)) == "active"
     change(small, "set_end", MARA, no_end=True)
     with pytest.raises(ProofNeeded), small.service.unit(replace(ines, credential=UUID(int=1))) as unit:
@@ -334,7 +334,7 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
         with pytest.raises(Conflict, match="not a preview of this change"), small.service.unit(ines) as unit:
             large_changes.ask(unit, other, False, looked)
     with small.service.unit(ines) as unit:
-        begun = large_changes.ask(unit, wish, False, looked)["id"]
+        begun = large_changes.ask(unit, wish, False, looked).id
     assert large_changes._slice(small.service, ines.organisation, begun)
     with small.acting("mara") as unit, pytest.raises(NotFound):
         large_changes.one(unit, begun)
@@ -343,8 +343,8 @@ def test_many_are_changed_by_the_worker_slice_by_slice(small: Small, monkeypatch
     with small.service.unit(ines) as unit:
         done = large_changes.one(unit, begun)
         told = unit.db.scalars(select(JournalEntry.action).where(JournalEntry.subject_id == begun)).all()
-    assert (done["state"], done["done"], done["changed"], told) == ("done", 5, 4, ["change.begun", "change.done"])
-    assert "changed this grant meanwhile" in done["lines"][0]["refused"]
+    assert (done.state, done.done, done.changed, told) == ("done", 5, 4, ["change.begun", "change.done"])
+    assert "changed this grant meanwhile" in done.lines[0].refused
     assert small.state(small.grant(MARA)) == "active"
 
 
@@ -359,9 +359,9 @@ def test_a_large_change_that_breaks_is_not_tried_for_ever_and_nobody_asks_for_ma
     wish = Change(ChangeKind.SUSPEND, "Season ends.", filter='state eq "active"')
     for _ in range(large_changes.MOST_AT_ONCE):
         with small.service.unit(small.itself) as unit:
-            ident = large_changes.ask(unit, wish, False, None)["id"]
+            ident = large_changes.ask(unit, wish, False, None).id
     with small.acting("ines") as unit:
-        assert large_changes.ask(unit, wish, True, None)["state"] == "waiting"
+        assert large_changes.ask(unit, wish, True, None).state == "waiting"
         large_changes.ask(unit, wish, True, None)
         with pytest.raises(TooMany, match="still being made"):
             large_changes.ask(unit, wish, True, None)
@@ -370,7 +370,7 @@ def test_a_large_change_that_breaks_is_not_tried_for_ever_and_nobody_asks_for_ma
         large_changes.carry_on(small.service, small.itself.organisation, ident)
     with small.service.unit(small.itself) as unit:
         found = large_changes.one(unit, ident)
-        assert (found["state"], found["done"], "broke off" in found["problem"]) == ("failed", 0, True)
+        assert (found.state, found.done, "broke off" in found.problem) == ("failed", 0, True)
         assert ident not in large_changes.going_on(unit)
 
 
@@ -380,14 +380,14 @@ def test_a_large_change_is_stopped_and_ends_with_the_sign_in_of_who_asked(small:
     ines = replace(small.as_("ines"), administrator=True)
     for stopped in (True, False):
         with small.service.unit(ines) as unit:
-            ident = large_changes.ask(unit, wish, False, None)["id"]
+            ident = large_changes.ask(unit, wish, False, None).id
         if stopped:
             with small.service.unit(ines) as unit:
                 large_changes.stop(unit, ident)
         large_changes.carry_on(small.service, ines.organisation, ident)
         with small.service.unit(ines) as unit:
             found = large_changes.one(unit, ident)
-            assert (found["state"], found["changed"]) == ("stopped" if stopped else "failed", 0)
+            assert (found.state, found.changed) == ("stopped" if stopped else "failed", 0)
             with pytest.raises(Conflict, match="ended already"):
                 large_changes.stop(unit, ident)
 
@@ -407,7 +407,7 @@ def test_two_stewards_are_kept_from_going_below(small: Small) -> None:
         changes.give_up(unit, small.grant(MARA), "")
     with small.acting("ines") as unit:
         shown = revoke.preview(unit, prepare.Wish((small.grant(MARA),)))
-        assert [b["kind"] for b in shown["latches"]] == ["two_stewards"]
+        assert [b.kind for b in shown.latches] == ["two_stewards"]
     for until in (timedelta(seconds=90), timedelta(days=400)):
         with pytest.raises(Held, match="only one person decides about it from"):
             change(small, "set_end", MARA, until=small.clock() + until)
@@ -429,7 +429,7 @@ def test_switching_a_latch_on_shows_what_breaks_it_and_flags_that_until_it_is_me
     most = Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, box, None, 1)
     with small.acting("ines") as unit:
         shown = guard.preview(unit, most)
-        assert shown["broken"][0]["breaches"][0]["fact"] == "there are 2 delegates (Mara, Owen)"
+        assert shown.broken[0].breaches[0].fact == "there are 2 delegates (Mara, Owen)"
         assert unit.db.scalars(select(Flag.id).where(Flag.rule == "latch_broken")).all() == []
         guard.switch(unit, most)
     assert small.open_flags("latch_broken") == {
@@ -481,13 +481,13 @@ def test_delegates_see_one_another_unless_a_latch_says_no(small: Small) -> None:
     box = small.account("box")
     owen = small.signed_in("owen")
     with small.service.unit(owen) as unit:
-        assert account_page(unit, box)["others"] == []
+        assert account_page(unit, box).others == []
         inside = visits.enter(unit, box)
-        assert [row["name"] for row in account_page(inside, box)["others"]] == ["Ines", "Mara"]
+        assert [row.name for row in account_page(inside, box).others] == ["Ines", "Mara"]
     with small.acting("ines") as unit:
         guard.switch(unit, Setting(LatchKind.UNSEEN, LatchMode.HOLD, box))
     with small.service.unit(owen) as unit:
-        assert account_page(visits.enter(unit, box), box)["others"] == []
+        assert account_page(visits.enter(unit, box), box).others == []
         unit.db.execute(delete(WebSession))
     tasks.look_round(small.service)
     with small.service.unit(small.itself) as unit:

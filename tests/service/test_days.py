@@ -54,10 +54,10 @@ def test_ends_are_shown_by_their_last_day(small: Small) -> None:
     with small.acting_as_administrator("ada") as unit:
         changes.carry_out(unit, Change(ChangeKind.SET_END, "For the season.", (grant,), last_day=day))
     with small.acting("mara") as unit:
-        row = register.one(unit, "grants", grant)
-        path = next(p for p in my_access.page(unit)["reach"] if p["grant_id"] == grant)
+        row = register.row(unit, "grants", grant)
+        path = next(p for p in my_access.page(unit).reach if p.grant_id == grant)
     assert row["until"] == datetime(2026, 12, 15, 11, tzinfo=UTC)
-    assert row["last_day"] == path["last_day"] == day
+    assert row["last_day"] == path.last_day == day
 
 
 def test_flags_name_the_last_day_of_whoever_leaves(small: Small) -> None:

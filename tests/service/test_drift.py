@@ -487,9 +487,9 @@ def test_people_are_told_by_rules_and_doubts_are_put_to_somebody(
     reader()
     with service.unit(organisation) as unit:
         assert unit.db.scalars(select(Handle.person_id).where(Handle.name == "a")).one() == ann
-        doubts = {d["login"]: [(c["name"], c["by"]) for c in d["candidates"]] for d in login_matching.doubts(unit)}
+        doubts = {d.login: [(c.name, c.by) for c in d.candidates] for d in login_matching.doubts(unit)}
         assert doubts == {"b": [("Bob", "uid")], "c": [("Cy", "address"), ("Cyrus", "address")]}
-        asked = {d["login"]: d["id"] for d in login_matching.doubts(unit)}
+        asked = {d.login: d.id for d in login_matching.doubts(unit)}
     with service.unit(organisation) as unit:
         login_matching.decide(unit, asked["b"], bob)
         login_matching.decide(unit, asked["c"], None)

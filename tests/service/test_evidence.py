@@ -110,7 +110,7 @@ def test_a_bundle_says_what_was_reviewed_decided_and_carried_out(small: Small, e
     assert all(one["share_kept"] is None for one in found["reviewers"] if one["name"] != "Mara")
     with small.service.unit(small.itself) as unit:
         page = rounds.page(unit, ended)
-    assert (page["items"], page["decided"], page["left_undecided"]) == (4, 2, 2)
+    assert (page.items, page.decided, page.left_undecided) == (4, 2, 2)
     assert (shown["Sync"]["decision"]["verdict"], shown["Sync"]["decision"]["by"]) == ("keep", "Mara")
     assert shown["Sync"]["questions"][0]["question"] == "Still needed?"
     told = [x["what"] for x in found["exceptions"]]
@@ -250,7 +250,7 @@ def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(s
 
     def made(key: str) -> str:
         with small.acting(key) as unit:
-            address = str(calendar_feed.make(unit)["address"])
+            address = str(calendar_feed.make(unit).address)
         assert key not in address
         return address.rpartition("/")[2].removesuffix(".ics")
 
@@ -264,7 +264,7 @@ def test_a_calendar_holds_due_dates_and_ends_and_its_address_can_be_taken_away(s
     assert events(owen) == {}
     assert events(made("ines")) == {"Access of Wardens to Box ends": ends}
     with small.acting("mara") as unit:
-        assert calendar_feed.page(unit)["read_at"] == small.clock()
+        assert calendar_feed.page(unit).read_at == small.clock()
     fresh = made("mara")
     with pytest.raises(NotFound):
         events(mara)

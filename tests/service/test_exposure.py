@@ -215,8 +215,8 @@ def test_what_was_open_on_a_past_day_is_known_as_it_was_known(
     with real.unit(organisation) as unit:
 
         def names(then: datetime, believed: datetime | None = None) -> set[str]:
-            found = history.at_instant(unit, reader.account, then, believed)["exposures"]
-            return {exposure["resource"]["name"] for exposure in found}
+            found = history.at_instant(unit, reader.account, then, believed).exposures
+            return {exposure.resource.name for exposure in found}
 
         assert [names(then) for then in at] == [{"Pictures", "Drop box", "Plan"}, {"Pictures", "Drop box"}, set()]
         assert names(at[2], believed=at[0]) == {"Pictures", "Drop box", "Plan"}
@@ -278,19 +278,19 @@ def test_closing_takes_the_rule_away_in_the_system_and_is_confirmed_by_it(
     wanted = [reader.ident("Pictures", "see")]
     with service.unit(organisation) as unit:
         shown = close_exposures.preview(unit, wanted)
-        gone = {line["resource"]["name"] for line in shown["exposures"]["lines"] if line["change"] == "gone"}
+        gone = {line.resource.name for line in shown.exposures.lines if line.change == "gone"}
         assert gone == {"Pictures", "Drop box", "Plan"}
         with pytest.raises(Conflict, match="changed since"):
             close_exposures.close(unit, wanted, "The project is over.", "something else")
     with service.unit(organisation) as unit:
-        revocation = close_exposures.close(unit, wanted, "The project is over.", shown["fingerprint"])
+        revocation = close_exposures.close(unit, wanted, "The project is over.", shown.fingerprint)
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not space.opens("/press/huts.zip")
     assert reader.open() == {("Drop box", "change"): "anyone"}
     with service.unit(organisation) as unit:
         proofs = unit.db.execute(select(Exposure.right, Exposure.proof).where(Exposure.gone_at.is_not(None))).all()
         assert {tuple(row) for row in proofs} == {("see", "confirmed")}
-        assert [end["proof"] for end in steps.page(unit, revocation)["ends"]] == ["confirmed"]
+        assert [end.proof for end in steps.page(unit, revocation).ends] == ["confirmed"]
     space.set_rules(OPEN, DROP)
     reader.read()
     with service.unit(organisation) as unit:
@@ -321,12 +321,12 @@ def test_a_guard_shuts_nothing_and_what_is_open_against_it_is_told(
     wish = guard_changes.Wish(["change"], "Nobody outside changes anything.", account=reader.account)
     with service.unit(organisation) as unit:
         shown = guard_changes.preview(unit, wish)
-        assert [(line["resource"]["name"], line["right"]) for line in shown["lines"]] == [("Drop box", "change")]
-        assert shown["forbidden"] == 1
+        assert [(line.resource.name, line.right) for line in shown.lines] == [("Drop box", "change")]
+        assert shown.forbidden == 1
         with pytest.raises(Conflict, match="by now"):
             guard_changes.add(unit, wish, "something else")
-        made = guard_changes.add(unit, wish, shown["fingerprint"])
-        assert made["sentence"] == "No outsider may change Press."
+        made = guard_changes.add(unit, wish, shown.fingerprint)
+        assert made.sentence == "No outsider may change Press."
     assert reader.open() == before
     assert space.opens("/press/drop", "PUT", X_From="203.0.113.9")
     with service.unit(organisation) as unit:
@@ -334,26 +334,26 @@ def test_a_guard_shuts_nothing_and_what_is_open_against_it_is_told(
         assert [(row["resource"]["name"], row["right"]) for row in told] == [("Drop box", "change")]
         more = json.dumps({"form": "open-latch-rules-1", "rules": [{**OPEN, "to": ["upload"]}]})
         drafted = drafts.make(unit, reader.account, more)
-        assert {line["forbidden"] for line in drafted["lines"] if line["change"] == "new"} == {True}
+        assert {line.forbidden for line in drafted.lines if line.change == "new"} == {True}
     assert "guard_broken" in raised(service, organisation, reader.account)
     stale = Viewer(
         organisation.organisation, "Ada", _person(service, organisation), administrator=True, credential=UUID(int=9)
     )
     with service.unit(stale) as unit, pytest.raises(ProofNeeded):
-        guard_changes.remove(unit, made["id"], "Over.")
+        guard_changes.remove(unit, made.id, "Over.")
     with service.unit(organisation) as unit:
-        guard_changes.remove(unit, made["id"], "Over.")
+        guard_changes.remove(unit, made.id, "Over.")
         assert register.page(unit, "exposures", ListQuery("forbidden eq true", limit=10)).rows == []
     assert "guard_broken" not in raised(service, organisation, reader.account)
     with service.unit(organisation) as unit:
         only = guard_changes.Wish(["see"], "Partners only.", [{"organisation": "survey.example.net"}], reader.account)
-        assert {line["resource"]["name"] for line in guard_changes.preview(unit, only)["lines"]} == {
+        assert {line.resource.name for line in guard_changes.preview(unit, only).lines} == {
             "Pictures",
             "Drop box",
             "Plan",
         }
         guard_changes.add(unit, only)
-        assert guards.listed(unit)[0]["sentence"] == "No outsider but survey.example.net may see Press."
+        assert guards.listed(unit)[0].sentence == "No outsider but survey.example.net may see Press."
 
 
 def _person(service: Service, viewer: Viewer) -> UUID:
@@ -371,8 +371,8 @@ def test_a_draft_tells_what_it_would_open_before_anything_is_written(
     text = json.dumps({"form": "open-latch-rules-1", "rules": [wider], "resources": [planned]})
     with service.unit(organisation) as unit:
         made = drafts.make(unit, reader.account, text)
-        assert made["state"] == "ready"
-        told = {(line["resource"]["name"], line["right"]): line["change"] for line in made["lines"]}
+        assert made.state == "ready"
+        told = {(line.resource.name, line.right): line.change for line in made.lines}
         assert told == {
             ("Pictures", "see"): "unchanged",
             ("Drop box", "see"): "unchanged",
@@ -383,16 +383,16 @@ def test_a_draft_tells_what_it_would_open_before_anything_is_written(
             ("/press/next.zip", "see"): "new",
             ("/press/next.zip", "change"): "new",
         }
-        assert all(line["rules"] == ["open"] for line in made["lines"])
+        assert all(line.rules == ["open"] for line in made.lines)
         problems = drafts.check(unit, reader.account, text.replace("upload", "shred"))
-        assert [problem["line"] for problem in problems] == [1]
-        assert "shred" in problems[0]["message"]
-        assert drafts.make(unit, reader.account, "{")["state"] == "refused"
-        same = json.dumps(drafts.current(unit, reader.account)["document"])
-        assert drafts.make(unit, reader.account, same)["counts"] == {"new": 0, "gone": 0, "changed": 0, "unchanged": 2}
+        assert [problem.line for problem in problems] == [1]
+        assert "shred" in problems[0].message
+        assert drafts.make(unit, reader.account, "{").state == "refused"
+        same = json.dumps(drafts.current(unit, reader.account).document)
+        assert drafts.make(unit, reader.account, same).counts == {"new": 0, "gone": 0, "changed": 0, "unchanged": 2}
         raised = drafts.make(unit, reader.account, same, {"fetch": "change"})
         # What keeps outsiders from seeing the plan says nothing of changing it.
-        assert raised["counts"]["new"] == 3
+        assert raised.counts["new"] == 3
         with pytest.raises(NotFound):
             drafts.make(unit, UUID(int=1), text)
     assert reader.read() == before
@@ -407,10 +407,10 @@ def set_draft(service: Service, viewer: Viewer, account: UUID, text: str) -> dic
     with service.unit(viewer) as unit:
         made = drafts.make(unit, account, text)
     with service.unit(viewer) as unit:
-        assert apply_rules.ask(unit, made["id"], "The project is over.")["state"] == "applying"
-    apply_rules.carry_out(service, viewer.organisation, made["id"])
+        assert apply_rules.ask(unit, made.id, "The project is over.").state == "applying"
+    apply_rules.carry_out(service, viewer.organisation, made.id)
     with service.unit(viewer) as unit:
-        return drafts.one(unit, made["id"])
+        return drafts.one(unit, made.id)
 
 
 def test_a_draft_is_applied_once_the_system_shows_its_rules(
@@ -427,25 +427,25 @@ def test_a_draft_is_applied_once_the_system_shows_its_rules(
         made = drafts.make(unit, reader.account, text)
         other = drafts.make(unit, reader.account, rules_document(OPEN))
         with pytest.raises(BadInput, match="why"):
-            apply_rules.ask(unit, made["id"], " ")
+            apply_rules.ask(unit, made.id, " ")
     with service.unit(stale) as unit, pytest.raises(ProofNeeded):
-        apply_rules.ask(unit, made["id"], "Over.")
+        apply_rules.ask(unit, made.id, "Over.")
     with service.unit(organisation) as unit:
-        apply_rules.ask(unit, made["id"], "Over.")
+        apply_rules.ask(unit, made.id, "Over.")
         with pytest.raises(Conflict, match="on its way"):
-            apply_rules.ask(unit, made["id"], "Over.")
+            apply_rules.ask(unit, made.id, "Over.")
     assert space.opens("/press/huts.zip")
     for _ in range(2):
-        assert apply_rules.carry_out(service, organisation.organisation, made["id"]) is None
+        assert apply_rules.carry_out(service, organisation.organisation, made.id) is None
     assert not space.opens("/press/huts.zip")
     assert space.cloud.state.rules[SPACE] == [SHUT, DROP]
     with service.unit(organisation) as unit:
-        shown = drafts.one(unit, made["id"])
-        assert (shown["state"], shown["reason"], shown["applied_by"]) == ("applied", "Over.", organisation.name)
+        shown = drafts.one(unit, made.id)
+        assert (shown.state, shown.reason, shown.applied_by) == ("applied", "Over.", organisation.name)
         with pytest.raises(Conflict, match="other rules by now"):
-            apply_rules.ask(unit, other["id"], "As it was.")
+            apply_rules.ask(unit, other.id, "As it was.")
         with pytest.raises(Conflict, match="applied"):
-            apply_rules.ask(unit, made["id"], "Once more.")
+            apply_rules.ask(unit, made.id, "Once more.")
     assert ("Pictures", "see") not in reader.open()
 
 
@@ -457,7 +457,7 @@ def test_rules_that_changed_in_the_system_are_not_written_over(
     reader.read()
     with service.unit(organisation) as unit:
         made = drafts.make(unit, reader.account, rules_document(DROP))
-        apply_rules.ask(unit, made["id"], "Over.")
+        apply_rules.ask(unit, made.id, "Over.")
         guarded = drafts.make(
             unit,
             reader.account,
@@ -469,17 +469,17 @@ def test_rules_that_changed_in_the_system_are_not_written_over(
             ),
         )
         with pytest.raises(Conflict, match="Guards of a system"):
-            apply_rules.ask(unit, guarded["id"], "Over.")
+            apply_rules.ask(unit, guarded.id, "Over.")
         supposed = drafts.make(unit, reader.account, rules_document(DROP), {"fetch": "change"})
         with pytest.raises(Conflict, match="permissions"):
-            apply_rules.ask(unit, supposed["id"], "Over.")
+            apply_rules.ask(unit, supposed.id, "Over.")
     space.set_rules(OPEN, DROP, PARTNER)
-    apply_rules.carry_out(service, organisation.organisation, made["id"])
+    apply_rules.carry_out(service, organisation.organisation, made.id)
     assert space.cloud.state.rules[SPACE] == [OPEN, DROP, PARTNER]
     with service.unit(organisation) as unit:
-        shown = drafts.one(unit, made["id"])
-        assert shown["state"] == "failed"
-        assert "other rules by now" in shown["failure"]
+        shown = drafts.one(unit, made.id)
+        assert shown.state == "failed"
+        assert "other rules by now" in shown.failure
 
 
 def test_a_guard_is_asked_before_rules_are_set(
@@ -492,15 +492,15 @@ def test_a_guard_is_asked_before_rules_are_set(
     wish = guard_changes.Wish(["change"], "Nobody outside changes anything.", account=reader.account)
     with service.unit(organisation) as unit:
         made = drafts.make(unit, reader.account, wider)
-        apply_rules.ask(unit, made["id"], "For the project.")
+        apply_rules.ask(unit, made.id, "For the project.")
         guard_changes.add(unit, wish)
-    apply_rules.carry_out(service, organisation.organisation, made["id"])
+    apply_rules.carry_out(service, organisation.organisation, made.id)
     assert space.cloud.state.rules[SPACE] == [OPEN, DROP]
     with service.unit(organisation) as unit:
-        assert "guard of the organisation forbids" in drafts.one(unit, made["id"])["failure"]
+        assert "guard of the organisation forbids" in drafts.one(unit, made.id).failure
         again = drafts.make(unit, reader.account, wider)
         with pytest.raises(Conflict, match="forbids"):
-            apply_rules.ask(unit, again["id"], "For the project.")
+            apply_rules.ask(unit, again.id, "For the project.")
     assert set_draft(service, organisation, reader.account, rules_document(DROP))["state"] == "applied"
 
 
@@ -514,16 +514,16 @@ def test_a_guard_on_everything_is_set_in_the_system_and_watched_there(
     reader.read()
     wish = guard_changes.Wish(["change"], "Nobody outside changes anything.")
     with service.unit(organisation) as unit:
-        assert guard_changes.preview(unit, wish)["systems"] == ["Cloud"]
+        assert guard_changes.preview(unit, wish).systems == ["Cloud"]
         made = guard_changes.add(unit, wish)
-        assert [each["state"] for each in made["systems"]] == ["waiting"]
+        assert [each.state for each in made.systems] == ["waiting"]
 
     def told() -> None:
         tell_guards.carry_out(service, organisation.organisation, reader.system)
 
     def states() -> list[str]:
         with service.unit(organisation) as unit:
-            return [each["state"] for row in guards.listed(unit) for each in row["systems"]]
+            return [each.state for row in guards.listed(unit) for each in row.systems]
 
     assert space.opens("/press/drop", "PUT", X_From="203.0.113.9")
     told()
@@ -540,14 +540,14 @@ def test_a_guard_on_everything_is_set_in_the_system_and_watched_there(
     assert states() == ["off"]
     assert space.cloud.state.guards == [own]
     with service.unit(organisation) as unit:
-        guard_changes.set_again(unit, made["id"])
+        guard_changes.set_again(unit, made.id)
     told()
     assert states() == ["set"]
     with service.unit(organisation) as unit, pytest.raises(Conflict, match="not switched off"):
-        guard_changes.set_again(unit, made["id"])
+        guard_changes.set_again(unit, made.id)
     assert "guard_off" not in raised(service, organisation, reader.account)
     with service.unit(organisation) as unit:
-        guard_changes.remove(unit, made["id"], "Over.")
+        guard_changes.remove(unit, made.id, "Over.")
     told()
     assert space.cloud.state.guards == [own]
     assert space.opens("/press/drop", "PUT", X_From="203.0.113.9")
@@ -562,7 +562,7 @@ def test_the_boundary_decides_who_is_outside_and_changing_it_is_previewed(
     wish = boundary.Setting(organisations=("survey.example.net",), networks=("203.0.113.0/24",))
     with service.unit(organisation) as unit:
         shown = boundary_changes.preview(unit, wish)
-        assert shown["counts"] == {"new": 0, "gone": 2, "changed": 0, "unchanged": 0}
+        assert shown.counts == {"new": 0, "gone": 2, "changed": 0, "unchanged": 0}
     assert reader.open() == both
     with service.unit(organisation) as unit:
         boundary_changes.change(unit, wish)
@@ -631,9 +631,9 @@ def test_what_is_expected_is_marked_by_a_filter(
     reader.read()
     with service.unit(organisation) as unit:
         new = pages.page(unit, reader.ident("Notes", "see"))
-        assert new["expected_by"]["name"] == "Press page"
-        expected.remove(unit, rule["id"])
-        assert pages.page(unit, reader.ident("Notes", "see"))["expected_by"] in (None, {"id": None, "name": None})
+        assert new.expected_by.name == "Press page"
+        expected.remove(unit, rule.id)
+        assert pages.page(unit, reader.ident("Notes", "see")).expected_by in (None, {"id": None, "name": None})
 
 
 def test_the_smallest_rule_for_the_use_that_was_seen(
@@ -647,23 +647,24 @@ def test_the_smallest_rule_for_the_use_that_was_seen(
     reader.read()
     with service.unit(organisation) as unit:
         page = pages.page(unit, reader.ident("Pictures", "see"))
-        assert str(page["last_used_on"]) == "2026-03-08"
-        assert page["narrower"]["while"] == [{"from_network": ["198.51.100.0/24"]}]
-        assert pages.page(unit, reader.ident("Plan", "see"))["narrower"] is None
+        assert str(page.last_used_on) == "2026-03-08"
+        assert page.narrower is not None
+        assert page.narrower["while"] == [{"from_network": ["198.51.100.0/24"]}]
+        assert pages.page(unit, reader.ident("Plan", "see")).narrower is None
         with pytest.raises(Conflict, match="narrower"):
             narrow.exposure(unit, reader.ident("Plan", "see"))
         made = narrow.exposure(unit, reader.ident("Pictures", "see"))
-        assert made["counts"] == {"new": 0, "gone": 0, "changed": 1, "unchanged": 2}
+        assert made.counts == {"new": 0, "gone": 0, "changed": 1, "unchanged": 2}
     with service.unit(organisation) as unit:
-        apply_rules.ask(unit, made["id"], "Only the printers use it.")
-    apply_rules.carry_out(service, organisation.organisation, made["id"])
+        apply_rules.ask(unit, made.id, "Only the printers use it.")
+    apply_rules.carry_out(service, organisation.organisation, made.id)
     assert space.opens("/press/huts.zip", X_From="198.51.100.7")
     assert not space.opens("/press/huts.zip", X_From="203.0.113.9")
     assert space.opens("/press/inner/plan.pdf", X_From="203.0.113.9")
     assert reader.open() == {("Pictures", "see"): "anyone", ("Drop box", "see"): "anyone", ("Plan", "see"): "anyone"}
     with service.unit(organisation) as unit:
         # It narrows once: with the same use there is nothing more to refuse.
-        assert "198.51.100.0/24" in register.one(unit, "exposures", reader.ident("Pictures", "see"))["sentence"]
+        assert "198.51.100.0/24" in register.row(unit, "exposures", reader.ident("Pictures", "see"))["sentence"]
 
 
 def test_a_review_narrows_to_the_use_that_was_seen(
@@ -685,7 +686,7 @@ def test_a_review_narrows_to_the_use_that_was_seen(
     with service.unit(organisation) as unit:
         ident = open_round.open_round(unit, Review("Open", "", covers=("exposure",), acts="at_close"))
         items = {item.level: item.id for item in unit.db.scalars(select(Item).where(Item.round_id == ident))}
-        said = decisions.preview(unit, ident, items["Pictures"], narrowed)["sentence"]
+        said = decisions.preview(unit, ident, items["Pictures"], narrowed).sentence
         assert "Now: Anyone can see “Pictures”. Then: Anyone, from 198.51.100.0/24, can see “Pictures”." in said
         assert "Closed: Anyone can change “Pictures”." in said
         for wrong in (
@@ -773,7 +774,7 @@ def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organis
     def draft(unit: Unit) -> tuple[Any, ...]:
         """A draft that changes one rule, worked out by what it touches, and as a whole: the same."""
         box = unit.db.get_one(Account, account)
-        plain = drafts.current(unit, account)["document"]
+        plain = drafts.current(unit, account).document
         others = [each for each in plain["rules"] if each["rule"] != "r1"]
         document = json.dumps(
             {**plain, "rules": [*others, any_rule(chance, folders, 1)], "resources": [{"path": chance.choice(folders)}]}
@@ -785,8 +786,8 @@ def test_only_what_a_change_touches_is_worked_out_anew(service: Service, organis
             with pytest.MonkeyPatch.context() as patched:
                 patched.setattr(draft_changes, "_touched", way)
                 told = draft_changes.told(unit, box, document)
-            drawn = {(str(one["change"]), one["sentence"], str(one["before"]), one["right"]) for one in told["lines"]}
-            found.append((told["counts"], told["forbidden"], drawn))
+            drawn = {(str(one.change), one.sentence, str(one.before), one.right) for one in told.lines}
+            found.append((told.counts, told.forbidden, drawn))
         return tuple(found)
 
     parts = 0
@@ -850,7 +851,7 @@ def test_a_draft_that_others_overtake_is_not_set(
     reader.read()
     shut = {"form": FORM, "rules": [], "guards": []}
     with service.unit(organisation) as unit:
-        first, second = (drafts.make(unit, reader.account, json.dumps(shut))["id"] for _ in range(2))
+        first, second = (drafts.make(unit, reader.account, json.dumps(shut)).id for _ in range(2))
         apply_rules.ask(unit, first, "Close it all.")
         with pytest.raises(Conflict, match="being set"):
             apply_rules.ask(unit, second, "Close it all, too.")
@@ -859,7 +860,7 @@ def test_a_draft_that_others_overtake_is_not_set(
     apply_rules.carry_out(service, organisation.organisation, first)
     with service.unit(organisation) as unit:
         told = drafts.one(unit, first)
-        assert (told["state"], "other rules by now" in told["failure"]) == ("failed", True)
+        assert (told.state, "other rules by now" in told.failure) == ("failed", True)
     assert space.opens("/press/huts.zip")
 
 

@@ -135,7 +135,7 @@ def assert_ended_once(service: Service, viewer: Viewer, grant: UUID, revocation:
     """The plan is confirmed, its entries stand once, and the journal verifies."""
     with service.unit(viewer) as unit:
         assert (unit.db.get_one(Grant, grant).state, unit.db.get_one(Grant, grant).ended_as) == ("ended", "revoked")
-        assert steps.page(unit, revocation)["state"] == "confirmed"
+        assert steps.page(unit, revocation).state == "confirmed"
         assert set(unit.db.scalars(select(Step.state).where(Step.revocation_id == revocation))) == {"done"}
         for action in ("grant.revoked", "revocation.confirmed"):
             assert unit.db.scalar(select(func.count()).where(JournalEntry.action == action)) == 1
@@ -269,7 +269,7 @@ def test_a_system_that_does_otherwise_is_brought_to_it(
     execute.carry_out(faulty, organisation.organisation, revocation)
     with service.unit(organisation) as unit:
         assert unit.db.get_one(Grant, grant).state == "revoking"
-        assert any(step["state"] == "waiting" for step in steps.page(unit, revocation)["step_list"])
+        assert any(step.state == "waiting" for step in steps.page(unit, revocation).step_list)
     assert carry_on(faulty, organisation, clock, revocation) == "confirmed"
     assert_ended_once(service, organisation, grant, revocation)
     assert world.asked(world.goes) == ""

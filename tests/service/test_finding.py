@@ -44,7 +44,7 @@ from tests.service.conftest import Small, mailed
 def found(small: Small, who: str, words: str, administrator: bool = False) -> list[tuple[str, str]]:
     acting = small.acting_as_administrator if administrator else small.acting
     with acting(who) as unit:
-        return [(one["kind"], one["label"]) for one in search(unit, words)["found"]]
+        return [(one.kind, one.label) for one in search(unit, words).found]
 
 
 def test_search_finds_everything_by_its_words_and_only_what_may_be_seen(small: Small) -> None:
@@ -102,15 +102,15 @@ def test_filters_are_kept_shared_and_mailed_as_the_reader_sees_it(small: Small) 
             saved_filters.keep(unit, "Bad", "people", ListQuery("shoe pr"), False)
         with pytest.raises(BadInput, match="kept for"):
             saved_filters.keep(unit, "Bad", "shoes", ListQuery(), False)
-        saved_filters.set_mail(unit, kept["id"], "day")
+        saved_filters.set_mail(unit, kept.id, "day")
     with small.acting("mara") as unit:
-        seen = saved_filters.every(unit, None)["filters"]
-        assert [(one["name"], one["is_mine"]) for one in seen] == [("Apps with access", False)]
+        seen = saved_filters.every(unit, None).filters
+        assert [(one.name, one.is_mine) for one in seen] == [("Apps with access", False)]
         with pytest.raises(NotFound):
-            saved_filters.change(unit, kept["id"], "Taken", ListQuery(), True, None)
+            saved_filters.change(unit, kept.id, "Taken", ListQuery(), True, None)
         with pytest.raises(NotFound):
-            saved_filters.set_mail(unit, own["id"], "day")
-        saved_filters.set_mail(unit, kept["id"], "week")
+            saved_filters.set_mail(unit, own.id, "day")
+        saved_filters.set_mail(unit, kept.id, "week")
     small.clock.forward(days=1, hours=1)
     tasks.look_round(small.service)
     tasks.look_round(small.service)
@@ -122,8 +122,8 @@ def test_filters_are_kept_shared_and_mailed_as_the_reader_sees_it(small: Small) 
     told = {to for to, subject, _ in mailed(small.service, small.itself.organisation) if "Apps with access" in subject}
     assert told == {"ines@example.org"}, "Mara sees no app's grant"
     with small.acting("ines") as unit:
-        saved_filters.remove(unit, kept["id"])
-        assert [one["name"] for one in saved_filters.every(unit, None)["filters"]] == ["Mine"]
+        saved_filters.remove(unit, kept.id)
+        assert [one.name for one in saved_filters.every(unit, None).filters] == ["Mine"]
 
 
 def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small) -> None:
@@ -135,7 +135,7 @@ def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small
             held = Grant(
                 organisation_id=unit.viewer.organisation,
                 account_id=small.account("ledger"),
-                person_id=made["id"],
+                person_id=made.id,
                 given_at=unit.now,
                 state="pending",
             )
@@ -146,16 +146,14 @@ def test_a_move_shows_what_is_kept_lost_gained_and_what_others_hold(small: Small
         unit.db.execute(update(Grant).where(*waiting).values(state="active"))
         team = unit.db.scalars(select(Team.id).where(Team.key == "wardens")).one()
         shown = moves.plan(unit, small.person("owen"), "bookkeeper", leaves=[team])
-    assert (shown["job"], shown["peers"]) == ("bookkeeper", 3)
-    assert [one["account"]["name"] for one in shown["loses"]] == ["Box", "Ledger"]
-    assert [(one["account"]["name"], one["level"]["name"], one["held_by"]) for one in shown["might_need"]] == [
-        ("Ledger", "Pay", 2)
-    ]
+    assert (shown.job, shown.peers) == ("bookkeeper", 3)
+    assert [one.account.name for one in shown.loses] == ["Box", "Ledger"]
+    assert [(one.account.name, one.level.name, one.held_by) for one in shown.might_need] == [("Ledger", "Pay", 2)]
     with small.acting_as_administrator("ada") as unit:
         with pytest.raises(BadInput, match="not in that team"):
             moves.plan(unit, small.person("ines"), None, leaves=[team])
         kept = moves.plan(unit, small.person("mara"), None)
-        assert {one["account"]["name"] for one in kept["keeps"]} == {"Box", "Ledger"}
+        assert {one.account.name for one in kept.keeps} == {"Box", "Ledger"}
     with pytest.raises(NotAllowed), small.acting("mara") as unit:
         moves.plan(unit, small.person("mara"), None)
 
@@ -176,15 +174,15 @@ def test_what_is_held_about_somebody_is_for_them_and_for_administrators(small: S
     who = small.signed_in("mara")
     with small.service.unit(who) as unit:
         taken = held_data.of_person(unit, small.person("mara"))
-        assert [row["account"]["name"] for row in taken["grants"]] == ["Box"]
-        assert taken["person"]["name"] == "Mara"
-        assert taken["sign_ins"]
+        assert [row["account"]["name"] for row in taken.grants] == ["Box"]
+        assert taken.person["name"] == "Mara"
+        assert taken.sign_ins
         assert "argon2" not in json.dumps(taken, default=str)
         with pytest.raises(NotFound):
             held_data.of_person(unit, small.person("ines"))
     with small.acting_as_administrator("ines") as unit:
         again = held_data.of_person(unit, small.person("mara"))
-        assert "person.data_taken" in {row["action"] for row in again["journal"]}
+        assert "person.data_taken" in {row["action"] for row in again.journal}
 
 
 def test_who_pays_is_known_to_previews_latches_and_flags(small: Small) -> None:
@@ -195,10 +193,10 @@ def test_who_pays_is_known_to_previews_latches_and_flags(small: Small) -> None:
     wish = prepare.Wish(tuple(small.grant(key) for key in ("box|person|mara|run", "box|team|wardens|read")))
     with small.acting("ines") as unit:
         shown = revoke.preview(unit, wish)
-        assert [stop["sentence"] for stop in shown["stops"] if stop["kind"] == "payment"] == [
+        assert [stop.sentence for stop in shown.stops if stop.kind == "payment"] == [
             "Mara pays for Box, for as long as they go on doing so; name another payer"
         ]
-        assert "Mara, who pays for it, has no access" in {breach["fact"] for breach in shown["latches"]}
+        assert "Mara, who pays for it, has no access" in {breach.fact for breach in shown.latches}
     with pytest.raises(Held), small.acting("ines") as unit:
         revoke.start(unit, wish, "Over.")
     with small.acting_as_administrator("ines") as unit:
@@ -232,7 +230,7 @@ def test_the_whole_register_is_taken_away_and_fills_another_organisation(small: 
             whole_register.bring(unit, io.BytesIO(bad))
     with small.service.unit(viewer) as unit:
         found = whole_register.bring(unit, io.BytesIO(written))
-    assert (found["rows"]["grants"], found["rows"]["terms"], found["rows"]["people"]) == (7, 7, 4)
+    assert (found.rows["grants"], found.rows["terms"], found.rows["people"]) == (7, 7, 4)
     evaluate_flags.evaluate_all(small.service, viewer.organisation)
     with small.service.unit(viewer) as unit:
         rows = register.page(unit, "grants", ListQuery(limit=50)).rows
@@ -261,7 +259,7 @@ def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(sm
     """By the names of its columns and by what is in them; the matching is there the next time."""
     with small.service.unit(small.itself) as unit:
         looked = file_columns.look(unit, "people", "csv", io.BytesIO(FOREIGN))
-        matching = {column["name"]: column["field"] for column in looked["columns"]}
+        matching = {column.name: column.field for column in looked.columns}
         assert matching == {
             "Staff number": "key",
             "Full name": "name",
@@ -280,7 +278,7 @@ def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(sm
         assert unit.db.scalars(select(Person.name).where(Person.key == "n1")).first() is None
         file_columns.keep(unit, "people", {**matching, "Job title": ""})
         again = file_columns.look(unit, "people", "csv", io.BytesIO(FOREIGN))
-        assert {c["name"]: (c["field"], c["by"]) for c in again["columns"]}["Job title"] == ("", "kept")
+        assert {c.name: (c.field, c.by) for c in again.columns}["Job title"] == ("", "kept")
         brought = imports.bring(unit, "people", "csv", io.BytesIO(FOREIGN), True, False, matching)
         assert (brought.added, brought.changed, brought.bad, brought.kept) == (1, 1, 1, True)
     with pytest.raises(BadInput, match="missing: 'name'"), small.service.unit(small.itself) as unit:
@@ -288,7 +286,7 @@ def test_a_foreign_file_is_matched_tried_and_its_refused_lines_are_given_back(sm
     objects = b'{"Mail": "x@example.org", "Who": "Xaver"}\n{"Mail": "y@example.org", "Who": "Yara"}\n'
     with small.service.unit(small.itself) as unit:
         looked = file_columns.look(unit, "people", "jsonl", io.BytesIO(objects))
-        assert [(c["name"], c["field"]) for c in looked["columns"]] == [("Mail", "address"), ("Who", "")]
+        assert [(c.name, c.field) for c in looked.columns] == [("Mail", "address"), ("Who", "")]
 
 
 def test_who_is_erased_is_named_nowhere_and_the_journal_still_holds(small: Small) -> None:
@@ -308,7 +306,7 @@ def test_who_is_erased_is_named_nowhere_and_the_journal_still_holds(small: Small
         assert unit.db.get_one(Person, edda).name == "Edda"
         done = erasure.erase(unit, edda)
     called = erasure.pseudonym(edda)
-    assert (done["person"]["name"], done["erased"]["journal"]) == (called, shown["erased"]["journal"])
+    assert (done.person.name, done.erased["journal"]) == (called, shown.erased["journal"])
     with small.service.unit(small.itself) as unit:
         for table in Base.metadata.sorted_tables:
             held = unit.db.execute(text(f'select to_jsonb(t)::text from "{table.name}" t')).scalars().all()
@@ -352,7 +350,7 @@ def test_evidence_of_whoever_is_erased_is_signed_before_and_stays_as_it_was(smal
     evidence.sign(small.service, small.itself, ident, b"{}")
     before = _signed(small)
     with small.acting_as_administrator("ines") as unit:
-        assert any("Spring" in line for line in erasure.erase(unit, edda)["kept"])
+        assert any("Spring" in line for line in erasure.erase(unit, edda).kept)
     with small.service.unit(small.itself) as unit:
         frozen = unit.db.scalars(select(Item)).one()
         assert "Edda" not in f"{frozen.facts} {frozen.holder} {frozen.reason}"
@@ -384,7 +382,7 @@ def test_who_left_is_erased_by_itself_when_their_time_is_over(small: Small) -> N
         unit.db.execute(held.values(state="ended", ended_as="revoked"))
         assert erasure.due(unit) == []
     with small.acting_as_administrator("ines") as unit:
-        assert settings.change(unit, 48, [], [], keep_left_months=6)["keep_left_months"] == 6
+        assert settings.change(unit, 48, [], [], keep_left_months=6).keep_left_months == 6
         assert erasure.due(unit) == []
     small.clock.forward(days=190)
     tasks.look_round(small.service)

@@ -103,11 +103,11 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
 
     def grow(unit: Unit) -> None:
         ident = small.level(dice.choice(["read", "run"]))
-        row = register.one(unit, "levels", ident)
+        row = register.row(unit, "levels", ident)
         held = [p["key"] for p in row["permissions"]]
         new = [*held, "mail.share"] if "mail.share" not in held else ["mail.read"]
         draft = levels.Draft(row["name"], row["sentence"], tuple(new))
-        levels.change(unit, ident, draft, levels.preview(unit, ident, draft)["fingerprint"], row["version"])
+        levels.change(unit, ident, draft, levels.preview(unit, ident, draft).fingerprint, row["version"])
 
     def emergency(unit: Unit) -> None:
         unit.viewer = small.as_("owen")
@@ -116,10 +116,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
 
     def leave(unit: Unit) -> None:
         person = small.person(dice.choice(["owen", "mara"]))
-        heirs = {
-            one["account"]["id"]: small.person("ines")
-            for one in leavers.preview(unit, leavers.Plan(person))["accounts"]
-        }
+        heirs = {one.account.id: small.person("ines") for one in leavers.preview(unit, leavers.Plan(person)).accounts}
         leavers.start(unit, leavers.Plan(person, heirs), "The season is over.")
 
     def review(unit: Unit) -> None:
@@ -138,7 +135,7 @@ def moves(small: Small, dice: random.Random) -> dict[str, Move]:  # noqa: C901  
     def change_hands(unit: Unit) -> None:
         to = small.person(dice.choice(["mara", "owen"]))
         unit.db.get_one(Person, to).address_confirmed_at = unit.now
-        offer = send_offer.offer_ownership(unit, small.account(dice.choice(["box", "rota"])), to, None, "")["id"]
+        offer = send_offer.offer_ownership(unit, small.account(dice.choice(["box", "rota"])), to, None, "").id
         row = unit.db.get_one(Offer, offer)
         answer._accept(unit, offer, row.version, by_link=True)
 

@@ -44,9 +44,9 @@ def leave(unit: Unit, person: UUID, **plan: Any) -> dict[str, Any]:
 
 
 def do_by_hand(unit: Unit, revocation: UUID) -> None:
-    for step in revocation_steps.page(unit, revocation)["step_list"]:
-        if step["state"] == "by_hand":
-            revocation_steps.done_by_hand(unit, revocation, step["id"], "Taken out; the list shows it.")
+    for step in revocation_steps.page(unit, revocation).step_list:
+        if step.state == "by_hand":
+            revocation_steps.done_by_hand(unit, revocation, step.id, "Taken out; the list shows it.")
 
 
 def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
@@ -64,11 +64,11 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
     mara, ines = small.person("mara"), small.person("ines")
     with service.unit(organisation) as unit:
         seen = leavers.preview(unit, leavers.Plan(mara))
-        assert ("Ledger", "owns it") in {(one["account"]["name"], one["why"]) for one in seen["accounts"]}
-        assert {login["system"]["name"] for login in seen["logins"] if login["lockable"]} == {"directory", "cloud"}
-        assert seen["teams"] == ["Wardens"]
-        assert all(not change["remains"] for change in seen["revocation"]["changes"] if change["holder"]["id"] == mara)
-        only = [one["account"]["id"] for one in seen["accounts"]]
+        assert ("Ledger", "owns it") in {(one.account.name, one.why) for one in seen.accounts}
+        assert {login.system.name for login in seen.logins if login.lockable} == {"directory", "cloud"}
+        assert seen.teams == ["Wardens"]
+        assert all(not change.remains for change in seen.revocation.changes if change.holder.id == mara)
+        only = [one.account.id for one in seen.accounts]
     with pytest.raises(BadInput, match="Ledger"), service.unit(organisation) as unit:
         leave(unit, mara, successors=dict.fromkeys(only))
     heirs = dict.fromkeys(only, ines)
@@ -87,26 +87,26 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
     assert all(world.locked is not None and world.locked(world.goes) for world in worlds)
     with service.unit(organisation) as unit:
         halfway = leavers.page(unit, mara)
-        assert 0 < halfway["left"] < begun["left"]
-        assert {line["system"] for line in halfway["lines"] if not line["ended"]} == {"Mail", "Books"}
+        assert 0 < halfway.left < begun["left"]
+        assert {line.system for line in halfway.lines if not line.ended} == {"Mail", "Books"}
         # A login that was locked counts when the system has shown it so, as everything does.
-        locked = [line for line in halfway["lines"] if line["kind"] == "login" and line["ended"]]
-        assert {line["proof"] for line in locked} == {"confirmed"}
+        locked = [line for line in halfway.lines if line.kind == "login" and line.ended]
+        assert {line.proof for line in locked} == {"confirmed"}
     with pytest.raises(Conflict, match="are left"), service.unit(organisation) as unit:
         leavers.report(unit, mara)
     with service.unit(organisation) as unit:
         do_by_hand(unit, revocation)
     with service.unit(organisation) as unit:
         report = leavers.report(unit, mara)
-        assert (report["left"], report["all"]) == (0, begun["all"])
-        proofs = {line["system"]: line["answer"] for line in report["lines"] if line["kind"] == "grant"}
+        assert (report.left, report.all) == (0, begun["all"])
+        proofs = {line.system: line.answer for line in report.lines if line.kind == "grant"}
         assert all("Read again" in proofs[name] for name in ("directory", "cloud"))
         assert "Taken out" in proofs["Mail"]
-        known = {line["system"]: line["proof"] for line in report["lines"] if line["kind"] in ("grant", "login")}
+        known = {line.system: line.proof for line in report.lines if line.kind in ("grant", "login")}
         assert known == {"directory": "confirmed", "cloud": "confirmed", "Mail": "stated"}
-        assert (report["ends"]["unproved"], report["ends"]["contradicted"]) == (0, 0)
-        assert report["ends"]["stated"] == sum(line["proof"] == "stated" for line in report["lines"]) > 0
-        assert (report["journal"]["position"], report["journal"]["hash"]) == journal.head(unit.db)
+        assert (report.ends.unproved, report.ends.contradicted) == (0, 0)
+        assert report.ends.stated == sum(line.proof == "stated" for line in report.lines) > 0
+        assert (report.journal.position, report.journal.hash) == journal.head(unit.db)
         assert chain.verify(journal.export(unit.db, organisation.organisation), journal.head(unit.db)).sound
     with pytest.raises(NotAllowed), small.acting("ines") as unit:
         leavers.page(unit, mara)
@@ -124,10 +124,7 @@ def test_what_only_they_hold_is_told_and_passes_on(small: Small, service: Servic
             unit.db.get_one(Grant, small.grant(key)).state = "active"
     with service.unit(organisation) as unit:
         told = {
-            who: {
-                one["account"]["name"]: one["why"]
-                for one in leavers.preview(unit, leavers.Plan(small.person(who)))["accounts"]
-            }
+            who: {one.account.name: one.why for one in leavers.preview(unit, leavers.Plan(small.person(who))).accounts}
             for who in ("owen", "mara")
         }
     assert told["owen"] == {"Rota": "is the only one who holds access to it"}
@@ -159,8 +156,8 @@ def test_whoever_left_by_mistake_is_back_with_all_that_they_had(
     assert world.locked is not None
     assert (world.asked(world.stays), world.locked(world.stays)) == ("", True)
     with service.unit(organisation) as unit:
-        lines = undo.undo(unit, revocation, "It was somebody else.")["lines"]
-        assert [line["refused"] for line in lines] == [None]
+        lines = undo.undo(unit, revocation, "It was somebody else.").lines
+        assert [line.refused for line in lines] == [None]
         back = grant_of(unit, world, world.stays)
         unlocking = unit.db.scalars(select(Revocation.id).where(Revocation.settled_at.is_(None))).one()
         assert unit.db.get_one(Person, ident).standing == Standing.CURRENT
@@ -186,18 +183,18 @@ def test_undoing_puts_back_just_what_was_there(
         assert carry_on(service, organisation, clock, revocation) == "confirmed"
         assert world.asked(world.stays) == ""
     with service.unit(organisation) as unit:
-        assert undo.preview(unit, revocation)["lines"][0]["refused"] is None
-        (line,) = undo.undo(unit, revocation, "The wrong one.")["lines"]
-    assert provisioning.settle(service, organisation.organisation, line["grant_id"]) is None
+        assert undo.preview(unit, revocation).lines[0].refused is None
+        (line,) = undo.undo(unit, revocation, "The wrong one.").lines
+    assert provisioning.settle(service, organisation.organisation, line.grant_id) is None
     assert execute.carry_out(service, organisation.organisation, revocation) is None
     assert world.asked(world.stays) == before
     outcome = readings.read(service, organisation.organisation, system)
     assert outcome is not None
     assert (outcome.newly_unrecorded, outcome.missing) == (0, 0)
     with service.unit(organisation) as unit:
-        assert revocation_steps.page(unit, revocation)["state"] == "undone"
+        assert revocation_steps.page(unit, revocation).state == "undone"
         assert (unit.db.get_one(Grant, grant).state == "active") == (when == "before anything")
-        assert unit.db.get_one(Grant, line["grant_id"]).state == "active"
+        assert unit.db.get_one(Grant, line.grant_id).state == "active"
 
 
 def test_a_trim_is_undone_to_the_terms_that_were(small: Small, service: Service, organisation: Viewer) -> None:
@@ -220,13 +217,13 @@ def test_what_somebody_gave_up_is_offered_again_and_what_is_over_is_not(
 ) -> None:
     """They have to agree; nobody is given what their time is over for, or what somebody else has by now."""
     with small.acting("mara") as unit:
-        ident = changes.give_up(unit, small.grant("box|person|mara|run"), "")["revocation_id"]
+        ident = changes.give_up(unit, small.grant("box|person|mara|run"), "").revocation_id
     with service.unit(organisation) as unit:
         do_by_hand(unit, ident)
     with service.unit(organisation) as unit:
-        (line,) = undo.undo(unit, ident, "She wants it back.")["lines"]
-        assert "has to agree" in line["does"]
-        assert unit.db.get_one(Offer, line["offer_id"]).state == "pending"
+        (line,) = undo.undo(unit, ident, "She wants it back.").lines
+        assert "has to agree" in line.does
+        assert unit.db.get_one(Offer, line.offer_id).state == "pending"
     with service.unit(organisation) as unit:
         over = revoke.start(unit, prepare.Wish((small.grant("box|app|sync|read"),)), "Over.", cause="expired")
     with pytest.raises(Conflict, match="time was over"), service.unit(organisation) as unit:
@@ -251,7 +248,7 @@ def test_a_step_that_is_skipped_leaves_no_proof(
         )
     grant, revocation = start_ending(service, organisation, world, world.stays)
     with service.unit(organisation) as unit:
-        steps = {step["kind"]: step["id"] for step in revocation_steps.page(unit, revocation)["step_list"]}
+        steps = {step.kind: step.id for step in revocation_steps.page(unit, revocation).step_list}
     with pytest.raises(Conflict, match="proves"), service.unit(organisation) as unit:
         revocation_steps.skip(unit, revocation, steps[StepKind.READ_AGAIN], "No need.")
     with pytest.raises(BadInput, match="reason"), service.unit(organisation) as unit:
@@ -300,8 +297,8 @@ def test_what_hangs_on_a_login_is_told_before_it_ends(
         who = world.goes if kind == "cloud" else world.stays
         with service.unit(organisation) as unit:
             grant = grant_of(unit, world, who).id
-            stops = revoke.preview(unit, prepare.Wish((grant,)))["stops"]
-            assert any(words in stop["sentence"] and who in stop["sentence"] for stop in stops)
+            stops = revoke.preview(unit, prepare.Wish((grant,))).stops
+            assert any(words in stop.sentence and who in stop.sentence for stop in stops)
 
 
 def test_what_others_lose_with_it_is_told_before_it_ends(small: Small) -> None:
@@ -310,5 +307,5 @@ def test_what_others_lose_with_it_is_told_before_it_ends(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         grant = small.grant_of("mara", "box")
         unit.db.get_one(Grant, grant).handle = {"also_ends": [sentence]}
-        stops = revoke.preview(unit, prepare.Wish((grant,)))["stops"]
+        stops = revoke.preview(unit, prepare.Wish((grant,))).stops
         assert {"kind": "others", "sentence": sentence} in stops

@@ -78,20 +78,20 @@ def test_somebody_new_reads_the_offer_signs_up_on_the_way_and_has_access(small: 
     """From the preview to the owner's notice; nothing is given before they accept."""
     with small.acting("ines") as unit:
         shown = preview.preview(unit, propose(small, last_day=date(2026, 3, 31)))
-        assert shown["words"] == "“Read”, to the end of 31 March 2026"
-        (to,) = shown["to"]
-        assert [r["sentence"] for r in to["can"]] == ["Read it"]
-        assert [r["sentence"] for r in to["cannot"]] == ["Let others in"]
-        assert (to["known"], to["inside"], to["already"]) == (False, False, [])
+        assert shown.words == "“Read”, to the end of 31 March 2026"
+        (to,) = shown.to
+        assert [r.sentence for r in to.can] == ["Read it"]
+        assert [r.sentence for r in to.cannot] == ["Let others in"]
+        assert (to.known, to.inside, to.already) == (False, False, [])
     offer = send(small, propose(small, last_day=date(2026, 3, 31)))
     grant = grant_of(small, offer)
     assert small.state(grant) == "pending"
     opened = answer.read(small.service, token(small), "1.1.1.1", None)
-    assert (opened["account"]["name"], opened["sender"]["name"], opened["has_sign_in"]) == ("Box", "Ines", False)
-    who, _ = answer.accept_by_link(small.service, token(small), Answer(opened["version"], GOOD), "1.1.1.1", None)
+    assert (opened.account.name, opened.sender["name"], opened.has_sign_in) == ("Box", "Ines", False)
+    who = answer.accept_by_link(small.service, token(small), Answer(opened.version, GOOD), "1.1.1.1", None)
     assert small.state(grant) == "active"
     with small.service.unit(who) as unit:
-        assert [a["name"] for a in my_access.page(unit)["reach"] for a in [a["account"]]] == ["Box", "Ledger"]
+        assert [path.account.name for path in my_access.page(unit).reach] == ["Box", "Ledger"]
     assert small.told("ines")[-1] == "Wim accepted the offer of Box."
     assert authentication.check_password(small.service, "wim@example.com", GOOD, "x").person == who.person
 
@@ -101,7 +101,7 @@ def test_a_link_is_good_for_one_answer(small: Small) -> None:
     offer = send(small)
     first = token(small)
     with small.acting("ines") as unit:
-        assert send_offer.send_again(unit, offer)["times_sent"] == 2
+        assert send_offer.send_again(unit, offer).times_sent == 2
     with pytest.raises(NotFound, match="opens nothing"):
         answer.read(small.service, first, "1.1.1.1", None)
     second = token(small)
@@ -126,7 +126,7 @@ def test_whoever_signs_in_elsewhere_accepts_and_signs_in_at_both(small: Small) -
         choice = Choice((small.level("read"),))
         send_offer.send(unit, Proposal(small.account("box"), (To(address="wim@example.com", name="Wim"),), choice))
     token = link_to(small.service, small.itself.organisation, "wim@example.com")
-    who, _ = answer.accept_by_link(small.service, token, answer.Answer(1, GOOD), "x", elsewhere)
+    who = answer.accept_by_link(small.service, token, answer.Answer(1, GOOD), "x", elsewhere)
     assert who.organisation == small.itself.organisation
     with pytest.raises(OrganisationNeeded, match="several") as error:
         authentication.check_password(small.service, "wim@example.com", GOOD, "x")
@@ -144,20 +144,20 @@ def test_what_the_organisation_keeps_apart_is_told_before_it_is_given(small: Sma
         rule_settings.change(unit, rule_settings.Wish(never_together=[("books.pay", "mail.share")]))
     with small.acting("ines") as unit:
         runs = propose(small, To(person=small.person("owen")), level="run")
-        (warning,) = [w for w in preview.preview(unit, runs)["to"][0]["warnings"] if "keeps apart" in w]
+        (warning,) = [w for w in preview.preview(unit, runs).to[0].warnings if "keeps apart" in w]
         reads = propose(small, To(person=small.person("owen")))
-        assert not any("keeps apart" in w for w in preview.preview(unit, reads)["to"][0]["warnings"])
+        assert not any("keeps apart" in w for w in preview.preview(unit, reads).to[0].warnings)
     assert warning == "They could both “Send money” and “Let others in”, which your organisation keeps apart."
     with small.acting("owen") as unit:
         wish = ask_access.Wish("Work.", account=small.account("box"), level=small.level("run"))
-        asked = ask_access.ask(unit, wish)["id"]
+        asked = ask_access.ask(unit, wish).id
     with small.acting("ines") as unit:
         read = small.grant("box|team|wardens|read")
         changed = Change(ChangeKind.SET_LEVEL, "Test.", (read,), level=small.level("run"))
-        lines = changes.preview(unit, changed)["lines"]
+        lines = changes.preview(unit, changed).lines
         granted = answer_request.grant(unit, asked, Choice(), "", None, None)
-    assert [found["fact"] for found in granted["warnings"]] == [warning]
-    assert [found["fact"] for found in lines[0]["latches"]] == [warning]
+    assert [found.fact for found in granted.warnings] == [warning]
+    assert [found.fact for found in lines[0].latches] == [warning]
 
 
 def test_guessing_at_links_ends_soon(small: Small) -> None:
@@ -168,7 +168,7 @@ def test_guessing_at_links_ends_soon(small: Small) -> None:
     with pytest.raises(TooMany):
         answer.read(small.service, "guess", "9.9.9.9", None)
     send(small)
-    assert answer.read(small.service, token(small), "1.1.1.1", None)["account"]["name"] == "Box"
+    assert answer.read(small.service, token(small), "1.1.1.1", None).account.name == "Box"
 
 
 @pytest.mark.parametrize("how", ["withdrawn", "run_out"])
@@ -189,7 +189,7 @@ def test_what_was_taken_back_or_has_run_out_can_not_be_accepted(small: Small, ho
     tasks.look_round(small.service)
     assert "run out" in small.told("ines")[-1]
     with small.acting("ines") as unit:
-        assert send_offer.send_again(unit, offer)["state"] == "pending"
+        assert send_offer.send_again(unit, offer).state == "pending"
     answer.accept_by_link(small.service, token(small), Answer(3, GOOD), "1.1.1.1", None)
 
 
@@ -236,7 +236,7 @@ def test_an_offer_that_was_changed_is_read_again_before_it_is_accepted(small: Sm
         assert unit.db.scalar(select(SignIn.id).where(SignIn.address == "wim@example.com")) is None
     with pytest.raises(Conflict, match="changed meanwhile"), small.acting("ines") as unit:
         manage_offers.withdraw(unit, offer, 1)
-    answer.accept_by_link(small.service, token(small), Answer(changed["version"], GOOD), "1.1.1.1", None)
+    answer.accept_by_link(small.service, token(small), Answer(changed.version, GOOD), "1.1.1.1", None)
 
 
 def test_two_accept_at_once_and_one_grant_comes_of_it(small: Small) -> None:
@@ -367,9 +367,9 @@ def test_a_latch_holds_an_offer_when_it_is_sent_and_when_it_is_accepted(small: S
         send(small, propose(small, To(address="x@example.com", name="X")))
     with small.acting("ines") as unit:
         shown = preview.preview(unit, propose(small, To(address="x@example.com", name="X")))
-        assert [b["mode"] for b in shown["to"][0]["latches"]] == ["hold"]
+        assert [b.mode for b in shown.to[0].latches] == ["hold"]
         guard.switch(unit, Setting(LatchKind.NO_SPEND_OUTSIDE, LatchMode.HOLD, box))
-        assert preview.preview(unit, propose(small))["to"][0]["meets"] == ["No outsider may spend"]
+        assert preview.preview(unit, propose(small)).to[0].meets == ["No outsider may spend"]
 
 
 def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:
@@ -382,7 +382,7 @@ def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:
     with pytest.raises(NotAllowed), small.acting("owen") as unit:
         send_offer.offer_ownership(unit, box, mara, None, "")
     with small.acting("ines") as unit:
-        offer = send_offer.offer_ownership(unit, box, mara, small.level("read"), "She runs it now.")["id"]
+        offer = send_offer.offer_ownership(unit, box, mara, small.level("read"), "She runs it now.").id
     with pytest.raises(NotAllowed, match="by the link"), small.acting("mara") as unit:
         answer.accept(unit, offer, Answer(1))
     with small.service.unit(small.itself) as unit:
@@ -390,9 +390,9 @@ def test_an_account_changes_hands_by_the_link_alone(small: Small) -> None:
     answer.accept_by_link(small.service, token(small, "mara@example.org"), Answer(1, GOOD), "x", None)
     with small.acting("mara") as unit:
         page = account_page(unit, box)
-        assert page["owner"]["name"] == "Mara"
-        kept = [p for p in page["paths"] if p["holder"]["name"] == "Ines"]
-        assert [p["level"] for p in kept] == ["Read"]
+        assert page.owner.name == "Mara"
+        kept = [p for p in page.paths if p.holder.name == "Ines"]
+        assert [p.level for p in kept] == ["Read"]
     assert "Mara owns Box now; before, it was Ines." in small.told("ines")
 
 
@@ -432,7 +432,7 @@ def test_a_change_of_a_pending_offer_is_checked_like_the_offer_itself(small: Sma
     with pytest.raises(Held, match="Wim is an outsider"), small.acting("ines") as unit:
         manage_offers.change(unit, offer, Choice((small.level("read"),), last_day=date(2026, 4, 1)), 1)
     with small.acting("ines") as unit:
-        assert offer_page.one(unit, offer)["version"] == 1
+        assert offer_page.one(unit, offer).version == 1
 
 
 def test_nobody_is_offered_the_same_twice_in_one_go(small: Small) -> None:

@@ -57,7 +57,7 @@ class Practice:
 
     def offered(self, *names: str) -> UUID:
         with self.acting() as unit:
-            return UUID(str(links.offer(unit, "test", "We look after it.", [self.people[n] for n in names])["id"]))
+            return UUID(str(links.offer(unit, "test", "We look after it.", [self.people[n] for n in names]).id))
 
     def linked(self, *names: str) -> UUID:
         ident = self.offered(*names)
@@ -67,7 +67,7 @@ class Practice:
 
     def seen_by_client(self) -> dict[str, Any]:
         with self.client() as unit:
-            (row,) = links.every(unit)["links"]
+            (row,) = links.every(unit).links
             return row
 
     def catch_up(self) -> None:
@@ -100,7 +100,7 @@ def give(practice: Practice, to: Holder) -> UUID:
     small = practice.small
     with practice.client() as unit:
         known = Known(small.account("box"), to.kind, to.id, small.level("read"))
-        return UUID(str(existing_access.record(unit, [known], False)["lines"][0]["grant_id"]))
+        return UUID(str(existing_access.record(unit, [known], False).lines[0].grant_id))
 
 
 def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Practice) -> None:
@@ -112,13 +112,13 @@ def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Prac
     assert any("offers to act for you" in sentence for sentence in small.told("ada"))
     with practice.client() as unit:
         row = links.answer(unit, ident, True, None)
-    assert (row["state"], row["we_are"], row["other"], row["team"]["name"]) == (
+    assert (row.state, row.we_are, row.other, row.team.name) == (
         "linked",
         "client",
         "Care & Co",
         "Care & Co",
     )
-    give(practice, Holder(HolderKind.TEAM, row["team"]["id"]))
+    give(practice, Holder(HolderKind.TEAM, row.team.id))
     home, there = practice_list(practice, bo)
     assert (home["is_current"], there["organisation"]["name"], there["as_partner"]) == (True, "Test", True)
     assert (there["accounts"], there["levels"], there["role"]) == (2, ["Pay", "Read"], "member")
@@ -135,14 +135,14 @@ def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Prac
     authentication.viewer_of_session(small.service, opened.token, None)
     assert practice.seen_by_client()["people"][0]["is_in"]
     with practice.acting() as unit:
-        (own,) = links.every(unit)["links"]
-    assert (own["other"], own["team"]) == ("Test", None)
-    assert set(own["people"][0]) == {"id", "name", "address"}
+        (own,) = links.every(unit).links
+    assert (own.other, own.team) == ("Test", None)
+    assert set(own.people[0]) == {"id", "name", "address"}
 
 
 def practice_list(practice: Practice, who: Viewer) -> list[dict[str, Any]]:
     with practice.small.service.unit(who) as unit:
-        found = sign_in_links.listed(unit)["organisations"]
+        found = sign_in_links.listed(unit).organisations
     return sorted(found, key=lambda row: not row["is_current"])
 
 
@@ -175,8 +175,8 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
     practice.catch_up()
     assert sum("Somebody here has this address already" in sentence for sentence in small.told("ada")) == 2
     with practice.client() as unit:
-        confirmed = links.confirm_same(unit, ident, small.person("mara"))["people"]
-    assert [one["is_in"] for one in confirmed if one["name"] == "Other"] == [True]
+        confirmed = links.confirm_same(unit, ident, small.person("mara")).people
+    assert [one.is_in for one in confirmed if one.name == "Other"] == [True]
     other = authentication.check_password(small.service, "mara@example.org", PASSWORD, "x", at="care")
     assert practice_list(practice, other)[1]["person"] == "Mara"
 
@@ -202,15 +202,15 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
     if by == "client":
         with practice.client() as unit:
             told = links.preview_end(unit, ident)
-            assert told["grants"] == 1
-            assert any("Cleo keeps 1 grant of their own, stays in 1 other team" in line for line in told["does"])
+            assert told.grants == 1
+            assert any("Cleo keeps 1 grant of their own, stays in 1 other team" in line for line in told.does)
         with practice.client() as unit, pytest.raises(Conflict, match="has changed since"):
             links.end(unit, ident, "Done.", "something else")
         with practice.client() as unit:
-            assert links.end(unit, ident, "Done.", told["fingerprint"])["state"] == "ended"
+            assert links.end(unit, ident, "Done.", told.fingerprint).state == "ended"
     else:
         with practice.acting() as unit:
-            assert links.preview_end(unit, ident)["grants"] == 0
+            assert links.preview_end(unit, ident).grants == 0
             links.end(unit, ident, "Done.")
         practice.catch_up()
     assert small.state(of_team) == "revoking"
@@ -285,7 +285,7 @@ def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Pra
     there = practice_list(practice, bo)[1]
     assert (there["accounts"], there["as_partner"]) == (0, True)
     with small.service.unit(bo) as unit:
-        assert {name: authentication.describe(unit)[name] for name in ("elsewhere", "as_partner")} == {
+        assert authentication.describe(unit).model_dump(include={"elsewhere", "as_partner"}) == {
             "elsewhere": 1,
             "as_partner": False,
         }
@@ -311,9 +311,9 @@ def test_nothing_else_crosses(practice: Practice) -> None:
     small = practice.small
     with practice.acting() as unit:
         nobody = links.offer(unit, "nobody-here", "", [])
-        assert (nobody["state"], nobody["other"]) == ("offered", "nobody-here")
+        assert (nobody.state, nobody.other) == ("offered", "nobody-here")
         real = links.offer(unit, "test", "", [practice.people["Bo"]])
-        assert (real["state"], real["other"]) == ("offered", "test")
+        assert (real.state, real.other) == ("offered", "test")
         with pytest.raises(Conflict):
             links.offer(unit, "TEST", "", [])
         with pytest.raises(BadInput):
@@ -321,18 +321,18 @@ def test_nothing_else_crosses(practice: Practice) -> None:
         with pytest.raises(BadInput):
             links.offer(unit, "third", "", [small.person("ines")])
         with pytest.raises(Conflict):
-            links.answer(unit, real["id"], True, None)
+            links.answer(unit, real.id, True, None)
     third = authentication.make_organisation(
         small.service, "Third", "third", "UTC", "Tom", "tom@third.example", PASSWORD
     )
     tom = authentication.check_password(small.service, "tom@third.example", PASSWORD, "x")
     with small.service.unit(tom) as unit:
-        assert links.every(unit)["links"] == []
+        assert links.every(unit).links == []
         assert unit.db.scalars(select(PartnerLink)).all() == []
         for what in (
-            lambda: links.answer(unit, real["id"], True, None),
-            lambda: links.end(unit, real["id"], "x"),
-            lambda: links.preview_end(unit, real["id"]),
+            lambda: links.answer(unit, real.id, True, None),
+            lambda: links.end(unit, real.id, "x"),
+            lambda: links.preview_end(unit, real.id),
         ):
             with pytest.raises(NotFound):
                 what()
@@ -341,13 +341,13 @@ def test_nothing_else_crosses(practice: Practice) -> None:
     unproved = authentication.open_session(small.service, ada, "Desk", "x", proved=False).token
     stale = authentication.viewer_of_session(small.service, unproved, None)
     with small.service.unit(stale) as unit, pytest.raises(ProofNeeded):
-        links.answer(unit, real["id"], True, None)
+        links.answer(unit, real.id, True, None)
     with small.acting("mara") as unit, pytest.raises(NotAllowed):
-        links.answer(unit, real["id"], True, None)
+        links.answer(unit, real.id, True, None)
     with practice.client() as unit:
-        assert links.answer(unit, real["id"], False, None)["state"] == "declined"
+        assert links.answer(unit, real.id, False, None).state == "declined"
     with practice.client() as unit, pytest.raises(Conflict):
-        links.answer(unit, real["id"], True, None)
+        links.answer(unit, real.id, True, None)
 
 
 def test_one_links_ones_own_sign_ins_by_proving_both(practice: Practice) -> None:
@@ -359,13 +359,13 @@ def test_one_links_ones_own_sign_ins_by_proving_both(practice: Practice) -> None
     with small.service.unit(bo) as unit, pytest.raises(BadInput):
         sign_in_links.link(unit, "cleo@care.example", PASSWORD, "", "", "x")
     with small.service.unit(bo) as unit:
-        found = sign_in_links.link(unit, "ada@example.org", "a long password", "", "test", "x")["organisations"]
-    (ada,) = [row for row in found if not row["is_current"]]
-    assert (ada["role"], ada["as_partner"]) == ("administrator", False)
+        found = sign_in_links.link(unit, "ada@example.org", "a long password", "", "test", "x").organisations
+    (ada,) = [row for row in found if not row.is_current]
+    assert (ada.role, ada.as_partner) == ("administrator", False)
     with small.service.unit(practice.who("Cleo")) as unit, pytest.raises(NotFound):
-        sign_in_links.switch(unit, ada["sign_in"], "")
+        sign_in_links.switch(unit, ada.sign_in, "")
     with small.service.unit(bo) as unit:
-        over = sign_in_links.switch(unit, ada["sign_in"], "")
+        over = sign_in_links.switch(unit, ada.sign_in, "")
     token = authentication.open_session(small.service, over, "Desk", "x", proved=False).token
     here = authentication.viewer_of_session(small.service, token, None)
     with small.service.unit(here) as unit, pytest.raises(ProofNeeded):

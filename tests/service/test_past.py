@@ -246,9 +246,9 @@ def test_a_supposed_change_does_what_the_real_one_does(small: Small) -> None:
         unit.db.flush()
         after = everything_now(unit)
     gone = {account: {h for h, *_ in before[account]} - {h for h, *_ in after[account]} for account in before}
-    lost = {(s["account"]["name"].lower(), s["holder"]["id"]) for s in supposed["shifts"] if s["last_path_lost"]}
+    lost = {(s.account.name.lower(), s.holder.id) for s in supposed.shifts if s.last_path_lost}
     assert lost == {(account, holder) for account, holders in gone.items() for holder in holders}
-    assert supposed["last_path_lost"] == len(lost) > 0
+    assert supposed.last_path_lost == len(lost) > 0
 
 
 def test_every_kind_of_supposed_change(small: Small) -> None:
@@ -260,8 +260,8 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
     def shifts(*wishes: Wish) -> dict[str, Any]:
         with small.service.unit(small.itself) as unit:
             found = queries.what_if(unit, wishes)
-        told = {(s["holder"]["name"], s["account"]["name"]): s for s in found["shifts"]}
-        return told | {"breaches": found["breaches"]}
+        told = {(s.holder.name, s.account.name): s for s in found.shifts}
+        return told | {"breaches": found.breaches}
 
     given = shifts(Wish("give", account=box, holder=ada, level=small.level("run")))
     assert {p["key"] for p in given["Ada Admin", "Box"]["gained"]} == {"mail.read", "mail.share"}
@@ -290,25 +290,25 @@ def test_the_matrix_and_the_difference_say_what_paths_say(real: Small) -> None:
     with real.service.unit(real.itself) as unit:
         before = unit.now
         found = queries.matrix(unit, box, Question())
-    rows = {row["holder"]["name"]: row for row in found["rows"]}
-    assert rows["Ines"]["owner"]
-    assert rows["Mara"]["whole"] == ["mail.read", "mail.share"]
-    assert [p["key"] for p in found["permissions"]] == ["mail.read", "mail.share"]
+    rows = {row.holder.name: row for row in found.rows}
+    assert rows["Ines"].owner
+    assert rows["Mara"].whole == ["mail.read", "mail.share"]
+    assert [p.key for p in found.permissions] == ["mail.read", "mail.share"]
     time.sleep(0.01)
     with real.service.unit(real.itself) as unit:
         changes.carry_out(unit, Change(ChangeKind.SUSPEND, "Test.", (real.grant("box|person|mara|run"),)))
     with real.service.unit(real.itself) as unit:
-        told = queries.differ(unit, box, before, unit.now, None)["shifts"]
-        assert [s["holder"]["name"] for s in told] == ["Mara"]
-        assert queries.who_can(unit, real.person("mara"), box, Question(permission="mail.share"))["can"] is False
-        assert queries.who_can(unit, real.person("mara"), box, Question(before, permission="mail.share"))["can"]
-        shortest = queries.everyone(unit, box, Question(before, shortest=True))["paths"]
-        assert sorted(path["holder"]["name"] for path in shortest if not path["left"]) == sorted(rows)
+        told = queries.differ(unit, box, before, unit.now, None).shifts
+        assert [s.holder.name for s in told] == ["Mara"]
+        assert queries.who_can(unit, real.person("mara"), box, Question(permission="mail.share")).can is False
+        assert queries.who_can(unit, real.person("mara"), box, Question(before, permission="mail.share")).can
+        shortest = queries.everyone(unit, box, Question(before, shortest=True)).paths
+        assert sorted(path.holder.name for path in shortest if not path.left) == sorted(rows)
         # Whoever has left holds it still in the system, and is told.
-        assert [path["holder"]["name"] for path in shortest if path["left"]] == ["Edda"]
+        assert [path.holder.name for path in shortest if path.left] == ["Edda"]
         gone = queries.who_can(unit, real.person("edda"), box, Question())
-        assert (gone["can"], [path["left"] for path in gone["paths"]]) == (False, [True])
-        assert queries.everything(unit, real.person("edda"), Question())["paths"][0]["left"]
+        assert (gone.can, [path.left for path in gone.paths]) == (False, [True])
+        assert queries.everything(unit, real.person("edda"), Question()).paths[0].left
         with pytest.raises(BadInput, match="Nobody knows yet"):
             queries.everyone(unit, box, Question(believed=unit.now + timedelta(days=1)))
 

@@ -58,9 +58,9 @@ def test_a_person_s_word_is_stated_and_never_revoked(small: Small) -> None:
         with small.acting_as_administrator("ines") as unit:
             revocation_steps.done_by_hand(unit, revocation, step, "Taken off the list.")
             page = revocation_steps.page(unit, revocation)
-    assert (page["state"], page["stated"], page["confirmed"], page["confirmed_at"]) == ("stated", 2, 0, None)
-    assert (page["ends"][0]["proof"], page["ends"][0]["proved_by"]) == ("stated", "Ines")
-    assert page["step_list"][0]["proof"] == "stated"
+    assert (page.state, page.stated, page.confirmed, page.confirmed_at) == ("stated", 2, 0, None)
+    assert (page.ends[0].proof, page.ends[0].proved_by) == ("stated", "Ines")
+    assert page.step_list[0].proof == "stated"
     with small.service.unit(small.itself) as unit:
         grant = unit.db.get_one(Grant, held)
         assert (grant.ended_as, grant.proof, grant.proved_by) == ("stated", "stated", "Ines")
@@ -86,7 +86,7 @@ def test_counts_of_one_revocation_are_kept_apart(small: Small) -> None:
                 revocation_steps.skip(unit, revocation, ident, "The server is gone.")
     with small.service.unit(small.itself) as unit:
         page = revocation_steps.page(unit, revocation)
-        assert (page["state"], page["confirmed"], page["stated"], page["unproved"]) == ("unproved", 0, 2, 1)
+        assert (page.state, page.confirmed, page.stated, page.unproved) == ("unproved", 0, 2, 1)
         assert unit.db.get_one(Grant, other).ended_as == "unproved"
         settled = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "revocation.settled")).first()
         assert settled is not None
@@ -155,7 +155,7 @@ def test_a_contradicted_end_is_flagged_as_critical_and_its_item_open_again(
         row = unit.db.get_one(Grant, grant)
         assert (row.ended_as, row.proof, row.proved_by) == ("contradicted", "contradicted", "directory")
         page = revocation_steps.page(unit, revocation)
-        assert (page["state"], page["confirmed"], page["contradicted"]) == ("contradicted", 0, 1)
+        assert (page.state, page.confirmed, page.contradicted) == ("contradicted", 0, 1)
         flag = unit.db.scalars(select(Flag).where(Flag.subject_id == grant, Flag.rule == "still_there")).one()
         assert (flag.state, flag.severity) == ("open", Severity.CRITICAL)
         assert sum(flag.parts.values()) == flag.score
@@ -170,7 +170,7 @@ def test_a_contradicted_end_is_flagged_as_critical_and_its_item_open_again(
         close_round.close(unit, round_id)
     assert close_round.carry_on(service, organisation, round_id)
     with service.unit(organisation) as unit:
-        assert rounds.page(unit, round_id)["confirmed"] == 1
+        assert rounds.page(unit, round_id).confirmed == 1
 
 
 def test_an_ended_round_gets_an_addendum_and_is_not_rewritten(
@@ -230,7 +230,7 @@ def test_an_exposure_of_which_nothing_can_be_ended_does_not_count_as_revoked(sma
     close_round.carry_on(small.service, small.itself, ident)
     with small.service.unit(small.itself) as unit:
         page = rounds.page(unit, ident)
-        assert (page["revoked"], page["nothing_done"], page["state"]) == (0, 1, "closed")
+        assert (page.revoked, page.nothing_done, page.state) == (0, 1, "closed")
         assert unit.db.get_one(Item, item.id).outcome.startswith("Nothing was ended")
 
 

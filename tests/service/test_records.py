@@ -46,7 +46,7 @@ def form(kind: str, /, **given: Any) -> dict[str, Any]:
 
 def made(small: Small, kind: str, /, **given: Any) -> UUID:
     with ada(small) as unit:
-        ident: UUID = record_edit.make(unit, kind, form(kind, **given))["id"]
+        ident: UUID = record_edit.make(unit, kind, form(kind, **given)).id
         return ident
 
 
@@ -98,14 +98,14 @@ def test_a_record_is_made_edited_and_removed_by_its_form(small: Small, kind: str
     ident = made(small, kind, **given)
     with ada(small) as unit:
         first = record_edit.shown(unit, kind, ident)
-    assert {f: v for f, v in first["values"].items() if f != "time_zone"} == {
+    assert {f: v for f, v in first.values.items() if f != "time_zone"} == {
         f: v for f, v in whole.items() if f != "time_zone"
     }
-    after = edited(small, kind, ident, first["version"], **edit)
-    assert after["values"] == {**first["values"], **edit}
-    assert after["version"] > first["version"]
+    after = edited(small, kind, ident, first.version, **edit)
+    assert after["values"] == {**first.values, **edit}
+    assert after["version"] > first.version
     with pytest.raises(Outdated):
-        edited(small, kind, ident, first["version"], **edit)
+        edited(small, kind, ident, first.version, **edit)
     with small.service.unit(small.itself) as unit:
         noun = record_edit.KINDS[kind].noun
         entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == f"{noun}.changed")).one()
@@ -122,7 +122,7 @@ def test_the_second_of_two_who_edit_is_told_what_the_first_changed(small: Small)
     """By whom, from what to what; and what they typed is made by looking again."""
     owen = small.person("owen")
     with ada(small) as unit:
-        version = record_edit.shown(unit, "people", owen)["version"]
+        version = record_edit.shown(unit, "people", owen).version
     edited(small, "people", owen, version, job="Guide")
     with pytest.raises(Outdated) as told:
         edited(small, "people", owen, version, job="Cook")
@@ -154,8 +154,8 @@ def test_what_refers_to_a_record_is_listed_and_keeps_it(small: Small) -> None:
             with pytest.raises(Conflict, match="in use"), ada(small) as unit:
                 record_edit.archive(unit, kind, ident, True)
     with ada(small) as unit:
-        listed = record_edit.shown(unit, "people", small.person("mara"))["dependents"]
-    assert {one["what"] for one in listed} >= {"2 grants", "1 account", "1 membership"}, listed
+        listed = record_edit.shown(unit, "people", small.person("mara")).dependents
+    assert {one.what for one in listed} >= {"2 grants", "1 account", "1 membership"}, listed
 
 
 def test_what_is_archived_is_out_of_lists_until_a_filter_asks(small: Small) -> None:
@@ -168,7 +168,7 @@ def test_what_is_archived_is_out_of_lists_until_a_filter_asks(small: Small) -> N
     known = Known(ident, HolderKind.PERSON, small.person("mara"), small.level("read"))
     with ada(small) as unit:
         told = existing_access.record(unit, [known], only_preview=True)
-    assert told["lines"][0]["refused"] is not None
+    assert told.lines[0].refused is not None
     with ada(small) as unit:
         record_edit.archive(unit, "accounts", ident, False)
     assert "Old blog" in small.names(small.itself, "accounts")
@@ -230,8 +230,8 @@ def test_owners_edit_their_own_accounts_but_not_who_answers_for_them(small: Smal
     """And the parts of these; others may not, and are not told what there is."""
     box = small.account("box")
     with small.acting("ines") as unit:
-        assert record_edit.change(unit, "accounts", box, {"purpose": "Bookings"})["values"]["purpose"] == "Bookings"
-        part = record_edit.make(unit, "resources", form("resources", account=box, name="Inbox"))["id"]
+        assert record_edit.change(unit, "accounts", box, {"purpose": "Bookings"}).values["purpose"] == "Bookings"
+        part = record_edit.make(unit, "resources", form("resources", account=box, name="Inbox")).id
     for given in ({"owner": small.person("mara")}, {"sensitivity": 1}, {"kind": "x"}):
         with pytest.raises(NotAllowed), small.acting("ines") as unit:
             record_edit.change(unit, "accounts", box, given)
@@ -247,14 +247,14 @@ def test_many_are_changed_as_their_preview_said(small: Small) -> None:
     ids = [small.person("mara"), small.person("owen"), uuid4()]
     with ada(small) as unit:
         shown = record_edit.change_many(unit, "people", ids, {"job": "Warden"}, only_preview=True)
-    assert (shown["changed"], shown["refused"]) == (2, 1)
+    assert (shown.changed, shown.refused) == (2, 1)
     with ada(small) as unit:
-        assert record_edit.shown(unit, "people", ids[0])["values"]["job"] == ""
+        assert record_edit.shown(unit, "people", ids[0]).values["job"] == ""
     with pytest.raises(Conflict, match="has changed"), ada(small) as unit:
-        record_edit.change_many(unit, "people", ids[:1], {"job": "Warden"}, False, shown["fingerprint"])
+        record_edit.change_many(unit, "people", ids[:1], {"job": "Warden"}, False, shown.fingerprint)
     with ada(small) as unit:
-        record_edit.change_many(unit, "people", ids, {"job": "Warden"}, False, shown["fingerprint"])
-        assert record_edit.shown(unit, "people", ids[1])["values"]["job"] == "Warden"
+        record_edit.change_many(unit, "people", ids, {"job": "Warden"}, False, shown.fingerprint)
+        assert record_edit.shown(unit, "people", ids[1]).values["job"] == "Warden"
 
 
 def test_an_account_closed_to_sharing_takes_nobody_in(small: Small) -> None:
@@ -273,7 +273,7 @@ def test_a_team_has_a_page_of_its_members(small: Small) -> None:
     made(small, "memberships", team=wardens, member_team=night, last_day=date(2026, 12, 1))
     with ada(small) as unit:
         page = teams.page(unit, wardens)
-    assert [(m["kind"], m["member"]["name"]) for m in page["members"]] == [
+    assert [(m.kind, m.member.name) for m in page.members] == [
         ("person", "Mara"),
         ("team", "Night watch"),
         ("person", "Owen"),
@@ -304,13 +304,13 @@ def test_existing_access_is_written_down_without_asking_anybody(small: Small) ->
     ]
     with ada(small) as unit:
         shown = existing_access.record(unit, lines, only_preview=True)
-    assert [line["does"] for line in shown["lines"]] == ["new", "the same", ""]
-    assert "owns the account" in shown["lines"][2]["refused"]
-    assert shown["lines"][1]["grant_id"] == small.grant_of("mara", "box")
+    assert [line.does for line in shown.lines] == ["new", "the same", ""]
+    assert "owns the account" in shown.lines[2].refused
+    assert shown.lines[1].grant_id == small.grant_of("mara", "box")
     with pytest.raises(BadInput, match="Line 3"), ada(small) as unit:
-        existing_access.record(unit, lines, False, shown["fingerprint"])
+        existing_access.record(unit, lines, False, shown.fingerprint)
     with small.acting("ines") as unit:
-        made_ = existing_access.record(unit, lines[:1], False)["lines"][0]["grant_id"]
+        made_ = existing_access.record(unit, lines[:1], False).lines[0].grant_id
     with small.service.unit(small.itself) as unit:
         grant = unit.db.get_one(Grant, made_)
         assert (grant.given_by_id, grant.recorded_by_id) == (None, small.person("ines"))
@@ -356,15 +356,15 @@ def test_two_records_of_a_person_become_one_and_two_again(small: Small) -> None:
     before = state()
     with ada(small) as unit:
         shown = merge.preview(unit, "people", owen, twin)
-        assert [account["name"] for account in shown["accounts"]] == ["Blog"]
-        assert [fill["field"] for fill in shown["fills"]] == ["job"]
+        assert [account.name for account in shown.accounts] == ["Blog"]
+        assert [fill.field for fill in shown.fills] == ["job"]
     assert state() == before
     with ada(small) as unit:
-        ident = merge.merge(unit, "people", owen, twin, shown["fingerprint"])["id"]
+        ident = merge.merge(unit, "people", owen, twin, shown.fingerprint).id
     with small.service.unit(small.itself) as unit:
         assert lagging(unit) == []
         assert unit.db.scalar(select(func.count(Grant.id)).where(Grant.person_id == twin)) == 0
-        after = record_edit.shown(unit, "people", owen)["values"]
+        after = record_edit.shown(unit, "people", owen).values
         assert (after["job"], after["other_addresses"]) == ("Guide", ["owen.b@example.net"])
         assert "Owen B" not in {row["name"] for row in register.page(unit, "people", ListQuery(limit=100)).rows}
     assert state()["given"] == owen
@@ -383,7 +383,7 @@ def test_a_merge_can_be_undone_for_thirty_days(small: Small) -> None:
     """After that the record is made anew; and two people who both sign in are not one."""
     twin = made(small, "apps", name="Sync 2")
     with ada(small) as unit:
-        ident = merge.merge(unit, "apps", small.id(App, "sync"), twin)["id"]
+        ident = merge.merge(unit, "apps", small.id(App, "sync"), twin).id
     small.clock.now += timedelta(days=30, seconds=1)
     with pytest.raises(Conflict, match="thirty days"), ada(small) as unit:
         merge.undo(unit, ident)
@@ -396,7 +396,7 @@ def test_a_level_is_archived_or_removed_when_nothing_gives_it(small: Small) -> N
     """What is archived can't be chosen any more; one that is in use stays, and it is said by what."""
     read, draft = small.level("read"), levels.Draft("Look", "Can look.", ("mail.read",))
     with ada(small) as unit:
-        look = levels.make(unit, unit.db.get_one(Level, read).system_id, "look", draft)["id"]
+        look = levels.make(unit, unit.db.get_one(Level, read).system_id, "look", draft).id
         for way in (
             lambda: record_edit.remove(unit, "levels", read),
             lambda: record_edit.archive(unit, "levels", read, True),

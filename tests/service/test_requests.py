@@ -32,7 +32,7 @@ pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
 def ask(small: Small, by: str = "owen", level: str = "run", **more: object) -> UUID:
     wish = replace(Wish("I need it.", account_name="Box", level=small.level(level)), **more)  # type: ignore[arg-type]
     with small.acting(by) as unit:
-        ident: UUID = ask_access.ask(unit, wish)["id"]
+        ident: UUID = ask_access.ask(unit, wish).id
         return ident
 
 
@@ -52,8 +52,8 @@ def test_the_owner_grants_less_and_for_a_shorter_time(small: Small) -> None:
         row = answer_request.grant(
             unit, ident, Choice(last_day=(until + timedelta(days=999)).date()), "Welcome.", None, 1
         )
-        term = mapping.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]][0]
-    assert (row["state"], term.level.name, term.window.until) == ("granted", "Read", until)
+        term = mapping.terms_of(unit.db, [row.grant_id])[row.grant_id][0]
+    assert (row.state, term.level.name, term.window.until) == ("granted", "Read", until)
     assert small.told("owen") == ["Ines granted your request for Box. Welcome."]
     with pytest.raises(Conflict, match="The request is granted"), small.acting("ines") as unit:
         answer_request.decline(unit, ident, "No.", None)
@@ -87,7 +87,7 @@ def test_the_same_wish_again_does_not_pile_up(small: Small) -> None:
     assert len(small.told("ines")) == 2
     with small.acting("ines") as unit:
         row = request_page.one(unit, first)
-    assert (row["times_asked"], row["reason"]) == (3, "I need it.")
+    assert (row.times_asked, row.reason) == (3, "I need it.")
     with pytest.raises(Conflict, match="changed meanwhile"), small.acting("ines") as unit:
         answer_request.decline(unit, first, "No.", 1)
 
@@ -98,14 +98,14 @@ def test_an_owner_is_asked_by_address_without_a_word_about_who_owns_what(small: 
         asked = ask_access.ask(unit, Wish("To answer mail.", owner_address="ines@example.org"))
     with small.acting("owen") as unit:
         nobody = ask_access.ask(unit, Wish("To answer mail.", owner_address="nobody@example.org"))
-    assert {k: asked[k] for k in ("state", "account")} == {k: nobody[k] for k in ("state", "account")}
+    assert (asked.state, asked.account) == (nobody.state, nobody.account)
     with small.acting("ines") as unit:
         with pytest.raises(NotFound):
-            request_page.one(unit, nobody["id"])
+            request_page.one(unit, nobody.id)
         with pytest.raises(BadInput, match="names no account"):
-            answer_request.grant(unit, asked["id"], Choice((small.level("read"),)), "", None, None)
-        row = answer_request.grant(unit, asked["id"], Choice((small.level("read"),)), "", small.account("box"), None)
-    assert row["account"]["name"] == "Box"
+            answer_request.grant(unit, asked.id, Choice((small.level("read"),)), "", None, None)
+        row = answer_request.grant(unit, asked.id, Choice((small.level("read"),)), "", small.account("box"), None)
+    assert row.account.name == "Box"
     with pytest.raises(NotFound, match="exactly that name"), small.acting("owen") as unit:
         ask_access.ask(unit, Wish("Please.", account_name="Bo"))
 
@@ -125,7 +125,7 @@ def test_requests_run_out_are_withdrawn_and_declined_with_a_word(small: Small) -
     with pytest.raises(NotAllowed), small.acting("ines") as unit:
         answer_request.withdraw(unit, again, None)
     with small.acting("owen") as unit:
-        assert answer_request.withdraw(unit, again, None)["state"] == "withdrawn"
+        assert answer_request.withdraw(unit, again, None).state == "withdrawn"
     third = ask(small)
     with small.acting("ines") as unit:
         answer_request.decline(unit, third, "Not this year.", None)
@@ -148,9 +148,9 @@ def test_an_emergency_opens_at_once_for_hours_tells_the_stewards_and_is_reviewed
         ask(small, level="read", emergency=True)
     with small.acting("ines") as unit:
         row = request_page.one(unit, ident)
-        grant = unit.db.get_one(Grant, row["grant_id"])
+        grant = unit.db.get_one(Grant, row.grant_id)
         (term,) = mapping.terms_of(unit.db, [grant.id])[grant.id]
-    assert (row["state"], grant.state, grant.emergency) == ("granted", "active", True)
+    assert (row.state, grant.state, grant.emergency) == ("granted", "active", True)
     assert term.window.until == small.clock() + timedelta(hours=4)
     assert "Owen took access to Box in an emergency" in small.told("ines")[-1]
     assert "Owen took access to Box in an emergency" in small.told("mara")[-1]
@@ -176,7 +176,7 @@ def test_steward_reach_is_granted_after_a_fresh_proof(small: Small) -> None:
     with pytest.raises(ProofNeeded), small.service.unit(stale) as unit:
         answer_request.grant(unit, ident, Choice(), "", None, None)
     with small.acting("ines") as unit:
-        assert request_page.one(unit, ident)["state"] == "pending"
+        assert request_page.one(unit, ident).state == "pending"
 
 
 def test_no_part_beyond_those_asked_for_is_granted(small: Small) -> None:
@@ -195,6 +195,6 @@ def test_no_part_beyond_those_asked_for_is_granted(small: Small) -> None:
         answer_request.grant(unit, ident, Choice(parts=(asked, other)), "", None, None)
     with small.acting("ines") as unit:
         row = answer_request.grant(unit, ident, Choice(), "", None, None)
-        terms = mapping.terms_of(unit.db, [row["grant_id"]])[row["grant_id"]]
+        terms = mapping.terms_of(unit.db, [row.grant_id])[row.grant_id]
     assert [term.part.id for term in terms if term.part] == [asked]
-    assert [(warning["kind"], warning["mode"]) for warning in row["warnings"]] == [("ends_within", "warn")]
+    assert [(warning.kind, warning.mode) for warning in row.warnings] == [("ends_within", "warn")]

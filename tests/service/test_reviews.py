@@ -104,13 +104,13 @@ def test_a_round_freezes_its_items_with_the_facts_and_says_whose_they_are(small:
         unit.db.get_one(Grant, found["Mara on Box"].grant_id).last_used_at = small.clock()
         row = rounds.item(unit, ident, found["Mara on Box"].id)
         page = rounds.page(unit, ident)
-    assert row["facts"] == mara
-    assert row["changes"] == ["It was used 10 March 2026."]
-    assert page["population"] == [
+    assert row.facts == mara
+    assert row.changes == ["It was used 10 March 2026."]
+    assert page.population == [
         {"kind": "grant", "live": 5, "matched": 5, "not_matched": 0, "urgent": 0, "items": 5},
         {"kind": "link", "live": 1, "matched": 1, "not_matched": 0, "urgent": 0, "items": 1},
     ]
-    assert (page["by_default"], page["items"]) == (6, 6)
+    assert (page.by_default, page.items) == (6, 6)
 
 
 def test_use_job_and_the_last_decision_stand_beside_an_item(small: Small) -> None:
@@ -165,8 +165,8 @@ def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
     assert seen(small.as_("owen"), named_one) == set()
     with small.acting("ines") as unit:
         reviewers.set_absence(unit, small.person("ines"), small.clock(), None, small.person("owen"))
-        offered = reviewers.absence(unit, small.person("ines"))["could_stand_in"]
-    assert [one["name"] for one in offered] == ["Ada Admin"]
+        offered = reviewers.absence(unit, small.person("ines")).could_stand_in
+    assert [one.name for one in offered] == ["Ada Admin"]
     assert seen(small.as_("owen"), named_one) == {"Owen"}
     with pytest.raises(NotFound), small.acting("ines") as unit:
         reviewers.set_absence(unit, small.person("owen"), None, None, None)
@@ -202,9 +202,9 @@ def test_passing_on_names_better_reviewers_and_tells_them(small: Small) -> None:
     item = items(small, ident)["Edda on Box"]
     with small.acting_as_administrator("ada") as unit:
         better = decisions.better_reviewers(unit, ident, item.id)
-        assert [(p["name"], p["why"]) for p in better] == [("Mara", "decides who gets in")]
-        shown = decisions.pass_on(unit, ident, item.id, better[0]["id"], "She works beside her.")
-    assert shown["assigned_as"] == "Passed on by Ada Admin: She works beside her."
+        assert [(p.name, p.why) for p in better] == [("Mara", "decides who gets in")]
+        shown = decisions.pass_on(unit, ident, item.id, better[0].id, "She works beside her.")
+    assert shown.assigned_as == "Passed on by Ada Admin: She works beside her."
     assert "Ada Admin passed Edda on Box on to you: She works beside her." in small.told("mara")
     assert decided(small, "mara", ident, item)["verdict"] == "keep"
 
@@ -222,12 +222,12 @@ def test_a_second_reviewer_agrees_or_sends_back(small: Small) -> None:
         decisions.second(unit, ident, item.id, True, "", None)
     with small.acting("ada") as unit:
         back = decisions.second(unit, ident, item.id, False, "She has left.", None)
-    assert (back["state"], back["verdict"]) == ("undecided", None)
+    assert (back.state, back.verdict) == ("undecided", None)
     assert small.told("mara")[-1] == "Ada Admin does not agree about Edda on Box: She has left."
     decided(small, "mara", ident, item)
     with small.acting("ada") as unit:
         agreed = decisions.second(unit, ident, item.id, True, "", None)
-    assert (agreed["state"], agreed["seconded_by"]["name"]) == ("decided", "Ada Admin")
+    assert (agreed.state, agreed.seconded_by.name) == ("decided", "Ada Admin")
     assert decided(small, "mara", ident, item, Decision(REVOKE, "She left."))["state"] == "decided"
     assert small.state(item.grant_id or UUID(int=0)) == "revoking"
 
@@ -239,7 +239,7 @@ def test_decisions_are_taken_back_until_they_are_carried_out(small: Small) -> No
     decided(small, "mara", ident, item, Decision(REVOKE, "Not used."))
     assert small.state(item.grant_id or UUID(int=0)) == "active"
     with small.acting("mara") as unit:
-        assert decisions.undo(unit, ident, item.id)["verdict"] is None
+        assert decisions.undo(unit, ident, item.id).verdict is None
         with pytest.raises(Conflict, match="nothing to take back"):
             decisions.undo(unit, ident, item.id)
     at_once = by_mara(small)
@@ -268,9 +268,9 @@ def test_many_are_decided_at_once_but_not_what_is_flagged(small: Small) -> None:
     some = [Picked(i.id, 7 if n == 0 else 1) for n, i in enumerate(flagged)]
     with small.acting("mara") as unit:
         lines = decisions.decide_many(unit, ident, some, Decision(REVOKE, "All of it."))
-    refused = [line for line in lines if line["refused"]]
+    refused = [line for line in lines if line.refused]
     assert len(lines) == len(flagged)
-    assert [line["refused"].split(".")[0] for line in refused] == ["Somebody else changed this item meanwhile"]
+    assert [line.refused.split(".")[0] for line in refused] == ["Somebody else changed this item meanwhile"]
     everything = [Picked(i.id) for i in found.values()]
     lena = small.signed_in("mara")
     small.clock.forward(minutes=30)
@@ -298,8 +298,8 @@ def test_a_question_goes_to_the_holder_and_the_answer_comes_back_into_the_line(s
     with small.acting("ines") as unit:
         decisions.answer(unit, question, "The rota, nightly.")
     with small.acting("mara") as unit:
-        shown = rounds.item(unit, ident, app.id)["question"]
-    assert (shown["of"], shown["answer"]) == ("Ines", "The rota, nightly.")
+        shown = rounds.item(unit, ident, app.id).question
+    assert (shown.of, shown.answer) == ("Ines", "The rota, nightly.")
 
 
 @pytest.mark.parametrize(
@@ -343,7 +343,7 @@ def test_a_round_ends_when_all_is_confirmed_or_explained_and_never_changes_again
     decided(small, "mara", ident, found["Edda on Box"], Decision(REVOKE, "She left."))
     assert not close(small, ident)
     with small.service.unit(small.itself) as unit:
-        assert rounds.page(unit, ident)["state"] == "carrying_out"
+        assert rounds.page(unit, ident).state == "carrying_out"
         revocation = unit.db.scalars(select(Item.revocation_id).where(Item.id == found["Sync on Box"].id)).one()
         step = unit.db.scalars(select(Step.id).where(Step.revocation_id == revocation)).one()
         assert revocation is not None
@@ -354,7 +354,7 @@ def test_a_round_ends_when_all_is_confirmed_or_explained_and_never_changes_again
     assert close_round.carry_on(small.service, small.itself, ident)
     with small.service.unit(small.itself) as unit:
         page = rounds.page(unit, ident)
-        assert (page["state"], page["revoked"], page["to_do"]) == ("closed", 2, 0)
+        assert (page.state, page.revoked, page.to_do) == ("closed", 2, 0)
     assert items(small, ident)["Sync on Box"].outcome == "Stated: Open Latch says: Unlinked; the list is empty."
     for statement in (
         "update items set reason = 'Other.'",
@@ -428,7 +428,7 @@ def test_every_kind_of_item_is_reviewed_and_carried_out(small: Small) -> None:
         successor = small.person("mara") if kind == "ownership" else None
         with small.acting("ada") as unit:
             wanted = Decision(REVOKE, "Not needed.", successor=successor)
-            assert decisions.preview(unit, ident, item.id, wanted)["sentence"]
+            assert decisions.preview(unit, ident, item.id, wanted).sentence
         decided(small, "ada", ident, item, wanted)
     close(small, ident, **dict.fromkeys(ALL, "keep"))
     done = other_kinds(small, ident)
@@ -583,11 +583,11 @@ def test_progress_adds_up_and_says_what_is_late(small: Small) -> None:
         groups = rounds.groups(unit, ident, "account")
         with pytest.raises(BadInput, match="not grouped by"):
             rounds.groups(unit, ident, "colour")
-    (mara,) = [r for r in found["by_reviewer"] if r["name"] == "Mara"]
-    assert (mara["decided"], mara["kept"], mara["share_kept"], mara["seconds_between"]) == (2, 2, 1.0, 8.0)
-    assert found["by_day"] == [{"day": "2026-03-12", "decided": 2, "kept": 2}]
-    assert found["late"] == found["items"] - 2
-    assert sum(a["items"] for a in found["by_account"]) == sum(g["items"] for g in groups) == found["items"] == 6
+    (mara,) = [r for r in found.by_reviewer if r.name == "Mara"]
+    assert (mara.decided, mara.kept, mara.share_kept, mara.seconds_between) == (2, 2, 1.0, 8.0)
+    assert found.by_day == [{"day": "2026-03-12", "decided": 2, "kept": 2}]
+    assert found.late == found.items - 2
+    assert sum(a.items for a in found.by_account) == sum(g.items for g in groups) == found.items == 6
     with pytest.raises(NotAllowed), small.acting("mara") as unit:
         rounds.progress(unit, ident)
 
@@ -697,7 +697,7 @@ def test_who_may_be_asked_and_cannot_sign_in_is_said_before_a_round_opens(small:
     def named_for(way: str) -> list[str]:
         with small.service.unit(small.itself) as unit:
             told = open_round.preview(unit, Review("Spring", BOX, reviewers=ways[way]))
-            return [one["name"] for one in told["without_sign_in"]]
+            return [one.name for one in told.without_sign_in]
 
     assert {way: named_for(way) for way in ways} == {
         "owner": ["Ines"],

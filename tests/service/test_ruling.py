@@ -65,7 +65,7 @@ def test_a_preview_of_settings_is_what_they_do(small: Small, wish: Wish) -> None
     """Counted by one pass over the register, then really set."""
     before = now_open(small)
     with small.service.unit(small.itself) as unit:
-        effects = rule_settings.preview(unit, wish)["effects"]
+        effects = rule_settings.preview(unit, wish).effects
     assert now_open(small) == before
     with small.service.unit(small.itself) as unit:
         rule_settings.change(unit, wish)
@@ -73,8 +73,8 @@ def test_a_preview_of_settings_is_what_they_do(small: Small, wish: Wish) -> None
     after = now_open(small)
     rules = set(before) | set(after)
     changed = {r: after.get(r, 0) - before.get(r, 0) for r in rules if after.get(r, 0) != before.get(r, 0)}
-    assert {e["rule"]: e["raised"] - e["cleared"] for e in effects if e["raised"] != e["cleared"]} == changed
-    assert all(e["examples"] for e in effects if e["raised"] or e["cleared"])
+    assert {e.rule: e.raised - e.cleared for e in effects if e.raised != e.cleared} == changed
+    assert all(e.examples for e in effects if e.raised or e.cleared)
     assert effects or wish.known_publishers
 
 
@@ -93,7 +93,7 @@ def test_settings_that_make_no_sense_are_refused_by_name(small: Small) -> None:
 def test_an_own_rule_goes_live_is_replaced_and_dropped(small: Small) -> None:
     """With quotes and percent signs in its filter; its flags come and go with it."""
     with small.service.unit(small.itself) as unit:
-        assert rule_settings.check(unit, OWN)["effects"][0]["raised"] == 1
+        assert rule_settings.check(unit, OWN).effects[0].raised == 1
         rule_settings.keep(unit, OWN)
     evaluate_flags.evaluate_all(small.service, small.itself.organisation)
     assert small.open_flags("wardens_in_boxes") == {"Wardens is in Box since 1 January 2026."}
@@ -116,16 +116,16 @@ def test_everybody_can_read_the_facts_about_themselves_and_no_others(small: Smal
     """With the rules that look at them, and what those make of it."""
     with small.acting("mara") as unit:
         mine = known_facts.about(unit, None)
-    kinds = {entry["subject"]["kind"] for entry in mine}
+    kinds = {entry.subject.kind for entry in mine}
     assert kinds == {"person", "grant", "session"}
-    told = {rule["key"]: rule["found"] for entry in mine for rule in entry["rules"]}
+    told = {rule.key: rule.found for entry in mine for rule in entry.rules}
     assert told["no_end_date"]
     assert not told["holder_left"]
     with pytest.raises(NotFound), small.acting("owen") as unit:
         known_facts.about(unit, small.person("mara"))
     with small.acting("ines") as unit:
         seen = known_facts.about(unit, small.person("mara"))
-    assert {entry["account"] for entry in seen} == {"Box"}
+    assert {entry.account for entry in seen} == {"Box"}
 
 
 def test_flags_are_assigned_to_whoever_is_there(small: Small) -> None:
@@ -134,7 +134,7 @@ def test_flags_are_assigned_to_whoever_is_there(small: Small) -> None:
         ids = list(unit.db.scalars(select(Flag.id).where(Flag.account_id == small.account("box"))))
         assert len(ids) > 3
         rows = manage_flags.assign(unit, ids, small.person("mara"))
-    assert {row["assigned_to"]["name"] for row in rows} == {"Mara"}
+    assert {row.assigned_to.name for row in rows} == {"Mara"}
     with pytest.raises(NotFound, match="left"), small.acting("ines") as unit:
         manage_flags.assign(unit, ids, small.person("edda"))
     with pytest.raises((NotFound, NotAllowed)), small.acting("owen") as unit:

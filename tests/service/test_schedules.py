@@ -31,7 +31,7 @@ def planned(plan: Plan = PLAN, **review: Any) -> Plan:
 
 def make(small: Small, plan: Plan = PLAN) -> UUID:
     with small.service.unit(small.itself) as unit:
-        ident: UUID = schedules.keep(unit, plan)["id"]
+        ident: UUID = schedules.keep(unit, plan).id
         return ident
 
 
@@ -62,7 +62,7 @@ def test_reviews_recur_by_sensitivity(small: Small) -> None:
         following = schedules.upcoming(unit, plan)
         made = schedules.keep_by_sensitivity(unit, plan)
     assert [at.month for at in following] == [4, 5, 6, 7, 8, 9]
-    assert [(row["name"], row["scope"], row["recurrence"]) for row in made] == [
+    assert [(row.name, row.scope, row.recurrence) for row in made] == [
         ("All, critical", "(account.name pr) and account.sensitivity eq 4", "FREQ=MONTHLY"),
         ("All, high", "(account.name pr) and account.sensitivity eq 3", "FREQ=MONTHLY;INTERVAL=3"),
         ("All, medium", "(account.name pr) and account.sensitivity eq 2", "FREQ=MONTHLY;INTERVAL=6"),

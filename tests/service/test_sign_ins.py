@@ -52,7 +52,7 @@ def made(small: Small, ada: Viewer, key: str, role: Role = Role.MEMBER) -> Viewe
     """Somebody who was invited, accepted, and is signed in."""
     with small.service.unit(ada) as unit:
         row = invitations.invite(unit, small.person(key), "", "", role)
-    token = link_to(small.service, small.itself.organisation, row["address"])
+    token = link_to(small.service, small.itself.organisation, row.address)
     who = invitations.accept(small.service, token, PASSWORD, "test")
     opened = authentication.open_session(small.service, who, "Phone", "test")
     return authentication.viewer_of_session(small.service, opened.token, None)
@@ -64,11 +64,11 @@ def test_somebody_is_invited_and_signs_in_in_their_role(small: Small, ada: Viewe
         first = invitations.invite(unit, None, "Nora", "nora@example.org", Role.AUDITOR)
     old = link_to(small.service, small.itself.organisation, "nora@example.org")
     with small.service.unit(ada) as unit:
-        invitations.send_again(unit, first["id"])
+        invitations.send_again(unit, first.id)
     token = link_to(small.service, small.itself.organisation, "nora@example.org")
     with pytest.raises(NotFound, match="opens nothing"):
         invitations.read(small.service, old, "test")
-    assert invitations.read(small.service, token, "test")["role"] == "auditor"
+    assert invitations.read(small.service, token, "test").role == "auditor"
     with pytest.raises(BadInput):
         invitations.accept(small.service, token, "too short", "test")
     who = invitations.accept(small.service, token, NEW, "test")
@@ -84,7 +84,7 @@ def test_somebody_is_invited_and_signs_in_in_their_role(small: Small, ada: Viewe
         invitations.invite(unit, who.person, "", "", Role.MEMBER)
     with small.service.unit(ada) as unit:
         late = invitations.invite(unit, small.person("mara"), "", "", Role.MEMBER)
-    late_token = link_to(small.service, small.itself.organisation, late["address"])
+    late_token = link_to(small.service, small.itself.organisation, late.address)
     small.clock.forward(days=7, seconds=1)
     with pytest.raises(NotFound, match="opens nothing"):
         invitations.accept(small.service, late_token, NEW, "test")
@@ -96,7 +96,7 @@ def test_a_withdrawn_invitation_opens_nothing(small: Small, ada: Viewer) -> None
         row = invitations.invite(unit, small.person("mara"), "", "", Role.ADMINISTRATOR)
     token = link_to(small.service, small.itself.organisation, "mara@example.org")
     with small.service.unit(ada) as unit:
-        invitations.withdraw(unit, row["id"])
+        invitations.withdraw(unit, row.id)
     with pytest.raises(NotFound):
         invitations.accept(small.service, token, NEW, "test")
     for call in (
@@ -213,7 +213,7 @@ def test_a_changed_password_ends_other_sessions(small: Small, ada: Viewer) -> No
     token = authentication.make_token(small.service, mara, "report", "read")[1]
     with small.service.unit(replace(mara, proved_at=small.clock())) as unit:
         passwords.change(unit, NEW, "test")
-        assert [one["is_this"] for one in own_page.sessions(unit)] == [True]
+        assert [one.is_this for one in own_page.sessions(unit)] == [True]
     with pytest.raises(NotSignedIn):
         authentication.viewer_of_session(small.service, other.token, None)
     assert authentication.viewer_of_token(small.service, token).person == mara.person
@@ -245,7 +245,7 @@ def test_recovery_codes_stand_in_for_the_second_factor_once(small: Small, ada: V
     with small.service.unit(mara) as unit:
         assert recovery.left(unit) == recovery.COUNT - 1
     with small.service.unit(ada) as unit:
-        assert not sign_ins.reset_factor(unit, sign_in_of(small, "mara"))["second_factor"]
+        assert not sign_ins.reset_factor(unit, sign_in_of(small, "mara")).second_factor
     assert sign_in("").person == mara.person
 
 
@@ -260,7 +260,7 @@ def test_another_address_counts_once_it_is_confirmed(small: Small, ada: Viewer) 
     my_access.confirm_address(small.service, token, "test")
     with small.service.unit(mara) as unit:
         page = own_page.make_first(unit, "mara@example.net")
-    assert [(a["address"], a["is_first"]) for a in page["addresses"]] == [
+    assert [(a.address, a.is_first) for a in page.addresses] == [
         ("mara@example.net", True),
         ("mara@example.org", False),
     ]
@@ -277,7 +277,7 @@ def test_mail_that_somebody_does_not_want_stays_a_notice(small: Small, ada: View
     mara = made(small, ada, "mara")
     with small.service.unit(mara) as unit:
         own_page.set_profile(unit, "Mara", "Europe/Vienna", "de-AT", ["review"], True)
-        assert authentication.describe(unit)["preferences"]["time_zone"] == "Europe/Vienna"
+        assert authentication.describe(unit).preferences.time_zone == "Europe/Vienna"
         for kind in ("review", "steward"):
             notices.tell_and_write(unit, [small.person("mara")], kind, f"About {kind}.")
     with small.service.unit(small.itself) as unit:

@@ -84,7 +84,7 @@ def test_drift_is_adopted_with_an_owner_or_restored(
         grant, ines = grant_of(unit, world, world.stays).id, owner.id
     adopt = change_types.Change(change_types.ChangeKind.ADOPT, "Bob is on the list.", (grant,), successor=ines)
     with service.unit(organisation) as unit:
-        assert "Ines owns" in changes.preview(unit, adopt)["lines"][0]["does"]
+        assert "Ines owns" in changes.preview(unit, adopt).lines[0].does
         assert not unit.db.get_one(Grant, grant).recorded
     with service.unit(organisation) as unit:
         changes.carry_out(unit, adopt)
@@ -180,7 +180,7 @@ def test_awkward_manners_of_a_service_do_not_keep_access(
     simulated.manners = Manners()
     assert world.asked(world.goes) == ""
     with service.unit(organisation) as unit:
-        assert revocation_steps.page(unit, revocation)["state"] == "confirmed"
+        assert revocation_steps.page(unit, revocation).state == "confirmed"
 
 
 def test_a_service_that_says_done_when_it_is_not_is_found_out(
@@ -194,8 +194,8 @@ def test_a_service_that_says_done_when_it_is_not_is_found_out(
     grant, revocation = start_ending(service, organisation, world, world.goes)
     assert carry_on(service, organisation, clock, revocation, 3) != "confirmed"
     with service.unit(organisation) as unit:
-        steps = revocation_steps.page(unit, revocation)["step_list"]
-        assert any("Contradicted" in step["answer"] or "still" in step["answer"] for step in steps)
+        steps = revocation_steps.page(unit, revocation).step_list
+        assert any("Contradicted" in step.answer or "still" in step.answer for step in steps)
         assert unit.db.get_one(Grant, grant).state == "revoking"
     simulated.manners = Manners()
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
@@ -272,7 +272,7 @@ def test_one_ends_ones_own_session_there(
     with service.unit(organisation) as unit, pytest.raises(NotFound):
         changes.end_own_session(unit, session.id)
     with service.unit(Viewer(organisation.organisation, person.name, person.id)) as unit:
-        revocation = changes.end_own_session(unit, session.id)["revocation_id"]
+        revocation = changes.end_own_session(unit, session.id).revocation_id
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not goes_on()
     with service.unit(organisation) as unit:
@@ -296,7 +296,7 @@ def test_sessions_are_told_and_end_with_the_access(
         wanted = select(Grant.id).where(Grant.account_id == session.account_id, Grant.person_id == session.person_id)
         grant = unit.db.scalars(wanted).one()
         wish = prepare.Wish(grants=(grant,))
-        assert [shown["id"] for shown in revoke.preview(unit, wish)["sessions"]] == [session.id]
+        assert [shown.id for shown in revoke.preview(unit, wish).sessions] == [session.id]
         revocation = revoke.start(unit, wish, "The season is over.")
     assert goes_on()
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
@@ -353,7 +353,7 @@ def test_what_answers_people_opens_no_secret_of_a_system(
     web = replace(service, holds_secrets=False)
     with web.unit(organisation) as unit:
         grant = grant_of(unit, world, world.goes).id
-        assert revoke.preview(unit, prepare.Wish((grant,)))["steps"]
+        assert revoke.preview(unit, prepare.Wish((grant,))).steps
         begun = revoke.start(unit, prepare.Wish((grant,)), "Over.")
         readings.ask_to_read(unit, ident)
     assert carry_on(worker, organisation, clock, begun) == "confirmed"

@@ -299,7 +299,7 @@ def test_an_owner_ends_a_grant_whose_holder_is_signed_in_elsewhere_in_the_system
         viewer, ident = Viewer(organisation.organisation, "Olga", owner.id), grant.id
     with service.unit(viewer) as unit:
         shown = revoke_access.preview(unit, prepare.Wish((ident,)))
-        assert [one["id"] for one in shown["sessions"]] == [session.id]
+        assert [one.id for one in shown.sessions] == [session.id]
         revocation = revoke_access.start(unit, prepare.Wish((ident,)), "Over.")
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert not goes_on()

@@ -130,7 +130,7 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
     with small.service.unit(box) as unit:
         ident = unit.db.execute(text("select id from accounts where key = 'box'")).scalar_one()
         page = account_page(unit, ident)
-    shown = {(p["holder"]["name"], p["level"], p["left"]) for p in page["paths"]}
+    shown = {(p.holder.name, p.level, p.left) for p in page.paths}
     assert shown == {
         ("Ines", "Owner", False),
         ("Mara", "Run", False),
@@ -139,11 +139,11 @@ def test_an_account_page_shows_every_path_and_what_is_not_in_force(small: Small)
         ("Edda", "Read", True),
         ("Sync", "Read", False),
     }
-    assert [(g["holder"]["name"], g["state"]) for g in page["not_in_force"]] == [("Owen", "pending")]
+    assert [(g.holder.name, g.state) for g in page.not_in_force] == [("Owen", "pending")]
     with small.service.unit(small.as_("owen")) as unit:
         mine = account_page(unit, ident)
-    assert {p["holder"]["name"] for p in mine["paths"]} == {"Owen"}
-    assert not mine["answers_for"]
+    assert {p.holder.name for p in mine.paths} == {"Owen"}
+    assert not mine.answers_for
     with pytest.raises(NotFound), small.service.unit(small.as_("edda")) as unit:
         queries.who_can(unit, small.as_("owen").person or UUID(int=0), ident, queries.Question())
 
@@ -158,13 +158,11 @@ def test_an_account_page_with_very_many_paths_has_the_first_and_how_many_there_a
         monkeypatch.setattr(page_of_account, "MOST_PATHS", 1)
         page = account_page(unit, box)
         everyone, few = (queries.everyone(unit, box, queries.Question(limit=most)) for most in (None, 2))
-    assert whole["path_count"] == len(whole["paths"]) > 2
-    assert whole["app_count"] == len(
-        {path["holder"]["id"] for path in whole["paths"] if path["holder"]["kind"] == "app"}
-    )
-    assert page == {**whole, "paths": whole["paths"][:1]}
-    assert few == {**everyone, "paths": everyone["paths"][:2]}
-    assert few["count"] == len(everyone["paths"]) > 2
+    assert whole.path_count == len(whole.paths) > 2
+    assert whole.app_count == len({path.holder.id for path in whole.paths if path.holder.kind == "app"})
+    assert page == {**whole, "paths": whole.paths[:1]}
+    assert few == {**everyone, "paths": everyone.paths[:2]}
+    assert few.count == len(everyone.paths) > 2
 
 
 def test_the_calendar_of_ends_counts_what_it_does_not_name(small: Small, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -180,10 +178,10 @@ def test_the_calendar_of_ends_counts_what_it_does_not_name(small: Small, monkeyp
     for most in (8, 2):
         monkeypatch.setattr(charts, "MOST_NAMES", most)
         with small.service.unit(small.itself) as unit:
-            days = {row["day"]: row for row in charts.ends(unit, unit.now, 3)["days"]}
-        assert days["2026-04-01"]["grants"] == len(terms) - 1
-        assert days["2026-04-02"]["grants"] == 1
-        assert len(days["2026-04-01"]["names"]) == min(most, len(terms) - 1)
+            days = {row.day: row for row in charts.ends(unit, unit.now, 3).days}
+        assert days["2026-04-01"].grants == len(terms) - 1
+        assert days["2026-04-02"].grants == 1
+        assert len(days["2026-04-01"].names) == min(most, len(terms) - 1)
 
 
 def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
@@ -191,12 +189,12 @@ def test_a_person_page_follows_accounts_that_are_holders(small: Small) -> None:
     mara = small.as_("mara")
     assert mara.person is not None
     with small.service.unit(small.itself) as unit:
-        paths = person_page(unit, mara.person)["paths"]
-    through = [p["words"] for p in paths if p["account"]["name"] == "Ledger" and not p["owns"]]
+        paths = person_page(unit, mara.person).paths
+    through = [p.words for p in paths if p.account.name == "Ledger" and not p.owns]
     assert "Mara holds “Run” on Box, Box holds “Pay” on Ledger" in through
     with small.service.unit(small.as_("ines")) as unit:
-        seen = person_page(unit, mara.person)["paths"]
-    assert {p["account"]["name"] for p in seen} == {"Box"}
+        seen = person_page(unit, mara.person).paths
+    assert {p.account.name for p in seen} == {"Box"}
 
 
 @pytest.mark.parametrize(("who", "refusal"), [("mara", NotAllowed), ("owen", NotFound), ("edda", NotFound)])
@@ -208,10 +206,10 @@ def test_ending_access_is_for_whoever_answers_for_the_account(small: Small, who:
             call(unit, wish)
     with small.service.unit(small.as_("ines")) as unit:
         shown = revoke.preview(unit, wish)
-    (mara,) = [c for c in shown["changes"] if c["account"]["name"] == "Box"]
-    assert [r["sentence"] for r in mara["ends"]] == ["Let others in"]
-    assert [r["words"] for r in mara["remains"]] == ["Mara belongs to Wardens, Wardens holds “Read” on Box"]
-    assert len(shown["sessions"]) == 1
+    (mara,) = [c for c in shown.changes if c.account.name == "Box"]
+    assert [r.sentence for r in mara.ends] == ["Let others in"]
+    assert [r.words for r in mara.remains] == ["Mara belongs to Wardens, Wardens holds “Read” on Box"]
+    assert len(shown.sessions) == 1
 
 
 def test_a_flag_is_raised_kept_accepted_reopened_and_cleared(small: Small) -> None:
@@ -290,13 +288,13 @@ def test_today_counts_what_the_viewer_may_see(small: Small) -> None:
         whole = today.page(unit)
     with small.service.unit(small.as_("owen")) as unit:
         mine = today.page(unit)
-    assert whole["counts"]["accounts"] == 3
-    assert whole["counts"]["grants"] == 6
-    assert sum(whole["flags"]["by_severity"].values()) == len(small.open_flags())
-    assert mine["counts"]["accounts"] == 2
-    assert mine["counts"]["systems"] == 0
-    assert sum(mine["flags"]["by_severity"].values()) < len(small.open_flags())
-    assert len(whole["ends"]) == 12
+    assert whole.counts["accounts"] == 3
+    assert whole.counts["grants"] == 6
+    assert sum(whole.flags.by_severity.values()) == len(small.open_flags())
+    assert mine.counts["accounts"] == 2
+    assert mine.counts["systems"] == 0
+    assert sum(mine.flags.by_severity.values()) < len(small.open_flags())
+    assert len(whole.ends) == 12
 
 
 def tries(small: Small, origin: str, password: str = "wrong", **more: str) -> str:
@@ -401,7 +399,7 @@ def test_a_journal_that_is_too_long_for_one_call_is_verified_elsewhere(
 ) -> None:
     """And the answer says how."""
     with small.service.unit(small.itself) as unit:
-        assert journal.verify_journal(unit, schemas.VerifyOptions())["sound"]
+        assert journal.verify_journal(unit, schemas.VerifyOptions()).sound
         monkeypatch.setattr(journal_routes, "MOST_VERIFIED", 3)
         with pytest.raises(TooLarge, match="more than one call has time for"):
             journal.verify_journal(unit, schemas.VerifyOptions())

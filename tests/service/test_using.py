@@ -68,17 +68,17 @@ def test_what_was_used_says_which_level_would_do(small: Small) -> None:
     grant = small.grant("box|person|mara|run")
     with small.service.unit(small.itself) as unit:
         empty = usage.of_grant(unit, grant, 90)
-        assert (empty["level"], empty["sure"]) == (None, 0)
+        assert (empty.level, empty.sure) == (None, 0)
         unit.db.execute(text("delete from uses"))
         assert bring(unit, ("mail.read", "2025-03-10"), ("mail.read", "2025-11-20"), ("mail.read", "2026-03-09")).kept
         unit.db.flush()
         found = usage.of_grant(unit, grant, 90)
-    assert found["level"]["name"] == "Read"
-    assert found["gives_up"] == ["Let others in"]
-    assert (found["sure"], found["longest_pause"]) == (50, 254)
-    rights = {right["key"]: (right["days_used"], right["last_used"], right["within"]) for right in found["rights"]}
+    assert found.level.name == "Read"
+    assert found.gives_up == ["Let others in"]
+    assert (found.sure, found.longest_pause) == (50, 254)
+    rights = {right.key: (right.days_used, right.last_used, right.within) for right in found.rights}
     assert rights == {"mail.read": (3, date(2026, 3, 9), True), "mail.share": (0, None, False)}
-    assert (found["days_used"], found["watched_since"]) == (3, date(2025, 3, 10))
+    assert (found.days_used, found.watched_since) == (3, date(2025, 3, 10))
 
 
 def test_nobody_is_told_of_the_use_of_others(small: Small) -> None:

@@ -143,8 +143,8 @@ def test_an_address_is_confirmed_by_the_link_that_was_sent_to_it(small: Small) -
         my_access.confirm_address(small.service, link, "x")
     with small.service.unit(mara) as unit:
         page = my_access.page(unit)
-        assert page["settings"]["address_confirmed_at"] == small.clock()
-        assert [(m["account"]["name"], [h["name"] for h in m["holders"]]) for m in page["mine"]] == [
+        assert page.settings.address_confirmed_at == small.clock()
+        assert [(m.account.name, [h.name for h in m.holders]) for m in page.mine] == [
             ("Ledger", ["Edda", "Ines", "Owen", "Sync"])
         ]
         my_access.ask_for_proof(unit)
@@ -269,4 +269,4 @@ def test_what_one_was_told_is_read(small: Small) -> None:
     with small.acting("mara") as unit:
         assert my_access.read_notices(unit, []) == 0
     with small.acting("owen") as unit:
-        assert authentication.describe(unit)["notices"] == 1
+        assert authentication.describe(unit).notices == 1

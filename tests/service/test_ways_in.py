@@ -159,14 +159,14 @@ def nothing(gate: Gate) -> None:
 
 def _asked(gate: Gate) -> UUID:
     wish = ask_access.Wish("Work.", account_name="Gate", level=gate.id(Level, "all"))
-    return UUID(str(ask_access.ask(gate.as_("quin"), wish)["id"]))
+    return UUID(str(ask_access.ask(gate.as_("quin"), wish).id))
 
 
 def _owning(gate: Gate) -> UUID:
     gate.unit.db.get_one(Person, gate.id(Person, "quin")).address_confirmed_at = gate.unit.now
     gate.given("look", 20)
     offered = send_offer.offer_ownership(gate.as_("ines"), gate.id(Account, "gate"), gate.id(Person, "quin"), None, "")
-    return UUID(str(offered["id"]))
+    return UUID(str(offered.id))
 
 
 def _met(gate: Gate) -> UUID:

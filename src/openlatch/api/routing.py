@@ -300,13 +300,19 @@ def _as_response(route: Route, found: Any) -> Response:
     if isinstance(found, Response):
         return found
     headers = {}
+    if isinstance(found, Page) and found.next:
+        headers["Link"] = f'<{_next_address(found.next)}>; rel="next"'
+    version = getattr(found, "version", None)
+    if version is not None:
+        headers["ETag"] = f'"{version}"'
+    return Response(as_json(found), route.status, content_type=JSON, headers=headers)
+
+
+def as_json(found: BaseModel | Page) -> bytes:
+    """An answer as JSON, with the fields that were set; the rows of a list are sent as they were read."""
     if isinstance(found, Page):
-        if found.next:
-            headers["Link"] = f'<{_next_address(found.next)}>; rel="next"'
-        found = {"rows": found.rows, "next": found.next, "count": found.count}
-    if isinstance(found, dict) and "version" in found:
-        headers["ETag"] = f'"{found["version"]}"'
-    return Response(orjson.dumps(found), route.status, content_type=JSON, headers=headers)
+        return orjson.dumps({"rows": found.rows, "next": found.next, "count": found.count})
+    return orjson.dumps(found.model_dump(exclude_unset=True))
 
 
 def _next_address(cursor: str) -> str:

@@ -176,7 +176,7 @@ def what_if(file: Any, output: str) -> None:
     def write() -> None:
         show_rows(found.shifts, SHIFTS, "table", "Nobody's rights would change.")
         for breach in found.breaches:
-            out.print(f"Breaks “{breach['latch']}”: {breach['fact']}", markup=False)
+            out.print(f"Breaks “{breach.latch}”: {breach.fact}", markup=False)
 
     show_rows(found.shifts, SHIFTS, "csv", "") if output == "csv" else show_one(found, output, write)
 

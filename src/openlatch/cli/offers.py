@@ -40,7 +40,7 @@ REQUESTS: list[Column] = [
     ("Asked", lambda r: moment(r.asked_at)),
 ]
 LINES: list[Column] = [
-    ("Holder", lambda r: r.holder["name"] if r.holder else "not to be seen"),
+    ("Holder", lambda r: r.holder.name if r.holder else "not to be seen"),
     ("Account", lambda r: r.account.name if r.account else "–"),
     ("Level", lambda r: r.level),
     ("What", lambda r: r.does or f"refused: {r.refused} {r.remedy}".strip()),
@@ -198,7 +198,7 @@ def _write_preview(found: schemas.OfferPreview) -> None:
     for to in found.to:
         where = "inside" if to.inside else "outside"
         out.print(
-            f"  {to.holder['name']} <{to.address}>, {where}, {'known' if to.known else 'not known'} here"
+            f"  {to.holder.name} <{to.address}>, {where}, {'known' if to.known else 'not known'} here"
             + (f", {to.people} people" if to.people != 1 else "")
         )
         for warning in to.warnings:

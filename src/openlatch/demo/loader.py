@@ -199,8 +199,8 @@ def _link_the_agency(service: Service, viewer: Viewer) -> None:
         found = links.offer(unit, "hollin-fell", "We write the newsletter of your huts, as before.", people)
     with service.unit(viewer) as unit:
         team = unit.db.scalars(select(Team.id).where(Team.key == "slate-and-fern")).one()
-        links.answer(unit, found["id"], True, team)
-        links.confirm_same(unit, found["id"], _person(unit, "pia.castell"))
+        links.answer(unit, found.id, True, team)
+        links.confirm_same(unit, found.id, _person(unit, "pia.castell"))
 
 
 def _end_in_a_stubborn_place(service: Service, viewer: Viewer) -> None:

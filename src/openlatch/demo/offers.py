@@ -216,14 +216,14 @@ def _requests(cast: _Cast) -> None:
     owner = _owner(cast, "hut-calendar")
     with cast.acting(owner) as unit:
         until = unit.now + timedelta(days=60)
-        answer_request.grant(unit, asked["id"], Choice(until=until), "For this season.", None, None)
+        answer_request.grant(unit, asked.id, Choice(until=until), "For this season.", None, None)
     with cast.acting("milo.strand") as unit:
         account = cast.account(unit, "payroll").name
         asked = ask_access.ask(
             unit, Wish("To see when I am paid.", account_name=account, level=cast.level(unit, "payroll", "see"))
         )
     with cast.acting(_owner(cast, "payroll")) as unit:
-        answer_request.decline(unit, asked["id"], "Your payslip has the date; the books stay with the office.", None)
+        answer_request.decline(unit, asked.id, "Your payslip has the date; the books stay with the office.", None)
     with cast.acting("hal.draycott") as unit:
         account = cast.account(unit, "rescue-directory").name
         ask_access.ask(

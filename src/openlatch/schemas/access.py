@@ -10,7 +10,7 @@ from pydantic import Field
 
 from openlatch.schemas.base import Answer, Holder, Instant, Named, Request
 from openlatch.schemas.grants import GrantRow, PermissionOf
-from openlatch.schemas.latches import SetLatch
+from openlatch.schemas.latches import Breach, SetLatch
 from openlatch.schemas.offers import OpenOffer
 
 __all__ = [
@@ -141,7 +141,7 @@ class Supposed(Answer):
 
     shifts: list[AccessShift]
     last_path_lost: int
-    breaches: list[dict[str, str]]
+    breaches: list[Breach]
 
 
 class RiskCell(Answer):

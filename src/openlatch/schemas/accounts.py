@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import Field
 
 from openlatch.schemas.access import Path
-from openlatch.schemas.base import Answer, Named, Request, _SystemOf
+from openlatch.schemas.base import Answer, Named, Request, SystemOf
 from openlatch.schemas.grants import GrantRow
 
 __all__ = [
@@ -31,7 +31,7 @@ class AccountRow(Named):
     purpose: str
     sensitivity: int
     time_zone: str
-    system: _SystemOf
+    system: SystemOf
     owner: Named | None
     grants: int
     holders: int = Field(description="How many people, teams, apps and accounts share it.")

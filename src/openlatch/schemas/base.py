@@ -41,6 +41,7 @@ __all__ = [
     "Sentence",
     "ShortText",
     "Subject",
+    "SystemOf",
     "WithProof",
     "Words",
 ]
@@ -97,7 +98,9 @@ class AccountOf(Named):
     kind: str | None = None
 
 
-class _SystemOf(Answer):
+class SystemOf(Answer):
+    """The system that something is in."""
+
     id: UUID | None = None
     name: str | None = None
     kind: str

@@ -39,6 +39,7 @@ __all__ = [
     "MakeDraft",
     "PastExposures",
     "PastOf",
+    "PossibleExposure",
     "Right",
     "RuleDraftRow",
     "RuleDrafts",
@@ -62,7 +63,9 @@ class ExposedResource(Answer):
     path: str | None = None
 
 
-class _Maybe(Answer):
+class PossibleExposure(Answer):
+    """What an exposure is about; its name is empty for the whole account."""
+
     id: UUID | None = None
     name: str | None = None
 
@@ -72,8 +75,8 @@ class ExposureRow(Answer):
 
     id: UUID
     account: AccountOf
-    owner: _Maybe | None
-    system: _Maybe | None
+    owner: PossibleExposure | None
+    system: PossibleExposure | None
     resource: ExposedResource | None
     right: str
     audience: str = Field(description="anyone, signed_in (anyone who signs in), link, or named (outsiders by name).")
@@ -95,8 +98,8 @@ class ExposureRow(Answer):
     judgement: str = Field(description="unjudged, intended or to_close.")
     judged_at: datetime | None
     judged_reason: str
-    judged_by: _Maybe | None
-    expected_by: _Maybe | None
+    judged_by: PossibleExposure | None
+    expected_by: PossibleExposure | None
     intended_until: datetime | None
     proof: str | None
     proved_at: datetime | None

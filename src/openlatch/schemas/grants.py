@@ -19,8 +19,8 @@ from openlatch.schemas.base import (
     Request,
     Sentence,
     ShortText,
+    SystemOf,
     WithProof,
-    _SystemOf,
 )
 from openlatch.schemas.latches import Breach
 
@@ -31,6 +31,7 @@ __all__ = [
     "ChangeResult",
     "ChangeWish",
     "CompareLevels",
+    "ComparedLevel",
     "Effect",
     "GiveUp",
     "GivenUp",
@@ -39,6 +40,7 @@ __all__ = [
     "Hours",
     "LargeChangeLine",
     "LargeChangePage",
+    "LargeChangeState",
     "LargeChangeWish",
     "LevelComparison",
     "LevelDraft",
@@ -55,6 +57,9 @@ __all__ = [
 ]
 
 
+LargeChangeState = Literal["waiting", "under_way", "done", "stopped", "failed"]
+
+
 class GrantRow(WithProof):
     """A grant."""
 
@@ -63,7 +68,7 @@ class GrantRow(WithProof):
     ended_as: str | None
     ended_at: datetime | None
     account: AccountOf
-    system: _SystemOf
+    system: SystemOf
     holder: Holder
     level: str | None
     sentence: str | None
@@ -97,7 +102,7 @@ class SessionRow(WithProof):
 
     id: UUID
     account: AccountOf
-    system: _SystemOf
+    system: SystemOf
     holder: Holder
     device: str
     address: str
@@ -163,7 +168,7 @@ class MakeLevel(LevelDraft):
 class Effect(Answer):
     """What a change does to one holder's rights in one account."""
 
-    holder: dict[str, Any]
+    holder: Holder
     account: Named
     gains: list[PermissionOf]
     loses: list[PermissionOf]
@@ -188,7 +193,9 @@ class CompareLevels(Request):
     second: UUID
 
 
-class _Side(Named):
+class ComparedLevel(Named):
+    """One side of a comparison of two levels."""
+
     reach: int
     sentence: str
 
@@ -196,8 +203,8 @@ class _Side(Named):
 class LevelComparison(Answer):
     """Two levels side by side."""
 
-    first: _Side
-    second: _Side
+    first: ComparedLevel
+    second: ComparedLevel
     both: list[PermissionOf]
     first_only: list[PermissionOf]
     second_only: list[PermissionOf]
@@ -269,7 +276,7 @@ class GrantLine(Answer):
 class ChangeLine(GrantLine):
     """The same, of a grant that is there to be seen."""
 
-    holder: dict[str, Any]
+    holder: Holder
     account: AccountOf
 
 
@@ -297,7 +304,7 @@ class LargeChangeWish(ChangeWish):
 class LargeChangeLine(GrantLine):
     """What a change did to one grant; without names when it may not be seen any more."""
 
-    holder: dict[str, Any] | None
+    holder: Holder | None
     account: AccountOf | None
 
 
@@ -307,7 +314,7 @@ class LargeChangePage(Answer):
     id: UUID
     kind: str
     only_preview: bool
-    state: Literal["waiting", "under_way", "done", "stopped", "failed"]
+    state: LargeChangeState
     grants: int
     done: int
     changed: int

@@ -45,6 +45,7 @@ __all__ = [
     "Proved",
     "RecoveryCodes",
     "RoleName",
+    "Scope",
     "Secret",
     "SetOffers",
     "SetRole",
@@ -66,6 +67,9 @@ LinkText = Annotated[str, StringConstraints(min_length=1, max_length=200)]
 
 
 SignInAddress = Annotated[str, StringConstraints(max_length=320)]
+
+
+Scope = Literal["read", "write"]
 
 
 class SignInOf(Answer):
@@ -195,7 +199,7 @@ class OwnToken(Answer):
 
     id: UUID
     name: str
-    scope: Literal["read", "write"]
+    scope: Scope
     made_at: datetime
     last_used_at: datetime | None
     expires_at: datetime
@@ -245,7 +249,7 @@ class MakeOwnToken(Request):
     """A token for programs."""
 
     name: Annotated[str, StringConstraints(min_length=1, max_length=200, strip_whitespace=True)]
-    scope: Literal["read", "write"] = "read"
+    scope: Scope = "read"
     days: int = Field(90, ge=1, le=365)
 
 
@@ -353,4 +357,4 @@ class MakeToken(SignInWith):
     """A token for programs, by address and password."""
 
     name: Sentence = Field("command line", examples=["nightly report"])
-    scope: Literal["read", "write"] = "write"
+    scope: Scope = "write"

@@ -14,6 +14,7 @@ from openlatch.schemas.base import Answer, Request
 
 __all__ = [
     "Fault",
+    "JournalActor",
     "JournalRow",
     "JournalSubject",
     "JournalVerdict",
@@ -23,7 +24,9 @@ __all__ = [
 ]
 
 
-class _Actor(Answer):
+class JournalActor(Answer):
+    """Who did what an entry tells."""
+
     id: UUID | None
     name: str
 
@@ -41,7 +44,7 @@ class JournalRow(Answer):
 
     position: int
     at: datetime
-    actor: _Actor | None
+    actor: JournalActor | None
     action: str
     on_behalf_of: str | None = Field(description="On whose behalf, where somebody inside an account did it.")
     subject: JournalSubject | None

@@ -11,6 +11,7 @@ from openlatch.schemas.base import Answer, Key, Named, Request, ShortText
 
 __all__ = [
     "Breach",
+    "LatchBroken",
     "LatchPreview",
     "LatchRow",
     "LatchState",
@@ -51,7 +52,9 @@ class SetLatch(Request):
     pair: list[Key] = Field(default_factory=list, max_length=2)
 
 
-class _Broken(Answer):
+class LatchBroken(Answer):
+    """The breaches in one account."""
+
     account: Named
     breaches: list[Breach]
 
@@ -61,7 +64,7 @@ class LatchPreview(Answer):
 
     latch: str
     accounts: int
-    broken: list[_Broken]
+    broken: list[LatchBroken]
 
 
 class LatchRow(Answer):

@@ -23,11 +23,15 @@ __all__ = [
     "KeepFilter",
     "ListOptions",
     "MailOfFilter",
+    "MailTimes",
     "SearchFor",
 ]
 
 
 FilterName = Annotated[str, StringConstraints(min_length=1, max_length=120, strip_whitespace=True)]
+
+
+MailTimes = Literal["never", "day", "week"]
 
 
 class SearchFor(Request):
@@ -89,7 +93,7 @@ class FilterKept(Answer):
     is_shared: bool
     by: Named
     is_mine: bool
-    mail: Literal["never", "day", "week"] = Field(description="How often you get mail of what matches it.")
+    mail: MailTimes = Field(description="How often you get mail of what matches it.")
     version: int
 
 
@@ -102,7 +106,7 @@ class FiltersKept(Answer):
 class MailOfFilter(Request):
     """How often mail comes of what matches."""
 
-    every: Literal["never", "day", "week"]
+    every: MailTimes
 
 
 class ListOptions(Request):

@@ -21,6 +21,7 @@ __all__ = [
     "HandOver",
     "LinkAnswer",
     "LinkToken",
+    "OfferDetails",
     "OfferPage",
     "OfferPreview",
     "OfferProposal",
@@ -31,6 +32,7 @@ __all__ = [
     "OffersSent",
     "OpenOffer",
     "Prerequisite",
+    "Recipient",
     "SinglePermission",
 ]
 
@@ -90,10 +92,18 @@ class Prerequisite(Answer):
     met: bool
 
 
+class Recipient(Answer):
+    """Whoever an offer is for; without an id while they are known by their address only."""
+
+    kind: str
+    id: UUID | None
+    name: str
+
+
 class OfferedTo(Answer):
     """What an offer comes to for one of those it is for."""
 
-    holder: dict[str, Any]
+    holder: Recipient
     address: str
     inside: bool
     known: bool
@@ -167,7 +177,9 @@ class Chosen(Answer):
     hours: dict[str, Any] | None
 
 
-class _Details(Answer):
+class OfferDetails(Answer):
+    """What an offer gives, and until when."""
+
     words: str
     can: list[PermissionOf]
     cannot: list[PermissionOf]
@@ -181,7 +193,7 @@ class _Details(Answer):
     purpose: str
 
 
-class OfferPage(OfferRow, _Details):
+class OfferPage(OfferRow, OfferDetails):
     """An offer with what it comes to, in plain sentences."""
 
     choice: Chosen | None = Field(description="What it is of; absent for one of ownership.")
@@ -197,7 +209,7 @@ class ChangeOffer(Choice):
     """What a pending offer is to be of from now on."""
 
 
-class OpenOffer(_Details):
+class OpenOffer(OfferDetails):
     """An offer as whoever it is for reads it."""
 
     id: UUID

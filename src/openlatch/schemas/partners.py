@@ -16,6 +16,7 @@ __all__ = [
     "EndLink",
     "EndLinkPreview",
     "LinkSignIn",
+    "LinkState",
     "MyOrganisation",
     "MyOrganisations",
     "OfferLink",
@@ -29,6 +30,9 @@ __all__ = [
 
 
 Slug = Annotated[str, StringConstraints(max_length=100, strip_whitespace=True, pattern="^[A-Za-z0-9-]+$")]
+
+
+LinkState = Literal["offered", "linked", "declined", "ended"]
 
 
 class MyOrganisation(Answer):
@@ -121,7 +125,7 @@ class PartnerLinkRow(Answer):
     """A link with another organisation, as our side sees it."""
 
     id: UUID
-    state: Literal["offered", "linked", "declined", "ended"]
+    state: LinkState
     we_are: Literal["partner", "client"]
     other: str
     words: str

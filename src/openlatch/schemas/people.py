@@ -10,6 +10,7 @@ from pydantic import Field
 
 from openlatch.schemas.access import Path
 from openlatch.schemas.base import Answer, Named, Proof, Request, Sentence
+from openlatch.schemas.latches import Breach
 from openlatch.schemas.revocations import Preview
 
 __all__ = [
@@ -17,9 +18,11 @@ __all__ = [
     "Erased",
     "Handed",
     "HeldData",
+    "JournalPosition",
     "KeptBy",
     "Leave",
     "LeaveWish",
+    "LeavingAsked",
     "LeavingLine",
     "LeavingPage",
     "LeavingPreview",
@@ -199,13 +202,17 @@ class LeavingPage(Answer):
     revocations: list[UUID]
 
 
-class _Asked(Answer):
+class LeavingAsked(Answer):
+    """Who asked for a leaving, when and why."""
+
     at: datetime
     reason: str
     by: str
 
 
-class _Position(Answer):
+class JournalPosition(Answer):
+    """A position of the journal, with the hash there."""
+
     position: int
     hash: str
 
@@ -213,9 +220,9 @@ class _Position(Answer):
 class LeavingReport(LeavingPage):
     """What came of somebody's leaving, once nothing is left, with the journal's position that proves it."""
 
-    asked: list[_Asked]
+    asked: list[LeavingAsked]
     made_at: datetime
-    journal: _Position
+    journal: JournalPosition
 
 
 class SetSpeaker(Request):
@@ -302,7 +309,7 @@ class MovePlan(Answer):
     loses: list[MovedRights]
     gets: list[MovedRights]
     might_need: list[MightNeed]
-    breaches: list[dict[str, Any]]
+    breaches: list[Breach]
     rounds: list[Named] = Field(description="The reviews that are open on their access.")
 
 

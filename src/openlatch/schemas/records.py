@@ -8,7 +8,6 @@ from typing import Annotated, Any, Generic, Literal, Optional, TypeVar
 from uuid import UUID
 
 from pydantic import (
-    BaseModel,
     Field,
     StringConstraints,
     create_model,
@@ -173,7 +172,7 @@ FORMS: dict[str, type[Request]] = {
 }
 
 
-Form = TypeVar("Form", bound=BaseModel)
+Form = TypeVar("Form")
 
 
 @cache
@@ -364,7 +363,7 @@ class ImportReport(Answer):
         default_factory=list, description="In a trial, each value that would change, up to a limit."
     )
     fresh: list[str] = Field(default_factory=list, description="In a trial, what would be added, up to a limit.")
-    latches: list[dict[str, str]] = Field(default_factory=list, description="In a trial, what latches would say to it.")
+    latches: list[Breach] = Field(default_factory=list, description="In a trial, what latches would say to it.")
 
 
 class FileColumn(Answer):

@@ -12,6 +12,7 @@ from pydantic import (
 
 from openlatch.schemas.base import Answer, Holder, Instant, Named, Proof, Request, Sentence
 from openlatch.schemas.grants import PermissionOf
+from openlatch.schemas.latches import Breach
 
 __all__ = [
     "ChangeOf",
@@ -88,7 +89,7 @@ class Preview(Answer):
     undo_alone: bool
     steps: list[PlannedStep]
     fingerprint: str = ""
-    latches: list[dict[str, str]] = Field(default_factory=list, description="What latches say to it.")
+    latches: list[Breach] = Field(default_factory=list, description="What latches say to it.")
 
 
 class StepRow(Answer):

@@ -8,10 +8,13 @@ from typing import Any
 from uuid import UUID
 
 import rfc8785
+from pydantic import BaseModel
 
 
 def jsonable(value: Any) -> Any:
     """A value with ids and times as text, as it is stored and hashed."""
+    if isinstance(value, BaseModel):
+        return jsonable(value.model_dump(exclude_unset=True))
     if isinstance(value, dict):
         return {key: jsonable(inner) for key, inner in value.items()}
     if isinstance(value, list | tuple):

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any, BinaryIO
 from zoneinfo import ZoneInfo
 
+from openlatch import schemas
 from openlatch.core.files import records as core
 from openlatch.errors import BadInput
 from openlatch.service.attempt import attempt
@@ -58,7 +59,7 @@ class Report:
     """In a trial: each value that would change in records that are there already, up to a limit."""
     fresh: list[str] = field(default_factory=list)
     """In a trial: the names of what would be added, up to a limit."""
-    latches: list[dict[str, str]] = field(default_factory=list)
+    latches: list[schemas.Breach] = field(default_factory=list)
     """In a trial: what latches would say to it."""
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from sqlalchemy import Integer, and_, func, or_, select
 
+from openlatch import schemas
 from openlatch.core.exposure.answers import Audience
 from openlatch.core.exposure.rules import Right
 from openlatch.core.states import OfferState, RequestState
@@ -36,7 +37,7 @@ from openlatch.store.tables import (
 WEEKS = 12
 
 
-def page(unit: Unit) -> dict[str, Any]:
+def page(unit: Unit) -> schemas.Today:
     """The worst flags, items to decide, revocations in progress, upcoming ends, and systems that do not answer."""
     db, sight = unit.db, unit.sight
     if sight.everything:
@@ -54,19 +55,17 @@ def page(unit: Unit) -> dict[str, Any]:
     asked = select(func.count(Question.id)).join(Item, Item.id == Question.item_id)
     asked = asked.join(Round, Round.id == Item.round_id).where(Round.closed_at.is_(None))
     asked = asked.where(Question.person_id == unit.viewer.person, Question.answered_at.is_(None))
-    return {
-        "flags": {
-            "worst": [with_title(unit, row) for row in worst.rows],
-            "by_severity": {s.word: by_severity.get(int(s), 0) for s in Severity},
-            "by_rule": [{"rule": rule, "title": title_of(unit, rule), "count": n} for rule, n in by_rule],
-        },
-        "items_to_decide": db.scalar(waiting) or 0,
-        "questions_to_answer": db.scalar(asked) or 0,
-        "offers_pending": db.scalar(
-            select(func.count(Offer.id)).where(sight.offers(), Offer.state == OfferState.PENDING)
-        )
+    return schemas.Today(
+        flags=schemas.TodayFlags(
+            worst=[with_title(unit, row) for row in worst.rows],
+            by_severity={s.word: by_severity.get(int(s), 0) for s in Severity},
+            by_rule=[schemas.RuleCount(rule=rule, title=title_of(unit, rule), count=n) for rule, n in by_rule],
+        ),
+        items_to_decide=db.scalar(waiting) or 0,
+        questions_to_answer=db.scalar(asked) or 0,
+        offers_pending=db.scalar(select(func.count(Offer.id)).where(sight.offers(), Offer.state == OfferState.PENDING))
         or 0,
-        "requests_pending": db.scalar(
+        requests_pending=db.scalar(
             select(func.count(AccessRequest.id)).where(
                 sight.requests(),
                 AccessRequest.state == RequestState.PENDING,
@@ -74,23 +73,26 @@ def page(unit: Unit) -> dict[str, Any]:
             )
         )
         or 0,
-        "rounds": rounds.rows,
-        "revocations": going.rows,
-        "revocations_going_on": going.count or 0,
-        "ends": _ends(unit),
-        "exposures": _exposures(unit),
-        "systems_down": register.SYSTEMS.page(db, ListQuery(filter="down_since pr"), [sight.systems()]).rows,
-        "counts": {
+        rounds=[schemas.RoundRow.model_validate(row) for row in rounds.rows],
+        revocations=[schemas.RevocationRow.model_validate(row) for row in going.rows],
+        revocations_going_on=going.count or 0,
+        ends=_ends(unit),
+        exposures=_exposures(unit),
+        systems_down=[
+            schemas.SystemRow.model_validate(row)
+            for row in register.SYSTEMS.page(db, ListQuery(filter="down_since pr"), [sight.systems()]).rows
+        ],
+        counts={
             "accounts": _count(unit, Account, sight.accounts()),
             "grants": _count(unit, Grant, sight.grants(), Grant.state.in_(register.LIVE)),
             "sessions": _count(unit, Session, sight.sessions(), Session.ended_at.is_(None)),
             "unrecorded": _count(unit, Grant, sight.grants(), Grant.state.in_(register.LIVE), ~Grant.recorded),
             "systems": _count(unit, System, sight.systems()),
         },
-    }
+    )
 
 
-def _exposures(unit: Unit) -> dict[str, int]:
+def _exposures(unit: Unit) -> schemas.TodayExposures:
     """How much is open to outsiders, how much of it is unjudged, and how much unnamed people can change: anyone,
     whoever signs in, or has a link.
     """
@@ -100,15 +102,15 @@ def _exposures(unit: Unit) -> dict[str, int]:
         Exposure
     )
     shown = (unit.sight.exposures(), Exposure.gone_at.is_(None), ~Exposure.is_blocked)
-    found = unit.db.execute(counted.where(*shown)).one()
-    return dict(zip(("open", "unjudged", "anyone_changes"), found, strict=True))
+    opened, unjudged, changing = unit.db.execute(counted.where(*shown)).one()
+    return schemas.TodayExposures(open=opened, unjudged=unjudged, anyone_changes=changing)
 
 
 def _count(unit: Unit, table: Any, *where: Any) -> int:
     return unit.db.scalar(select(func.count()).select_from(table).where(*where)) or 0
 
 
-def _ends(unit: Unit) -> list[dict[str, Any]]:
+def _ends(unit: Unit) -> list[schemas.WeekOfEnds]:
     """How many grants end in each of the coming weeks, empty weeks included."""
     last = unit.now + timedelta(weeks=WEEKS)
     week = func.div(func.date_part("day", Term.until - unit.now).cast(Integer), 7).cast(Integer)
@@ -120,6 +122,8 @@ def _ends(unit: Unit) -> list[dict[str, Any]]:
     )
     counted = dict(unit.db.execute(ends).all())
     return [
-        {"week_begins": (unit.now + timedelta(weeks=week)).date().isoformat(), "count": counted.get(week, 0)}
+        schemas.WeekOfEnds(
+            week_begins=(unit.now + timedelta(weeks=week)).date().isoformat(), count=counted.get(week, 0)
+        )
         for week in range(WEEKS)
     ]

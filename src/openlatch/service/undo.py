@@ -11,6 +11,7 @@ from uuid import UUID
 
 from sqlalchemy import and_, select
 
+from openlatch import schemas
 from openlatch.adapters import Adapter
 from openlatch.core import register as core
 from openlatch.core.register import Holder
@@ -45,17 +46,17 @@ from openlatch.store.tables import (
 )
 
 
-def preview(unit: Unit, ident: UUID) -> dict[str, Any]:
+def preview(unit: Unit, ident: UUID) -> schemas.Undone:
     """What undoing a revocation would put back, line by line, and what it can't."""
     row = _undoable(unit, ident)
-    return {
-        "title": f"Undo: {row.preview['title']}",
-        "lines": [_look(unit, row, one) for one in _targets(unit, row)],
-        "also": _also(unit, row),
-    }
+    return schemas.Undone(
+        title=f"Undo: {row.preview['title']}",
+        lines=[_look(unit, row, one) for one in _targets(unit, row)],
+        also=_also(unit, row),
+    )
 
 
-def undo(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
+def undo(unit: Unit, ident: UUID, reason: str) -> schemas.Undone:
     """Put back what a revocation took away, or is about to.
 
     Conflict when nothing of it can be put back, or while a step is being carried out this moment.
@@ -70,12 +71,12 @@ def undo(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
         row = _undoable(unit, ident, lock=True)
         _come_back(unit, row)
         lines = [_put_back(unit, row, one, reason) for one in _targets(unit, row)]
-        if lines and all(line["refused"] for line in lines):
-            raise Conflict(f"Nothing of it can be put back: {lines[0]['refused']}", "Give access anew.")
+        if lines and all(line.refused for line in lines):
+            raise Conflict(f"Nothing of it can be put back: {lines[0].refused}", "Give access anew.")
         also = _also(unit, row)
         _unlock(unit, row, reason)
         _stop(unit, row, reason)
-    return {"title": f"Undone: {row.preview['title']}", "lines": lines, "also": also}
+    return schemas.Undone(title=f"Undone: {row.preview['title']}", lines=lines, also=also)
 
 
 def _undoable(unit: Unit, ident: UUID, lock: bool = False) -> Revocation:
@@ -98,7 +99,7 @@ def _targets(unit: Unit, row: Revocation) -> list[RevocationTarget]:
     return list(unit.db.scalars(mine.order_by(RevocationTarget.id)))
 
 
-def _look(unit: Unit, row: Revocation, target: RevocationTarget) -> dict[str, Any]:
+def _look(unit: Unit, row: Revocation, target: RevocationTarget) -> schemas.UndoLine:
     """What would become of one grant. Only words: nothing is done."""
     grant = unit.db.get_one(Grant, target.grant_id)
     try:
@@ -107,16 +108,16 @@ def _look(unit: Unit, row: Revocation, target: RevocationTarget) -> dict[str, An
         return _line(unit, grant, refused=f"{error.detail} {error.remedy}".strip())
 
 
-def _line(unit: Unit, grant: Grant, does: str = "", refused: str = "", offer: UUID | None = None) -> dict[str, Any]:
+def _line(unit: Unit, grant: Grant, does: str = "", refused: str = "", offer: UUID | None = None) -> schemas.UndoLine:
     account = unit.db.get_one(Account, grant.account_id)
-    return {
-        "grant_id": grant.id,
-        "holder": lifecycle.holder_name(unit, grant),
-        "account": {"id": account.id, "name": account.name},
-        "does": does,
-        "refused": refused or None,
-        "offer_id": offer,
-    }
+    return schemas.UndoLine(
+        grant_id=grant.id,
+        holder=lifecycle.holder_name(unit, grant),
+        account=schemas.Named(id=account.id, name=account.name),
+        does=does,
+        refused=refused or None,
+        offer_id=offer,
+    )
 
 
 def _way(unit: Unit, row: Revocation, target: RevocationTarget, grant: Grant) -> tuple[str, str]:
@@ -160,7 +161,7 @@ def _going_on(unit: Unit, target: RevocationTarget) -> list[dict[str, Any]]:
     ]
 
 
-def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str) -> dict[str, Any]:
+def _put_back(unit: Unit, row: Revocation, target: RevocationTarget, reason: str) -> schemas.UndoLine:
     grant = unit.db.get_one(Grant, target.grant_id, with_for_update=True, populate_existing=True)
     try:
         way, words = _way(unit, row, target, grant)

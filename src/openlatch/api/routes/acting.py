@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from openlatch import schemas
-from openlatch.api.routing import Answer, api
+from openlatch.api.routing import api
 from openlatch.service.acting import visits
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Unit
 
 
 @api.add("POST", "/me/switch", "Switch into an account", schemas.Me, body=schemas.Switch, inside=True)
-def switch_in(unit: Unit, body: schemas.Switch) -> Answer:
+def switch_in(unit: Unit, body: schemas.Switch) -> schemas.Me:
     """From then on your actions are recorded as done on behalf of its owner."""
     return authentication.describe(visits.enter(unit, body.account))
 
 
 @api.add("DELETE", "/me/switch", "Switch out again", schemas.Done, inside=True)
-def switch_out(unit: Unit) -> Answer:
+def switch_out(unit: Unit) -> schemas.Done:
     """Nothing happens to somebody who is not inside."""
     visits.leave(unit)
-    return {"done": True}
+    return schemas.Done(done=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.routing import Answer, api
+from openlatch.api.routing import api
 from openlatch.core.flags import Weights
 from openlatch.service.flags import known_facts, rule_settings, weekly_letter
 from openlatch.service.flags import manage as manage_flags
@@ -13,7 +13,7 @@ from openlatch.service.unit import Unit
 
 
 @api.add("GET", "/flags/<uuid:ident>", "A flag", schemas.FlagRow, inside=True)
-def get_flag(unit: Unit, ident: UUID) -> Answer:
+def get_flag(unit: Unit, ident: UUID) -> schemas.FlagRow:
     """With its facts and the parts of its score."""
     return manage_flags.shown(unit, ident)
 
@@ -26,27 +26,27 @@ def get_flag(unit: Unit, ident: UUID) -> Answer:
     body=schemas.AcceptFlag,
     inside=True,
 )
-def accept_flag(unit: Unit, ident: UUID, body: schemas.AcceptFlag) -> Answer:
+def accept_flag(unit: Unit, ident: UUID, body: schemas.AcceptFlag) -> schemas.FlagRow:
     """It opens again when the time is over."""
     return manage_flags.accept(unit, [ident], body.reason, body.until)[0]
 
 
 @api.add("POST", "/flags/<uuid:ident>/reopen", "Take the acceptance of a flag back", schemas.FlagRow, inside=True)
-def reopen_flag(unit: Unit, ident: UUID) -> Answer:
+def reopen_flag(unit: Unit, ident: UUID) -> schemas.FlagRow:
     """It is open at once."""
     return manage_flags.open_again(unit, ident)
 
 
 @api.add("POST", "/flags/accept", "Accept flags until a day", schemas.Flags, body=schemas.AcceptFlags, inside=True)
-def accept_flags(unit: Unit, body: schemas.AcceptFlags) -> Answer:
+def accept_flags(unit: Unit, body: schemas.AcceptFlags) -> schemas.Flags:
     """All of them, or none."""
-    return {"flags": manage_flags.accept(unit, body.flags, body.reason, body.until)}
+    return schemas.Flags(flags=manage_flags.accept(unit, body.flags, body.reason, body.until))
 
 
 @api.add("POST", "/flags/assign", "Say who sees to flags", schemas.Flags, body=schemas.AssignFlags, inside=True)
-def assign_flags(unit: Unit, body: schemas.AssignFlags) -> Answer:
+def assign_flags(unit: Unit, body: schemas.AssignFlags) -> schemas.Flags:
     """All of them, or none."""
-    return {"flags": manage_flags.assign(unit, body.flags, body.person)}
+    return schemas.Flags(flags=manage_flags.assign(unit, body.flags, body.person))
 
 
 def _settings(body: schemas.SetRules) -> rule_settings.Wish:
@@ -61,7 +61,7 @@ def _settings(body: schemas.SetRules) -> rule_settings.Wish:
 
 
 @api.add("GET", "/rules", "Every rule, and how they are set", schemas.RulesPage)
-def get_rules(unit: Unit) -> Answer:
+def get_rules(unit: Unit) -> schemas.RulesPage:
     """For everybody who is signed in."""
     return rule_settings.page(unit)
 
@@ -69,49 +69,49 @@ def get_rules(unit: Unit) -> Answer:
 @api.add(
     "POST", "/rules/preview", "What other settings would raise and clear", schemas.RuleEffects, body=schemas.SetRules
 )
-def preview_rules(unit: Unit, body: schemas.SetRules) -> Answer:
+def preview_rules(unit: Unit, body: schemas.SetRules) -> schemas.RuleEffects:
     """Nothing changes yet."""
     return rule_settings.preview(unit, _settings(body))
 
 
 @api.add("PUT", "/rules", "Set the rules", schemas.RulesPage, body=schemas.SetRules)
-def set_rules(unit: Unit, body: schemas.SetRules) -> Answer:
+def set_rules(unit: Unit, body: schemas.SetRules) -> schemas.RulesPage:
     """Flags follow within moments."""
     return rule_settings.change(unit, _settings(body))
 
 
 @api.add("POST", "/rules/own/check", "Check a file of own rules", schemas.OwnRulesChecked, body=schemas.RulesFile)
-def check_rules(unit: Unit, body: schemas.RulesFile) -> Answer:
+def check_rules(unit: Unit, body: schemas.RulesFile) -> schemas.OwnRulesChecked:
     """Its examples are tried, and what it would raise is counted; nothing goes live."""
     return rule_settings.check(unit, body.text)
 
 
 @api.add("POST", "/rules/own", "Let a file of own rules go live", schemas.RulesPage, body=schemas.RulesFile)
-def keep_rules(unit: Unit, body: schemas.RulesFile) -> Answer:
+def keep_rules(unit: Unit, body: schemas.RulesFile) -> schemas.RulesPage:
     """A rule with the key of an earlier one takes its place."""
     return rule_settings.keep(unit, body.text)
 
 
 @api.add("GET", "/rules/own/<key>", "The file that an own rule came in", schemas.OwnRuleSource)
-def get_own_rule(unit: Unit, key: str) -> Answer:
+def get_own_rule(unit: Unit, key: str) -> schemas.OwnRuleSource:
     """As it was brought."""
     return rule_settings.source(unit, key)
 
 
 @api.add("DELETE", "/rules/own/<key>", "Take an own rule out of use", schemas.RulesPage)
-def drop_rule(unit: Unit, key: str) -> Answer:
+def drop_rule(unit: Unit, key: str) -> schemas.RulesPage:
     """Its flags clear."""
     return rule_settings.drop(unit, key)
 
 
 @api.add("GET", "/facts", "What the rules are told of somebody", schemas.FactsAbout, query=schemas.FactsQuery)
-def get_facts(unit: Unit, query: schemas.FactsQuery) -> Answer:
+def get_facts(unit: Unit, query: schemas.FactsQuery) -> schemas.FactsAbout:
     """Of yourself, or of somebody whom you may see: only what you may see of their access."""
-    return {"subjects": known_facts.about(unit, query.person)}
+    return schemas.FactsAbout(subjects=known_facts.about(unit, query.person))
 
 
 @api.add("POST", "/me/digest", "Get the weekly letter about flags, or not", schemas.Done, body=schemas.WantDigest)
-def want_digest(unit: Unit, body: schemas.WantDigest) -> Answer:
+def want_digest(unit: Unit, body: schemas.WantDigest) -> schemas.Done:
     """It comes on Mondays, when something changed."""
     weekly_letter.set_wanted(unit, body.wants)
-    return {"done": True}
+    return schemas.Done(done=True)

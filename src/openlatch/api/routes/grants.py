@@ -5,7 +5,7 @@ from __future__ import annotations
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.routing import Answer, api, if_match
+from openlatch.api.routing import api, if_match
 from openlatch.core.vocabulary import Reach
 from openlatch.service.changes import changes, large_changes
 from openlatch.service.grants import change_types, levels, lifecycle, terms, usage
@@ -16,15 +16,15 @@ from openlatch.service.unit import Unit
 
 
 @api.add("GET", "/grants/<uuid:ident>", "A grant", schemas.GrantRow, inside=True)
-def get_grant(unit: Unit, ident: UUID) -> Answer:
+def get_grant(unit: Unit, ident: UUID) -> schemas.GrantRow:
     """With its version as the ETag."""
-    return register.one(unit, "grants", ident)
+    return register.one(unit, "grants", ident, schemas.GrantRow)
 
 
 @api.add("GET", "/sessions/<uuid:ident>", "A session", schemas.SessionRow, inside=True)
-def get_session(unit: Unit, ident: UUID) -> Answer:
+def get_session(unit: Unit, ident: UUID) -> schemas.SessionRow:
     """Whether it goes on or has ended."""
-    return register.one(unit, "sessions", ident)
+    return register.one(unit, "sessions", ident, schemas.SessionRow)
 
 
 @api.add(
@@ -35,7 +35,7 @@ def get_session(unit: Unit, ident: UUID) -> Answer:
     query=schemas.UseQuery,
     inside=True,
 )
-def get_use(unit: Unit, ident: UUID, query: schemas.UseQuery) -> Answer:
+def get_use(unit: Unit, ident: UUID, query: schemas.UseQuery) -> schemas.UseOf:
     """And the smallest level that would have covered it, with how sure that is."""
     return usage.of_grant(unit, ident, query.days)
 
@@ -46,7 +46,7 @@ def _draft(body: schemas.LevelDraft) -> levels.Draft:
 
 
 @api.add("POST", "/levels", "Make a level", schemas.LevelRow, body=schemas.MakeLevel, status=201)
-def make_level(unit: Unit, body: schemas.MakeLevel) -> Answer:
+def make_level(unit: Unit, body: schemas.MakeLevel) -> schemas.LevelRow:
     """A named set of permissions in one system."""
     return levels.make(unit, body.system, body.key, _draft(body))
 
@@ -58,36 +58,36 @@ def make_level(unit: Unit, body: schemas.MakeLevel) -> Answer:
     schemas.LevelPreview,
     body=schemas.LevelDraft,
 )
-def preview_level(unit: Unit, ident: UUID, body: schemas.LevelDraft) -> Answer:
+def preview_level(unit: Unit, ident: UUID, body: schemas.LevelDraft) -> schemas.LevelPreview:
     """Whose rights would grow or shrink. Nothing happens yet."""
     return levels.preview(unit, ident, _draft(body))
 
 
 @api.add("PUT", "/levels/<uuid:ident>", "Change a level", schemas.LevelRow, body=schemas.ChangeLevel)
-def change_level(unit: Unit, ident: UUID, body: schemas.ChangeLevel) -> Answer:
+def change_level(unit: Unit, ident: UUID, body: schemas.ChangeLevel) -> schemas.LevelRow:
     """At once for everybody who holds it."""
     return levels.change(unit, ident, _draft(body), body.fingerprint, if_match())
 
 
 @api.add("DELETE", "/levels/<uuid:ident>", "Remove a level", schemas.Done)
-def remove_level(unit: Unit, ident: UUID) -> Answer:
+def remove_level(unit: Unit, ident: UUID) -> schemas.Done:
     """Only while nothing refers to it; otherwise the answer lists what does."""
     edit.remove(unit, "levels", ident, if_match())
-    return {"done": True}
+    return schemas.Done(done=True)
 
 
 @api.add("PUT", "/levels/<uuid:ident>/archived", "Archive a level", schemas.Done)
-def archive_level(unit: Unit, ident: UUID) -> Answer:
+def archive_level(unit: Unit, ident: UUID) -> schemas.Done:
     """Out of lists and choices. Only while no live grant gives it."""
     edit.archive(unit, "levels", ident, True)
-    return {"done": True}
+    return schemas.Done(done=True)
 
 
 @api.add("DELETE", "/levels/<uuid:ident>/archived", "Take a level out of the archive", schemas.Done)
-def unarchive_level(unit: Unit, ident: UUID) -> Answer:
+def unarchive_level(unit: Unit, ident: UUID) -> schemas.Done:
     """Back among the others."""
     edit.archive(unit, "levels", ident, False)
-    return {"done": True}
+    return schemas.Done(done=True)
 
 
 @api.add(
@@ -98,7 +98,7 @@ def unarchive_level(unit: Unit, ident: UUID) -> Answer:
     query=schemas.CompareLevels,
     inside=True,
 )
-def compare_levels(unit: Unit, query: schemas.CompareLevels) -> Answer:
+def compare_levels(unit: Unit, query: schemas.CompareLevels) -> schemas.LevelComparison:
     """What both give, and what only the one or the other does."""
     return levels.compare(unit, query.first, query.second)
 
@@ -132,13 +132,13 @@ def _term(wish: schemas.TermWish) -> TermWish:
     body=schemas.ChangeWish,
     inside=True,
 )
-def preview_change(unit: Unit, body: schemas.ChangeWish) -> Answer:
+def preview_change(unit: Unit, body: schemas.ChangeWish) -> schemas.ChangePreview:
     """Nothing happens yet."""
     return changes.preview(unit, _change(body))
 
 
 @api.add("POST", "/changes", "Change grants, one or many", schemas.ChangeResult, body=schemas.ChangeWish, inside=True)
-def change_grants(unit: Unit, body: schemas.ChangeWish) -> Answer:
+def change_grants(unit: Unit, body: schemas.ChangeWish) -> schemas.ChangeResult:
     """Suspend, resume, move the end, change the level, hand to a successor, or end; with a line for each."""
     return changes.carry_out(unit, _change(body), body.fingerprint)
 
@@ -146,19 +146,19 @@ def change_grants(unit: Unit, body: schemas.ChangeWish) -> Answer:
 @api.add(
     "POST", "/changes/large", "Change many grants", schemas.LargeChangePage, body=schemas.LargeChangeWish, status=202
 )
-def change_many(unit: Unit, body: schemas.LargeChangeWish) -> Answer:
+def change_many(unit: Unit, body: schemas.LargeChangeWish) -> schemas.LargeChangePage:
     """More than one call has time for. The worker makes it in the background, or only looks what it would do."""
     return large_changes.ask(unit, _change(body), body.only_preview, body.seen)
 
 
 @api.add("GET", "/changes/large/<uuid:ident>", "How far a large change is", schemas.LargeChangePage)
-def get_large_change(unit: Unit, ident: UUID) -> Answer:
+def get_large_change(unit: Unit, ident: UUID) -> schemas.LargeChangePage:
     """What was done, what was refused and why."""
     return large_changes.one(unit, ident)
 
 
 @api.add("POST", "/changes/large/<uuid:ident>/stop", "Stop a large change", schemas.LargeChangePage)
-def stop_large_change(unit: Unit, ident: UUID) -> Answer:
+def stop_large_change(unit: Unit, ident: UUID) -> schemas.LargeChangePage:
     """It goes no further; what was done stays."""
     return large_changes.stop(unit, ident)
 
@@ -171,18 +171,18 @@ def stop_large_change(unit: Unit, ident: UUID) -> Answer:
     body=schemas.GiveUp,
     inside=True,
 )
-def give_up(unit: Unit, ident: UUID, body: schemas.GiveUp) -> Answer:
+def give_up(unit: Unit, ident: UUID, body: schemas.GiveUp) -> schemas.GivenUp:
     """It ends in its system like any other access, without anyone's leave."""
     return changes.give_up(unit, ident, body.reason)
 
 
 @api.add("POST", "/sessions/<uuid:ident>/end", "End a session of your own", schemas.GivenUp)
-def end_session(unit: Unit, ident: UUID) -> Answer:
+def end_session(unit: Unit, ident: UUID) -> schemas.GivenUp:
     """In the system where it is, where sessions can be ended from here."""
     return changes.end_own_session(unit, ident)
 
 
 @api.add("GET", "/grants/<uuid:ident>/terms", "The terms of a grant", schemas.TermsNow, inside=True)
-def get_terms(unit: Unit, ident: UUID) -> Answer:
+def get_terms(unit: Unit, ident: UUID) -> schemas.TermsNow:
     """As a form that changes them begins."""
     return terms.shown(unit, ident)

@@ -10,7 +10,7 @@ import orjson
 from flask import Response
 
 from openlatch import schemas
-from openlatch.api.routing import Answer, api, the_service, viewer
+from openlatch.api.routing import api, the_service, viewer
 from openlatch.core.journal import chain
 from openlatch.core.journal import tree_heads as tree_heads_core
 from openlatch.errors import TooLarge
@@ -24,7 +24,7 @@ MOST_VERIFIED = 250_000
 
 
 @api.add("GET", "/journal/verify", "Verify the journal", schemas.JournalVerdict, query=schemas.VerifyOptions)
-def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> Answer:
+def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> schemas.JournalVerdict:
     """Verifies every entry from the first. With a position and hash noted earlier, also that the journal still contains
     them.
     """
@@ -39,13 +39,15 @@ def verify_journal(unit: Unit, query: schemas.VerifyOptions) -> Answer:
     found = chain.verify(
         journal.export(unit.db, unit.viewer.organisation), noted, tree_heads_core.Watch(signed_heads.every(unit))
     )
-    return {**dataclasses.asdict(found), "sound": found.sound, "head_position": expected[0], "head_hash": expected[1]}
+    return schemas.JournalVerdict.model_validate(
+        {**dataclasses.asdict(found), "sound": found.sound, "head_position": expected[0], "head_hash": expected[1]}
+    )
 
 
 @api.add("GET", "/journal/heads", "Signed tree heads over the journal", schemas.TreeHeads)
-def journal_heads(unit: Unit) -> Answer:
+def journal_heads(unit: Unit) -> schemas.TreeHeads:
     """To be kept elsewhere: each vouches for all entries up to it. openlatch journal verify --head takes them."""
-    return {"heads": signed_heads.listed(unit)}
+    return schemas.TreeHeads(heads=signed_heads.listed(unit))
 
 
 @api.add("GET", "/journal/export", "Take the whole journal away, as JSON Lines", None, open=True)

@@ -28,13 +28,13 @@ def latch_setting(body: schemas.SetLatch) -> guard.Setting:
     body=schemas.SetLatch,
     inside=True,
 )
-def preview_latch(unit: Unit, body: schemas.SetLatch) -> Answer:
+def preview_latch(unit: Unit, body: schemas.SetLatch) -> schemas.LatchPreview:
     """Before it is switched on."""
     return guard.preview(unit, latch_setting(body))
 
 
 @api.add("PUT", "/latches", "Set a latch", schemas.LatchPreview, body=schemas.SetLatch)
-def set_latch(unit: Unit, body: schemas.SetLatch) -> Answer:
+def set_latch(unit: Unit, body: schemas.SetLatch) -> schemas.LatchPreview:
     """To off, warn or hold. What breaks it already stays, and is flagged."""
     return guard.switch(unit, latch_setting(body))
 

@@ -8,7 +8,7 @@ from uuid import UUID
 from flask import Response
 
 from openlatch import schemas
-from openlatch.api.routing import Answer, api, if_match
+from openlatch.api.routing import api, if_match
 from openlatch.service.lists import export, register, saved_filters
 from openlatch.service.lists import search as searching
 from openlatch.service.unit import Unit
@@ -41,7 +41,7 @@ INSIDE = frozenset(
 
 
 @api.add("GET", "/search", "Search over everything", schemas.Found, query=schemas.SearchFor)
-def search(unit: Unit, query: schemas.SearchFor) -> Answer:
+def search(unit: Unit, query: schemas.SearchFor) -> schemas.Found:
     """People, accounts, apps, teams, grants, flags, reviews and systems, of what you may see."""
     return searching.search(unit, query.q)
 
@@ -72,7 +72,7 @@ for _name in register.LISTS:
 
 
 @api.add("GET", "/filters", "Filters that are kept", schemas.FiltersKept, query=schemas.FiltersOf)
-def get_filters(unit: Unit, query: schemas.FiltersOf) -> Answer:
+def get_filters(unit: Unit, query: schemas.FiltersOf) -> schemas.FiltersKept:
     """Your own, and those that others share."""
     return saved_filters.every(unit, query.list)
 
@@ -82,28 +82,28 @@ def _query(body: schemas.KeepFilter) -> ListQuery:
 
 
 @api.add("POST", "/filters", "Keep a filter", schemas.FilterKept, body=schemas.KeepFilter, status=201)
-def keep_filter(unit: Unit, body: schemas.KeepFilter) -> Answer:
+def keep_filter(unit: Unit, body: schemas.KeepFilter) -> schemas.FilterKept:
     """By a name, for yourself or for everybody."""
     return saved_filters.keep(unit, body.name, body.list, _query(body), body.is_shared)
 
 
 @api.add("PUT", "/filters/<uuid:ident>", "Change a kept filter", schemas.FilterKept, body=schemas.KeepFilter)
-def change_filter(unit: Unit, ident: UUID, body: schemas.KeepFilter) -> Answer:
+def change_filter(unit: Unit, ident: UUID, body: schemas.KeepFilter) -> schemas.FilterKept:
     """One of your own; it stays with its list."""
     return saved_filters.change(unit, ident, body.name, _query(body), body.is_shared, if_match())
 
 
 @api.add("DELETE", "/filters/<uuid:ident>", "Remove a kept filter", schemas.Done)
-def remove_filter(unit: Unit, ident: UUID) -> Answer:
+def remove_filter(unit: Unit, ident: UUID) -> schemas.Done:
     """One of your own, with the mail that comes of it."""
     saved_filters.remove(unit, ident)
-    return {"done": True}
+    return schemas.Done(done=True)
 
 
 @api.add(
     "PUT", "/filters/<uuid:ident>/mail", "Have mail of what matches", schemas.FilterKept, body=schemas.MailOfFilter
 )
-def mail_filter(unit: Unit, ident: UUID, body: schemas.MailOfFilter) -> Answer:
+def mail_filter(unit: Unit, ident: UUID, body: schemas.MailOfFilter) -> schemas.FilterKept:
     """Daily, weekly or never; only when something matches."""
     return saved_filters.set_mail(unit, ident, body.every)
 

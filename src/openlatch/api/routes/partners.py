@@ -8,14 +8,14 @@ from flask import Response, request
 
 from openlatch import schemas
 from openlatch.api.routes.identity import signed_in
-from openlatch.api.routing import Answer, api, origin
+from openlatch.api.routing import api, origin
 from openlatch.errors import NotAllowed
 from openlatch.service.partners import links, sign_in_links
 from openlatch.service.unit import Unit
 
 
 @api.add("GET", "/me/organisations", "Your sign-ins at all organisations", schemas.MyOrganisations)
-def get_organisations(unit: Unit) -> Answer:
+def get_organisations(unit: Unit) -> schemas.MyOrganisations:
     """With what you may do at each."""
     return sign_in_links.listed(unit)
 
@@ -27,16 +27,16 @@ def get_organisations(unit: Unit) -> Answer:
     schemas.MyOrganisations,
     body=schemas.LinkSignIn,
 )
-def link_sign_in(unit: Unit, body: schemas.LinkSignIn) -> Answer:
+def link_sign_in(unit: Unit, body: schemas.LinkSignIn) -> schemas.MyOrganisations:
     """After proving that it is yours, too."""
     return sign_in_links.link(unit, body.address, body.password, body.code, body.organisation, origin())
 
 
 @api.add("DELETE", "/me/organisations/<uuid:ident>", "Unlink a sign-in elsewhere", schemas.Done)
-def unlink_sign_in(unit: Unit, ident: UUID) -> Answer:
+def unlink_sign_in(unit: Unit, ident: UUID) -> schemas.Done:
     """It stays there, and belongs to yours no more."""
     sign_in_links.unlink(unit, ident)
-    return {"done": True}
+    return schemas.Done(done=True)
 
 
 @api.add(
@@ -56,13 +56,13 @@ def switch_organisation(unit: Unit, ident: UUID, body: schemas.SwitchOrganisatio
 
 
 @api.add("GET", "/partners", "Links with other organisations", schemas.PartnerLinks)
-def get_partners(unit: Unit) -> Answer:
+def get_partners(unit: Unit) -> schemas.PartnerLinks:
     """As partner and as client."""
     return links.every(unit)
 
 
 @api.add("POST", "/partners", "Offer a client to be linked", schemas.PartnerLinkRow, body=schemas.OfferLink, status=201)
-def offer_link(unit: Unit, body: schemas.OfferLink) -> Answer:
+def offer_link(unit: Unit, body: schemas.OfferLink) -> schemas.PartnerLinkRow:
     """By the client's short name. The answer does not say whether such a client exists."""
     return links.offer(unit, body.client, body.words, list(body.people))
 
@@ -74,7 +74,7 @@ def offer_link(unit: Unit, body: schemas.OfferLink) -> Answer:
     schemas.PartnerLinkRow,
     body=schemas.AnswerPartner,
 )
-def answer_partner(unit: Unit, ident: UUID, body: schemas.AnswerPartner) -> Answer:
+def answer_partner(unit: Unit, ident: UUID, body: schemas.AnswerPartner) -> schemas.PartnerLinkRow:
     """For the client's administrators."""
     return links.answer(unit, ident, body.accepts, body.team)
 
@@ -86,7 +86,7 @@ def answer_partner(unit: Unit, ident: UUID, body: schemas.AnswerPartner) -> Answ
     schemas.PartnerLinkRow,
     body=schemas.PartnerPeople,
 )
-def set_partner_people(unit: Unit, ident: UUID, body: schemas.PartnerPeople) -> Answer:
+def set_partner_people(unit: Unit, ident: UUID, body: schemas.PartnerPeople) -> schemas.PartnerLinkRow:
     """For the partner's administrators."""
     return links.set_people(unit, ident, list(body.people))
 
@@ -98,18 +98,18 @@ def set_partner_people(unit: Unit, ident: UUID, body: schemas.PartnerPeople) -> 
     schemas.PartnerLinkRow,
     body=schemas.ConfirmSame,
 )
-def confirm_same(unit: Unit, ident: UUID, body: schemas.ConfirmSame) -> Answer:
+def confirm_same(unit: Unit, ident: UUID, body: schemas.ConfirmSame) -> schemas.PartnerLinkRow:
     """For the client's administrators: that one of its people is the partner's of the same address, and is let in."""
     return links.confirm_same(unit, ident, body.person)
 
 
 @api.add("POST", "/partners/<uuid:ident>/end/preview", "What ending a link comes to", schemas.EndLinkPreview)
-def preview_end_of_link(unit: Unit, ident: UUID) -> Answer:
+def preview_end_of_link(unit: Unit, ident: UUID) -> schemas.EndLinkPreview:
     """Nothing happens yet."""
     return links.preview_end(unit, ident)
 
 
 @api.add("POST", "/partners/<uuid:ident>/end", "End a link", schemas.PartnerLinkRow, body=schemas.EndLink)
-def end_link(unit: Unit, ident: UUID, body: schemas.EndLink) -> Answer:
+def end_link(unit: Unit, ident: UUID, body: schemas.EndLink) -> schemas.PartnerLinkRow:
     """From either side."""
     return links.end(unit, ident, body.reason, body.fingerprint)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any, BinaryIO, cast
 from uuid import UUID
 
@@ -13,7 +13,7 @@ from flask import Response, request
 from pydantic import BaseModel
 
 from openlatch import schemas
-from openlatch.api.routing import Answer, api, if_match, the_service, viewer
+from openlatch.api.routing import api, if_match, the_service, viewer
 from openlatch.core.vocabulary import HolderKind
 from openlatch.errors import BadInput
 from openlatch.service import imports
@@ -44,7 +44,7 @@ LARGEST_IMPORT = 4 << 30
 LARGEST_LOOK = 1 << 20
 
 
-def _values(body: BaseModel, form: type[BaseModel]) -> Answer:
+def _values(body: BaseModel, form: type[BaseModel]) -> Mapping[str, object]:
     """What a merge patch sets: null empties a field. BadInput where a field can't be empty."""
     given = body.model_dump(exclude_unset=True)
     empty = {name: field.get_default(call_default_factory=True) for name, field in form.model_fields.items()}
@@ -63,18 +63,18 @@ def _add(kind: str) -> None:
         handler.__name__, handler.__doc__ = f"{name}_{word}", about
         api.add(*route, **more)(handler)
 
-    def make(unit: Unit, body: BaseModel) -> Answer:
+    def make(unit: Unit, body: BaseModel) -> record_edit.Record:
         return record_edit.make(unit, kind, body.model_dump())
 
-    def show(unit: Unit, ident: UUID) -> Answer:
+    def show(unit: Unit, ident: UUID) -> record_edit.Record:
         return record_edit.shown(unit, kind, ident)
 
-    def edit(unit: Unit, ident: UUID, body: BaseModel) -> Answer:
+    def edit(unit: Unit, ident: UUID, body: BaseModel) -> record_edit.Record:
         return record_edit.change(unit, kind, ident, _values(body, form), if_match())
 
-    def remove(unit: Unit, ident: UUID) -> Answer:
+    def remove(unit: Unit, ident: UUID) -> schemas.Done:
         record_edit.remove(unit, kind, ident, if_match())
-        return {"done": True}
+        return schemas.Done(done=True)
 
     put(
         "make",
@@ -122,11 +122,11 @@ def _add(kind: str) -> None:
 
 
 def _add_archive(kind: str, word: str, one: str, noun: str, record: type[BaseModel]) -> None:
-    def archive(unit: Unit, ident: UUID) -> Answer:
+    def archive(unit: Unit, ident: UUID) -> record_edit.Record:
         """Put away: out of lists and choices, with its history. Only while no access hangs on it."""
         return record_edit.archive(unit, kind, ident, True)
 
-    def unarchive(unit: Unit, ident: UUID) -> Answer:
+    def unarchive(unit: Unit, ident: UUID) -> record_edit.Record:
         """Back among the others."""
         return record_edit.archive(unit, kind, ident, False)
 
@@ -138,11 +138,11 @@ def _add_archive(kind: str, word: str, one: str, noun: str, record: type[BaseMod
 def _add_many(kind: str, word: str, form: type[BaseModel], changes: type[BaseModel]) -> None:
     model = schemas.EditMany[changes]  # type: ignore[valid-type]
 
-    def preview_edit(unit: Unit, body: Any) -> Answer:
+    def preview_edit(unit: Unit, body: Any) -> schemas.EditManyPreview:
         """Each with what would change, or why it is refused. Nothing happens yet."""
         return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), only_preview=True)
 
-    def edit_many(unit: Unit, body: Any) -> Answer:
+    def edit_many(unit: Unit, body: Any) -> schemas.EditManyPreview:
         """What is refused for one leaves the others."""
         return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), False, body.fingerprint)
 
@@ -157,11 +157,11 @@ for _kind in schemas.FORMS:
 
 
 def _add_merge(kind: str) -> None:
-    def preview_merge(unit: Unit, body: schemas.MergeWish) -> Answer:
+    def preview_merge(unit: Unit, body: schemas.MergeWish) -> schemas.MergePreview:
         """What moves, what is filled, what is lost, and where more can be done afterwards. Nothing happens yet."""
         return record_merge.preview(unit, kind, body.keep, body.drop)
 
-    def merge(unit: Unit, body: schemas.MergeWish) -> Answer:
+    def merge(unit: Unit, body: schemas.MergeWish) -> schemas.MergeOf:
         """All references to the second record point to the first. Can be undone for thirty days."""
         return record_merge.merge(unit, kind, body.keep, body.drop, body.fingerprint)
 
@@ -181,13 +181,13 @@ for _kind in record_merge.MERGEABLE:
 
 
 @api.add("GET", "/merges", "The latest merges", schemas.Merges)
-def get_merges(unit: Unit) -> Answer:
+def get_merges(unit: Unit) -> schemas.Merges:
     """Newest first, with until when each can be undone."""
-    return {"merges": record_merge.latest(unit)}
+    return schemas.Merges(merges=record_merge.latest(unit))
 
 
 @api.add("POST", "/merges/<uuid:ident>/undo", "Undo a merge", schemas.MergeOf)
-def undo_merge(unit: Unit, ident: UUID) -> Answer:
+def undo_merge(unit: Unit, ident: UUID) -> schemas.MergeOf:
     """The record is there again, and what moved with it refers to it again."""
     return record_merge.undo(unit, ident)
 
@@ -216,7 +216,7 @@ def _known(body: schemas.RecordAccess) -> list[Known]:
     schemas.RecordAccessPreview,
     body=schemas.RecordAccess,
 )
-def preview_recording(unit: Unit, body: schemas.RecordAccess) -> Answer:
+def preview_recording(unit: Unit, body: schemas.RecordAccess) -> schemas.RecordAccessPreview:
     """Line by line: new, the same as what is recorded, or refused and why. Nothing happens yet."""
     return existing_access.record(unit, _known(body), only_preview=True)
 
@@ -229,7 +229,7 @@ def preview_recording(unit: Unit, body: schemas.RecordAccess) -> Answer:
     body=schemas.RecordAccess,
     status=201,
 )
-def record_access(unit: Unit, body: schemas.RecordAccess) -> Answer:
+def record_access(unit: Unit, body: schemas.RecordAccess) -> schemas.RecordAccessPreview:
     """Nobody is asked, and nobody is said to have given it but who is named: it is recorded by whoever calls."""
     return existing_access.record(unit, _known(body), False, body.fingerprint)
 
@@ -242,7 +242,7 @@ def record_access(unit: Unit, body: schemas.RecordAccess) -> Answer:
     query=schemas.ImportOptions,
     streams=True,
 )
-def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> Answer:
+def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> schemas.ImportReport:
     """The body is the file itself, CSV or JSON Lines; it is streamed to disk, not held in memory."""
     unit.sight.require_administrator()
     request.max_content_length = LARGEST_IMPORT
@@ -255,7 +255,7 @@ def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> Answer:
         report = imports.bring(unit, kind, query.form, file, query.keep_good, query.try_only, matching)
     if report.kept and matching and query.keep_matching:
         file_columns.keep(unit, kind, matching)
-    return dataclasses.asdict(report)
+    return schemas.ImportReport.model_validate(dataclasses.asdict(report))
 
 
 @api.add(
@@ -266,7 +266,7 @@ def bring(unit: Unit, kind: str, query: schemas.ImportOptions) -> Answer:
     query=schemas.FileForm,
     streams=True,
 )
-def look_at_file(unit: Unit, kind: str, query: schemas.FileForm) -> Answer:
+def look_at_file(unit: Unit, kind: str, query: schemas.FileForm) -> schemas.FileLook:
     """The body is the file, or its beginning; each column comes with the field that it is taken for."""
     unit.sight.require_administrator()
     request.max_content_length = LARGEST_LOOK
@@ -328,7 +328,7 @@ def export_register() -> Response:
 
 
 @api.add("POST", "/register/import", "Bring a whole register", schemas.RegisterBrought, status=201, streams=True)
-def import_register(unit: Unit) -> Answer:
+def import_register(unit: Unit) -> schemas.RegisterBrought:
     """Into an organisation that is empty yet. The body is the file itself; all of it comes in, or nothing."""
     unit.sight.require_administrator()
     request.max_content_length = LARGEST_IMPORT

@@ -9,7 +9,7 @@ from flask import Response
 
 from openlatch import schemas
 from openlatch.api.routes.lists import list_query
-from openlatch.api.routing import Answer, api, if_match, the_service, viewer
+from openlatch.api.routing import api, if_match, the_service, viewer
 from openlatch.core.reviews.assignment import Place
 from openlatch.core.vocabulary import Happening, Reach, Subject, Verdict
 from openlatch.errors import NotReady
@@ -51,13 +51,13 @@ def _plan(body: schemas.SchedulePlan) -> schedules.Plan:
 
 
 @api.add("POST", "/schedules/preview", "When a schedule would be due", schemas.ScheduleDates, body=schemas.SchedulePlan)
-def preview_schedule(unit: Unit, body: schemas.SchedulePlan) -> Answer:
+def preview_schedule(unit: Unit, body: schemas.SchedulePlan) -> schemas.ScheduleDates:
     """The next times, before it is kept."""
-    return {"next": schedules.upcoming(unit, _plan(body))}
+    return schemas.ScheduleDates(next=schedules.upcoming(unit, _plan(body)))
 
 
 @api.add("POST", "/schedules", "Make a schedule", schemas.SchedulePage, body=schemas.SchedulePlan, status=201)
-def make_schedule(unit: Unit, body: schemas.SchedulePlan) -> Answer:
+def make_schedule(unit: Unit, body: schemas.SchedulePlan) -> schemas.SchedulePage:
     """Its rounds open by themselves."""
     return schedules.keep(unit, _plan(body))
 
@@ -70,13 +70,13 @@ def make_schedule(unit: Unit, body: schemas.SchedulePlan) -> Answer:
     body=schemas.SchedulePlan,
     status=201,
 )
-def make_schedules(unit: Unit, body: schemas.SchedulePlan) -> Answer:
+def make_schedules(unit: Unit, body: schemas.SchedulePlan) -> schemas.SchedulesMade:
     """Critical accounts every month, high every quarter, medium every half-year, low every year."""
-    return {"schedules": schedules.keep_by_sensitivity(unit, _plan(body))}
+    return schemas.SchedulesMade(schedules=schedules.keep_by_sensitivity(unit, _plan(body)))
 
 
 @api.add("GET", "/schedules/<uuid:ident>", "A schedule", schemas.SchedulePage)
-def get_schedule(unit: Unit, ident: UUID) -> Answer:
+def get_schedule(unit: Unit, ident: UUID) -> schemas.SchedulePage:
     """With the next times that it is due."""
     return schedules.one(unit, ident)
 
@@ -84,39 +84,39 @@ def get_schedule(unit: Unit, ident: UUID) -> Answer:
 @api.add(
     "PUT", "/schedules/<uuid:ident>", "Change a schedule, or pause it", schemas.SchedulePage, body=schemas.SchedulePlan
 )
-def change_schedule(unit: Unit, ident: UUID, body: schemas.SchedulePlan) -> Answer:
+def change_schedule(unit: Unit, ident: UUID, body: schemas.SchedulePlan) -> schemas.SchedulePage:
     """Rounds that are open stay as they are."""
     return schedules.keep(unit, _plan(body), ident, if_match())
 
 
 @api.add("POST", "/rounds", "Open a review round", schemas.RoundPage, body=schemas.OpenRound, status=201)
-def open_round(unit: Unit, body: schemas.OpenRound) -> Answer:
+def open_round(unit: Unit, body: schemas.OpenRound) -> schemas.RoundPage:
     """Over what its scope matches, frozen with the facts as they are."""
     return rounds.page(unit, reviews_open_round.open_round(unit, _review(body, body.undecided)))
 
 
 @api.add("POST", "/rounds/preview", "What a round would hold", schemas.Population, body=schemas.OpenRound)
-def preview_round(unit: Unit, body: schemas.OpenRound) -> Answer:
+def preview_round(unit: Unit, body: schemas.OpenRound) -> schemas.Population:
     """How many items of each kind, if it opened now."""
     return reviews_open_round.preview(unit, _review(body, body.undecided))
 
 
 @api.add("GET", ROUND, "A round with its progress", schemas.RoundPage)
-def get_round(unit: Unit, ident: UUID) -> Answer:
+def get_round(unit: Unit, ident: UUID) -> schemas.RoundPage:
     """By reviewer, with how fast they went and how much they kept."""
     return rounds.page(unit, ident)
 
 
 @api.add("GET", f"{ROUND}/progress", "How far a round is", schemas.RoundProgress)
-def get_progress(unit: Unit, ident: UUID) -> Answer:
+def get_progress(unit: Unit, ident: UUID) -> schemas.RoundProgress:
     """By reviewer, account and day, and what is late."""
     return rounds.progress(unit, ident)
 
 
 @api.add("GET", f"{ROUND}/groups", "The items of a round in groups", schemas.Groups, query=schemas.GroupBy)
-def get_groups(unit: Unit, ident: UUID, query: schemas.GroupBy) -> Answer:
+def get_groups(unit: Unit, ident: UUID, query: schemas.GroupBy) -> schemas.Groups:
     """Of those that are yours; administrators see all."""
-    return {"groups": rounds.groups(unit, ident, query.by)}
+    return schemas.Groups(groups=rounds.groups(unit, ident, query.by))
 
 
 @api.add("GET", f"{ROUND}/items", "The items of a round", schemas.Rows[schemas.ItemRow], query=schemas.ListOptions)
@@ -126,7 +126,7 @@ def list_items(unit: Unit, ident: UUID, query: schemas.ListOptions) -> Page:
 
 
 @api.add("POST", f"{ROUND}/close", "Close a round", schemas.RoundPage, body=schemas.CloseRound)
-def close_round(unit: Unit, ident: UUID, body: schemas.CloseRound) -> Answer:
+def close_round(unit: Unit, ident: UUID, body: schemas.CloseRound) -> schemas.RoundPage:
     """What was decided is carried out in the background; then nothing in it can change."""
     given = body.undecided
     fates = dict.fromkeys((r.word for r in Reach), given) if isinstance(given, str) else None
@@ -157,57 +157,57 @@ def _decision(body: schemas.Decide, version: int | None = None) -> decisions.Dec
 
 
 @api.add("GET", ITEM, "An item", schemas.ItemRow)
-def get_item(unit: Unit, ident: UUID, item: UUID) -> Answer:
+def get_item(unit: Unit, ident: UUID, item: UUID) -> schemas.ItemRow:
     """With what has changed since it was frozen."""
     return rounds.item(unit, ident, item)
 
 
 @api.add("POST", f"{ITEM}/preview", "What a decision would do", schemas.DecisionPreview, body=schemas.Decide)
-def preview_decision(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> Answer:
+def preview_decision(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> schemas.DecisionPreview:
     """Nothing happens yet."""
     return decisions.preview(unit, ident, item, _decision(body))
 
 
 @api.add("POST", f"{ITEM}/decision", "Decide an item", schemas.ItemRow, body=schemas.Decide)
-def decide(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> Answer:
+def decide(unit: Unit, ident: UUID, item: UUID, body: schemas.Decide) -> schemas.ItemRow:
     """Send If-Match with the item's version, so that two reviewers don't overwrite each other."""
     return decisions.decide(unit, ident, item, _decision(body, if_match()))
 
 
 @api.add("POST", f"{ROUND}/decisions", "Decide many items alike", schemas.Decided, body=schemas.DecideMany)
-def decide_many(unit: Unit, ident: UUID, body: schemas.DecideMany) -> Answer:
+def decide_many(unit: Unit, ident: UUID, body: schemas.DecideMany) -> schemas.Decided:
     """What is flagged is not kept so: the answer names it."""
     picked = [decisions.Picked(one.id, one.version) for one in body.items]
     lines = decisions.decide_many(unit, ident, picked, _decision(body))
-    return {"lines": lines, "decided": sum(line["refused"] is None for line in lines)}
+    return schemas.Decided(lines=lines, decided=sum(line.refused is None for line in lines))
 
 
 @api.add("POST", f"{ITEM}/second", "Agree to a decision, or send it back", schemas.ItemRow, body=schemas.Agree)
-def second(unit: Unit, ident: UUID, item: UUID, body: schemas.Agree) -> Answer:
+def second(unit: Unit, ident: UUID, item: UUID, body: schemas.Agree) -> schemas.ItemRow:
     """As its second reviewer."""
     return decisions.second(unit, ident, item, body.agree, body.reason, if_match())
 
 
 @api.add("POST", f"{ITEM}/undo", "Take a decision back", schemas.ItemRow)
-def undo(unit: Unit, ident: UUID, item: UUID) -> Answer:
+def undo(unit: Unit, ident: UUID, item: UUID) -> schemas.ItemRow:
     """Until the round is closed, or the decision is being carried out."""
     return decisions.undo(unit, ident, item, if_match())
 
 
 @api.add("GET", f"{ITEM}/reviewers", "Who could decide an item instead", schemas.BetterReviewers)
-def better_reviewers(unit: Unit, ident: UUID, item: UUID) -> Answer:
+def better_reviewers(unit: Unit, ident: UUID, item: UUID) -> schemas.BetterReviewers:
     """And why they."""
-    return {"people": decisions.better_reviewers(unit, ident, item)}
+    return schemas.BetterReviewers(people=decisions.better_reviewers(unit, ident, item))
 
 
 @api.add("POST", f"{ITEM}/pass", "Pass an item on to a better reviewer", schemas.ItemRow, body=schemas.PassOn)
-def pass_on(unit: Unit, ident: UUID, item: UUID, body: schemas.PassOn) -> Answer:
+def pass_on(unit: Unit, ident: UUID, item: UUID, body: schemas.PassOn) -> schemas.ItemRow:
     """The new reviewer is notified."""
     return decisions.pass_on(unit, ident, item, body.to, body.reason, if_match())
 
 
 @api.add("POST", f"{ITEM}/question", "Ask the holder", schemas.ItemRow, body=schemas.Ask)
-def ask(unit: Unit, ident: UUID, item: UUID, body: schemas.Ask) -> Answer:
+def ask(unit: Unit, ident: UUID, item: UUID, body: schemas.Ask) -> schemas.ItemRow:
     """The answer comes back into the line."""
     return decisions.ask(unit, ident, item, body.question)
 
@@ -215,49 +215,49 @@ def ask(unit: Unit, ident: UUID, item: UUID, body: schemas.Ask) -> Answer:
 @api.add(
     "POST", "/questions/<uuid:ident>/answer", "Answer a question to you", schemas.Done, body=schemas.AnswerQuestion
 )
-def answer_question(unit: Unit, ident: UUID, body: schemas.AnswerQuestion) -> Answer:
+def answer_question(unit: Unit, ident: UUID, body: schemas.AnswerQuestion) -> schemas.Done:
     """About your own access."""
     decisions.answer(unit, ident, body.answer)
-    return {"done": True}
+    return schemas.Done(done=True)
 
 
 @api.add("POST", f"{ITEM}/explain", "Explain what could not be carried out", schemas.ItemRow, body=schemas.Explain)
-def explain(unit: Unit, ident: UUID, item: UUID, body: schemas.Explain) -> Answer:
+def explain(unit: Unit, ident: UUID, item: UUID, body: schemas.Explain) -> schemas.ItemRow:
     """So that the round can end without it."""
     return reviews_close_round.explain(unit, ident, item, body.reason)
 
 
 @api.add("POST", f"{ITEM}/retry", "Try again to carry an item out", schemas.ItemRow)
-def retry_item(unit: Unit, ident: UUID, item: UUID) -> Answer:
+def retry_item(unit: Unit, ident: UUID, item: UUID) -> schemas.ItemRow:
     """After what was in the way has been put right."""
     return reviews_close_round.retry(unit, ident, item)
 
 
 @api.add("GET", "/me/calendar", "Your calendar address", schemas.CalendarPage)
-def get_calendar(unit: Unit) -> Answer:
+def get_calendar(unit: Unit) -> schemas.CalendarPage:
     """Whether you have one. The address itself is shown once, when it is made."""
     return calendar_feed.page(unit)
 
 
 @api.add("POST", "/me/calendar", "Make a calendar address", schemas.CalendarPage, secret=True)
-def make_calendar(unit: Unit) -> Answer:
+def make_calendar(unit: Unit) -> schemas.CalendarPage:
     """An old one opens nothing any more."""
     return calendar_feed.make(unit)
 
 
 @api.add("DELETE", "/me/calendar", "End your calendar address", schemas.CalendarPage)
-def end_calendar(unit: Unit) -> Answer:
+def end_calendar(unit: Unit) -> schemas.CalendarPage:
     """At once."""
     return calendar_feed.take_away(unit)
 
 
 @api.add("GET", "/people/<uuid:ident>/absence", "When somebody is away", schemas.AbsenceOf)
-def get_absence(unit: Unit, ident: UUID) -> Answer:
+def get_absence(unit: Unit, ident: UUID) -> schemas.AbsenceOf:
     """Oneself, or anybody for administrators."""
     return reviewers.absence(unit, ident)
 
 
 @api.add("PUT", "/people/<uuid:ident>/absence", "Say when somebody is away", schemas.AbsenceOf, body=schemas.Absent)
-def set_absence(unit: Unit, ident: UUID, body: schemas.Absent) -> Answer:
+def set_absence(unit: Unit, ident: UUID, body: schemas.Absent) -> schemas.AbsenceOf:
     """And who decides for them meanwhile."""
     return reviewers.set_absence(unit, ident, body.since, body.until, body.deputy)

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import ColumnElement, FromClause, Select, case, func, select
 
+from openlatch import schemas
 from openlatch.core.states import OfferState
 from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import Reach, Standing
@@ -36,7 +37,7 @@ MOST_NAMES = 8
 LAST_YEAR = 2199
 
 
-def risk_map(unit: Unit) -> dict[str, Any]:
+def risk_map(unit: Unit) -> schemas.RiskMap:
     """How many live grants there are by danger and by how long they went unused, with the filters of each row and
     column, which together select a region of the list of grants.
     """
@@ -57,13 +58,13 @@ def risk_map(unit: Unit) -> dict[str, Any]:
         .where(Grant.state.in_(register.LIVE), register.GRANTS.of(unit.viewer.organisation), unit.sight.grants())
         .group_by("danger", "idle")
     )
-    return {
-        "dangers": [name for name, _, _ in DANGERS],
-        "idles": [*(name for name, _, _ in IDLES), NEVER],
-        "cells": [{"danger": d, "idle": i, "count": n} for d, i, n in sorted(rows.all())],
-        "danger_filters": [_danger_filter(least, most) for _, least, most in DANGERS],
-        "idle_filters": [*(_idle_filter(unit.now, since, until) for _, since, until in IDLES), "not (last_used_at pr)"],
-    }
+    return schemas.RiskMap(
+        dangers=[name for name, _, _ in DANGERS],
+        idles=[*(name for name, _, _ in IDLES), NEVER],
+        cells=[schemas.RiskCell(danger=d, idle=i, count=n) for d, i, n in sorted(rows.all())],
+        danger_filters=[_danger_filter(least, most) for _, least, most in DANGERS],
+        idle_filters=[*(_idle_filter(unit.now, since, until) for _, since, until in IDLES), "not (last_used_at pr)"],
+    )
 
 
 def _reaches(unit: Unit) -> FromClause:
@@ -99,7 +100,7 @@ def _stamp(at: datetime) -> str:
     return at.isoformat().replace("+00:00", "Z")
 
 
-def ends(unit: Unit, since: datetime | None, months: int) -> dict[str, Any]:
+def ends(unit: Unit, since: datetime | None, months: int) -> schemas.Calendar:
     """What ends day by day, in the organisation's time zone: grants, people who leave, offers, rounds due."""
     zone = unit.zone
     if since is not None and not 1970 <= since.year <= LAST_YEAR:
@@ -118,7 +119,11 @@ def ends(unit: Unit, since: datetime | None, months: int) -> dict[str, Any]:
         there[kind] += count
         if len(there["names"]) < MOST_NAMES:
             there["names"].append(name)
-    return {"since": begin, "until": end, "days": [{"day": day, **rest} for day, rest in sorted(found.items())]}
+    return schemas.Calendar(
+        since=begin,
+        until=end,
+        days=[schemas.EndOf.model_validate({"day": day, **rest}) for day, rest in sorted(found.items())],
+    )
 
 
 def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[tuple[str, str, date, int]]:

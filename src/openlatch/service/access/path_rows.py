@@ -9,6 +9,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.access import paths
 from openlatch.core.offers import wording
 from openlatch.core.register import UTC_ZONE, Register
@@ -44,47 +45,47 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
 
 def path_row(
     unit: Unit, register: Register, path: paths.Path, grants: dict[UUID, Any], asked_at: datetime | None = None
-) -> dict[str, Any]:
+) -> schemas.Path:
     """A path as a row of an answer, now or at the instant asked about."""
     at = asked_at or unit.now
     last = grants.get(path.grants[-1]) if path.grants else None
     account = register.accounts.get(path.account)
     person = register.people.get(path.holder.id)
-    return {
-        "holder": {
-            "kind": path.holder.kind,
-            "id": path.holder.id,
-            "name": register.name_of(path.holder),
-            "inside": person.inside if person else True,
-        },
-        "account": {"id": path.account, "name": account.name if account else ""},
-        "owns": path.level is None,
-        "level": "Owner" if path.level is None else path.level.name,
-        "sentence": "Decides about the account itself." if path.level is None else path.level.sentence,
-        "reach": int(path.reach),
-        "since": path.window.since,
-        "until": path.window.until,
-        "last_day": last_day(path.window.until, account.zone if account else UTC_ZONE),
-        "open_now": paths.open_now(register, path, at),
-        "revoking": path.revoking,
-        "left": person is not None and person.is_gone(at),
-        "words": path.words,
-        "hops": [
-            {
-                "kind": hop.kind,
-                "holder": {"kind": hop.holder.kind, "id": hop.holder.id, "name": register.name_of(hop.holder)},
-                "words": hop.words,
-                "grant_id": hop.grant,
-            }
+    return schemas.Path(
+        holder=schemas.Holder(
+            kind=path.holder.kind,
+            id=path.holder.id,
+            name=register.name_of(path.holder),
+            inside=person.inside if person else True,
+        ),
+        account=schemas.Named(id=path.account, name=account.name if account else ""),
+        owns=path.level is None,
+        level="Owner" if path.level is None else path.level.name,
+        sentence="Decides about the account itself." if path.level is None else path.level.sentence,
+        reach=int(path.reach),
+        since=path.window.since,
+        until=path.window.until,
+        last_day=last_day(path.window.until, account.zone if account else UTC_ZONE),
+        open_now=paths.open_now(register, path, at),
+        revoking=path.revoking,
+        left=person is not None and person.is_gone(at),
+        words=path.words,
+        hops=[
+            schemas.Hop(
+                kind=hop.kind,
+                holder=schemas.Holder(kind=hop.holder.kind, id=hop.holder.id, name=register.name_of(hop.holder)),
+                words=hop.words,
+                grant_id=hop.grant,
+            )
             for hop in path.hops
         ],
-        "grant_id": path.grants[-1] if path.grants else None,
-        "given_by": last.given_by if last else None,
-        "recorded_by": last.recorded_by if last else None,
-        "given_at": last.given_at if last else None,
-        "last_used_at": last.last_used_at if last else None,
-        "recorded": last.recorded if last else True,
-        "owed": last.owed if last else None,
-        "part": path.part.name if path.part else None,
-        "hours": "; ".join(wording.hours_in_words(hours) for hours in path.hours),
-    }
+        grant_id=path.grants[-1] if path.grants else None,
+        given_by=last.given_by if last else None,
+        recorded_by=last.recorded_by if last else None,
+        given_at=last.given_at if last else None,
+        last_used_at=last.last_used_at if last else None,
+        recorded=last.recorded if last else True,
+        owed=last.owed if last else None,
+        part=path.part.name if path.part else None,
+        hours="; ".join(wording.hours_in_words(hours) for hours in path.hours),
+    )

@@ -10,6 +10,7 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, select
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.access import what_if as access_what_if
 from openlatch.core.access.what_if import Shift
@@ -21,7 +22,7 @@ from openlatch.errors import BadInput, NotFound
 from openlatch.service.access.path_rows import grants_on, path_row
 from openlatch.service.grants import lifecycle
 from openlatch.service.latches import guard
-from openlatch.service.lists.register import one
+from openlatch.service.lists.register import row
 from openlatch.service.permissions import Sight
 from openlatch.service.revocations import confirm
 from openlatch.service.unit import Unit
@@ -79,7 +80,7 @@ def _fits(register: Register, path: access_paths.Path, question: Question, at: d
 
 def _shown(
     unit: Unit, register: Register, paths: Iterable[access_paths.Path], question: Question, ended: Iterable[str] = ()
-) -> dict[str, Any]:
+) -> schemas.Paths:
     at = question.at or unit.now
     found = [path for path in paths if _fits(register, path, question, at)]
     can = any(not _has_left(register, path.holder, at) for path in found)
@@ -91,7 +92,7 @@ def _shown(
     shown = found[: question.limit]
     grants = grants_on(unit, (grant for path in shown for grant in path.grants))
     rows = [path_row(unit, register, path, grants, at) for path in shown]
-    return {"can": can, "paths": rows, "count": len(found), "ended": list(ended)}
+    return schemas.Paths(can=can, paths=rows, count=len(found), ended=list(ended))
 
 
 def _has_left(register: Register, holder: Holder, at: datetime) -> bool:
@@ -114,9 +115,9 @@ def _unproved(unit: Unit, *which: ColumnElement[bool]) -> list[str]:
     ]
 
 
-def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict[str, Any]:
+def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> schemas.Paths:
     """By which paths a person could act in an account; empty when they could not."""
-    one(unit, "accounts", account)
+    row(unit, "accounts", account)
     if not (unit.sight.everything or account in unit.sight.owned or person == unit.sight.person):
         raise NotFound("There is no such person, or you may not see them.")
     moment, holder = _moment(unit, question), Holder(HolderKind.PERSON, person)
@@ -128,10 +129,10 @@ def who_can(unit: Unit, person: UUID, account: UUID, question: Question) -> dict
     return _shown(unit, register, access_paths.paths_to(held, holder, account, at), question, ended)
 
 
-def everyone(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
+def everyone(unit: Unit, account: UUID, question: Question) -> schemas.Paths:
     """Everyone who could act in an account, by every path. For whoever answers for the account."""
     unit.sight.require_answers_for(account)
-    one(unit, "accounts", account)
+    row(unit, "accounts", account)
     moment, at = _moment(unit, question), question.at or unit.now
     register = _around_accounts(unit, [account], moment)
     paths = access_paths.everyone_reaching(register, account, at)
@@ -143,9 +144,9 @@ def everyone(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
     return _shown(unit, register, paths, question, ended)
 
 
-def everything(unit: Unit, person: UUID, question: Question) -> dict[str, Any]:
+def everything(unit: Unit, person: UUID, question: Question) -> schemas.Paths:
     """Everything that a person could act in, among the accounts that the viewer may see."""
-    one(unit, "people", person)
+    row(unit, "people", person)
     holder, at = Holder(HolderKind.PERSON, person), question.at or unit.now
     moment = _moment(unit, question)
     register = _around_holder(unit, holder, moment)
@@ -158,32 +159,32 @@ def everything(unit: Unit, person: UUID, question: Question) -> dict[str, Any]:
     return _shown(unit, register, paths, question, [] if moment else _unproved(unit, *theirs))
 
 
-def matrix(unit: Unit, account: UUID, question: Question) -> dict[str, Any]:
+def matrix(unit: Unit, account: UUID, question: Question) -> schemas.Matrix:
     """Everyone who could act in an account against everything that could be done there."""
     unit.sight.require_answers_for(account)
-    one(unit, "accounts", account)
+    row(unit, "accounts", account)
     register = _around_accounts(unit, [account], _moment(unit, question))
     columns, rows = access_what_if.matrix(register, account, question.at or unit.now)
-    return {
-        "permissions": [_permission(permission) for permission in columns],
-        "rows": [
-            {
-                "holder": _holder(register, row.holder),
-                "owner": row.owner,
-                "whole": sorted(row.whole),
-                "partly": sorted(row.partly),
-            }
+    return schemas.Matrix(
+        permissions=[_permission(permission) for permission in columns],
+        rows=[
+            schemas.MatrixRow(
+                holder=_holder(register, row.holder),
+                owner=row.owner,
+                whole=sorted(row.whole),
+                partly=sorted(row.partly),
+            )
             for row in rows
         ],
-    }
+    )
 
 
 def differ(
     unit: Unit, account: UUID, one_at: datetime, other_at: datetime, believed: datetime | None
-) -> dict[str, Any]:
+) -> schemas.Difference:
     """Whose rights in an account differ between two instants."""
     unit.sight.require_answers_for(account)
-    one(unit, "accounts", account)
+    row(unit, "accounts", account)
     registers = [
         as_of.around_accounts(unit.db, [account], moment)
         for at in (one_at, other_at)
@@ -194,7 +195,7 @@ def differ(
         lambda ident: access_paths.by_holder(registers[0], ident, one_at),
         lambda ident: access_paths.by_holder(registers[1], ident, other_at),
     )
-    return {"shifts": [_shift(registers[1], registers[0], shift) for shift in found]}
+    return schemas.Difference(shifts=[_shift(registers[1], registers[0], shift) for shift in found])
 
 
 # What if.
@@ -215,7 +216,7 @@ class Wish:
     latch: guard.Setting | None = None
 
 
-def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
+def what_if(unit: Unit, wishes: Sequence[Wish]) -> schemas.Supposed:
     """What changes would do to who can do what, and which latches they would break. Nothing is changed.
 
     For administrators, and for owners if only their own accounts are touched. BadInput for an incomplete change;
@@ -241,11 +242,11 @@ def what_if(unit: Unit, wishes: Sequence[Wish]) -> dict[str, Any]:
     after = access_what_if.suppose(before, changes)
     found = access_what_if.shifts_of(reached, before, after, unit.now)
     breaches = guard.supposed(unit, before, after, reached, [w.latch for w in wishes if w.latch is not None])
-    return {
-        "shifts": [_shift(after, before, shift) for shift in found],
-        "last_path_lost": sum(shift.last_path_lost for shift in found),
-        "breaches": [guard.shown(breach) for breach in breaches],
-    }
+    return schemas.Supposed(
+        shifts=[_shift(after, before, shift) for shift in found],
+        last_path_lost=sum(shift.last_path_lost for shift in found),
+        breaches=[guard.shown(breach) for breach in breaches],
+    )
 
 
 def _touched(unit: Unit, wishes: Sequence[Wish]) -> tuple[set[UUID], list[Holder]]:
@@ -339,36 +340,36 @@ def _known(register: Register, holder: Holder) -> None:
 # As answers show them.
 
 
-def _holder(register: Register, holder: Holder) -> dict[str, Any]:
+def _holder(register: Register, holder: Holder) -> schemas.Holder:
     person = register.people.get(holder.id)
-    return {
-        "kind": holder.kind,
-        "id": holder.id,
-        "name": register.name_of(holder),
-        "inside": person.inside if person else True,
-    }
+    return schemas.Holder(
+        kind=holder.kind,
+        id=holder.id,
+        name=register.name_of(holder),
+        inside=person.inside if person else True,
+    )
 
 
-def _permission(permission: Permission) -> dict[str, Any]:
-    return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
+def _permission(permission: Permission) -> schemas.PermissionOf:
+    return schemas.PermissionOf(key=permission.key, sentence=permission.sentence, reach=int(permission.reach))
 
 
 def _ordered(permissions: Iterable[Permission]) -> list[Permission]:
     return sorted(permissions, key=lambda p: (-p.reach, p.sentence))
 
 
-def _shift(register: Register, other: Register, shift: Shift) -> dict[str, Any]:
+def _shift(register: Register, other: Register, shift: Shift) -> schemas.AccessShift:
     known = register if register.name_of(shift.holder) != "somebody unknown" else other
     account = register.accounts.get(shift.account) or other.accounts.get(shift.account)
-    return {
-        "holder": _holder(known, shift.holder),
-        "account": {"id": shift.account, "name": account.name if account else ""},
-        "gained": [_permission(p) for p in _ordered(shift.gained)],
-        "lost": [_permission(p) for p in _ordered(shift.lost)],
-        "owned_before": shift.owned_before,
-        "owns_now": shift.owns_now,
-        "last_path_lost": shift.last_path_lost,
-        "first_path_gained": shift.first_path_gained,
-        "paths_before": [path.words for path in shift.paths_before],
-        "paths_after": [path.words for path in shift.paths_after],
-    }
+    return schemas.AccessShift(
+        holder=_holder(known, shift.holder),
+        account=schemas.Named(id=shift.account, name=account.name if account else ""),
+        gained=[_permission(p) for p in _ordered(shift.gained)],
+        lost=[_permission(p) for p in _ordered(shift.lost)],
+        owned_before=shift.owned_before,
+        owns_now=shift.owns_now,
+        last_path_lost=shift.last_path_lost,
+        first_path_gained=shift.first_path_gained,
+        paths_before=[path.words for path in shift.paths_before],
+        paths_after=[path.words for path in shift.paths_after],
+    )

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import GrantState, HolderKind
@@ -25,14 +25,14 @@ from openlatch.store.tables import Account, Grant, Resource, ResourceGroup, Reso
 MOST_PATHS = 500
 
 
-def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
+def account_page(unit: Unit, ident: UUID) -> schemas.AccountPage:
     """An account with everyone and everything that can reach it, by every path.
 
     People who have left are included while the system still has their access. Grants that give nothing now (offered,
     suspended, not begun, over) are listed apart. Somebody who only reaches the account sees their own paths. Of very
     many paths the shortest and farthest reaching are returned, with the total number.
     """
-    account = register.one(unit, "accounts", ident)
+    account = register.row(unit, "accounts", ident)
     answers = unit.sight.everything or ident in unit.sight.owned
     if answers:
         found = subgraph.around_accounts(unit.db, [ident])
@@ -58,23 +58,25 @@ def account_page(unit: Unit, ident: UUID) -> dict[str, Any]:
     grants = grants_on(unit, (grant for path in first for grant in path.grants))
     rows = [path_row(unit, found, path, grants) for path in first]
     stored = unit.db.get_one(Account, ident)
-    return {
-        **account,
-        "answers_for": answers,
-        "paths": rows,
-        "path_count": len(paths),
-        "holder_count": len(holders),
-        "app_count": sum(holder.kind is HolderKind.APP for holder in holders),
-        "not_in_force": idle.rows,
-        "parts": parts(unit, ident),
-        "others": visits.others_inside(unit, ident) if unit.sight.inside == ident and not answers else [],
-        "prerequisites": stored.prerequisites,
-        "coverage": stored.coverage,
-        "partial_since": stored.partial_since,
-    }
+    return schemas.AccountPage.model_validate(
+        {
+            **account,
+            "answers_for": answers,
+            "paths": rows,
+            "path_count": len(paths),
+            "holder_count": len(holders),
+            "app_count": sum(holder.kind is HolderKind.APP for holder in holders),
+            "not_in_force": idle.rows,
+            "parts": parts(unit, ident),
+            "others": visits.others_inside(unit, ident) if unit.sight.inside == ident and not answers else [],
+            "prerequisites": stored.prerequisites,
+            "coverage": stored.coverage,
+            "partial_since": stored.partial_since,
+        }
+    )
 
 
-def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
+def parts(unit: Unit, account: UUID) -> list[schemas.PartOf]:
     """The resources and groups of an account, each with how many share it."""
     listed = offers.RESOURCES.all(unit.db, "", [Resource.account_id == account, Resource.archived_at.is_(None)])
     whole = (
@@ -105,16 +107,15 @@ def parts(unit: Unit, account: UUID) -> list[dict[str, Any]]:
         ).all()
     )
     found = [
-        {
-            "id": i,
-            "name": name,
-            "kind": "group",
-            "group": True,
-            "public": False,
-            "resources": count,
-            "holders": whole + own.get(i, 0),
-        }
+        schemas.PartOf(
+            id=i,
+            name=name,
+            kind="group",
+            group=True,
+            public=False,
+            resources=count,
+            holders=whole + own.get(i, 0),
+        )
         for i, name, count in groups
     ]
-    kept = ("id", "name", "kind", "public", "holders")
-    return found + [{**{k: row[k] for k in kept}, "group": False, "resources": 1} for row in listed]
+    return found + [schemas.PartOf.model_validate({**row, "group": False, "resources": 1}) for row in listed]

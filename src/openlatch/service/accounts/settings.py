@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 
+from openlatch import schemas
 from openlatch.core import addresses
 from openlatch.core.time_windows import zone_of
 from openlatch.core.vocabulary import Standing
@@ -21,17 +21,17 @@ from openlatch.store.lists import register
 from openlatch.store.tables import Organisation, Person, Team
 
 
-def shown(unit: Unit) -> dict[str, Any]:
+def shown(unit: Unit) -> schemas.Settings:
     """The organisation's settings about giving access."""
     held = preview.settings_of(unit)
-    return {
-        "offer_hours": send_offer.hours_to_answer(unit),
-        "inside_domains": preview.inside_domains(unit),
-        "prerequisites": list(held.get("prerequisites", [])),
-        "auditors": list(held.get("auditors", [])),
-        "remind_days": end_reminders.days_before(unit),
-        "keep_left_months": erasure.months_kept(unit),
-    }
+    return schemas.Settings(
+        offer_hours=send_offer.hours_to_answer(unit),
+        inside_domains=preview.inside_domains(unit),
+        prerequisites=list(held.get("prerequisites", [])),
+        auditors=list(held.get("auditors", [])),
+        remind_days=end_reminders.days_before(unit),
+        keep_left_months=erasure.months_kept(unit),
+    )
 
 
 def change(
@@ -42,7 +42,7 @@ def change(
     auditors: Sequence[str] | None = None,
     remind_days: Sequence[int] | None = None,
     keep_left_months: int | None = None,
-) -> dict[str, Any]:
+) -> schemas.Settings:
     """Change these settings; ``auditors`` and what follows stay as they are when left out. BadInput for an invalid
     domain or address.
     """
@@ -73,7 +73,7 @@ def change(
     return shown(unit)
 
 
-def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
+def set_organisation(unit: Unit, name: str, time_zone: str) -> schemas.Me:
     """Set the organisation's name and time zone. BadInput for an unknown time zone."""
     unit.sight.require_administrator()
     try:
@@ -99,7 +99,7 @@ def set_organisation(unit: Unit, name: str, time_zone: str) -> dict[str, Any]:
 
 def set_account(
     unit: Unit, ident: UUID, emergency_hours: int | None, prerequisites: Sequence[str], version: int | None
-) -> dict[str, Any]:
+) -> schemas.AccountRow:
     """Set for how long an account opens in an emergency, and what people need before they can accept. Only by its
     owner.
     """
@@ -121,10 +121,10 @@ def set_account(
     unit.db.flush()
     found = register.ACCOUNTS.one(unit.db, ident)
     assert found is not None
-    return found
+    return schemas.AccountRow.model_validate(found)
 
 
-def set_speaker(unit: Unit, team: UUID, speaker: UUID | None) -> dict[str, Any]:
+def set_speaker(unit: Unit, team: UUID, speaker: UUID | None) -> schemas.TeamRow:
     """Set who answers offers to a team."""
     unit.sight.require_administrator()
     row = unit.db.get(Team, team, with_for_update=True)
@@ -138,4 +138,4 @@ def set_speaker(unit: Unit, team: UUID, speaker: UUID | None) -> dict[str, Any]:
     unit.db.flush()
     found = register.TEAMS.one(unit.db, team)
     assert found is not None
-    return found
+    return schemas.TeamRow.model_validate(found)

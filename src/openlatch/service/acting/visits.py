@@ -17,6 +17,7 @@ import jwt
 from sqlalchemy import select
 from sqlalchemy.orm import Session as Db
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder, Register
 from openlatch.core.time_windows import last_day
@@ -40,20 +41,22 @@ def _paths(unit: Unit, person: UUID, account: UUID) -> tuple[Register, list[acce
     return register, [path for path in paths if access_paths.open_now(register, path, unit.now)]
 
 
-def rights(unit: Unit, account: UUID) -> dict[str, Any]:
+def rights(unit: Unit, there: Inside) -> schemas.InsideOf:
     """What the viewer may do inside an account, and until when."""
     assert unit.viewer.person is not None
-    register, paths = _paths(unit, unit.viewer.person, account)
+    register, paths = _paths(unit, unit.viewer.person, there.account)
     ends = [path.window.until for path in paths]
     until = None if not ends or None in ends else max(e for e in ends if e is not None)
-    return {
-        "levels": sorted({path.level.name for path in paths if path.level}),
-        "rights": sorted({p.sentence for p in access_paths.rights_of(paths)}),
-        "parts": sorted({path.part.name for path in paths if path.part}),
-        "until": until,
-        "last_day": last_day(until, register.accounts[account].zone),
-        "reach": int(max((path.reach for path in paths), default=0)),
-    }
+    return schemas.InsideOf(
+        account=schemas.Named(id=there.account, name=there.account_name),
+        owner=schemas.Named(id=there.owner, name=there.owner_name) if there.owner else None,
+        levels=sorted({path.level.name for path in paths if path.level}),
+        rights=sorted({p.sentence for p in access_paths.rights_of(paths)}),
+        parts=sorted({path.part.name for path in paths if path.part}),
+        until=until,
+        last_day=last_day(until, register.accounts[there.account].zone),
+        reach=int(max((path.reach for path in paths), default=0)),
+    )
 
 
 def inside_of(db: Db, visit: UUID | None) -> Inside | None:
@@ -159,18 +162,20 @@ def end_those_without_access(unit: Unit) -> int:
     return ended
 
 
-def others_inside(unit: Unit, account: UUID) -> list[dict[str, Any]]:
+def others_inside(unit: Unit, account: UUID) -> list[schemas.OtherDelegate]:
     """The other delegates of the account that the viewer is inside, unless its latch keeps them unseen."""
     if guard.unseen(unit, account):
         return []
     register = subgraph.around_accounts(unit.db, [account])
     paths = access_paths.everyone_reaching(register, account, unit.now)
-    found: dict[UUID, dict[str, Any]] = {}
+    found: dict[UUID, schemas.OtherDelegate] = {}
     for path in paths:
         if path.holder.kind is HolderKind.PERSON and path.holder.id != unit.viewer.person:
-            row = {"name": register.name_of(path.holder), "reach": int(path.reach), "owns": path.level is None}
+            row = schemas.OtherDelegate(
+                name=register.name_of(path.holder), reach=int(path.reach), owns=path.level is None
+            )
             found.setdefault(path.holder.id, row)
-    return sorted(found.values(), key=lambda r: (not r["owns"], r["name"]))
+    return sorted(found.values(), key=lambda r: (not r.owns, r.name))
 
 
 # Tokens.
@@ -197,7 +202,6 @@ def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> E
     if unit.viewer.inside is not None:
         raise NotAllowed("A token for an account can't be exchanged for another.", "Use your own token.")
     visit = _begin(unit, account, unit.now + TOKEN_LIFE)
-    held = rights(unit, account)
     _, paths = _paths(unit, visit.person_id, account)
     has = {p.key for p in access_paths.rights_of(paths)}
     if scope is not None and not set(scope) <= has:
@@ -223,7 +227,14 @@ def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> E
         signing_keys.ALGORITHM,
         headers={"kid": signing_keys.public(unit.service, signing_keys.TOKENS)["kid"], "typ": "at+jwt"},
     )
-    unit.record("token.exchanged", "visit", visit.id, unit.viewer.name, account, levels=held["levels"])
+    unit.record(
+        "token.exchanged",
+        "visit",
+        visit.id,
+        unit.viewer.name,
+        account,
+        levels=sorted({path.level.name for path in paths if path.level}),
+    )
     return Exchanged(token, given, int(TOKEN_LIFE.total_seconds()))
 
 

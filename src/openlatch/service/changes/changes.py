@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
-from typing import Any
+from dataclasses import asdict, replace
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import Window, end_in_words, with_end
@@ -28,6 +28,7 @@ from openlatch.service.grants import lifecycle, terms
 from openlatch.service.grants.change_types import (
     Change,
     ChangeKind,
+    Made,
     guarded,
     line_of,
     note,
@@ -50,12 +51,17 @@ MOST = 1000
 SECONDS = 20
 
 
-def preview(unit: Unit, change: Change) -> dict[str, Any]:
+def preview(unit: Unit, change: Change) -> schemas.ChangePreview:
     """What a change would do to each grant. No reason is needed yet."""
     change = unexplained(change)
     lines = [tried(unit, change, ident, keep=False) for ident in in_time(selection(unit, change))]
-    shown = {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
-    return {**shown, "needs_proof": _needs_proof(unit, change, lines), "fingerprint": fingerprint(shown)}
+    shown = schemas.ChangeResult(lines=lines, changed=sum(line.refused is None for line in lines))
+    return schemas.ChangePreview(
+        lines=lines,
+        changed=shown.changed,
+        needs_proof=_needs_proof(unit, change, lines),
+        fingerprint=fingerprint(shown),
+    )
 
 
 def unexplained(change: Change) -> Change:
@@ -63,7 +69,7 @@ def unexplained(change: Change) -> Change:
     return replace(change, reason="Only a preview.")
 
 
-def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
+def carry_out(unit: Unit, change: Change, seen: str = "") -> schemas.ChangeResult:
     """Make the change; returns a line for each grant. Conflict when it would do something else than what was
     ``seen``.
     """
@@ -72,14 +78,14 @@ def carry_out(unit: Unit, change: Change, seen: str = "") -> dict[str, Any]:
     locks.access(unit)
     if seen:
         shown = preview(unit, change)
-        if seen != shown["fingerprint"]:
+        if seen != shown.fingerprint:
             raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
     ids = selection(unit, change)
     if change.kind is ChangeKind.END and len(ids) > revoke.BULK:
         unit.require_proof(f"Ending {len(ids)} grants at once")
     single = len(ids) == 1
     lines = [tried(unit, change, ident, keep=True, raising=single) for ident in in_time(ids)]
-    return {"lines": lines, "changed": sum(line["refused"] is None for line in lines)}
+    return schemas.ChangeResult(lines=lines, changed=sum(line.refused is None for line in lines))
 
 
 def in_time(ids: Sequence[UUID]) -> Iterator[UUID]:
@@ -115,46 +121,46 @@ def selection(unit: Unit, change: Change, most: int = MOST) -> list[UUID]:
     return ids
 
 
-def _needs_proof(unit: Unit, change: Change, lines: list[dict[str, Any]]) -> bool:
+def _needs_proof(unit: Unit, change: Change, lines: list[schemas.ChangeLine]) -> bool:
     if change.kind is ChangeKind.END:
         return len(lines) > revoke.BULK
     level = unit.db.get(Level, change.level) if change.level else None
-    return any(line["steward"] for line in lines) or (level is not None and level.reach == Reach.STEWARD)
+    return any(line.steward for line in lines) or (level is not None and level.reach == Reach.STEWARD)
 
 
-def tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = False) -> dict[str, Any]:
+def tried(unit: Unit, change: Change, ident: UUID, keep: bool, raising: bool = False) -> schemas.ChangeLine:
     """The line of one grant: what the change does, or why it is refused."""
     row = register.GRANTS.one(unit.db, ident, [unit.sight.grants()])
     if row is None:
         raise NotFound("There is no such grant, or you may not see it.")
-    line = {
-        "grant_id": ident,
-        "holder": row["holder"],
-        "account": row["account"],
-        "level": row["level"],
-        "until": row["until"],
-        "last_day": row["last_day"],
-        "state": row["state"],
-        "does": "",
-        "refused": None,
-        "remedy": "",
-        "latches": [],
-        "revocation_id": None,
-        "steward": False,
-    }
+    line = schemas.ChangeLine(
+        grant_id=ident,
+        holder=row["holder"],
+        account=row["account"],
+        level=row["level"],
+        until=row["until"],
+        last_day=row["last_day"],
+        state=row["state"],
+        does="",
+        refused=None,
+        remedy="",
+        latches=[],
+        revocation_id=None,
+        steward=False,
+    )
     try:
         with attempt(unit, keep) as within:
             done = _make(within, change, ident)
             # A rolled-back revocation has no id.
-            line |= done if keep else {**done, "revocation_id": None}
+            line = line.model_copy(update=asdict(done) if keep else {**asdict(done), "revocation_id": None})
     except OpenLatchError as error:
         if raising or isinstance(error, ProofNeeded):
             raise
-        line |= {"refused": error.detail, "remedy": error.remedy}
+        line = line.model_copy(update={"refused": error.detail, "remedy": error.remedy})
     return line
 
 
-def _make(unit: Unit, change: Change, ident: UUID) -> dict[str, Any]:
+def _make(unit: Unit, change: Change, ident: UUID) -> Made:
     grant = unit.db.get(Grant, ident, with_for_update=True, populate_existing=True)
     assert grant is not None
     unit.sight.require_answers_for(grant.account_id)
@@ -188,7 +194,7 @@ def refuse_outdated(unit: Unit, grant: Grant, version: int | None) -> None:
     raise Conflict(f"Somebody changed this grant meanwhile{told}. It is {grant.state} now.", "Look at it again.")
 
 
-def _suspend(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def _suspend(unit: Unit, change: Change, grant: Grant) -> Made:
     with guarded(unit, grant) as warned:
         lifecycle.set_state(grant, GrantState.SUSPENDED)
         note(unit, "grant.suspended", grant, change)
@@ -199,7 +205,7 @@ def _suspend(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     return line_of(unit, "is suspended: gives nothing until it is resumed", warned)
 
 
-def _resume(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def _resume(unit: Unit, change: Change, grant: Grant) -> Made:
     if grant.state != GrantState.SUSPENDED:
         raise Conflict(f"The grant is {grant.state}, not suspended.", "There is nothing to resume.")
     lifecycle.refuse_closed(unit.db.get_one(AccountRow, grant.account_id))
@@ -212,7 +218,7 @@ def _resume(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     return line_of(unit, "goes on again", warned)
 
 
-def _set_end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def _set_end(unit: Unit, change: Change, grant: Grant) -> Made:
     refuse_ended(grant)
     account = unit.db.get_one(AccountRow, grant.account_id)
     if not change.no_end and change.until is None and change.last_day is None:
@@ -237,7 +243,7 @@ def _set_end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     return line_of(unit, told + kept, warned)
 
 
-def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def _set_level(unit: Unit, change: Change, grant: Grant) -> Made:
     refuse_ended(grant)
     if change.level is None:
         raise BadInput("No level is given.", "Choose one.", {"level": "is missing"})
@@ -255,7 +261,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         return line_of(unit, f"is reduced to “{value.name}”", revocation_id=ident)
     apart = offer_preview.apart(unit, Holder(HolderKind(grant.holder_kind), grant.holder_id), [core.Term(value)])
     with guarded(unit, grant) as warned:
-        new: dict[tuple[Any, ...], core.Term] = {}
+        new: dict[tuple[object, ...], core.Term] = {}
         for old in mapping.terms_of(unit.db, [grant.id]).get(grant.id, []):
             key = (old.part.id if old.part else None, old.window, old.hours)
             new[key] = old._replace(level=value)
@@ -269,7 +275,7 @@ def _set_level(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         lifecycle.enter_into_force(unit, grant, _to_change(grant))
     tell_holder(unit, grant, f"Your access to {account.name} becomes “{value.name}”: {change.reason.strip()}")
     line = line_of(unit, f"becomes “{value.name}”", warned, steward=value.reach is Reach.STEWARD)
-    return {**line, "latches": [*line["latches"], *apart]}
+    return replace(line, latches=[*line.latches, *apart])
 
 
 def _to_change(grant: Grant) -> Owed:
@@ -277,7 +283,7 @@ def _to_change(grant: Grant) -> Owed:
     return Owed.GIVE if grant.owed == Owed.GIVE else Owed.CHANGE
 
 
-def _set_terms(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def _set_terms(unit: Unit, change: Change, grant: Grant) -> Made:
     refuse_ended(grant)
     account = unit.db.get_one(AccountRow, grant.account_id)
     before, after = terms.held(unit, grant.id), terms.wanted(unit, account, grant.id, change.terms)
@@ -303,10 +309,10 @@ def _set_terms(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
         evaluate_flags.evaluate(unit, grants=[grant.id])
     tell_holder(unit, grant, f"Your access to {account.name} is changed: {told}. {change.reason.strip()}")
     line = line_of(unit, told, warned, steward=steward)
-    return {**line, "latches": [*line["latches"], *apart]}
+    return replace(line, latches=[*line.latches, *apart])
 
 
-def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def _replace(unit: Unit, change: Change, grant: Grant) -> Made:
     """Give a successor a grant with the same terms, and end the old one as replaced."""
     refuse_ended(grant)
     person = unit.seen_person(change.successor)
@@ -332,15 +338,15 @@ def _replace(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     sentence = f"You take over access to {account.name}: {change.reason.strip()}"
     notices.tell_and_write(unit, {person.id} - {unit.viewer.person}, "grant", sentence, "/mine")
     line = line_of(unit, f"passes to {person.name}", warned, revocation_id=ident, steward=steward)
-    return {**line, "latches": [*line["latches"], *apart]}
+    return replace(line, latches=[*line.latches, *apart])
 
 
-def _end(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def _end(unit: Unit, change: Change, grant: Grant) -> Made:
     ident = revoke.start(unit, prepare.Wish((grant.id,)), change.reason)
     return line_of(unit, "ends", revocation_id=ident)
 
 
-def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
+def give_up(unit: Unit, ident: UUID, reason: str) -> schemas.GivenUp:
     """Give up access of one's own. Nobody has to agree; it ends in the system like any other."""
     locks.access(unit)
     grant = unit.db.get(Grant, ident, with_for_update=True, populate_existing=True)
@@ -352,10 +358,10 @@ def give_up(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
     sentence = f"{unit.viewer.name} gives up access to {place.name}: {said}"
     told = notices.answerers(unit, place.id) - {unit.viewer.person}
     notices.tell_and_write(unit, told, "grant", sentence, f"/accounts/{place.id}")
-    return {"revocation_id": started, "account": {"id": place.id, "name": place.name}}
+    return schemas.GivenUp(revocation_id=started, account=schemas.Named(id=place.id, name=place.name))
 
 
-def end_own_session(unit: Unit, ident: UUID) -> dict[str, Any]:
+def end_own_session(unit: Unit, ident: UUID) -> schemas.GivenUp:
     """End a session of one's own in its system. Conflict where the system can't end sessions."""
     locks.access(unit)
     row = unit.db.get(Session, ident)
@@ -367,4 +373,4 @@ def end_own_session(unit: Unit, ident: UUID) -> dict[str, Any]:
         raise Conflict(f"Sessions in {system.name} can't be ended from here.", "Sign out there, on that device.")
     wish = prepare.Wish(sessions=(ident,))
     started = revoke.start(unit.as_service(), wish, f"{unit.viewer.name} ends a session of their own.")
-    return {"revocation_id": started, "account": {"id": place.id, "name": place.name}}
+    return schemas.GivenUp(revocation_id=started, account=schemas.Named(id=place.id, name=place.name))

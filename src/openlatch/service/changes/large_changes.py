@@ -9,12 +9,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import asdict, replace
 from datetime import date, datetime, timedelta
-from typing import Any
+from typing import Any, cast
 from uuid import UUID
 
 from sqlalchemy import func, select
 from sqlalchemy.exc import DBAPIError
 
+from openlatch import schemas
 from openlatch.errors import BadInput, Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
@@ -35,7 +36,7 @@ KEPT_FOR = timedelta(days=30)
 GOING_ON = ("waiting", "under_way")
 
 
-def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> dict[str, Any]:
+def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> schemas.LargeChangePage:
     """Request a change, or its preview; returns its progress.
 
     With ``seen`` it concerns exactly the grants of a preview, as they were then; those changed since are refused one by
@@ -78,12 +79,12 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> di
     return shown(row)
 
 
-def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+def one(unit: Unit, ident: UUID) -> schemas.LargeChangePage:
     """The progress of a change. NotFound except for whoever asked for it and administrators."""
     return shown(_found(unit, ident))
 
 
-def stop(unit: Unit, ident: UUID) -> dict[str, Any]:
+def stop(unit: Unit, ident: UUID) -> schemas.LargeChangePage:
     """Stop a change; what was done stays."""
     row = _found(unit, ident, lock=True)
     if row.state not in GOING_ON:
@@ -92,23 +93,23 @@ def stop(unit: Unit, ident: UUID) -> dict[str, Any]:
     return shown(row)
 
 
-def shown(row: LargeChange) -> dict[str, Any]:
+def shown(row: LargeChange) -> schemas.LargeChangePage:
     """A change as an answer: progress, results, and the stored lines."""
-    return {
-        "id": row.id,
-        "kind": row.wish["kind"],
-        "only_preview": row.only_preview,
-        "state": row.state,
-        "grants": len(row.grants),
-        "done": row.done,
-        "changed": row.changed,
-        "refused": row.done - row.changed,
-        "lines": row.lines,
-        "asked_by": row.asked_by_name,
-        "asked_at": row.created_at,
-        "ended_at": row.ended_at,
-        "problem": row.problem,
-    }
+    return schemas.LargeChangePage(
+        id=row.id,
+        kind=row.wish["kind"],
+        only_preview=row.only_preview,
+        state=cast("schemas.LargeChangeState", row.state),
+        grants=len(row.grants),
+        done=row.done,
+        changed=row.changed,
+        refused=row.done - row.changed,
+        lines=row.lines,
+        asked_by=row.asked_by_name,
+        asked_at=row.created_at,
+        ended_at=row.ended_at,
+        problem=row.problem,
+    )
 
 
 def _found(unit: Unit, ident: UUID, lock: bool = False) -> LargeChange:
@@ -172,7 +173,7 @@ def _slice(service: Service, organisation: UUID, ident: UUID) -> bool:
         lines = [_line(unit, wish, grant, keep=not row.only_preview) for grant in batch]
         row = unit.db.get_one(LargeChange, ident, with_for_update=True, populate_existing=True)
         row.state, row.done = "under_way", row.done + len(batch)
-        row.changed += sum(line["refused"] is None for line in lines)
+        row.changed += sum(line.refused is None for line in lines)
         row.lines = _kept([*row.lines, *jsonable(lines)])
         unit.announce("change")
         if row.done < len(row.grants):
@@ -195,31 +196,32 @@ def _asker(unit: Unit, row: LargeChange) -> Viewer | None:
     return Viewer(row.organisation_id, row.asked_by_name, row.asked_by_id, found[0], administrator=bool(found[1]))
 
 
-def _line(unit: Unit, wish: Change, grant: UUID, keep: bool) -> dict[str, Any]:
+def _line(unit: Unit, wish: Change, grant: UUID, keep: bool) -> schemas.LargeChangeLine:
     try:
-        return changes.tried(unit, replace(wish, grants=(grant,)), grant, keep)
+        line = changes.tried(unit, replace(wish, grants=(grant,)), grant, keep)
+        return schemas.LargeChangeLine.model_validate(dict(line))
     except OpenLatchError as error:
         # It may have become invisible: then nothing is shown.
-        return {
-            "grant_id": grant,
-            "holder": None,
-            "account": None,
-            "level": None,
-            "until": None,
-            "last_day": None,
-            "state": "",
-            "does": "",
-            "refused": error.detail,
-            "remedy": error.remedy,
-            "latches": [],
-            "revocation_id": None,
-            "steward": False,
-        }
+        return schemas.LargeChangeLine(
+            grant_id=grant,
+            holder=None,
+            account=None,
+            level=None,
+            until=None,
+            last_day=None,
+            state="",
+            does="",
+            refused=error.detail,
+            remedy=error.remedy,
+            latches=[],
+            revocation_id=None,
+            steward=False,
+        )
 
 
-def _kept(lines: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    refused = [line for line in lines if line["refused"] is not None]
-    others = [line for line in lines if line["refused"] is None]
+def _kept(lines: list[schemas.LargeChangeLine]) -> list[schemas.LargeChangeLine]:
+    refused = [line for line in lines if line.refused is not None]
+    others = [line for line in lines if line.refused is None]
     return refused[:MOST_LINES] + others[:MOST_LINES]
 
 

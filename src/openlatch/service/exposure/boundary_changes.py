@@ -8,8 +8,10 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.exposure.conditions import network
 from openlatch.errors import BadInput
+from openlatch.service.canonical_json import jsonable
 from openlatch.service.exposure import account_rules, boundary, evaluate, previews, system_guards
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, Organisation, System
@@ -17,38 +19,40 @@ from openlatch.store.tables import AccessRule, Account, Organisation, System
 _DOMAIN = re.compile(r"[a-z0-9-]+(\.[a-z0-9-]+)+")
 
 
-def shown(unit: Unit) -> dict[str, Any]:
+def shown(unit: Unit) -> schemas.Boundary:
     """The boundary as an answer."""
     return _plain(boundary.setting(unit))
 
 
-def _plain(told: boundary.Setting) -> dict[str, Any]:
-    return {
-        "domains": list(told.domains),
-        "organisations": list(told.organisations),
-        "networks": list(told.networks),
-        "systems": list(told.systems),
-    }
+def _plain(told: boundary.Setting) -> schemas.Boundary:
+    return schemas.Boundary(
+        domains=list(told.domains),
+        organisations=list(told.organisations),
+        networks=list(told.networks),
+        systems=list(told.systems),
+    )
 
 
-def preview(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:
+def preview(unit: Unit, wish: boundary.Setting) -> schemas.ExposureChanges:
     """Which exposures would come and go with another boundary."""
     unit.sight.require_administrator()
     told = _checked(unit, wish)
     return previews.of_accounts(unit, _with_rules(unit), lambda account: account_rules.opened(unit, account, told))
 
 
-def change(unit: Unit, wish: boundary.Setting) -> dict[str, Any]:
+def change(unit: Unit, wish: boundary.Setting) -> schemas.Boundary:
     """Set the boundary and evaluate everything again. BadInput for an invalid domain or network."""
     unit.sight.require_administrator()
     told = _checked(unit, wish)
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
     before = shown(unit)
-    kept = {**_plain(told), "systems": [str(ident) for ident in told.systems]}
-    row.settings = {**row.settings, "inside_domains": kept.pop("domains"), "boundary": kept}
+    kept: dict[str, list[str]] = jsonable(_plain(told))
+    domains = kept.pop("domains")
+    row.settings = {**row.settings, "inside_domains": domains, "boundary": kept}
     unit.db.flush()
     if shown(unit) != before:
-        unit.record("boundary.changed", "organisation", row.id, row.name, **kept, domains=list(told.domains))
+        facts: dict[str, Any] = {**kept, "domains": domains}
+        unit.record("boundary.changed", "organisation", row.id, row.name, **facts)
         evaluate.soon(unit, _with_rules(unit))
         system_guards.tell_anew(unit)
         unit.announce("settings")

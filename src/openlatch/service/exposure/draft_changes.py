@@ -5,14 +5,13 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, or_, select
 
+from openlatch import schemas
 from openlatch.core.exposure import document
 from openlatch.core.exposure.answers import Audience
-from openlatch.core.exposure.comparison import Change
 from openlatch.core.exposure.rules import Combining, Right, places_around, places_of
 from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.ids import new_id
@@ -24,18 +23,20 @@ from openlatch.store.lists.columns import among, not_among
 from openlatch.store.tables import AccessRule, Account, EvaluatedRule, Exposure, Resource, System
 
 
-def told(unit: Unit, account: Account, text: str, permissions: Mapping[str, str] | None = None) -> dict[str, Any]:
+def told(
+    unit: Unit, account: Account, text: str, permissions: Mapping[str, str] | None = None
+) -> schemas.ExposureChanges:
     """What a document would open and close, counted and line by line. Unreadable, with the problems, for a bad
     document.
 
     ``permissions`` supposes other rights for the system's permissions.
     """
-    return previews.summary((account, line) for line in lines(unit, account, text, permissions))
+    return previews.summary(lines(unit, account, text, permissions))
 
 
 def lines(
     unit: Unit, account: Account, text: str, permissions: Mapping[str, str] | None = None
-) -> Iterator[dict[str, Any]]:
+) -> Iterator[schemas.ExposureChange | previews.More]:
     """One line for each resource and right that is open before or after.
 
     Resources that are not touched are reported as last evaluated.
@@ -102,7 +103,7 @@ def _touched(unit: Unit, account: Account, read: document.Document, text: str) -
     return touched.at(unit, account, places)
 
 
-def _others(unit: Unit, account: Account, touched_ones: set[UUID]) -> Iterator[dict[str, Any]]:
+def _others(unit: Unit, account: Account, touched_ones: set[UUID]) -> Iterator[schemas.ExposureChange | previews.More]:
     """What is open on all other resources: lines that a guard forbids, some others, and how many more."""
     here = (
         Exposure.account_id == account.id,
@@ -121,21 +122,24 @@ def _others(unit: Unit, account: Account, touched_ones: set[UUID]) -> Iterator[d
     shown = 0
     for row, name in unit.db.execute(wanted.limit(most)):
         shown += 1
-        yield {
-            "change": Change.UNCHANGED,
-            "grew": False,
-            "resource": None if row.resource_id is None else {"id": row.resource_id, "name": name or evaluate.WHOLE},
-            "right": row.right,
-            "audience": Audience(row.audience).word,
-            "sentence": row.sentence,
-            "before": row.sentence,
-            "gained": [],
-            "lost": [],
-            "rules": list(row.admitted_by),
-            "narrowed_by": list(row.narrowed_by),
-            "not_understood": list(row.unknown),
-            "forbidden": bool(row.against),
-        }
+        yield schemas.ExposureChange(
+            change="unchanged",
+            grew=False,
+            account=schemas.Named(id=account.id, name=account.name),
+            resource=None
+            if row.resource_id is None
+            else schemas.Named(id=row.resource_id, name=name or evaluate.WHOLE),
+            right=row.right,
+            audience=Audience(row.audience).word,
+            sentence=row.sentence,
+            before=row.sentence,
+            gained=[],
+            lost=[],
+            rules=list(row.admitted_by),
+            narrowed_by=list(row.narrowed_by),
+            not_understood=list(row.unknown),
+            forbidden=bool(row.against),
+        )
     left = (unit.db.scalar(select(func.count()).where(*here)) or 0) - shown
     if left:
-        yield {"change": Change.UNCHANGED, "forbidden": False, "grew": False, "times": left}
+        yield previews.More(left)

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, func, select, true
 
+from openlatch import schemas
 from openlatch.core.exposure import document
 from openlatch.core.exposure.form import FORM
 from openlatch.core.ids import new_id
@@ -23,7 +24,7 @@ MOST_LONG = 2_000_000
 MOST_LISTED = 100
 
 
-def current(unit: Unit, account: UUID) -> dict[str, Any]:
+def current(unit: Unit, account: UUID) -> schemas.RulesOfAccount:
     """The present rules of an account as a document, with what its system supports."""
     row = _answered_for(unit, account)
     system = unit.db.get(System, row.system_id) if row.system_id else None
@@ -34,12 +35,12 @@ def current(unit: Unit, account: UUID) -> dict[str, Any]:
         "rules": [_in_order(r.plain) for r in rows if not r.is_guard],
         "guards": [_in_order(r.plain) for r in rows if r.is_guard],
     }
-    return {
-        "account": {"id": row.id, "name": row.name},
-        "document": plain,
-        "combining": told.combining.value,
-        "permissions": {key: right.value for key, right in told.permissions.items()},
-    }
+    return schemas.RulesOfAccount(
+        account=schemas.Named(id=row.id, name=row.name),
+        document=plain,
+        combining=told.combining.value,
+        permissions={key: right.value for key, right in told.permissions.items()},
+    )
 
 
 _MEMBERS = ("rule", "guard", "name", "because", "admit", "refuse", "but", "to", "on", "set_on", "while")
@@ -66,17 +67,17 @@ def is_small(unit: Unit, account: UUID) -> bool:
     return (unit.db.scalar(select(func.count(Resource.id)).where(Resource.account_id == account)) or 0) <= MOST_AT_ONCE
 
 
-def check(unit: Unit, account: UUID, text: str) -> list[dict[str, Any]]:
+def check(unit: Unit, account: UUID, text: str) -> list[schemas.RuleProblem]:
     """The problems of a document for an account, each with its line; empty for a good one."""
     row = _answered_for(unit, account)
     try:
         draft_changes.read_for(unit, row, text)
     except document.Unreadable as error:
-        return [{"pointer": p.pointer, "line": p.line, "message": p.message} for p in error.problems]
+        return [schemas.RuleProblem(pointer=p.pointer, line=p.line, message=p.message) for p in error.problems]
     return []
 
 
-def make(unit: Unit, account: UUID, text: str, permissions: Mapping[str, str] | None = None) -> dict[str, Any]:
+def make(unit: Unit, account: UUID, text: str, permissions: Mapping[str, str] | None = None) -> schemas.RuleDraftRow:
     """Make a draft of an account's rules, evaluated at once if the account is small."""
     row = _answered_for(unit, account)
     if len(text) > MOST_LONG:
@@ -113,7 +114,7 @@ def work_out(unit: Unit, made: RuleDraft) -> None:
         made.result = {"permissions": permissions, "problems": problems}
     else:
         made.state = "ready"
-        made.result = jsonable({"permissions": permissions, "of": state_of_rules(unit, account.id), **told})
+        made.result = jsonable({"permissions": permissions, "of": state_of_rules(unit, account.id), **dict(told)})
     made.worked_out_at = unit.now
     unit.db.flush()
     unit.announce("rule_drafts")
@@ -127,14 +128,14 @@ def _answered_for(unit: Unit, account: UUID) -> Account:
     return row
 
 
-def listed(unit: Unit) -> list[dict[str, Any]]:
+def listed(unit: Unit) -> list[schemas.RuleDraftRow]:
     """The latest drafts of accounts that the viewer owns, or of all, without their documents."""
     wanted = select(RuleDraft).join(Account, Account.id == RuleDraft.account_id)
     rows = unit.db.scalars(wanted.where(_mine(unit)).order_by(RuleDraft.id.desc()).limit(MOST_LISTED)).all()
-    return [{**shown(unit, row), "document": "", "lines": []} for row in rows]
+    return [shown(unit, row).model_copy(update={"document": "", "lines": []}) for row in rows]
 
 
-def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+def one(unit: Unit, ident: UUID) -> schemas.RuleDraftRow:
     """A draft, with what it would open and close once that is worked out."""
     return shown(unit, opened(unit, ident))
 
@@ -153,24 +154,24 @@ def _mine(unit: Unit) -> ColumnElement[bool]:
     return true() if unit.sight.everything else Account.id.in_(unit.sight.owned)
 
 
-def shown(unit: Unit, row: RuleDraft) -> dict[str, Any]:
+def shown(unit: Unit, row: RuleDraft) -> schemas.RuleDraftRow:
     """A draft as an answer."""
     account = unit.db.get_one(Account, row.account_id)
     result = row.result
-    return {
-        "id": row.id,
-        "account": {"id": account.id, "name": account.name},
-        "made_by": row.made_by,
-        "made_at": row.created_at,
-        "state": row.state,
-        "document": row.document,
-        "problems": result.get("problems", []),
-        "counts": result.get("counts"),
-        "lines": result.get("lines", []),
-        "more": result.get("more", 0),
-        "worked_out_at": row.worked_out_at,
-        "applied_at": row.applied_at,
-        "applied_by": row.applied_by,
-        "reason": row.reason,
-        "failure": result.get("failure", ""),
-    }
+    return schemas.RuleDraftRow(
+        id=row.id,
+        account=schemas.Named(id=account.id, name=account.name),
+        made_by=row.made_by,
+        made_at=row.created_at,
+        state=row.state,
+        document=row.document,
+        problems=result.get("problems", []),
+        counts=result.get("counts"),
+        lines=result.get("lines", []),
+        more=result.get("more", 0),
+        worked_out_at=row.worked_out_at,
+        applied_at=row.applied_at,
+        applied_by=row.applied_by,
+        reason=row.reason,
+        failure=result.get("failure", ""),
+    )

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import or_, select, update
 
+from openlatch import schemas
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
@@ -16,17 +16,17 @@ from openlatch.store.lists.exposures import EXPOSURES
 from openlatch.store.tables import ExpectedExposure, Exposure
 
 
-def listed(unit: Unit) -> list[dict[str, Any]]:
+def listed(unit: Unit) -> list[schemas.ExpectedRow]:
     """All of the organisation's expected exposures."""
     rows = unit.db.scalars(select(ExpectedExposure).order_by(ExpectedExposure.name, ExpectedExposure.id)).all()
     return [_shown(row) for row in rows]
 
 
-def _shown(row: ExpectedExposure) -> dict[str, Any]:
-    return {"id": row.id, "name": row.name, "filter": row.filter, "reason": row.reason, "made_by": row.made_by}
+def _shown(row: ExpectedExposure) -> schemas.ExpectedRow:
+    return schemas.ExpectedRow(id=row.id, name=row.name, filter=row.filter, reason=row.reason, made_by=row.made_by)
 
 
-def add(unit: Unit, name: str, filter_: str, reason: str) -> dict[str, Any]:
+def add(unit: Unit, name: str, filter_: str, reason: str) -> schemas.ExpectedRow:
     """Mark exposures as expected by a filter. BadInput for an invalid filter, or one that matches everything."""
     unit.sight.require_administrator()
     if not filter_.strip():

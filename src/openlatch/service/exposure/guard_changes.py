@@ -9,6 +9,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.exposure import document
 from openlatch.core.exposure.rules import Rule
 from openlatch.errors import BadInput, Conflict
@@ -31,38 +32,39 @@ class Wish:
     resource: UUID | None = None
 
 
-def preview(unit: Unit, wish: Wish) -> dict[str, Any]:
+def preview(unit: Unit, wish: Wish) -> schemas.ExposureChanges:
     """What is open against such a guard now."""
     guard = _draft(unit, wish)
     path = None if guard.resource_id is None else unit.db.get_one(Resource, guard.resource_id).path
     return _against(unit, guard, guards.as_rule(guard, path))
 
 
-def _against(unit: Unit, guard: ExposureGuard, rule: Rule) -> dict[str, Any]:
+def _against(unit: Unit, guard: ExposureGuard, rule: Rule) -> schemas.ExposureChanges:
     """What is open against one guard, with a fingerprint."""
 
     def only(account: Account) -> AccountRules:
         return replace(account_rules.opened(unit, account), ours=[rule])
 
     shown = previews.of_accounts(unit, guards.concerned(unit, guard), only)
-    lines = [line for line in shown["lines"] if line["forbidden"]]
-    told = sorted((line["sentence"], str(line["account"]["id"])) for line in lines)
+    lines = [line for line in shown.lines if line.forbidden]
+    told = sorted((line.sentence, str(line.account.id)) for line in lines)
     everywhere = (guard.account_id, guard.account_kind, guard.resource_id) == (None, None, None)
-    return {
-        **shown,
-        "lines": lines,
-        "more": shown["forbidden"] - len(lines),
-        "fingerprint": fingerprint(told),
-        "systems": [system.name for system in system_guards.able(unit)] if everywhere else [],
-    }
+    return shown.model_copy(
+        update={
+            "lines": lines,
+            "more": shown.forbidden - len(lines),
+            "fingerprint": fingerprint(told),
+            "systems": [system.name for system in system_guards.able(unit)] if everywhere else [],
+        }
+    )
 
 
-def add(unit: Unit, wish: Wish, seen: str = "") -> dict[str, Any]:
+def add(unit: Unit, wish: Wish, seen: str = "") -> schemas.GuardRow:
     """Set a guard. Conflict when what is open against it differs from what was ``seen`` in the preview."""
     guard = _draft(unit, wish)
     if not guard.reason:
         raise BadInput("Say why the guard is there.", "Whoever meets it next has only your reason.", {"reason": "none"})
-    if seen and preview(unit, wish)["fingerprint"] != seen:
+    if seen and preview(unit, wish).fingerprint != seen:
         raise _otherwise()
     unit.db.add(guard)
     unit.db.flush()
@@ -71,10 +73,10 @@ def add(unit: Unit, wish: Wish, seen: str = "") -> dict[str, Any]:
     evaluate.soon(unit, guards.concerned(unit, guard))
     system_guards.want(unit)
     unit.announce("exposure_guards")
-    return next(row for row in guards.listed(unit) if row["id"] == guard.id)
+    return next(row for row in guards.listed(unit) if row.id == guard.id)
 
 
-def preview_lifting(unit: Unit, ident: UUID) -> dict[str, Any]:
+def preview_lifting(unit: Unit, ident: UUID) -> schemas.ExposureChanges:
     """What is open against a guard now, and would no longer be flagged."""
     guard = guards.opened(unit, ident)
     path = None if guard.resource_id is None else unit.db.get_one(Resource, guard.resource_id).path
@@ -85,7 +87,7 @@ def remove(unit: Unit, ident: UUID, reason: str, seen: str = "") -> None:
     """Lift a guard. Needs a fresh proof of identity."""
     guard = guards.opened(unit, ident)
     unit.require_proof("Lifting a guard")
-    if seen and preview_lifting(unit, ident)["fingerprint"] != seen:
+    if seen and preview_lifting(unit, ident).fingerprint != seen:
         raise _otherwise()
     concerned = guards.concerned(unit, guard)
     unit.record(

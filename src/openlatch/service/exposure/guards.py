@@ -11,6 +11,7 @@ from uuid import UUID
 
 from sqlalchemy import Select, or_, select
 
+from openlatch import schemas
 from openlatch.core.exposure import document
 from openlatch.core.exposure.rules import ANYONE, INSIDE, Effect, Place, Rule, Terms
 from openlatch.errors import BadInput, NotFound
@@ -49,11 +50,11 @@ def as_rule(row: ExposureGuard, path: str | None = None) -> Rule:
     return Rule(f"guard.{row.id}", terms, place=place, of=of or "", reason=row.reason)
 
 
-def listed(unit: Unit) -> list[dict[str, Any]]:
+def listed(unit: Unit) -> list[schemas.GuardRow]:
     """The guards on accounts that the viewer may see."""
     rows = unit.db.execute(_seen(unit)).all()
     told = system_guards.of_guards(unit) if unit.sight.everything else {}
-    return [{**_shown(*row), "systems": told.get(row[0].id, [])} for row in rows]
+    return [schemas.GuardRow.model_validate({**_shown(*row), "systems": told.get(row[0].id, [])}) for row in rows]
 
 
 def _shown(row: ExposureGuard, account: Account | None, resource: Resource | None) -> dict[str, Any]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.exposure import sentences
 from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.time_windows import zone_of
@@ -20,7 +20,7 @@ from openlatch.store.access import as_of
 from openlatch.store.tables import Account, System
 
 
-def at_instant(unit: Unit, account: UUID, at: datetime, believed: datetime | None = None) -> dict[str, Any]:
+def at_instant(unit: Unit, account: UUID, at: datetime, believed: datetime | None = None) -> schemas.PastExposures:
     """What was open on an account at an instant, as known at another, or now.
 
     The boundary is today's. BadInput for a future instant.
@@ -35,18 +35,20 @@ def at_instant(unit: Unit, account: UUID, at: datetime, believed: datetime | Non
     then = _opened(unit, row, as_of.Moment(at, known))
     zone = then.asker.manner.zone
     found = [
-        {
-            "resource": None if ident is None else {"id": ident, "name": then.names[ident]},
-            "right": exposure.right.value,
-            "audience": exposure.audience.word,
-            "sentence": sentences.sentence(exposure, then.names[ident], zone),
-            "rules": list(answer.keys(exposure.admitted_by)),
-        }
+        schemas.ExposureHistory(
+            resource=None if ident is None else schemas.Named(id=ident, name=then.names[ident]),
+            right=exposure.right.value,
+            audience=exposure.audience.word,
+            sentence=sentences.sentence(exposure, then.names[ident], zone),
+            rules=list(answer.keys(exposure.admitted_by)),
+        )
         for ident, answer in then.answers()
         for exposure in answer.exposures
         if exposure.is_open
     ]
-    return {"account": {"id": row.id, "name": row.name}, "at": at, "believed": known, "exposures": found}
+    return schemas.PastExposures(
+        account=schemas.Named(id=row.id, name=row.name), at=at, believed=known, exposures=found
+    )
 
 
 def _opened(unit: Unit, account: Account, moment: as_of.Moment) -> AccountRules:

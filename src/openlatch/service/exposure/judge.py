@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.time_windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.exposure.access_rules import opens
@@ -21,7 +21,7 @@ MOST = 500
 
 def judge(
     unit: Unit, idents: list[UUID], judgement: str, reason: str, last_day: date | None = None
-) -> list[dict[str, Any]]:
+) -> list[schemas.ExposureRow]:
     """Judge exposures, all or none: *intended* with a reason, *to_close*, or *unjudged* again.
 
     For whoever answers for their accounts. BadInput without a reason, or for a day that is over; Conflict for one that
@@ -36,7 +36,7 @@ def judge(
     unit.db.flush()
     evaluate_flags.evaluate(unit, accounts=sorted({row.account_id for row in rows}))
     unit.announce("exposures")
-    return [register.one(unit, "exposures", row.id) for row in rows]
+    return [register.one(unit, "exposures", row.id, schemas.ExposureRow) for row in rows]
 
 
 def intend_all(unit: Unit, part: UUID, reason: str, until: datetime | None) -> int:

@@ -10,6 +10,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.exposure.rules import Right
 from openlatch.core.exposure.smallest_rule import Use, refusals, shut
 from openlatch.core.vocabulary import DraftState
@@ -22,7 +23,7 @@ from openlatch.store.tables import Exposure, OutsideUse, Resource, RuleDraft
 _REFUSED = Conflict("No narrower rule would cover the use that was seen.", "Close it, or say that it is intended.")
 
 
-def exposure(unit: Unit, ident: UUID) -> dict[str, Any]:
+def exposure(unit: Unit, ident: UUID) -> schemas.RuleDraftRow:
     """A draft of the account's rules that narrows one exposure, for whoever answers for the account.
 
     Conflict where no use was seen, or it can't be narrower.
@@ -47,7 +48,7 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
     more = [rule for ident in idents for rule in of_resource(unit, ident)]
     if not more:
         raise _REFUSED
-    row = unit.db.get_one(RuleDraft, _draft(unit, account, more)["id"])
+    row = unit.db.get_one(RuleDraft, _draft(unit, account, more).id)
     if row.state == "waiting":
         drafts.work_out(unit, row)
     if row.state == DraftState.REFUSED:
@@ -75,8 +76,8 @@ def of_resource(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     ]
 
 
-def _draft(unit: Unit, account: UUID, more: Sequence[dict[str, Any]]) -> dict[str, Any]:
-    plain = drafts.current(unit, account)["document"]
+def _draft(unit: Unit, account: UUID, more: Sequence[dict[str, Any]]) -> schemas.RuleDraftRow:
+    plain = drafts.current(unit, account).document
     keys = {rule["rule"] for rule in more}
     kept = [rule for rule in plain["rules"] if rule["rule"] not in keys]
     return drafts.make(unit, account, json.dumps({**plain, "rules": [*kept, *more]}, indent=2))

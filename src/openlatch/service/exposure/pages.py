@@ -7,6 +7,7 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, select
 
+from openlatch import schemas
 from openlatch.core.exposure.rules import Right
 from openlatch.core.exposure.smallest_rule import narrowest
 from openlatch.service.exposure import narrow
@@ -17,17 +18,19 @@ from openlatch.store.tables import AccessRule, Exposure, OutsideUse
 MOST_USES = 100
 
 
-def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+def page(unit: Unit, ident: UUID) -> schemas.ExposurePage:
     """An exposure as its page shows it. NotFound when the viewer may see none with this id."""
-    shown = register.one(unit, "exposures", ident)
+    shown = register.one(unit, "exposures", ident, schemas.ExposureRow)
     row = unit.db.get_one(Exposure, ident)
     uses = uses_of(unit, row)
-    return {
-        **shown,
-        "rules": [_rule(each) for each in rules_of(unit, row)],
-        "uses": [{"day": u.day, "right": u.right, "who": u.who, "address": u.address} for u in uses],
-        "narrower": _narrower(unit, row),
-    }
+    return schemas.ExposurePage.model_validate(
+        {
+            **dict(shown),
+            "rules": [_rule(each) for each in rules_of(unit, row)],
+            "uses": [schemas.ExposureUse(day=u.day, right=u.right, who=u.who, address=u.address) for u in uses],
+            "narrower": _narrower(unit, row),
+        }
+    )
 
 
 def rules_of(unit: Unit, row: Exposure) -> list[AccessRule]:
@@ -37,16 +40,16 @@ def rules_of(unit: Unit, row: Exposure) -> list[AccessRule]:
     return sorted(unit.db.scalars(wanted), key=lambda rule: keys.index(rule.key))
 
 
-def _rule(row: AccessRule) -> dict[str, Any]:
-    return {
-        "key": row.key,
-        "rule": row.plain,
-        "admits": "admit" in row.plain,
-        "is_guard": row.is_guard,
-        "by_hand": row.by_hand,
-        "can_close": bool(row.handle),
-        "since": row.created_at,
-    }
+def _rule(row: AccessRule) -> schemas.RuleShown:
+    return schemas.RuleShown(
+        key=row.key,
+        rule=row.plain,
+        admits="admit" in row.plain,
+        is_guard=row.is_guard,
+        by_hand=row.by_hand,
+        can_close=bool(row.handle),
+        since=row.created_at,
+    )
 
 
 def uses_of(unit: Unit, row: Exposure) -> list[OutsideUse]:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
+from openlatch import schemas
 from openlatch.core.exposure import sentences
 from openlatch.core.exposure.answers import Answer
 from openlatch.core.exposure.answers import Exposure as Found
@@ -25,42 +26,52 @@ MOST_SHOWN = 500
 _WORST = {Change.NEW: 0, Change.CHANGED: 1, Change.GONE: 2, Change.UNCHANGED: 3}
 
 
-def of_accounts(unit: Unit, accounts: Iterable[UUID], suppose: Callable[[Account], AccountRules]) -> dict[str, Any]:
+@dataclass(frozen=True, slots=True)
+class More:
+    """How many more exposures stay as they are; they are counted and not listed."""
+
+    times: int
+
+
+def of_accounts(
+    unit: Unit, accounts: Iterable[UUID], suppose: Callable[[Account], AccountRules]
+) -> schemas.ExposureChanges:
     """What would happen to the exposures of some accounts after the change that ``suppose`` makes."""
     rows = (unit.db.get_one(Account, ident) for ident in accounts)
     return summary(
-        (account, line)
-        for account in rows
-        for line in differences(account_rules.opened(unit, account), suppose(account))
+        line for account in rows for line in differences(account_rules.opened(unit, account), suppose(account))
     )
 
 
-def summary(found: Iterable[tuple[Account, dict[str, Any]]]) -> dict[str, Any]:
+def summary(found: Iterable[schemas.ExposureChange | More]) -> schemas.ExposureChanges:
     """Lines of some accounts, the gravest first, with the numbers of each change and of forbidden ones."""
-    lines: list[dict[str, Any]] = []
+    lines: list[schemas.ExposureChange] = []
     counts = dict.fromkeys(Change, 0)
     forbidden = 0
-    for account, line in found:
-        counts[line["change"]] += line.get("times", 1)
-        if "times" in line:
+    for line in found:
+        if isinstance(line, More):
+            counts[Change.UNCHANGED] += line.times
             continue
-        forbidden += line["forbidden"]
-        if line["change"] is not Change.UNCHANGED or line["forbidden"] or len(lines) < MOST_SHOWN:
-            lines.append({**line, "account": {"id": account.id, "name": account.name}})
-    lines.sort(key=lambda line: (_WORST[line["change"]], not line["forbidden"], not line["grew"], line["sentence"]))
-    return {
-        "counts": {change.value: count for change, count in counts.items()},
-        "forbidden": forbidden,
-        "lines": lines[:MOST_SHOWN],
-        "more": max(0, len(lines) - MOST_SHOWN),
-    }
+        counts[Change(line.change)] += 1
+        forbidden += line.forbidden
+        if line.change != "unchanged" or line.forbidden or len(lines) < MOST_SHOWN:
+            lines.append(line)
+    lines.sort(key=lambda line: (_WORST[Change(line.change)], not line.forbidden, not line.grew, line.sentence))
+    return schemas.ExposureChanges(
+        counts={change.value: count for change, count in counts.items()},
+        forbidden=forbidden,
+        lines=lines[:MOST_SHOWN],
+        more=max(0, len(lines) - MOST_SHOWN),
+    )
 
 
-def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOWN) -> Iterator[dict[str, Any]]:
+def differences(
+    before: AccountRules, after: AccountRules, most: int = MOST_SHOWN
+) -> Iterator[schemas.ExposureChange | More]:
     """One line for each resource and right that is open before or after.
 
-    Of lines that no changed rule concerns, the first ``most`` are included, and all that a guard forbids; one line says
-    by ``times`` how many more there are.
+    Of lines that no changed rule concerns, the first ``most`` are included, and all that a guard forbids; the rest are
+    counted.
     """
     was = dict(before.answers())
     touched = _touched(before, after)
@@ -85,10 +96,9 @@ def differences(before: AccountRules, after: AccountRules, most: int = MOST_SHOW
         for right in Right:
             pair = old.of(right) if old else None, new.of(right) if new else None
             if pair != (None, None):
-                line = _line(before, after, ident, right, pair, (old, new))
-                yield {**line, "forbidden": right in forbidden.get(ident, {})}
+                yield _line(before, after, ident, right, pair, (old, new), right in forbidden.get(ident, {}))
     if left:
-        yield {"change": Change.UNCHANGED, "forbidden": False, "grew": False, "times": left}
+        yield More(left)
 
 
 def _touched(before: AccountRules, after: AccountRules) -> set[UUID | None] | None:
@@ -119,7 +129,8 @@ def _line(
     right: Right,
     pair: tuple[Found | None, Found | None],
     answers: tuple[Answer | None, Answer | None],
-) -> dict[str, Any]:
+    is_forbidden: bool,
+) -> schemas.ExposureChange:
     old, new = pair
     told = _compared(old, new, after)
     shown, answer = (new, answers[1]) if new is not None else (old, answers[0])
@@ -127,20 +138,22 @@ def _line(
     assert answer is not None
     zone = after.asker.manner.zone
     name = after.names.get(ident) or before.names.get(ident) or evaluate.WHOLE
-    return {
-        "change": told.change,
-        "grew": told.grew,
-        "resource": None if ident is None else {"id": ident, "name": name},
-        "right": right.value,
-        "audience": shown.audience.word,
-        "sentence": sentences.sentence(shown, name, zone),
-        "before": None if old is None else sentences.sentence(old, name, zone),
-        "gained": _words(told.gained, zone),
-        "lost": _words(told.lost, zone),
-        "rules": list(answer.keys(shown.admitted_by)),
-        "narrowed_by": list(answer.keys(shown.narrowed_by)),
-        "not_understood": list(shown.unknown),
-    }
+    return schemas.ExposureChange(
+        change=told.change.value,
+        grew=told.grew,
+        account=schemas.Named(id=after.account.id, name=after.account.name),
+        resource=None if ident is None else schemas.Named(id=ident, name=name),
+        right=right.value,
+        audience=shown.audience.word,
+        sentence=sentences.sentence(shown, name, zone),
+        before=None if old is None else sentences.sentence(old, name, zone),
+        gained=_words(told.gained, zone),
+        lost=_words(told.lost, zone),
+        rules=list(answer.keys(shown.admitted_by)),
+        narrowed_by=list(answer.keys(shown.narrowed_by)),
+        not_understood=list(shown.unknown),
+        forbidden=is_forbidden,
+    )
 
 
 def _compared(old: Found | None, new: Found | None, after: AccountRules) -> Difference:

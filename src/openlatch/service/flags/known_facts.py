@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.errors import NotFound
 from openlatch.service.flags import rule_settings
 from openlatch.service.unit import Unit
@@ -16,7 +16,7 @@ from openlatch.store.tables import Grant, Person, Session
 MOST = 200
 
 
-def about(unit: Unit, person: UUID | None) -> list[dict[str, Any]]:
+def about(unit: Unit, person: UUID | None) -> list[schemas.FactsOf]:
     """The facts about a person, their grants and their sessions, with every rule that looks at them.
 
     Of oneself, or of somebody whom the viewer may see, as far as they may see it. NotFound for anybody else.

@@ -9,6 +9,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.vocabulary import FlagState, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -19,7 +20,7 @@ from openlatch.store.tables import Flag
 MOST_AT_ONCE = 1_000
 
 
-def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> list[dict[str, Any]]:
+def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> list[schemas.FlagRow]:
     """Accept open flags until an instant: until then they are not shown as open, unless they get worse.
 
     For the account's owner and administrators. BadInput without a reason or with an end that has passed; Conflict when
@@ -40,7 +41,7 @@ def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> lis
     return [shown(unit, ident) for ident in ids]
 
 
-def open_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+def open_again(unit: Unit, ident: UUID) -> schemas.FlagRow:
     """Reopen an accepted flag. Conflict when the flag is not accepted."""
     (flag,) = _locked(unit, [ident])
     if flag.state != FlagState.ACCEPTED:
@@ -50,7 +51,7 @@ def open_again(unit: Unit, ident: UUID) -> dict[str, Any]:
     return shown(unit, ident)
 
 
-def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[dict[str, Any]]:
+def assign(unit: Unit, ids: Sequence[UUID], person: UUID | None) -> list[schemas.FlagRow]:
     """Assign flags to a person, or to nobody. NotFound for an unknown person; Conflict for a flag that cleared."""
     found = _locked(unit, ids)
     who = unit.seen_person(person)
@@ -81,7 +82,7 @@ def _locked(unit: Unit, ids: Sequence[UUID]) -> list[Flag]:
     return found
 
 
-def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
+def shown(unit: Unit, ident: UUID) -> schemas.FlagRow:
     """A flag's row. NotFound when it is not the viewer's to see."""
     unit.db.flush()
     row = FLAGS.one(unit.db, ident, [unit.sight.flags()])
@@ -90,11 +91,15 @@ def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
     return with_title(unit, row)
 
 
-def with_title(unit: Unit, row: dict[str, Any]) -> dict[str, Any]:
+def with_title(unit: Unit, row: dict[str, Any]) -> schemas.FlagRow:
     """A flag's row with its rule's title and remedy, in words and as what can be done at once."""
     key = row["rule"]
     known = evaluate_flags.BUILT_IN.get(key)
     if known is not None:
-        return {**row, "title": known.title, "remedy": known.remedy.words, "act": known.remedy.act}
+        return schemas.FlagRow.model_validate(
+            {**row, "title": known.title, "remedy": known.remedy.words, "act": known.remedy.act}
+        )
     own = next((own for own in evaluate_flags.ruling(unit).own if own.key == key), None)
-    return {**row, "title": own.title if own else key, "remedy": own.remedy if own else "", "act": ""}
+    return schemas.FlagRow.model_validate(
+        {**row, "title": own.title if own else key, "remedy": own.remedy if own else "", "act": ""}
+    )

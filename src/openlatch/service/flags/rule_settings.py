@@ -9,6 +9,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.core.flags import BOOKS, LIMITS, RULES, Rule, Settings, Weights
 from openlatch.core.flags import custom_rules as core
 from openlatch.core.flags.reference import limits_of
@@ -38,7 +39,7 @@ class Wish:
     known_publishers: Sequence[str] | None = None
 
 
-def page(unit: Unit) -> dict[str, Any]:
+def page(unit: Unit) -> schemas.RulesPage:
     """Every rule with what it looks for, the limits and weights, and how many open flags each has.
 
     For everybody: nobody is judged by rules that they can't read.
@@ -49,40 +50,40 @@ def page(unit: Unit) -> dict[str, Any]:
     )
     counts: dict[str, int] = dict(unit.db.execute(counted).all())
     own = [rule for subject in SOURCES for rule in stands.rules(subject)[len(_book(subject)) :]]
-    return {
-        "rules": [_shown(rule, stands, counts) for rule in (*RULES, *own)],
-        "limits": [
-            {
-                "name": kind.name,
-                "unit": kind.unit,
-                "about": kind.about,
-                "usual": list(kind.usual),
-                "values": list(stands.settings.of(kind.name)),
-            }
+    return schemas.RulesPage(
+        rules=[_shown(rule, stands, counts) for rule in (*RULES, *own)],
+        limits=[
+            schemas.LimitOf(
+                name=kind.name,
+                unit=kind.unit,
+                about=kind.about,
+                usual=list(kind.usual),
+                values=list(stands.settings.of(kind.name)),
+            )
             for kind in LIMITS.values()
         ],
-        "weights": asdict(stands.settings.weights),
-        "never_together": [list(pair) for pair in stands.settings.never_together],
-        "known_publishers": sorted(stands.settings.known_publishers),
-    }
+        weights=schemas.WeightsOf.model_validate(asdict(stands.settings.weights)),
+        never_together=[list(pair) for pair in stands.settings.never_together],
+        known_publishers=sorted(stands.settings.known_publishers),
+    )
 
 
 def _book(subject: str) -> Sequence[Rule]:
     return next(book.rules for book in BOOKS if book.subject == subject)
 
 
-def _shown(rule: Rule, stands: Ruling, counts: Mapping[str, int]) -> dict[str, Any]:
-    return {
-        "key": rule.key,
-        "subject": rule.subject,
-        "title": rule.title,
-        "about": rule.about,
-        "remedy": rule.remedy.words,
-        "limits": limits_of(rule),
-        "off": rule.key in stands.settings.off,
-        "own": rule.number >= core.FIRST_NUMBER,
-        "open": counts.get(rule.key, 0),
-    }
+def _shown(rule: Rule, stands: Ruling, counts: Mapping[str, int]) -> schemas.RuleOf:
+    return schemas.RuleOf(
+        key=rule.key,
+        subject=rule.subject,
+        title=rule.title,
+        about=rule.about,
+        remedy=rule.remedy.words,
+        limits=limits_of(rule),
+        off=rule.key in stands.settings.off,
+        own=rule.number >= core.FIRST_NUMBER,
+        open=counts.get(rule.key, 0),
+    )
 
 
 def _wanted(unit: Unit, wish: Wish) -> Settings:
@@ -118,14 +119,14 @@ def _wanted(unit: Unit, wish: Wish) -> Settings:
     )
 
 
-def preview(unit: Unit, wish: Wish) -> dict[str, Any]:
+def preview(unit: Unit, wish: Wish) -> schemas.RuleEffects:
     """What other settings would raise and clear, by rule, with the first few of each."""
     unit.sight.require_administrator()
     before = evaluate_flags.ruling(unit)
-    return {"effects": _effects(unit, before, replace(before, settings=_wanted(unit, wish)))}
+    return schemas.RuleEffects(effects=_effects(unit, before, replace(before, settings=_wanted(unit, wish))))
 
 
-def change(unit: Unit, wish: Wish) -> dict[str, Any]:
+def change(unit: Unit, wish: Wish) -> schemas.RulesPage:
     """Set the rules. Flags follow in the background."""
     unit.sight.require_administrator()
     settings = _wanted(unit, wish)
@@ -140,7 +141,7 @@ def change(unit: Unit, wish: Wish) -> dict[str, Any]:
     return page(unit)
 
 
-def _effects(unit: Unit, before: Ruling, after: Ruling) -> list[dict[str, Any]]:
+def _effects(unit: Unit, before: Ruling, after: Ruling) -> list[schemas.RuleEffect]:
     found = []
     for subject in SOURCES:
         if before.settings == after.settings and before.rules(subject) == after.rules(subject):
@@ -149,35 +150,35 @@ def _effects(unit: Unit, before: Ruling, after: Ruling) -> list[dict[str, Any]]:
         for effect in evaluate_many.changing(unit.db, subject, before, after, unit.now):
             rule = rules[effect.rule]
             found.append(
-                {
-                    "rule": rule.key,
-                    "title": rule.title,
-                    "raised": effect.raised,
-                    "cleared": effect.cleared,
-                    "rescored": effect.rescored,
-                    "examples": _examples(unit, subject, rule, effect, before, after),
-                }
+                schemas.RuleEffect(
+                    rule=rule.key,
+                    title=rule.title,
+                    raised=effect.raised,
+                    cleared=effect.cleared,
+                    rescored=effect.rescored,
+                    examples=_examples(unit, subject, rule, effect, before, after),
+                )
             )
-    return sorted(found, key=lambda e: (-e["raised"] - e["cleared"], e["title"]))
+    return sorted(found, key=lambda e: (-e.raised - e.cleared, e.title))
 
 
 def _examples(
     unit: Unit, subject: str, rule: Rule, effect: Effect, before: Ruling, after: Ruling
-) -> list[dict[str, Any]]:
+) -> list[schemas.RuleExample]:
     told = []
     for ids, stands, what in ((effect.first_raised, after, "raised"), (effect.first_cleared, before, "cleared")):
         if ids:
             for seen in evaluate_many.look(unit.db, stands, subject, ids, unit.now, everything=True):
                 finding = rule.find(seen.facts, stands.settings)
                 if finding is not None:
-                    told.append({"what": what, "sentence": finding.sentence, "score": finding.score.total})
+                    told.append(schemas.RuleExample(what=what, sentence=finding.sentence, score=finding.score.total))
     return told
 
 
 # Own rules.
 
 
-def check(unit: Unit, text: str) -> dict[str, Any]:
+def check(unit: Unit, text: str) -> schemas.OwnRulesChecked:
     """What a file of own rules says: the rules, the examples that fail, and what they would raise now.
 
     BadInput when the file can't be read.
@@ -187,11 +188,11 @@ def check(unit: Unit, text: str) -> dict[str, Any]:
     failures = core.try_out(rules)
     before = evaluate_flags.ruling(unit)
     effects = [] if failures else _effects(unit, before, replace(before, own=_with(unit, before.own, rules)))
-    return {
-        "rules": [{"key": rule.key, "on": rule.on, "title": rule.title} for rule in rules],
-        "failures": [asdict(failure) for failure in failures],
-        "effects": effects,
-    }
+    return schemas.OwnRulesChecked(
+        rules=[schemas.OwnRuleNamed(key=rule.key, on=rule.on, title=rule.title) for rule in rules],
+        failures=[schemas.RuleFailure.model_validate(asdict(failure)) for failure in failures],
+        effects=effects,
+    )
 
 
 def _read(text: str) -> list[core.OwnRule]:
@@ -226,7 +227,7 @@ def _with(unit: Unit, held: Sequence[Own], rules: Iterable[core.OwnRule]) -> tup
     return tuple(sorted(found.values(), key=lambda own: own.number))
 
 
-def keep(unit: Unit, text: str) -> dict[str, Any]:
+def keep(unit: Unit, text: str) -> schemas.RulesPage:
     """Activate the rules of a file. Conflict, naming them, when examples fail."""
     unit.sight.require_administrator()
     rules = _read(text)
@@ -251,7 +252,7 @@ def keep(unit: Unit, text: str) -> dict[str, Any]:
     return _changed(unit)
 
 
-def drop(unit: Unit, key: str) -> dict[str, Any]:
+def drop(unit: Unit, key: str) -> schemas.RulesPage:
     """Deactivate an own rule; its flags clear. NotFound for an unknown key."""
     unit.sight.require_administrator()
     row = unit.db.scalars(select(OwnRule).where(OwnRule.key == key, OwnRule.live).with_for_update()).first()
@@ -268,7 +269,7 @@ def _set_anew(unit: Unit) -> None:
     row.ruling_version += 1
 
 
-def _changed(unit: Unit) -> dict[str, Any]:
+def _changed(unit: Unit) -> schemas.RulesPage:
     unit.db.flush()
     unit.db.info["ruling_version"] = None
     unit.ruling = None
@@ -276,19 +277,19 @@ def _changed(unit: Unit) -> dict[str, Any]:
     return page(unit)
 
 
-def source(unit: Unit, key: str) -> dict[str, Any]:
+def source(unit: Unit, key: str) -> schemas.OwnRuleSource:
     """The file of an own rule."""
     unit.sight.require_administrator()
     row = unit.db.scalars(select(OwnRule).where(OwnRule.key == key)).first()
     if row is None:
         raise NotFound(f"There is no own rule {key!r}.")
-    return {"key": row.key, "source": row.source}
+    return schemas.OwnRuleSource(key=row.key, source=row.source)
 
 
 # The facts about somebody.
 
 
-def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[dict[str, Any]]:
+def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[schemas.FactsOf]:
     """The facts about some subjects, and what each rule makes of them."""
     stands = evaluate_flags.ruling(unit)
     rules = stands.rules(subject)
@@ -297,26 +298,26 @@ def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[dict[str, Any]]
     for seen in evaluate_many.look(unit.db, stands, subject, ids, unit.now, everything=True):
         findings = {rule.key: finding for rule in rules if (finding := rule.find(seen.facts, stands.settings))}
         found.append(
-            {
-                "subject": {"kind": subject, "id": seen.id},
-                "holder": seen.facts["holder"],
-                "account": seen.facts["account"],
-                "facts": [
-                    {"name": name, "about": fact.about, "value": _plain(seen.facts[name])}
+            schemas.FactsOf(
+                subject=schemas.Subject(kind=subject, id=seen.id),
+                holder=seen.facts["holder"],
+                account=seen.facts["account"],
+                facts=[
+                    schemas.FactOf(name=name, about=fact.about, value=_plain(seen.facts[name]))
                     for name, fact in facts.items()
                 ],
-                "rules": [
-                    {
-                        "key": rule.key,
-                        "title": rule.title,
-                        "about": rule.about,
-                        "found": rule.key in findings,
-                        "sentence": findings[rule.key].sentence if rule.key in findings else "",
-                    }
+                rules=[
+                    schemas.RuleLooking(
+                        key=rule.key,
+                        title=rule.title,
+                        about=rule.about,
+                        found=rule.key in findings,
+                        sentence=findings[rule.key].sentence if rule.key in findings else "",
+                    )
                     for rule in rules
                     if rule.key not in stands.settings.off
                 ],
-            }
+            )
         )
     return found
 

@@ -12,6 +12,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.latches import Breach
 from openlatch.core.vocabulary import GrantState
 from openlatch.errors import Conflict
@@ -62,9 +63,21 @@ def guarded(unit: Unit, grant: Grant) -> Iterator[list[Breach]]:
         yield warned
 
 
-def line_of(unit: Unit, does: str, warned: Sequence[Breach] = (), **more: Any) -> dict[str, Any]:
-    """What a change does to one grant, in words, with warnings of latches."""
-    return {"does": does, "latches": [guard.shown(breach) for breach in warned], **more}
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What a change did to one grant, in words, with warnings of latches, and the revocation that carries it out."""
+
+    does: str
+    latches: list[schemas.Breach]
+    revocation_id: UUID | None = None
+    steward: bool = False
+
+
+def line_of(
+    unit: Unit, does: str, warned: Sequence[Breach] = (), revocation_id: UUID | None = None, steward: bool = False
+) -> Made:
+    """What a change did to one grant; the latches' breaches as answers."""
+    return Made(does, [guard.shown(breach) for breach in warned], revocation_id, steward)
 
 
 def note(unit: Unit, action: str, grant: Grant, change: Change, **facts: Any) -> None:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.core.vocabulary import GrantState, Owed, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -51,13 +51,13 @@ def drop(unit: Unit, grant: UUID) -> None:
         unit.record("task.dropped", "task", row.id, row.sentence, row.account_id)
 
 
-def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+def one(unit: Unit, ident: UUID) -> schemas.TaskRow:
     """A task. NotFound when it is not the viewer's to see."""
     unit.db.flush()
     row = offers.HAND_TASKS.one(unit.db, ident, [unit.sight.hand_tasks()])
     if row is None:
         raise NotFound("There is no such task, or you may not see it.")
-    return row
+    return schemas.TaskRow.model_validate(row)
 
 
 def _open(unit: Unit, ident: UUID, version: int | None) -> tuple[HandTask, Grant]:
@@ -75,7 +75,7 @@ def _open(unit: Unit, ident: UUID, version: int | None) -> tuple[HandTask, Grant
     return row, grant
 
 
-def done(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, Any]:
+def done(unit: Unit, ident: UUID, words: str, version: int | None) -> schemas.TaskRow:
     """Report a task as done, in one's own words. The register relies on it, and says whose word it is."""
     if len(words.strip()) < 3:
         raise BadInput("What was done is missing.", "Say in a few words what you did.", {"words": "is missing"})
@@ -98,7 +98,7 @@ def done(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, 
     return one(unit, ident)
 
 
-def assign(unit: Unit, ident: UUID, person: UUID | None, version: int | None) -> dict[str, Any]:
+def assign(unit: Unit, ident: UUID, person: UUID | None, version: int | None) -> schemas.TaskRow:
     """Assign a task; nobody means whoever answers for the account."""
     row, _ = _open(unit, ident, version)
     unit.sight.require_answers_for(row.account_id)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import exists, literal, or_, select
 
+from openlatch import schemas
 from openlatch.core import register as core
 from openlatch.core.grants import level_comparison
 from openlatch.core.vocabulary import Reach
@@ -78,7 +78,7 @@ def _write(row: Level, draft: Draft, permissions: Sequence[core.Permission]) -> 
     row.reach = int(max(p.reach for p in permissions))
 
 
-def make(unit: Unit, system: UUID, key: str, draft: Draft) -> dict[str, Any]:
+def make(unit: Unit, system: UUID, key: str, draft: Draft) -> schemas.LevelRow:
     """Make a level in a system."""
     unit.sight.require_administrator()
     if unit.db.get(System, system) is None:
@@ -95,10 +95,10 @@ def make(unit: Unit, system: UUID, key: str, draft: Draft) -> dict[str, Any]:
     return _shown(unit, row.id)
 
 
-def _shown(unit: Unit, ident: UUID) -> dict[str, Any]:
+def _shown(unit: Unit, ident: UUID) -> schemas.LevelRow:
     found = register_lists.LEVELS.one(unit.db, ident)
     assert found is not None
-    return found
+    return schemas.LevelRow.model_validate(found)
 
 
 def _found(unit: Unit, ident: UUID, lock: bool = False) -> Level:
@@ -119,7 +119,7 @@ def _accounts(unit: Unit, level: UUID) -> list[UUID]:
     return guard.touched(unit, held)
 
 
-def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:
+def preview(unit: Unit, ident: UUID, draft: Draft) -> schemas.LevelPreview:
     """Whose rights would grow or shrink, and which latches that breaks. Nothing happens yet."""
     unit.sight.require_administrator()
     row = _found(unit, ident)
@@ -128,32 +128,33 @@ def preview(unit: Unit, ident: UUID, draft: Draft) -> dict[str, Any]:
     before = subgraph.around_accounts(unit.db, accounts)
     after = before.with_levels([core.Level(ident, draft.name, draft.sentence, frozenset(permissions))])
     found = level_comparison.effects(before, after, accounts, unit.now)
-    shown = {
-        "level": {"id": ident, "name": row.name},
-        "grows": sum(1 for e in found if e.gains),
-        "shrinks": sum(1 for e in found if e.loses),
-        "effects": [_effect(before, e) for e in found[:MOST_EFFECTS]],
-        "latches": [guard.shown(b) for b in guard.supposed(unit, before, after, accounts)],
-        "reach": int(max(p.reach for p in permissions)),
-    }
-    return {**shown, "fingerprint": fingerprint(shown)}
+    shown = schemas.LevelPreview(
+        level=schemas.Named(id=ident, name=row.name),
+        grows=sum(1 for e in found if e.gains),
+        shrinks=sum(1 for e in found if e.loses),
+        effects=[_effect(before, e) for e in found[:MOST_EFFECTS]],
+        latches=[guard.shown(b) for b in guard.supposed(unit, before, after, accounts)],
+        reach=int(max(p.reach for p in permissions)),
+        fingerprint="",
+    )
+    return shown.model_copy(update={"fingerprint": fingerprint(shown)})
 
 
-def _effect(register: core.Register, effect: level_comparison.Effect) -> dict[str, Any]:
+def _effect(register: core.Register, effect: level_comparison.Effect) -> schemas.Effect:
     holder = effect.holder
-    return {
-        "holder": {"kind": holder.kind, "id": holder.id, "name": register.name_of(holder)},
-        "account": {"id": effect.account, "name": register.accounts[effect.account].name},
-        "gains": [_sentence(p) for p in effect.gains],
-        "loses": [_sentence(p) for p in effect.loses],
-    }
+    return schemas.Effect(
+        holder=schemas.Holder(kind=holder.kind, id=holder.id, name=register.name_of(holder)),
+        account=schemas.Named(id=effect.account, name=register.accounts[effect.account].name),
+        gains=[_sentence(p) for p in effect.gains],
+        loses=[_sentence(p) for p in effect.loses],
+    )
 
 
-def _sentence(permission: core.Permission) -> dict[str, Any]:
-    return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
+def _sentence(permission: core.Permission) -> schemas.PermissionOf:
+    return schemas.PermissionOf(key=permission.key, sentence=permission.sentence, reach=int(permission.reach))
 
 
-def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None) -> dict[str, Any]:
+def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None) -> schemas.LevelRow:
     """Change a level, at once for everybody who holds it. Held when a latch refuses; needs a proof for steward
     reach.
     """
@@ -165,12 +166,12 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
     if row.single:
         raise Conflict("This level is one permission given alone.", "Change the levels that hold it.")
     shown = preview(unit, ident, draft)
-    if seen and seen != shown["fingerprint"]:
+    if seen and seen != shown.fingerprint:
         raise Conflict("What this change does has changed since it was shown.", "Look at the preview again.")
-    if shown["reach"] == Reach.STEWARD and row.reach < Reach.STEWARD and shown["grows"]:
+    if shown.reach == Reach.STEWARD and row.reach < Reach.STEWARD and shown.grows:
         unit.require_proof("Giving steward reach")
     before = {p["key"] for p in row.permissions}
-    effects = shown["effects"]
+    effects = shown.effects
     with guard.guarded(unit, _accounts(unit, ident)):
         _write(row, draft, _permissions(unit, row.system_id, draft))
         row.version += 1
@@ -183,8 +184,8 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
         row.name,
         added=sorted(after - before),
         gone=sorted(before - after),
-        grows=shown["grows"],
-        shrinks=shown["shrinks"],
+        grows=shown.grows,
+        shrinks=shown.shrinks,
     )
     _tell_stewards(unit, row.name, effects)
     touched = unit.db.scalars(select(Term.grant_id).where(Term.level_id == ident)).all()
@@ -192,14 +193,14 @@ def change(unit: Unit, ident: UUID, draft: Draft, seen: str, version: int | None
     return _shown(unit, ident)
 
 
-def _tell_stewards(unit: Unit, name: str, effects: list[dict[str, Any]]) -> None:
+def _tell_stewards(unit: Unit, name: str, effects: list[schemas.Effect]) -> None:
     """Tell those who decide about an account who else decides there because of a changed level."""
     new: dict[UUID, set[str]] = {}
     places: dict[UUID, str] = {}
     for effect in effects:
-        if any(gain["reach"] == Reach.STEWARD for gain in effect["gains"]):
-            new.setdefault(effect["account"]["id"], set()).add(effect["holder"]["name"])
-            places[effect["account"]["id"]] = effect["account"]["name"]
+        if any(gain.reach == Reach.STEWARD for gain in effect.gains):
+            new.setdefault(effect.account.id, set()).add(effect.holder.name or "")
+            places[effect.account.id] = effect.account.name
     for account, names in new.items():
         who = ", ".join(sorted(names)[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
         sentence = f"{who} can now decide who gets into {places[account]}, since “{name}” was changed."
@@ -214,22 +215,22 @@ def _seen(unit: Unit, ident: UUID) -> Level:
     return found
 
 
-def compare(unit: Unit, first: UUID, second: UUID) -> dict[str, Any]:
+def compare(unit: Unit, first: UUID, second: UUID) -> schemas.LevelComparison:
     """Two levels of one system side by side."""
     one, other = (_seen(unit, ident) for ident in (first, second))
     if one.system_id != other.system_id:
         raise BadInput("The two levels are of different systems.", "Compare levels of one system.")
     found = level_comparison.compare(mapping.level_value(one), mapping.level_value(other))
-    return {
-        "first": {"id": one.id, "name": one.name, "reach": one.reach, "sentence": one.sentence},
-        "second": {"id": other.id, "name": other.name, "reach": other.reach, "sentence": other.sentence},
-        "both": [_sentence(p) for p in found.both],
-        "first_only": [_sentence(p) for p in found.first_only],
-        "second_only": [_sentence(p) for p in found.second_only],
-    }
+    return schemas.LevelComparison(
+        first=schemas.ComparedLevel(id=one.id, name=one.name, reach=one.reach, sentence=one.sentence),
+        second=schemas.ComparedLevel(id=other.id, name=other.name, reach=other.reach, sentence=other.sentence),
+        both=[_sentence(p) for p in found.both],
+        first_only=[_sentence(p) for p in found.first_only],
+        second_only=[_sentence(p) for p in found.second_only],
+    )
 
 
-def permissions(unit: Unit, system: UUID) -> list[dict[str, Any]]:
+def permissions(unit: Unit, system: UUID) -> list[schemas.PermissionOf]:
     """Every permission of a system, the furthest reaching first, for whoever may see an account in it."""
     seen = exists().where(Account.system_id == System.id, unit.sight.accounts())
     known = select(System.id).where(System.id == system, or_(literal(unit.sight.everything), seen))

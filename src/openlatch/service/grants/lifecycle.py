@@ -15,6 +15,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import select
 from sqlalchemy.orm import Session as Db
 
+from openlatch import schemas
 from openlatch.core import register as core
 from openlatch.core.offers.wording import DAYS, hours_in_words
 from openlatch.core.states import GRANTS, move
@@ -172,7 +173,7 @@ def single_level(unit: Unit, system: UUID, key: str) -> Level:
     return row
 
 
-def choice_of(terms: Sequence[core.Term], db: Db) -> dict[str, Any]:
+def choice_of(terms: Sequence[core.Term], db: Db) -> schemas.Chosen:
     """The choice that terms came from, to fill a form."""
     keys = dict(
         db.execute(select(Level.id, Level.key).where(Level.id.in_({t.level.id for t in terms}), Level.single)).all()
@@ -184,14 +185,17 @@ def choice_of(terms: Sequence[core.Term], db: Db) -> dict[str, Any]:
         if term.level.id in keys:
             singles[str(keys[term.level.id]).removeprefix("only:")] = term.window.until
     hours = next((t.hours for t in terms if t.hours), None)
-    return {
-        "levels": list(dict.fromkeys(t.level.id for t in terms if t.level.id not in keys)),
-        "permissions": [{"key": key, "until": until if until != shared else None} for key, until in singles.items()],
-        "parts": list(dict.fromkeys(t.part.id for t in terms if t.part)),
-        "since": min((t.window.since for t in terms if t.window.since), default=None),
-        "until": shared,
-        "hours": stored_hours(hours),
-    }
+    return schemas.Chosen(
+        levels=list(dict.fromkeys(t.level.id for t in terms if t.level.id not in keys)),
+        permissions=[
+            schemas.ChosenPermission(key=key, until=until if until != shared else None)
+            for key, until in singles.items()
+        ],
+        parts=list(dict.fromkeys(t.part.id for t in terms if t.part)),
+        since=min((t.window.since for t in terms if t.window.since), default=None),
+        until=shared,
+        hours=stored_hours(hours),
+    )
 
 
 def new_grant(

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core import register as core
 from openlatch.core import time_windows
 from openlatch.core.time_windows import WeeklyHours, Window
@@ -78,7 +79,7 @@ def held(unit: Unit, grant: UUID) -> list[core.Term]:
     return mapping.terms_of(unit.db, [grant]).get(grant, [])
 
 
-def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
+def shown(unit: Unit, ident: UUID) -> schemas.TermsNow:
     """The terms of a grant, to fill a form. NotFound when the grant may not be seen."""
     row = register.GRANTS.one(unit.db, ident, [unit.sight.grants()])
     if row is None:
@@ -88,21 +89,23 @@ def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
     values = held(unit, ident)
     of_one = select(Level.id, Level.key).where(Level.id.in_({term.level.id for term in values}), Level.single)
     keys = dict(unit.db.execute(of_one).all())
-    return {"terms": [_shown(term, keys.get(term.level.id), zone) for term in values], "version": grant.version}
+    return schemas.TermsNow(
+        terms=[_shown(term, keys.get(term.level.id), zone) for term in values], version=grant.version
+    )
 
 
-def _shown(term: core.Term, key: str | None, zone: ZoneInfo) -> dict[str, Any]:
-    return {
-        "level": {"id": term.level.id, "name": term.level.name} if key is None else None,
-        "permission": key.removeprefix("only:") if key is not None else None,
-        "sentence": term.level.sentence,
-        "part": {"id": term.part.id, "name": term.part.name} if term.part else None,
-        "since": term.window.since,
-        "until": term.window.until,
-        "last_day": time_windows.last_day(term.window.until, zone),
-        "hours": lifecycle.stored_hours(term.hours),
-        "words": lifecycle.terms_in_words([term], zone),
-    }
+def _shown(term: core.Term, key: str | None, zone: ZoneInfo) -> schemas.TermNow:
+    return schemas.TermNow(
+        level=schemas.Named(id=term.level.id, name=term.level.name) if key is None else None,
+        permission=key.removeprefix("only:") if key is not None else None,
+        sentence=term.level.sentence,
+        part=schemas.Named(id=term.part.id, name=term.part.name) if term.part else None,
+        since=term.window.since,
+        until=term.window.until,
+        last_day=time_windows.last_day(term.window.until, zone),
+        hours=lifecycle.stored_hours(term.hours),
+        words=lifecycle.terms_in_words([term], zone),
+    )
 
 
 def right(term: core.Term) -> Right:

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import UTC, date
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select, text, update
 
+from openlatch import schemas
 from openlatch.core.grants.usage import Watched, sufficient
 from openlatch.core.reviews.recommendations import LevelChoice
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
 from openlatch.service.flags import evaluate as evaluate_flags
-from openlatch.service.lists.register import one
+from openlatch.service.lists.register import row
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Grant, Level, Term, Use
 
@@ -59,11 +59,11 @@ def keep(unit: Unit, days: Sequence[tuple[UUID, str, date]]) -> None:
     )
 
 
-def of_grant(unit: Unit, ident: UUID, days: int) -> dict[str, Any]:
+def of_grant(unit: Unit, ident: UUID, days: int) -> schemas.UseOf:
     """Use of a grant by permission, and the smallest level that would have covered the last ``days``."""
     if not 1 <= days <= MOST_DAYS:
         raise BadInput(f"{days} days were asked for.", f"Ask for 1 to {MOST_DAYS}.", {"days": "out of range"})
-    one(unit, "grants", ident)
+    row(unit, "grants", ident)
     grant = unit.db.get_one(Grant, ident)
     spans = func.unnest(Use.days).column_valued("span")
     counted = select(func.sum(func.upper(spans) - func.lower(spans))).scalar_subquery()
@@ -89,24 +89,24 @@ def of_grant(unit: Unit, ident: UUID, days: int) -> dict[str, Any]:
     held = {p["key"]: p["sentence"] for level in own for p in level.permissions}
     reach = Reach(max((level.reach for level in own), default=1))
     found = sufficient(choices, frozenset(held), reach, watched, days, unit.now.date())
-    return {
-        "days": days,
-        "last_used_at": grant.last_used_at,
-        "days_used": int(whole[3]) if whole else 0,
-        "watched_since": watched.since,
-        "longest_pause": watched.pauses[0] if watched.pauses else None,
-        "rights": [
-            {
-                "key": key,
-                "sentence": sentence,
-                "days_used": watched.day_counts.get(key, 0),
-                "last_used": watched.last_days.get(key),
-                "within": key in found.used,
-            }
+    return schemas.UseOf(
+        days=days,
+        last_used_at=grant.last_used_at,
+        days_used=int(whole[3]) if whole else 0,
+        watched_since=watched.since,
+        longest_pause=watched.pauses[0] if watched.pauses else None,
+        rights=[
+            schemas.RightUsed(
+                key=key,
+                sentence=sentence,
+                days_used=watched.day_counts.get(key, 0),
+                last_used=watched.last_days.get(key),
+                within=key in found.used,
+            )
             for key, sentence in sorted(held.items())
         ],
-        "level": {"id": found.level.id, "name": found.level.name} if found.level else None,
-        "gives_up": sorted(held[key] for key in found.given_up),
-        "sure": found.sure,
-        "words": found.words,
-    }
+        level=schemas.Named(id=found.level.id, name=found.level.name) if found.level else None,
+        gives_up=sorted(held[key] for key in found.given_up),
+        sure=found.sure,
+        words=found.words,
+    )

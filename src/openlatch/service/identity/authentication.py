@@ -13,7 +13,6 @@ import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
-from typing import Any
 from uuid import UUID
 
 from argon2 import PasswordHasher, profiles
@@ -22,6 +21,7 @@ from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.orm import Session as Db
 from sqlalchemy.orm import undefer
 
+from openlatch import schemas
 from openlatch.core.identity import passwords
 from openlatch.core.ids import new_id
 from openlatch.core.time_windows import zone_of
@@ -416,53 +416,52 @@ def end_token_itself(unit: Unit, token: str) -> None:
         end_token(unit, row.id)
 
 
-def describe(unit: Unit) -> dict[str, object]:
+def describe(unit: Unit) -> schemas.Me:
     """Who the viewer is and what they can do, for the console and ``openlatch whoami``."""
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation)
     items = select(func.count(Item.id)).where(Item.reviewer_id == unit.viewer.person)
     owned = select(func.count(Account.id)).where(Account.owner_id == unit.viewer.person)
-    return {
-        "person": {"id": unit.viewer.person, "name": unit.viewer.name},
-        "organisation": {"id": organisation.id, "name": organisation.name, "time_zone": organisation.time_zone},
-        "administrator": unit.viewer.administrator and unit.viewer.inside is None,
-        "auditor": unit.viewer.auditor and unit.viewer.inside is None,
-        "preferences": _preferences(unit),
-        "owner": bool(unit.db.scalar(owned)),
-        "reviewer": bool(unit.db.scalar(items)),
-        "may_write": unit.viewer.may_write,
-        "inside": _inside(unit),
-        **_elsewhere(unit),
-        "notices": unit.db.scalar(select(func.count(Notice.id)).where(unit.sight.notices(), Notice.read_at.is_(None))),
-    }
+    unread = select(func.count(Notice.id)).where(unit.sight.notices(), Notice.read_at.is_(None))
+    assert unit.viewer.person is not None
+    return schemas.Me(
+        person=schemas.Named(id=unit.viewer.person, name=unit.viewer.name),
+        organisation=schemas.Organisation(id=organisation.id, name=organisation.name, time_zone=organisation.time_zone),
+        administrator=unit.viewer.administrator and unit.viewer.inside is None,
+        auditor=unit.viewer.auditor and unit.viewer.inside is None,
+        preferences=_preferences(unit),
+        owner=bool(unit.db.scalar(owned)),
+        reviewer=bool(unit.db.scalar(items)),
+        may_write=unit.viewer.may_write,
+        inside=visits.rights(unit, unit.viewer.inside) if unit.viewer.inside else None,
+        elsewhere=_elsewhere(unit),
+        as_partner=_as_partner(unit),
+        notices=unit.db.scalar(unread) or 0,
+    )
 
 
-def _elsewhere(unit: Unit) -> dict[str, object]:
-    """At how many other organisations the viewer has a linked sign-in, and whether any is a partner's."""
-    mine, person = unit.viewer.sign_in, unit.viewer.person
+def _elsewhere(unit: Unit) -> int:
+    """At how many other organisations the viewer has a linked sign-in."""
+    mine = unit.viewer.sign_in
     linked = select(func.count(SignInLink.id)).where(or_(SignInLink.one_id == mine, SignInLink.other_id == mine))
+    return unit.db.scalar(linked) or 0
+
+
+def _as_partner(unit: Unit) -> bool:
+    """Whether the viewer is here as somebody of a partner organisation."""
     of_partner = select(PartnerLink.id).where(
         PartnerLink.client_id == unit.viewer.organisation,
         PartnerLink.ended_at.is_(None),
-        PartnerLink.people.contains([{"there": str(person)}]),
+        PartnerLink.people.contains([{"there": str(unit.viewer.person)}]),
     )
-    return {"elsewhere": unit.db.scalar(linked) or 0, "as_partner": unit.db.scalar(of_partner.limit(1)) is not None}
+    return unit.db.scalar(of_partner.limit(1)) is not None
 
 
-def _preferences(unit: Unit) -> dict[str, Any]:
+def _preferences(unit: Unit) -> schemas.Preferences:
     row = unit.db.get(SignIn, unit.viewer.sign_in) if unit.viewer.sign_in else None
     held = row.preferences if row is not None else {}
-    return {"time_zone": held.get("time_zone"), "locale": held.get("locale"), "no_mail": held.get("no_mail", [])}
-
-
-def _inside(unit: Unit) -> dict[str, object] | None:
-    there = unit.viewer.inside
-    if there is None:
-        return None
-    return {
-        "account": {"id": there.account, "name": there.account_name},
-        "owner": {"id": there.owner, "name": there.owner_name} if there.owner else None,
-        **visits.rights(unit, there.account),
-    }
+    return schemas.Preferences(
+        time_zone=held.get("time_zone"), locale=held.get("locale"), no_mail=held.get("no_mail", [])
+    )
 
 
 def service_viewer(service: Service, slug: str) -> Viewer:

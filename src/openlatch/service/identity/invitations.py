@@ -5,11 +5,12 @@ from __future__ import annotations
 import hashlib
 import secrets
 from datetime import timedelta
-from typing import Any
+from typing import cast
 from uuid import UUID
 
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.core.files.records import BadField
 from openlatch.core.files.records import address as read_address
 from openlatch.core.vocabulary import Role, Standing
@@ -29,7 +30,7 @@ def _digest(token: str) -> bytes:
     return hashlib.sha256(token.encode()).digest()
 
 
-def rows(unit: Unit) -> list[dict[str, Any]]:
+def rows(unit: Unit) -> list[schemas.InvitationOf]:
     """Invitations that are not accepted yet, including expired ones."""
     unit.sight.require_administrator()
     found = unit.db.execute(
@@ -38,20 +39,20 @@ def rows(unit: Unit) -> list[dict[str, Any]]:
     return [_shown(row, person) for row, person in found]
 
 
-def _shown(row: Invitation, person: Person) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "person": {"id": person.id, "name": person.name},
-        "address": row.address,
-        "role": row.role,
-        "sent_by": row.sent_by_name,
-        "sent_at": row.sent_at,
-        "times_sent": row.times_sent,
-        "runs_out_at": row.runs_out_at,
-    }
+def _shown(row: Invitation, person: Person) -> schemas.InvitationOf:
+    return schemas.InvitationOf(
+        id=row.id,
+        person=schemas.Named(id=person.id, name=person.name),
+        address=row.address,
+        role=cast("schemas.RoleName", row.role),
+        sent_by=row.sent_by_name,
+        sent_at=row.sent_at,
+        times_sent=row.times_sent,
+        runs_out_at=row.runs_out_at,
+    )
 
 
-def invite(unit: Unit, person: UUID | None, name: str, address: str, role: Role) -> dict[str, Any]:
+def invite(unit: Unit, person: UUID | None, name: str, address: str, role: Role) -> schemas.InvitationOf:
     """Invite a person of the register, or somebody new by name and address. Conflict for whoever signs in already."""
     unit.sight.require_administrator()
     unit.require_proof("Inviting somebody to sign in")
@@ -149,12 +150,19 @@ def _found(unit: Unit, ident: UUID) -> tuple[Invitation, Person]:
     return row, unit.db.get_one(Person, row.person_id)
 
 
-def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+def send_again(unit: Unit, ident: UUID) -> schemas.InvitationOf:
     """Send an invitation again; the earlier link stops working."""
     row, person = _found(unit, ident)
     unit.require_proof("Inviting somebody to sign in")
     _send(unit, row, person)
-    unit.record("invitation.sent", "person", person.id, person.name, role=row.role, runs_out_at=row.runs_out_at)
+    unit.record(
+        "invitation.sent",
+        "person",
+        person.id,
+        person.name,
+        role=cast("schemas.RoleName", row.role),
+        runs_out_at=row.runs_out_at,
+    )
     return _shown(row, person)
 
 
@@ -175,20 +183,20 @@ def _of_token(service: Service, token: str, origin: str) -> Invitation:
     return row
 
 
-def read(service: Service, token: str, origin: str) -> dict[str, Any]:
+def read(service: Service, token: str, origin: str) -> schemas.InvitationToYou:
     """What an invitation is for, before somebody accepts it."""
     row = _of_token(service, token, origin)
     with service.unit(Viewer.itself(row.organisation_id)) as unit:
         organisation = unit.db.get_one(Organisation, row.organisation_id).name
         person = unit.db.get_one(Person, row.person_id).name
-    return {
-        "organisation": organisation,
-        "name": person,
-        "address": row.address,
-        "role": row.role,
-        "sent_by": row.sent_by_name,
-        "runs_out_at": row.runs_out_at,
-    }
+    return schemas.InvitationToYou(
+        organisation=organisation,
+        name=person,
+        address=row.address,
+        role=cast("schemas.RoleName", row.role),
+        sent_by=row.sent_by_name,
+        runs_out_at=row.runs_out_at,
+    )
 
 
 def accept(service: Service, token: str, password: str, origin: str) -> Viewer:

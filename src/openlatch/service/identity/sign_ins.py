@@ -5,11 +5,12 @@ There is always an administrator. Every change needs a fresh proof, and all admi
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, cast
 from uuid import UUID
 
 from sqlalchemy import delete, func, or_, select
 
+from openlatch import schemas
 from openlatch.core.vocabulary import Role, Standing
 from openlatch.errors import Conflict, NotFound
 from openlatch.service import locks
@@ -30,7 +31,7 @@ from openlatch.store.tables import (
 PAGE = "/sign-ins"
 
 
-def rows(unit: Unit) -> list[dict[str, Any]]:
+def rows(unit: Unit) -> list[schemas.SignInOf]:
     """Every sign-in: who, in which role, when last seen, and how many sessions and tokens are open."""
     unit.sight.require_administrator()
     sessions = _counted(WebSession, WebSession.expires_at > unit.now)
@@ -45,24 +46,24 @@ def _counted(table: type[WebSession | ApiToken], *where: Any) -> Any:
     return select(func.count(table.id)).where(table.sign_in_id == SignIn.id, *where).correlate(SignIn).scalar_subquery()
 
 
-def _shown(row: SignIn, person: Person, sessions: int, tokens: int) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "person": {"id": person.id, "name": person.name},
-        "address": row.address,
-        "role": row.role,
-        "standing": person.standing,
-        "suspended_at": row.suspended_at,
-        "second_factor": row.factor_since is not None,
-        "last_seen_at": row.last_seen_at,
-        "sessions": sessions,
-        "tokens": tokens,
-    }
+def _shown(row: SignIn, person: Person, sessions: int, tokens: int) -> schemas.SignInOf:
+    return schemas.SignInOf(
+        id=row.id,
+        person=schemas.Named(id=person.id, name=person.name),
+        address=row.address,
+        role=cast("schemas.RoleName", row.role),
+        standing=person.standing,
+        suspended_at=row.suspended_at,
+        second_factor=row.factor_since is not None,
+        last_seen_at=row.last_seen_at,
+        sessions=sessions,
+        tokens=tokens,
+    )
 
 
-def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+def one(unit: Unit, ident: UUID) -> schemas.SignInOf:
     """One sign-in."""
-    return next(row for row in rows(unit) if row["id"] == ident)
+    return next(row for row in rows(unit) if row.id == ident)
 
 
 def _locked(unit: Unit, ident: UUID, why: str) -> tuple[SignIn, Person]:
@@ -106,7 +107,7 @@ def _tell(unit: Unit, sentence: str, *also: UUID) -> None:
     notices.tell_and_write(unit, told, "sign_in", sentence, PAGE)
 
 
-def set_role(unit: Unit, ident: UUID, role: Role) -> dict[str, Any]:
+def set_role(unit: Unit, ident: UUID, role: Role) -> schemas.SignInOf:
     """Set the role of a sign-in. Conflict when no administrator would be left."""
     row, person = _locked(unit, ident, "Changing a role")
     if row.role != role:
@@ -124,7 +125,7 @@ def _article(role: Role) -> str:
     return f"an {role}" if role[0] in "aeiou" else f"a {role}"
 
 
-def set_suspended(unit: Unit, ident: UUID, is_suspended: bool) -> dict[str, Any]:
+def set_suspended(unit: Unit, ident: UUID, is_suspended: bool) -> schemas.SignInOf:
     """Suspend a sign-in, which ends its sessions and tokens at once, or resume it."""
     row, person = _locked(unit, ident, "Suspending a sign-in")
     if (row.suspended_at is not None) != is_suspended:
@@ -141,7 +142,7 @@ def set_suspended(unit: Unit, ident: UUID, is_suspended: bool) -> dict[str, Any]
     return one(unit, ident)
 
 
-def end_sessions(unit: Unit, ident: UUID) -> dict[str, Any]:
+def end_sessions(unit: Unit, ident: UUID) -> schemas.SignInOf:
     """End all sessions of a sign-in."""
     row, person = _locked(unit, ident, "Ending somebody's sessions")
     count = _end(unit, WebSession, WebSession.sign_in_id == row.id)
@@ -150,7 +151,7 @@ def end_sessions(unit: Unit, ident: UUID) -> dict[str, Any]:
     return one(unit, ident)
 
 
-def end_tokens(unit: Unit, ident: UUID) -> dict[str, Any]:
+def end_tokens(unit: Unit, ident: UUID) -> schemas.SignInOf:
     """End all API tokens of a sign-in."""
     row, person = _locked(unit, ident, "Ending somebody's tokens")
     count = _end(unit, ApiToken, ApiToken.sign_in_id == row.id)
@@ -175,7 +176,7 @@ def end_other_sessions(unit: Unit, row: SignIn) -> int:
     return _end(unit, WebSession, (WebSession.sign_in_id == row.id) & (WebSession.id != unit.viewer.credential))
 
 
-def reset_factor(unit: Unit, ident: UUID) -> dict[str, Any]:
+def reset_factor(unit: Unit, ident: UUID) -> schemas.SignInOf:
     """Remove somebody's second factor and recovery codes, so that they can set up another."""
     row, person = _locked(unit, ident, "Resetting a second factor")
     if row.factor_since is None:

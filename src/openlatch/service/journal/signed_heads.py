@@ -17,6 +17,7 @@ import orjson
 from sqlalchemy import select
 from structlog import get_logger
 
+from openlatch import schemas
 from openlatch.core.journal import tree_heads as core
 from openlatch.core.journal.merkle_tree import Tree, inclusion_proof
 from openlatch.errors import OpenLatchError
@@ -46,7 +47,7 @@ def every(unit: Unit) -> list[core.Head]:
     return [core.parse(head) for head in unit.db.scalars(select(TreeHead.head).order_by(TreeHead.size))]
 
 
-def listed(unit: Unit) -> list[dict[str, Any]]:
+def listed(unit: Unit) -> list[schemas.TreeHead]:
     """All heads for download, oldest first. For administrators."""
     unit.sight.require_administrator()
     return list(unit.db.scalars(select(TreeHead.head).order_by(TreeHead.size)))

@@ -12,6 +12,7 @@ from sqlalchemy import and_, delete, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import aliased
 
+from openlatch import schemas
 from openlatch.core import latches as core
 from openlatch.core.latches import Crowd, LatchKind, LatchMode
 from openlatch.core.register import Holder, Register
@@ -186,19 +187,19 @@ def refuse(found: Sequence[core.Breach]) -> None:
         raise Held(
             "A latch holds. " + " ".join(breach.words for breach in found[:5]),
             " ".join(dict.fromkeys(breach.remedy for breach in found)),
-            [shown(breach) for breach in found],
+            [shown(breach).model_dump() for breach in found],
         )
 
 
-def shown(breach: core.Breach) -> dict[str, str]:
+def shown(breach: core.Breach) -> schemas.Breach:
     """A breach as an answer."""
-    return {
-        "latch": breach.latch.words,
-        "kind": breach.latch.kind,
-        "mode": breach.latch.mode,
-        "fact": breach.fact,
-        "remedy": breach.remedy,
-    }
+    return schemas.Breach(
+        latch=breach.latch.words,
+        kind=breach.latch.kind,
+        mode=breach.latch.mode,
+        fact=breach.fact,
+        remedy=breach.remedy,
+    )
 
 
 # Flags.
@@ -276,7 +277,7 @@ def _refuse_unfit(setting: Setting) -> None:
         raise BadInput("This latch needs the keys of two permissions.", "Give both.", {"pair": "is missing"})
 
 
-def preview(unit: Unit, setting: Setting) -> dict[str, Any]:
+def preview(unit: Unit, setting: Setting) -> schemas.LatchPreview:
     """What breaks a latch now, before it is switched on."""
     accounts = _accounts_of(unit, setting)
     _refuse_unfit(setting)
@@ -285,11 +286,13 @@ def preview(unit: Unit, setting: Setting) -> dict[str, Any]:
         breaches = core.breaches([setting.latch], crowd)
         if breaches:
             name = crowd.register.accounts[account].name
-            found.append({"account": {"id": account, "name": name}, "breaches": [shown(b) for b in breaches]})
-    return {"latch": setting.latch.words, "accounts": len(accounts), "broken": found}
+            found.append(
+                schemas.LatchBroken(account=schemas.Named(id=account, name=name), breaches=[shown(b) for b in breaches])
+            )
+    return schemas.LatchPreview(latch=setting.latch.words, accounts=len(accounts), broken=found)
 
 
-def switch(unit: Unit, setting: Setting) -> dict[str, Any]:
+def switch(unit: Unit, setting: Setting) -> schemas.LatchPreview:
     """Set a latch to off, warn or hold. Existing breaches stay, and are flagged."""
     locks.access(unit)
     shown_before = preview(unit, setting)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TypeVar
 from uuid import UUID
 
+from pydantic import BaseModel
 from sqlalchemy import ColumnElement
 
 from openlatch.core.reviews.recurrence import words
@@ -14,7 +15,9 @@ from openlatch.service.flags.manage import with_title
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
 from openlatch.store.lists import exposures, offers, register, reviews
-from openlatch.store.lists.engine import Listing, ListQuery, Page
+from openlatch.store.lists.engine import Listing, ListQuery, Page, Row
+
+Answer = TypeVar("Answer", bound=BaseModel)
 
 # Every list of the interface: the list itself, and what of it a viewer may see.
 LISTS: dict[str, tuple[Listing, Callable[[Sight], ColumnElement[bool]]]] = {
@@ -56,16 +59,21 @@ def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -
         shown.append(~listing.columns["archived"].expression)
     found = listing.page(unit.db, query, shown)
     if name == "flags":
-        return Page([with_title(unit, row) for row in found.rows], found.next, found.count)
+        return Page([dict(with_title(unit, row)) for row in found.rows], found.next, found.count)
     if name == "schedules":
         return Page([{**row, "recurs": words(row["recurrence"])} for row in found.rows], found.next, found.count)
     return found
 
 
-def one(unit: Unit, name: str, ident: UUID) -> dict[str, Any]:
-    """One row of a list. NotFound when there is none that the viewer may see."""
+def one(unit: Unit, name: str, ident: UUID, model: type[Answer]) -> Answer:
+    """One row of a list as an answer. NotFound when there is none that the viewer may see."""
+    return model.model_validate(row(unit, name, ident))
+
+
+def row(unit: Unit, name: str, ident: UUID) -> Row:
+    """One row of a list by its columns. NotFound when there is none that the viewer may see."""
     listing, visible = LISTS[name]
-    row = listing.one(unit.db, ident, [listing.of(unit.viewer.organisation), visible(unit.sight)])
-    if row is None:
+    found = listing.one(unit.db, ident, [listing.of(unit.viewer.organisation), visible(unit.sight)])
+    if found is None:
         raise NotFound(f"There is nothing with this id among the {name} that you may see.")
-    return row
+    return found

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, cast
 from urllib.parse import urlencode
 from uuid import UUID
 
 from sqlalchemy import or_, select
 
+from openlatch import schemas
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
 from openlatch.service.lists import register
@@ -41,7 +42,7 @@ LISTS = (
 )
 
 
-def every(unit: Unit, of: str | None) -> dict[str, Any]:
+def every(unit: Unit, of: str | None) -> schemas.FiltersKept:
     """The viewer's saved filters and shared ones, by name; of one list, or of all."""
     seen = or_(SavedFilter.person_id == unit.viewer.person, SavedFilter.is_shared)
     wanted = select(SavedFilter, Person.name).join(Person, Person.id == SavedFilter.person_id).where(seen)
@@ -50,26 +51,26 @@ def every(unit: Unit, of: str | None) -> dict[str, Any]:
     mine = select(FilterMail.filter_id, FilterMail.every).where(FilterMail.person_id == unit.viewer.person)
     mailed = dict(unit.db.execute(mine).all())
     rows = unit.db.execute(wanted.order_by(SavedFilter.name, SavedFilter.id)).all()
-    return {"filters": [_shown(unit, row, name, mailed.get(row.id)) for row, name in rows]}
+    return schemas.FiltersKept(filters=[_shown(unit, row, name, mailed.get(row.id)) for row, name in rows])
 
 
-def _shown(unit: Unit, row: SavedFilter, by: str, mailed: str | None) -> dict[str, Any]:
-    return {
-        "id": row.id,
-        "name": row.name,
-        "list": row.of,
-        "filter": row.filter,
-        "search": row.search,
-        "sort": row.sort,
-        "is_shared": row.is_shared,
-        "by": {"id": row.person_id, "name": by},
-        "is_mine": row.person_id == unit.viewer.person,
-        "mail": mailed or "never",
-        "version": row.version,
-    }
+def _shown(unit: Unit, row: SavedFilter, by: str, mailed: str | None) -> schemas.FilterKept:
+    return schemas.FilterKept(
+        id=row.id,
+        name=row.name,
+        list=row.of,
+        filter=row.filter,
+        search=row.search,
+        sort=row.sort,
+        is_shared=row.is_shared,
+        by=schemas.Named(id=row.person_id, name=by),
+        is_mine=row.person_id == unit.viewer.person,
+        mail=cast("schemas.MailTimes", mailed or "never"),
+        version=row.version,
+    )
 
 
-def keep(unit: Unit, name: str, of: str, query: ListQuery, is_shared: bool) -> dict[str, Any]:
+def keep(unit: Unit, name: str, of: str, query: ListQuery, is_shared: bool) -> schemas.FilterKept:
     """Save a filter by a name. BadInput for one that does not fit its list; Conflict for a name that is taken."""
     person = _person(unit)
     _check(name, of, query)
@@ -95,7 +96,7 @@ def keep(unit: Unit, name: str, of: str, query: ListQuery, is_shared: bool) -> d
 
 def change(
     unit: Unit, ident: UUID, name: str, query: ListQuery, is_shared: bool, version: int | None
-) -> dict[str, Any]:
+) -> schemas.FilterKept:
     """Change one of one's own filters; a shared one changes for everybody."""
     row = _own(unit, ident)
     if version is not None and version != row.version:
@@ -119,7 +120,7 @@ def remove(unit: Unit, ident: UUID) -> None:
     unit.record("filter.removed", "filter", row.id, row.name, of=row.of)
 
 
-def set_mail(unit: Unit, ident: UUID, how_often: str) -> dict[str, Any]:
+def set_mail(unit: Unit, ident: UUID, how_often: str) -> schemas.FilterKept:
     """Set whether a filter's matches are mailed daily, weekly, or not."""
     person = _person(unit)
     seen = or_(SavedFilter.person_id == person, SavedFilter.is_shared)

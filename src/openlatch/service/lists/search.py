@@ -28,6 +28,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import aliased
 
+from openlatch import schemas
 from openlatch.core.vocabulary import FlagState
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
@@ -84,11 +85,11 @@ class Named:
         return cls(words, longest, text, named("people_named"), named("accounts_named"))
 
 
-def search(unit: Unit, text: str) -> dict[str, Any]:
+def search(unit: Unit, text: str) -> schemas.Found:
     """The best matches of each kind; every word has to occur. Nothing for fewer than two letters."""
     words = [word for word in text.lower().split() if word][:MOST_WORDS]
     if sum(map(len, words)) < 2:
-        return {"found": []}
+        return schemas.Found(found=[])
     sight = unit.sight
     statement = _of_everything(len(words)) if sight.everything else _statement(sight, len(words))
     given: dict[str, Any] = {f"word{n}": _within(word) for n, word in enumerate(words)}
@@ -97,7 +98,7 @@ def search(unit: Unit, text: str) -> dict[str, Any]:
     given |= {"longest": _within(max(words, key=len)), "text": " ".join(words), "most": most}
     rows = unit.db.execute(statement, given).mappings().all()
     ordered = sorted(rows, key=lambda row: (row["place"], -row["fits"], row["label"]))
-    return {"found": [{key: row[key] for key in ("kind", "id", "label", "detail")} for row in ordered]}
+    return schemas.Found(found=[schemas.FoundOne.model_validate(row) for row in ordered])
 
 
 @cache

@@ -8,6 +8,7 @@ from typing import Any
 from cryptography.fernet import InvalidToken
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.files.records import BadField
 from openlatch.core.files.records import address as read_address
 from openlatch.errors import BadInput
@@ -25,28 +26,28 @@ def _held(unit: Unit) -> dict[str, Any]:
     return found
 
 
-def shown(unit: Unit) -> dict[str, Any]:
+def shown(unit: Unit) -> schemas.MailSettings:
     """The settings without the password, and the result of the last test message."""
     unit.sight.require_administrator()
     held = _held(unit)
     test = unit.db.scalars(select(Mail).where(Mail.subject == TEST_SUBJECT).order_by(Mail.created_at.desc())).first()
-    return {
-        "host": held.get("host", ""),
-        "port": held.get("port", 587),
-        "user": held.get("user", ""),
-        "sender": held.get("sender", ""),
-        "starttls": held.get("starttls", True),
-        "has_password": bool(held.get("password")),
-        "by_configuration": not held.get("host"),
-        "test_state": test.state if test else "",
-        "test_answer": test.answer if test else "",
-        "test_at": test.created_at if test else None,
-    }
+    return schemas.MailSettings(
+        host=held.get("host", ""),
+        port=held.get("port", 587),
+        user=held.get("user", ""),
+        sender=held.get("sender", ""),
+        starttls=held.get("starttls", True),
+        has_password=bool(held.get("password")),
+        by_configuration=not held.get("host"),
+        test_state=test.state if test else "",
+        test_answer=test.answer if test else "",
+        test_at=test.created_at if test else None,
+    )
 
 
 def change(
     unit: Unit, host: str, port: int, user: str, password: str | None, sender: str, starttls: bool
-) -> dict[str, Any]:
+) -> schemas.MailSettings:
     """Change the settings; without a host the worker's configuration applies. A password of None stays as it is."""
     unit.sight.require_administrator()
     unit.require_proof("Changing how mail is sent")
@@ -81,7 +82,7 @@ def _sealed(unit: Unit, password: str) -> str:
     return base64.b64encode(unit.service.cipher.encrypt(password.encode())).decode() if password else ""
 
 
-def send_test(unit: Unit) -> dict[str, Any]:
+def send_test(unit: Unit) -> schemas.MailSettings:
     """Write a test message to the viewer; its result is shown with the settings."""
     unit.sight.require_administrator()
     person = unit.db.get(Person, unit.viewer.person) if unit.viewer.person else None

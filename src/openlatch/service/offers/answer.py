@@ -12,6 +12,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.vocabulary import Cause, EndedAs, GrantState, HolderKind, OfferKind
@@ -58,7 +59,7 @@ def _of_token(service: Service, token: str, origin: str) -> tuple[UUID, UUID]:
     return row.organisation_id, row.id
 
 
-def read(service: Service, token: str, origin: str, viewer: Viewer | None) -> dict[str, Any]:
+def read(service: Service, token: str, origin: str, viewer: Viewer | None) -> schemas.OpenOffer:
     """What an offer says, for whoever holds its link. Conflict, naming its state, when it can't be answered now."""
     organisation, ident = _of_token(service, token, origin)
     with service.unit(Viewer.itself(organisation)) as unit:
@@ -80,35 +81,35 @@ def _refuse_unanswerable(unit: Unit, row: Offer) -> None:
         raise Conflict(f"This offer is {said}; it can't be answered now.", "Ask whoever sent it for a new one.")
 
 
-def _shown(unit: Unit, row: Offer, viewer: Viewer | None, by_link: bool) -> dict[str, Any]:
+def _shown(unit: Unit, row: Offer, viewer: Viewer | None, by_link: bool) -> schemas.OpenOffer:
     account, person = unit.db.get_one(Account, row.account_id), unit.db.get_one(Person, row.person_id)
     sender = unit.db.get(Person, row.sender_id) if row.sender_id else None
     grant = unit.db.get(Grant, row.grant_id) if row.grant_id else None
     has = unit.db.scalar(select(SignIn.id).where(SignIn.person_id == person.id)) is not None
-    return {
-        **offer_page.details(unit, row),
-        "id": row.id,
-        "kind": row.kind,
-        "state": row.state,
-        "version": row.version,
-        "organisation": unit.db.get_one(Organisation, row.organisation_id).name,
-        "account": {"id": account.id, "name": account.name},
-        "person": {"id": person.id, "name": person.name},
-        "holder": lifecycle.holder_name(unit, grant) if grant else person.name,
-        "sender": {"name": sender.name, "address": sender.address} if sender else None,
-        "reason": row.reason,
-        "runs_out_at": row.runs_out_at,
-        "has_sign_in": has,
-        "signed_in": viewer is not None and viewer.person == person.id,
-        "lacking": preview.unmet(unit, account, person, by_link),
-        "suggested_password": "" if has else authentication.suggest_password(),
-    }
+    return schemas.OpenOffer.model_validate(
+        {
+            **offer_page.details(unit, row),
+            "id": row.id,
+            "kind": row.kind,
+            "state": row.state,
+            "version": row.version,
+            "organisation": unit.db.get_one(Organisation, row.organisation_id).name,
+            "account": schemas.Named(id=account.id, name=account.name),
+            "person": schemas.Named(id=person.id, name=person.name),
+            "holder": lifecycle.holder_name(unit, grant) if grant else person.name,
+            "sender": {"name": sender.name, "address": sender.address} if sender else None,
+            "reason": row.reason,
+            "runs_out_at": row.runs_out_at,
+            "has_sign_in": has,
+            "signed_in": viewer is not None and viewer.person == person.id,
+            "lacking": preview.unmet(unit, account, person, by_link),
+            "suggested_password": "" if has else authentication.suggest_password(),
+        }
+    )
 
 
-def accept_by_link(
-    service: Service, token: str, answer: Answer, origin: str, viewer: Viewer | None
-) -> tuple[Viewer, dict[str, Any]]:
-    """Accept an offer by its link; returns who accepted, who can be signed in now, and what they reach.
+def accept_by_link(service: Service, token: str, answer: Answer, origin: str, viewer: Viewer | None) -> Viewer:
+    """Accept an offer by its link; returns who accepted, who can be signed in now.
 
     Whoever has no sign-in makes one here, with a password. Whoever has one must be signed in: a link alone does not act
     for them. NotAllowed when somebody else is.
@@ -131,8 +132,8 @@ def accept_by_link(
             person.address_confirmed_at = unit.now
         who = Viewer(organisation, person.name, person.id, sign_in.id, bool(sign_in.administrator))
         # One transaction: if accepting fails, no sign-in is made.
-        found = _accept(replace(unit, viewer=who), ident, answer.version, by_link=True)
-    return who, found
+        _accept(replace(unit, viewer=who), ident, answer.version, by_link=True)
+    return who
 
 
 def _sign_up(unit: Unit, person: Person, address: str, password: str) -> SignIn:
@@ -179,7 +180,7 @@ def _mine(unit: Unit, ident: UUID) -> Offer:
     return row
 
 
-def mine(unit: Unit) -> list[dict[str, Any]]:
+def mine(unit: Unit) -> list[schemas.OpenOffer]:
     """The offers that wait for the viewer's answer."""
     rows = unit.db.scalars(
         select(Offer)

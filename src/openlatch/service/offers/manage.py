@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core import latches
 from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
@@ -53,7 +53,7 @@ def refuse_outdated(row: Offer, version: int | None) -> None:
         )
 
 
-def withdraw(unit: Unit, ident: UUID, version: int | None = None) -> dict[str, Any]:
+def withdraw(unit: Unit, ident: UUID, version: int | None = None) -> schemas.OfferPage:
     """Withdraw an offer before it is answered."""
     row = locked(unit, ident, version)
     end(unit, row, OfferState.WITHDRAWN, EndedAs.WITHDRAWN, "")
@@ -82,7 +82,7 @@ def _end_grant(unit: Unit, row: Offer, as_: EndedAs, name: str) -> None:
         unit.record(f"grant.{as_}", "grant", grant.id, name, row.account_id)
 
 
-def change(unit: Unit, ident: UUID, choice: Choice, version: int | None) -> dict[str, Any]:
+def change(unit: Unit, ident: UUID, choice: Choice, version: int | None) -> schemas.OfferPage:
     """Change a pending offer. Whoever has opened it has to read it again."""
     locks.access(unit)
     row = locked(unit, ident, version)

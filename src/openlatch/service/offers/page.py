@@ -6,6 +6,7 @@ from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
+from openlatch import schemas
 from openlatch.core.offers import wording
 from openlatch.core.time_windows import last_day
 from openlatch.core.vocabulary import OfferKind, Reach
@@ -24,7 +25,7 @@ from openlatch.store.tables import (
 )
 
 
-def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+def one(unit: Unit, ident: UUID) -> schemas.OfferPage:
     """An offer with its terms. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = offers.OFFERS.one(unit.db, ident, [unit.sight.offers()])
@@ -32,7 +33,9 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
         raise NotFound("There is no such offer, or you may not see it.")
     stored = unit.db.get_one(Offer, ident)
     terms = mapping.terms_of(unit.db, [stored.grant_id]).get(stored.grant_id, []) if stored.grant_id else []
-    return {**row, **details(unit, stored), "choice": lifecycle.choice_of(terms, unit.db) if terms else None}
+    return schemas.OfferPage.model_validate(
+        {**row, **details(unit, stored), "choice": lifecycle.choice_of(terms, unit.db) if terms else None}
+    )
 
 
 def details(unit: Unit, row: Offer) -> dict[str, Any]:

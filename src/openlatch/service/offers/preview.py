@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core import addresses, latches
 from openlatch.core import register as core
 from openlatch.core.access import paths
@@ -103,7 +104,7 @@ class Prepared:
         return any(term.level.reach is Reach.STEWARD for term in self.terms)
 
 
-def preview(unit: Unit, proposal: Proposal) -> dict[str, Any]:
+def preview(unit: Unit, proposal: Proposal) -> schemas.OfferPreview:
     """What an offer would give each recipient, in plain sentences. Nothing happens yet.
 
     Besides what they could and could not do: what is new, their existing paths, which latches it breaks, what they need
@@ -135,20 +136,21 @@ def recipient(unit: Unit, account: Account, to: Candidate, terms: Sequence[core.
     return Recipient(to, breaches(unit, account, to, terms), _paths_of(unit, to.holder, account.id))
 
 
-def shown(unit: Unit, prepared: Prepared) -> dict[str, Any]:
+def shown(unit: Unit, prepared: Prepared) -> schemas.OfferPreview:
     """A prepared offer as its preview, with a fingerprint of everything in it."""
     account, terms = prepared.account, prepared.terms
     known = list(lifecycle.permissions_of(unit, account.system_id).values())
-    found = {
-        "account": {"id": account.id, "name": account.name},
-        "words": lifecycle.terms_in_words(terms, ZoneInfo(account.time_zone)),
-        "offers": len(prepared.recipients),
-        "terms": len(terms),
-        "resources": len({r for t in terms if t.part for r in t.part.resources}),
-        "needs_proof": prepared.needs_proof,
-        "to": [_shown(unit, account, each, terms, known) for each in prepared.recipients],
-    }
-    return {**found, "fingerprint": fingerprint(found)}
+    found = schemas.OfferPreview(
+        account=schemas.Named(id=account.id, name=account.name),
+        words=lifecycle.terms_in_words(terms, ZoneInfo(account.time_zone)),
+        offers=len(prepared.recipients),
+        terms=len(terms),
+        resources=len({r for t in terms if t.part for r in t.part.resources}),
+        needs_proof=prepared.needs_proof,
+        to=[_shown(unit, account, each, terms, known) for each in prepared.recipients],
+        fingerprint="",
+    )
+    return found.model_copy(update={"fingerprint": fingerprint(found)})
 
 
 def _some(proposal: Proposal) -> Sequence[To]:
@@ -230,7 +232,7 @@ def inside_domains(unit: Unit) -> list[str]:
 
 def _shown(
     unit: Unit, account: Account, each: Recipient, terms: Sequence[core.Term], known: Sequence[core.Permission]
-) -> dict[str, Any]:
+) -> schemas.OfferedTo:
     to = each.to
     able = wording.abilities(terms, known, each.already)
     # Only people whom the sender may see are mentioned.
@@ -241,25 +243,25 @@ def _shown(
     people = 1
     if to.holder.kind is HolderKind.TEAM:
         people = len(unit.db.scalars(select(Membership.id).where(Membership.team_id == to.holder.id)).all())
-    return {
-        "holder": {"kind": to.holder.kind, "id": to.holder.id if to.person else None, "name": to.name},
-        "address": to.address,
-        "inside": to.inside,
-        "known": to.person is not None,
-        "people": people,
-        "can": [sentence(p) for p in able.can],
-        "adds": [sentence(p) for p in able.new],
-        "cannot": [sentence(p) for p in able.cannot],
-        "reach": int(able.reach),
-        "already": [path.words for path in each.already],
-        "latches": [guard.shown(b) for b in each.breaches],
-        "meets": sorted(
+    return schemas.OfferedTo(
+        holder=schemas.Recipient(kind=to.holder.kind, id=to.holder.id if to.person else None, name=to.name),
+        address=to.address,
+        inside=to.inside,
+        known=to.person is not None,
+        people=people,
+        can=[sentence(p) for p in able.can],
+        adds=[sentence(p) for p in able.new],
+        cannot=[sentence(p) for p in able.cannot],
+        reach=int(able.reach),
+        already=[path.words for path in each.already],
+        latches=[guard.shown(b) for b in each.breaches],
+        meets=sorted(
             {x.words for x in guard.in_force(unit, [account.id]).get(account.id, [])}
             - {b.latch.words for b in each.breaches}
         ),
-        "prerequisites": _prerequisites(unit, account, to.person),
-        "warnings": warnings,
-    }
+        prerequisites=_prerequisites(unit, account, to.person),
+        warnings=warnings,
+    )
 
 
 def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[str]:
@@ -278,23 +280,23 @@ def kept_apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[s
     ]
 
 
-def apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[dict[str, str]]:
+def apart(unit: Unit, holder: Holder, terms: Sequence[core.Term]) -> list[schemas.Breach]:
     """The same in the form of latch warnings."""
     return [
-        {
-            "latch": "What the organisation keeps apart",
-            "kind": latches.LatchKind.NEVER_TOGETHER,
-            "mode": latches.LatchMode.WARN,
-            "fact": fact,
-            "remedy": "Give one of the two to somebody else.",
-        }
+        schemas.Breach(
+            latch="What the organisation keeps apart",
+            kind=latches.LatchKind.NEVER_TOGETHER,
+            mode=latches.LatchMode.WARN,
+            fact=fact,
+            remedy="Give one of the two to somebody else.",
+        )
         for fact in kept_apart(unit, holder, terms)
     ]
 
 
-def sentence(permission: core.Permission) -> dict[str, Any]:
+def sentence(permission: core.Permission) -> schemas.PermissionOf:
     """A permission as a preview says it."""
-    return {"key": permission.key, "sentence": permission.sentence, "reach": int(permission.reach)}
+    return schemas.PermissionOf(key=permission.key, sentence=permission.sentence, reach=int(permission.reach))
 
 
 def _paths_of(unit: Unit, holder: Holder, account: UUID) -> list[paths.Path]:
@@ -338,7 +340,9 @@ def supposing(
     )
 
 
-def _prerequisites(unit: Unit, account: Account, person: Person | None, by_link: bool = True) -> list[dict[str, Any]]:
+def _prerequisites(
+    unit: Unit, account: Account, person: Person | None, by_link: bool = True
+) -> list[schemas.Prerequisite]:
     """What somebody needs before they can accept, and whether they have it.
 
     Accepting ``by_link`` confirms the address that the link was sent to.
@@ -350,9 +354,9 @@ def _prerequisites(unit: Unit, account: Account, person: Person | None, by_link:
         "takes_offers": person is None or not person.refuses_offers,
     }
     keys = [key for key in PREREQUISITES if key in wanted]
-    return [{"key": key, "sentence": PREREQUISITES[key], "met": met[key]} for key in keys]
+    return [schemas.Prerequisite(key=key, sentence=PREREQUISITES[key], met=met[key]) for key in keys]
 
 
 def unmet(unit: Unit, account: Account, person: Person, by_link: bool) -> list[str]:
     """What somebody still needs before they can accept, in words."""
-    return [asked["sentence"] for asked in _prerequisites(unit, account, person, by_link) if not asked["met"]]
+    return [asked.sentence for asked in _prerequisites(unit, account, person, by_link) if not asked.met]

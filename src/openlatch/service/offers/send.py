@@ -8,12 +8,12 @@ from __future__ import annotations
 import hashlib
 import secrets
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core import latches
 from openlatch.core import register as core
 from openlatch.core.offers import wording
@@ -65,7 +65,7 @@ def send(unit: Unit, proposal: Proposal, seen: str = "") -> list[UUID]:
     """
     locks.access(unit)
     prepared = prepare(unit, proposal)
-    if seen and seen != shown(unit, prepared)["fingerprint"]:
+    if seen and seen != shown(unit, prepared).fingerprint:
         raise Conflict("What this offer comes to has changed since it was shown.", "Look at the preview again.")
     if prepared.needs_proof:
         unit.require_proof("Offering steward reach")
@@ -188,7 +188,7 @@ def _post(unit: Unit, row: Offer, account: Account, person: Person, token: str) 
     notices.write(unit, row.address, letter)
 
 
-def send_again(unit: Unit, ident: UUID) -> dict[str, Any]:
+def send_again(unit: Unit, ident: UUID) -> schemas.OfferPage:
     """Send a pending or expired offer again, with a new link and a new deadline; the old link stops working."""
     row = manage_offers.locked(unit, ident)
     if row.times_sent >= MOST_TIMES_SENT:
@@ -221,7 +221,7 @@ def _offer_anew(unit: Unit, row: Offer) -> None:
 
 def offer_ownership(
     unit: Unit, account_id: UUID, to: UUID, keeps: UUID | None, reason: str, version: int | None = None
-) -> dict[str, Any]:
+) -> schemas.OfferPage:
     """Offer an account's ownership to somebody with a confirmed address; nothing changes until they accept."""
     unit.sight.require_owns(account_id)
     unit.require_proof("Handing an account over")

@@ -5,11 +5,11 @@ from __future__ import annotations
 import secrets
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select, update
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import last_day
@@ -37,7 +37,7 @@ def _person(unit: Unit) -> Person:
     return unit.db.get_one(Person, unit.viewer.person)
 
 
-def page(unit: Unit) -> dict[str, Any]:
+def page(unit: Unit) -> schemas.Mine:
     """What the viewer can reach, who can reach their accounts, the offers that wait for them, and their settings."""
     person = _person(unit)
     me = Holder(HolderKind.PERSON, person.id)
@@ -46,51 +46,53 @@ def page(unit: Unit) -> dict[str, Any]:
     grants = grants_on(unit, (grant for path in paths for grant in path.grants))
     direct = set(unit.db.scalars(select(Grant.id).where(Grant.holder_id == person.id)))
     rows = [
-        {
-            **path_row(unit, known, path, grants),
-            "own": len(path.hops) == 1 and path.grants[-1:] != () and path.grants[-1] in direct,
-        }
+        schemas.MineReach.model_validate(
+            {
+                **dict(path_row(unit, known, path, grants)),
+                "own": len(path.hops) == 1 and path.grants[-1:] != () and path.grants[-1] in direct,
+            }
+        )
         for path in paths
     ]
     in_force = {grant for path in paths for grant in path.grants}
     mine = [Grant.holder_id == person.id, Grant.state != GrantState.ENDED, not_among(Grant.id, in_force)]
     idle = register.GRANTS.page(unit.db, ListQuery(limit=200), [unit.sight.grants(), *mine])
     owned = [path.account for path in paths if path.level is None and len(path.hops) == 1]
-    return {
-        "reach": [row for row in rows if row["account"]["id"] not in owned],
-        "not_in_force": idle.rows,
-        "mine": [_reached_by(unit, account) for account in owned],
-        "offers": answer.mine(unit),
-        "settings": {
-            "address": person.address,
-            "address_confirmed_at": person.address_confirmed_at,
-            "second_factor": person.second_factor,
-            "refuses_offers": person.refuses_offers,
-        },
-    }
+    return schemas.Mine(
+        reach=[row for row in rows if row.account.id not in owned],
+        not_in_force=[schemas.GrantRow.model_validate(row) for row in idle.rows],
+        mine=[_reached_by(unit, account) for account in owned],
+        offers=answer.mine(unit),
+        settings=schemas.MySettings(
+            address=person.address,
+            address_confirmed_at=person.address_confirmed_at,
+            second_factor=person.second_factor,
+            refuses_offers=person.refuses_offers,
+        ),
+    )
 
 
-def _reached_by(unit: Unit, account: UUID) -> dict[str, Any]:
+def _reached_by(unit: Unit, account: UUID) -> schemas.MyAccount:
     known = subgraph.around_accounts(unit.db, [account])
     by_holder = access_paths.by_holder(known.as_held(), account, unit.now)
     place = known.accounts[account]
     others = [
-        {
-            "kind": holder.kind,
-            "id": holder.id,
-            "name": known.name_of(holder),
-            "reach": int(max(p.reach for p in paths)),
-            "levels": sorted({p.level.name for p in paths if p.level}),
-            "until": (until := _latest(paths)),
-            "last_day": last_day(until, place.zone),
-        }
+        schemas.MyHolder(
+            kind=holder.kind,
+            id=holder.id,
+            name=known.name_of(holder),
+            reach=int(max(p.reach for p in paths)),
+            levels=sorted({p.level.name for p in paths if p.level}),
+            until=(until := _latest(paths)),
+            last_day=last_day(until, place.zone),
+        )
         for holder, paths in by_holder.items()
         if not any(p.level is None and len(p.hops) == 1 for p in paths)
     ]
-    return {
-        "account": {"id": account, "name": place.name},
-        "holders": sorted(others, key=lambda h: (-h["reach"], h["name"])),
-    }
+    return schemas.MyAccount(
+        account=schemas.Named(id=account, name=place.name),
+        holders=sorted(others, key=lambda h: (-h.reach, h.name)),
+    )
 
 
 def _latest(paths: Sequence[access_paths.Path]) -> datetime | None:

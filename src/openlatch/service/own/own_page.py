@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Sequence
-from typing import Any
+from typing import cast
 from uuid import UUID
 
 from sqlalchemy import delete, func, select
 
+from openlatch import schemas
 from openlatch.core.files.records import BadField
 from openlatch.core.files.records import address as read_address
 from openlatch.core.time_windows import zone_of
@@ -32,68 +33,68 @@ def _own(unit: Unit, lock: bool = False) -> tuple[SignIn, Person]:
     return row, unit.db.get_one(Person, row.person_id, with_for_update=lock)
 
 
-def page(unit: Unit) -> dict[str, Any]:
+def page(unit: Unit) -> schemas.OwnPage:
     """All of one's own sign-in, except its secrets."""
     row, person = _own(unit)
     others = select(PersonAddress).where(PersonAddress.person_id == person.id).order_by(PersonAddress.address)
-    return {
-        "name": person.name,
-        "role": row.role,
-        "sign_in_address": row.address,
-        "addresses": [
+    return schemas.OwnPage(
+        name=person.name,
+        role=cast("schemas.RoleName", row.role),
+        sign_in_address=row.address,
+        addresses=[
             *(
-                [{"address": person.address, "confirmed_at": person.address_confirmed_at, "is_first": True}]
+                [schemas.AddressOf(address=person.address, confirmed_at=person.address_confirmed_at, is_first=True)]
                 if person.address
                 else []
             ),
             *(
-                {"address": one.address, "confirmed_at": one.confirmed_at, "is_first": False}
+                schemas.AddressOf(address=one.address, confirmed_at=one.confirmed_at, is_first=False)
                 for one in unit.db.scalars(others)
             ),
         ],
-        "second_factor_since": row.factor_since,
-        "recovery_codes_left": recovery.left(unit),
-        "password_set_at": row.password_set_at,
-        "sessions": sessions(unit),
-        "tokens": tokens(unit),
-        "time_zone": row.preferences.get("time_zone"),
-        "locale": row.preferences.get("locale"),
-        "no_mail": row.preferences.get("no_mail", []),
-        "wants_digest": person.wants_digest,
-        "refuses_offers": person.refuses_offers,
-    }
+        second_factor_since=row.factor_since,
+        recovery_codes_left=recovery.left(unit),
+        password_set_at=row.password_set_at,
+        sessions=sessions(unit),
+        tokens=tokens(unit),
+        time_zone=row.preferences.get("time_zone"),
+        locale=row.preferences.get("locale"),
+        no_mail=row.preferences.get("no_mail", []),
+        wants_digest=person.wants_digest,
+        refuses_offers=person.refuses_offers,
+    )
 
 
-def sessions(unit: Unit) -> list[dict[str, Any]]:
+def sessions(unit: Unit) -> list[schemas.OwnSession]:
     """One's open sessions, the last seen first; marks the present one."""
     mine = select(WebSession).where(WebSession.sign_in_id == unit.viewer.sign_in, WebSession.expires_at > unit.now)
     return [
-        {
-            "id": one.id,
-            "device": one.device,
-            "address": one.address,
-            "started_at": one.created_at,
-            "last_seen_at": one.last_seen_at,
-            "expires_at": one.expires_at,
-            "is_this": one.id == unit.viewer.credential,
-        }
+        schemas.OwnSession(
+            id=one.id,
+            device=one.device,
+            address=one.address,
+            started_at=one.created_at,
+            last_seen_at=one.last_seen_at,
+            expires_at=one.expires_at,
+            is_this=one.id == unit.viewer.credential,
+        )
         for one in unit.db.scalars(mine.order_by(WebSession.last_seen_at.desc()))
     ]
 
 
-def tokens(unit: Unit) -> list[dict[str, Any]]:
+def tokens(unit: Unit) -> list[schemas.OwnToken]:
     """One's API tokens, the newest first."""
     mine = select(ApiToken).where(ApiToken.sign_in_id == unit.viewer.sign_in, ApiToken.expires_at > unit.now)
     return [
-        {
-            "id": one.id,
-            "name": one.name,
-            "scope": one.scope,
-            "made_at": one.created_at,
-            "last_used_at": one.last_used_at,
-            "expires_at": one.expires_at,
-            "is_this": one.id == unit.viewer.credential,
-        }
+        schemas.OwnToken(
+            id=one.id,
+            name=one.name,
+            scope=cast("schemas.Scope", one.scope),
+            made_at=one.created_at,
+            last_used_at=one.last_used_at,
+            expires_at=one.expires_at,
+            is_this=one.id == unit.viewer.credential,
+        )
         for one in unit.db.scalars(mine.order_by(ApiToken.created_at.desc()))
     ]
 
@@ -118,7 +119,7 @@ def end_others(unit: Unit) -> int:
 
 def set_profile(
     unit: Unit, name: str, time_zone: str | None, locale: str | None, no_mail: Sequence[str], wants_digest: bool
-) -> dict[str, Any]:
+) -> schemas.OwnPage:
     """Set one's name and how one wants to be notified. BadInput for an unknown time zone or language."""
     row, person = _own(unit, lock=True)
     if not name.strip():
@@ -179,7 +180,7 @@ def add_address(unit: Unit, written: str) -> None:
     unit.record("address.proof_asked", "person", person.id, person.name)
 
 
-def remove_address(unit: Unit, address: str) -> dict[str, Any]:
+def remove_address(unit: Unit, address: str) -> schemas.OwnPage:
     """Remove one of one's other addresses. NotFound for one that is none of them."""
     _, person = _own(unit)
     mine = delete(PersonAddress).where(
@@ -191,7 +192,7 @@ def remove_address(unit: Unit, address: str) -> dict[str, Any]:
     return page(unit)
 
 
-def make_first(unit: Unit, address: str) -> dict[str, Any]:
+def make_first(unit: Unit, address: str) -> schemas.OwnPage:
     """Make another confirmed address the first: mail goes there, and one signs in with it."""
     row, person = _own(unit, lock=True)
     unit.require_proof("Changing the address that you sign in with")

@@ -13,6 +13,7 @@ from uuid import UUID
 
 from sqlalchemy import func, or_, select
 
+from openlatch import schemas
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service import locks
@@ -35,7 +36,7 @@ MOST_OFFERS = 20
 PAGE = "/partners"
 
 
-def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> dict[str, Any]:
+def offer(unit: Unit, client: str, words: str, people: list[UUID]) -> schemas.PartnerLinkRow:
     """Offer a client organisation on this server, by its short name, to be linked. For the partner's administrators.
 
     Nothing reveals whether there is such an organisation: an offer to an unknown one stays unanswered.
@@ -114,11 +115,11 @@ def _tell_other_side(unit: Unit, organisation: UUID, sentence: str) -> None:
     unit.afterwards.append(tell)
 
 
-def every(unit: Unit) -> dict[str, Any]:
+def every(unit: Unit) -> schemas.PartnerLinks:
     """The links of the viewer's organisation, as partner and as client."""
     unit.sight.require_administrator()
     rows = unit.db.scalars(select(PartnerLink).where(_ours(unit)).order_by(PartnerLink.offered_at.desc())).all()
-    return {"links": [shown(unit, row) for row in rows]}
+    return schemas.PartnerLinks(links=[shown(unit, row) for row in rows])
 
 
 def _ours(unit: Unit) -> Any:
@@ -126,31 +127,33 @@ def _ours(unit: Unit) -> Any:
     return or_(PartnerLink.partner_id == here, PartnerLink.client_id == here)
 
 
-def shown(unit: Unit, row: PartnerLink) -> dict[str, Any]:
+def shown(unit: Unit, row: PartnerLink) -> schemas.PartnerLinkRow:
     """A link as one side sees it: the partner learns only the client's name, once it has accepted."""
     is_client = row.client_id == unit.viewer.organisation
-    state = "ended" if row.ended_at else "linked" if row.accepted_at else "declined" if row.declined_at else "offered"
+    state: schemas.LinkState = (
+        "ended" if row.ended_at else "linked" if row.accepted_at else "declined" if row.declined_at else "offered"
+    )
     other = row.partner_name if is_client else row.client_name
-    return {
-        "id": row.id,
-        "state": state,
-        "we_are": "client" if is_client else "partner",
-        "other": other,
-        "words": row.words,
-        "offered_at": row.offered_at,
-        "offered_by": row.offered_by,
-        "accepted_at": row.accepted_at,
-        "ended_at": row.ended_at,
-        "ended_by": row.ended_by,
-        "people": _people(unit, row, is_client),
-        "team": _team_of(unit, row) if is_client else None,
-    }
+    return schemas.PartnerLinkRow(
+        id=row.id,
+        state=state,
+        we_are="client" if is_client else "partner",
+        other=other,
+        words=row.words,
+        offered_at=row.offered_at,
+        offered_by=row.offered_by,
+        accepted_at=row.accepted_at,
+        ended_at=row.ended_at,
+        ended_by=row.ended_by,
+        people=_people(unit, row, is_client),
+        team=_team_of(unit, row) if is_client else None,
+    )
 
 
-def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any]]:
+def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[schemas.PartnerPerson]:
     """The partner's people; for the client also who really used it, and when last."""
     if not is_client:
-        return [{"id": one["person"], "name": one["name"], "address": one["address"]} for one in row.people]
+        return [schemas.PartnerPerson(id=one["person"], name=one["name"], address=one["address"]) for one in row.people]
     there = [UUID(one["there"]) for one in row.people if one.get("there")]
     last = select(SignIn.person_id, SignIn.last_seen_at).where(SignIn.person_id.in_(there))
     seen: dict[UUID | None, Any] = dict(unit.db.execute(last).all())
@@ -159,37 +162,37 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[dict[str, Any
     for one in row.people:
         ident = UUID(one["there"]) if one.get("there") else None
         found.append(
-            {
-                "id": ident,
-                "name": one["name"],
-                "address": one["address"],
-                "is_in": ident is not None,
-                "here": _here(unit, one) if one.get("known_here") else None,
-                "is_held": bool(one.get("held")),
-                "last_seen_at": seen.get(ident),
-                "visits": visits.get(ident, 0) if ident else 0,
-            }
+            schemas.PartnerPerson(
+                id=ident,
+                name=one["name"],
+                address=one["address"],
+                is_in=ident is not None,
+                here=_here(unit, one) if one.get("known_here") else None,
+                is_held=bool(one.get("held")),
+                last_seen_at=seen.get(ident),
+                visits=visits.get(ident, 0) if ident else 0,
+            )
         )
     return found
 
 
-def _here(unit: Unit, one: dict[str, Any]) -> dict[str, Any] | None:
+def _here(unit: Unit, one: dict[str, Any]) -> schemas.Named | None:
     """The client's person with that address, if they have no sign-in that they could link themselves."""
     people = unit.db.scalars(
         select(Person).where(func.lower(Person.address) == one["address"].lower(), Person.standing != Standing.LEFT)
     ).all()
     if len(people) != 1 or unit.db.scalar(select(SignIn.id).where(SignIn.person_id == people[0].id)) is not None:
         return None
-    return {"id": people[0].id, "name": people[0].name}
+    return schemas.Named(id=people[0].id, name=people[0].name)
 
 
-def confirm_same(unit: Unit, ident: UUID, person: UUID) -> dict[str, Any]:
+def confirm_same(unit: Unit, ident: UUID, person: UUID) -> schemas.PartnerLinkRow:
     """Confirm at the client that one of its people without a sign-in is whom the partner names by the same address."""
     row = _locked(unit, ident, "Letting a partner's people in")
     if row.client_id != unit.viewer.organisation or row.accepted_at is None or row.ended_at is not None:
         raise Conflict("Only the client of a link confirms who is who.", "Look at it again.")
     locks.access(unit)
-    known = {(_here(unit, one) or {}).get("id"): one for one in row.people if one.get("known_here")}
+    known = {there.id: one for one in row.people if one.get("known_here") and (there := _here(unit, one))}
     if person not in known:
         raise NotFound("Nobody of this partner waits to be confirmed as them.", "Look at the link again.")
     row.people = [
@@ -200,9 +203,9 @@ def confirm_same(unit: Unit, ident: UUID, person: UUID) -> dict[str, Any]:
     return shown(unit, row)
 
 
-def _team_of(unit: Unit, row: PartnerLink) -> dict[str, Any] | None:
+def _team_of(unit: Unit, row: PartnerLink) -> schemas.Named | None:
     team = unit.db.get(Team, row.team_id) if row.team_id else None
-    return {"id": team.id, "name": team.name} if team is not None else None
+    return schemas.Named(id=team.id, name=team.name) if team is not None else None
 
 
 def _locked(unit: Unit, ident: UUID, why: str) -> PartnerLink:
@@ -219,7 +222,7 @@ def _locked(unit: Unit, ident: UUID, why: str) -> PartnerLink:
     return row
 
 
-def answer(unit: Unit, ident: UUID, accepts: bool, team: UUID | None) -> dict[str, Any]:
+def answer(unit: Unit, ident: UUID, accepts: bool, team: UUID | None) -> schemas.PartnerLinkRow:
     """Accept a partner, whose people come into a partner team (a new one if none is named), or decline it."""
     row = _locked(unit, ident, "Letting a partner's people in")
     if row.client_id != unit.viewer.organisation or row.accepted_at or row.declined_at or row.ended_at:
@@ -248,7 +251,7 @@ def answer(unit: Unit, ident: UUID, accepts: bool, team: UUID | None) -> dict[st
     return shown(unit, row)
 
 
-def set_people(unit: Unit, ident: UUID, people: list[UUID]) -> dict[str, Any]:
+def set_people(unit: Unit, ident: UUID, people: list[UUID]) -> schemas.PartnerLinkRow:
     """Set which of the partner's people act for a client; applied at the client soon."""
     row = _locked(unit, ident, "Changing who acts for a client")
     if row.partner_id != unit.viewer.organisation or row.ended_at is not None:
@@ -263,7 +266,7 @@ def set_people(unit: Unit, ident: UUID, people: list[UUID]) -> dict[str, Any]:
     return shown(unit, row)
 
 
-def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
+def preview_end(unit: Unit, ident: UUID) -> schemas.EndLinkPreview:
     """What ending a link would do on the viewer's side, with a fingerprint. Nothing happens."""
     unit.sight.require_administrator()
     row = unit.db.scalars(select(PartnerLink).where(PartnerLink.id == ident, _ours(unit))).first()
@@ -272,7 +275,7 @@ def preview_end(unit: Unit, ident: UUID) -> dict[str, Any]:
     return with_fingerprint(_end_told(unit, row))
 
 
-def _end_told(unit: Unit, row: PartnerLink) -> dict[str, Any]:
+def _end_told(unit: Unit, row: PartnerLink) -> schemas.EndLinkPreview:
     is_client = row.client_id == unit.viewer.organisation
     grants = at_client.grants_of(unit, row) if is_client else []
     team = _team_of(unit, row) if is_client else None
@@ -281,12 +284,14 @@ def _end_told(unit: Unit, row: PartnerLink) -> dict[str, Any]:
     does = [out if names else "Nobody can come over from the partner any more."]
     if is_client:
         does += (
-            [f"{at_client.counted(len(grants), 'grant')} of {team['name']} will be revoked."] if team and grants else []
+            [f"{at_client.counted(len(grants), 'grant')} of {team.name} will be revoked."] if team and grants else []
         )
         does += [f"{person.name} {why}. Decide about that on their page." for person, why in _who_stays(unit, row)]
     else:
         does.append("The client’s own register ends what it has given to your people and their team.")
-    return {"people": [one["name"] for one in row.people], "does": does, "grants": len(grants)}
+    return schemas.EndLinkPreview(
+        people=[one["name"] for one in row.people], does=does, grants=len(grants), fingerprint=""
+    )
 
 
 def _who_stays(unit: Unit, row: PartnerLink) -> list[tuple[Person, str]]:
@@ -299,7 +304,7 @@ def _who_stays(unit: Unit, row: PartnerLink) -> list[tuple[Person, str]]:
     return found
 
 
-def end(unit: Unit, ident: UUID, reason: str, seen: str = "") -> dict[str, Any]:
+def end(unit: Unit, ident: UUID, reason: str, seen: str = "") -> schemas.PartnerLinkRow:
     """End a link, from either side: at the client its people are out, and what their team holds is revoked.
 
     Conflict when it would do something else than what was ``seen``.
@@ -309,7 +314,7 @@ def end(unit: Unit, ident: UUID, reason: str, seen: str = "") -> dict[str, Any]:
         raise Conflict("The link has ended.", "There is nothing more to end.")
     if row.client_id == unit.viewer.organisation:
         locks.access(unit)
-    if seen and seen != with_fingerprint(_end_told(unit, row))["fingerprint"]:
+    if seen and seen != with_fingerprint(_end_told(unit, row)).fingerprint:
         raise Conflict("What this does has changed since it was shown.", "Look at the preview again.")
     row.ended_at, row.ended_by = unit.now, unit.viewer.name
     row.leaving, row.people_at_end = [*row.leaving, *(one for one in row.people if one.get("there"))], len(row.people)

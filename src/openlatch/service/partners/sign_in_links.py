@@ -12,6 +12,7 @@ from uuid import UUID
 
 from sqlalchemy import and_, delete, func, or_, select
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Standing
@@ -26,15 +27,15 @@ from openlatch.store.tables import Organisation, PartnerLink, Person, SignIn, Si
 MOST = 200
 
 
-def listed(unit: Unit) -> dict[str, Any]:
+def listed(unit: Unit) -> schemas.MyOrganisations:
     """The viewer's sign-ins at all organisations, each with counts of what they reach there."""
     mine = _sign_in(unit)
     linked = _linked(unit, mine)
     rows = [_at(unit.service, organisation, sign_in) for organisation, sign_in in linked[:MOST]]
     here = _at(unit.service, unit.viewer.organisation, mine)
     found = [row for row in (here, *rows) if row is not None]
-    shown = [{**row, "is_current": row["sign_in"] == mine} for row in found]
-    return {"organisations": shown, "more": max(len(linked) - MOST, 0)}
+    shown = [schemas.MyOrganisation.model_validate({**row, "is_current": row["sign_in"] == mine}) for row in found]
+    return schemas.MyOrganisations(organisations=shown, more=max(len(linked) - MOST, 0))
 
 
 def _sign_in(unit: Unit) -> UUID:
@@ -84,7 +85,7 @@ def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str,
         }
 
 
-def link(unit: Unit, address: str, password: str, code: str, at: str, origin: str) -> dict[str, Any]:
+def link(unit: Unit, address: str, password: str, code: str, at: str, origin: str) -> schemas.MyOrganisations:
     """Link a sign-in elsewhere with the viewer's, after proving that it is theirs."""
     mine = _sign_in(unit)
     unit.require_proof("Linking another sign-in")

@@ -17,6 +17,7 @@ from sqlalchemy import Text, delete, func, or_, select, text, update
 from sqlalchemy.dialects.postgresql import JSONB
 from structlog import get_logger
 
+from openlatch import schemas
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import Conflict, NotFound
@@ -79,20 +80,20 @@ def pseudonym(ident: UUID) -> str:
     return f"Former person {hashlib.sha256(ident.bytes).hexdigest()[:6].upper()}"
 
 
-def preview(unit: Unit, ident: UUID) -> dict[str, Any]:
+def preview(unit: Unit, ident: UUID) -> schemas.Erased:
     """What erasing somebody would remove, counted; Conflict when they can't be erased now. Nothing happens."""
     with attempt(unit, keep=False) as within:
         return erase(within, ident)
 
 
-def erase(unit: Unit, ident: UUID) -> dict[str, Any]:
+def erase(unit: Unit, ident: UUID) -> schemas.Erased:
     """Erase what identifies somebody who left. Irreversible. Returns what was done, and what is kept and why."""
     unit.sight.require_administrator()
     unit.require_proof("Erasing somebody")
     return _erase(unit, ident)
 
 
-def _erase(unit: Unit, ident: UUID) -> dict[str, Any]:
+def _erase(unit: Unit, ident: UUID) -> schemas.Erased:
     person = unit.db.get(Person, ident, with_for_update=True, populate_existing=True)
     if person is None:
         raise NotFound("There is no such person.")
@@ -116,7 +117,7 @@ def _erase(unit: Unit, ident: UUID) -> dict[str, Any]:
     for start in range(0, max(len(entries), 1), _NAMED_AT_ONCE):
         unit.record(chain.ERASED, "person", ident, called, entries=entries[start : start + _NAMED_AT_ONCE])
     evaluate_flags.forget(unit)
-    return {"person": {"id": ident, "name": called}, "erased": counts, "kept": _kept(unit, ident)}
+    return schemas.Erased(person=schemas.Named(id=ident, name=called), erased=counts, kept=_kept(unit, ident))
 
 
 def _refuse(unit: Unit, person: Person) -> None:

@@ -9,6 +9,7 @@ from uuid import UUID
 from sqlalchemy import or_, select
 from sqlalchemy.orm import InstrumentedAttribute
 
+from openlatch import schemas
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.unit import Unit
@@ -49,7 +50,7 @@ _NOT_TOLD = frozenset(
 )
 
 
-def of_person(unit: Unit, ident: UUID) -> dict[str, Any]:
+def of_person(unit: Unit, ident: UUID) -> schemas.HeldData:
     """Everything about somebody. For themselves and for administrators; NotFound for anybody else."""
     # Check permission first, so that the answer does not depend on whom it is about.
     may = unit.sight.everything or ident == unit.viewer.person
@@ -59,7 +60,9 @@ def of_person(unit: Unit, ident: UUID) -> dict[str, Any]:
     if unit.viewer.inside is not None:
         raise NotAllowed("This is not about the account in which you act.", "Switch out of it first.")
     unit.record("person.data_taken", "person", person.id, person.name)
-    return {"format": FORMAT, "version": 1, "taken_at": unit.now, **dict(_parts(unit, person))}
+    return schemas.HeldData.model_validate(
+        {"format": FORMAT, "version": 1, "taken_at": unit.now, **dict(_parts(unit, person))}
+    )
 
 
 def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:

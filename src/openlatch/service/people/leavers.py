@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 from uuid import UUID
 
 from sqlalchemy import func, select, update
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.revocations import proof
@@ -62,7 +63,6 @@ from openlatch.store.tables import (
     Team,
     Term,
 )
-from openlatch.store.tables.base import Proved
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,18 +78,18 @@ class Plan:
     drop: bool = False
 
 
-def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
+def preview(unit: Unit, plan: Plan) -> schemas.LeavingPreview:
     """Everything that would happen, with what needs a successor first. Nothing happens yet."""
     unit.sight.require_administrator()
     person = _person(unit, plan.person)
-    alone = _only_theirs(unit, person)
+    alone = _only_theirs(unit, plan, person)
     logins = _logins(unit, person)
     wish = _wish(unit, plan, person, logins)
     found = revoke.preview(unit, wish, person.name)
-    for change in found["changes"]:
-        if change["holder"]["id"] == person.id:
+    for change in found.changes:
+        if change.holder.id == person.id:
             # Their accounts pass on and memberships end: nothing remains.
-            change["remains"] = []
+            change.remains = []
     teams = unit.db.scalars(
         select(Team.name)
         .join(Membership, Membership.team_id == Team.id)
@@ -97,18 +97,20 @@ def preview(unit: Unit, plan: Plan) -> dict[str, Any]:
         .order_by(Team.name)
     ).all()
     speaks = unit.db.scalars(select(Team.name).where(Team.speaker_id == person.id).order_by(Team.name)).all()
-    shown = {
-        "person": {"id": person.id, "name": person.name},
-        "standing": person.standing,
-        "accounts": [{**one, "successor": _chosen(unit, plan, one)} for one in alone],
-        "logins": logins,
-        "teams": list(teams),
-        "speaks_for": list(speaks),
-        **_waiting(unit, person.id),
-        "revocation": found,
-        "needs_proof": True,
-    }
-    return {**shown, "fingerprint": fingerprint(shown)}
+    shown = schemas.LeavingPreview.model_validate(
+        {
+            "person": schemas.Named(id=person.id, name=person.name),
+            "standing": person.standing,
+            "accounts": alone,
+            "logins": logins,
+            "teams": list(teams),
+            "speaks_for": list(speaks),
+            **_waiting(unit, person.id),
+            "revocation": found,
+            "needs_proof": True,
+        }
+    )
+    return shown.model_copy(update={"fingerprint": fingerprint(shown)})
 
 
 def _person(unit: Unit, ident: UUID, lock: bool = False) -> Person:
@@ -137,19 +139,22 @@ def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
     }
 
 
-def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[dict[str, Any]]) -> prepare.Wish:
+def _wish(unit: Unit, plan: Plan, person: Person, logins: Sequence[schemas.LoginOf]) -> prepare.Wish:
     endable = (GrantState.ACTIVE, GrantState.SUSPENDED)
     # Ordered, so that the fingerprint does not depend on physical row order.
     held = select(Grant.id).where(Grant.holder_id == person.id, Grant.state.in_(endable), ~Grant.by_system)
     grants = unit.db.scalars(held.order_by(Grant.id))
     going_on = select(Session.id).where(Session.holder_id == person.id, Session.ended_at.is_(None))
     sessions = unit.db.scalars(going_on.order_by(Session.id))
-    way = "droppable" if plan.drop else "lockable"
-    shut = [login["id"] for login in logins if login[way]] if plan.lock or plan.drop else []
+    shut = [
+        login.id
+        for login in logins
+        if (plan.drop and login.droppable) or (plan.lock and not plan.drop and login.lockable)
+    ]
     return prepare.Wish(tuple(grants), tuple(sessions), logins=tuple(shut), drop=plan.drop)
 
 
-def _logins(unit: Unit, person: Person) -> list[dict[str, Any]]:
+def _logins(unit: Unit, person: Person) -> list[schemas.LoginOf]:
     """Their logins in systems, and whether they can be locked there."""
     rows = unit.db.execute(
         select(Handle, System)
@@ -158,14 +163,14 @@ def _logins(unit: Unit, person: Person) -> list[dict[str, Any]]:
         .order_by(System.name, Handle.name)
     ).all()
     return [
-        {
-            "id": handle.id,
-            "name": handle.name,
-            "system": {"id": system.id, "name": system.name},
-            "locked": handle.locked,
-            "lockable": not handle.locked and _can(unit, handle, system, StepKind.LOCK),
-            "droppable": _can(unit, handle, system, StepKind.DROP),
-        }
+        schemas.LoginOf(
+            id=handle.id,
+            name=handle.name,
+            system=schemas.Named(id=system.id, name=system.name),
+            locked=handle.locked,
+            lockable=not handle.locked and _can(unit, handle, system, StepKind.LOCK),
+            droppable=_can(unit, handle, system, StepKind.DROP),
+        )
         for handle, system in rows
     ]
 
@@ -176,7 +181,7 @@ def _can(unit: Unit, handle: Handle, system: System, kind: StepKind) -> bool:
     return not keyed and prepare.can(unit, system, kind) and prepare.account_of(unit, handle) is not None
 
 
-def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
+def _only_theirs(unit: Unit, plan: Plan, person: Person) -> list[schemas.OnlyTheirs]:
     """Accounts that nobody else could answer for, or use, without this person."""
     held = select(Grant.account_id).where(Grant.holder_id == person.id, Grant.state.in_(LIVE), ~Grant.by_system)
     accounts = unit.db.scalars(
@@ -210,13 +215,14 @@ def _only_theirs(unit: Unit, person: Person) -> list[dict[str, Any]]:
         if why:
             known = sorted({h for _, h in others[account.id] if h}, key=str)
             found.append(
-                {
-                    "account": {"id": account.id, "name": account.name},
-                    "sensitivity": account.sensitivity,
-                    "why": why,
-                    "owned": account.owner_id == person.id,
-                    "suggested": _suggested(unit, person, known),
-                }
+                schemas.OnlyTheirs(
+                    account=schemas.Named(id=account.id, name=account.name),
+                    sensitivity=account.sensitivity,
+                    why=why,
+                    owned=account.owner_id == person.id,
+                    suggested=_suggested(unit, person, known),
+                    successor=_chosen(unit, plan, account),
+                )
             )
     return found
 
@@ -232,7 +238,7 @@ def _why(person: Person, account: Account, own: int, others: Sequence[tuple[int,
     return "is the only one who decides who gets in" if alone else ""
 
 
-def _suggested(unit: Unit, person: Person, holders: Sequence[UUID]) -> list[dict[str, Any]]:
+def _suggested(unit: Unit, person: Person, holders: Sequence[UUID]) -> list[schemas.Named]:
     """Possible successors: their deputy, their manager, and those who hold access already."""
     wanted = [ident for ident in (person.deputy_id, person.manager_id, *holders) if ident is not None]
     rows = unit.db.scalars(
@@ -242,28 +248,28 @@ def _suggested(unit: Unit, person: Person, holders: Sequence[UUID]) -> list[dict
     )
     named = {row.id: row for row in rows}
     kept = [named[ident] for ident in dict.fromkeys(wanted) if ident in named]
-    return [{"id": one.id, "name": one.name} for one in kept[:5]]
+    return [schemas.Named(id=one.id, name=one.name) for one in kept[:5]]
 
 
-def _chosen(unit: Unit, plan: Plan, one: dict[str, Any]) -> dict[str, Any] | None:
+def _chosen(unit: Unit, plan: Plan, account: Account) -> schemas.Named | None:
     """The chosen successor of an account. BadInput for somebody who can't be."""
-    ident = plan.successors.get(one["account"]["id"])
+    ident = plan.successors.get(account.id)
     if ident is None:
         return None
     person = unit.db.get(Person, ident)
     if person is None or person.standing == Standing.LEFT or not person.recognised or person.id == plan.person:
         raise BadInput(
-            f"Whoever was chosen for {one['account']['name']} is not there.",
+            f"Whoever was chosen for {account.name} is not there.",
             "Choose somebody else.",
             {"successors": "unknown"},
         )
-    return {"id": person.id, "name": person.name}
+    return schemas.Named(id=person.id, name=person.name)
 
 
 # Starting.
 
 
-def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[str, Any]:
+def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> schemas.LeavingPage:
     """Let somebody leave: first the successors, then everything ends, each thing in its system.
 
     BadInput when an account has no successor and none was declined; Conflict when it would do something else than what
@@ -281,13 +287,13 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     if person.id == unit.viewer.person:
         raise BadInput("That would be yourself.", "Have another administrator do it.")
     shown = preview(unit, plan)
-    if fingerprint and fingerprint != shown["fingerprint"]:
+    if fingerprint and fingerprint != shown.fingerprint:
         raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
     # An owner can only be replaced; other access that only they hold may end.
     lacking = [
-        one["account"]["name"]
-        for one in shown["accounts"]
-        if not one["successor"] and (one["owned"] or one["account"]["id"] not in plan.successors)
+        one.account.name
+        for one in shown.accounts
+        if not one.successor and (one.owned or one.account.id not in plan.successors)
     ]
     if lacking:
         raise BadInput(
@@ -297,11 +303,11 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
         )
     before = {"standing": person.standing, "leaves_at": person.leaves_at}
     reached = subgraph.onward(unit.db, [Holder(HolderKind.PERSON, person.id)])
-    passed_on = [one for one in shown["accounts"] if one["successor"]]
+    passed_on = [one for one in shown.accounts if one.successor]
     # Leaving is a fact; the successor is a choice that latches can refuse.
-    with guard.guarded(unit, guard.touched(unit, [one["account"]["id"] for one in passed_on])):
-        handed = [_hand_over(unit, person, one, reason) for one in passed_on]
-    wish = _wish(unit, plan, person, shown["logins"])
+    with guard.guarded(unit, guard.touched(unit, [one.account.id for one in passed_on])):
+        handed = [_hand_over(unit, person, one, to, reason) for one in passed_on if (to := one.successor)]
+    wish = _wish(unit, plan, person, shown.logins)
     ended = _leave_teams(unit, person, reason)
     _end_waiting(unit, person)
     person.standing, person.leaves_at = Standing.LEFT, min(person.leaves_at or unit.now, unit.now)
@@ -316,27 +322,24 @@ def start(unit: Unit, plan: Plan, reason: str, fingerprint: str = "") -> dict[st
     return page(unit, person.id)
 
 
-def _hand_over(unit: Unit, person: Person, one: dict[str, Any], reason: str) -> dict[str, Any]:
+def _hand_over(unit: Unit, person: Person, one: schemas.OnlyTheirs, to: schemas.Named, reason: str) -> schemas.Handed:
     """Give an account its new owner, or its access a new holder, before the leaver loses it."""
-    account = unit.db.get_one(Account, one["account"]["id"], with_for_update=True)
-    to = one["successor"]
-    if one["owned"]:
-        account.owner_id = to["id"]
+    account = unit.db.get_one(Account, one.account.id, with_for_update=True)
+    if one.owned:
+        account.owner_id = to.id
         account.version += 1
-        unit.record(
-            "account.owned", "account", account.id, account.name, account.id, owner=to["name"], before=person.name
-        )
+        unit.record("account.owned", "account", account.id, account.name, account.id, owner=to.name, before=person.name)
         notices.tell(
             unit,
-            [to["id"]],
+            [to.id],
             "account",
             f"You own {account.name} from now on; {person.name} has left.",
             f"/accounts/{account.id}",
         )
-        evaluate_flags.evaluate_owner(unit, account.id, [person.id, to["id"]])
+        evaluate_flags.evaluate_owner(unit, account.id, [person.id, to.id])
     else:
-        _give_same(unit, person, account, to["id"], reason)
-    return {"account": one["account"], "to": to, "owned": one["owned"]}
+        _give_same(unit, person, account, to.id, reason)
+    return schemas.Handed(account=one.account, to=to, owned=one.owned)
 
 
 def _give_same(unit: Unit, person: Person, account: Account, to: UUID, reason: str) -> None:
@@ -385,37 +388,33 @@ def _end_waiting(unit: Unit, person: Person) -> None:
 # Progress and report.
 
 
-def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+def page(unit: Unit, ident: UUID) -> schemas.LeavingPage:
     """How far somebody's leaving has come: what is left, counted in the register now, by system."""
     unit.sight.require_administrator()
     person = _person(unit, ident)
     rows = _lines(unit, person)
-    left = [line for line in rows if not line["ended"]]
-    ended_at = [line["at"] for line in rows if line["at"]]
-    systems: dict[str, dict[str, Any]] = {}
+    left = [line for line in rows if not line.ended]
+    ended_at = [line.at for line in rows if line.at]
+    by_system: dict[str, list[schemas.LeavingLine]] = {}
     for line in rows:
-        one = systems.setdefault(line["system"], {"system": line["system"], "all": 0, "left": 0, "answer": ""})
-        one["all"] += 1
-        one["left"] += not line["ended"]
-        one["answer"] = line["answer"] if not line["ended"] and line["answer"] else one["answer"]
-    for name, one in systems.items():
-        one["ends"] = _ends(line for line in rows if line["system"] == name)
+        by_system.setdefault(line.system, []).append(line)
+    systems = [_progress(name, lines) for name, lines in by_system.items()]
     begun = _begun(unit, person.id)
-    return {
-        "person": {"id": person.id, "name": person.name},
-        "standing": person.standing,
-        "begun_at": begun[0].created_at if begun else None,
-        "left": len(left),
-        "all": len(rows),
-        "ends": _ends(rows),
-        "done_at": max(ended_at, default=None) if rows and not left and begun else None,
-        "systems": sorted(systems.values(), key=lambda one: (-one["left"], one["system"])),
-        "lines": sorted(rows, key=lambda line: (line["ended"], line["system"], line["what"])),
-        "remains": _by_other_doors(unit, person.id),
-        "unknown": revoke.unknown(unit, _accounts_of(unit, person.id)),
-        "handed": [one for row in begun for one in row.preview.get("leaving", {}).get("handed", ())],
-        "revocations": [row.id for row in begun],
-    }
+    return schemas.LeavingPage(
+        person=schemas.Named(id=person.id, name=person.name),
+        standing=person.standing,
+        begun_at=begun[0].created_at if begun else None,
+        left=len(left),
+        all=len(rows),
+        ends=_ends(rows),
+        done_at=max(ended_at, default=None) if rows and not left and begun else None,
+        systems=sorted(systems, key=lambda one: (-one.left, one.system)),
+        lines=sorted(rows, key=lambda line: (line.ended, line.system, line.what)),
+        remains=_by_other_doors(unit, person.id),
+        unknown=revoke.unknown(unit, _accounts_of(unit, person.id)),
+        handed=[one for row in begun for one in row.preview.get("leaving", {}).get("handed", ())],
+        revocations=[row.id for row in begun],
+    )
 
 
 def _by_other_doors(unit: Unit, person: UUID) -> list[str]:
@@ -435,8 +434,19 @@ def _accounts_of(unit: Unit, person: UUID) -> list[UUID]:
     return list(unit.db.scalars(select(Grant.account_id).where(Grant.holder_id == person).distinct()))
 
 
-def _ends(lines: Iterable[dict[str, Any]]) -> dict[str, int]:
-    return proof.count(Proof(line["proof"]) for line in lines if line["proof"])
+def _progress(system: str, lines: Sequence[schemas.LeavingLine]) -> schemas.SystemProgress:
+    answers = [line.answer for line in lines if not line.ended and line.answer]
+    return schemas.SystemProgress(
+        system=system,
+        all=len(lines),
+        left=sum(not line.ended for line in lines),
+        ends=_ends(lines),
+        answer=answers[-1] if answers else "",
+    )
+
+
+def _ends(lines: Iterable[schemas.LeavingLine]) -> schemas.Ends:
+    return schemas.Ends.model_validate(proof.count(Proof(line.proof) for line in lines if line.proof))
 
 
 def _begun(unit: Unit, person: UUID) -> Sequence[Revocation]:
@@ -451,18 +461,27 @@ def _line(
     ended: bool,
     at: datetime | None = None,
     answer: str = "",
-    known: Proved | None = None,
-) -> dict[str, Any]:
-    shown = {"proof": known.proof, "proved_by": known.proved_by} if known is not None else _OPEN
-    return {"system": system, "kind": kind, "what": what, "ended": ended, "at": at, "answer": answer, **shown}
+    known: tuple[str | None, str] = (None, ""),
+) -> schemas.LeavingLine:
+    """``known`` is by which proof it is known to have ended, and by whom."""
+    proved, by = known
+    return schemas.LeavingLine(
+        system=system,
+        kind=kind,
+        what=what,
+        ended=ended,
+        at=at,
+        proof=cast("schemas.Proof | None", proved),
+        proved_by=by,
+        answer=answer,
+    )
 
 
-_OPEN = {"proof": None, "proved_by": ""}
 # Access known only to the register ends when the register says so.
-_HERE = {"proof": Proof.CONFIRMED, "proved_by": "Open Latch"}
+_HERE = (Proof.CONFIRMED, "Open Latch")
 
 
-def _lines(unit: Unit, person: Person) -> list[dict[str, Any]]:
+def _lines(unit: Unit, person: Person) -> list[schemas.LeavingLine]:
     """Everything they had when they began to leave, or have now: grants, sessions, logins, accounts, teams."""
     begun = [row.id for row in _begun(unit, person.id)]
     targets = select(RevocationTarget.grant_id).where(RevocationTarget.revocation_id.in_(begun))
@@ -476,7 +495,7 @@ def _lines(unit: Unit, person: Person) -> list[dict[str, Any]]:
             for account in unit.db.scalars(select(Account.name).where(Account.owner_id == person.id))
         ),
         *(
-            {**_line("Open Latch", "team", f"member of {team}", over, until), **(_HERE if over else _OPEN)}
+            _line("Open Latch", "team", f"member of {team}", over, until, known=_HERE if over else (None, ""))
             for team, until, over in unit.db.execute(
                 select(Team.name, Membership.until, func.coalesce(Membership.until <= unit.now, False))
                 .join(Membership, Membership.team_id == Team.id)
@@ -487,7 +506,7 @@ def _lines(unit: Unit, person: Person) -> list[dict[str, Any]]:
     ]
 
 
-def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) -> list[dict[str, Any]]:
+def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) -> list[schemas.LeavingLine]:
     rows = unit.db.execute(
         select(Grant, Account.name, System.name, func.string_agg(Level.name, ", "))
         .join(Account, Account.id == Grant.account_id)
@@ -506,7 +525,7 @@ def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) ->
             grant.state == GrantState.ENDED,
             grant.ended_at,
             answers.get(grant.id, ""),
-            grant,
+            (grant.proof, grant.proved_by),
         )
         for grant, account, system, level in rows
     ]
@@ -527,7 +546,7 @@ def _proofs(unit: Unit, begun: Sequence[UUID]) -> dict[UUID, str]:
     return {ident: " ".join(dict.fromkeys(said)) for ident, said in found.items()}
 
 
-def _sessions_of(unit: Unit, person: UUID, ended: Any) -> list[dict[str, Any]]:
+def _sessions_of(unit: Unit, person: UUID, ended: Any) -> list[schemas.LeavingLine]:
     rows = unit.db.execute(
         select(Session, Account.name, System.name)
         .join(Account, Account.id == Session.account_id)
@@ -542,13 +561,13 @@ def _sessions_of(unit: Unit, person: UUID, ended: Any) -> list[dict[str, Any]]:
             row.ended_at is not None,
             row.ended_at,
             row.proof_words,
-            row,
+            (row.proof, row.proved_by),
         )
         for row, account, system in rows
     ]
 
 
-def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[dict[str, Any]]:
+def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[schemas.LeavingLine]:
     rows = unit.db.execute(
         select(Step, System.name)
         .join(Account, Account.id == Step.account_id)
@@ -556,37 +575,41 @@ def _locks_of(unit: Unit, begun: Sequence[UUID]) -> list[dict[str, Any]]:
         .where(Step.revocation_id.in_(begun), Step.kind.in_((StepKind.LOCK, StepKind.DROP)))
     ).all()
     return [
-        {
-            **_line(
-                system, "login", f"login {step.detail['login']}", step.proof is not None, step.done_at, step.answer
-            ),
-            "proof": step.proof,
-            "proved_by": step.done_by if step.proof else "",
-        }
+        _line(
+            system,
+            "login",
+            f"login {step.detail['login']}",
+            step.proof is not None,
+            step.done_at,
+            step.answer,
+            (step.proof, step.done_by if step.proof else ""),
+        )
         for step, system in rows
     ]
 
 
-def report(unit: Unit, ident: UUID) -> dict[str, Any]:
+def report(unit: Unit, ident: UUID) -> schemas.LeavingReport:
     """The result of somebody's leaving: each thing with when it ended, how that is known, and who took over.
 
     Conflict while something is left. Includes the journal's position, by which it can be proved later.
     """
     found = page(unit, ident)
-    if not found["revocations"]:
-        raise Conflict(f"Nobody has let {found['person']['name']} leave.", "Do that first.")
-    if found["left"]:
-        raise Conflict(f"{found['left']} of {found['all']} are left.", "Wait until nothing is; the page counts.")
+    if not found.revocations:
+        raise Conflict(f"Nobody has let {found.person.name} leave.", "Do that first.")
+    if found.left:
+        raise Conflict(f"{found.left} of {found.all} are left.", "Wait until nothing is; the page counts.")
     position, hash_ = journal.head(unit.db)
     asked = unit.db.execute(
         select(Revocation.created_at, Revocation.reason, Person.name)
         .outerjoin(Person, Person.id == Revocation.asked_by_id)
-        .where(Revocation.id.in_(found["revocations"]))
+        .where(Revocation.id.in_(found.revocations))
         .order_by(Revocation.created_at)
     ).all()
-    return {
-        **found,
-        "asked": [{"at": at, "reason": reason, "by": by or "Open Latch"} for at, reason, by in asked],
-        "made_at": unit.now,
-        "journal": {"position": position, "hash": hash_},
-    }
+    return schemas.LeavingReport.model_validate(
+        {
+            **dict(found),
+            "asked": [schemas.LeavingAsked(at=at, reason=reason, by=by or "Open Latch") for at, reason, by in asked],
+            "made_at": unit.now,
+            "journal": schemas.JournalPosition(position=position, hash=hash_),
+        }
+    )

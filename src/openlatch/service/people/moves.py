@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, or_, select
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import GrantState, HolderKind, Standing
@@ -23,7 +23,7 @@ FEWEST_PEERS = 2
 
 def plan(
     unit: Unit, ident: UUID, job: str | None, joins: Sequence[UUID] = (), leaves: Sequence[UUID] = ()
-) -> dict[str, Any]:
+) -> schemas.MovePlan:
     """What a move would do; without a job and teams, how things are after a past one. Nothing changes.
 
     Nothing is given by it: what people in the same job hold is only shown.
@@ -36,8 +36,8 @@ def plan(
     _refuse_unfit(unit, ident, joins, leaves)
     wishes = [queries.Wish("leave", team=team, holder=holder) for team in leaves]
     wishes += [queries.Wish("join", team=team, holder=holder) for team in joins]
-    shifts = queries.what_if(unit, wishes) if wishes else {"shifts": [], "breaches": []}
-    mine = [shift for shift in shifts["shifts"] if shift["holder"]["id"] == ident]
+    shifts = queries.what_if(unit, wishes) if wishes else schemas.Supposed(shifts=[], last_path_lost=0, breaches=[])
+    mine = [shift for shift in shifts.shifts if shift.holder.id == ident]
     paths = access_paths.everything_reached(subgraph.around_holder(unit.db, holder), holder, unit.now)
     kept = [path for path in paths if not any(hop.to in leaves for hop in path.hops if hop.kind == "belongs")]
     will = (job if job is not None else person.job or "").strip()
@@ -46,27 +46,27 @@ def plan(
     names = dict(
         unit.db.execute(select(Account.id, Account.name).where(Account.id.in_({p.account for p in kept}))).all()
     )
-    return {
-        "person": {"id": person.id, "name": person.name},
-        "job_before": person.job or "",
-        "job": will,
-        "peers": len(peers),
-        "keeps": [
-            {
-                "account": {"id": path.account, "name": names[path.account]},
-                "level": "Owner" if path.level is None else path.level.name,
-                "words": path.words,
-                "grant_id": path.grants[-1] if path.grants else None,
-                "held_by": held.get((path.account, path.level.id), 0) if path.level is not None else None,
-            }
+    return schemas.MovePlan(
+        person=schemas.Named(id=person.id, name=person.name),
+        job_before=person.job or "",
+        job=will,
+        peers=len(peers),
+        keeps=[
+            schemas.KeptBy(
+                account=schemas.Named(id=path.account, name=names[path.account]),
+                level="Owner" if path.level is None else path.level.name,
+                words=path.words,
+                grant_id=path.grants[-1] if path.grants else None,
+                held_by=held.get((path.account, path.level.id), 0) if path.level is not None else None,
+            )
             for path in kept
         ],
-        "loses": [_shift(shift, "lost") for shift in mine if shift["lost"]],
-        "gets": [_shift(shift, "gained") for shift in mine if shift["gained"]],
-        "might_need": _might_need(unit, kept, peers, held),
-        "breaches": shifts["breaches"],
-        "rounds": _rounds(unit, ident),
-    }
+        loses=[_shift(shift, shift.lost) for shift in mine if shift.lost],
+        gets=[_shift(shift, shift.gained) for shift in mine if shift.gained],
+        might_need=_might_need(unit, kept, peers, held),
+        breaches=shifts.breaches,
+        rounds=_rounds(unit, ident),
+    )
 
 
 def _refuse_unfit(unit: Unit, person: UUID, joins: Sequence[UUID], leaves: Sequence[UUID]) -> None:
@@ -81,8 +81,8 @@ def _refuse_unfit(unit: Unit, person: UUID, joins: Sequence[UUID], leaves: Seque
         raise BadInput("They are in that team already.", "Choose another.", {"joins": "are in it"})
 
 
-def _shift(shift: dict[str, Any], which: str) -> dict[str, Any]:
-    return {"account": shift["account"], "rights": [right["sentence"] for right in shift[which]]}
+def _shift(shift: schemas.AccessShift, rights: Sequence[schemas.PermissionOf]) -> schemas.MovedRights:
+    return schemas.MovedRights(account=shift.account, rights=[right.sentence for right in rights])
 
 
 def _peers(unit: Unit, person: UUID, job: str) -> list[UUID]:
@@ -111,7 +111,7 @@ def _held_by(unit: Unit, peers: Sequence[UUID]) -> dict[tuple[UUID, UUID], int]:
 
 def _might_need(
     unit: Unit, kept: Sequence[access_paths.Path], peers: Sequence[UUID], held: dict[tuple[UUID, UUID], int]
-) -> list[dict[str, Any]]:
+) -> list[schemas.MightNeed]:
     """What at least half of the people in the same job hold, and this person would not."""
     if len(peers) < FEWEST_PEERS:
         return []
@@ -125,18 +125,18 @@ def _might_need(
         row.id: row for row in unit.db.scalars(select(Level).where(Level.id.in_({level for _, level in lacking})))
     }
     found = [
-        {
-            "account": {"id": account, "name": accounts[account]},
-            "level": {"id": level, "name": levels[level].name},
-            "sentence": levels[level].sentence,
-            "held_by": count,
-        }
+        schemas.MightNeed(
+            account=schemas.Named(id=account, name=accounts[account]),
+            level=schemas.Named(id=level, name=levels[level].name),
+            sentence=levels[level].sentence,
+            held_by=count,
+        )
         for (account, level), count in lacking.items()
     ]
-    return sorted(found, key=lambda one: (-one["held_by"], one["account"]["name"], one["level"]["name"]))
+    return sorted(found, key=lambda one: (-one.held_by, one.account.name, one.level.name))
 
 
-def _rounds(unit: Unit, person: UUID) -> list[dict[str, Any]]:
+def _rounds(unit: Unit, person: UUID) -> list[schemas.Named]:
     """The reviews that are open on this person's access."""
     held = select(Grant.id).where(Grant.person_id == person)
     rows = unit.db.execute(
@@ -146,4 +146,4 @@ def _rounds(unit: Unit, person: UUID) -> list[dict[str, Any]]:
         .distinct()
         .order_by(Round.name)
     )
-    return [{"id": ident, "name": name} for ident, name in rows]
+    return [schemas.Named(id=ident, name=name) for ident, name in rows]

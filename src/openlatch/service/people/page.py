@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind
@@ -17,9 +17,9 @@ from openlatch.store.access import subgraph
 from openlatch.store.tables import Membership, SignIn, Team
 
 
-def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
+def person_page(unit: Unit, ident: UUID) -> schemas.PersonPage:
     """A person with everything that they can reach, by every path, among the accounts the viewer may see."""
-    person = register.one(unit, "people", ident)
+    person = register.row(unit, "people", ident)
     holder = Holder(HolderKind.PERSON, ident)
     found = subgraph.around_holder(unit.db, holder)
     paths = access_paths.everything_reached(found.as_held(), holder, unit.now)
@@ -32,12 +32,14 @@ def person_page(unit: Unit, ident: UUID) -> dict[str, Any]:
         .where(Membership.member_id == ident, unit.sight.teams())
         .order_by(Team.name)
     )
-    return {
-        **person,
-        "signs_in": _signs_in(unit, ident) if unit.sight.everything else None,
-        "teams": [dict(row) for row in teams.mappings()],
-        "paths": [path_row(unit, found, p, grants) for p in paths],
-    }
+    return schemas.PersonPage.model_validate(
+        {
+            **person,
+            "signs_in": _signs_in(unit, ident) if unit.sight.everything else None,
+            "teams": [dict(row) for row in teams.mappings()],
+            "paths": [path_row(unit, found, p, grants) for p in paths],
+        }
+    )
 
 
 def _signs_in(unit: Unit, person: UUID) -> bool:

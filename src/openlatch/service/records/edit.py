@@ -12,6 +12,8 @@ from uuid import UUID
 
 from sqlalchemy import delete, func, select
 
+from openlatch import schemas
+from openlatch.core import latches as core_latches
 from openlatch.core.vocabulary import GrantState
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, Outdated
 from openlatch.service.attempt import attempt
@@ -48,6 +50,8 @@ _WORDS = {
     "requests": ("request", "requests"),
 }
 MOST_MANY = 500
+# A record of any kind: the form of each kind describes its values.
+Record = schemas.Record[dict[str, object]]
 # Archiving or removing needs more than the right to edit single fields.
 WHOLE = ("archived_at",)
 
@@ -56,24 +60,24 @@ def _kind(name: str) -> Kind[Any]:
     return KINDS[name]
 
 
-def shown(unit: Unit, name: str, ident: UUID, warned: Sequence[Any] = ()) -> dict[str, Any]:
+def shown(unit: Unit, name: str, ident: UUID, warned: Sequence[core_latches.Breach] = ()) -> Record:
     """A record for editing. NotFound for one that may not be seen or edited."""
     kind = _kind(name)
     row = kind.opened(unit, ident)
     values = kind.values(unit, row)
-    return {
-        "id": row.id,
-        "name": kind.label(row),
-        "version": row.version,
-        "archived_at": getattr(row, "archived_at", None),
-        "values": values,
-        "named": names_of(unit, values),
-        "dependents": dependents(unit, kind, ident),
-        "warnings": [guard.shown(breach) for breach in warned],
-    }
+    return Record(
+        id=row.id,
+        name=kind.label(row),
+        version=row.version,
+        archived_at=getattr(row, "archived_at", None),
+        values=dict(values),
+        named=names_of(unit, values),
+        dependents=dependents(unit, kind, ident),
+        warnings=[guard.shown(breach) for breach in warned],
+    )
 
 
-def make(unit: Unit, name: str, given: Values) -> dict[str, Any]:
+def make(unit: Unit, name: str, given: Values) -> Record:
     """Make a record. BadInput naming the field at fault; Held when a latch refuses whom it would let in."""
     kind = _kind(name)
     kind.may_make(unit, given)
@@ -91,7 +95,7 @@ def make(unit: Unit, name: str, given: Values) -> dict[str, Any]:
     return shown(unit, name, ident, warned)
 
 
-def change(unit: Unit, name: str, ident: UUID, given: Values, version: int | None = None) -> dict[str, Any]:
+def change(unit: Unit, name: str, ident: UUID, given: Values, version: int | None = None) -> Record:
     """Change some fields of a record. Outdated, saying what changed, when ``version`` is not the present one."""
     kind = _kind(name)
     row = kind.opened(unit, ident, given, lock=True)
@@ -165,14 +169,14 @@ def _references(kind: Kind[Any]) -> list[tuple[Any, Any]]:
     ]
 
 
-def dependents(unit: Unit, kind: Kind[Any], ident: UUID) -> list[dict[str, Any]]:
+def dependents(unit: Unit, kind: Kind[Any], ident: UUID) -> list[schemas.Dependent]:
     """What refers to a record, counted by kind."""
     counted: dict[str, int] = {}
     for table, column in _references(kind):
         count = unit.db.scalar(select(func.count()).select_from(table).where(column == ident)) or 0
         if count:
             counted[table.name] = counted.get(table.name, 0) + count
-    return [{"what": counted_words(name, n), "count": n} for name, n in counted.items()]
+    return [schemas.Dependent(what=counted_words(name, n), count=n) for name, n in counted.items()]
 
 
 def counted_words(table: str, count: int) -> str:
@@ -194,7 +198,7 @@ def remove(unit: Unit, name: str, ident: UUID, version: int | None = None) -> No
     kind.refuse_removal(unit, row)
     left = dependents(unit, kind, ident)
     if left:
-        listed = ", ".join(one["what"] for one in left)
+        listed = ", ".join(one.what for one in left)
         instead = "Let them leave instead." if name == "people" else "Archive it instead."
         raise Conflict(f"{kind.label(row)} can't be removed: {listed} refer to it.", instead)
     label, account = kind.label(row), _account_of(row)
@@ -213,7 +217,7 @@ def remove(unit: Unit, name: str, ident: UUID, version: int | None = None) -> No
     unit.wake("evaluate")
 
 
-def archive(unit: Unit, name: str, ident: UUID, is_archived: bool) -> dict[str, Any]:
+def archive(unit: Unit, name: str, ident: UUID, is_archived: bool) -> Record:
     """Archive a record, or take it out again. Conflict while it is in use, or for a kind that can't be archived."""
     kind = _kind(name)
     if not hasattr(kind.table, "archived_at"):
@@ -263,7 +267,7 @@ def _refuse_in_use(unit: Unit, kind: Kind[Any], row: Any) -> None:
 
 def change_many(
     unit: Unit, name: str, ids: Sequence[UUID], given: Values, only_preview: bool, seen: str = ""
-) -> dict[str, Any]:
+) -> schemas.EditManyPreview:
     """Make the same change to several records; one refusal does not affect the others.
 
     Conflict when it would do something else than what was ``seen``.
@@ -278,7 +282,7 @@ def change_many(
     result = _result(lines, warned)
     if only_preview:
         return result
-    if seen and seen != result["fingerprint"]:
+    if seen and seen != result.fingerprint:
         raise Conflict("What this change does has changed since it was shown.", "Look at the preview again.")
     lines, warned = _tried_many(unit, kind, ids, given, keep=True)
     return _result(lines, warned)
@@ -286,37 +290,37 @@ def change_many(
 
 def _tried_many(
     unit: Unit, kind: Kind[Any], ids: Sequence[UUID], given: Values, keep: bool
-) -> tuple[list[dict[str, Any]], list[dict[str, str]]]:
-    lines: list[dict[str, Any]] = []
-    warned: list[dict[str, str]] = []
+) -> tuple[list[schemas.EditedLine], list[schemas.Breach]]:
+    lines: list[schemas.EditedLine] = []
+    warned: list[schemas.Breach] = []
     for ident in ids:
-        line: dict[str, Any] = {"id": ident, "name": "", "changes": [], "refused": None, "remedy": ""}
+        line = schemas.EditedLine(id=ident, name="", changes=[], refused=None, remedy="")
         try:
             row = kind.opened(unit, ident, given)
             before = kind.values(unit, row)
-            line["name"] = kind.label(row)
+            line.name = kind.label(row)
             with attempt(unit, keep) as within:
                 after = change(within, kind.name, ident, given)
-                warned += [one for one in after["warnings"] if one not in warned]
-                line["changes"] = [
-                    {"field": field, "was": before[field], "will": after["values"][field]}
+                warned += [one for one in after.warnings if one not in warned]
+                line.changes = [
+                    schemas.EditedValue(field=field, was=before[field], will=after.values[field])
                     for field in before
-                    if before[field] != after["values"][field]
+                    if before[field] != after.values[field]
                 ]
         except NotFound as error:
-            line["refused"] = error.detail
+            line.refused = error.detail
         except OpenLatchError as error:
-            line["refused"], line["remedy"] = error.detail, error.remedy
+            line.refused, line.remedy = error.detail, error.remedy
         lines.append(line)
     return lines, warned
 
 
-def _result(lines: list[dict[str, Any]], warned: list[dict[str, str]]) -> dict[str, Any]:
+def _result(lines: list[schemas.EditedLine], warned: list[schemas.Breach]) -> schemas.EditManyPreview:
     plain = jsonable({"lines": lines, "latches": warned})
-    return {
-        "lines": lines,
-        "changed": sum(1 for line in lines if line["changes"]),
-        "refused": sum(1 for line in lines if line["refused"]),
-        "latches": warned,
-        "fingerprint": fingerprint(plain),
-    }
+    return schemas.EditManyPreview(
+        lines=lines,
+        changed=sum(1 for line in lines if line.changes),
+        refused=sum(1 for line in lines if line.refused),
+        latches=warned,
+        fingerprint=fingerprint(plain),
+    )

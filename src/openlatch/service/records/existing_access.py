@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core import register as core
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import Window, end_of_last_day
@@ -54,7 +55,7 @@ class Known:
     evidence: str = ""
 
 
-def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "") -> dict[str, Any]:
+def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "") -> schemas.RecordAccessPreview:
     """Record existing access. A bad line is refused with the reason; unless all are good, none is kept.
 
     Conflict when it would do something else than what was ``seen``.
@@ -62,14 +63,14 @@ def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "
     result = _preview(unit, lines)
     if only_preview:
         return result
-    if seen and seen != result["fingerprint"]:
+    if seen and seen != result.fingerprint:
         raise Conflict("What this does has changed since it was shown.", "Look at the preview again.")
-    refused = [line for line in result["lines"] if line["refused"]]
+    refused = [line for line in result.lines if line.refused]
     if refused:
         raise BadInput(
-            f"Line {refused[0]['line']}: {refused[0]['refused']}",
-            refused[0]["remedy"] or "Mend the line, or leave it out.",
-            {f"lines.{line['line'] - 1}": line["refused"] for line in refused},
+            f"Line {refused[0].line}: {refused[0].refused}",
+            refused[0].remedy or "Mend the line, or leave it out.",
+            {f"lines.{line.line - 1}": line.refused or "" for line in refused},
         )
     if any(unit.db.get_one(Level, line.level).reach == Reach.STEWARD for line in lines):
         unit.require_proof("Recording who decides who else gets in")
@@ -77,13 +78,13 @@ def record(unit: Unit, lines: Sequence[Known], only_preview: bool, seen: str = "
     # Existing access is a fact: nothing is given, and broken latches are flagged.
     with guard.guarded(unit, guard.touched(unit, accounts), refuses=False) as warned:
         told = [_line(unit, number, line) for number, line in enumerate(lines, 1)]
-    fresh = [line["grant_id"] for line in told if line["does"] == "new"]
+    fresh = [line.grant_id for line in told if line.grant_id and line.does == "new"]
     evaluate_flags.evaluate(unit, grants=fresh, accounts=accounts)
     return _result(told, [guard.shown(breach) for breach in warned])
 
 
-def _preview(unit: Unit, lines: Sequence[Known]) -> dict[str, Any]:
-    told: list[dict[str, Any]] = []
+def _preview(unit: Unit, lines: Sequence[Known]) -> schemas.RecordAccessPreview:
+    told: list[schemas.RecordedLine] = []
     with attempt(unit, keep=False) as within:
         accounts = sorted({line.account for line in lines if _may_see(within, line.account)})
         with guard.guarded(within, guard.touched(within, accounts), refuses=False) as warned:
@@ -93,21 +94,21 @@ def _preview(unit: Unit, lines: Sequence[Known]) -> dict[str, Any]:
                         told.append(_line(within, number, line))
                 except OpenLatchError as error:
                     told.append(
-                        {
-                            "line": number,
-                            "account": None,
-                            "holder": None,
-                            "level": "",
-                            "does": "",
-                            "grant_id": None,
-                            "refused": error.detail,
-                            "remedy": error.remedy,
-                        }
+                        schemas.RecordedLine(
+                            line=number,
+                            account=None,
+                            holder=None,
+                            level="",
+                            does="",
+                            grant_id=None,
+                            refused=error.detail,
+                            remedy=error.remedy,
+                        )
                     )
         broken = [guard.shown(breach) for breach in warned]
     for shown in told:
         # Rows made in a trial are rolled back.
-        shown["grant_id"] = shown["grant_id"] if shown["does"] == "the same" else None
+        shown.grant_id = shown.grant_id if shown.does == "the same" else None
     return _result(told, broken)
 
 
@@ -115,18 +116,19 @@ def _may_see(unit: Unit, account: UUID) -> bool:
     return unit.sight.everything or account in unit.sight.owned
 
 
-def _result(lines: list[dict[str, Any]], latches: list[dict[str, str]]) -> dict[str, Any]:
-    shown = {
-        "lines": lines,
-        "new": sum(1 for line in lines if line["does"] == "new"),
-        "same": sum(1 for line in lines if line["does"] == "the same"),
-        "refused": sum(1 for line in lines if line["refused"]),
-        "latches": latches,
-    }
-    return {**shown, "fingerprint": fingerprint(jsonable(shown))}
+def _result(lines: list[schemas.RecordedLine], latches: list[schemas.Breach]) -> schemas.RecordAccessPreview:
+    shown = schemas.RecordAccessPreview(
+        lines=lines,
+        new=sum(1 for line in lines if line.does == "new"),
+        same=sum(1 for line in lines if line.does == "the same"),
+        refused=sum(1 for line in lines if line.refused),
+        latches=latches,
+        fingerprint="",
+    )
+    return shown.model_copy(update={"fingerprint": fingerprint(jsonable(shown))})
 
 
-def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
+def _line(unit: Unit, number: int, line: Known) -> schemas.RecordedLine:
     """One recorded line; or the grant that exists already."""
     unit.sight.require_answers_for(line.account)
     account = unit.db.get(Account, line.account)
@@ -147,17 +149,17 @@ def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
     if until is not None and until <= unit.now:
         raise BadInput("That last day has passed.", "Record what exists now.", {"last_day": "has passed"})
     part = _part(unit, account, line.resource)
-    named = {
-        "line": number,
-        "account": {"id": account.id, "name": account.name},
-        "holder": {"kind": line.holder_kind, "id": line.holder, "name": holder.name},
-        "level": level.name,
-        "refused": None,
-        "remedy": "",
-    }
-    same = _same(unit, line)
-    if same is not None:
-        return {**named, "does": "the same", "grant_id": same}
+    named = schemas.RecordedLine(
+        line=number,
+        account=schemas.Named(id=account.id, name=account.name),
+        holder=schemas.Holder(kind=line.holder_kind, id=line.holder, name=holder.name),
+        level=level.name,
+        does="the same",
+        grant_id=_same(unit, line),
+        refused=None,
+    )
+    if named.grant_id is not None:
+        return named
     # Not for owners, who have access anyway.
     if line.holder_kind is HolderKind.PERSON and line.holder == account.owner_id:
         raise BadInput(f"{holder.name} owns the account.", "An owner needs no grant.", {"holder": "is the owner"})
@@ -185,7 +187,7 @@ def _line(unit: Unit, number: int, line: Known) -> dict[str, Any]:
         level=level.name,
         evidence=line.evidence,
     )
-    return {**named, "does": "new", "grant_id": grant.id}
+    return named.model_copy(update={"does": "new", "grant_id": grant.id})
 
 
 def _holder(unit: Unit, line: Known, account: Account) -> Any:

@@ -12,6 +12,7 @@ from typing import IO, Any, BinaryIO
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.files import columns as file_columns
 from openlatch.core.files import records as core
 from openlatch.core.files.csv_safety import guarded
@@ -26,7 +27,7 @@ MOST_COLUMNS = 200
 LONGEST_SAMPLE = 80
 
 
-def look(unit: Unit, kind_name: str, form: str, source: BinaryIO) -> dict[str, Any]:
+def look(unit: Unit, kind_name: str, form: str, source: BinaryIO) -> schemas.FileLook:
     """The columns of a file with sample values, and the field that each is taken for: as remembered, or suggested."""
     unit.sight.require_administrator()
     kind = imports.kind_of(kind_name)
@@ -36,19 +37,19 @@ def look(unit: Unit, kind_name: str, form: str, source: BinaryIO) -> dict[str, A
     kept = unit.db.scalars(_kept(kind.name, list(samples))).first()
     suggested = file_columns.suggest(kind, samples, unit.zone)
     known = {name: file_columns.Match(kept.matching.get(name, ""), "kept") for name in samples} if kept else suggested
-    return {
-        "kind": kind.name,
-        "columns": [
-            {
-                "name": name,
-                "samples": [value[:LONGEST_SAMPLE] for value in values if value.strip()][:SHOWN],
-                "field": known[name].field if known[name].field in kind.names else "",
-                "by": known[name].by,
-            }
+    return schemas.FileLook(
+        kind=kind.name,
+        columns=[
+            schemas.FileColumn(
+                name=name,
+                samples=[value[:LONGEST_SAMPLE] for value in values if value.strip()][:SHOWN],
+                field=known[name].field if known[name].field in kind.names else "",
+                by=known[name].by,
+            )
             for name, values in samples.items()
         ],
-        "fields": [{"name": field.name, "required": field.required} for field in kind.fields],
-    }
+        fields=[schemas.FileField(name=field.name, required=field.required) for field in kind.fields],
+    )
 
 
 def _samples(form: str, source: BinaryIO) -> dict[str, list[str]]:

@@ -15,6 +15,7 @@ from uuid import UUID
 from sqlalchemy import Text, and_, cast, delete, func, insert, select, text, update
 from sqlalchemy.dialects.postgresql import JSONB
 
+from openlatch import schemas
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
@@ -72,7 +73,7 @@ def _pair(unit: Unit, name: str, keep: UUID, drop: UUID, lock: bool = False) -> 
     return kind, rows[keep], rows[drop]
 
 
-def preview(unit: Unit, name: str, keep: UUID, drop: UUID) -> dict[str, Any]:
+def preview(unit: Unit, name: str, keep: UUID, drop: UUID) -> schemas.MergePreview:
     """What merging would do: what moves, what is filled in, what is lost, where the kept record gains rights."""
     kind, kept, gone = _pair(unit, name, keep, drop)
     _refuse(unit, kept, gone)
@@ -84,20 +85,23 @@ def preview(unit: Unit, name: str, keep: UUID, drop: UUID) -> dict[str, Any]:
             moved, _, filled = _carry_out(within, kind, kept, gone)
         broken = [guard.shown(breach) for breach in warned]
     named = unit.db.execute(select(Account.id, Account.name).where(Account.id.in_(more)).order_by(Account.name))
-    shown = {
-        "kept": {"id": keep, "name": kept.name},
-        "gone": {"id": drop, "name": gone.name},
-        "moves": [
-            {"what": counted_words(place.split(".")[0], len(ids)), "count": len(ids)}
+    shown = schemas.MergePreview(
+        kept=schemas.Named(id=keep, name=kept.name),
+        gone=schemas.Named(id=drop, name=gone.name),
+        moves=[
+            schemas.Dependent(what=counted_words(place.split(".")[0], len(ids)), count=len(ids))
             for place, ids in moved.items()
             if ids
         ],
-        "fills": [{"field": f.removesuffix("_id"), "was": was, "will": _value(gone, f)} for f, was in filled.items()],
-        "loses": list(_lost(kind, kept, gone)),
-        "accounts": [{"id": ident, "name": account} for ident, account in named][:MOST_NAMED],
-        "latches": broken,
-    }
-    return {**shown, "fingerprint": fingerprint(shown)}
+        fills=[
+            schemas.EditedValue(field=f.removesuffix("_id"), was=was, will=_value(gone, f)) for f, was in filled.items()
+        ],
+        loses=list(_lost(kind, kept, gone)),
+        accounts=[schemas.Named(id=ident, name=account) for ident, account in named][:MOST_NAMED],
+        latches=broken,
+        fingerprint="",
+    )
+    return shown.model_copy(update={"fingerprint": fingerprint(shown)})
 
 
 def _value(row: Any, field: str) -> Any:
@@ -105,11 +109,11 @@ def _value(row: Any, field: str) -> Any:
     return str(value) if isinstance(value, UUID) else value
 
 
-def _lost(kind: Kind[Any], kept: Any, gone: Any) -> Iterator[dict[str, Any]]:
+def _lost(kind: Kind[Any], kept: Any, gone: Any) -> Iterator[schemas.EditedValue]:
     for field in ("name", "job", "publisher", "home_page", "purpose"):
         was, stays = getattr(gone, field, None), getattr(kept, field, None)
         if was and stays and was != stays:
-            yield {"field": field, "was": was, "will": stays}
+            yield schemas.EditedValue(field=field, was=was, will=stays)
 
 
 def _refuse(unit: Unit, kept: Any, gone: Any) -> None:
@@ -130,13 +134,13 @@ def _reached(unit: Unit, kind: HolderKind, ident: UUID) -> list[UUID]:
     return subgraph.onward(unit.db, [Holder(kind, ident)])
 
 
-def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> dict[str, Any]:
+def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> schemas.MergeOf:
     """Merge two records. Needs a proof. Conflict when it would do something else than what was ``seen``."""
     unit.sight.require_administrator()
     locks.access(unit)
     kind, kept, gone = _pair(unit, name, keep, drop, lock=True)
     _refuse(unit, kept, gone)
-    if seen and seen != preview(unit, name, keep, drop)["fingerprint"]:
+    if seen and seen != preview(unit, name, keep, drop).fingerprint:
         raise Conflict("What this merge does has changed since it was shown.", "Look at the preview again.")
     unit.require_proof("Merging two records")
     kept, gone = found(unit, kind.table, keep, kind.noun, True), found(unit, kind.table, drop, kind.noun, True)
@@ -288,27 +292,27 @@ def _look_again(unit: Unit, kind: Kind[Any], keep: UUID, moved: dict[str, list[U
     unit.wake("evaluate")
 
 
-def shown(row: Merge) -> dict[str, Any]:
+def shown(row: Merge) -> schemas.MergeOf:
     """A merge as an answer."""
-    return {
-        "id": row.id,
-        "kind": row.kind,
-        "kept": {"id": row.kept_id, "name": row.kept_name},
-        "gone": {"id": row.gone_id, "name": row.gone_name},
-        "merged_at": row.merged_at,
-        "merged_by": row.merged_by,
-        "undone_at": row.undone_at,
-        "undo_until": row.merged_at + UNDO_FOR,
-    }
+    return schemas.MergeOf(
+        id=row.id,
+        kind=row.kind,
+        kept=schemas.Named(id=row.kept_id, name=row.kept_name),
+        gone=schemas.Named(id=row.gone_id, name=row.gone_name),
+        merged_at=row.merged_at,
+        merged_by=row.merged_by,
+        undone_at=row.undone_at,
+        undo_until=row.merged_at + UNDO_FOR,
+    )
 
 
-def latest(unit: Unit) -> list[dict[str, Any]]:
+def latest(unit: Unit) -> list[schemas.MergeOf]:
     """The latest merges, newest first."""
     unit.sight.require_administrator()
     return [shown(row) for row in unit.db.scalars(select(Merge).order_by(Merge.merged_at.desc(), Merge.id).limit(200))]
 
 
-def undo(unit: Unit, ident: UUID) -> dict[str, Any]:
+def undo(unit: Unit, ident: UUID) -> schemas.MergeOf:
     """Undo a merge: the record is back, and what moved refers to it again, where it still refers to the kept one.
 
     Conflict after thirty days, when it was undone already, or when its name or address is taken.

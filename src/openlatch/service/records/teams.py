@@ -8,6 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import end_of_last_day, ends_on
 from openlatch.core.vocabulary import HolderKind, Reach
@@ -133,7 +134,7 @@ def evaluate_team(unit: Unit, team: UUID, person: UUID | None = None) -> None:
     unit.wake("evaluate")
 
 
-def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+def page(unit: Unit, ident: UUID) -> schemas.TeamPage:
     """A team with its members and what it belongs to. NotFound for one that may not be seen."""
     seen = select(Team).where(Team.id == ident, unit.sight.teams())
     row = unit.db.scalars(seen).first() or found(unit, Team, UUID(int=0), "team")
@@ -147,27 +148,28 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
         .limit(1000)
     )
     above = select(Team).join(Membership, Membership.team_id == Team.id).where(Membership.member_team_id == ident)
-    return {
-        "id": row.id,
-        "name": row.name,
-        "partner": row.partner,
-        "purpose": row.purpose,
-        "speaker": {"id": speaker.id, "name": speaker.name} if speaker else None,
-        "version": row.version,
-        "archived_at": row.archived_at,
-        "members": [
-            {
-                "id": one.id,
-                "kind": "person" if one.person_id else "team",
-                "member": {"id": one.person_id or one.member_team_id, "name": name},
-                "since": one.since,
-                "until": one.until,
-                "version": one.version,
-            }
+    return schemas.TeamPage(
+        id=row.id,
+        name=row.name,
+        partner=row.partner,
+        purpose=row.purpose,
+        speaker=schemas.Named(id=speaker.id, name=speaker.name) if speaker else None,
+        version=row.version,
+        archived_at=row.archived_at,
+        members=[
+            schemas.MemberOf(
+                id=one.id,
+                kind="person" if one.person_id else "team",
+                member=schemas.Named(id=one.member_id, name=name),
+                since=one.since,
+                until=one.until,
+                version=one.version,
+            )
             for one, name in unit.db.execute(members)
         ],
-        "belongs_to": [{"id": team.id, "name": team.name} for team in unit.db.scalars(above.order_by(Team.name))],
-        "grants": unit.db.scalar(
+        belongs_to=[schemas.Named(id=team.id, name=team.name) for team in unit.db.scalars(above.order_by(Team.name))],
+        grants=unit.db.scalar(
             select(func.count(Grant.id)).where(Grant.team_id == ident, Grant.state.in_(register.LIVE))
-        ),
-    }
+        )
+        or 0,
+    )

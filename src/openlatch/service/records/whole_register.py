@@ -16,6 +16,7 @@ from uuid import UUID, uuid5
 import orjson
 from sqlalchemy import Column, Table, Uuid, func, select, text, update
 
+from openlatch import schemas
 from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, Conflict
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -178,7 +179,7 @@ def _written(unit: Unit) -> Iterator[dict[str, Any]]:
 # Import.
 
 
-def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
+def bring(unit: Unit, held: IO[bytes]) -> schemas.RegisterBrought:
     """Import a file into an empty organisation; returns the number of rows by table.
 
     Every row gets a new id, so the file can be imported beside its original organisation. Whoever imports it stays who
@@ -220,7 +221,7 @@ def bring(unit: Unit, held: IO[bytes]) -> dict[str, Any]:
     unit.db.flush()
     guard.evaluate(unit)
     evaluate_flags.forget(unit)
-    return {"rows": counts, "lines": sum(counts.values())}
+    return schemas.RegisterBrought(rows=counts, lines=sum(counts.values()))
 
 
 def _refuse_filled(unit: Unit) -> None:

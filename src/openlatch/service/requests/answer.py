@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.register import Holder, Term
 from openlatch.core.states import RequestState
 from openlatch.core.time_windows import Window
@@ -39,7 +39,7 @@ def _to_answer(unit: Unit, ident: UUID, version: int | None) -> AccessRequest:
 
 def grant(
     unit: Unit, ident: UUID, choice: Choice, words: str, account_id: UUID | None, version: int | None
-) -> dict[str, Any]:
+) -> schemas.RequestRow:
     """Grant a request: as asked, or less, or for a shorter time. Never more than was asked."""
     locks.access(unit)
     row = _to_answer(unit, ident, version)
@@ -72,10 +72,10 @@ def grant(
     said = f" {words.strip()}" if words.strip() else ""
     sentence = f"{unit.viewer.name} granted your request for {account.name}.{said}"
     notices.tell_and_write(unit, [row.person_id], "request", sentence, "/mine")
-    return {**request_page.one(unit, ident), "warnings": [*map(guard.shown, warned), *apart]}
+    return request_page.one(unit, ident).model_copy(update={"warnings": [*map(guard.shown, warned), *apart]})
 
 
-def _extend(unit: Unit, row: AccessRequest, account: Account, choice: Choice, words: str) -> dict[str, Any]:
+def _extend(unit: Unit, row: AccessRequest, account: Account, choice: Choice, words: str) -> schemas.RequestRow:
     """Extend the same grant, as asked or less. Never a second grant."""
     if choice.levels or choice.permissions or choice.parts:
         raise BadInput("Only more time was asked for.", "Give an end, or nothing.", {"levels": "were not asked for"})
@@ -105,7 +105,7 @@ def _held_alike(unit: Unit, account: Account, person: UUID, wanted: Sequence[Ter
 
 def _make_longer(
     unit: Unit, row: AccessRequest, account: Account, grant: Grant, wanted: Sequence[Term], words: str
-) -> dict[str, Any]:
+) -> schemas.RequestRow:
     ends = {term.window.until for term in wanted}
     end = None if None in ends else max(end for end in ends if end is not None)
     before = request_page.end_of(unit, grant)
@@ -117,16 +117,16 @@ def _make_longer(
 
 def _answer_longer(
     unit: Unit, row: AccessRequest, account: Account, grant: Grant, end: datetime | None, words: str
-) -> dict[str, Any]:
+) -> schemas.RequestRow:
     change = Change(ChangeKind.SET_END, words.strip() or row.reason, (grant.id,), until=end, no_end=end is None)
     request_page.write_answer(unit, row, RequestState.GRANTED, words)
     row.grant_id = grant.id
     unit.db.flush()
     line = changes.tried(unit.as_service(), change, grant.id, keep=True, raising=True)
     said = f" {words.strip()}" if words.strip() else ""
-    sentence = f"{unit.viewer.name} granted your request: your access to {account.name} {line['does']}.{said}"
+    sentence = f"{unit.viewer.name} granted your request: your access to {account.name} {line.does}.{said}"
     notices.tell_and_write(unit, [row.person_id], "request", sentence, "/mine")
-    return {**request_page.one(unit, row.id), "warnings": line["latches"]}
+    return request_page.one(unit, row.id).model_copy(update={"warnings": line.latches})
 
 
 def _within(unit: Unit, row: AccessRequest, choice: Choice) -> Choice:
@@ -179,7 +179,7 @@ def _no_longer(wanted: Sequence[Term], until: datetime | None) -> list[Term]:
     return shorter
 
 
-def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[str, Any]:
+def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> schemas.RequestRow:
     """Decline a request, with a word about why."""
     row = _to_answer(unit, ident, version)
     if not words.strip():
@@ -191,7 +191,7 @@ def decline(unit: Unit, ident: UUID, words: str, version: int | None) -> dict[st
     return request_page.one(unit, ident)
 
 
-def withdraw(unit: Unit, ident: UUID, version: int | None) -> dict[str, Any]:
+def withdraw(unit: Unit, ident: UUID, version: int | None) -> schemas.RequestRow:
     """Withdraw one's own request."""
     row = request_page.locked(unit, ident, version)
     if row.person_id != unit.viewer.person:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import and_, func, or_, select
 
+from openlatch import schemas
 from openlatch.core.register import Holder
 from openlatch.core.states import RequestState
 from openlatch.core.time_windows import end_in_words, end_of_last_day
@@ -49,7 +49,7 @@ class Wish:
     extends: UUID | None = None
 
 
-def ask(unit: Unit, wish: Wish) -> dict[str, Any]:
+def ask(unit: Unit, wish: Wish) -> schemas.RequestRow:
     """Ask for access. While a request for the same is pending, that one is changed.
 
     Nothing reveals whether an address is an owner's: a request to any other address goes to the administrators. An
@@ -180,7 +180,7 @@ def _put(unit: Unit, account: Account | None, wish: Wish) -> tuple[AccessRequest
     return row, fresh
 
 
-def _emergency(unit: Unit, account: Account | None, wish: Wish) -> dict[str, Any]:
+def _emergency(unit: Unit, account: Account | None, wish: Wish) -> schemas.RequestRow:
     """Open access at once, for no longer than the account allows, and notify everyone who decides about it."""
     if account is None or account.emergency_hours is None:
         raise NotAllowed("This account opens to nobody in an emergency.", "Ask in the ordinary way.")

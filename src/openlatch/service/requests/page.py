@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.states import REQUESTS, RequestState, move
 from openlatch.errors import Conflict, NotFound
 from openlatch.service.notifications import notices
@@ -23,13 +23,13 @@ def end_of(unit: Unit, grant: Grant) -> datetime | None:
     return None if None in ends or not ends else max(end for end in ends if end is not None)
 
 
-def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+def one(unit: Unit, ident: UUID) -> schemas.RequestRow:
     """A request. NotFound when it is not the viewer's to see."""
     unit.db.flush()
     row = offers.REQUESTS.one(unit.db, ident, [unit.sight.requests()])
     if row is None:
         raise NotFound("There is no such request, or you may not see it.")
-    return row
+    return schemas.RequestRow.model_validate(row)
 
 
 def locked(unit: Unit, ident: UUID, version: int | None) -> AccessRequest:

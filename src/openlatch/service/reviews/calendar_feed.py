@@ -14,6 +14,7 @@ from typing import Any
 from icalendar import Calendar, Event
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.vocabulary import GrantState, Standing
 from openlatch.errors import NotAllowed, NotFound
 from openlatch.service.offers.send import digest
@@ -43,19 +44,19 @@ def _mine(unit: Unit) -> CalendarRow | None:
     return unit.db.scalars(select(CalendarRow).where(CalendarRow.person_id == unit.viewer.person)).first()
 
 
-def page(unit: Unit) -> dict[str, Any]:
+def page(unit: Unit) -> schemas.CalendarPage:
     """Whether the viewer has a calendar address, since when, and when it was read. The address itself is not shown
     again.
     """
     row = _mine(unit)
-    return {
-        "made_at": row.made_at if row else None,
-        "read_at": row.read_at if row else None,
-        "address": None,
-    }
+    return schemas.CalendarPage(
+        made_at=row.made_at if row else None,
+        read_at=row.read_at if row else None,
+        address=None,
+    )
 
 
-def make(unit: Unit) -> dict[str, Any]:
+def make(unit: Unit) -> schemas.CalendarPage:
     """A new address for the viewer's calendar, shown only now; the old one stops working."""
     if unit.viewer.person is None:
         raise NotAllowed("Only somebody who is signed in has a calendar.")
@@ -67,16 +68,18 @@ def make(unit: Unit) -> dict[str, Any]:
     row.token_hash, row.made_at, row.read_at = digest(token), unit.now, None
     unit.db.flush()
     unit.record("calendar.made", "calendar", row.id, unit.viewer.name)
-    return {"made_at": row.made_at, "read_at": None, "address": f"{unit.service.address}/calendar/{token}.ics"}
+    return schemas.CalendarPage(
+        made_at=row.made_at, read_at=None, address=f"{unit.service.address}/calendar/{token}.ics"
+    )
 
 
-def take_away(unit: Unit) -> dict[str, Any]:
+def take_away(unit: Unit) -> schemas.CalendarPage:
     """End the viewer's calendar address at once."""
     row = _mine(unit)
     if row is not None:
         unit.db.delete(row)
         unit.record("calendar.taken_away", "calendar", row.id, unit.viewer.name)
-    return {"made_at": None, "read_at": None, "address": None}
+    return schemas.CalendarPage(made_at=None, read_at=None, address=None)
 
 
 def read(service: Service, token: str) -> bytes:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import and_, or_, select
 
+from openlatch import schemas
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews.decisions import REVOKING
 from openlatch.core.time_windows import day_in_words
@@ -93,7 +93,7 @@ def _closing(unit: Unit, ident: UUID) -> prepare.Wish | None:
     return prepare.Wish(tuple(sorted(grants)), rules=rules) if grants or rules else None
 
 
-def preview(unit: Unit, item: Item) -> dict[str, Any]:
+def preview(unit: Unit, item: Item) -> schemas.DecisionPreview:
     """What carrying out an item's decision would do: a sentence, and the full preview where a system is changed."""
     kind = Subject(item.kind)
     stays = item.verdict == Verdict.KEEP or (kind is Subject.EXPOSURE and item.verdict == Verdict.TRIM)
@@ -109,7 +109,7 @@ def preview(unit: Unit, item: Item) -> dict[str, Any]:
         sentence = f"This {REVOKING[kind]}."
         if kind is Subject.EXPOSURE and wish is None:
             sentence = "Whoever outside reaches it has more than this part: decide on their grants."
-    return {"sentence": sentence, "preview": shown}
+    return schemas.DecisionPreview(sentence=sentence, preview=shown)
 
 
 def act(unit: Unit, round_row: Round, item: Item) -> None:
@@ -251,7 +251,7 @@ def _hand_over(unit: Unit, item: Item, reason: str) -> None:
     if account.owner_id == item.successor_id:
         _done(unit, item, "They own it already.")
         return
-    item.offer_id = send_offer.offer_ownership(unit.as_service(), account.id, item.successor_id, None, reason)["id"]
+    item.offer_id = send_offer.offer_ownership(unit.as_service(), account.id, item.successor_id, None, reason).id
     item.outcome = "Offered; it is done when they accept."
 
 

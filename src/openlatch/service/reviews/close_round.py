@@ -13,6 +13,7 @@ from uuid import UUID
 
 from sqlalchemy import ColumnElement, func, select, text, update
 
+from openlatch import schemas
 from openlatch.core.reviews.decisions import SHORTEST_REASON, fate_of
 from openlatch.core.vocabulary import DraftState, Fate, ItemState, Proof, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
@@ -29,7 +30,7 @@ UNDECIDED = "Undecided when the round was closed."
 UNSECONDED = "No second reviewer had agreed when the round was closed."
 
 
-def close(unit: Unit, ident: UUID, undecided: Mapping[str, str] | None = None) -> dict[str, Any]:
+def close(unit: Unit, ident: UUID, undecided: Mapping[str, str] | None = None) -> schemas.RoundPage:
     """Close a round: nobody decides in it any more, and the worker carries out the decisions.
 
     ``undecided`` says by reach what happens to items without a decision (keep, suspend or revoke); by default what was
@@ -274,7 +275,7 @@ def _coverage(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
 _COVERED = ("looked_at", "not_looked_at", "unknown")
 
 
-def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str, Any]:
+def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> schemas.ItemRow:
     """Explain why a decision can't be shown to be carried out, so that the round can end without it."""
     row, item = _unfinished(unit, round_id, item_id)
     if len(reason.strip()) < SHORTEST_REASON:
@@ -295,7 +296,7 @@ def explain(unit: Unit, round_id: UUID, item_id: UUID, reason: str) -> dict[str,
     return rounds.item(unit, round_id, item_id)
 
 
-def retry(unit: Unit, round_id: UUID, item_id: UUID) -> dict[str, Any]:
+def retry(unit: Unit, round_id: UUID, item_id: UUID) -> schemas.ItemRow:
     """Try again to carry out what was refused before. Conflict while something of it is in progress."""
     row, item = _unfinished(unit, round_id, item_id)
     going_on = unit.db.get(Revocation, item.revocation_id) if item.revocation_id else None

@@ -10,6 +10,7 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.reviews import decisions as core
@@ -43,7 +44,7 @@ class Decision:
     trim_to_use: bool = False
 
 
-def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dict[str, Any]:
+def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> schemas.ItemRow:
     """Decide an item. Where the round acts at once, ending or trimming starts now and can't be undone.
 
     A keep or a trim may wait for a second reviewer. NotAllowed for one's own access, for what one gave, or somebody
@@ -208,7 +209,7 @@ def _note(unit: Unit, action: str, item: Item, round_row: Round, **facts: Any) -
     )
 
 
-def preview(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> dict[str, Any]:
+def preview(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> schemas.DecisionPreview:
     """What a decision would do, without making it."""
     _, item = locked(unit, round_id, item_id)
     _refuse_started(item)
@@ -219,7 +220,7 @@ def preview(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> di
         return carry_out.preview(within, item)
 
 
-def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, version: int | None) -> dict[str, Any]:
+def second(unit: Unit, round_id: UUID, item_id: UUID, agree: bool, reason: str, version: int | None) -> schemas.ItemRow:
     """Agree to a decision as second reviewer, or send it back with a reason.
 
     NotAllowed for whoever made it; Conflict when it does not wait for a second.
@@ -259,7 +260,7 @@ def _forget(item: Item) -> None:
     item.outcome = ""
 
 
-def undo(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) -> dict[str, Any]:
+def undo(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) -> schemas.ItemRow:
     """Undo a decision. Conflict when there is none, or it is being carried out."""
     round_row, item = locked(unit, round_id, item_id, version)
     if item.state == ItemState.UNDECIDED:
@@ -275,7 +276,7 @@ def undo(unit: Unit, round_id: UUID, item_id: UUID, version: int | None = None) 
 
 def pass_on(
     unit: Unit, round_id: UUID, item_id: UUID, to: UUID, reason: str, version: int | None = None
-) -> dict[str, Any]:
+) -> schemas.ItemRow:
     """Pass an undecided item to a better reviewer, who is notified. NotAllowed when they hold or gave the access."""
     round_row, item = locked(unit, round_id, item_id, version)
     if item.state != ItemState.UNDECIDED:
@@ -307,7 +308,7 @@ def _may_name(unit: Unit, item: Item, person: UUID) -> bool:
     """Whether the viewer may name somebody by id: people they see, and those related to the item."""
     if unit.seen_person(person) is not None or person == item.reviewer_id:
         return True
-    return person in {one["id"] for one in better_reviewers(unit, item.round_id, item.id)}
+    return person in {one.id for one in better_reviewers(unit, item.round_id, item.id)}
 
 
 def _about_for(unit: Unit, item: Item, person: UUID) -> About:
@@ -315,7 +316,7 @@ def _about_for(unit: Unit, item: Item, person: UUID) -> About:
     return _about(replace(unit, viewer=replace(unit.viewer, person=person)), item)
 
 
-def better_reviewers(unit: Unit, round_id: UUID, item_id: UUID) -> list[dict[str, Any]]:
+def better_reviewers(unit: Unit, round_id: UUID, item_id: UUID) -> list[schemas.BetterReviewer]:
     """Who could decide an item instead: the account's owner and stewards, the holder's manager, the second reviewer."""
     row = rounds.item(unit, round_id, item_id)
     item = unit.db.get_one(Item, item_id)
@@ -325,7 +326,7 @@ def better_reviewers(unit: Unit, round_id: UUID, item_id: UUID) -> list[dict[str
         wanted |= {owner: "owns the account"} if owner else {}
         for steward in sorted(notices.stewards(unit, item.account_id)):
             wanted.setdefault(steward, "decides who gets in")
-    holder = unit.db.get(Person, UUID(str(row["facts"]["holder"]["id"]))) if row["facts"].get("holder") else None
+    holder = unit.db.get(Person, UUID(str(row.facts["holder"]["id"]))) if row.facts.get("holder") else None
     if holder is not None and holder.manager_id:
         wanted.setdefault(holder.manager_id, "manages the holder")
     if item.second_id:
@@ -334,8 +335,8 @@ def better_reviewers(unit: Unit, round_id: UUID, item_id: UUID) -> list[dict[str
     for ident, colleague in reviewers.colleagues(unit, wanted).items():
         fit = not colleague.gone and _about_for(unit, item, ident).refusal(ident) is None
         if fit and ident != item.reviewer_id:
-            found.append({"id": ident, "name": colleague.name, "why": wanted[ident]})
-    return sorted(found, key=lambda person: str(person["name"]))
+            found.append(schemas.BetterReviewer(id=ident, name=colleague.name, why=wanted[ident]))
+    return sorted(found, key=lambda person: str(person.name))
 
 
 # Many at once.
@@ -349,7 +350,7 @@ class Picked:
     version: int | None = None
 
 
-def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: Decision) -> list[dict[str, Any]]:
+def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: Decision) -> list[schemas.DecidedLine]:
     """Decide many items alike; returns a line for each, with the refusal if any.
 
     BadInput, with the list, for keeping flagged items: these are decided one by one. Ending more than a few at once
@@ -373,21 +374,21 @@ def decide_many(unit: Unit, round_id: UUID, picked: Sequence[Picked], decision: 
     return lines
 
 
-def _one_of_many(unit: Unit, round_id: UUID, one: Picked, decision: Decision) -> dict[str, Any]:
+def _one_of_many(unit: Unit, round_id: UUID, one: Picked, decision: Decision) -> schemas.DecidedLine:
     """Decide each item in a savepoint, so that one refusal does not affect the others."""
     try:
         with attempt(unit):
             round_row, item = locked(unit, round_id, one.id, one.version)
             _decide(unit, round_row, item, decision)
     except OpenLatchError as error:
-        return {"id": one.id, "refused": f"{error.detail} {error.remedy}".strip()}
-    return {"id": one.id, "refused": None}
+        return schemas.DecidedLine(id=one.id, refused=f"{error.detail} {error.remedy}".strip())
+    return schemas.DecidedLine(id=one.id, refused=None)
 
 
 # Asking the holder.
 
 
-def ask(unit: Unit, round_id: UUID, item_id: UUID, question: str) -> dict[str, Any]:
+def ask(unit: Unit, round_id: UUID, item_id: UUID, question: str) -> schemas.ItemRow:
     """Ask the holder a question; the answer is shown with the item. Conflict while one is open."""
     round_row, item = locked(unit, round_id, item_id)
     if len(question.strip()) < core.SHORTEST_REASON:

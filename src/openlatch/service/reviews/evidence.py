@@ -216,17 +216,17 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
         },
         "completeness": _completeness(row, len(items)),
         "totals": {
-            "kept": page["kept"],
-            "trimmed": page["trimmed"],
-            "revoked": page["revoked"],
-            "nothing_done": page["nothing_done"],
-            "ended": {proof.value: page[proof.value] for proof in Proof},
-            "by_default": page["left_undecided"],
-            "to_administrators": page["by_default"],
+            "kept": page.kept,
+            "trimmed": page.trimmed,
+            "revoked": page.revoked,
+            "nothing_done": page.nothing_done,
+            "ended": {proof.value: getattr(page, proof.value) for proof in Proof},
+            "by_default": page.left_undecided,
+            "to_administrators": page.by_default,
             "seconded": sum(item["decision"]["seconded_by"] is not None for item in items),
             "explained": sum(bool(item["carried_out"]["explained"]) for item in items),
         },
-        "reviewers": [{name: one[name] for name in _OF_REVIEWERS} for one in page["reviewers_progress"]],
+        "reviewers": [one.model_dump(include=_OF_REVIEWERS) for one in page.reviewers_progress],
         "exceptions": [found for item in items for found in _exceptions(item, row.fates_by)],
         "coverage": row.coverage,
         "items": items,
@@ -376,7 +376,7 @@ def _addenda(unit: Unit, row: Round, position: int) -> list[dict[str, Any]]:
 
 
 _CONTRADICTING = ("grant.contradicted", "session.contradicted", "resource.contradicted")
-_OF_REVIEWERS = ("name", "items", "by_default", "by_others", "decided", "kept", "share_kept", "seconds_between")
+_OF_REVIEWERS = {"name", "items", "by_default", "by_others", "decided", "kept", "share_kept", "seconds_between"}
 COLUMNS = (
     "position",
     "kind",

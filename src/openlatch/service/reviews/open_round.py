@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 import orjson
 from sqlalchemy import Select, false, or_, select, update
 
+from openlatch import schemas
 from openlatch.core.ids import new_id
 from openlatch.core.reviews import recommendations
 from openlatch.core.reviews.assignment import About, Assigned, Colleague, Line, Place, Staff, assign
@@ -100,19 +101,22 @@ def open_round(unit: Unit, review: Review, reason: Reason | None = None) -> UUID
     return row.id
 
 
-def preview(unit: Unit, review: Review) -> dict[str, Any]:
+def preview(unit: Unit, review: Review) -> schemas.Population:
     """How many items of each kind a round would have now, and which reviewers have no sign-in."""
     unit.sight.require_administrator()
     plans.refuse_unfit(unit, review)
     scopes = dict.fromkeys(map(Subject, review.covers), review.scope)
-    population = [p.stored for p in review_population.choose(unit.db, unit.viewer.organisation, scopes)]
+    population = [
+        schemas.PopulationOf.model_validate(p.stored)
+        for p in review_population.choose(unit.db, unit.viewer.organisation, scopes)
+    ]
     people: Sequence[Any] = unit.db.execute(_without_sign_in(unit, review, list(scopes)).limit(MOST_NAMES + 1)).all()
-    named = [{"id": ident, "name": name} for ident, name in people]
-    return {
-        "population": population,
-        "without_sign_in": named[:MOST_NAMES],
-        "more_without_sign_in": len(named) > MOST_NAMES,
-    }
+    named = [schemas.Named(id=ident, name=name) for ident, name in people]
+    return schemas.Population(
+        population=population,
+        without_sign_in=named[:MOST_NAMES],
+        more_without_sign_in=len(named) > MOST_NAMES,
+    )
 
 
 def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Select[UUID, str]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, Select, func, or_, select
 
+from openlatch import schemas
 from openlatch.core.reviews.assignment import Colleague
 from openlatch.core.time_windows import Window
 from openlatch.core.vocabulary import Standing
@@ -53,19 +53,23 @@ def members_now(now: datetime) -> Select[UUID | None]:
     )
 
 
-def absence(unit: Unit, ident: UUID) -> dict[str, Any]:
+def absence(unit: Unit, ident: UUID) -> schemas.AbsenceOf:
     """When somebody is away, and who stands in for them: one's own, or anybody's for administrators."""
     return _absence(unit, _own_or_any(unit, ident))
 
 
-def _absence(unit: Unit, person: Person) -> dict[str, Any]:
+def _absence(unit: Unit, person: Person) -> schemas.AbsenceOf:
     deputy = unit.db.get(Person, person.deputy_id) if person.deputy_id else None
-    named = {"id": deputy.id, "name": deputy.name} if deputy else None
-    known = {"since": person.away_since, "until": person.away_until, "deputy": named}
-    return {**known, "could_stand_in": _could_stand_in(unit, person)}
+    named = schemas.Named(id=deputy.id, name=deputy.name) if deputy else None
+    return schemas.AbsenceOf(
+        since=person.away_since,
+        until=person.away_until,
+        deputy=named,
+        could_stand_in=_could_stand_in(unit, person),
+    )
 
 
-def _could_stand_in(unit: Unit, person: Person) -> list[dict[str, Any]]:
+def _could_stand_in(unit: Unit, person: Person) -> list[schemas.Named]:
     """People whom somebody may need to name without otherwise seeing them: manager, colleagues, administrators."""
     beside: list[ColumnElement[bool]] = [Person.id.in_(notices.administrators(unit))]
     if person.manager_id is not None:
@@ -74,19 +78,19 @@ def _could_stand_in(unit: Unit, person: Person) -> list[dict[str, Any]]:
         Person.inside, Person.standing == Standing.CURRENT, Person.id != person.id
     )
     rows = unit.db.execute(found.where(or_(*beside)).order_by(Person.name, Person.id).limit(MOST_COLLEAGUES))
-    return [{"id": ident, "name": name} for ident, name in rows]
+    return [schemas.Named(id=ident, name=name) for ident, name in rows]
 
 
 def set_absence(
     unit: Unit, ident: UUID, since: datetime | None, until: datetime | None, deputy: UUID | None
-) -> dict[str, Any]:
+) -> schemas.AbsenceOf:
     """Set when somebody is away, and who decides for them meanwhile. BadInput for impossible values."""
     person = _own_or_any(unit, ident)
     if until is not None and (since is None or until <= since):
         raise BadInput("The end is not after the beginning.", "Give both, in this order.", {"until": "is too early"})
     if deputy is not None:
         known = colleagues(unit, [deputy]).get(deputy)
-        named = unit.seen_person(deputy) is not None or deputy in {one["id"] for one in _could_stand_in(unit, person)}
+        named = unit.seen_person(deputy) is not None or deputy in {one.id for one in _could_stand_in(unit, person)}
         if known is None or known.gone or deputy == ident or not named:
             raise BadInput("They can't stand in.", "Choose somebody else who is there.", {"deputy": "unfit"})
     person.away_since, person.away_until, person.deputy_id = since, until, deputy

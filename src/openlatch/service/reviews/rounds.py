@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.core.reviews.decisions import pace
 from openlatch.core.time_windows import day_in_words, ends_on
 from openlatch.core.vocabulary import FlagState, ItemState, Reach, Subject, Verdict
@@ -32,7 +33,7 @@ MOST_GROUPS = 200
 MOST_ACCOUNTS = 30
 
 
-def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+def page(unit: Unit, ident: UUID) -> schemas.RoundPage:
     """A round with its progress by reviewer. NotFound when the viewer has nothing to do in it."""
     unit.db.flush()
     row = ROUNDS.one(unit.db, ident, [unit.sight.rounds()])
@@ -40,17 +41,19 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
         raise NotFound("There is no such round, or nothing in it is yours to decide.")
     mine = select(func.count(Item.id)).where(Item.round_id == ident, unit.sight.my_items())
     stored = unit.db.get_one(Round, ident)
-    return {
-        **row,
-        "mine": unit.db.scalar(mine) or 0,
-        "mine_left": unit.db.scalar(mine.where(Item.state == ItemState.UNDECIDED)) or 0,
-        "reviewers_progress": _by_reviewer(unit, ident),
-        "population": stored.population,
-        "items_hash": stored.items_hash.hex() if stored.items_hash else None,
-    }
+    return schemas.RoundPage.model_validate(
+        {
+            **row,
+            "mine": unit.db.scalar(mine) or 0,
+            "mine_left": unit.db.scalar(mine.where(Item.state == ItemState.UNDECIDED)) or 0,
+            "reviewers_progress": _by_reviewer(unit, ident),
+            "population": stored.population,
+            "items_hash": stored.items_hash.hex() if stored.items_hash else None,
+        }
+    )
 
 
-def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+def _by_reviewer(unit: Unit, ident: UUID) -> list[schemas.ReviewerProgress]:
     """How far each reviewer is, how fast they went and how much they kept.
 
     The decider is credited, not the assignee; nobody is credited for items settled by default.
@@ -90,20 +93,22 @@ def _by_reviewer(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
         counts = {**none, **{key: value for key, value in found.get((who, called), {}).items() if key in none}}
         speed = pace([at for at, _ in own], kept)
         rows.append(
-            {
-                "id": who,
-                "name": called,
-                **counts,
-                "decided": len(own),
-                "kept": kept,
-                "share_kept": kept / len(own) if own else None,
-                "seconds_between": speed.seconds,
-            }
+            schemas.ReviewerProgress.model_validate(
+                {
+                    "id": who,
+                    "name": called,
+                    **counts,
+                    "decided": len(own),
+                    "kept": kept,
+                    "share_kept": kept / len(own) if own else None,
+                    "seconds_between": speed.seconds,
+                }
+            )
         )
     return rows
 
 
-def progress(unit: Unit, ident: UUID) -> dict[str, Any]:
+def progress(unit: Unit, ident: UUID) -> schemas.RoundProgress:
     """The progress of a round by reviewer, account and day, and what is late. For administrators."""
     unit.sight.require_administrator()
     found = page(unit, ident)
@@ -128,16 +133,16 @@ def progress(unit: Unit, ident: UUID) -> dict[str, Any]:
         )
         .limit(MOST_ACCOUNTS)
     ).mappings()
-    late = found["due_at"] <= unit.now and found["closed_at"] is None
-    return {
-        "by_reviewer": found["reviewers_progress"],
-        "by_account": [dict(row) for row in accounts],
-        "by_day": [{"day": at.isoformat(), "decided": count, "kept": kept} for at, count, kept in days],
-        "late": found["items"] - found["decided"] if late else 0,
-        "opened_at": found["opened_at"],
-        "due_at": found["due_at"],
-        "items": found["items"],
-    }
+    late = found.due_at <= unit.now and found.closed_at is None
+    return schemas.RoundProgress(
+        by_reviewer=found.reviewers_progress,
+        by_account=[schemas.AccountProgress.model_validate(row) for row in accounts],
+        by_day=[schemas.DayProgress(day=at.isoformat(), decided=count, kept=kept) for at, count, kept in days],
+        late=found.items - found.decided if late else 0,
+        opened_at=found.opened_at,
+        due_at=found.due_at,
+        items=found.items,
+    )
 
 
 def require(unit: Unit, ident: UUID) -> None:
@@ -146,7 +151,7 @@ def require(unit: Unit, ident: UUID) -> None:
         raise NotFound("There is no such round, or nothing in it is yours to decide.")
 
 
-def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
+def groups(unit: Unit, ident: UUID, by: str) -> list[schemas.Group]:
     """The viewer's items, counted by account, holder, level, recommended or kind; the largest groups first."""
     require(unit, ident)
     column = GROUPS.get(by)
@@ -165,7 +170,7 @@ def groups(unit: Unit, ident: UUID, by: str) -> list[dict[str, Any]]:
         .order_by(left.desc(), column)
         .limit(MOST_GROUPS)
     ).mappings()
-    return [dict(row) for row in rows]
+    return [schemas.Group.model_validate(row) for row in rows]
 
 
 def items(unit: Unit, ident: UUID, query: ListQuery) -> Page:
@@ -173,10 +178,10 @@ def items(unit: Unit, ident: UUID, query: ListQuery) -> Page:
     require(unit, ident)
     mine = ITEMS.of(unit.viewer.organisation)
     found = ITEMS.page(unit.db, query, [mine, Item.round_id == ident, unit.sight.items()])
-    return Page([shown(row) for row in _with_changes(unit, found.rows)], found.next, found.count)
+    return Page([dict(shown(row)) for row in _with_changes(unit, found.rows)], found.next, found.count)
 
 
-def item(unit: Unit, round_id: UUID, ident: UUID) -> dict[str, Any]:
+def item(unit: Unit, round_id: UUID, ident: UUID) -> schemas.ItemRow:
     """One item, with what changed since it was frozen. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = ITEMS.one(unit.db, ident, [Item.round_id == round_id, unit.sight.items()])
@@ -185,18 +190,18 @@ def item(unit: Unit, round_id: UUID, ident: UUID) -> dict[str, Any]:
     return shown(_with_changes(unit, [row])[0])
 
 
-def shown(row: dict[str, Any]) -> dict[str, Any]:
+def shown(row: dict[str, Any]) -> schemas.ItemRow:
     """An item's row as an answer."""
     asked = {name: row.pop(name) for name in ("asked", "asked_of", "answer", "answered_at")}
     question = None
     if asked["asked"] is not None:
-        question = {
-            "question": asked["asked"],
-            "of": asked["asked_of"],
-            "answer": asked["answer"],
-            "answered_at": asked["answered_at"],
-        }
-    return {**row, "question": question}
+        question = schemas.AskedOf(
+            question=asked["asked"],
+            of=asked["asked_of"],
+            answer=asked["answer"],
+            answered_at=asked["answered_at"],
+        )
+    return schemas.ItemRow.model_validate({**row, "question": question})
 
 
 def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.reviews import recurrence as core
 from openlatch.core.time_windows import zone_of
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Happening
@@ -91,12 +91,12 @@ def expanded(plan: Plan) -> list[Plan]:
     return found
 
 
-def keep_by_sensitivity(unit: Unit, plan: Plan) -> list[dict[str, Any]]:
+def keep_by_sensitivity(unit: Unit, plan: Plan) -> list[schemas.SchedulePage]:
     """Make a schedule for each sensitivity: critical accounts every month, low ones every year; all or none."""
     return [keep(unit, one) for one in expanded(replace(plan, recurrence="sensitivity"))]
 
 
-def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None = None) -> dict[str, Any]:
+def keep(unit: Unit, plan: Plan, ident: UUID | None = None, version: int | None = None) -> schemas.SchedulePage:
     """Make or change a schedule; open rounds stay as they are."""
     unit.sight.require_administrator()
     row = _row(unit, ident, version)
@@ -139,7 +139,7 @@ def _row(unit: Unit, ident: UUID | None, version: int | None) -> Schedule:
     return row
 
 
-def one(unit: Unit, ident: UUID) -> dict[str, Any]:
+def one(unit: Unit, ident: UUID) -> schemas.SchedulePage:
     """A schedule with its next due times. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = lists.SCHEDULES.one(unit.db, ident, [unit.sight.schedules()])
@@ -148,7 +148,9 @@ def one(unit: Unit, ident: UUID) -> dict[str, Any]:
     stored = unit.db.get_one(Schedule, ident)
     following = [] if stored.paused or not stored.starts else _of(stored).following(unit.now, NEXT_SHOWN)
     count = unit.db.scalars(select(Round.id).where(Round.schedule_id == ident)).all()
-    return {**row, "recurs": core.words(row["recurrence"]), "next": following, "rounds": len(count)}
+    return schemas.SchedulePage.model_validate(
+        {**row, "recurs": core.words(row["recurrence"]), "next": following, "rounds": len(count)}
+    )
 
 
 def _of(row: Schedule) -> core.Recurrence:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.exposure import account_rules, previews
 from openlatch.service.exposure.account_rules import AccountRules
@@ -17,7 +17,7 @@ from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, Exposure
 
 
-def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
+def preview(unit: Unit, exposures: Sequence[UUID]) -> schemas.ClosingPreview:
     """The rules that would be removed, the steps, and what happens to every exposure that they cause."""
     rules = _rules(unit, exposures)
     told = revoke.preview(unit, prepare.Wish(rules=tuple(rule.id for rule in rules)))
@@ -29,11 +29,13 @@ def preview(unit: Unit, exposures: Sequence[UUID]) -> dict[str, Any]:
         now = account_rules.opened(unit, account)
         return replace(now, rules=[rule for rule in now.rules if rule.key not in gone[account.id]])
 
-    return {
-        **told,
-        "rules": [{"account": rule.account_id, "key": rule.key, "rule": rule.plain} for rule in rules],
-        "exposures": previews.of_accounts(unit, sorted(gone), suppose),
-    }
+    return schemas.ClosingPreview.model_validate(
+        {
+            **dict(told),
+            "rules": [schemas.RuleToClose(account=rule.account_id, key=rule.key, rule=rule.plain) for rule in rules],
+            "exposures": previews.of_accounts(unit, sorted(gone), suppose),
+        }
+    )
 
 
 def close(unit: Unit, exposures: Sequence[UUID], reason: str, seen: str = "") -> UUID:

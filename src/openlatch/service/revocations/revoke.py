@@ -8,6 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import or_, select
 
+from openlatch import schemas
 from openlatch.core import latches
 from openlatch.core.revocations import preview as core_preview
 from openlatch.core.states import GRANTS, move
@@ -34,7 +35,7 @@ from openlatch.store.tables import Term as TermRow
 BULK = 5
 
 
-def preview(unit: Unit, wish: prepare.Wish, leaver: str = "") -> dict[str, Any]:
+def preview(unit: Unit, wish: prepare.Wish, leaver: str = "") -> schemas.Preview:
     """What a revocation would do, in words, with a fingerprint by which to confirm having seen it.
 
     ``leaver`` is the name of whoever leaves by it; they may have nothing left to end.
@@ -42,7 +43,8 @@ def preview(unit: Unit, wish: prepare.Wish, leaver: str = "") -> dict[str, Any]:
     _refuse_unfit(unit, wish, leaver)
     prepared = prepare.prepare(unit, wish, leaver)
     broken = [guard.shown(breach) for breach in _breaches(unit, prepared, wish)]
-    return {**with_fingerprint(shown(prepared)), "latches": broken, "unknown": unknown(unit, prepared.systems)}
+    told = with_fingerprint(shown(prepared))
+    return told.model_copy(update={"latches": broken, "unknown": unknown(unit, prepared.systems)})
 
 
 def unknown(unit: Unit, accounts: Iterable[UUID]) -> list[str]:
@@ -90,7 +92,7 @@ def start(
     grants = prepare.lock(unit, wish)
     prepared = prepare.prepare(unit, wish, leaver.name if leaver else "", grants)
     told = with_fingerprint(shown(prepared))
-    if fingerprint and fingerprint != told["fingerprint"]:
+    if fingerprint and fingerprint != told.fingerprint:
         raise Conflict("What this would do has changed since it was shown.", "Look at the preview again.")
     row = Revocation(
         organisation_id=unit.viewer.organisation,
@@ -111,9 +113,7 @@ def start(
         grant.owed, grant.owed_next_try_at, grant.owed_answer = None, None, ""
         hand_tasks.drop(unit, grant.id)
         grant.version += 1
-        unit.record(
-            "grant.revoking", "grant", grant.id, told["title"], grant.account_id, reason=reason, revocation=row.id
-        )
+        unit.record("grant.revoking", "grant", grant.id, told.title, grant.account_id, reason=reason, revocation=row.id)
     accounts = {grant.account_id for grant in grants} | {s.account for s in prepared.sessions}
     accounts |= {rule.account for rule in prepared.preview.rules}
     # No latch keeps the access of somebody whose time is over, or who has left; of a successor the guard around both
@@ -121,7 +121,7 @@ def start(
     if cause not in (Cause.EXPIRED, Cause.LEFT, Cause.REPLACED):
         guard.refuse(latches.held(_breaches(unit, prepared, wish)))
     for account in sorted(accounts):
-        unit.record("revocation.started", "revocation", row.id, told["title"], account, reason=reason)
+        unit.record("revocation.started", "revocation", row.id, told.title, account, reason=reason)
     unit.db.flush()
     if grants:
         guard.evaluate(unit, prepared.register.accounts)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import cast
 from uuid import UUID
 
 from sqlalchemy import select, update
 
+from openlatch import schemas
 from openlatch.core.revocations import step_states
 from openlatch.core.vocabulary import Proof, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, NotFound
@@ -17,7 +18,7 @@ from openlatch.store.lists.register import REVOCATIONS
 from openlatch.store.tables import Account, Grant, Resource, Revocation, RevocationTarget, Session, Step
 
 
-def page(unit: Unit, ident: UUID) -> dict[str, Any]:
+def page(unit: Unit, ident: UUID) -> schemas.RevocationPage:
     """A revocation with its preview and its steps. NotFound when the viewer may not see it."""
     unit.db.flush()
     row = REVOCATIONS.one(unit.db, ident, [unit.sight.revocations()])
@@ -26,15 +27,17 @@ def page(unit: Unit, ident: UUID) -> dict[str, Any]:
     steps = unit.db.scalars(select(Step).where(Step.revocation_id == ident).order_by(Step.position)).all()
     stored = unit.db.get_one(Revocation, ident)
     shown = [_step_shown(step, confirm.step_proof(step, steps)) for step in steps]
-    return {**row, "preview": stored.preview, "step_list": shown, "ends": _ends(unit, ident)}
+    return schemas.RevocationPage.model_validate(
+        {**row, "preview": stored.preview, "step_list": shown, "ends": _ends(unit, ident)}
+    )
 
 
-def _step_shown(step: Step, proof: Proof | None) -> dict[str, Any]:
+def _step_shown(step: Step, proof: Proof | None) -> schemas.StepRow:
     names = ("id", "position", "kind", "sentence", "state", "tries", "answer", "next_try_at", "done_at", "done_by")
-    return {**{name: getattr(step, name) for name in names}, "proof": proof}
+    return schemas.StepRow.model_validate({**{name: getattr(step, name) for name in names}, "proof": proof})
 
 
-def _ends(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+def _ends(unit: Unit, ident: UUID) -> list[schemas.End]:
     """Each end of a revocation, with how it is known; nothing is known while it is being carried out."""
     rows = unit.db.execute(
         select(RevocationTarget, Account.name, Session.device, Resource.name.label("part"), Grant)
@@ -46,20 +49,20 @@ def _ends(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
         .order_by(Account.name, RevocationTarget.id)
     )
     return [
-        {
-            "kind": "grant" if grant is not None else "session" if target.session_id else "exposure",
-            "what": f"{lifecycle.holder_name(unit, grant)} on {account}"
+        schemas.End(
+            kind="grant" if grant is not None else "session" if target.session_id else "exposure",
+            what=f"{lifecycle.holder_name(unit, grant)} on {account}"
             if grant is not None
             else f"session on {device or 'an unknown device'} in {account}"
             if target.session_id
             else f"{part} in {account}"
             if part
             else f"the access rule “{(target.was or {}).get('rule', '')}” of {account}",
-            "proof": target.proof,
-            "proved_at": target.proved_at,
-            "proved_by": target.proved_by,
-            "words": target.proof_words,
-        }
+            proof=cast("schemas.Proof | None", target.proof),
+            proved_at=target.proved_at,
+            proved_by=target.proved_by,
+            words=target.proof_words,
+        )
         for target, account, device, part, grant in rows
     ]
 

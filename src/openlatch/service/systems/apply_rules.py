@@ -11,14 +11,15 @@ from uuid import UUID
 
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.adapters import Adapter
 from openlatch.core.exposure import document
-from openlatch.core.exposure.comparison import Change
 from openlatch.core.vocabulary import DraftState, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.service import connections, locks
 from openlatch.service.canonical_json import fingerprint
 from openlatch.service.exposure import draft_changes, drafts, guards
+from openlatch.service.exposure.previews import More
 from openlatch.service.systems import readings
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.tables import AccessRule, Account, Item, RuleDraft, System
@@ -40,7 +41,7 @@ class Task:
     closing: list[dict[str, Any]]
 
 
-def ask(unit: Unit, ident: UUID, reason: str) -> dict[str, Any]:
+def ask(unit: Unit, ident: UUID, reason: str) -> schemas.RuleDraftRow:
     """Have the worker set the rules of a draft; needs a fresh proof and a reason.
 
     Conflict when the account's rules changed since the draft was compared, when a guard forbids what it would open, and
@@ -263,7 +264,7 @@ def _ask_guards(unit: Unit, row: RuleDraft, account: Account) -> None:
     if not guards.of_account(unit, account):
         return
     for line in draft_changes.lines(unit, account, row.document):
-        if line["forbidden"] and (line["change"] is Change.NEW or line["grew"]):
+        if not isinstance(line, More) and line.forbidden and (line.change == "new" or line.grew):
             raise Conflict(
-                f"A guard of the organisation forbids it: {line['sentence']}", "Lift the guard, or change the draft."
+                f"A guard of the organisation forbids it: {line.sentence}", "Lift the guard, or change the draft."
             )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -15,14 +14,14 @@ from openlatch.errors import BadInput, Conflict
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import manage as manage_flags
 from openlatch.service.grants import lifecycle
-from openlatch.service.grants.change_types import Change, guarded, line_of, note, refuse_ended, terms_of
+from openlatch.service.grants.change_types import Change, Made, guarded, line_of, note, refuse_ended, terms_of
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import DRIFT_RULES
 from openlatch.store.tables import Account, Flag, Grant, Level, Person, Term
 
 
-def adopt(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def adopt(unit: Unit, change: Change, grant: Grant) -> Made:
     """Adopt what a system has: unrecorded access, or rights other than recorded.
 
     An account without an owner can be given one.
@@ -91,7 +90,7 @@ def _give_owner(unit: Unit, account: Account, change: Change) -> str:
     return f"; {person.name} owns {account.name} from now on"
 
 
-def restore(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def restore(unit: Unit, change: Change, grant: Grant) -> Made:
     """Restore in the system what the register has, where it is missing or different there."""
     if grant.state != GrantState.ACTIVE or (grant.missing_since is None and grant.differs is None):
         raise Conflict("The system has this grant as it is recorded.", "There is nothing to restore.")
@@ -104,7 +103,7 @@ def restore(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
     return line_of(unit, "is given in the system again" if lost else "is brought to what is recorded, in the system")
 
 
-def accept(unit: Unit, change: Change, grant: Grant) -> dict[str, Any]:
+def accept(unit: Unit, change: Change, grant: Grant) -> Made:
     """Accept a difference until a day: its flag is accepted, and comes back then."""
     refuse_ended(grant)
     account = unit.db.get_one(Account, grant.account_id)

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import func, select, text, update
 
+from openlatch import schemas
 from openlatch.core.ids import new_id
 from openlatch.core.people import login_matching as core
 from openlatch.core.people.login_matching import Candidate, MarkKind
@@ -203,7 +204,7 @@ def set_rules(unit: Unit, ident: UUID, rules: Sequence[Sequence[object]]) -> Non
     unit.record("system.matching_set", "system", system.id, system.name, matching=system.matching)
 
 
-def doubts(unit: Unit, system: UUID | None = None) -> list[dict[str, Any]]:
+def doubts(unit: Unit, system: UUID | None = None) -> list[schemas.Doubt]:
     """Logins that may be somebody's, each with the candidates, for a person to decide."""
     unit.sight.require_administrator()
     wanted = (
@@ -225,26 +226,26 @@ def doubts(unit: Unit, system: UUID | None = None) -> list[dict[str, Any]]:
         ).all()
     )
     return [
-        {
-            "id": handle.id,
-            "login": handle.name,
-            "called": met.name,
-            "system": {"id": of.id, "name": of.name},
-            "marks": handle.marks,
-            "locked": handle.locked,
-            "grants": counted.get(met.id, 0),
-            "candidates": [
+        schemas.Doubt(
+            id=handle.id,
+            login=handle.name,
+            called=met.name,
+            system=schemas.Named(id=of.id, name=of.name),
+            marks=handle.marks,
+            locked=handle.locked,
+            grants=counted.get(met.id, 0),
+            candidates=[
                 _candidate(named[UUID(one["person"])], one["by"])
                 for one in handle.candidates
                 if UUID(one["person"]) in named
             ],
-        }
+        )
         for handle, of, met in rows
     ]
 
 
-def _candidate(person: Person, by: str) -> dict[str, Any]:
-    return {"id": person.id, "name": person.name, "address": person.address, "job": person.job, "by": by}
+def _candidate(person: Person, by: str) -> schemas.Candidate:
+    return schemas.Candidate(id=person.id, name=person.name, address=person.address, job=person.job, by=by)
 
 
 def decide(unit: Unit, ident: UUID, person: UUID | None) -> None:

@@ -9,6 +9,7 @@ from uuid import UUID
 
 from sqlalchemy import delete, func, select
 
+from openlatch import schemas
 from openlatch.adapters import ADAPTERS, class_of
 from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
@@ -30,19 +31,19 @@ NAMES = {
 TRIAL_LIFE = timedelta(hours=1)
 
 
-def adapters() -> list[dict[str, Any]]:
+def adapters() -> list[schemas.AdapterOf]:
     """Each kind of system with an adapter, and the settings that the adapter asks for."""
     found = []
     for kind in ADAPTERS:
         of = class_of(kind)
         found.append(
-            {
-                "kind": kind,
-                "name": NAMES.get(kind, kind),
-                "needs_secret": of.can.secret,
-                "rights": list(of.can.rights),
-                "settings": [{"name": s.name, "about": s.about, "usual": s.usual} for s in of.settings_taken],
-            }
+            schemas.AdapterOf(
+                kind=kind,
+                name=NAMES.get(kind, kind),
+                needs_secret=of.can.secret,
+                rights=list(of.can.rights),
+                settings=[schemas.AdapterSetting(name=s.name, about=s.about, usual=s.usual) for s in of.settings_taken],
+            )
         )
     return found
 
@@ -70,7 +71,9 @@ def checked(kind: str, given: Mapping[str, Any]) -> dict[str, str | int]:
     return settings
 
 
-def try_out(unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None, system: UUID | None) -> dict[str, Any]:
+def try_out(
+    unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None, system: UUID | None
+) -> schemas.SystemTrial:
     """Have the worker try to reach a system, before anything is stored.
 
     For a connected ``system`` the secret may be left out: then its present one is tried.
@@ -96,18 +99,18 @@ def try_out(unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None,
     return shown_trial(row_of)
 
 
-def shown_trial(row: SystemTrial) -> dict[str, Any]:
+def shown_trial(row: SystemTrial) -> schemas.SystemTrial:
     """A trial as an answer, never with its secret."""
-    return {
-        "id": row.id,
-        "state": row.state,
-        "answer": row.answer,
-        "accounts": row.found.get("accounts"),
-        "grants": row.found.get("grants"),
-    }
+    return schemas.SystemTrial(
+        id=row.id,
+        state=row.state,
+        answer=row.answer,
+        accounts=row.found.get("accounts"),
+        grants=row.found.get("grants"),
+    )
 
 
-def trial(unit: Unit, ident: UUID) -> dict[str, Any]:
+def trial(unit: Unit, ident: UUID) -> schemas.SystemTrial:
     """The result of a trial so far."""
     unit.sight.require_administrator()
     row = unit.db.get(SystemTrial, ident)
@@ -176,30 +179,32 @@ def _found(unit: Unit, ident: UUID, lock: bool = False) -> System:
     return row
 
 
-def shown(unit: Unit, ident: UUID) -> dict[str, Any]:
+def shown(unit: Unit, ident: UUID) -> schemas.SystemRecord:
     """A system for editing: its settings without the secret, and what depends on it."""
     unit.sight.require_administrator()
     row = _found(unit, ident)
-    return {
-        "id": row.id,
-        "name": row.name,
-        "kind": row.kind,
-        "settings": row.settings,
-        "has_secret": row.has_secret,
-        "paused_at": row.paused_at,
-        "archived_at": row.archived_at,
-        "version": row.version,
-        "dependents": _dependents(unit, ident),
-    }
+    return schemas.SystemRecord(
+        id=row.id,
+        name=row.name,
+        kind=row.kind,
+        settings=row.settings,
+        has_secret=row.has_secret,
+        paused_at=row.paused_at,
+        archived_at=row.archived_at,
+        version=row.version,
+        dependents=_dependents(unit, ident),
+    )
 
 
-def _dependents(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+def _dependents(unit: Unit, ident: UUID) -> list[schemas.Dependent]:
     counted = {
         table: unit.db.scalar(select(func.count()).select_from(held).where(held.c.system_id == ident)) or 0
         for table in ("accounts", "handles")
         for held in (Base.metadata.tables[table],)
     }
-    return [{"what": counted_words(table, count), "count": count} for table, count in counted.items() if count]
+    return [
+        schemas.Dependent(what=counted_words(table, count), count=count) for table, count in counted.items() if count
+    ]
 
 
 def _refuse_taken(unit: Unit, name: str, but: UUID | None) -> None:
@@ -220,7 +225,7 @@ def _good(unit: Unit, ident: UUID) -> SystemTrial:
     return row
 
 
-def make(unit: Unit, name: str, trial_id: UUID | None) -> dict[str, Any]:
+def make(unit: Unit, name: str, trial_id: UUID | None) -> schemas.SystemRecord:
     """Add a system: one maintained by hand, or one that was tried and answered."""
     unit.sight.require_administrator()
     _refuse_taken(unit, name, None)
@@ -269,7 +274,9 @@ def _usual_levels(unit: Unit, row: System) -> None:
         )
 
 
-def change(unit: Unit, ident: UUID, name: str | None, trial_id: UUID | None, version: int | None) -> dict[str, Any]:
+def change(
+    unit: Unit, ident: UUID, name: str | None, trial_id: UUID | None, version: int | None
+) -> schemas.SystemRecord:
     """Change a system's name, or its settings as a successful trial has them. Conflict when it changed."""
     unit.sight.require_administrator()
     row = _found(unit, ident, lock=True)
@@ -301,7 +308,7 @@ def change(unit: Unit, ident: UUID, name: str | None, trial_id: UUID | None, ver
     return shown(unit, ident)
 
 
-def set_paused(unit: Unit, ident: UUID, is_paused: bool) -> dict[str, Any]:
+def set_paused(unit: Unit, ident: UUID, is_paused: bool) -> schemas.SystemRecord:
     """Stop reading a system until it is resumed; steps there are still carried out."""
     unit.sight.require_administrator()
     row = _found(unit, ident, lock=True)
@@ -323,7 +330,7 @@ def remove(unit: Unit, ident: UUID) -> None:
     row = _found(unit, ident, lock=True)
     left = _dependents(unit, ident)
     if left:
-        listed = ", ".join(one["what"] for one in left)
+        listed = ", ".join(one.what for one in left)
         raise Conflict(f"{row.name} can't be removed: {listed} are in it.", "Remove or archive those first.")
     unit.require_proof("Removing a system")
     name = row.name

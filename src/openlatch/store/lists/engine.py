@@ -40,7 +40,10 @@ from openlatch.errors import BadInput
 
 MOST = 500
 
-__all__ = ["Column", "ListQuery", "Listing", "Page", "condition", "matches", "names_in"]
+__all__ = ["Column", "ListQuery", "Listing", "Page", "Row", "condition", "matches", "names_in"]
+
+# A row of a list by its columns, which each list chooses for itself; the model of the answer checks their types.
+Row = dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +75,7 @@ class ListQuery:
 class Page:
     """Some rows, the cursor of the next page (empty at the end), and the total count when asked for."""
 
-    rows: list[dict[str, Any]]
+    rows: list[Row]
     next: str = ""
     count: int | None = None
 
@@ -144,14 +147,14 @@ class Listing:
         total = self._count(db, query, visible) if query.count else None
         return Page([nested(row) for row in flat], following, total)
 
-    def one(self, db: Session, ident: UUID, visible: Sequence[ColumnElement[bool]] = ()) -> dict[str, Any] | None:
+    def one(self, db: Session, ident: UUID, visible: Sequence[ColumnElement[bool]] = ()) -> Row | None:
         """The visible row with that id."""
         row = db.execute(self._rows().where(self.columns["id"].expression == ident, *visible)).mappings().first()
         return nested(dict(row)) if row else None
 
     def all(
         self, db: Session, text: str, visible: Sequence[ColumnElement[bool]] = (), most: int | None = None
-    ) -> list[dict[str, Any]]:
+    ) -> list[Row]:
         """Every visible row that a filter matches, by id."""
         wanted = self._conditions(ListQuery(filter=text), visible)
         statement = self._rows().where(*wanted).order_by(self.columns["id"].expression).limit(most)
@@ -260,9 +263,9 @@ def _like(held: ColumnElement[Any], value: str, before: str, after: str) -> Colu
     return found
 
 
-def nested(row: Mapping[str, Any]) -> dict[str, Any]:
+def nested(row: Mapping[str, Any]) -> Row:
     """A row with dotted names as nested objects; an object without an id is null."""
-    found: dict[str, Any] = {}
+    found: Row = {}
     for outer, inner in _places(tuple(row)):
         if not inner:
             found[outer] = row[outer]
