@@ -264,12 +264,12 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
         return told | {"breaches": found.breaches}
 
     given = shifts(Wish("give", account=box, holder=ada, level=small.level("run")))
-    assert {p["key"] for p in given["Ada Admin", "Box"]["gained"]} == {"mail.read", "mail.share"}
-    assert {p["key"] for p in given["Ada Admin", "Ledger"]["gained"]} == {"books.pay"}
+    assert {p.key for p in given["Ada Admin", "Box"].gained} == {"mail.read", "mail.share"}
+    assert {p.key for p in given["Ada Admin", "Ledger"].gained} == {"books.pay"}
     joined = shifts(Wish("join", team=team, holder=ada))
     assert joined["Ada Admin", "Box"]["first_path_gained"]
     less = shifts(Wish("level", grant=small.grant("box|person|mara|run"), level=small.level("read")))
-    assert {p["key"] for p in less["Mara", "Box"]["lost"]} == {"mail.share"}
+    assert {p.key for p in less["Mara", "Box"].lost} == {"mail.share"}
     left = shifts(Wish("left", person=mara))
     assert {key for key in left if key != "breaches"} == {("Mara", "Box"), ("Mara", "Ledger")}
     both = shifts(Wish("leave", team=team, holder=Holder(HolderKind.PERSON, owen)), Wish("left", person=mara))
@@ -277,7 +277,7 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
     owner = shifts(Wish("owner", account=box, person=owen))
     assert (owner["Owen", "Box"]["owns_now"], owner["Ines", "Box"]["last_path_lost"]) == (True, True)
     latch = queries.guard.Setting(queries.guard.LatchKind.NO_OUTSIDERS, queries.guard.LatchMode.HOLD, box)
-    assert "Owen" in shifts(Wish("latch", latch=latch))["breaches"][0]["fact"]
+    assert "Owen" in shifts(Wish("latch", latch=latch))["breaches"][0].fact
     with pytest.raises(BadInput, match="lacks something"), small.service.unit(small.itself) as unit:
         queries.what_if(unit, [Wish("give", account=box)])
     with pytest.raises((NotFound, NotAllowed)), small.acting("owen") as unit:

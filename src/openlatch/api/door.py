@@ -15,7 +15,7 @@ _LARGEST = 2**63 - 1
 _KEPT = "\t\n\r"
 
 
-def refuse_unusable(given: Any) -> None:
+def refuse_unusable(given: object) -> None:
     """Raise BadInput, naming the part at fault, for values that no field of any call could take."""
     for seen, (place, value, depth) in enumerate(_values(given)):
         if seen > MOST_VALUES:
@@ -42,7 +42,7 @@ def _values(given: Any) -> Iterator[tuple[str, Any, int]]:
             waiting += [(place, inner, depth + 1) for inner in value]
 
 
-def _wrong(value: Any) -> str:
+def _wrong(value: object) -> str:
     if isinstance(value, str):
         return next((_of_character(c) for c in value if not c.isprintable() and _of_character(c)), "")
     if isinstance(value, bool) or value is None:

@@ -10,9 +10,8 @@ Errors are those of RFC 6749 section 5.2; who shows no good token of their own i
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import wraps
-from typing import Any
 from uuid import UUID
 
 import orjson
@@ -40,7 +39,7 @@ class _Refused(Exception):
         self.error, self.description = error, description
 
 
-def _answer(found: dict[str, Any], status: int = 200, **headers: str) -> Response:
+def _answer(found: Mapping[str, object], status: int = 200, **headers: str) -> Response:
     # Cache-Control: no-store is on every answer of ours.
     return Response(
         orjson.dumps(found), status, content_type="application/json", headers={"Pragma": "no-cache"} | headers

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from pydantic import BaseModel
@@ -99,7 +99,7 @@ _EVENTS = {
 }
 
 
-def _operation(route: Route, names: dict[Any, str]) -> dict[str, Any]:
+def _operation(route: Route, names: Mapping[object, str]) -> dict[str, Any]:
     operation: dict[str, Any] = {
         "operationId": route.name,
         "summary": route.summary,
@@ -163,7 +163,7 @@ _FILES = {
 }
 
 
-def _success(route: Route, names: dict[Any, str]) -> dict[str, Any]:
+def _success(route: Route, names: Mapping[object, str]) -> dict[str, Any]:
     if route.answer is None:
         kinds = _FILES.get(route.name, ("application/jsonl",))
         if route.query is schemas.ExportOptions:

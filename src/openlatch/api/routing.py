@@ -238,7 +238,7 @@ def _view(route: Route) -> Callable[..., Response]:
 _WAITS = (0.05, 0.2, 0.5)
 
 
-def _answered(route: Route, who: Viewer, given: dict[str, Any]) -> Response:
+def _answered(route: Route, who: Viewer, given: Mapping[str, object]) -> Response:
     with the_service().unit(who) as unit:
         once = route.method == "POST" and not route.streams
         key = request.headers.get("Idempotency-Key") if once else None
@@ -256,7 +256,7 @@ def _json() -> Any:
     return given
 
 
-def _checked(model: type[BaseModel], given: Any, as_json: bool = False) -> BaseModel:
+def _checked(model: type[BaseModel], given: object, as_json: bool = False) -> BaseModel:
     """What was sent, as a model. In JSON a number is no truth and a truth is no number; a query has text only."""
     try:
         return model.model_validate_json(request.get_data(), strict=True) if as_json else model.model_validate(given)
@@ -266,7 +266,7 @@ def _checked(model: type[BaseModel], given: Any, as_json: bool = False) -> BaseM
         raise BadInput(f"The request does not fit: {named}.", "Look at the fields named.", fields) from None
 
 
-def _once(route: Route, unit: Unit, key: str, given: dict[str, Any]) -> Response:
+def _once(route: Route, unit: Unit, key: str, given: Mapping[str, object]) -> Response:
     """Answer a POST that carries an Idempotency-Key: the same call again gets the same answer again.
 
     The key's row is written first, in the call's own transaction, so that of two at once the second waits for the

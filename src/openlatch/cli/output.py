@@ -51,7 +51,7 @@ def list_options(command: Callable[..., Any]) -> Callable[..., Any]:
     @click.option("--limit", "-n", default=50, show_default=True, help="How many rows; 0 for all.")
     @output_option
     @functools.wraps(command)
-    def wrapped(*args: Any, **kwargs: Any) -> Any:
+    def wrapped(*args: object, **kwargs: object) -> Any:
         return command(*args, **kwargs)
 
     return wrapped
@@ -82,7 +82,7 @@ def _plain(value: Any) -> str:
     return "" if value is None else str(value)
 
 
-def _write_table(rows: list[Any], columns: Sequence[Column], empty: str) -> None:
+def _write_table(rows: Sequence[object], columns: Sequence[Column], empty: str) -> None:
     if not rows:
         out.print(empty)
         return
@@ -94,7 +94,7 @@ def _write_table(rows: list[Any], columns: Sequence[Column], empty: str) -> None
     out.print(table)
 
 
-def _cell(value: Any) -> Text:
+def _cell(value: object) -> Text:
     if isinstance(value, Text):
         return value
     if isinstance(value, datetime):
@@ -172,7 +172,7 @@ def sensitivity(value: int | None) -> str:
     return SENSITIVITY_WORDS[value] if value else "–"
 
 
-def short(ident: Any) -> str:
+def short(ident: object) -> str:
     """An id as it can be typed again."""
     return str(ident)
 

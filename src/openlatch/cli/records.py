@@ -131,7 +131,7 @@ def _click(option: Option) -> Callable[[Any], Any]:
 def form_options(kind: str) -> Callable[[Any], Any]:
     """The options by which a form of a kind is filled in."""
 
-    def decorate(command: Any) -> Any:
+    def decorate(command: object) -> Any:
         for option in reversed(OPTIONS[kind]):
             command = _click(option)(command)
         return command
@@ -157,7 +157,7 @@ def _checked(call: Callable[[], Any]) -> Any:
         raise BadInput(f"That does not fit: {told}.", "See --help.") from None
 
 
-def write_record(found: schemas.Record[Any], done: str, output: str) -> None:
+def write_record(found: schemas.Record[object], done: str, output: str) -> None:
     """What became of a record, and what latches warn of."""
 
     def write() -> None:
@@ -204,7 +204,7 @@ def _add_edit(group: click.Group, kind: str, noun: str) -> None:
     @form_options(kind)
     @click.option("--version", type=int, default=None, help="Only if it is still this version.")
     @output_option
-    def edit(name_or_id: str, name: str | None, version: int | None, output: str, **given: Any) -> None:
+    def edit(name_or_id: str, name: str | None, version: int | None, output: str, **given: object) -> None:
         with session.client() as service:
             changes = {**({"name": name} if name else {}), **_values(service, kind, given)}
             if not changes:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Any
 
 import click
 from rich.text import Text
@@ -183,7 +182,7 @@ FACTS: list[Column] = [
 ]
 
 
-def _value(value: Any) -> str:
+def _value(value: object) -> str:
     return "yes" if value is True else str(value)
 
 

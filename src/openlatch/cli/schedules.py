@@ -73,7 +73,7 @@ def review_options(command: Callable[..., Any]) -> Callable[..., Any]:
         remind: tuple[int, ...],
         closes_after: int | None,
         undecided: tuple[str, ...],
-        **kwargs: Any,
+        **kwargs: object,
     ) -> Any:
         review = {
             "scope": scope,

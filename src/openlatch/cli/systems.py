@@ -180,7 +180,7 @@ def settings_organisation(name: str | None, time_zone: str | None) -> None:
 @click.option("--starttls/--no-starttls", default=None, help="Whether the connection is encrypted.")
 @click.option("--test", "wants_test", is_flag=True, help="Send yourself a test message.")
 @output_option
-def settings_mail(output: str, wants_test: bool, **given: Any) -> None:
+def settings_mail(output: str, wants_test: bool, **given: object) -> None:
     """Show or set which server mail goes through; what is not named stays."""
     with session.client() as service:
         held = service.mail_settings()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
@@ -18,19 +17,19 @@ class AccessCalls(Calls):
         """What I can reach, and who can reach mine."""
         return self._ask(schemas.Mine, "GET", "/mine")
 
-    def access(self, person: UUID, account: UUID, **question: Any) -> schemas.Paths:
+    def access(self, person: UUID, account: UUID, **question: object) -> schemas.Paths:
         """By which paths a person can act in an account. ``question``: at, believed, permission, resource, shortest."""
         return self._get(schemas.Paths, "/access", person=person, account=account, **question)
 
-    def account_access(self, account: UUID, **question: Any) -> schemas.Paths:
+    def account_access(self, account: UUID, **question: object) -> schemas.Paths:
         """Everyone who can act in an account."""
         return self._get(schemas.Paths, f"/accounts/{account}/access", **question)
 
-    def person_access(self, person: UUID, **question: Any) -> schemas.Paths:
+    def person_access(self, person: UUID, **question: object) -> schemas.Paths:
         """Everything that a person can act in."""
         return self._get(schemas.Paths, f"/people/{person}/access", **question)
 
-    def matrix(self, account: UUID, **question: Any) -> schemas.Matrix:
+    def matrix(self, account: UUID, **question: object) -> schemas.Matrix:
         """Everyone in an account against everything that can be done there."""
         return self._get(schemas.Matrix, f"/accounts/{account}/matrix", **question)
 

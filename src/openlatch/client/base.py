@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 from typing import Any, TypeVar
 
@@ -14,7 +14,7 @@ from openlatch.client.transport import Transport
 Answer = TypeVar("Answer", bound=BaseModel)
 
 
-def _written(value: Any) -> str:
+def _written(value: object) -> str:
     return value.isoformat() if isinstance(value, datetime) else str(value).lower() if value is True else str(value)
 
 
@@ -35,16 +35,16 @@ class Calls:
             more["headers"] = {"If-Match": f'"{version}"'}
         return model.model_validate(self._transport.call(method, path, **more))
 
-    def _get(self, model: type[Answer], path: str, **query: Any) -> Answer:
+    def _get(self, model: type[Answer], path: str, **query: object) -> Answer:
         given = {key: _written(value) for key, value in query.items() if value not in (None, "", False)}
         return model.model_validate(self._transport.call("GET", path, params=given))
 
-    def _page(self, path: str, row: type[Answer], options: dict[str, Any]) -> schemas.Rows[Answer]:
+    def _page(self, path: str, row: type[Answer], options: Mapping[str, object]) -> schemas.Rows[Answer]:
         given = {key: value for key, value in options.items() if value not in ("", None, False)}
         found = self._transport.call("GET", path, params=given)
         return schemas.Rows[row].model_validate(found)  # type: ignore[valid-type]
 
-    def _every(self, path: str, row: type[Answer], options: dict[str, Any]) -> Iterator[Answer]:
+    def _every(self, path: str, row: type[Answer], options: Mapping[str, object]) -> Iterator[Answer]:
         options = {"limit": 500, **options}
         while True:
             page = self._page(path, row, options)

@@ -45,7 +45,7 @@ class ListsCalls(Calls):
         """A page of a list: ``filter``, ``search``, ``sort``, ``limit``, ``cursor``, ``count``."""
         return self._page(f"/{name}", LISTS[name], options)
 
-    def every(self, name: str, **options: Any) -> Iterator[Any]:
+    def every(self, name: str, **options: object) -> Iterator[Any]:
         """Every row of a list, page after page."""
         return self._every(f"/{name}", LISTS[name], options)
 
@@ -57,7 +57,7 @@ class ListsCalls(Calls):
         """What fits some words, of every kind."""
         return self._get(schemas.Found, "/search", q=words)
 
-    def export(self, name: str, form: str = "csv", **options: Any) -> bytes:
+    def export(self, name: str, form: str = "csv", **options: object) -> bytes:
         """A list as it is filtered, whole, as CSV or JSON."""
         given = {key: value for key, value in options.items() if value}
         return self._transport.content(f"/exports/{name}?{urlencode({'format': form, **given})}")

@@ -52,7 +52,7 @@ class RecordsCalls(Calls):
         found = self._transport.call("POST", "/register/import", content=content, timeout=httpx.Timeout(60, read=3600))
         return schemas.RegisterBrought.model_validate(found)
 
-    def make_record(self, kind: str, values: Mapping[str, Any]) -> schemas.Record[Any]:
+    def make_record(self, kind: str, values: Mapping[str, object]) -> schemas.Record[Any]:
         """Make a record from what its form holds."""
         return self._record(kind, "POST", f"/{kind}", schemas.FORMS[kind].model_validate(dict(values)))
 
@@ -61,7 +61,7 @@ class RecordsCalls(Calls):
         return self._record(kind, "GET", f"/{kind}/{ident}/record")
 
     def edit_record(
-        self, kind: str, ident: UUID, changes: Mapping[str, Any], version: int | None = None
+        self, kind: str, ident: UUID, changes: Mapping[str, object], version: int | None = None
     ) -> schemas.Record[Any]:
         """Change some fields. CallFailed with status 412 when somebody changed it since ``version``."""
         body = schemas.changes_of(schemas.FORMS[kind]).model_validate(dict(changes))
@@ -82,12 +82,12 @@ class RecordsCalls(Calls):
         found: schemas.Record[Any] = self._ask(schemas.Record[model], method, path, body, version)
         return found
 
-    def preview_edits(self, kind: str, ids: Iterable[UUID], changes: Mapping[str, Any]) -> schemas.EditManyPreview:
+    def preview_edits(self, kind: str, ids: Iterable[UUID], changes: Mapping[str, object]) -> schemas.EditManyPreview:
         """What the same change to several records would do."""
         return self._ask(schemas.EditManyPreview, "POST", f"/{kind}/edits/preview", _many(kind, ids, changes))
 
     def edit_records(
-        self, kind: str, ids: Iterable[UUID], changes: Mapping[str, Any], fingerprint: str = ""
+        self, kind: str, ids: Iterable[UUID], changes: Mapping[str, object], fingerprint: str = ""
     ) -> schemas.EditManyPreview:
         """Change several records alike; what is refused for one leaves the others."""
         return self._ask(schemas.EditManyPreview, "POST", f"/{kind}/edits", _many(kind, ids, changes, fingerprint))
@@ -124,7 +124,7 @@ class RecordsCalls(Calls):
         return self._ask(schemas.RecordAccessPreview, "POST", "/grants/record", body)
 
 
-def _many(kind: str, ids: Iterable[UUID], changes: Mapping[str, Any], fingerprint: str = "") -> Any:
+def _many(kind: str, ids: Iterable[UUID], changes: Mapping[str, object], fingerprint: str = "") -> Any:
     model: Any = schemas.changes_of(schemas.FORMS[kind])
     wish = {"ids": list(ids), "set": model.model_validate(dict(changes)), "fingerprint": fingerprint}
     return schemas.EditMany[model].model_validate(wish)

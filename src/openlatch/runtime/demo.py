@@ -15,7 +15,6 @@ import urllib.request
 from dataclasses import dataclass
 from pathlib import Path
 from types import FrameType
-from typing import Any
 from uuid import UUID
 
 from cryptography.fernet import Fernet, MultiFernet
@@ -284,5 +283,5 @@ def _welcome(demo: Demo) -> None:
     _say("Ctrl-C stops everything.\n")
 
 
-def _say(text: Any) -> None:
+def _say(text: object) -> None:
     print(text, flush=True)

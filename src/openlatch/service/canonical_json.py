@@ -11,7 +11,7 @@ import rfc8785
 from pydantic import BaseModel
 
 
-def jsonable(value: Any) -> Any:
+def jsonable(value: object) -> Any:
     """A value with ids and times as text, as it is stored and hashed."""
     if isinstance(value, BaseModel):
         return jsonable(value.model_dump(exclude_unset=True))

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, Select, and_, false, or_, select, true
@@ -114,7 +113,7 @@ class Sight:
 
     # What may be seen, as list conditions.
 
-    def _own(self, mine: Condition, account: InstrumentedAttribute[Any] | None = None) -> Condition:
+    def _own(self, mine: Condition, account: InstrumentedAttribute[object] | None = None) -> Condition:
         """What is the viewer's own; inside an account only what belongs to that account."""
         if self.inside is None:
             return mine

@@ -173,7 +173,7 @@ class Unit:
         return replace(self, _sight=Sight(True, self.viewer.person, now=self.now))
 
     def record(
-        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None = None, **facts: Any
+        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None = None, **facts: object
     ) -> None:
         """Add a journal entry. It is written with all others when the unit commits."""
         self.entries.append(self._draft(action, kind, ident, name, account, facts))
@@ -188,7 +188,7 @@ class Unit:
         self.kinds.add(kind)
 
     def _draft(
-        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None, facts: dict[str, Any]
+        self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None, facts: Mapping[str, object]
     ) -> dict[str, Any]:
         actor = (self.viewer.person, self.viewer.name)
         if self.viewer.inside is not None:

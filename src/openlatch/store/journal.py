@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -50,7 +50,7 @@ def draft(
     action: str,
     subject: tuple[str, UUID | None, str],
     account: UUID | None,
-    facts: dict[str, Any],
+    facts: Mapping[str, object],
 ) -> dict[str, Any]:
     """An entry without a place in the chain."""
     return {
@@ -163,7 +163,7 @@ def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[st
     raw.execute(_SEAL_ONE, values, prepare=True)
 
 
-def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, Any]]) -> dict[str, Any] | None:
+def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, object]]) -> dict[str, Any] | None:
     last: dict[str, Any] | None = None
     raw = driver_of(db)
     raw.execute("create temporary table sealed (like journal) on commit drop")

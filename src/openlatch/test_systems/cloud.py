@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import threading
 import time
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from functools import partial
 from pathlib import Path
@@ -71,7 +72,7 @@ class Cloud:
         self.changes = 0
         self._lock = threading.Lock()
 
-    def load(self, plan: dict[str, Any]) -> None:
+    def load(self, plan: Mapping[str, object]) -> None:
         """Take over what ``plan`` says it holds."""
         self.state = State(**json.loads(json.dumps(plan)))
         self._keep()
@@ -179,7 +180,7 @@ def _people(app: Flask, cloud: Cloud) -> None:
         return jsonify(_user(ident, cloud.state.people[ident]))
 
 
-def _user(ident: str, person: dict[str, Any]) -> dict[str, Any]:
+def _user(ident: str, person: Mapping[str, object]) -> dict[str, Any]:
     return {
         "schemas": [SCIM_USER],
         "id": ident,

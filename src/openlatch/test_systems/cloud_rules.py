@@ -123,7 +123,7 @@ def _changed(app: Flask, cloud: Cloud) -> None:
         return "", 204
 
 
-def _tag(told: Any) -> str:
+def _tag(told: object) -> str:
     return f'"{sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()[:16]}"'
 
 

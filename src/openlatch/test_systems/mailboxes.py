@@ -159,7 +159,7 @@ class MailboxServer(Server):
         (self.folder / "made").touch()
 
 
-def _expect(answer: tuple[str, list[Any]], what: str) -> None:
+def _expect(answer: tuple[str, list[object]], what: str) -> None:
     if answer[0] != "OK":
         raise RuntimeError(f"{what}: {answer[1]}")
 

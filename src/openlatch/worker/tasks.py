@@ -11,7 +11,7 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime, timedelta
 from functools import partial
@@ -317,7 +317,7 @@ def _logged(name: str, function: Callable[..., None]) -> Callable[..., None]:
     return run
 
 
-def _retried(function: Callable[..., None], arguments: dict[str, Any]) -> None:
+def _retried(function: Callable[..., None], arguments: Mapping[str, object]) -> None:
     """Run a task; after a collision with another transaction once more at once, and after that in the next round."""
     for wait in (0.1, 0.5):
         try:

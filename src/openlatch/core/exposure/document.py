@@ -118,7 +118,7 @@ def read(text: str, permissions: Mapping[str, Right], zone: ZoneInfo) -> Documen
     raise Unreadable([Problem(p.pointer, json_places.nearest(where, p.pointer), p.message) for p in found])
 
 
-def parsed(plain: Any, permissions: Mapping[str, Right], zone: ZoneInfo) -> Document | list[Problem]:
+def parsed(plain: object, permissions: Mapping[str, Right], zone: ZoneInfo) -> Document | list[Problem]:
     """The rules of a document that is plain values already, or what is wrong with it."""
     try:
         document = RuleDocument.model_validate_json(json.dumps(plain))
@@ -142,7 +142,7 @@ def _no_constant(name: str) -> NoReturn:
     raise ValueError(f"{name} is not a value of JSON")
 
 
-def _without_twins(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+def _without_twins(pairs: Sequence[tuple[str, object]]) -> dict[str, Any]:
     found = dict(pairs)
     if len(found) < len(pairs):
         twice = next(key for key, _ in pairs if sum(key == other for other, _ in pairs) > 1)
@@ -196,7 +196,7 @@ _MESSAGES = {
 _TAGS = frozenset({"word", "organisation", "holder", "link", "network", "attribute", "group", "resource", *KINDS})
 
 
-def _is_alternative(step: Any, before: Sequence[Any]) -> bool:
+def _is_alternative(step: object, before: Sequence[object]) -> bool:
     """Whether a step of an error's place is the name of an alternative and no member."""
     if not isinstance(step, str):
         return False
@@ -227,7 +227,7 @@ def _beyond_form(document: RuleDocument, permissions: Mapping[str, Right]) -> It
             yield Problem(f"{pointer}/while", 1, limits)
 
 
-def _parts(part: Any) -> tuple[Any, ...]:
+def _parts(part: object) -> tuple[Any, ...]:
     for kind in (AllPart, AnyPart, NonePart):
         if isinstance(part, kind):
             found: tuple[Any, ...] = next(iter(part.__dict__.values()))
@@ -235,11 +235,11 @@ def _parts(part: Any) -> tuple[Any, ...]:
     return ()
 
 
-def _depth(parts: Iterable[Any]) -> int:
+def _depth(parts: Iterable[object]) -> int:
     return max((1 + _depth(_parts(part)) for part in parts), default=0)
 
 
-def _count(parts: Iterable[Any]) -> int:
+def _count(parts: Iterable[object]) -> int:
     return sum(1 + _count(_parts(part)) for part in parts)
 
 
@@ -255,7 +255,7 @@ def _guard(part: GuardPart, order: int, zone: ZoneInfo) -> Rule:
     return Rule(part.guard, terms, part.on, Place.SYSTEM, "", order, "", part.because)
 
 
-def _terms(part: RulePart | GuardPart, effect: Effect, who: Iterable[Any], zone: ZoneInfo) -> Terms:
+def _terms(part: RulePart | GuardPart, effect: Effect, who: Iterable[object], zone: ZoneInfo) -> Terms:
     who, but = (frozenset(map(_who, several)) for several in (who, part.but))
     return Terms(effect, who, frozenset(part.to), _all(part.while_, zone), but)
 
@@ -273,7 +273,7 @@ def _place(plain: str | GroupPlace | ResourcePlace) -> tuple[Place, str]:
 _WORDS = {"anyone": ANYONE, "signed in": SIGNED_IN, "inside": INSIDE}
 
 
-def who_of(plain: Any) -> Who:
+def who_of(plain: object) -> Who:
     """Whom a plain value of a document names. Unreadable when it names nobody."""
     try:
         return _who(_WHO.validate_json(json.dumps(plain)))
@@ -284,14 +284,14 @@ def who_of(plain: Any) -> Who:
 _WHO: TypeAdapter[Any] = TypeAdapter(WhoPart)
 
 
-def _who(part: Any) -> Who:
+def _who(part: object) -> Who:
     if isinstance(part, str):
         return _WORDS[part]
     ((kind, name),) = part.__dict__.items()
     return Who(WhoKind(kind), name)
 
 
-def _all(parts: Sequence[Any], zone: ZoneInfo) -> Condition:
+def _all(parts: Sequence[object], zone: ZoneInfo) -> Condition:
     found = tuple(_condition(part, zone) for part in parts)
     return found[0] if len(found) == 1 else AllOf(found)
 

@@ -90,7 +90,7 @@ class NetworkPart(Part):
     network: Cidr
 
 
-def _which_who(plain: Any) -> str | None:
+def _which_who(plain: object) -> str | None:
     if isinstance(plain, str):
         return "word"
     members = plain if isinstance(plain, dict) else getattr(plain, "__dict__", {})
@@ -210,7 +210,7 @@ class NonePart(Part):
 KINDS = ("between", "hours", "from_network", "second_factor", "secure", "not_understood", "all", "any", "none")
 
 
-def _which_condition(plain: Any) -> str | None:
+def _which_condition(plain: object) -> str | None:
     members = plain if isinstance(plain, dict) else getattr(plain, "__dict__", {})
     if "resource" in members or "person" in members:
         return "attribute"
@@ -248,7 +248,7 @@ class ResourcePlace(Part):
     resource: Path
 
 
-def _which_place(plain: Any) -> str | None:
+def _which_place(plain: object) -> str | None:
     if isinstance(plain, str):
         return "word"
     members = plain if isinstance(plain, dict) else getattr(plain, "__dict__", {})

@@ -80,7 +80,7 @@ class RecordKind:
 # Readers of single fields. Each takes what the file had (text, or a JSON value) and the organisation's zone.
 
 
-def text(value: Any, zone: ZoneInfo) -> str:
+def text(value: object, zone: ZoneInfo) -> str:
     """Text without control characters or blanks around it."""
     if not isinstance(value, str):
         value = json.dumps(value)
@@ -104,7 +104,7 @@ def one_of(*words: str) -> Reader:
     return read
 
 
-def truth(value: Any, zone: ZoneInfo) -> bool:
+def truth(value: object, zone: ZoneInfo) -> bool:
     """Yes or no, as people and spreadsheets write them."""
     if isinstance(value, bool):
         return value
@@ -116,7 +116,7 @@ def truth(value: Any, zone: ZoneInfo) -> bool:
     raise BadField(f"is {str(value)[:40]!r}; it has to be true or false")
 
 
-def sensitivity(value: Any, zone: ZoneInfo) -> int:
+def sensitivity(value: object, zone: ZoneInfo) -> int:
     """1 to 4, as a number or a word."""
     words = {"low": 1, "medium": 2, "high": 3, "critical": 4, "1": 1, "2": 2, "3": 3, "4": 4}
     found = words.get(str(value).strip().lower())
@@ -134,7 +134,7 @@ def address(value: Any, zone: ZoneInfo) -> str:
         raise BadField(f"is {written[:60]!r}, which is not an e-mail address: {error}") from None
 
 
-def web_address(value: Any, zone: ZoneInfo) -> str:
+def web_address(value: object, zone: ZoneInfo) -> str:
     """The address of a web page, which consoles will show as a link."""
     found = text(value, zone)
     if not re.fullmatch(r"https?://[^\s<>\"']+", found):
@@ -142,7 +142,7 @@ def web_address(value: Any, zone: ZoneInfo) -> str:
     return found
 
 
-def zone_name(value: Any, zone: ZoneInfo) -> str:
+def zone_name(value: object, zone: ZoneInfo) -> str:
     """The name of a time zone."""
     name = text(value, zone)
     try:
@@ -152,7 +152,7 @@ def zone_name(value: Any, zone: ZoneInfo) -> str:
     return name
 
 
-def instant(value: Any, zone: ZoneInfo) -> datetime | None:
+def instant(value: object, zone: ZoneInfo) -> datetime | None:
     """An instant in UTC. A bare day is its first instant in ``zone``; a far-away date is none."""
     parsed = _parse_time(value)
     if is_far_away(parsed):
@@ -164,7 +164,7 @@ def instant(value: Any, zone: ZoneInfo) -> datetime | None:
     return (parsed if parsed.tzinfo else parsed.replace(tzinfo=zone)).astimezone(UTC)
 
 
-def end(value: Any, zone: ZoneInfo) -> datetime | None:
+def end(value: object, zone: ZoneInfo) -> datetime | None:
     """An end in UTC. A bare day is a last day and counts to its end in ``zone``; a far-away date is none."""
     parsed = _parse_time(value)
     if isinstance(parsed, datetime) or parsed.year < FIRST_YEAR:
@@ -172,7 +172,7 @@ def end(value: Any, zone: ZoneInfo) -> datetime | None:
     return end_of_last_day(parsed, zone)
 
 
-def _parse_time(value: Any) -> date | datetime:
+def _parse_time(value: object) -> date | datetime:
     written = str(value).strip()
     try:
         if re.fullmatch(r"\d{4}-\d{2}-\d{2}", written):
@@ -208,7 +208,7 @@ def permissions(value: Any, zone: ZoneInfo) -> list[dict[str, str]]:
     return found
 
 
-def network(value: Any, zone: ZoneInfo) -> str:
+def network(value: object, zone: ZoneInfo) -> str:
     """A range of addresses in CIDR notation (RFC 4632), of IPv4 or IPv6."""
     try:
         return str(ip_network(text(value, zone)))
@@ -545,7 +545,7 @@ def json_objects(lines: Iterable[str]) -> Iterator[tuple[int, dict[str, Any] | L
             yield line, LineError(line, "", "is not a JSON object")
 
 
-def check(line: int, row: Mapping[str, Any], kind: RecordKind, zone: ZoneInfo) -> tuple[Any, ...] | list[LineError]:
+def check(line: int, row: Mapping[str, object], kind: RecordKind, zone: ZoneInfo) -> tuple[Any, ...] | list[LineError]:
     """One row as a tuple in the order of the kind's fields, or everything that is wrong with it."""
     values: list[Any] = []
     errors: list[LineError] = []

@@ -126,7 +126,7 @@ _EXAMPLES = {
 }
 
 
-def matches(node: Node, row: Mapping[str, Any]) -> bool:
+def matches(node: Node, row: Mapping[str, object]) -> bool:
     """Whether a row matches a checked filter. Text ignores case; a missing value matches only ``ne``."""
     match node:
         case AND():
@@ -141,7 +141,7 @@ def matches(node: Node, row: Mapping[str, Any]) -> bool:
             return _compare(node.operator, row[node.name], node.value)
 
 
-def _fold(value: Any) -> Any:
+def _fold(value: object) -> Any:
     return value.lower() if isinstance(value, str) else value
 
 

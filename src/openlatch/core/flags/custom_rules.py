@@ -94,7 +94,7 @@ def read(
 
 
 def _rule(
-    row: Any,
+    row: object,
     place: int,
     attributes: Mapping[str, Mapping[str, Attribute]],
     names: Mapping[str, Sequence[str]],
@@ -173,7 +173,7 @@ def _sentence(says: str, names: Sequence[str], where: str, faults: _Faults) -> N
 
 
 def _examples(
-    rows: Any, attributes: Mapping[str, Attribute], where: str, faults: _Faults
+    rows: object, attributes: Mapping[str, Attribute], where: str, faults: _Faults
 ) -> tuple[Mapping[str, Any], ...]:
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
         faults.note(where, "has to be a list of tables")
@@ -194,7 +194,7 @@ def _examples(
     return tuple(found)
 
 
-def _flat(row: Mapping[str, Any], before: str = "") -> dict[str, Any]:
+def _flat(row: Mapping[str, object], before: str = "") -> dict[str, Any]:
     found: dict[str, Any] = {}
     for name, value in row.items():
         if isinstance(value, Mapping):

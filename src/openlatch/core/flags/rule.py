@@ -202,7 +202,7 @@ def said_of(kind: type) -> tuple[str, ...]:
 class Gathered(dict[str, Any]):
     """The columns of one subject; facts are computed as rules ask for them."""
 
-    def __init__(self, columns: Mapping[str, Any], means: Mapping[str, Number | Truth], settings: Settings) -> None:
+    def __init__(self, columns: Mapping[str, object], means: Mapping[str, Number | Truth], settings: Settings) -> None:
         super().__init__(columns)
         self._means, self._settings = means, settings
 
@@ -226,7 +226,7 @@ def past(value: Number, limit: Number) -> Number:
 ENDS = frozenset({"until", "leaves_at", "giver_left_at", "payer_leaves_at", "paid_until"})
 
 
-def _sentence(says: str, facts: Mapping[str, Any], zone: ZoneInfo) -> str:
+def _sentence(says: str, facts: Mapping[str, object], zone: ZoneInfo) -> str:
     said = ""
     for words, name, spec in _pieces(says):
         if name is not None:

@@ -57,7 +57,7 @@ class Verdict:
         return not self.faults
 
 
-def seal(entry: Mapping[str, Any]) -> str:
+def seal(entry: Mapping[str, object]) -> str:
     """The hash of an entry: hex SHA-256 over the canonical JSON of what is sealed of it."""
     return hashlib.sha256(canonical(_sealed_part(entry))).hexdigest()
 
@@ -75,12 +75,12 @@ def _sealed_part(entry: Mapping[str, Any]) -> dict[str, Any]:
     }
 
 
-def is_keyed(entry: Mapping[str, Any]) -> bool:
+def is_keyed(entry: Mapping[str, object]) -> bool:
     """Whether what an entry tells is sealed by a digest: of all but those of earlier versions."""
     return bool(entry.get("key") or entry.get("told"))
 
 
-def is_erased(entry: Mapping[str, Any]) -> bool:
+def is_erased(entry: Mapping[str, object]) -> bool:
     """Whether the content of an entry was erased. Of one from an earlier version only its hash is left."""
     return entry.get("told") is not None and not entry.get("key")
 
@@ -97,7 +97,7 @@ def canonical(value: Any) -> bytes:
     return orjson.dumps(value, option=orjson.OPT_SORT_KEYS) if _is_plain(value) else rfc8785.dumps(value)
 
 
-def around_its_place(entry: Mapping[str, Any]) -> tuple[str, str, str]:
+def around_its_place(entry: Mapping[str, object]) -> tuple[str, str, str]:
     """The canonical JSON of an entry without its place: the text before, between and after the position and the
     previous hash.
     """
@@ -118,7 +118,7 @@ def _is_plain(value: Any) -> bool:
     return kind is str or kind is bool or value is None or (kind is int and -_LARGEST <= value <= _LARGEST)
 
 
-def chain(entries: Iterable[dict[str, Any]], position: int, previous: str) -> Iterator[dict[str, Any]]:
+def chain(entries: Iterable[dict[str, object]], position: int, previous: str) -> Iterator[dict[str, Any]]:
     """Number and seal entries after ``position``, whose hash is ``previous``."""
     for entry in entries:
         position += 1
@@ -130,7 +130,7 @@ def chain(entries: Iterable[dict[str, Any]], position: int, previous: str) -> It
 class Watcher(Protocol):
     """Something kept outside that the entries are held against (``tree_heads.Watch``)."""
 
-    def faults(self, entry: Mapping[str, Any]) -> Iterable[Fault]:
+    def faults(self, entry: Mapping[str, object]) -> Iterable[Fault]:
         """What is wrong with the next entry."""
         ...
 
@@ -205,7 +205,7 @@ _OUTSIDE = {"hash", "key", "told"}
 _ACTOR, _SUBJECT = {"id", "name"}, {"kind", "id", "name", "account"}
 
 
-def _holds_only_what_is_sealed(entry: Mapping[str, Any]) -> bool:
+def _holds_only_what_is_sealed(entry: Mapping[str, object]) -> bool:
     """Whether an entry has no member that its hash says nothing of."""
     actor, subject = entry["actor"], entry["subject"]
     return (
@@ -217,12 +217,12 @@ def _holds_only_what_is_sealed(entry: Mapping[str, Any]) -> bool:
     )
 
 
-def is_as_sealed(entry: Mapping[str, Any]) -> bool:
+def is_as_sealed(entry: Mapping[str, object]) -> bool:
     """Whether an entry by itself is as it was sealed, and holds nothing besides."""
     return _holds_only_what_is_sealed(entry) and _sealed(entry) == entry["hash"]
 
 
-def _sealed(entry: Mapping[str, Any]) -> str | None:
+def _sealed(entry: Mapping[str, object]) -> str | None:
     """The hash of an entry; None when it holds what canonical JSON has no form for, and so was never sealed."""
     try:
         return seal(entry)

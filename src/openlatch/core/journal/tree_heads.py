@@ -132,7 +132,7 @@ class Watch:
             for position, known in enumerate(head.hashes, first):
                 self._known.setdefault(position, known)
 
-    def faults(self, entry: Mapping[str, Any]) -> Iterator[Fault]:
+    def faults(self, entry: Mapping[str, object]) -> Iterator[Fault]:
         """What is wrong with the next entry, by the heads."""
         if not self._tree.size:
             self._keep_those_of(str(entry["organisation"]))

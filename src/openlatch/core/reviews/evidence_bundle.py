@@ -85,7 +85,7 @@ def pack(members: Mapping[str, bytes]) -> bytes:
     return target.getvalue()
 
 
-def item_line(position: int, kind: str, subject: Any, facts: Any) -> bytes:
+def item_line(position: int, kind: str, subject: object, facts: object) -> bytes:
     """An item as it goes into the hash over a round's items: JSON by RFC 8785, and a line feed.
 
     Keys are ASCII and numbers are whole, for which orjson's sorted form is the canonical one.

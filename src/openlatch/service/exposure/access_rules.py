@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -130,7 +129,7 @@ def as_rules(rows: Iterable[AccessRule], permissions: Mapping[str, Right], zone:
 
 
 def as_rule(
-    plain: dict[str, Any], is_guard: bool, position: int, permissions: Mapping[str, Right], zone: ZoneInfo
+    plain: Mapping[str, object], is_guard: bool, position: int, permissions: Mapping[str, Right], zone: ZoneInfo
 ) -> Rule:
     """One rule as a value. A rule that can't be parsed counts as open to anyone, under a condition that is not
     understood.

@@ -46,7 +46,7 @@ def current(unit: Unit, account: UUID) -> schemas.RulesOfAccount:
 _MEMBERS = ("rule", "guard", "name", "because", "admit", "refuse", "but", "to", "on", "set_on", "while")
 
 
-def _in_order(plain: Mapping[str, Any]) -> dict[str, Any]:
+def _in_order(plain: Mapping[str, object]) -> dict[str, Any]:
     """A rule with its members in reading order."""
     return {name: plain[name] for name in (*_MEMBERS, *plain) if name in plain}
 

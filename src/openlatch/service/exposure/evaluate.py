@@ -221,13 +221,13 @@ def _worded(of_account: AccountRules, found: Found, answer: Answer, against: Seq
     return worded
 
 
-def _write(row: Exposure, values: Mapping[str, Any]) -> None:
+def _write(row: Exposure, values: Mapping[str, object]) -> None:
     for name, value in values.items():
         setattr(row, name, value)
     row.version += 1
 
 
-def _reopen(unit: Unit, row: Exposure, values: Mapping[str, Any]) -> None:
+def _reopen(unit: Unit, row: Exposure, values: Mapping[str, object]) -> None:
     """What was gone is open again: its judgement and the proof of its end no longer hold."""
     row.since, row.gone_at, row.grew_at = unit.now, None, None
     if row.proof in (Proof.CONFIRMED, Proof.STATED):
@@ -243,7 +243,7 @@ def ways_of(kept: Sequence[Mapping[str, Any]]) -> list[Way]:
     return [records.read_way(each["way"]) for each in kept]
 
 
-def _grew(before: Sequence[Mapping[str, Any]], after: Sequence[Mapping[str, Any]], asker: Calculator) -> bool:
+def _grew(before: Sequence[Mapping[str, object]], after: Sequence[Mapping[str, object]], asker: Calculator) -> bool:
     """Whether somebody gets in who did not before; what can't be compared counts as grown."""
     if not before or not after:
         return bool(not after)

@@ -90,7 +90,7 @@ def sentence(row: ExposureGuard, account: Account | None, resource: Resource | N
 def draft(
     unit: Unit,
     rights: Sequence[str],
-    but: Sequence[Any],
+    but: Sequence[object],
     reason: str,
     account: UUID | None = None,
     account_kind: str | None = None,

@@ -76,7 +76,7 @@ def of_resource(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
     ]
 
 
-def _draft(unit: Unit, account: UUID, more: Sequence[dict[str, Any]]) -> schemas.RuleDraftRow:
+def _draft(unit: Unit, account: UUID, more: Sequence[dict[str, object]]) -> schemas.RuleDraftRow:
     plain = drafts.current(unit, account).document
     keys = {rule["rule"] for rule in more}
     kept = [rule for rule in plain["rules"] if rule["rule"] not in keys]

@@ -7,7 +7,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from enum import StrEnum
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -80,7 +79,7 @@ def line_of(
     return Made(does, [guard.shown(breach) for breach in warned], revocation_id, steward)
 
 
-def note(unit: Unit, action: str, grant: Grant, change: Change, **facts: Any) -> None:
+def note(unit: Unit, action: str, grant: Grant, change: Change, **facts: object) -> None:
     """Journal a change of a grant, with its reason."""
     name = unit.db.get_one(Account, grant.account_id).name
     unit.record(action, "grant", grant.id, name, grant.account_id, reason=change.reason.strip(), **facts)

@@ -199,7 +199,7 @@ def choice_of(terms: Sequence[core.Term], db: Db) -> schemas.Chosen:
 
 
 def new_grant(
-    unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: Any
+    unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: object
 ) -> Grant:
     """Write a grant with its terms. Conflict for an account on which nobody is given anything."""
     refuse_closed(account)
@@ -214,7 +214,7 @@ def refuse_closed(account: Account) -> None:
 
 
 def write_grant(
-    unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: Any
+    unit: Unit, account: Account, holder: core.Holder, terms: Sequence[core.Term], state: GrantState, **more: object
 ) -> Grant:
     """Write a grant of access that already exists, or existed: the system has nothing to do."""
     columns = {HolderKind.PERSON: "person_id", HolderKind.TEAM: "team_id", HolderKind.APP: "app_id"}

@@ -6,7 +6,7 @@ nothing is done twice.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
 from datetime import datetime, timedelta
 from typing import Any
@@ -147,7 +147,7 @@ def _store(
     owed: Owed,
     done: bool,
     answer: str,
-    detail: dict[str, Any],
+    detail: Mapping[str, object],
 ) -> datetime | None:
     with service.unit(viewer) as unit:
         grant = unit.db.get_one(Grant, ident, with_for_update=True, populate_existing=True)

@@ -129,7 +129,7 @@ def _file(service: Service, viewer: Viewer) -> None:
             row.filed_at, row.hashes = unit.now, None
 
 
-def _append(path: Path, heads: Sequence[dict[str, Any]]) -> None:
+def _append(path: Path, heads: Sequence[dict[str, object]]) -> None:
     # A head written twice after a crash is harmless.
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     with os.fdopen(descriptor, "ab") as file:

@@ -52,14 +52,14 @@ def _rows(unit: Unit, name: str, query: ListQuery) -> Iterator[dict[str, Any]]:
         cursor = page.next
 
 
-def _write_json(held: IO[bytes], rows: Iterator[dict[str, Any]]) -> None:
+def _write_json(held: IO[bytes], rows: Iterator[dict[str, object]]) -> None:
     held.write(b"[")
     for number, row in enumerate(rows):
         held.write((b",\n" if number else b"\n") + orjson.dumps(row))
     held.write(b"\n]\n")
 
 
-def _write_csv(held: IO[bytes], name: str, rows: Iterator[dict[str, Any]]) -> None:
+def _write_csv(held: IO[bytes], name: str, rows: Iterator[dict[str, object]]) -> None:
     listing, _ = register.LISTS[name]
     columns = [column for column, about in listing.columns.items() if about.shown]
     text = io.TextIOWrapper(held, encoding="utf-8", newline="", write_through=True)
@@ -70,14 +70,14 @@ def _write_csv(held: IO[bytes], name: str, rows: Iterator[dict[str, Any]]) -> No
     text.detach()
 
 
-def _value(row: Mapping[str, Any], column: str) -> Any:
+def _value(row: Mapping[str, object], column: str) -> Any:
     value: Any = row
     for part in column.split("."):
         value = value.get(part) if isinstance(value, Mapping) else None
     return value
 
 
-def _cell(value: Any) -> str:
+def _cell(value: object) -> str:
     match value:
         case None:
             return ""

@@ -228,7 +228,7 @@ def send(service: Service, organisation: UUID, ident: UUID) -> bool:
 
 
 def _letter(
-    unit: Unit, name: str, of: str, query: ListQuery, rows: Sequence[dict[str, Any]], count: int
+    unit: Unit, name: str, of: str, query: ListQuery, rows: Sequence[dict[str, object]], count: int
 ) -> notices.Letter:
     lines = [_line(row) for row in rows]
     if count > len(rows):

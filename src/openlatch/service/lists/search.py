@@ -167,7 +167,7 @@ def _kinds(sight: Sight, named: Named) -> list[Kind]:
     ]
 
 
-def _fits(columns: Sequence[Any], words: Sequence[Any]) -> ColumnElement[bool]:
+def _fits(columns: Sequence[object], words: Sequence[object]) -> ColumnElement[bool]:
     """Whether every word occurs in one of the columns."""
     return and_(*(or_(*(func.lower(column).like(word, escape="\\") for column in columns)) for word in words))
 

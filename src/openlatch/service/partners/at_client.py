@@ -6,6 +6,7 @@ Runs in the client's own transactions and is idempotent, so it may be cut off.
 from __future__ import annotations
 
 import secrets
+from collections.abc import Mapping
 from typing import Any
 from uuid import UUID
 
@@ -99,7 +100,7 @@ def _wait_for_latch(unit: Unit, row: PartnerLink, held: Held) -> None:
     unit.db.flush()
 
 
-def _waits(one: dict[str, Any]) -> bool:
+def _waits(one: Mapping[str, object]) -> bool:
     return not one.get("there") and not one.get("known_here") and not one.get("held")
 
 

@@ -249,7 +249,7 @@ def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str)
         yield entry["position"], entry["hash"]
 
 
-def _without(value: Any, words: list[str], called: str) -> Any:
+def _without(value: object, words: list[str], called: str) -> Any:
     if isinstance(value, str):
         for word in words:
             value = value.replace(word, called)

@@ -77,11 +77,11 @@ class Kind(ABC, Generic[Row]):
         return str(row.name)
 
 
-def names_of(unit: Unit, values: Any) -> dict[str, str]:
+def names_of(unit: Unit, values: object) -> dict[str, str]:
     """The names of what values name by an id."""
     ids: set[UUID] = set()
 
-    def gather(value: Any) -> None:
+    def gather(value: object) -> None:
         if isinstance(value, UUID):
             ids.add(value)
         elif isinstance(value, Mapping):

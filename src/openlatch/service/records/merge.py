@@ -104,12 +104,12 @@ def preview(unit: Unit, name: str, keep: UUID, drop: UUID) -> schemas.MergePrevi
     return shown.model_copy(update={"fingerprint": fingerprint(shown)})
 
 
-def _value(row: Any, field: str) -> Any:
+def _value(row: object, field: str) -> Any:
     value = getattr(row, field)
     return str(value) if isinstance(value, UUID) else value
 
 
-def _lost(kind: Kind[Any], kept: Any, gone: Any) -> Iterator[schemas.EditedValue]:
+def _lost(kind: Kind[Any], kept: object, gone: object) -> Iterator[schemas.EditedValue]:
     for field in ("name", "job", "publisher", "home_page", "purpose"):
         was, stays = getattr(gone, field, None), getattr(kept, field, None)
         if was and stays and was != stays:

@@ -316,7 +316,7 @@ class _Ids:
         """The new id of something imported before; None for anything else."""
         return self._known.get(old)
 
-    def within(self, value: Any) -> Any:
+    def within(self, value: object) -> Any:
         """A value with the file's ids replaced by new ones."""
         if isinstance(value, str):
             return str(self._known[value]) if value in self._known else value
@@ -328,7 +328,7 @@ class _Ids:
 
 
 def _fitting(
-    ids: _Ids, number: int, name: str, row: Any, later: list[tuple[str, str, UUID, UUID]]
+    ids: _Ids, number: int, name: str, row: object, later: list[tuple[str, str, UUID, UUID]]
 ) -> dict[str, Any] | None:
     """A row with new ids; None for one that exists already, or belongs to something not imported."""
     if name not in TABLES or not isinstance(row, dict):
@@ -363,7 +363,7 @@ def _fitting(
     return found
 
 
-def _without_reference(ids: _Ids, column: Column[Any], value: Any) -> Any:
+def _without_reference(ids: _Ids, column: Column[Any], value: object) -> Any:
     """A value without a foreign key, which may name rows of the file all the same."""
     if isinstance(column.type, Uuid) and isinstance(value, str):
         return ids.of(value) or value
@@ -374,7 +374,7 @@ def _target(table: Table, column: Column[Any]) -> str | None:
     return next((key.column.table.name for key in column.foreign_keys), None)
 
 
-def _insert(unit: Unit, name: str, rows: Iterable[dict[str, Any]]) -> None:
+def _insert(unit: Unit, name: str, rows: Iterable[dict[str, object]]) -> None:
     rows = list(rows)
     if not rows:
         return

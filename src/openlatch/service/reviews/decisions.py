@@ -195,7 +195,7 @@ def words(item: Item) -> str:
     return f"{item.holder} on {item.account}" if item.holder else item.account
 
 
-def _note(unit: Unit, action: str, item: Item, round_row: Round, **facts: Any) -> None:
+def _note(unit: Unit, action: str, item: Item, round_row: Round, **facts: object) -> None:
     unit.record(
         action,
         "item",

@@ -49,7 +49,7 @@ def html(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence
     )
 
 
-def _access(item: Mapping[str, Any]) -> str:
+def _access(item: Mapping[str, object]) -> str:
     return f"{item['holder']} in {item['account']}, {item['level']}"
 
 
@@ -262,7 +262,7 @@ def _head(pages: FPDF, text: str) -> None:
     pages.ln(2)
 
 
-def _table(pages: FPDF, heads: Sequence[str], rows: Iterable[Sequence[Any]], widths: tuple[int, ...]) -> None:
+def _table(pages: FPDF, heads: Sequence[str], rows: Iterable[Sequence[object]], widths: tuple[int, ...]) -> None:
     listed = [tuple("" if cell is None else str(cell) for cell in row) for row in rows]
     if not listed:
         _line(pages, "None.", 10)

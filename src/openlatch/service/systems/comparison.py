@@ -343,7 +343,7 @@ class Comparison:
         self.touched |= set(made)
         return len(made)
 
-    def _write_terms(self, grants: Iterable[tuple[UUID, Any]]) -> None:
+    def _write_terms(self, grants: Iterable[tuple[UUID, object]]) -> None:
         # Ids in ascending order, so that they sort in the system's order.
         made = [(new_id(), ident, *term) for ident, row in grants for term in self._terms(row)]
         if made:
@@ -390,7 +390,7 @@ class Comparison:
         self._update(values)
         self.touched |= set(ids)
 
-    def _update(self, rows: list[dict[str, Any]]) -> None:
+    def _update(self, rows: Sequence[dict[str, object]]) -> None:
         # Core insert: many rows in one statement.
         table = cast(Table, Grant.__table__)
         names = ("missing_since", "seen_at", "handle", "shown", "differs")
@@ -398,7 +398,7 @@ class Comparison:
         if rows:
             self.db.connection().execute(update(table).where(table.c.id == bindparam("grant")).values(values), rows)
 
-    def _differs(self, row: Any, held: Sequence[tuple[UUID, UUID | None, datetime | None]]) -> dict[str, Any] | None:
+    def _differs(self, row: object, held: Sequence[tuple[UUID, UUID | None, datetime | None]]) -> dict[str, Any] | None:
         """What the system has instead of what is recorded; None when it is the same.
 
         Ends are kept by the register. A recorded level that the system does not know is compared by its reach.

@@ -72,7 +72,7 @@ def checked(kind: str, given: Mapping[str, Any]) -> dict[str, str | int]:
 
 
 def try_out(
-    unit: Unit, kind: str, given: Mapping[str, Any], secret: str | None, system: UUID | None
+    unit: Unit, kind: str, given: Mapping[str, object], secret: str | None, system: UUID | None
 ) -> schemas.SystemTrial:
     """Have the worker try to reach a system, before anything is stored.
 

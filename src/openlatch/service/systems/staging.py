@@ -209,7 +209,7 @@ def _row(thing: Found) -> tuple[str, tuple[str, ...]]:
     return "", ()
 
 
-def _json(value: Any) -> str:
+def _json(value: object) -> str:
     return orjson.dumps(value, option=orjson.OPT_SORT_KEYS, default=dict).decode().replace("\\u0000", "")
 
 
@@ -218,7 +218,7 @@ def instant(written: str) -> datetime | None:
     return datetime.fromisoformat(written) if written else None
 
 
-def batches(db: Db, statement: str, named: Mapping[str, Any]) -> Iterator[Sequence[Any]]:
+def batches(db: Db, statement: str, named: Mapping[str, object]) -> Iterator[Sequence[Any]]:
     """The rows of a statement about a reading, in batches; nothing they depend on changes meanwhile."""
     rows = db.execute(text(statement), dict(named)).all()
     yield from (rows[start : start + BLOCK] for start in range(0, len(rows), BLOCK))

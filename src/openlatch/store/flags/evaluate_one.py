@@ -85,7 +85,7 @@ def _near(subjects: tuple[str, ...], ruling: Ruling) -> _Gathering:
 
 
 def _add_what_is_far(
-    db: Db, ruling: Ruling, subjects: Sequence[str], near: list[dict[str, Any]], now: datetime, everything: bool
+    db: Db, ruling: Ruling, subjects: Sequence[str], near: Sequence[dict[str, object]], now: datetime, everything: bool
 ) -> None:
     """Fetch the expensive columns where they affect the result; elsewhere they are missing."""
     counting = []

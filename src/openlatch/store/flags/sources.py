@@ -439,7 +439,7 @@ def _far_of_people(settings: Settings, bulk: bool, scored: bool) -> str:
     """
 
 
-def _reach_counts(row: Mapping[str, Any], settings: Settings, scored: bool) -> bool:
+def _reach_counts(row: Mapping[str, object], settings: Settings, scored: bool) -> bool:
     return bool(settings.never_together or scored or not row["second_factor"] or not row["inside"])
 
 

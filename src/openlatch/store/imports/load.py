@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any, LiteralString
+from typing import LiteralString
 from uuid import UUID
 
 import orjson
@@ -48,7 +48,7 @@ class Changed:
     account: UUID | None
 
 
-def stage(db: Db, kind: RecordKind, rows: Iterable[tuple[int, tuple[Any, ...]]]) -> int:
+def stage(db: Db, kind: RecordKind, rows: Iterable[tuple[int, tuple[object, ...]]]) -> int:
     """Load rows, each with its line number, into a fresh staging table; returns how many.
 
     Rows of a kind that keeps missing fields end with the names of the fields that the file has.

@@ -11,7 +11,7 @@ from openlatch.core.filters import Kind
 from openlatch.store.lists.engine import Column
 
 
-def among(column: Any, ids: Iterable[Any]) -> ColumnElement[bool]:
+def among(column: object, ids: Iterable[object]) -> ColumnElement[bool]:
     """Whether a column is one of some values. Passed as one array: a statement can't have more than 65,535
     parameters.
     """
@@ -19,7 +19,7 @@ def among(column: Any, ids: Iterable[Any]) -> ColumnElement[bool]:
     return found
 
 
-def not_among(column: Any, ids: Iterable[Any]) -> ColumnElement[bool]:
+def not_among(column: object, ids: Iterable[object]) -> ColumnElement[bool]:
     """Whether it is none of them."""
     found: ColumnElement[bool] = column != all_(_array(column, ids))
     return found
@@ -29,7 +29,7 @@ def _array(column: Any, ids: Iterable[Any]) -> ColumnElement[Any]:
     return bindparam(None, list(ids), type_=ARRAY(column.type))
 
 
-def id_column(expression: Any, sentence: str = "Its id.", nullable: bool = False) -> Column:
+def id_column(expression: object, sentence: str = "Its id.", nullable: bool = False) -> Column:
     """An id."""
     return Column(expression, Kind.ID, sentence, nullable=nullable)
 
@@ -49,14 +49,14 @@ def time_column(expression: Any, sentence: str, **use: Any) -> Column:
     return Column(expression, Kind.TIME, sentence, sorted=True, **use)
 
 
-def last_day_column(until: Any, zone: Any) -> Column:
+def last_day_column(until: object, zone: object) -> Column:
     """The last day of what ends with a day in a time zone (``core.time_windows.last_day``)."""
     ends = func.timezone(zone, until)
     day = case((cast(ends, Time) == text("time '00:00'"), cast(ends, Date) - 1))
     return Column(day, Kind.TEXT, "", filtered=False)
 
 
-def ends_on_column(at: Any, zone: Any) -> Column:
+def ends_on_column(at: object, zone: object) -> Column:
     """The day on which something ends, in a time zone (``core.time_windows.ends_on``)."""
     before = at - cast("1 microsecond", Interval)
     return Column(cast(func.timezone(zone, before), Date), Kind.TEXT, "", filtered=False)
@@ -67,7 +67,7 @@ def number_column(expression: Any, sentence: str, **use: Any) -> Column:
     return Column(expression, Kind.NUMBER, sentence, sorted=True, **{"nullable": False, **use})
 
 
-def truth_column(expression: Any, sentence: str) -> Column:
+def truth_column(expression: object, sentence: str) -> Column:
     """True or false."""
     return Column(expression, Kind.TRUTH, sentence, nullable=False)
 
@@ -77,12 +77,12 @@ def archived_column(table: Any) -> Column:
     return truth_column(table.archived_at.is_not(None), "Whether it was put away; lists leave those out unless asked.")
 
 
-def reach_column(expression: Any) -> Column:
+def reach_column(expression: object) -> Column:
     """A reach, to sort by."""
     return Column(expression, Kind.REACH, "How far it goes: observe, operate, spend or steward.", sorted=True)
 
 
-def json_column(expression: Any) -> Column:
+def json_column(expression: object) -> Column:
     """Shown as it is, not filterable."""
     return Column(expression, Kind.TEXT, "", filtered=False)
 

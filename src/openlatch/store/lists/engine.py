@@ -195,7 +195,7 @@ class Listing:
             )
         return name, descending
 
-    def _after(self, column: Column, descending: bool, last: tuple[Any, UUID | int]) -> ColumnElement[bool]:
+    def _after(self, column: Column, descending: bool, last: tuple[object, UUID | int]) -> ColumnElement[bool]:
         value, last_id = last
         key, ident = column.expression, self.columns["id"].expression
         further_id = ident < last_id if descending else ident > last_id
@@ -263,7 +263,7 @@ def _like(held: ColumnElement[Any], value: str, before: str, after: str) -> Colu
     return found
 
 
-def nested(row: Mapping[str, Any]) -> Row:
+def nested(row: Mapping[str, object]) -> Row:
     """A row with dotted names as nested objects; an object without an id is null."""
     found: Row = {}
     for outer, inner in _places(tuple(row)):
@@ -286,7 +286,7 @@ def _places(names: tuple[str, ...]) -> tuple[tuple[str, dict[str, str]], ...]:
     return tuple(places.items())
 
 
-def _encode(sort: str, value: Any, ident: UUID | int) -> str:
+def _encode(sort: str, value: object, ident: UUID | int) -> str:
     plain = value.isoformat() if isinstance(value, datetime) else value
     last = ident if isinstance(ident, int) else str(ident)
     return base64.urlsafe_b64encode(json.dumps([sort, plain, last]).encode()).decode().rstrip("=")

@@ -436,7 +436,7 @@ _COLUMNS = {
 }
 
 
-def write(db: Db, batches: Iterable[Sequence[tuple[Any, ...]]]) -> int:
+def write(db: Db, batches: Iterable[Sequence[tuple[object, ...]]]) -> int:
     """Write items, each a tuple of ``_COLUMNS``; returns how many.
 
     Row-level security allows no COPY into the table itself, so they go through a temporary one, in batches, since no
