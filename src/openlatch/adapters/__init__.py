@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from importlib import import_module
-from typing import Any
 
 from openlatch.adapters.contract import (
     NOTHING,
@@ -29,8 +28,9 @@ from openlatch.adapters.contract import (
     whole,
 )
 from openlatch.adapters.coverage import Coverage, Gap, Why
+from openlatch.json_values import JsonObject
 
-Maker = Callable[[dict[str, Any], str], Adapter]
+Maker = Callable[[JsonObject, str], Adapter]
 
 # By the system's kind. ``by_hand`` has none: people carry its steps out and say so.
 _CLASSES = {
@@ -50,7 +50,7 @@ def class_of(kind: str) -> type[Adapter]:
     return found
 
 
-def _made(kind: str, settings: dict[str, Any], secret: str) -> Adapter:
+def _made(kind: str, settings: JsonObject, secret: str) -> Adapter:
     return class_of(kind)(settings, secret)  # type: ignore[call-arg]
 
 

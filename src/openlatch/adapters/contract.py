@@ -12,13 +12,14 @@ from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from types import MappingProxyType
-from typing import Any, ClassVar, Protocol
+from typing import ClassVar, Protocol
 
 from openlatch.adapters.coverage import Coverage
 from openlatch.core.exposure.rules import Combining, Right
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonList, JsonObject, JsonView
 
 # What can hang on a login: objects that it owns, jobs that nobody attends to, keys that machines come in by, what
 # others do, or have done for them, by its consent, and a password that ends while other ways of signing in go on.
@@ -108,8 +109,8 @@ class FoundRule:
     """
 
     account: str
-    rule: Mapping[str, Any]
-    handle: Mapping[str, Any] = field(default_factory=dict)
+    rule: JsonView
+    handle: JsonView = field(default_factory=dict)
     is_guard: bool = False
 
     @property
@@ -183,7 +184,7 @@ class Holding:
     holder_is_account: bool
     level: str
     until: datetime | None
-    handle: dict[str, Any]
+    handle: JsonObject
     parts: tuple[tuple[str, str], ...] = ()
 
 
@@ -197,7 +198,7 @@ class Presence:
     address: str
     started_at: datetime
     last_seen_at: datetime
-    handle: dict[str, Any]
+    handle: JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,7 +264,7 @@ class Reading:
     @classmethod
     def of(cls, found: Iterable[Found]) -> Reading:
         """All that was found. SystemDown if the reading breaks off before its end."""
-        sorted_out: dict[type, list[Any]] = {}
+        sorted_out: dict[type, JsonList] = {}
         for thing in whole(found):
             sorted_out.setdefault(type(thing), []).append(thing)
         kinds = (
@@ -311,23 +312,23 @@ class Adapter(Protocol):
         """Whether a holding of one level can be reduced to the other, by their keys."""
         ...
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+    def holding(self, account: str, login: str, level: str) -> JsonObject:
         """How steps name a holding that does not exist yet: account and login by their handles, level by key."""
         ...
 
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+    def again(self, handle: JsonObject) -> JsonObject | None:
         """How exactly what a holding's handle names is given again; None where ``holding`` says it as well."""
         return None
 
-    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+    def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
         """The moves by which this system gets a holding removed or reduced, in the order that it insists on."""
         ...
 
-    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def apply(self, kind: StepKind, detail: JsonObject) -> str:
         """Carry out one step, and say what was done. Idempotent: a second time it says that nothing was to be done."""
         ...
 
-    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+    def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """Check a step's effect: None if it is there, else what the system shows instead.
 
         Wherever possible the system is asked by the login's name for what it may do. SystemRefused when the answer is
@@ -335,7 +336,7 @@ class Adapter(Protocol):
         """
         ...
 
-    def set_rules(self, account: str, rules: Sequence[Mapping[str, Any]], known: Sequence[Mapping[str, Any]]) -> str:
+    def set_rules(self, account: str, rules: Sequence[JsonView], known: Sequence[JsonView]) -> str:
         """Set all access rules of an account, if it has those that are ``known``; say what was done.
 
         SystemRefused when it has others by now, so that no change is lost, or when it does not accept them. Equal rules
@@ -343,6 +344,6 @@ class Adapter(Protocol):
         """
         raise SystemRefused("Access rules can't be set in such a system from here.", "Set them there.")
 
-    def set_guards(self, guards: Sequence[Mapping[str, Any]], prefix: str) -> str:
+    def set_guards(self, guards: Sequence[JsonView], prefix: str) -> str:
         """Set exactly these guards over all accounts among those with this key prefix; others stay as they are."""
         raise SystemRefused("Such a system has no guard over all accounts.", "Close what is open one by one.")

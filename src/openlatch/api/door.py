@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import unicodedata
 from collections.abc import Iterator
-from typing import Any
 
 from openlatch.errors import BadInput
 
@@ -27,7 +26,7 @@ def refuse_unusable(given: object) -> None:
             raise BadInput(f"The request does not fit: {place} {wrong}.", "Look at the field named.", {place: wrong})
 
 
-def _values(given: Any) -> Iterator[tuple[str, Any, int]]:
+def _values(given: object) -> Iterator[tuple[str, object, int]]:
     """Every value in a body with its path and depth. Names of fields are values, too."""
     waiting = [("request", given, 0)]
     while waiting:

@@ -22,6 +22,7 @@ import psycopg
 from structlog import get_logger
 
 from openlatch.errors import OpenLatchError, TooMany
+from openlatch.json_values import JsonObject
 from openlatch.service.unit import CHANNEL, Viewer
 
 log = get_logger()
@@ -89,7 +90,7 @@ class Broker:
         self._woken: socket.socket
         self._waker: socket.socket
 
-    def open(self, viewer: Viewer, still: Callable[[], Viewer], environ: dict[str, Any]) -> Iterator[str]:
+    def open(self, viewer: Viewer, still: Callable[[], Viewer], environ: JsonObject) -> Iterator[str]:
         """Begin an event stream, in the thread of its request. TooMany when the person has enough of them.
 
         After the first event the broker owns the socket, and the request is over for the server.
@@ -114,7 +115,7 @@ class Broker:
                 self._thread.start()
         return self._begin(stream, environ)
 
-    def _begin(self, stream: Stream, environ: dict[str, Any]) -> Iterator[str]:
+    def _begin(self, stream: Stream, environ: JsonObject) -> Iterator[str]:
         try:
             # The first event makes the console refresh everything, since something may have changed.
             yield f"retry: 2000\n{_EVERYTHING}"

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from typing import Any
 
 from pydantic import BaseModel
 from pydantic.json_schema import models_json_schema
 
 from openlatch import __version__, schemas
 from openlatch.api.routing import JSON, MERGE_PATCH, PREFIX, Route
+from openlatch.json_values import JsonObject
 
 _REF = "#/components/schemas/{model}"
 _PROBLEMS = {
@@ -30,15 +30,15 @@ _PROBLEMS = {
 }
 
 
-def document(routes: Iterable[Route]) -> dict[str, Any]:
+def document(routes: Iterable[Route]) -> JsonObject:
     """The whole document."""
     table = list(routes)
     used: list[type[BaseModel]] = [schemas.Problem]
     for route in table:
         used += [m for m in (route.answer, route.body) if m is not None and m not in used]
     refs, models = models_json_schema([(model, "validation") for model in used], ref_template=_REF)
-    names: dict[Any, str] = {model: ref["$ref"] for (model, _), ref in refs.items()}
-    paths: dict[str, dict[str, Any]] = {}
+    names: dict[object, str] = {model: ref["$ref"] for (model, _), ref in refs.items()}
+    paths: dict[str, JsonObject] = {}
     for route in table:
         path = PREFIX + re.sub(r"<(?:\w+:)?(\w+)>", r"{\1}", route.path)
         operation = _operation(route, names)
@@ -99,8 +99,8 @@ _EVENTS = {
 }
 
 
-def _operation(route: Route, names: Mapping[object, str]) -> dict[str, Any]:
-    operation: dict[str, Any] = {
+def _operation(route: Route, names: Mapping[object, str]) -> JsonObject:
+    operation: JsonObject = {
         "operationId": route.name,
         "summary": route.summary,
         "description": (route.handler.__doc__ or route.summary).strip(),
@@ -122,14 +122,14 @@ def _operation(route: Route, names: Mapping[object, str]) -> dict[str, Any]:
     return operation
 
 
-def _links(route: Route, table: Iterable[Route]) -> dict[str, Any]:
+def _links(route: Route, table: Iterable[Route]) -> JsonObject:
     """Where to go on from an answer: with the first row of a list, with what was made, and with what is shown.
 
     By name of the operation, with what goes into its path (OpenAPI 3.1, section 4.8.20).
     """
     known = re.findall(r"<uuid:(\w+)>", route.path)
     given = {f"path.{name}": f"$request.path.{name}" for name in known}
-    found: dict[str, Any] = {}
+    found: JsonObject = {}
     for other in table:
         wanted = re.findall(r"<uuid:(\w+)>", other.path)
         fresh = [name for name in wanted if name not in known]
@@ -163,13 +163,13 @@ _FILES = {
 }
 
 
-def _success(route: Route, names: Mapping[object, str]) -> dict[str, Any]:
+def _success(route: Route, names: Mapping[object, str]) -> JsonObject:
     if route.answer is None:
         kinds = _FILES.get(route.name, ("application/jsonl",))
         if route.query is schemas.ExportOptions:
             kinds = ("text/csv", JSON)
         return {"description": route.summary, "content": {kind: {"schema": {}} for kind in kinds}}
-    found: dict[str, Any] = {
+    found: JsonObject = {
         "description": route.summary,
         "content": {JSON: {"schema": {"$ref": names[route.answer]}}},
     }
@@ -178,7 +178,7 @@ def _success(route: Route, names: Mapping[object, str]) -> dict[str, Any]:
     return found
 
 
-def _path_parameters(route: Route) -> list[dict[str, Any]]:
+def _path_parameters(route: Route) -> list[JsonObject]:
     found = []
     for converter, name in re.findall(r"<(?:(\w+):)?(\w+)>", route.path):
         schema = {"type": "string", "format": "uuid"} if converter == "uuid" else {"type": "string"}
@@ -186,7 +186,7 @@ def _path_parameters(route: Route) -> list[dict[str, Any]]:
     return found
 
 
-def _query_parameters(route: Route) -> list[dict[str, Any]]:
+def _query_parameters(route: Route) -> list[JsonObject]:
     if route.query is None:
         return []
     schema = route.query.model_json_schema()
@@ -203,7 +203,7 @@ def _query_parameters(route: Route) -> list[dict[str, Any]]:
     ]
 
 
-def _headers(route: Route) -> list[dict[str, Any]]:
+def _headers(route: Route) -> list[JsonObject]:
     wanted = []
     if route.method == "POST" and not (route.open or route.streams):
         wanted.append(("Idempotency-Key", "The same call with the same key is carried out once."))

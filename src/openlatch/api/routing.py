@@ -27,6 +27,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.api.door import refuse_unusable
 from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn, ReadOnly, TooMany
+from openlatch.json_values import JsonObject
 from openlatch.service.acting import visits
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
@@ -215,7 +216,7 @@ def _view(route: Route) -> Callable[..., Response]:
             )
         if who is not None and who.auditor and route.changes and not (route.is_own or route.only_asks):
             raise NotAllowed("An auditor sees everything and changes nothing.", "Ask an administrator to do it.")
-        given: dict[str, Any] = dict(path)
+        given: JsonObject = dict(path)
         refuse_unusable([request.args.to_dict(), *path.values()])
         if route.body is not None:
             given["body"] = _checked(route.body, _json(), as_json=True)

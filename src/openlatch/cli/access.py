@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from datetime import datetime
 from functools import partial
-from typing import Any
+from typing import IO, Any
 from uuid import UUID
 
 import click
@@ -19,6 +19,7 @@ from openlatch.cli import offers, session
 from openlatch.cli.output import Column, day, end, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
+from openlatch.json_values import JsonList, JsonObject
 
 INSTANT = click.DateTime(["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H:%M:%S%z"])
 LEFT = ", who has left; the system may still let them in"
@@ -53,7 +54,7 @@ RIGHTS: list[Column] = [
 ]
 
 
-def _told(permissions: list[Any], owns: bool) -> str:
+def _told(permissions: JsonList, owns: bool) -> str:
     return ", ".join([*(["owning it"] if owns else []), *(p.sentence for p in permissions)])
 
 
@@ -72,7 +73,7 @@ def when_options(command: Any) -> Any:
 
 def _question(
     at: datetime | None, believed: datetime | None, permission: str, shortest: bool, limit: int | None
-) -> dict[str, Any]:
+) -> JsonObject:
     about = {"permission": permission, "shortest": shortest, "limit": limit}
     return {"at": _local(at), "believed": _local(believed), **about}
 
@@ -164,7 +165,7 @@ def account_difference(name_or_id: str, one: datetime, other: datetime, believed
 @click.command("what-if")
 @click.argument("file", type=click.File())
 @output_option
-def what_if(file: Any, output: str) -> None:
+def what_if(file: IO[str], output: str) -> None:
     """What changes would do to who can do what. FILE holds them as JSON, a list; - reads it from the input.
 
     Each is an object with a kind: give, end, suspend, resume, level, join, leave, left, back, owner or latch. People,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 from uuid import UUID
 
 import click
@@ -71,7 +70,7 @@ def _find(service: Client, name: str) -> schemas.SignInOf:
     return fits[0]
 
 
-def _act(name: str, about: str, question: str, call: Callable[[Client, UUID], Any], done: str) -> None:
+def _act(name: str, about: str, question: str, call: Callable[[Client, UUID], object], done: str) -> None:
     @sign_in.command(name, help=about)
     @click.argument("who")
     @_YES
@@ -131,7 +130,7 @@ _act(
 @sign_in.command("set-role")
 @click.argument("who")
 @click.argument("role", type=ROLES)
-def sign_in_set_role(who: str, role: str) -> None:
+def sign_in_set_role(who: str, role: schemas.RoleName) -> None:
     """Give a sign-in another role."""
     with session.client() as service:
         found = _find(service, who)
@@ -145,7 +144,7 @@ def sign_in_set_role(who: str, role: str) -> None:
 @click.option("--address", default="", help="Where the link is sent to, for whoever has no address yet.")
 @click.option("--role", type=ROLES, default="member", show_default=True)
 @output_option
-def sign_in_invite(person: str | None, name: str, address: str, role: Any, output: str) -> None:
+def sign_in_invite(person: str | None, name: str, address: str, role: schemas.RoleName, output: str) -> None:
     """Invite somebody to sign in, by mail: a PERSON of the register, or somebody new by --name and --address."""
     with session.client() as service:
         ident = session.find(service, "people", person) if person else None
@@ -339,7 +338,7 @@ def me_end_session(ident: UUID | None, others: bool) -> None:
 @click.option("--scope", type=click.Choice(["read", "write"]), default="read", show_default=True)
 @click.option("--days", type=click.IntRange(1, 365), default=90, show_default=True)
 @output_option
-def me_make_token(name: str, scope: str, days: int, output: str) -> None:
+def me_make_token(name: str, scope: schemas.Scope, days: int, output: str) -> None:
     """Make an API token for a program; it is shown only now."""
     with session.client() as service:
         found = session.proving(service, lambda: service.make_own_token(name, scope, days))

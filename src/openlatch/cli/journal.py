@@ -17,6 +17,7 @@ from openlatch.cli.register import list_command
 from openlatch.core.journal import chain as core
 from openlatch.core.journal import tree_heads
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 
 # What verifying ends with when nothing is altered, and nothing kept outside vouches for it.
 UNVOUCHED = 6
@@ -86,7 +87,7 @@ def journal_verify(file: Path | None, expect: str, heads: tuple[Path, ...], key:
     given = [head for path in heads for head in _heads(path)]
     faults: list[core.Fault] = []
     if file is not None:
-        entries: Iterable[dict[str, Any]] = _entries(file)
+        entries: Iterable[JsonObject] = _entries(file)
         verdict = core.verify(entries, expected, tree_heads.Watch(_trusted(given, key, faults)))
     else:
         with session.client() as service, err.status("Verifying"):
@@ -170,7 +171,7 @@ def _expected(given: str) -> tuple[int, str] | None:
     return int(position), digest.lower()
 
 
-def _entries(file: Path) -> Iterator[dict[str, Any]]:
+def _entries(file: Path) -> Iterator[JsonObject]:
     """The entries of an export. BadInput names the line that is none; an empty file is no journal."""
     number = 0
     with file.open("rb") as lines:

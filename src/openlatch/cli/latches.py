@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import Any
 from uuid import UUID
 
 import click
@@ -15,6 +15,7 @@ from openlatch.cli import session
 from openlatch.cli.offers import LINES
 from openlatch.cli.output import Column, list_options, moment, out, output_option, reach, show_one, show_rows, write_end
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
+from openlatch.client import Client
 from openlatch.core.latches import LatchKind, LatchMode
 
 LATCHES: list[Column] = [
@@ -337,7 +338,10 @@ def hand_over(name_or_id: str, to: str, keeps: str | None, reason: str, yes: boo
     out.print(f"Sent to {found.address}; it runs out {moment(found.runs_out_at)}.")
 
 
-def _disconnecting(group: click.Group, name: str, words: str, filter_for: Any) -> None:
+FilterFor = Callable[[Client, str, str | None], str]
+
+
+def _disconnecting(group: click.Group, name: str, words: str, filter_for: FilterFor) -> None:
     """A command that ends links between apps and accounts: a change over a filter, like any other."""
 
     @group.command(name, help=words)
@@ -360,18 +364,18 @@ def _disconnecting(group: click.Group, name: str, words: str, filter_for: Any) -
         return 0 if all(line.refused is None for line in found.lines) else 4
 
 
-def _app_links(service: Any, name: str, account_name: str | None) -> str:
+def _app_links(service: Client, name: str, account_name: str | None) -> str:
     written = f'holder.id eq "{session.find(service, "apps", name)}"'
     if account_name:
         written += f' and account.id eq "{session.find(service, "accounts", account_name)}"'
     return written
 
 
-def _account_apps(service: Any, name: str, account_name: str | None) -> str:
+def _account_apps(service: Client, name: str, account_name: str | None) -> str:
     return f'account.id eq "{session.find(service, "accounts", name)}" and holder.kind eq "app"'
 
 
-def _team_grants(service: Any, name: str, account_name: str | None) -> str:
+def _team_grants(service: Client, name: str, account_name: str | None) -> str:
     return f'holder.id eq "{session.find(service, "teams", name)}"'
 
 

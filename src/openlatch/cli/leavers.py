@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 from uuid import UUID
 
 import click
@@ -15,6 +14,7 @@ from openlatch.cli.output import Column, end_day, err, moment, out, output_optio
 from openlatch.cli.revocations import WAIT_SECONDS, write_preview
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
+from openlatch.json_values import JsonObject
 
 DRIFT: list[Column] = [
     ("ID", lambda r: str(r.id)),
@@ -251,4 +251,4 @@ def leaver_report(person: str, output: str) -> None:
     return None
 
 
-COMMANDS: dict[str, Any] = {"drift": drift, "leaver": leaver}
+COMMANDS: JsonObject = {"drift": drift, "leaver": leaver}

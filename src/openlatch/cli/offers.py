@@ -18,6 +18,7 @@ from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
 from openlatch.core.offers.wording import DAYS
 from openlatch.errors import Conflict
+from openlatch.json_values import JsonObject
 
 OFFERS: list[Column] = [
     ("ID", lambda r: str(r.id)),
@@ -49,12 +50,12 @@ LINES: list[Column] = [
 _YES = click.option("--yes", is_flag=True, help="Do not ask.")
 
 
-class LastDay(click.ParamType[Any]):
+class LastDay(click.ParamType[date | datetime]):
     """A last day, which counts to its end where the account is, or an instant."""
 
     name = "day"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> date | datetime:
+    def convert(self, value: str | date, param: click.Parameter | None, ctx: click.Context | None) -> date | datetime:
         """A date, or an aware datetime."""
         if isinstance(value, date):
             return value
@@ -64,7 +65,7 @@ class LastDay(click.ParamType[Any]):
             self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
 
 
-def window(given: date | datetime | None) -> dict[str, Any]:
+def window(given: date | datetime | None) -> JsonObject:
     """An end as calls take it."""
     if given is None:
         return {}
@@ -73,7 +74,7 @@ def window(given: date | datetime | None) -> dict[str, Any]:
     return {"last_day": given}
 
 
-def hours(given: str | None) -> dict[str, Any] | None:
+def hours(given: str | None) -> JsonObject | None:
     """Weekly hours from text like ``mon-fri 08:00-18:00``."""
     if given is None:
         return None
@@ -144,8 +145,8 @@ def offer_send(
     levels: tuple[str, ...],
     permissions: tuple[str, ...],
     parts: tuple[str, ...],
-    until: Any,
-    since: Any,
+    until: date | datetime | None,
+    since: date | datetime | None,
     hours_: str | None,
     reason: str,
     only_preview: bool,
@@ -179,7 +180,7 @@ def offer_send(
     return None
 
 
-def _to(service: Client, given: str, name: str) -> dict[str, Any]:
+def _to(service: Client, given: str, name: str) -> JsonObject:
     kind, colon, rest = given.partition(":")
     if not colon or kind not in ("handle", "team", "person"):
         return {"address": given, "name": name}
@@ -188,7 +189,7 @@ def _to(service: Client, given: str, name: str) -> dict[str, Any]:
     return {kind: session.find(service, "teams" if kind == "team" else "people", rest)}
 
 
-def _single(given: str) -> dict[str, Any]:
+def _single(given: str) -> JsonObject:
     key, equals, end = given.partition("=")
     return {"key": key, **(window(LastDay().convert(end, None, None)) if equals else {})}
 
@@ -263,7 +264,7 @@ def offer_change(
     permissions: tuple[str, ...],
     parts: tuple[str, ...],
     whole: bool,
-    until: Any,
+    until: date | datetime | None,
     no_end: bool,
     hours_: str | None,
     any_hour: bool,
@@ -272,7 +273,7 @@ def offer_change(
     with session.client() as service:
         found = service.offer(ident)
         account = found.account.id
-        given: dict[str, Any] = {}
+        given: JsonObject = {}
         if levels or permissions:
             given["levels"] = [level_of(service, account, one) for one in levels]
             given["permissions"] = [_single(one) for one in permissions]
@@ -349,13 +350,13 @@ def request_ask(
     owner: str,
     level: str | None,
     parts: tuple[UUID, ...],
-    until: Any,
+    until: date | datetime | None,
     reason: str,
     emergency: bool,
     output: str,
 ) -> None:
     """Ask for access to an account by its exact name or id, or ask its owner by address."""
-    wish: dict[str, Any] = {"owner_address": owner, "parts": list(parts), "reason": reason, **window(until)}
+    wish: JsonObject = {"owner_address": owner, "parts": list(parts), "reason": reason, **window(until)}
     try:
         wish["account"] = UUID(account)
     except ValueError:
@@ -374,7 +375,7 @@ def request_ask(
 )
 @click.option("--reason", prompt="Why", help="Why.")
 @output_option
-def grant_longer(ident: UUID, until: Any, reason: str, output: str) -> None:
+def grant_longer(ident: UUID, until: date | datetime | None, reason: str, output: str) -> None:
     """Ask for more time on access of your own: the same grant runs on, once its owner says yes."""
     with session.client() as service:
         wish = schemas.AskAccess.model_validate({"extends": ident, "reason": reason, **window(until)})
@@ -395,7 +396,9 @@ def _any_level(service: Client, name: str) -> UUID:
 @click.option("--account", default=None, help="The account, for a request that names none.")
 @click.option("--words", default="", help="A word with it.")
 @output_option
-def request_grant(ident: UUID, level: str | None, until: Any, account: str | None, words: str, output: str) -> None:
+def request_grant(
+    ident: UUID, level: str | None, until: date | datetime | None, account: str | None, words: str, output: str
+) -> None:
     """Grant a request, or less, or for a shorter time."""
     with session.client() as service:
         how = schemas.GrantRequest.model_validate(
@@ -491,7 +494,7 @@ def _changing(name: str, kind: str, words: str, *options: Any) -> None:
         only_preview: bool,
         yes: bool,
         output: str,
-        until: Any = None,
+        until: date | datetime | None = None,
         no_end: bool = False,
         level: UUID | None = None,
         to: str | None = None,
@@ -596,7 +599,7 @@ def grant_set_term(
     permission: str | None,
     part: str | None,
     whole: bool,
-    until: Any,
+    until: date | datetime | None,
     no_end: bool,
     hours_: str | None,
     any_hour: bool,
@@ -613,7 +616,7 @@ def grant_set_term(
         terms = [_as_wish(term) for term in found.terms]
         if number is not None and number > len(terms):
             raise click.BadParameter(f"The grant has {len(terms)} terms.", param_hint="--number")
-        changed: dict[str, Any] = dict(terms[number - 1]) if number is not None else {}
+        changed: JsonObject = dict(terms[number - 1]) if number is not None else {}
         if level is not None:
             changed |= {"level": level_of(service, account, level), "permission": ""}
         if permission is not None:
@@ -638,7 +641,7 @@ def grant_set_term(
         return change(service, wish, "Change the terms of", only_preview, yes, output)
 
 
-def _as_wish(term: schemas.TermNow) -> dict[str, Any]:
+def _as_wish(term: schemas.TermNow) -> JsonObject:
     return {
         "level": term.level.id if term.level else None,
         "permission": term.permission or "",

@@ -74,7 +74,7 @@ def _write_csv(rows: Iterable[BaseModel], columns: Sequence[Column]) -> None:
         writer.writerow([guarded(_plain(value(row))) for _, value in columns])
 
 
-def _plain(value: Any) -> str:
+def _plain(value: object) -> str:
     if isinstance(value, Text):
         return value.plain
     if isinstance(value, datetime):

@@ -18,6 +18,7 @@ from openlatch.cli import access, latches, register, search, session, settings
 from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
 from openlatch.client import Client
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 
 _YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
 
@@ -139,7 +140,7 @@ def form_options(kind: str) -> Callable[[Any], Any]:
     return decorate
 
 
-def _values(service: Client, kind: str, given: dict[str, Any]) -> dict[str, Any]:
+def _values(service: Client, kind: str, given: JsonObject) -> JsonObject:
     found = {}
     for option in OPTIONS[kind]:
         value = given.get(option.field)
@@ -444,7 +445,7 @@ def grant_record(
     show_one(found, output, lambda: out.print(f"{found.new} recorded, {found.same} were recorded already."))
 
 
-def _known(service: Client, number: int, row: dict[str, Any]) -> schemas.RecordAccessLine:
+def _known(service: Client, number: int, row: JsonObject) -> schemas.RecordAccessLine:
     lacking = [name for name in ("account", "holder", "level") if not row.get(name)]
     if lacking:
         raise BadInput(f"Line {number} has no {lacking[0]}.", "Give account, holder and level.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from typing import Any
+from uuid import UUID
 
 import click
 from rich.text import Text
@@ -250,7 +251,7 @@ def grant() -> None:
 @grant.command("show")
 @click.argument("ident", type=click.UUID)
 @output_option
-def grant_show(ident: Any, output: str) -> None:
+def grant_show(ident: UUID, output: str) -> None:
     """A grant."""
     with session.client() as service:
         found = service.grant(ident)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 import click
@@ -17,6 +16,7 @@ from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
 from openlatch.core.vocabulary import Reach
+from openlatch.json_values import JsonObject
 
 REVOCATIONS: list[Column] = [
     ("ID", lambda r: str(r.id)),
@@ -88,7 +88,7 @@ def trim(
 
 
 def _end(
-    service: Client, wish: dict[str, Any], reason: str, yes: bool, wait: bool, output: str, only_preview: bool = False
+    service: Client, wish: JsonObject, reason: str, yes: bool, wait: bool, output: str, only_preview: bool = False
 ) -> None:
     preview = service.preview(**wish)
     if only_preview:

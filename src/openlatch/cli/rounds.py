@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 import click
@@ -17,6 +16,7 @@ from openlatch.cli.register import list_command
 from openlatch.cli.schedules import FATES, fates, line_of, review_options
 from openlatch.client import Client
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 
 STATES = {"open": "open", "carrying_out": "carrying out", "closed": "closed"}
 ROUNDS: list[Column] = [
@@ -53,7 +53,7 @@ round_group.add_command(list_command("rounds", ROUNDS, "There is no round."))
 @review_options
 @click.option("--preview", "only_preview", is_flag=True, help="Show what it would hold, and stop.")
 @output_option
-def round_open(name: str, review: dict[str, Any], only_preview: bool, output: str) -> None:
+def round_open(name: str, review: JsonObject, only_preview: bool, output: str) -> None:
     """Open a round over what a filter matches."""
     with session.client() as service:
         reviewers = line_of(service, review["reviewers"])

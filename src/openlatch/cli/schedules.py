@@ -16,6 +16,7 @@ from openlatch.cli.output import Column, moment, out, output_option, show_one, s
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 
 REACHES = ("observe", "operate", "spend", "steward")
 FATES = ("keep", "suspend", "revoke")
@@ -102,13 +103,13 @@ def fates(given: tuple[str, ...]) -> dict[str, str] | None:
     return found or None
 
 
-def line_of(service: Client, given: tuple[str, ...]) -> list[dict[str, Any]]:
+def line_of(service: Client, given: tuple[str, ...]) -> list[JsonObject]:
     """Who is asked, in order, from options like ``manager``, ``team:Wardens`` and ``mailbox=Ines Calder``."""
     found = []
     for one in given:
         kind, _, who = one.rpartition("=")
         if who in ("owner", "manager"):
-            place: dict[str, Any] = {"kind": who}
+            place: JsonObject = {"kind": who}
         elif who.startswith("team:"):
             place = {"kind": "team", "id": session.find(service, "teams", who.removeprefix("team:"))}
         else:
@@ -141,7 +142,7 @@ schedule.add_command(list_command("schedules", SCHEDULES, "There is no schedule.
 @output_option
 def schedule_make(
     name: str,
-    review: dict[str, Any],
+    review: JsonObject,
     recurrence: str,
     starts: datetime | None,
     time_zone: str,

@@ -17,6 +17,7 @@ import click
 from openlatch.client import CallFailed, Client
 from openlatch.core.time_windows import end_of_last_day, zone_of
 from openlatch.errors import BadInput, NotSignedIn
+from openlatch.json_values import JsonList
 
 DEFAULT_URL = "http://127.0.0.1:8620"
 
@@ -91,7 +92,7 @@ def find(service: Client, kind: str, given: str) -> UUID:
     if kind not in _SINGULAR:
         raise BadInput(f"{given!r} is no id.", f"Name one of the {kind} by its id.")
     exact = json.dumps(given)
-    rows: list[Any] = service.list(kind, filter=f"name eq {exact}", limit=2).rows
+    rows: JsonList = service.list(kind, filter=f"name eq {exact}", limit=2).rows
     if not rows:
         rows = service.list(kind, filter=f"name co {exact}", limit=6).rows
     if len(rows) == 1:
@@ -132,12 +133,12 @@ def proving(service: Client, call: Any) -> Any:
         return call()
 
 
-class Day(click.ParamType[Any]):
+class Day(click.ParamType[datetime]):
     """A last day (counts to its end, where the organisation is) or an instant."""
 
     name = "day"
 
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+    def convert(self, value: str | datetime, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
         """An aware datetime."""
         if isinstance(value, datetime):
             return value

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
 from openlatch.client.base import Calls
+from openlatch.json_values import JsonView
 
 
 class ActingCalls(Calls):
@@ -21,7 +20,7 @@ class ActingCalls(Calls):
         """Switch out again."""
         self._ask(schemas.Done, "DELETE", "/me/switch")
 
-    def exchange(self, token: str, account: UUID) -> Mapping[str, Any]:
+    def exchange(self, token: str, account: UUID) -> JsonView:
         """Exchange a token of one's own for a short-lived one to act in an account (RFC 8693)."""
         form = {
             "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange",
@@ -31,7 +30,7 @@ class ActingCalls(Calls):
         }
         return self._transport.form("/oauth/token", form)
 
-    def introspect(self, token: str) -> Mapping[str, Any]:
+    def introspect(self, token: str) -> JsonView:
         """Whether an exchanged token is good now, and for what (RFC 7662)."""
         return self._transport.form("/oauth/introspect", {"token": token})
 

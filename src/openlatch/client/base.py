@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from datetime import datetime
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from pydantic import BaseModel
 
 from openlatch import schemas
 from openlatch.client.transport import Transport
+from openlatch.json_values import JsonObject
 
 Answer = TypeVar("Answer", bound=BaseModel)
 
@@ -28,7 +29,7 @@ class Calls:
     ) -> Answer:
         # An edit says no more than what changes.
         edits = method == "PATCH" or isinstance(body, schemas.EditMany)
-        more: dict[str, Any] = {}
+        more: JsonObject = {}
         if body is not None:
             more["json"] = body.model_dump(mode="json", exclude_unset=edits)
         if version is not None:

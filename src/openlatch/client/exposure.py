@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import date, datetime
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
 from openlatch.client.base import Calls
+from openlatch.json_values import JsonView
 
 
 class ExposureCalls(Calls):
@@ -107,9 +107,7 @@ class ExposureCalls(Calls):
         body = schemas.CheckRules(document=document)
         return self._ask(schemas.CheckedRules, "POST", f"/accounts/{account}/rules/check", body).problems
 
-    def draft_rules(
-        self, account: UUID, document: str, permissions: Mapping[str, Any] | None = None
-    ) -> schemas.RuleDraftRow:
+    def draft_rules(self, account: UUID, document: str, permissions: JsonView | None = None) -> schemas.RuleDraftRow:
         """Draft access rules for an account, to see what they would open and close."""
         body = schemas.MakeDraft(document=document, permissions=dict(permissions or {}))
         return self._ask(schemas.RuleDraftRow, "POST", f"/accounts/{account}/drafts", body)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
@@ -51,7 +50,7 @@ class FlagsCalls(Calls):
         """Take an own rule out of use."""
         return self._ask(schemas.RulesPage, "DELETE", f"/rules/own/{key}")
 
-    def facts(self, person: UUID | None = None) -> Sequence[Any]:
+    def facts(self, person: UUID | None = None) -> Sequence[schemas.FactsOf]:
         """What the rules are told of somebody; of oneself when nobody is named."""
         return self._get(schemas.FactsAbout, "/facts", person=person).subjects
 

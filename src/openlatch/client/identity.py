@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
@@ -78,7 +77,7 @@ class IdentityCalls(Calls):
         """Every sign-in of the organisation."""
         return self._ask(schemas.SignIns, "GET", "/sign-ins").rows
 
-    def set_role(self, ident: UUID, role: Any) -> schemas.SignInOf:
+    def set_role(self, ident: UUID, role: schemas.RoleName) -> schemas.SignInOf:
         """Give a sign-in another role."""
         return self._ask(schemas.SignInOf, "PUT", f"/sign-ins/{ident}/role", schemas.SetRole(role=role))
 
@@ -171,6 +170,6 @@ class IdentityCalls(Calls):
         """End all of one's sessions but the one that asks."""
         return self._ask(schemas.OwnPage, "DELETE", "/me/sessions")
 
-    def make_own_token(self, name: str, scope: Any = "read", days: int = 90) -> schemas.Token:
+    def make_own_token(self, name: str, scope: schemas.Scope = "read", days: int = 90) -> schemas.Token:
         """A token for programs. It is given only now."""
         return self._ask(schemas.Token, "POST", "/me/tokens", schemas.MakeOwnToken(name=name, scope=scope, days=days))

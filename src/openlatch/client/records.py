@@ -8,9 +8,13 @@ from typing import Any
 from uuid import UUID
 
 import httpx
+from pydantic import BaseModel
 
 from openlatch import schemas
 from openlatch.client.base import Calls
+
+# A record of any kind: its values are a form that its kind chooses.
+AnyRecord = schemas.Record[Any]
 
 
 class RecordsCalls(Calls):
@@ -52,17 +56,17 @@ class RecordsCalls(Calls):
         found = self._transport.call("POST", "/register/import", content=content, timeout=httpx.Timeout(60, read=3600))
         return schemas.RegisterBrought.model_validate(found)
 
-    def make_record(self, kind: str, values: Mapping[str, object]) -> schemas.Record[Any]:
+    def make_record(self, kind: str, values: Mapping[str, object]) -> AnyRecord:
         """Make a record from what its form holds."""
         return self._record(kind, "POST", f"/{kind}", schemas.FORMS[kind].model_validate(dict(values)))
 
-    def record(self, kind: str, ident: UUID) -> schemas.Record[Any]:
+    def record(self, kind: str, ident: UUID) -> AnyRecord:
         """A record as it is edited: its values, and what depends on it."""
         return self._record(kind, "GET", f"/{kind}/{ident}/record")
 
     def edit_record(
         self, kind: str, ident: UUID, changes: Mapping[str, object], version: int | None = None
-    ) -> schemas.Record[Any]:
+    ) -> AnyRecord:
         """Change some fields. CallFailed with status 412 when somebody changed it since ``version``."""
         body = schemas.changes_of(schemas.FORMS[kind]).model_validate(dict(changes))
         return self._record(kind, "PATCH", f"/{kind}/{ident}", body, version)
@@ -71,15 +75,15 @@ class RecordsCalls(Calls):
         """Remove a record to which nothing refers."""
         self._ask(schemas.Done, "DELETE", f"/{kind}/{ident}", None, version)
 
-    def archive_record(self, kind: str, ident: UUID, is_archived: bool = True) -> schemas.Record[Any]:
+    def archive_record(self, kind: str, ident: UUID, is_archived: bool = True) -> AnyRecord:
         """Put a record away, or take it out again."""
         return self._record(kind, "PUT" if is_archived else "DELETE", f"/{kind}/{ident}/archived")
 
     def _record(
-        self, kind: str, method: str, path: str, body: Any = None, version: int | None = None
-    ) -> schemas.Record[Any]:
+        self, kind: str, method: str, path: str, body: BaseModel | None = None, version: int | None = None
+    ) -> AnyRecord:
         model: Any = schemas.FORMS[kind]
-        found: schemas.Record[Any] = self._ask(schemas.Record[model], method, path, body, version)
+        found: AnyRecord = self._ask(schemas.Record[model], method, path, body, version)
         return found
 
     def preview_edits(self, kind: str, ids: Iterable[UUID], changes: Mapping[str, object]) -> schemas.EditManyPreview:

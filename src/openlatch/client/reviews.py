@@ -54,7 +54,7 @@ class ReviewsCalls(Calls):
         """How far a round is by reviewer, account and day."""
         return self._ask(schemas.RoundProgress, "GET", f"/rounds/{ident}/progress")
 
-    def groups(self, ident: UUID, by: str = "account") -> Sequence[Any]:
+    def groups(self, ident: UUID, by: str = "account") -> Sequence[schemas.Group]:
         """The items of a round in groups: by account, holder, level, recommended or kind."""
         return self._ask(schemas.Groups, "GET", f"/rounds/{ident}/groups?by={by}").groups
 
@@ -119,7 +119,7 @@ class ReviewsCalls(Calls):
         """Take a decision back."""
         return self._on(schemas.ItemRow, item, "undo", None, item.version)
 
-    def better_reviewers(self, item: schemas.ItemRow) -> Sequence[Any]:
+    def better_reviewers(self, item: schemas.ItemRow) -> Sequence[schemas.BetterReviewer]:
         """Who could decide an item instead, and why they."""
         return self._ask(schemas.BetterReviewers, "GET", f"/rounds/{item.round_id}/items/{item.id}/reviewers").people
 

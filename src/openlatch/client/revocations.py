@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from openlatch import schemas
 from openlatch.client.base import Calls
+from openlatch.json_values import JsonObject
 
 
 class RevocationsCalls(Calls):
@@ -67,7 +67,7 @@ class RevocationsCalls(Calls):
 
 def _wish(
     grants: Iterable[UUID], sessions: Iterable[UUID], trim_level: UUID | None, trim_until: datetime | None
-) -> dict[str, Any]:
+) -> JsonObject:
     return {
         "grants": [str(ident) for ident in grants],
         "sessions": [str(ident) for ident in sessions],

@@ -15,6 +15,7 @@ from uuid import uuid4
 import httpx
 
 from openlatch.errors import OpenLatchError
+from openlatch.json_values import JsonObject
 from openlatch.schemas import Problem
 
 PREFIX = "/api/v1"
@@ -58,11 +59,11 @@ class Transport:
         _refuse(response)
         return response.json()
 
-    def form(self, path: str, fields: dict[str, str]) -> dict[str, Any]:
+    def form(self, path: str, fields: dict[str, str]) -> JsonObject:
         """A call of the token interface, which takes forms and answers errors by RFC 6749 section 5.2."""
         with self._telling():
             response = self._http.post(path, data=fields)
-        found: dict[str, Any] = response.json()
+        found: JsonObject = response.json()
         if "error" in found:
             detail = f"{found['error']}: {found.get('error_description', '')}"
             raise CallFailed(

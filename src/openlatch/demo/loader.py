@@ -12,7 +12,6 @@ import re
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -23,6 +22,7 @@ from openlatch.core.reviews.assignment import Line, Place
 from openlatch.core.vocabulary import Happening, Reach, Role, Subject, Verdict
 from openlatch.demo import offers
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service import imports
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import manage as manage_flags
@@ -62,16 +62,16 @@ AGENCY = (
 )
 
 
-def telemetry_plan() -> dict[str, Any]:
+def telemetry_plan() -> JsonObject:
     """What is in the hut telemetry database."""
-    plan: dict[str, Any] = json.loads((DATA / "telemetry.json").read_text())
+    plan: JsonObject = json.loads((DATA / "telemetry.json").read_text())
     return plan
 
 
-def systems_plan(day: datetime) -> dict[str, Any]:
+def systems_plan(day: datetime) -> JsonObject:
     """What is in the other systems, with days counted from ``day``; keys of a host have theirs in their own form."""
     text = (DATA / "systems.json").read_text()
-    plan: dict[str, Any] = json.loads(text)
+    plan: JsonObject = json.loads(text)
     opened = json.loads((DATA / "open.json").read_text())
     return {**plan, "cloud": json.loads(_dated(json.dumps({**plan["cloud"], **opened}), day))}
 

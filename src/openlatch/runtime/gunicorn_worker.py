@@ -18,6 +18,8 @@ from typing import Any
 from gunicorn import util
 from gunicorn.workers.gthread import ThreadWorker
 
+from openlatch.json_values import JsonObject
+
 # A request without a large body has to be here whole within so many seconds; otherwise its thread is for others.
 SECONDS_TO_ASK = 20.0
 LARGEST_BODY_AT_ONCE = (1 << 20) + 1
@@ -25,7 +27,7 @@ _REMEDY = {
     414: "Send at most 4,094 bytes in the first line.",
     431: "Send at most 100 headers, of 8,190 bytes each.",
 }
-App = Callable[[dict[str, Any], Any], Iterable[bytes]]
+App = Callable[[JsonObject, Any], Iterable[bytes]]
 
 
 class Reaper:
@@ -72,7 +74,7 @@ REAPER = Reaper()
 def prompt(app: App) -> App:
     """The application, called once the whole of a small body is here."""
 
-    def called(environ: dict[str, Any], start_response: Any) -> Iterable[bytes]:
+    def called(environ: JsonObject, start_response: Any) -> Iterable[bytes]:
         length = environ.get("CONTENT_LENGTH") or ""
         is_small = not length or (length.isascii() and length.isdigit() and int(length) < LARGEST_BODY_AT_ONCE)
         has_body = length or "chunked" in environ.get("HTTP_TRANSFER_ENCODING", "").lower()

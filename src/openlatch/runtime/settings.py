@@ -11,11 +11,11 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from pathlib import Path
-from typing import Any
 
 from cryptography.fernet import Fernet, MultiFernet
 
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +54,7 @@ class Settings:
     def load(cls, environment: Mapping[str, str] = os.environ) -> Settings:
         """From the file and the environment. BadInput names a setting that is unknown or can't be read."""
         path = environment.get("OPENLATCH_CONFIG", "")
-        given: dict[str, Any] = _file(Path(path)) if path else {}
+        given: JsonObject = _file(Path(path)) if path else {}
         known = {f.name: f.type for f in fields(cls)}
         unknown = sorted(set(given) - set(known))
         if unknown:
@@ -63,7 +63,7 @@ class Settings:
             if f"OPENLATCH_{name.upper()}" in environment:
                 given[name] = environment[f"OPENLATCH_{name.upper()}"]
         try:
-            values: dict[str, Any] = {n: int(v) if known[n] == "int" else str(v) for n, v in given.items()}
+            values: JsonObject = {n: int(v) if known[n] == "int" else str(v) for n, v in given.items()}
             return cls(**values)
         except ValueError as error:
             raise BadInput(f"A setting is not a number: {error}.", "Look at the settings in the reference.") from None
@@ -100,7 +100,7 @@ def _fernet(name: str, key: str) -> Fernet:
         raise BadInput(f"{name} is not a key.", "Make one with: openlatch new-key") from None
 
 
-def _file(path: Path) -> dict[str, Any]:
+def _file(path: Path) -> JsonObject:
     try:
         return tomllib.loads(path.read_text())
     except (OSError, tomllib.TOMLDecodeError) as error:

@@ -8,12 +8,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
 
 from openlatch.demo import loader
+from openlatch.json_values import JsonObject
 from openlatch.processes import CantStart, usual_port
 from openlatch.service import connections
 from openlatch.service.systems import readings
@@ -32,9 +32,9 @@ class Surroundings:
     folder: Path
     secret: str
     said: Callable[[str], None]
-    plan: dict[str, Any] = field(default_factory=dict)
+    plan: JsonObject = field(default_factory=dict)
     servers: list[Server | cloud.CloudServer] = field(default_factory=list)
-    connections: list[tuple[str, str, dict[str, Any]]] = field(default_factory=list)
+    connections: list[tuple[str, str, JsonObject]] = field(default_factory=list)
 
     def start(self, service: Service) -> None:
         """Start all that can be had; what is missing is said, and the rest goes on."""

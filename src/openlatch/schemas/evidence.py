@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 from pydantic import BaseModel, ConfigDict, Field
+
+from openlatch.json_values import JsonObject
 
 __all__ = [
     "Addenda",
@@ -62,7 +64,7 @@ class ScopePart(_Part):
 
     filter: str = Field(description="RFC 7644 section 3.4.2.2; empty for everything.")
     covers: list[str]
-    reviewers: list[dict[str, Any]]
+    reviewers: list[JsonObject]
     acts: Literal["when_decided", "at_close"]
     undecided: dict[str, str]
     undecided_by: str = Field(description="Who or what set that.")
@@ -190,7 +192,7 @@ class ItemPart(_Part):
     level: str
     reviewer: str | None
     assigned_as: str
-    facts: dict[str, Any]
+    facts: JsonObject
     decision: DecisionPart
     carried_out: CarriedOutPart
     questions: list[QuestionPart]
@@ -247,6 +249,6 @@ class Evidence(_Part):
     items_hash: str
 
 
-def evidence_schema() -> dict[str, Any]:
+def evidence_schema() -> JsonObject:
     """The JSON Schema (draft 2020-12) of the evidence of a review."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Evidence.model_json_schema()}

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 from uuid import UUID
 
 from pydantic import Field, StringConstraints
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.schemas.base import AccountOf, Answer, Day, Instant, Named, Request, Sentence, ShortText
 from openlatch.schemas.revocations import Preview
 
@@ -86,7 +87,7 @@ class ExposureRow(Answer):
     gone: bool
     understood: bool = Field(description="Whether all conditions are understood; one that is not counts as open.")
     sentence: str
-    ways: list[dict[str, Any]] = Field(description="The ways in: who, under which conditions, by which rules.")
+    ways: list[JsonObject] = Field(description="The ways in: who, under which conditions, by which rules.")
     admitted_by: list[str]
     narrowed_by: list[str]
     unknown: list[str] = Field(description="Conditions that are not understood, as the system writes them.")
@@ -112,7 +113,7 @@ class RuleShown(Answer):
     """An access rule, in the form of a rule document."""
 
     key: str
-    rule: dict[str, Any]
+    rule: JsonObject
     admits: bool
     is_guard: bool
     by_hand: bool = Field(description="Whether it was written down here, and not read in a system.")
@@ -134,7 +135,7 @@ class ExposurePage(ExposureRow):
 
     rules: list[RuleShown]
     uses: list[ExposureUse]
-    narrower: dict[str, Any] | None = Field(
+    narrower: JsonObject | None = Field(
         description="The smallest rule that covers the use seen, where there was any; in the form of a rule document."
     )
 
@@ -243,7 +244,7 @@ class RuleToClose(Answer):
 
     account: UUID
     key: str
-    rule: dict[str, Any]
+    rule: JsonObject
 
 
 class ClosingPreview(Preview):
@@ -270,7 +271,7 @@ class GuardRow(Answer):
     account_kind: str | None
     resource: Named | None
     rights: list[str]
-    but: list[Any]
+    but: JsonList
     reason: str
     made_by: str
     sentence: str
@@ -315,7 +316,7 @@ class RulesOfAccount(Answer):
     """The rules of an account as they stand, with what its system knows."""
 
     account: Named
-    document: dict[str, Any] = Field(description="A rule document.")
+    document: JsonObject = Field(description="A rule document.")
     combining: str = Field(description="How they combine: refuse_wins, first_match or most_specific.")
     permissions: dict[str, str] = Field(description="The system's permissions, with the right each comes to.")
 

@@ -10,6 +10,7 @@ from pydantic import (
     Field,
 )
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import AccountOf, Answer, Holder, Instant, Named, Request, Sentence, Subject
 
 __all__ = [
@@ -56,7 +57,7 @@ class FlagRow(Answer):
     score: int
     parts: dict[str, int]
     sentence: str
-    facts: dict[str, Any]
+    facts: JsonObject
     subject: Subject
     account: AccountOf | None
     holder: Holder

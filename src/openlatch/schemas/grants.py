@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import (
     AccountOf,
     Answer,
@@ -127,7 +128,7 @@ class LevelRow(Named):
     key: str | None
     sentence: str
     reach: int
-    permissions: list[dict[str, Any]]
+    permissions: list[JsonObject]
     single: bool
     grants: int
     archived: bool
@@ -336,7 +337,7 @@ class TermNow(Answer):
     since: datetime | None
     until: datetime | None
     last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
-    hours: dict[str, Any] | None
+    hours: JsonObject | None
     words: str
 
 

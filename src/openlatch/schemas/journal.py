@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 from pydantic import (
     Field,
 )
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import Answer, Request
 
 __all__ = [
@@ -49,7 +50,7 @@ class JournalRow(Answer):
     on_behalf_of: str | None = Field(description="On whose behalf, where somebody inside an account did it.")
     subject: JournalSubject | None
     account_id: UUID | None
-    facts: dict[str, Any]
+    facts: JsonObject
     hash: str
     previous: str
 

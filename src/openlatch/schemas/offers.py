@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any
 from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import AccountOf, Answer, Day, Instant, Key, Named, Request, Sentence, ShortText
 from openlatch.schemas.grants import Hours, PermissionOf
 from openlatch.schemas.latches import Breach
@@ -174,7 +174,7 @@ class Chosen(Answer):
     parts: list[UUID]
     since: datetime | None
     until: datetime | None
-    hours: dict[str, Any] | None
+    hours: JsonObject | None
 
 
 class OfferDetails(Answer):
@@ -220,7 +220,7 @@ class OpenOffer(OfferDetails):
     account: Named
     person: Named
     holder: str
-    sender: dict[str, Any] | None
+    sender: JsonObject | None
     reason: str
     runs_out_at: datetime
     has_sign_in: bool

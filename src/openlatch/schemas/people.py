@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.access import Path
 from openlatch.schemas.base import Answer, Named, Proof, Request, Sentence
 from openlatch.schemas.latches import Breach
@@ -237,23 +238,23 @@ class HeldData(Answer):
     format: Literal["openlatch-held-data"]
     version: int
     taken_at: datetime
-    person: dict[str, Any]
-    addresses: list[dict[str, Any]]
-    logins: list[dict[str, Any]]
-    marks: list[dict[str, Any]]
-    sign_ins: list[dict[str, Any]]
-    sessions_here: list[dict[str, Any]]
-    api_tokens: list[dict[str, Any]]
-    teams: list[dict[str, Any]]
-    grants: list[dict[str, Any]]
-    sessions: list[dict[str, Any]]
-    flags: list[dict[str, Any]]
-    offers: list[dict[str, Any]]
-    requests: list[dict[str, Any]]
-    visits: list[dict[str, Any]]
-    notices: list[dict[str, Any]]
-    review_items: list[dict[str, Any]]
-    journal: list[dict[str, Any]]
+    person: JsonObject
+    addresses: list[JsonObject]
+    logins: list[JsonObject]
+    marks: list[JsonObject]
+    sign_ins: list[JsonObject]
+    sessions_here: list[JsonObject]
+    api_tokens: list[JsonObject]
+    teams: list[JsonObject]
+    grants: list[JsonObject]
+    sessions: list[JsonObject]
+    flags: list[JsonObject]
+    offers: list[JsonObject]
+    requests: list[JsonObject]
+    visits: list[JsonObject]
+    notices: list[JsonObject]
+    review_items: list[JsonObject]
+    journal: list[JsonObject]
 
 
 class Erased(Answer):

@@ -13,6 +13,7 @@ from pydantic import (
     create_model,
 )
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import Address, Answer, Day, Holder, Instant, Name, Named, Request, Sentence
 from openlatch.schemas.latches import Breach
 
@@ -180,7 +181,7 @@ def changes_of(form: type[Request]) -> type[Request]:
     """The model of an edit of a form, as a JSON merge patch (RFC 7396): what is left out stays as it is, null empties a
     field.
     """
-    fields: dict[str, Any] = {}
+    fields: JsonObject = {}
     for name, field in form.model_fields.items():
         kind = Annotated[field.annotation, *field.metadata] if field.metadata else field.annotation
         fields[name] = (Optional[kind], Field(None, description=field.description))  # noqa: UP045  kind is a value

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any
 from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import Answer, Day, Instant, Named, Request, Sentence, ShortText
 from openlatch.schemas.latches import Breach
 from openlatch.schemas.offers import Choice
@@ -41,7 +41,7 @@ class RequestRow(Answer):
     state: str
     emergency: bool
     extends: UUID | None = Field(description="The grant on which more time is asked for; absent for new access.")
-    person: dict[str, Any]
+    person: JsonObject
     account: Named | None
     owner_address: str
     wanted: str

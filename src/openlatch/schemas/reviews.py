@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any, Literal
+from typing import Literal
 from uuid import UUID
 
 from pydantic import Field
 
+from openlatch.json_values import JsonObject
 from openlatch.schemas.base import Answer, ClockTime, Instant, Named, Request, Sentence, WithProof
 from openlatch.schemas.revocations import Preview
 
@@ -211,7 +212,7 @@ class ReviewRow(Named):
     scope: str
     covers: list[str]
     acts: str
-    reviewers: list[dict[str, Any]]
+    reviewers: list[JsonObject]
     undecided: dict[str, str]
     second_from: int | None
     reminders: list[int]
@@ -400,7 +401,7 @@ class ItemRow(WithProof):
     recommended: str
     flagged: int
     severity: int
-    facts: dict[str, Any]
+    facts: JsonObject
     changes: list[str]
     grant_state: str | None
     state: str

@@ -24,6 +24,6 @@ def jsonable(value: object) -> Any:
     return value.isoformat() if isinstance(value, date) else value
 
 
-def fingerprint(shown: Any) -> str:
+def fingerprint(shown: object) -> str:
     """A hash by which to recognise later what was shown."""
     return hashlib.sha256(rfc8785.dumps(jsonable(shown))).hexdigest()[:32]

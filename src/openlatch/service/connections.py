@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from cryptography.fernet import Fernet, InvalidToken, MultiFernet
@@ -10,12 +9,13 @@ from sqlalchemy import select
 
 from openlatch.adapters import Adapter
 from openlatch.errors import BadInput, NotAllowed, NotFound, SystemRefused
+from openlatch.json_values import JsonObject
 from openlatch.service.unit import Service, Viewer
 from openlatch.store.tables import System
 
 
 def connect(
-    service: Service, viewer: Viewer, key: str, name: str, kind: str, settings: dict[str, Any], secret: str
+    service: Service, viewer: Viewer, key: str, name: str, kind: str, settings: JsonObject, secret: str
 ) -> UUID:
     """Add a system, or change how it is reached; gives its id. Its secret is encrypted before it is stored.
 

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import Any
 
-from sqlalchemy import Integer, and_, func, or_, select
+from sqlalchemy import ColumnElement, Integer, and_, func, or_, select
 
 from openlatch import schemas
 from openlatch.core.exposure.answers import Audience
@@ -33,6 +32,7 @@ from openlatch.store.tables import (
     System,
     Term,
 )
+from openlatch.store.tables.base import Base
 
 WEEKS = 12
 
@@ -106,7 +106,7 @@ def _exposures(unit: Unit) -> schemas.TodayExposures:
     return schemas.TodayExposures(open=opened, unjudged=unjudged, anyone_changes=changing)
 
 
-def _count(unit: Unit, table: Any, *where: Any) -> int:
+def _count(unit: Unit, table: type[Base], *where: ColumnElement[bool]) -> int:
     return unit.db.scalar(select(func.count()).select_from(table).where(*where)) or 0
 
 

@@ -6,7 +6,6 @@ If the counterparty must consent, an offer is sent instead. Where a system can't
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import and_, select
@@ -18,6 +17,7 @@ from openlatch.core.register import Holder
 from openlatch.core.revocations import plan, step_states
 from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Reach, Standing, StepKind, StepState
 from openlatch.errors import BadInput, Conflict, OpenLatchError, SystemRefused
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.connections import adapter_for
@@ -152,7 +152,7 @@ def _refuse_linked(unit: Unit, adapter: Adapter, grant: Grant, account: Account)
         raise Conflict(f"{name}: {error.detail}", error.remedy) from error
 
 
-def _going_on(unit: Unit, target: RevocationTarget) -> list[dict[str, Any]]:
+def _going_on(unit: Unit, target: RevocationTarget) -> list[JsonObject]:
     """The stored terms whose time is not over."""
     return [
         term
@@ -270,7 +270,7 @@ def _unlock(unit: Unit, row: Revocation, reason: str) -> None:
         return
     steps = plan.unlocking(locked)
     title = f"Unlock {len(locked)} login{'s' * (len(locked) != 1)}"
-    nothing: dict[str, Any] = {name: [] for name in ("changes", "sessions", "apps_that_stop", "without_owner", "stops")}
+    nothing: JsonObject = {name: [] for name in ("changes", "sessions", "apps_that_stop", "without_owner", "stops")}
     shown = [{"kind": step.kind, "sentence": step.sentence} for step in steps]
     made = Revocation(
         organisation_id=row.organisation_id,

@@ -9,7 +9,6 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from itertools import chain
 from pathlib import Path
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -19,6 +18,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.adapters import ADAPTERS, Maker
 from openlatch.errors import ProofNeeded, ReadOnly
+from openlatch.json_values import JsonObject
 from openlatch.service.call_slots import Rooms
 from openlatch.service.permissions import Sight
 from openlatch.store import journal
@@ -131,9 +131,9 @@ class Unit:
     db: Db
     viewer: Viewer
     now: datetime
-    entries: list[dict[str, Any]] = field(default_factory=list)
+    entries: list[JsonObject] = field(default_factory=list)
     kinds: set[str] = field(default_factory=set)
-    bulk: list[Iterable[dict[str, Any]]] = field(default_factory=list)
+    bulk: list[Iterable[JsonObject]] = field(default_factory=list)
     afterwards: list[Callable[[], None]] = field(default_factory=list)
     ruling: Ruling | None = None
     trying: bool = False
@@ -189,7 +189,7 @@ class Unit:
 
     def _draft(
         self, action: str, kind: str, ident: UUID | None, name: str, account: UUID | None, facts: Mapping[str, object]
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         actor = (self.viewer.person, self.viewer.name)
         if self.viewer.inside is not None:
             there = self.viewer.inside

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TypeVar
 from uuid import UUID
@@ -15,6 +15,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import Session
 
 from openlatch.errors import Collision, Conflict, SystemDown
+from openlatch.json_values import JsonList, JsonView
 
 Begun = TypeVar("Begun")
 # Temporary tables are kept in memory up to a size, so that a large reading or file is not written to disk twice.
@@ -172,10 +173,10 @@ def at_large(db: Session) -> psycopg.Connection[Any]:
     return raw
 
 
-Question = tuple[str, Mapping[str, Any]]
+Question = tuple[str, JsonView]
 
 
-def ask(db: Session, questions: Sequence[Question], row_factory: Any = tuple_row, kept: bool = True) -> list[list[Any]]:
+def ask(db: Session, questions: Sequence[Question], row_factory: Any = tuple_row, kept: bool = True) -> list[JsonList]:
     """Execute several queries in one pipeline and return their rows.
 
     The server reuses one generic plan for each: planning takes longer than execution. With ``kept`` off it plans for

@@ -14,6 +14,7 @@ from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core.journal import chain as core
+from openlatch.json_values import JsonObject, SqlTuple
 from openlatch.store.database import driver_of
 from openlatch.store.tables import JournalEntry, JournalHead
 
@@ -51,7 +52,7 @@ def draft(
     subject: tuple[str, UUID | None, str],
     account: UUID | None,
     facts: Mapping[str, object],
-) -> dict[str, Any]:
+) -> JsonObject:
     """An entry without a place in the chain."""
     return {
         "organisation": str(organisation),
@@ -105,7 +106,7 @@ _SEAL_ONE = f"""
 def append(
     db: Db,
     organisation: UUID,
-    drafts: Iterable[dict[str, Any]],
+    drafts: Iterable[JsonObject],
     many: bool,
     channel: str,
     note: Callable[[int], str],
@@ -126,7 +127,7 @@ def append(
     assert head is not None
     position, last_hash = head
     chained = core.chain(drafts, position, last_hash.hex())
-    rows: list[tuple[Any, ...]] = []
+    rows: list[SqlTuple] = []
     if many:
         last = _append_many(db, organisation, chained)
         position, last_hash = (last["position"], bytes.fromhex(last["hash"])) if last else (position, last_hash)
@@ -140,7 +141,7 @@ def append(
         raw.execute(_MOVE_HEAD, values, prepare=True)
 
 
-def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[str, Any], told: dict[str, str]) -> None:
+def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: JsonObject, told: dict[str, str]) -> None:
     before, between, after = core.around_its_place(draft)
     actor, subject = draft["actor"], draft["subject"]
     values = {
@@ -163,8 +164,8 @@ def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: dict[st
     raw.execute(_SEAL_ONE, values, prepare=True)
 
 
-def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, object]]) -> dict[str, Any] | None:
-    last: dict[str, Any] | None = None
+def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, object]]) -> JsonObject | None:
+    last: JsonObject | None = None
     raw = driver_of(db)
     raw.execute("create temporary table sealed (like journal) on commit drop")
     with raw.cursor() as cursor, cursor.copy(f"copy sealed ({_WRITTEN}) from stdin") as copy:
@@ -174,7 +175,7 @@ def _append_many(db: Db, organisation: UUID, chained: Iterator[dict[str, object]
     return last
 
 
-def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
+def _row(organisation: UUID, entry: JsonObject) -> SqlTuple:
     actor, subject = entry["actor"], entry["subject"]
     return (
         organisation,
@@ -194,7 +195,7 @@ def _row(organisation: UUID, entry: dict[str, Any]) -> tuple[Any, ...]:
     )
 
 
-def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None) -> Iterator[dict[str, Any]]:
+def export(db: Db, organisation: UUID, where: ColumnElement[bool] | None = None) -> Iterator[JsonObject]:
     """Every entry in order, or those that match, as sealed. Streamed."""
     # Columns, not objects: there are millions.
     wanted = select(*(getattr(JournalEntry, name) for name in _EXPORTED)).order_by(JournalEntry.position)

@@ -7,13 +7,13 @@ import subprocess
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote
 from xml.etree import ElementTree
 from xml.sax.saxutils import escape
 
 import httpx
 
+from openlatch.json_values import JsonObject
 from openlatch.processes import CantStart, runner, unprivileged, usual_port
 from openlatch.test_systems.server import Server
 
@@ -93,7 +93,7 @@ class CalendarServer(Server):
         """Where the calendars of the owner are."""
         return f"http://127.0.0.1:{self.port}/dav/calendars/user/{OWNER}/"
 
-    def prepare(self, plan: dict[str, Any]) -> None:
+    def prepare(self, plan: JsonObject) -> None:
         """Make logins, the owner's calendars with their entries, and the lists of whom each is open to."""
         for name in (OWNER, *plan["logins"]):
             self._add_login(name, self.secret if name == OWNER else LOGIN_PASSWORD)
@@ -173,7 +173,7 @@ def principal(name: str) -> str:
     return f"/dav/principals/user/{quote(name)}/"
 
 
-def usual(server: CalendarServer) -> dict[str, Any]:
+def usual(server: CalendarServer) -> JsonObject:
     """The settings by which Open Latch is connected with it. With this server a denial counts wherever it stands."""
     return {"address": server.address, "user": OWNER, "domain": "hollinfell.example.org", "refusals": "first"}
 

@@ -9,15 +9,16 @@ from __future__ import annotations
 import json
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 from flask import Flask, Response, jsonify, request
+from flask.typing import ResponseReturnValue
 from werkzeug.serving import WSGIRequestHandler, make_server
 
+from openlatch.json_values import JsonObject
 from openlatch.test_systems.cloud_rules import add_rules
 
 SCIM_LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
@@ -44,18 +45,18 @@ class Manners:
 class State:
     """What it holds; ``later`` are changes that have yet to take effect."""
 
-    people: dict[str, dict[str, Any]] = field(default_factory=dict)
-    spaces: dict[str, dict[str, Any]] = field(default_factory=dict)
+    people: dict[str, JsonObject] = field(default_factory=dict)
+    spaces: dict[str, JsonObject] = field(default_factory=dict)
     members: dict[str, dict[str, str]] = field(default_factory=dict)
-    tokens: dict[str, dict[str, Any]] = field(default_factory=dict)
-    sessions: dict[str, dict[str, Any]] = field(default_factory=dict)
-    activity: list[dict[str, Any]] = field(default_factory=list)
+    tokens: dict[str, JsonObject] = field(default_factory=dict)
+    sessions: dict[str, JsonObject] = field(default_factory=dict)
+    activity: list[JsonObject] = field(default_factory=list)
     versions: dict[str, int] = field(default_factory=dict)
     domain: str = ""
-    items: dict[str, dict[str, dict[str, Any]]] = field(default_factory=dict)
-    rules: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
-    guards: list[dict[str, Any]] = field(default_factory=list)
-    outside: list[dict[str, Any]] = field(default_factory=list)
+    items: dict[str, dict[str, JsonObject]] = field(default_factory=dict)
+    rules: dict[str, list[JsonObject]] = field(default_factory=dict)
+    guards: list[JsonObject] = field(default_factory=list)
+    outside: list[JsonObject] = field(default_factory=list)
 
 
 class Cloud:
@@ -67,7 +68,7 @@ class Cloud:
         self._file = folder / "state.json" if folder else None
         if self._file is not None and self._file.exists():
             self.state = State(**json.loads(self._file.read_text()))
-        self._later: list[tuple[float, Any]] = []
+        self._later: list[tuple[float, Callable[[], object]]] = []
         self._calls: list[float] = []
         self.changes = 0
         self._lock = threading.Lock()
@@ -77,7 +78,7 @@ class Cloud:
         self.state = State(**json.loads(json.dumps(plan)))
         self._keep()
 
-    def change(self, work: Any, space: str = "") -> None:
+    def change(self, work: Callable[[], object], space: str = "") -> None:
         """Carry a change out, perhaps of a space: now, later, or, when it only says so, never."""
         self.changes += 1
         if self.manners.says_done or (space and space == self.manners.stubborn):
@@ -90,7 +91,7 @@ class Cloud:
         work()
         self._keep()
 
-    def _move_on(self, work: Any, space: str) -> None:
+    def _move_on(self, work: Callable[[], object], space: str) -> None:
         work()
         self.state.versions[space] = self.state.versions.get(space, 1) + 1
 
@@ -121,7 +122,7 @@ class Cloud:
             self._calls.append(now)
         return None
 
-    def page(self, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    def page(self, rows: list[JsonObject]) -> list[JsonObject]:
         """A page of rows by SCIM's startIndex and count."""
         start, count = max(int(request.args.get("startIndex", 1)), 1), int(request.args.get("count", 100))
         found = rows[start - 1 : start - 1 + count]
@@ -140,7 +141,7 @@ class Cloud:
         app = Flask("cloud")
 
         @app.before_request
-        def manners_first() -> Any:
+        def manners_first() -> ResponseReturnValue | None:
             if request.path == "/manners" or request.path.startswith("/open/"):
                 return None
             with self._lock:
@@ -148,7 +149,7 @@ class Cloud:
                 return self.refusal()
 
         @app.put("/manners")
-        def set_manners() -> Any:
+        def set_manners() -> ResponseReturnValue:
             self.manners = Manners(**request.get_json())
             return jsonify(asdict(self.manners))
 
@@ -161,26 +162,26 @@ class Cloud:
 
 def _people(app: Flask, cloud: Cloud) -> None:
     @app.get("/scim/v2/Users")
-    def users() -> Any:
+    def users() -> ResponseReturnValue:
         rows = [_user(ident, person) for ident, person in cloud.state.people.items()]
         page = cloud.page(rows)
         return jsonify(schemas=[SCIM_LIST], totalResults=len(rows), itemsPerPage=len(page), Resources=page)
 
     @app.get("/scim/v2/Users/<ident>")
-    def user(ident: str) -> Any:
+    def user(ident: str) -> ResponseReturnValue:
         person = cloud.state.people.get(ident)
         return (jsonify(_user(ident, person)), 200) if person else (jsonify(detail="No such user.", status="404"), 404)
 
     @app.patch("/scim/v2/Users/<ident>")
-    def change_user(ident: str) -> Any:
+    def change_user(ident: str) -> ResponseReturnValue:
         for operation in request.get_json()["Operations"]:
             if operation.get("path") == "active":
                 value = operation["value"]
-                cloud.change(lambda value=value: cloud.state.people[ident].update(active=value))
+                cloud.change(partial(cloud.state.people[ident].update, active=value))
         return jsonify(_user(ident, cloud.state.people[ident]))
 
 
-def _user(ident: str, person: Mapping[str, object]) -> dict[str, Any]:
+def _user(ident: str, person: Mapping[str, object]) -> JsonObject:
     return {
         "schemas": [SCIM_USER],
         "id": ident,
@@ -200,18 +201,18 @@ def _give_role(held: dict[str, str], person: str, role: str, is_change: bool) ->
 
 def _spaces(app: Flask, cloud: Cloud) -> None:
     @app.get("/spaces")
-    def spaces() -> Any:
+    def spaces() -> ResponseReturnValue:
         versions = cloud.state.versions
         rows = [{"id": i, **space, "version": str(versions.get(i, 1))} for i, space in cloud.state.spaces.items()]
         return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
 
     @app.get("/spaces/<ident>/members")
-    def members(ident: str) -> Any:
+    def members(ident: str) -> ResponseReturnValue:
         rows = [{"id": person, "role": role} for person, role in cloud.state.members.get(ident, {}).items()]
         return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
 
     @app.put("/spaces/<ident>/members/<person>")
-    def set_role(ident: str, person: str) -> Any:
+    def set_role(ident: str, person: str) -> ResponseReturnValue:
         role = request.get_json()["role"]
         if role not in ROLES:
             return jsonify(detail=f"There is no role {role}."), 400
@@ -220,7 +221,7 @@ def _spaces(app: Flask, cloud: Cloud) -> None:
         return jsonify(role=role)
 
     @app.delete("/spaces/<ident>/members/<person>")
-    def remove(ident: str, person: str) -> Any:
+    def remove(ident: str, person: str) -> ResponseReturnValue:
         role = cloud.state.members.get(ident, {}).get(person)
         if role is None:
             return jsonify(detail="No such member."), 404
@@ -232,18 +233,18 @@ def _spaces(app: Flask, cloud: Cloud) -> None:
         return "", 204
 
     @app.get("/activity")
-    def activity() -> Any:
+    def activity() -> ResponseReturnValue:
         return jsonify(totalResults=len(cloud.state.activity), Resources=cloud.page(cloud.state.activity))
 
 
 def _tokens(app: Flask, cloud: Cloud) -> None:
     @app.get("/tokens")
-    def tokens() -> Any:
+    def tokens() -> ResponseReturnValue:
         rows = [{"id": ident, **token} for ident, token in cloud.state.tokens.items()]
         return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
 
     @app.post("/oauth/revoke")
-    def revoke() -> Any:
+    def revoke() -> ResponseReturnValue:
         # RFC 7009, 2.2: a token that is not known is as good as revoked.
         token = request.form["token"]
         if token in cloud.state.tokens:
@@ -251,19 +252,19 @@ def _tokens(app: Flask, cloud: Cloud) -> None:
         return "", 200
 
     @app.post("/oauth/introspect")
-    def introspect() -> Any:
+    def introspect() -> ResponseReturnValue:
         token = cloud.state.tokens.get(request.form["token"])
         if token is None:
             return jsonify(active=False)
         return jsonify(active=True, scope=token["scope"], client_id=token["app"], username=token["person"])
 
     @app.get("/sessions")
-    def sessions() -> Any:
+    def sessions() -> ResponseReturnValue:
         rows = [{"id": ident, **session} for ident, session in cloud.state.sessions.items()]
         return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
 
     @app.delete("/sessions/<ident>")
-    def end(ident: str) -> Any:
+    def end(ident: str) -> ResponseReturnValue:
         cloud.change(lambda: cloud.state.sessions.pop(ident, None))
         return "", 204
 

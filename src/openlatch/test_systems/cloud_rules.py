@@ -12,10 +12,11 @@ import json
 from datetime import UTC, datetime
 from hashlib import sha256
 from ipaddress import ip_address
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 from flask import Flask, jsonify, request
+from flask.typing import ResponseReturnValue
 
 from openlatch.core.exposure import document
 from openlatch.core.exposure.conditions import Circumstances
@@ -32,6 +33,7 @@ from openlatch.core.exposure.rules import (
     covering,
     decide,
 )
+from openlatch.json_values import JsonObject
 
 if TYPE_CHECKING:
     from openlatch.test_systems.cloud import Cloud
@@ -55,7 +57,7 @@ def add_rules(app: Flask, cloud: Cloud) -> None:
     _changed(app, cloud)
 
     @app.route("/open/<space>/<path:path>", methods=list(METHODS))
-    def open_door(space: str, path: str) -> Any:
+    def open_door(space: str, path: str) -> ResponseReturnValue:
         item = cloud.state.items.get(space, {}).get(f"/{path}")
         if item is None:
             return jsonify(detail="There is nothing here."), 404
@@ -70,30 +72,30 @@ def add_rules(app: Flask, cloud: Cloud) -> None:
 
 def _told(app: Flask, cloud: Cloud) -> None:
     @app.get("/spaces/<space>/items")
-    def items(space: str) -> Any:
+    def items(space: str) -> ResponseReturnValue:
         rows = [{"id": path, **item} for path, item in sorted(cloud.state.items.get(space, {}).items())]
         return jsonify(totalResults=len(rows), Resources=cloud.page(rows))
 
     @app.get("/spaces/<space>/rules")
-    def rules(space: str) -> Any:
+    def rules(space: str) -> ResponseReturnValue:
         told = jsonify(form=FORM, rules=cloud.state.rules.get(space, []), guards=cloud.state.guards)
         told.headers["ETag"] = f'"{cloud.state.versions.get(space, 1)}"'
         return told
 
     @app.get("/guards")
-    def guards() -> Any:
+    def guards() -> ResponseReturnValue:
         told = jsonify(guards=cloud.state.guards)
         told.headers["ETag"] = _tag(cloud.state.guards)
         return told
 
     @app.get("/outside-use")
-    def outside_use() -> Any:
+    def outside_use() -> ResponseReturnValue:
         return jsonify(totalResults=len(cloud.state.outside), Resources=cloud.page(cloud.state.outside))
 
 
 def _changed(app: Flask, cloud: Cloud) -> None:
     @app.put("/spaces/<space>/rules")
-    def set_rules(space: str) -> Any:
+    def set_rules(space: str) -> ResponseReturnValue:
         told = request.get_json()
         found = document.parsed({"form": FORM, "rules": told["rules"]}, PERMISSIONS, ZONE)
         if not isinstance(found, document.Document):
@@ -104,13 +106,13 @@ def _changed(app: Flask, cloud: Cloud) -> None:
         return "", 204
 
     @app.delete("/spaces/<space>/rules/<path:key>")
-    def remove_rule(space: str, key: str) -> Any:
+    def remove_rule(space: str, key: str) -> ResponseReturnValue:
         left = [rule for rule in cloud.state.rules.get(space, []) if rule["rule"] != key]
         cloud.change(lambda: cloud.state.rules.update({space: left}), space)
         return "", 204
 
     @app.put("/guards")
-    def set_guards() -> Any:
+    def set_guards() -> ResponseReturnValue:
         told = request.get_json()["guards"]
         found = document.parsed({"form": FORM, "guards": told}, PERMISSIONS, ZONE)
         if not isinstance(found, document.Document):
@@ -134,7 +136,7 @@ def _rules(cloud: Cloud, space: str) -> tuple[list[Rule], list[Rule]]:
     return list(found.rules), list(found.guards)
 
 
-def _resource(path: str, item: dict[str, Any]) -> Resource:
+def _resource(path: str, item: JsonObject) -> Resource:
     return Resource(path, tuple(item.get("groups", ())), item.get("attributes", {}), item.get("inherits", True))
 
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import shutil
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any
 
 import ldap3
 
+from openlatch.json_values import JsonObject
 from openlatch.test_systems.server import Server
 
 BASE = "dc=hollinfell,dc=example,dc=org"
@@ -72,7 +72,7 @@ class DirectoryServer(Server):
         finally:
             directory.unbind()
 
-    def prepare(self, plan: dict[str, Any], adapter_password: str) -> None:
+    def prepare(self, plan: JsonObject, adapter_password: str) -> None:
         """Make people, apps and groups, and let some of them sign in once, so that the directory knows of it."""
         with self.signed_in(OWNER) as directory:
             directory.add(BASE, ["organization", "dcObject"], {"o": "Hollin Fell Huts", "dc": "hollinfell"})
@@ -114,7 +114,7 @@ def group(name: str) -> str:
     return f"cn={name},{GROUPS}"
 
 
-def usual(server: DirectoryServer) -> dict[str, Any]:
+def usual(server: DirectoryServer) -> JsonObject:
     """The settings by which Open Latch is connected with it."""
     return {
         "host": "127.0.0.1",

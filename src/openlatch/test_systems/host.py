@@ -8,14 +8,15 @@ import struct
 import subprocess
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
+
+from openlatch.json_values import JsonObject
 
 FIRST_UID = 60_000
 # utmp(5) on Linux: kind 7 is a user who is signed in.
 _UTMP = struct.Struct("<hxxi32s4s32s256shhiii4I20x")
 
 
-def prepare(root: Path, plan: dict[str, Any], base: datetime) -> None:
+def prepare(root: Path, plan: JsonObject, base: datetime) -> None:
     """Write the files of ``plan`` below a root folder. ``{day+N}`` in it is the Nth day after ``base``.
 
     Numbers of users and groups begin where no real ones are, so that an entry in a list is nobody's by chance.
@@ -76,6 +77,6 @@ def sign_in(root: Path, process: int, user: str, line: str, origin: str, since: 
         file.write(_UTMP.pack(7, process, *names, 0, 0, 0, seconds, since.microsecond, 0, 0, 0, 0))
 
 
-def usual(root: Path, plan: dict[str, Any]) -> dict[str, Any]:
+def usual(root: Path, plan: JsonObject) -> JsonObject:
     """The settings by which Open Latch is connected with it."""
     return {"root": str(root), "folders": ",".join(plan["folders"]), "time_zone": "UTC"}

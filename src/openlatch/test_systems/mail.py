@@ -11,10 +11,10 @@ from email.message import EmailMessage
 from html import escape
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 from aiosmtpd.controller import Controller
+from aiosmtpd.smtp import Envelope
 
 from openlatch.private_files import private_folder
 
@@ -65,10 +65,10 @@ class _Keeper:
         self._folder = folder
         self._number = len(list(folder.glob("*.eml")))
 
-    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802  aiosmtpd's name for it
+    async def handle_DATA(self, server: object, session: object, envelope: Envelope) -> str:  # noqa: N802  aiosmtpd's name for it
         self._number += 1
         waiting = self._folder / f"{self._number:05}.part"
-        waiting.write_bytes(envelope.content)
+        waiting.write_bytes(envelope.original_content or b"")
         waiting.rename(self._folder / f"{self._number:05}.eml")
         return "250 kept"
 
@@ -106,7 +106,7 @@ class _Page(BaseHTTPRequestHandler):
         self.end_headers()
         self.wfile.write(sent)
 
-    def log_message(self, format: str, *args: Any) -> None:
+    def log_message(self, format: str, *args: object) -> None:
         """Say nothing."""
 
 

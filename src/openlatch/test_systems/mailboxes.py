@@ -6,8 +6,8 @@ import grp
 import imaplib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
+from openlatch.json_values import JsonObject
 from openlatch.processes import runner, usual_port
 from openlatch.test_systems.server import Server
 
@@ -144,7 +144,7 @@ class MailboxServer(Server):
             self.signed_in.pop().shutdown()
         super().stop()
 
-    def prepare(self, plan: dict[str, Any]) -> None:
+    def prepare(self, plan: JsonObject) -> None:
         """Make logins, shared mailboxes with their folders, and the entries of their lists."""
         logins = dict.fromkeys(plan["logins"], LOGIN_PASSWORD) | {ADAPTER_LOGIN: self.secret}
         (self.folder / "logins").write_text("".join(f"{name}:{word}\n" for name, word in logins.items()))
@@ -168,7 +168,7 @@ def _group_of(gid: int) -> str:
     return grp.getgrgid(gid).gr_name
 
 
-def usual(server: MailboxServer) -> dict[str, Any]:
+def usual(server: MailboxServer) -> JsonObject:
     """The settings by which Open Latch is connected with it."""
     return {
         "host": "127.0.0.1",

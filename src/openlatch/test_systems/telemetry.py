@@ -10,6 +10,8 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
+from openlatch.json_values import JsonObject
+
 DATABASE = "telemetry"
 ADAPTER_LOGIN = "open_latch"
 OWNER = "table_owner"
@@ -24,7 +26,7 @@ def is_prepared(url: str) -> bool:
         return db.execute("select 1 from pg_roles where rolname = %s", [ADAPTER_LOGIN]).fetchone() is not None
 
 
-def prepare(url: str, plan: dict[str, Any], today: datetime, adapter_password: str) -> None:
+def prepare(url: str, plan: JsonObject, today: datetime, adapter_password: str) -> None:
     """Make tables, shared roles, logins and memberships, and the login that Open Latch uses with its least rights.
 
     ``url`` is the address of the database as its superuser; days in ``plan`` count from ``today``.
@@ -51,7 +53,7 @@ def prepare(url: str, plan: dict[str, Any], today: datetime, adapter_password: s
         _make_owner(db, plan["tables"])
 
 
-def _make_shared(db: psycopg.Connection[Any], role: dict[str, Any]) -> None:
+def _make_shared(db: psycopg.Connection[tuple[Any, ...]], role: JsonObject) -> None:
     name = sql.Identifier(role["name"])
     db.execute(sql.SQL("create role {} nologin").format(name))
     db.execute(sql.SQL("comment on role {} is {}").format(name, sql.Literal(role["comment"])))
@@ -61,7 +63,7 @@ def _make_shared(db: psycopg.Connection[Any], role: dict[str, Any]) -> None:
         db.execute(sql.SQL("grant insert, update, delete on {} to {}").format(sql.Identifier(table), name))
 
 
-def _make_owner(db: psycopg.Connection[Any], tables: list[str]) -> None:
+def _make_owner(db: psycopg.Connection[tuple[Any, ...]], tables: list[str]) -> None:
     """Who owns the tables, so that Open Latch can take rights on them away as a member of it."""
     db.execute(f"create role {OWNER} nologin")
     db.execute(f"comment on role {OWNER} is 'Owner of the tables'")
@@ -71,7 +73,7 @@ def _make_owner(db: psycopg.Connection[Any], tables: list[str]) -> None:
     db.execute(sql.SQL("grant {} to {}").format(sql.Identifier(OWNER), sql.Identifier(ADAPTER_LOGIN)))
 
 
-def make_adapter_login(db: psycopg.Connection[Any], password: str) -> None:
+def make_adapter_login(db: psycopg.Connection[tuple[Any, ...]], password: str) -> None:
     """The login that Open Latch reads and changes the server with, and the rights that it needs."""
     db.execute(
         sql.SQL("create role {} login createrole password {}").format(
@@ -86,7 +88,7 @@ class OpenSessions:
 
     def __init__(self, host: str, port: int, database: str = DATABASE) -> None:
         self._where = {"host": host, "port": port, "dbname": database}
-        self._open: list[psycopg.Connection[Any]] = []
+        self._open: list[psycopg.Connection[tuple[Any, ...]]] = []
 
     def open(self, sessions: Iterable[tuple[str, str]]) -> None:
         """Open a session for each login and program name."""

@@ -36,6 +36,7 @@ from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject, JsonView
 
 PAGE = 100
 # So often a list is read anew when its pages have shifted, before the reading is given up.
@@ -83,7 +84,7 @@ class CloudAdapter(Adapter):
         sets_guards=True,
     )
 
-    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+    def __init__(self, settings: JsonObject, secret: str) -> None:
         self._settings = settings
         self._secret = secret
 
@@ -162,7 +163,7 @@ class CloudAdapter(Adapter):
             gaps.setdefault(space, []).append(Gap("access rules", Why.NOT_UNDERSTOOD))
         return []
 
-    def _members(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[dict[str, Any]]:
+    def _members(self, http: httpx.Client, space: str, gaps: dict[str, list[Gap]]) -> list[JsonObject]:
         """The members of one space; one whose members can't be read leaves the others readable."""
         try:
             rows = self._all(http, f"/spaces/{_segment(space)}/members")
@@ -175,13 +176,13 @@ class CloudAdapter(Adapter):
         """To any role below; a token's scopes can't be cut, only ended."""
         return level in _ORDER and lower in _ORDER and _ORDER[lower] < _ORDER[level]
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+    def holding(self, account: str, login: str, level: str) -> JsonObject:
         """A member of a space. SystemRefused for an app: whoever uses it consents to it."""
         if login.startswith("app:"):
             raise SystemRefused("An app is linked by whoever uses it.", "Have them link it, and read the service.")
         return {"space": account, "person": login, "role": level}
 
-    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+    def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
         """A member is made a guest before they are put out: nobody has to agree to a guest's going.
 
         Tokens of an app are revoked one by one.
@@ -192,7 +193,7 @@ class CloudAdapter(Adapter):
             return Move(StepKind.REDUCE, {**detail, "to": "guest"}, "make them a guest first"), Move(kind, detail)
         return (Move(kind, detail),)
 
-    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def apply(self, kind: StepKind, detail: JsonObject) -> str:
         """One call; SystemRefused with what the service said."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
@@ -225,7 +226,7 @@ class CloudAdapter(Adapter):
             self._call(http, "PUT", path, json={"role": role})
             return f"Made them {role}."
 
-    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+    def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """None when the service shows what the step wants."""
         if kind is StepKind.CLOSE:
             return self._still_open(detail)
@@ -243,7 +244,7 @@ class CloudAdapter(Adapter):
             rows = self._all(http, f"/spaces/{_segment(detail['space'])}/members")
         return _member_wrong(kind, detail, rows)
 
-    def set_rules(self, account: str, rules: Sequence[Mapping[str, Any]], known: Sequence[Mapping[str, Any]]) -> str:
+    def set_rules(self, account: str, rules: Sequence[JsonView], known: Sequence[JsonView]) -> str:
         """All rules of a space, with the version of what they take the place of."""
         path = f"/spaces/{_segment(account)}/rules"
         with self._http() as http:
@@ -258,7 +259,7 @@ class CloudAdapter(Adapter):
             self._call(http, "PUT", path, json={"rules": wanted}, headers={"If-Match": answer.headers.get("ETag", "")})
         return f"Set the rules of {account}: {len(wanted)} in all."
 
-    def set_guards(self, guards: Sequence[Mapping[str, Any]], prefix: str) -> str:
+    def set_guards(self, guards: Sequence[JsonView], prefix: str) -> str:
         """The service's guards, which stand above the rules of all spaces."""
         with self._http() as http:
             answer = self._call(http, "GET", "/guards")
@@ -285,7 +286,7 @@ class CloudAdapter(Adapter):
             return None if active else f"{login} is switched off"
         return f"{login} is still switched on" if active else None
 
-    def _still_open(self, detail: Mapping[str, Any]) -> str | None:
+    def _still_open(self, detail: JsonView) -> str | None:
         """What is left of a rule: in the space's own list, or by what it serves to whoever comes without a sign-in."""
         key = detail["rule_key"]
         with self._http() as http:
@@ -308,10 +309,10 @@ class CloudAdapter(Adapter):
             raise _not_understood(path)
         return f"{detail['try']} is still open by the rule {key}" if key in by else None
 
-    def _all(self, http: httpx.Client, path: str, named: tuple[str, ...] = ("id",)) -> list[dict[str, Any]]:
+    def _all(self, http: httpx.Client, path: str, named: tuple[str, ...] = ("id",)) -> list[JsonObject]:
         """Every row of a list. SystemDown when its pages shift so much that some would be missed."""
         for _ in range(PASSES):
-            found: dict[tuple[Any, ...], dict[str, Any]] = {}
+            found: dict[tuple[Any, ...], JsonObject] = {}
             start, total = 1, 1
             while start <= total:
                 page = _told(self._call(http, "GET", path, params={"startIndex": start, "count": PAGE}))
@@ -361,7 +362,7 @@ class CloudAdapter(Adapter):
         return answer
 
 
-def _list_in(answer: httpx.Response, name: str) -> list[dict[str, Any]]:
+def _list_in(answer: httpx.Response, name: str) -> list[JsonObject]:
     """A list of an answer. SystemRefused where there is none."""
     found = _told(answer).get(name)
     if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
@@ -369,7 +370,7 @@ def _list_in(answer: httpx.Response, name: str) -> list[dict[str, Any]]:
     return found
 
 
-def _member_wrong(kind: StepKind, detail: Mapping[str, Any], rows: list[dict[str, Any]]) -> str | None:
+def _member_wrong(kind: StepKind, detail: JsonView, rows: list[JsonObject]) -> str | None:
     """What the members of a space show instead of what a step wants."""
     role = next((str(row.get("role")) for row in rows if row["id"] == detail["person"]), None)
     if role is not None and role not in _ORDER:
@@ -390,8 +391,8 @@ def _segment(name: str) -> str:
 
 
 def _complete(
-    rows: list[dict[str, Any]], wanted: tuple[str, ...], what: str, gaps: dict[str, list[Gap]]
-) -> list[dict[str, Any]]:
+    rows: list[JsonObject], wanted: tuple[str, ...], what: str, gaps: dict[str, list[Gap]]
+) -> list[JsonObject]:
     """The rows that say all that is wanted, as text; each of the others is a gap in its space."""
     found = []
     for row in rows:
@@ -403,7 +404,7 @@ def _complete(
     return found
 
 
-def _told(answer: httpx.Response) -> dict[str, Any]:
+def _told(answer: httpx.Response) -> JsonObject:
     """What is in an answer. SystemRefused when that is not understood: it is never taken for absence."""
     try:
         told = answer.json()
@@ -436,9 +437,9 @@ def scopes_level(scope: str) -> FoundLevel:
     return FoundLevel(f"scopes {scope}", f"App: {scope}", f"The app can {said}.", permissions)
 
 
-def _links(tokens: list[dict[str, Any]]) -> Iterator[Holding]:
+def _links(tokens: list[JsonObject]) -> Iterator[Holding]:
     """What apps hold: one link for each app and space, with all its tokens and all that they let it do together."""
-    of: dict[tuple[str, str], list[dict[str, Any]]] = {}
+    of: dict[tuple[str, str], list[JsonObject]] = {}
     for token in tokens:
         of.setdefault((token["space"], token["app"]), []).append(token)
     for (space, app), held in of.items():
@@ -449,7 +450,7 @@ def _links(tokens: list[dict[str, Any]]) -> Iterator[Holding]:
         yield Holding(space, f"app:{app}", False, f"scopes {' '.join(scopes)}", None, handle)
 
 
-def _used(rows: list[dict[str, Any]], gaps: dict[str, list[Gap]]) -> Iterator[Found]:
+def _used(rows: list[JsonObject], gaps: dict[str, list[Gap]]) -> Iterator[Found]:
     """Use by outsiders; a row that is not understood is a gap in its space."""
     for row in rows:
         try:
@@ -458,7 +459,7 @@ def _used(rows: list[dict[str, Any]], gaps: dict[str, list[Gap]]) -> Iterator[Fo
             gaps.setdefault(str(row.get("space") or ""), []).append(Gap("use by outsiders", Why.NOT_UNDERSTOOD))
 
 
-def _presence(session: dict[str, Any]) -> Presence:
+def _presence(session: JsonObject) -> Presence:
     started, seen = (datetime.fromisoformat(session[name]) for name in ("started_at", "last_seen_at"))
     handle = {"session": session["id"]}
     return Presence(session["id"], session["person"], session["device"], session["address"], started, seen, handle)

@@ -5,13 +5,13 @@ Its rules are rule documents; the nearest and most exactly worded rule decides, 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from datetime import date
-from typing import Any
 
 from openlatch.adapters.contract import Found, FoundPart, FoundRule, RuleManner, UsedOutside
 from openlatch.core.exposure.paths import covers
 from openlatch.core.exposure.rules import Combining, Right
+from openlatch.json_values import JsonView
 
 MANNER = RuleManner(
     Combining.MOST_SPECIFIC,
@@ -26,7 +26,7 @@ MANNER = RuleManner(
 )
 
 
-def parts(space: str, items: Iterable[Mapping[str, Any]]) -> Iterator[FoundPart]:
+def parts(space: str, items: Iterable[JsonView]) -> Iterator[FoundPart]:
     """The items of a space."""
     for item in items:
         path = str(item["id"])
@@ -42,7 +42,7 @@ def parts(space: str, items: Iterable[Mapping[str, Any]]) -> Iterator[FoundPart]
         )
 
 
-def rules(space: str, told: Mapping[str, Any], paths: Iterable[str]) -> Iterator[FoundRule]:
+def rules(space: str, told: JsonView, paths: Iterable[str]) -> Iterator[FoundRule]:
     """The rules of a space, and the service's guards, which are not the space's to take away.
 
     ``paths`` are its items: one that a rule covers is tried from outside once the rule is gone. ValueError, TypeError
@@ -60,7 +60,7 @@ def rules(space: str, told: Mapping[str, Any], paths: Iterable[str]) -> Iterator
         yield FoundRule(space, guard, is_guard=True)
 
 
-def used(rows: Iterable[Mapping[str, Any]]) -> Iterator[Found]:
+def used(rows: Iterable[JsonView]) -> Iterator[Found]:
     """What people outside did by access rules. ValueError, TypeError or KeyError for what is not understood."""
     for row in rows:
         day = date.fromisoformat(row["day"])

@@ -13,7 +13,6 @@ import struct
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import Any
 
 import ldap3
 from ldap3.core import exceptions
@@ -48,6 +47,7 @@ from openlatch.adapters.limits import CALL_SECONDS, CONNECT_SECONDS, cut_off_aft
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject, JsonView
 
 PAGE = 500
 MEMBER = FoundLevel(
@@ -131,7 +131,7 @@ class DirectoryAdapter(Adapter):
         rules=exposure.MANNER,
     )
 
-    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+    def __init__(self, settings: JsonObject, secret: str) -> None:
         self._settings = settings
         self._secret = secret
 
@@ -200,15 +200,15 @@ class DirectoryAdapter(Adapter):
         """A member who owns the group can be made just one of the two."""
         return level == BOTH.key and lower in (MEMBER.key, OWNER.key)
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+    def holding(self, account: str, login: str, level: str) -> JsonObject:
         """A value of member or owner, or of both."""
         return {"group": dn(account), "holder": dn(login), "level_key": level}
 
-    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+    def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
         """One change of the group."""
         return (Move(kind, detail),)
 
-    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def apply(self, kind: StepKind, detail: JsonObject) -> str:
         """GIVE, REMOVE and REDUCE change the values of a group; LOCK writes the lock of the password policy."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
@@ -222,7 +222,7 @@ class DirectoryAdapter(Adapter):
             _modify(directory, detail["group"], changes)
             return f"Changed {', '.join(changes)} of {detail['group']}."
 
-    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+    def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """None when the group, or the lock, is as the step wants it."""
         with self._connection() as directory:
             if kind in (StepKind.LOCK, StepKind.UNLOCK):
@@ -241,11 +241,11 @@ class DirectoryAdapter(Adapter):
         left = held - set(_HELD_BY[detail["to"]]) if kind is StepKind.REDUCE else held
         return f"{detail['holder']} is still {' and '.join(sorted(left))} of {detail['group']}" if left else None
 
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+    def again(self, handle: JsonObject) -> JsonObject | None:
         """The values as they were written, attribute by attribute."""
         return handle if handle.get("values") else None
 
-    def _group(self, directory: ldap3.Connection, group: str) -> dict[str, Any]:
+    def _group(self, directory: ldap3.Connection, group: str) -> JsonObject:
         """A group with all who are named in it. SystemRefused when it is not shown: it may be there all the same."""
         found = list(_search(directory, group, "(objectClass=*)", _OF_GROUPS, True))
         if not found:
@@ -310,15 +310,15 @@ class _World:
 
     def __init__(self, apps: str) -> None:
         self.apps = apps
-        self.groups: dict[str, dict[str, Any]] = {}
-        self.logins: dict[str, dict[str, Any]] = {}
+        self.groups: dict[str, JsonObject] = {}
+        self.logins: dict[str, JsonObject] = {}
         self.with_numbers: set[str] = set()
         self.others = 0
         self.unable: tuple[str, ...] = ()
         self._by_uid: dict[str, list[str]] = {}
         self._gaps: dict[str, list[Gap]] = {}
 
-    def named(self, entries: Iterable[dict[str, Any]]) -> Iterator[dict[str, Any]]:
+    def named(self, entries: Iterable[JsonObject]) -> Iterator[JsonObject]:
         """Entries by their names in one form. One that can't be made out is a gap; so is a pointer elsewhere."""
         for entry in entries:
             if entry["type"] == "searchResRef":
@@ -331,7 +331,7 @@ class _World:
                 # It is one entry: what is known of the others, and of this one from before, stays as it is.
                 self._gap("", "an entry whose name is not understood", Why.NOT_SUPPORTED, str(entry["dn"]))
 
-    def meet(self, groups: Iterable[dict[str, Any]], people: Iterable[dict[str, Any]]) -> None:
+    def meet(self, groups: Iterable[JsonObject], people: Iterable[JsonObject]) -> None:
         """Know groups and people by their names; people by their uid and their primary group, too."""
         self.groups = {entry["dn"]: entry["attributes"] for entry in groups}
         self.logins = {entry["dn"]: entry["attributes"] for entry in people if entry["dn"] not in self.groups}
@@ -340,7 +340,7 @@ class _World:
             for uid in attributes.get("uid", ()):
                 self._by_uid.setdefault(uid, []).append(name)
 
-    def members(self, entry: dict[str, Any]) -> dict[str, dict[str, list[str]]]:
+    def members(self, entry: JsonObject) -> dict[str, dict[str, list[str]]]:
         """By holder, the attributes that name them in a group and the values as they are written there."""
         group, found = entry["dn"], dict[str, dict[str, list[str]]]()
         attributes = entry["attributes"]
@@ -384,7 +384,7 @@ class _World:
             if not found:
                 self._gap("", "somebody named in a group, with no entry that is shown", Why.NOT_SUPPORTED, name)
 
-    def login(self, name: str, attributes: dict[str, Any]) -> Login:
+    def login(self, name: str, attributes: JsonObject) -> Login:
         """Somebody or something that signs in, with what they can be told by."""
         is_app = bool(self.apps) and is_below(name, self.apps)
         marks = {"uid": "uid", "employee": "employeeNumber"}
@@ -395,7 +395,7 @@ class _World:
             name, _text(attributes.get("cn")) or name, is_app, told, bool(attributes.get("pwdAccountLockedTime"))
         )
 
-    def signed_in(self, name: str, attributes: dict[str, Any]) -> datetime | None:
+    def signed_in(self, name: str, attributes: JsonObject) -> datetime | None:
         """When somebody signed in last; None when it is not kept, or not understood."""
         try:
             return _time(attributes)
@@ -428,7 +428,7 @@ class _World:
 
 def _search(
     directory: ldap3.Connection, base: str, what: str, attributes: Sequence[str], only: bool = False
-) -> Iterator[dict[str, Any]]:
+) -> Iterator[JsonObject]:
     """Entries below a base, or the base only; none when it is not there. SystemRefused when it may not be read."""
     pages = directory.extend.standard.paged_search(
         base, what, ldap3.BASE if only else ldap3.SUBTREE, attributes=list(attributes), paged_size=PAGE, generator=True
@@ -450,7 +450,7 @@ def _search(
         )
 
 
-def _stamp(entry: dict[str, Any], opened: Collection[str]) -> str:
+def _stamp(entry: JsonObject, opened: Collection[str]) -> str:
     """The mark of an entry's present state; empty where the directory has none."""
     number = _first(entry, "entryCSN")
     return " ".join((number, "open to", *sorted(opened))) if number and opened else number
@@ -467,14 +467,14 @@ def _not_shown(name: str) -> SystemRefused:
     )
 
 
-def _modify(directory: ldap3.Connection, name: str, changes: dict[str, Any]) -> None:
+def _modify(directory: ldap3.Connection, name: str, changes: JsonObject) -> None:
     directory.modify(name, changes)
     if directory.result["result"] != RESULT_SUCCESS:
         said = directory.result["message"] or directory.result["description"]
         raise SystemRefused(f"The directory refused to change {name}: {said}.", "Give the right to write there.")
 
 
-def _named(group: Mapping[str, Any], detail: Mapping[str, Any]) -> dict[str, list[str]]:
+def _named(group: JsonView, detail: JsonView) -> dict[str, list[str]]:
     """By attribute, the values of a group that name a holder, as they are written there."""
     holder, uids = dn(detail["holder"]), {*detail.get("values", {}).get("memberUid", ()), *detail.get("uids", ())}
     found: dict[str, list[str]] = {}
@@ -497,7 +497,7 @@ def _is(value: str, holder: str) -> bool:
         return False
 
 
-def _held(directory: ldap3.Connection, group: Mapping[str, Any], detail: Mapping[str, Any]) -> set[str]:
+def _held(directory: ldap3.Connection, group: JsonView, detail: JsonView) -> set[str]:
     """What somebody is to a group: by its values, and by what the directory says when it is asked for them by name.
 
     SystemRefused where it may not be asked, since values that are hidden from us may be there.
@@ -520,7 +520,7 @@ def _held(directory: ldap3.Connection, group: Mapping[str, Any], detail: Mapping
     return held
 
 
-def _with_entry(directory: ldap3.Connection, detail: dict[str, Any]) -> dict[str, Any]:
+def _with_entry(directory: ldap3.Connection, detail: JsonObject) -> JsonObject:
     """A step with what groups may name its holder by besides their DN: their uid, and the number of a group.
 
     SystemRefused when their entry is not shown: renamed, they may be in the group by another name.
@@ -532,10 +532,10 @@ def _with_entry(directory: ldap3.Connection, detail: dict[str, Any]) -> dict[str
     return {**detail, "uids": entry.get("uid", []), "numbers": entry.get("gidNumber", [])}
 
 
-def _changes(kind: StepKind, detail: dict[str, Any], group: dict[str, Any]) -> dict[str, Any]:
+def _changes(kind: StepKind, detail: JsonObject, group: JsonObject) -> JsonObject:
     """What has to be changed in a group for a step; values are named as the group has them."""
     named = _named(group, detail)
-    changes: dict[str, Any] = {}
+    changes: JsonObject = {}
     if kind is StepKind.GIVE:
         for key, values in _wanted(detail, group).items():
             lacking = [value for value in values if value not in named.get(key, ())]
@@ -558,7 +558,7 @@ def _changes(kind: StepKind, detail: dict[str, Any], group: dict[str, Any]) -> d
     return changes
 
 
-def _wanted(detail: Mapping[str, Any], group: Mapping[str, Any]) -> dict[str, list[str]]:
+def _wanted(detail: JsonView, group: JsonView) -> dict[str, list[str]]:
     """The values that give a holder what a step says, by attribute: as they were, or as this kind of group has them."""
     if detail.get("values"):
         return dict(detail["values"])
@@ -576,7 +576,7 @@ def _wanted(detail: Mapping[str, Any], group: Mapping[str, Any]) -> dict[str, li
     return {keys[name]: [detail["holder"]] for name in _HELD_BY[detail["level_key"]]}
 
 
-def _first(entry: dict[str, Any], key: str) -> str:
+def _first(entry: JsonObject, key: str) -> str:
     return _text(entry["attributes"].get(key))
 
 
@@ -584,7 +584,7 @@ def _text(values: Sequence[str] | None) -> str:
     return values[0] if values else ""
 
 
-def _time(attributes: dict[str, Any]) -> datetime | None:
+def _time(attributes: JsonObject) -> datetime | None:
     """When somebody signed in last, as a generalised time in UTC (RFC 4517, 3.3.13); None when it is not kept."""
     text = _text(attributes.get("pwdLastSuccess")) or _text(attributes.get("authTimestamp"))
     if not text:

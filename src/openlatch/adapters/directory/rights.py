@@ -7,7 +7,6 @@ told that there is no such value, everybody else that they may not (RFC 4511, ap
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any
 
 import ldap3
 from ldap3.core.results import (
@@ -17,6 +16,8 @@ from ldap3.core.results import (
     RESULT_UNDEFINED_ATTRIBUTE_TYPE,
     RESULT_UNWILLING_TO_PERFORM,
 )
+
+from openlatch.json_values import JsonObject
 
 # So many groups are asked about in one reading; access rules of directories count for whole subtrees.
 MOST = 100
@@ -47,7 +48,7 @@ def _refusal(directory: ldap3.Connection, name: str, attribute: str) -> str:
     """Why an attribute can't be changed; empty when it can, or when that is not known."""
     nobody = _NOBODY.get(attribute, "cn=nobody asks")
     directory.modify(name, {attribute: [(ldap3.MODIFY_DELETE, [nobody])]})
-    result: dict[str, Any] = directory.result
+    result: JsonObject = directory.result
     return {
         RESULT_NO_SUCH_ATTRIBUTE: "",
         RESULT_INSUFFICIENT_ACCESS_RIGHTS: "give Open Latch's login the right to write it",

@@ -13,7 +13,7 @@ import socket
 import ssl
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager, suppress
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from openlatch.adapters.contract import (
     NOTHING,
@@ -37,6 +37,7 @@ from openlatch.adapters.mail.sessions import MailSessions
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import Reach, StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonList, JsonObject, JsonView
 
 # What each right lets somebody do (RFC 4314, 2.1), in the order in which the standard writes them.
 RIGHTS = {
@@ -146,7 +147,7 @@ class MailboxAdapter(Adapter):
         rules=MANNER,
     )
 
-    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+    def __init__(self, settings: JsonObject, secret: str) -> None:
         self._settings = settings
         self._secret = secret
         at = settings.get("sessions")
@@ -241,17 +242,17 @@ class MailboxAdapter(Adapter):
         """Any set of rights can be cut to a smaller one."""
         return set(lower) < set(level)
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+    def holding(self, account: str, login: str, level: str) -> JsonObject:
         """An entry in the list of one folder, or in those of a mailbox and all folders in it."""
         if account.startswith(INBOX):
             return {"who": login, "boxes": [account.removeprefix(INBOX)], "rights": level, "only": "yes"}
         return {"who": login, "boxes": [account], "rights": level}
 
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+    def again(self, handle: JsonObject) -> JsonObject | None:
         """The entries as they were, folder by folder."""
         return handle if "given" in handle else None
 
-    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+    def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
         """One move for each folder, those inside before those around them."""
         boxes = sorted(detail["boxes"], key=len, reverse=True)
         return tuple(
@@ -259,7 +260,7 @@ class MailboxAdapter(Adapter):
             for box in boxes
         )
 
-    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def apply(self, kind: StepKind, detail: JsonObject) -> str:
         """GIVE and REDUCE write an entry of the list, REMOVE deletes it; END_SESSIONS puts a login out."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
@@ -288,7 +289,7 @@ class MailboxAdapter(Adapter):
         what = "Removed" if kind is StepKind.REMOVE else "Set"
         return f"{what} the entry of {who} on {', '.join(_decoded(box) for box in boxes)}."
 
-    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+    def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """None when the lists are as the step wants them, or the session is gone."""
         kind = StepKind.REMOVE if kind is StepKind.CLOSE else kind
         if kind is StepKind.END_SESSIONS:
@@ -306,7 +307,7 @@ class MailboxAdapter(Adapter):
                     return wrong
         return None
 
-    def _meant(self, mail: imaplib.IMAP4, detail: Mapping[str, Any]) -> list[str]:
+    def _meant(self, mail: imaplib.IMAP4, detail: JsonView) -> list[str]:
         """The folders that a step is about: those that it names, and all in a mailbox that is given as a whole."""
         if "rights" not in detail or "only" in detail:
             return list(detail["boxes"])
@@ -373,7 +374,7 @@ class MailboxAdapter(Adapter):
             ) from error
 
 
-def _wrong(kind: StepKind, detail: Mapping[str, Any], box: str, acl: MailList) -> str | None:
+def _wrong(kind: StepKind, detail: JsonView, box: str, acl: MailList) -> str | None:
     """What a list shows instead of what a step wants: looked for by name, in the list and in the server's own."""
     who = detail["who"]
     names = (ANYONE, AUTHENTICATED) if who == ANYONE else (who,)
@@ -422,7 +423,7 @@ def _holding(
     who: str,
     held: Mapping[str, str],
     known: Mapping[str, MailList],
-    handle: dict[str, Any],
+    handle: JsonObject,
     by_account: bool = False,
 ) -> Holding:
     """What somebody holds in a mailbox: on all of its folders alike, or on some of them."""
@@ -440,7 +441,7 @@ def _part(name: str, top: str) -> str:
     return f"{INBOX}{name}" if name == top else name
 
 
-def _given(detail: Mapping[str, Any], box: str) -> str:
+def _given(detail: JsonView, box: str) -> str:
     """The rights that a step gives on a folder."""
     return str(detail["given"].get(box, "") if "given" in detail else detail["rights"])
 
@@ -511,7 +512,7 @@ def _acl(mail: imaplib.IMAP4, box: str) -> MailList:
     return parse(box, _said(_call(mail, "GETACL", box), f"GETACL {box}"))
 
 
-def _call(mail: imaplib.IMAP4, command: str, *words: str) -> tuple[str, list[Any]]:
+def _call(mail: imaplib.IMAP4, command: str, *words: str) -> tuple[str, JsonList]:
     """A command of RFC 4314 with its arguments quoted, and the untagged answer to it."""
     kind, data = mail._simple_command(command, *map(_quoted, words))
     if command == "GETACL":
@@ -524,7 +525,7 @@ def _one(mail: imaplib.IMAP4, command: str, box: str) -> bytes:
     return bytes(answer[0])
 
 
-def _said(answer: tuple[str, list[Any]], what: str) -> list[Any]:
+def _said(answer: tuple[str, JsonList], what: str) -> JsonList:
     kind, data = answer
     if kind != "OK":
         said = b" ".join(part for part in data if isinstance(part, bytes)).decode("utf-8", "replace")

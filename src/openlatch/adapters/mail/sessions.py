@@ -9,13 +9,13 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from datetime import UTC, datetime
-from typing import Any
 
 import httpx
 
 from openlatch.adapters.contract import Presence
 from openlatch.adapters.limits import CALL_SECONDS, asked
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject
 
 _ADMINISTRATOR = "doveadm"
 # Everything that Open Latch asks for stands under this tag in the answer.
@@ -44,7 +44,7 @@ class MailSessions:
                 key = f"{row['username']}@{row['pid']}"
                 yield Presence(key, row["username"], row["service"].upper(), row["ip"], now, now, handle)
 
-    def end(self, handle: dict[str, Any]) -> str:
+    def end(self, handle: JsonObject) -> str:
         """Put a login out of all its sessions, since one that is left would go on with what it has open."""
         self._asked("kick", {"mask": [handle["who"]]})
         # The server answers before the processes have gone.
@@ -53,12 +53,12 @@ class MailSessions:
             time.sleep(0.05)
         return f"Ended the sessions of {handle['who']}."
 
-    def wrong(self, handle: dict[str, Any]) -> str | None:
+    def wrong(self, handle: JsonObject) -> str | None:
         """None when the session of a handle is gone."""
         there = any(row["pid"] == handle["process"] for row in self.going_on(handle["who"]))
         return f"{handle['who']} is still signed in" if there else None
 
-    def _asked(self, command: str, parameters: dict[str, Any]) -> list[dict[str, str]]:
+    def _asked(self, command: str, parameters: JsonObject) -> list[dict[str, str]]:
         try:
             with httpx.Client(auth=(_ADMINISTRATOR, self._secret), timeout=CALL_SECONDS / 2) as http:
                 answer = asked(http, "POST", f"{self._address}/doveadm/v1", json=[[command, parameters, _TAG]])

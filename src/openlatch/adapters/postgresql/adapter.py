@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC
-from typing import Any, LiteralString
+from typing import LiteralString
 
 import psycopg
 from psycopg import sql
@@ -44,6 +44,7 @@ from openlatch.adapters.postgresql.wording import MEMBERSHIPS, predefined_level,
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject, JsonView, SqlRow
 
 # A predefined role begins with this; no other role may.
 _PREDEFINED = "pg_"
@@ -153,11 +154,11 @@ class PostgresqlAdapter(Adapter):
     with it are apps. ``secret`` is the password.
     """
 
-    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+    def __init__(self, settings: JsonObject, secret: str) -> None:
         self._settings = settings
         self._secret = secret
         self._is_together = False
-        self._kept: psycopg.Connection[dict[str, Any]] | None = None
+        self._kept: psycopg.Connection[SqlRow] | None = None
 
     settings_taken = (
         Setting("host", "The server's address."),
@@ -200,7 +201,7 @@ class PostgresqlAdapter(Adapter):
                 "Give it that, as the PostgreSQL page of the systems guide says.",
             )
 
-    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+    def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
         """One statement does it, or one for each place."""
         places = detail.get("places")
         if not places:
@@ -278,7 +279,7 @@ class PostgresqlAdapter(Adapter):
         held, left = rights_of(level), rights_of(lower)
         return level != lower and all(one in held and (held[one] or not admits) for one, admits in left.items())
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+    def holding(self, account: str, login: str, level: str) -> JsonObject:
         """A membership, with the admin option for a keeper; or rights on one place, or of a role as such.
 
         What the rest of a membership may do is the shared role's.
@@ -290,11 +291,11 @@ class PostgresqlAdapter(Adapter):
         admits = level == "keeper" or level.endswith("*")
         return {"role": account, "member": login, **({"admits": "yes"} if admits else {})}
 
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+    def again(self, handle: JsonObject) -> JsonObject | None:
         """Just what was there: privilege by privilege, with the grant options; a membership with its options."""
         return handle if "given" in handle or "attributes" in handle or "member_oid" in handle else None
 
-    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def apply(self, kind: StepKind, detail: JsonObject) -> str:
         """GIVE, REMOVE and REDUCE act on a membership, END_SESSIONS on one server process, CLOSE on what PUBLIC has."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
@@ -315,7 +316,7 @@ class PostgresqlAdapter(Adapter):
                 return rights.apply(db, kind, detail)
             return rights.carry_out(db, list(_membership_statements(db, kind, detail)))
 
-    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+    def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """None when the membership is there (GIVE), or is gone, or its admin option or the session is."""
         kind = StepKind.REMOVE if kind is StepKind.CLOSE else kind
         with self._connection() as db:
@@ -352,7 +353,7 @@ class PostgresqlAdapter(Adapter):
             kept.close()
 
     @contextmanager
-    def _connection(self, seconds: float = CALL_SECONDS) -> Iterator[psycopg.Connection[dict[str, Any]]]:
+    def _connection(self, seconds: float = CALL_SECONDS) -> Iterator[psycopg.Connection[SqlRow]]:
         try:
             if not self._is_together:
                 with self._connect(autocommit=False) as db, cut_off_after(db.fileno, seconds):
@@ -380,7 +381,7 @@ class PostgresqlAdapter(Adapter):
                 "pg_signal_backend.",
             ) from error
 
-    def _connect(self, autocommit: bool) -> psycopg.Connection[dict[str, Any]]:
+    def _connect(self, autocommit: bool) -> psycopg.Connection[SqlRow]:
         return psycopg.connect(
             host=self._settings["host"],
             port=self._settings["port"],
@@ -402,7 +403,7 @@ class PostgresqlAdapter(Adapter):
         )
 
 
-def _of_login(db: psycopg.Connection[dict[str, Any]], kind: StepKind, login: str) -> LiteralString:
+def _of_login(db: psycopg.Connection[SqlRow], kind: StepKind, login: str) -> LiteralString:
     """The statement of a step on a login: a superuser's lock takes more."""
     row = db.execute("select rolsuper from pg_roles where rolname = %s", [login]).fetchone()
     if row and row["rolsuper"] and kind is not StepKind.DROP:
@@ -410,7 +411,7 @@ def _of_login(db: psycopg.Connection[dict[str, Any]], kind: StepKind, login: str
     return _OF_LOGINS[kind]
 
 
-def _session_wrong(db: psycopg.Connection[dict[str, Any]], detail: Mapping[str, Any]) -> str | None:
+def _session_wrong(db: psycopg.Connection[SqlRow], detail: JsonView) -> str | None:
     """Whether a server process is still there; its number alone is used again."""
     row = db.execute(
         "select backend_start is null as is_hidden, backend_start = %s as is_it from pg_stat_activity where pid = %s",
@@ -425,7 +426,7 @@ def _session_wrong(db: psycopg.Connection[dict[str, Any]], detail: Mapping[str, 
 
 
 def _membership_statements(
-    db: psycopg.Connection[dict[str, Any]], kind: StepKind, detail: dict[str, Any]
+    db: psycopg.Connection[SqlRow], kind: StepKind, detail: JsonObject
 ) -> Iterator[sql.Composed]:
     """A membership given, taken or reduced. From version 16 on there is one for each who gave it."""
     role, member = sql.Identifier(detail["role"]), sql.Identifier(detail["member"])
@@ -450,7 +451,7 @@ def _membership_statements(
         yield sql.SQL(form + " granted by {}").format(role, member, sql.Identifier(row["name"]))
 
 
-def _membership_wrong(kind: StepKind, detail: Mapping[str, Any], row: Mapping[str, Any]) -> str | None:
+def _membership_wrong(kind: StepKind, detail: JsonView, row: JsonView) -> str | None:
     """What is wrong with a membership, by what is recorded and by what the server says that the member has."""
     who, role = detail["member"], detail["role"]
     if kind is StepKind.GIVE:
@@ -467,22 +468,22 @@ def _membership_wrong(kind: StepKind, detail: Mapping[str, Any], row: Mapping[st
     return None
 
 
-def _is_locked(role: Mapping[str, Any]) -> bool:
+def _is_locked(role: JsonView) -> bool:
     """Whether the server lets a login in nowhere: a connection limit does not hold a superuser."""
     return bool(role["connections"] == 0 and not (role["rolsuper"] and role["is_let_in"]))
 
 
-def _password(role: Mapping[str, Any]) -> tuple[tuple[str, str], ...]:
+def _password(role: JsonView) -> tuple[tuple[str, str], ...]:
     """When a login's password ends, which ends nothing that it holds."""
     until = role["password_until"]
     return (("password", f"its password is no longer taken from {until} UTC on"),) if until else ()
 
 
-def _is_predefined(member: Mapping[str, Any]) -> bool:
+def _is_predefined(member: JsonView) -> bool:
     return str(member["account"]).startswith(_PREDEFINED)
 
 
-def _login_wrong(kind: StepKind, name: str, role: Mapping[str, Any] | None) -> str | None:
+def _login_wrong(kind: StepKind, name: str, role: JsonView | None) -> str | None:
     """What is wrong with a login after a step. SystemRefused where one that is to be locked is not there."""
     if kind is StepKind.DROP:
         return None if role is None else f"the login {name} is still there"
@@ -499,7 +500,7 @@ def _first_line(error: Exception) -> str:
     return next(iter(str(error).splitlines()), type(error).__name__)
 
 
-def _holding(member: Mapping[str, Any], is_login: bool, account: Mapping[str, Any], changers: set[str]) -> Holding:
+def _holding(member: JsonView, is_login: bool, account: JsonView, changers: set[str]) -> Holding:
     name = member["account"]
     if _is_predefined(member):
         level = predefined_level(name, member["admits"]).key
@@ -519,7 +520,7 @@ def _holding(member: Mapping[str, Any], is_login: bool, account: Mapping[str, An
     return Holding(name, member["holder"], not is_login, level, None, handle)
 
 
-def _presence(row: dict[str, Any]) -> Presence:
+def _presence(row: JsonObject) -> Presence:
     started = row["started"].astimezone(UTC)
     return Presence(
         key=f"{row['pid']}@{started.isoformat()}",

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_network
-from typing import Any, LiteralString
+from typing import LiteralString
 
 import psycopg
 from psycopg.rows import dict_row
@@ -16,9 +16,10 @@ from psycopg.rows import dict_row
 from openlatch.adapters.contract import FoundRule, RuleManner
 from openlatch.core.exposure.paths import key_of, path_of
 from openlatch.core.exposure.rules import Combining, Right
+from openlatch.json_values import JsonList, JsonObject, JsonView, SqlRow
 
-Db = psycopg.Connection[dict[str, Any]]
-Condition = dict[str, Any]
+Db = psycopg.Connection[SqlRow]
+Condition = JsonObject
 
 _SEE = ("connect", "execute", "select", "usage")
 _CHANGE = ("create", "delete", "insert", "maintain", "references", "set", "temporary", "trigger", "truncate", "update")
@@ -127,7 +128,7 @@ def _is_for(databases: Sequence[str], database: str) -> bool:
     )
 
 
-def _whence(row: Mapping[str, Any]) -> list[Condition]:
+def _whence(row: JsonView) -> list[Condition]:
     """From where a line lets in, and over which connections."""
     found: list[Condition] = []
     if row["type"] == "local":
@@ -207,7 +208,7 @@ def rules(
         # What is given on the database itself is about the whole account.
         on = {"set_on": "account", "on": ["/"]} if place == account else {"set_on": {"resource": path_of(place)}}
         by_name = who.get(place)
-        admitted: list[Any] = ["signed in"] if by_name is None else [{"holder": name} for name in sorted(by_name)]
+        admitted: JsonList = ["signed in"] if by_name is None else [{"holder": name} for name in sorted(by_name)]
         rule = {"rule": f"public.{key_of(place)}", "admit": admitted, "to": to, **on}
         if admitted:
             yield FoundRule(account, {**rule, **_while(conditions)}, handle)
@@ -220,6 +221,6 @@ def rules(
         yield FoundRule(account, {**guard, **_while([{"none": let_in}] if let_in else [])}, is_guard=True)
 
 
-def _while(conditions: Iterable[Condition]) -> dict[str, Any]:
+def _while(conditions: Iterable[Condition]) -> JsonObject:
     found = list(conditions)
     return {"while": found} if found else {}

@@ -8,7 +8,7 @@ are asked for what a role may do: see https://www.postgresql.org/docs/15/functio
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Any, LiteralString
+from typing import LiteralString
 
 import psycopg
 from psycopg import sql
@@ -27,8 +27,9 @@ from openlatch.adapters.postgresql.wording import (
 )
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemRefused
+from openlatch.json_values import JsonObject, JsonView, SqlRow
 
-Db = psycopg.Connection[dict[str, Any]]
+Db = psycopg.Connection[SqlRow]
 SERVER = "server"
 PUBLIC = "everyone:"
 # By kind: what GRANT calls it, and the function that tells what a role may do with it, by oid.
@@ -205,7 +206,7 @@ def unable(db: Db) -> Iterator[str]:
         yield f"superuser, replication and bypassrls of {attributed['names']}: only a superuser can"
 
 
-def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -> Iterator[Found]:
+def holdings(db: Db, roles: Mapping[str, JsonView], logins: set[str]) -> Iterator[Found]:
     """The server and the databases, who holds what in them, and what every login has.
 
     ``roles`` are logins and shared roles by name; a login that others are members of acts as an account, too.
@@ -241,7 +242,7 @@ def holdings(db: Db, roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -
     yield from (rights_level(key) for key in sorted({key for held in keys.values() for key in held.values()}))
     for (account, holder), places in keys.items():
         given_on = _given_on(holder, places, items, owners)
-        given_there: dict[str, Any] = {
+        given_there: JsonObject = {
             "holder": holder,
             "places": sorted(places),
             "given": dict(sorted(places.items())),
@@ -280,7 +281,7 @@ def _given_on(
     return found
 
 
-def _attributes(roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -> Iterator[Found]:
+def _attributes(roles: Mapping[str, JsonView], logins: set[str]) -> Iterator[Found]:
     """The server as an account, and what roles may do there whatever else is set."""
     yield SharedAccount(SERVER, "The database server", "server")
     for name, role in roles.items():
@@ -293,14 +294,14 @@ def _attributes(roles: Mapping[str, Mapping[str, Any]], logins: set[str]) -> Ite
             )
 
 
-def also_as_account(role: Mapping[str, Any], holding: Holding) -> Iterator[Holding]:
+def also_as_account(role: JsonView, holding: Holding) -> Iterator[Holding]:
     """What a login holds; once more for those who are members of it and so may do the same."""
     yield holding
     if role["can_login"] and role["has_members"]:
         yield Holding(holding.account, holding.holder, True, holding.level, None, holding.handle, holding.parts)
 
 
-def _is_open(row: Mapping[str, Any]) -> bool:
+def _is_open(row: JsonView) -> bool:
     """Whether a right of every login is told: what the server gives everybody on everything by itself is not."""
     if not row["ours"]:
         return False
@@ -309,7 +310,7 @@ def _is_open(row: Mapping[str, Any]) -> bool:
     return row["privilege"] not in ("connect", "temporary", "usage") or row["kind"] in ("foreign server", "sequence")
 
 
-def _warning(row: Mapping[str, Any]) -> str:
+def _warning(row: JsonView) -> str:
     if not row["warned"]:
         return ""
     if row["kind"] == "function":
@@ -328,7 +329,7 @@ def _with_objects(db: Db, query: LiteralString) -> LiteralString:
     return "with objects as (" + _OBJECTS.replace("{columns}", columns) + parameters + ") " + query
 
 
-def apply(db: Db, kind: StepKind, detail: dict[str, Any]) -> str:
+def apply(db: Db, kind: StepKind, detail: JsonObject) -> str:
     """Change the attributes of a role, or its rights on places: all in one transaction, or nothing."""
     if "everyone" in detail:
         raise SystemRefused(
@@ -353,11 +354,11 @@ def carry_out(db: Db, statements: list[sql.Composed]) -> str:
     return "Carried out: " + "; ".join(statement.as_string(db) for statement in statements)
 
 
-def _places(detail: Mapping[str, Any]) -> list[str]:
+def _places(detail: JsonView) -> list[str]:
     return list(detail["places"]) if "places" in detail else [detail["place"]]
 
 
-def _statements(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> Iterator[sql.Composed]:
+def _statements(db: Db, kind: StepKind, detail: JsonView, place: str) -> Iterator[sql.Composed]:
     """The statements that bring rights on one place to what a step wants, privilege by privilege."""
     what, _, name = place.partition(":")
     row = db.execute(_with_objects(db, _ONE), {"kind": what, "name": name}).fetchone()
@@ -400,9 +401,9 @@ def _statements(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -
 def _loses(
     db: Db,
     kind: StepKind,
-    detail: Mapping[str, Any],
+    detail: JsonView,
     place: str,
-    held: Mapping[str, Mapping[str, Any]],
+    held: Mapping[str, JsonView],
     wanted: Mapping[str, bool],
 ) -> bool:
     """Whether others lose rights with it, as was said before. SystemRefused when that was not said of all of them."""
@@ -424,7 +425,7 @@ def _loses(
     )
 
 
-def _level(detail: Mapping[str, Any], place: str) -> str:
+def _level(detail: JsonView, place: str) -> str:
     given = detail.get("given", {})
     return str(given.get(place) or detail.get("to") or detail["level_key"])
 
@@ -455,7 +456,7 @@ def number_of(db: Db, role: str, known: str = "") -> int:
     raise SystemRefused(f"The role {role} {said}.", "Have the server read again.")
 
 
-def _refuse_moved(db: Db, detail: Mapping[str, Any], place: str) -> None:
+def _refuse_moved(db: Db, detail: JsonView, place: str) -> None:
     """SystemRefused where a place that is not there by its name may be there all the same."""
     what, _, name = place.partition(":")
     within, number = detail.get("in"), detail.get("oids", {}).get(place)
@@ -470,7 +471,7 @@ def _refuse_moved(db: Db, detail: Mapping[str, Any], place: str) -> None:
         raise SystemRefused(f"There is no {what} {name}; it may have been renamed.", "Have the server read again.")
 
 
-def confirm(db: Db, kind: StepKind, detail: dict[str, Any]) -> str | None:
+def confirm(db: Db, kind: StepKind, detail: JsonObject) -> str | None:
     """None when attributes or rights are as a step wants them, by what is given and by what the server says."""
     who = detail["holder"]
     if "everyone" in detail:
@@ -487,7 +488,7 @@ def confirm(db: Db, kind: StepKind, detail: dict[str, Any]) -> str | None:
     return next((wrong for place in _places(detail) if (wrong := _wrong(db, kind, detail, place))), None)
 
 
-def _wrong(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> str | None:
+def _wrong(db: Db, kind: StepKind, detail: JsonView, place: str) -> str | None:
     """What is wrong with the rights of a role on one place."""
     what, _, name = place.partition(":")
     oid, who = number_of(db, detail["holder"], detail.get("holder_oid", "")), detail["holder"] or "every login"
@@ -515,7 +516,7 @@ def _wrong(db: Db, kind: StepKind, detail: Mapping[str, Any], place: str) -> str
     return _asked(db, values, row, who, taken) if oid else _open_to_all(db, values, row)
 
 
-def _open_to_all(db: Db, values: dict[str, Any], row: Mapping[str, Any]) -> str | None:
+def _open_to_all(db: Db, values: JsonObject, row: JsonView) -> str | None:
     """What the server itself says that a login without any rights of its own may do."""
     function = KINDS[row["kind"]][1]
     if function != "has_table_privilege":
@@ -527,7 +528,7 @@ def _open_to_all(db: Db, values: dict[str, Any], row: Mapping[str, Any]) -> str 
     return None
 
 
-def _asked(db: Db, values: dict[str, Any], row: Mapping[str, Any], who: str, taken: set[str]) -> str | None:
+def _asked(db: Db, values: JsonObject, row: JsonView, who: str, taken: set[str]) -> str | None:
     """What the server itself says that a role may do, where no other door explains it."""
     function = KINDS[row["kind"]][1]
     if not function:

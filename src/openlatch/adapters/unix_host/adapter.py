@@ -58,6 +58,7 @@ from openlatch.adapters.unix_host.wording import (
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject, JsonView
 
 ADMINISTRATION = "administration"
 FIRST_ORDINARY = 1000
@@ -102,7 +103,7 @@ class HostAdapter(Adapter):
         rules=exposure.MANNER,
     )
 
-    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+    def __init__(self, settings: JsonObject, secret: str) -> None:
         self._root = Path(settings["root"])
         self._sessions_by = str(settings.get("sessions") or "utmp")
         self._asks_loginctl = self._sessions_by == "loginctl"
@@ -164,19 +165,19 @@ class HostAdapter(Adapter):
         """Only an entry of a folder's list can be cut down."""
         return level == WRITE.key and lower == READ.key
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+    def holding(self, account: str, login: str, level: str) -> JsonObject:
         """SystemRefused: keys and entries are put in by hand, since only their owner has the key."""
         raise SystemRefused("Access to a host is given there by hand.", "Put the key or entry in, and read the host.")
 
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+    def again(self, handle: JsonObject) -> JsonObject | None:
         """The line, member or entry that was there, put back as it was."""
         return {key: value for key, value in handle.items() if key != "login"} if "kind" in handle else None
 
-    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+    def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
         """One change of one file or list."""
         return (Move(kind, detail),)
 
-    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def apply(self, kind: StepKind, detail: JsonObject) -> str:
         """REMOVE and REDUCE change one file or list, END_SESSIONS hangs one process up, LOCK locks a login."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
@@ -202,7 +203,7 @@ class HostAdapter(Adapter):
                 return self._shut(detail)
         raise _by_hand(detail)
 
-    def _take_rules(self, detail: dict[str, Any]) -> str:
+    def _take_rules(self, detail: JsonObject) -> str:
         changed = []
         for rule in detail["rules"]:
             if rule["left"] is None:
@@ -217,7 +218,7 @@ class HostAdapter(Adapter):
             changed.append(rule["file"])
         return f"Changed {', '.join(dict.fromkeys(changed))}; copies of what was there are in {files.COPIES}."
 
-    def _take_entries(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def _take_entries(self, kind: StepKind, detail: JsonObject) -> str:
         """The mask stays as it is: worked out anew, it could give others what it takes from them now."""
         entry, who = f"{detail['of']}:{detail['number']}", (detail["of"], detail["number"])
         changed = []
@@ -231,7 +232,7 @@ class HostAdapter(Adapter):
                 self._run(["setfacl", "-n", *change, str(self._path(one.path))])
         return f"Changed the access control list of {', '.join(changed)}."
 
-    def _with_entry(self, detail: Mapping[str, Any]) -> list[lists.List]:
+    def _with_entry(self, detail: JsonView) -> list[lists.List]:
         """The lists in a folder that name somebody by now, its own first: what is inside may have been moved."""
         folder, who = detail["folder"], (detail["of"], detail["number"])
         top = self._list_of(folder)
@@ -239,7 +240,7 @@ class HostAdapter(Adapter):
             raise SystemRefused(f"There is no {folder}; it may have been moved.", "Have the host read again.")
         return [one for one in (top, *self._inside(folder)) if who in one.named()]
 
-    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+    def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """None when the file, list, lock or process is as the step wants it."""
         if kind is StepKind.END_SESSIONS:
             there = sessions.began(detail["process"]) == detail["began"]
@@ -264,7 +265,7 @@ class HostAdapter(Adapter):
             return None if wrong else "what was there is not there yet"
         return wrong
 
-    def _shut(self, detail: Mapping[str, Any]) -> str:
+    def _shut(self, detail: JsonView) -> str:
         """The mask, and so what others have by the list, stays as it is."""
         later = ["-d"] if detail["kind"] == "default" else []
         self._run(["setfacl", "-n", *later, "-m", "o::---", str(self._path(detail["folder"]))])
@@ -272,7 +273,7 @@ class HostAdapter(Adapter):
             return f"What is made in {detail['folder']} from now on is closed to whoever is not named."
         return f"The mode of {detail['folder']} lets nobody in by itself any more."
 
-    def _open_still(self, detail: Mapping[str, Any]) -> str | None:
+    def _open_still(self, detail: JsonView) -> str | None:
         folder, is_default = detail["folder"], detail["kind"] == "default"
         top = self._list_of(folder)
         if top is None:
@@ -282,7 +283,7 @@ class HostAdapter(Adapter):
             f"the {'default entry' if is_default else 'mode'} of {folder} still lets every login in" if left else None
         )
 
-    def _files_with_key(self, detail: Mapping[str, Any], kind: StepKind) -> list[str]:
+    def _files_with_key(self, detail: JsonView, kind: StepKind) -> list[str]:
         """Where a key lets somebody in as a user: in its file, and wherever sshd looks for that user's keys by now."""
         named = [detail["file"]]
         fields = users_of(self._text("etc/passwd"))[0].get(detail.get("user", ""))
@@ -294,7 +295,7 @@ class HostAdapter(Adapter):
             if any(key.fingerprint == detail["fingerprint"] for key in files.keys(self._bytes(file, True)))
         ]
 
-    def _member_wrong(self, detail: Mapping[str, Any]) -> str | None:
+    def _member_wrong(self, detail: JsonView) -> str | None:
         groups = groups_of(self._text("etc/group"))[0]
         there = groups.get(detail["group"])
         other = next((name for name, (number, _) in groups.items() if number == detail.get("number")), None)
@@ -318,7 +319,7 @@ class HostAdapter(Adapter):
             return f"{name} is not locked"
         return None if over else f"the password of {name} is locked, and keys still let them in"
 
-    def _rules_wrong(self, kind: StepKind, detail: Mapping[str, Any]) -> str | None:
+    def _rules_wrong(self, kind: StepKind, detail: JsonView) -> str | None:
         found = rules.read(self._root, self._bytes)
         if found.unreadable:
             raise SystemRefused(
@@ -333,7 +334,7 @@ class HostAdapter(Adapter):
         still = [rule for rule in found.rules if detail["who"] in holders(names, found, rule)]
         return f"a rule in {still[0].file} still names {detail['who']}" if still else None
 
-    def _list_wrong(self, kind: StepKind, detail: Mapping[str, Any]) -> str | None:
+    def _list_wrong(self, kind: StepKind, detail: JsonView) -> str | None:
         who = (detail["of"], detail["number"])
         named = {one.path: one for one in self._with_entry(detail)}
         if kind is StepKind.GIVE:
@@ -348,7 +349,7 @@ class HostAdapter(Adapter):
         what = "may still write in" if kind is StepKind.REDUCE else "is still in the list of"
         return f"{detail['name']} {what} {', '.join(still)}"
 
-    def _put_back(self, detail: dict[str, Any]) -> str:
+    def _put_back(self, detail: JsonObject) -> str:
         match detail["kind"]:
             case "key":
                 return self._change(detail["file"], lambda c: _with_line(c, detail["line"].encode("latin-1")))
@@ -491,7 +492,7 @@ class HostAdapter(Adapter):
                 continue
             level = BY_KEY[max((rule.level for rule in of), key=[rules.SOME, rules.AS_OTHERS, rules.EVERYTHING].index)]
             lines = [{"file": r.file, "raw": r.raw.decode("latin-1"), "left": left(host, r, who)} for r in of]
-            handle: dict[str, Any] = {"kind": "rules", "who": who, "rules": lines}
+            handle: JsonObject = {"kind": "rules", "who": who, "rules": lines}
             if who == DOOR:
                 yield Holding(ADMINISTRATION, DOOR, True, level.key, None, handle)
             else:
@@ -755,7 +756,7 @@ def _level_of(rights: str) -> Any:
     return WRITE if "w" in rights else READ
 
 
-def _by_hand(detail: Mapping[str, Any]) -> SystemRefused:
+def _by_hand(detail: JsonView) -> SystemRefused:
     """What can't be taken from somebody by changing one file or list."""
     told = {
         "primary": ("{user} has {group} as their primary group.", "Give them another with usermod -g."),
@@ -825,7 +826,7 @@ def _with_rule(content: bytes, raw: bytes, left: bytes) -> bytes:
     return content + (b"\n" if content and not content.endswith(b"\n") else b"") + raw.rstrip(b"\n") + b"\n"
 
 
-def _with_member(content: bytes, detail: Mapping[str, Any]) -> bytes:
+def _with_member(content: bytes, detail: JsonView) -> bytes:
     """With somebody in a group again, where they stood."""
     user, order = detail["user"], list(detail.get("members", ()))
 

@@ -13,11 +13,11 @@ from configparser import RawConfigParser
 from dataclasses import dataclass
 from ipaddress import ip_network
 from pathlib import PurePosixPath
-from typing import Any
 
 from openlatch.adapters.contract import FoundRule, RuleManner
 from openlatch.core.exposure.paths import key_of
 from openlatch.core.exposure.rules import Combining, Right
+from openlatch.json_values import JsonList, JsonObject
 
 MANNER = RuleManner(Combining.REFUSE_WINS, {"read": Right.SEE, "write": Right.CHANGE})
 EXPORTS, SAMBA = "etc/exports", "etc/samba/smb.conf"
@@ -56,8 +56,8 @@ def of_shares(account: str, folder: str, rights: str, shares: Sequence[Share]) -
             to = [word for letter, word in (("r", "read"), ("w", "write")) if word in to and letter in rights]
         if not to:
             continue
-        who: list[Any] = [{"network": each} for each in share.whence] or ["anyone"]
-        rule: dict[str, Any] = {"rule": f"{share.file}:{key_of(share.name)}", "admit": who, "to": to, "on": ["/"]}
+        who: JsonList = [{"network": each} for each in share.whence] or ["anyone"]
+        rule: JsonObject = {"rule": f"{share.file}:{key_of(share.name)}", "admit": who, "to": to, "on": ["/"]}
         if share.unclear:
             rule["while"] = [{"not_understood": f"{share.file}: {share.unclear}"[:300]}]
         yield FoundRule(account, rule)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 from openlatch.adapters.coverage import Gap, Why
 from openlatch.adapters.unix_host.people import DOOR, People
 from openlatch.adapters.unix_host.rules import Rule, Rules, without
+from openlatch.json_values import JsonObject
 
 
 def holders(host: People, found: Rules, rule: Rule) -> list[str]:
@@ -33,7 +33,7 @@ def holders(host: People, found: Rules, rule: Rule) -> list[str]:
     return list(dict.fromkeys(holders))
 
 
-def _is_named(host: People, named: list[dict[str, Any]], user: str) -> bool:
+def _is_named(host: People, named: list[JsonObject], user: str) -> bool:
     fields, is_named = host.users[user], False
     primary = host.group_of(fields[3])
     groups = {primary, *(group for group, (_, members) in host.groups.items() if user in members)}

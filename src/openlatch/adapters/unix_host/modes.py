@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 from openlatch.adapters.contract import Found, FoundPart, FoundRule
 from openlatch.core.exposure.paths import key_of, path_of
+from openlatch.json_values import JsonObject
 
 # So many things inside a folder are told one by one.
 MOST = 200
@@ -66,6 +66,6 @@ def _above(path: str) -> Iterator[str]:
         yield path
 
 
-def _rule(account: str, key: str, rights: str, place: str, handle: dict[str, Any]) -> FoundRule:
+def _rule(account: str, key: str, rights: str, place: str, handle: JsonObject) -> FoundRule:
     to = [word for letter, word in _WORDS.items() if letter in rights]
     return FoundRule(account, {"rule": key, "admit": ["signed in"], "to": to, "on": [place]}, handle)

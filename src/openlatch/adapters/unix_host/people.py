@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from openlatch.adapters.contract import Found, FoundLevel, Holding, Login, SharedAccount
 from openlatch.adapters.unix_host.lists import List
 from openlatch.adapters.unix_host.wording import EVERYONE
+from openlatch.json_values import JsonObject
 
 DOOR = "everyone:host"
 _NO_SHELL = ("nologin", "false", "sync", "")
@@ -89,7 +89,7 @@ class People:
         who: str,
         account: str,
         level: FoundLevel | None,
-        handle: dict[str, Any],
+        handle: JsonObject,
         parts: tuple[tuple[str, str], ...] = (),
     ) -> Iterator[Found]:
         """That a user, or with a percent sign a group, holds something; also one that the host does not know."""

@@ -14,10 +14,10 @@ import subprocess
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from openlatch.adapters.limits import CALL_SECONDS
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject
 
 _INCLUDE = re.compile(rb'[@#]include(?P<folder>dir)?[ \t]+(?P<path>"[^"]*"|(?:\\.|\S)+)\s*\Z')
 # A list of users that can be cut down without being understood: plain names with commas between them.
@@ -33,7 +33,7 @@ class Rule:
 
     file: str
     raw: bytes
-    users: tuple[dict[str, Any], ...]
+    users: tuple[JsonObject, ...]
     level: str
 
 
@@ -42,18 +42,16 @@ class Rules:
     """All rules of a host, with the aliases of users, and where lines are that can't be read."""
 
     rules: list[Rule] = field(default_factory=list)
-    aliases: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
-    runas: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
-    commands: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    aliases: dict[str, list[JsonObject]] = field(default_factory=dict)
+    runas: dict[str, list[JsonObject]] = field(default_factory=dict)
+    commands: dict[str, list[JsonObject]] = field(default_factory=dict)
     unreadable: list[str] = field(default_factory=list)
 
-    def named(self, rule: Rule) -> list[dict[str, Any]]:
+    def named(self, rule: Rule) -> list[JsonObject]:
         """Whom a rule names, aliases resolved: in order, each with whether it is taken out again."""
         return list(self._resolved(rule.users, False, ()))
 
-    def _resolved(
-        self, users: Sequence[dict[str, Any]], negated: bool, within: tuple[str, ...]
-    ) -> Iterator[dict[str, Any]]:
+    def _resolved(self, users: Sequence[JsonObject], negated: bool, within: tuple[str, ...]) -> Iterator[JsonObject]:
         for one in users:
             turned = negated != bool(one.get("negated"))
             alias = one.get("useralias")
@@ -68,7 +66,7 @@ class Rules:
 
 def read(root: Path, bytes_of: Callable[[str], bytes]) -> Rules:
     """All rules below a root. ``bytes_of`` reads a file; SystemRefused of it makes that file unreadable."""
-    found, specs = Rules(), list[tuple[str, bytes, dict[str, Any]]]()
+    found, specs = Rules(), list[tuple[str, bytes, JsonObject]]()
     waiting = ["etc/sudoers"] if (root / "etc/sudoers").exists() else _files(root, "etc/sudoers.d")
     seen: set[str] = set()
     while waiting and len(seen) < _MOST_FILES:
@@ -150,7 +148,7 @@ def check(path: Path) -> None:
         raise SystemRefused("sudo would not take its rules as they would be then.", "Change the file by hand.")
 
 
-def _parsed(raw: bytes) -> dict[str, Any] | None:
+def _parsed(raw: bytes) -> JsonObject | None:
     """What the parser makes of one line; None when it can't be read."""
     program = shutil.which("cvtsudoers")
     if program is None:
@@ -165,7 +163,7 @@ def _parsed(raw: bytes) -> dict[str, Any] | None:
     return told if isinstance(told, dict) and _has_form(told) else None
 
 
-def _has_form(told: dict[str, Any]) -> bool:
+def _has_form(told: JsonObject) -> bool:
     """Whether it is what cvtsudoers writes: what is not is not understood."""
     aliases = [told.get(f"{kind}_Aliases", {}) for kind in ("User", "Runas", "Command")]
     specs = told.get("User_Specs", [])
@@ -181,7 +179,7 @@ def _has_form(told: dict[str, Any]) -> bool:
     )
 
 
-def _level(found: Rules, specs: Sequence[dict[str, Any]]) -> str:
+def _level(found: Rules, specs: Sequence[JsonObject]) -> str:
     """How far a rule goes; empty when it gives nothing. What is left out of all commands does not bound it."""
     levels = []
     for spec in specs:
@@ -196,7 +194,7 @@ def _level(found: Rules, specs: Sequence[dict[str, Any]]) -> str:
     return max(levels, key=_ORDER.index, default="")
 
 
-def _commands(found: Rules, commands: Sequence[dict[str, Any]], within: tuple[str, ...]) -> Iterator[dict[str, Any]]:
+def _commands(found: Rules, commands: Sequence[JsonObject], within: tuple[str, ...]) -> Iterator[JsonObject]:
     for one in commands:
         alias = one.get("cmndalias")
         if alias is None:
@@ -206,7 +204,7 @@ def _commands(found: Rules, commands: Sequence[dict[str, Any]], within: tuple[st
                 yield {**inner, "negated": bool(inner.get("negated")) != bool(one.get("negated"))}
 
 
-def _is_root(found: Rules, spec: dict[str, Any]) -> bool:
+def _is_root(found: Rules, spec: JsonObject) -> bool:
     """Whether a rule lets somebody act as root: by name, by number, as anybody, or by saying nothing of as whom."""
     users = spec.get("runasusers")
     if users is None:

@@ -36,6 +36,7 @@ from openlatch.adapters.webdav.lists import CALDAV, DAV, OPEN, Containment, Entr
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject, JsonView
 
 _XML = {"Content-Type": "application/xml; charset=utf-8"}
 _PROPERTIES = (
@@ -110,7 +111,7 @@ class DavAdapter(Adapter):
         rules=MANNER,
     )
 
-    def __init__(self, settings: dict[str, Any], secret: str) -> None:
+    def __init__(self, settings: JsonObject, secret: str) -> None:
         self._address = str(settings["address"]).rstrip("/") + "/"
         self._user, self._secret = str(settings["user"]), secret
         self._domain = str(settings.get("domain") or "")
@@ -229,16 +230,16 @@ class DavAdapter(Adapter):
         within = containment.known(level.split()) | set(level.split())
         return set(lower.split()) <= within and key(lower.split()) != key(level.split())
 
-    def holding(self, account: str, login: str, level: str) -> dict[str, Any]:
+    def holding(self, account: str, login: str, level: str) -> JsonObject:
         """An entry in the list of an account's own collection."""
         path = self._path_of(account)
         return {"who": login, "paths": [path], "given": {path: level}}
 
-    def again(self, handle: dict[str, Any]) -> dict[str, Any] | None:
+    def again(self, handle: JsonObject) -> JsonObject | None:
         """The entries as they were."""
         return handle if "given" in handle else None
 
-    def plan(self, kind: StepKind, detail: dict[str, Any]) -> tuple[Move, ...]:
+    def plan(self, kind: StepKind, detail: JsonObject) -> tuple[Move, ...]:
         """One move for each list, those inside before those around them."""
         paths = sorted(detail["paths"], key=len, reverse=True)
         return tuple(
@@ -246,7 +247,7 @@ class DavAdapter(Adapter):
             for path in paths
         )
 
-    def apply(self, kind: StepKind, detail: dict[str, Any]) -> str:
+    def apply(self, kind: StepKind, detail: JsonObject) -> str:
         """Write each list without, or with less of, what is to go; what stands beside it is left as it is."""
         if self.confirm(kind, detail) is None:
             return "It was so already; nothing was changed."
@@ -266,7 +267,7 @@ class DavAdapter(Adapter):
         what = "Gave" if kind is StepKind.GIVE else "Took"
         return f"{what} the entry of {_called(who)} on {', '.join(unquote(path) for path in detail['paths'])}."
 
-    def confirm(self, kind: StepKind, detail: dict[str, Any]) -> str | None:
+    def confirm(self, kind: StepKind, detail: JsonObject) -> str | None:
         """None when the lists are as the step wants them; what is to be closed is asked for without signing in."""
         with self._signed_in() as http, _nobody() as outside:
             for path in detail["paths"]:
@@ -467,7 +468,7 @@ def _opens(
     return False if answer.status_code in (401, 403) or answer.status_code in refused else None
 
 
-def _changed(kind: StepKind, thing: Thing, detail: Mapping[str, Any]) -> list[Entry]:
+def _changed(kind: StepKind, thing: Thing, detail: JsonView) -> list[Entry]:
     """The own entries that a list is to have after a step."""
     who = detail["who"]
     kept: list[Entry] = []
@@ -490,12 +491,12 @@ def _changed(kind: StepKind, thing: Thing, detail: Mapping[str, Any]) -> list[En
     return kept
 
 
-def _is_about(entry: Entry, detail: Mapping[str, Any]) -> bool:
+def _is_about(entry: Entry, detail: JsonView) -> bool:
     """Whether an entry is the one that a step means: about somebody, or about everyone but them."""
     return entry.who == detail["who"] and entry.inverted == bool(detail.get("inverted"))
 
 
-def _wrong(kind: StepKind, thing: Thing, detail: Mapping[str, Any]) -> str | None:
+def _wrong(kind: StepKind, thing: Thing, detail: JsonView) -> str | None:
     """What a list shows instead of what a step wants."""
     who, at = detail["who"], unquote(thing.path)
     held = frozenset[str]().union(*(e.privileges for e in thing.entries if _is_about(e, detail) and e.grants))

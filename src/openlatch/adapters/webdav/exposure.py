@@ -7,12 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from openlatch.adapters.contract import FoundRule, RuleManner
 from openlatch.adapters.webdav.lists import ALL, AUTHENTICATED, OPEN, PRIVILEGES, UNAUTHENTICATED, Containment, Entry
 from openlatch.core.exposure.paths import key_of, path_of
 from openlatch.core.exposure.rules import Combining, Right
+from openlatch.json_values import JsonList, JsonObject
 
 # What is set on an account's own collection, as a part of it.
 ITSELF = "itself:"
@@ -77,7 +77,7 @@ def open_rules(
         yield FoundRule(account, {**rule, "because": "It could be read without signing in."})
 
 
-def _rules(entry: Entry, to: frozenset[str], tried: Tried) -> Iterator[tuple[str, dict[str, Any]]]:
+def _rules(entry: Entry, to: frozenset[str], tried: Tried) -> Iterator[tuple[str, JsonObject]]:
     """What one entry comes to: by trying, those who don't sign in may have less of it than it says."""
     if not entry.grants:
         yield "refused", {"refuse": _whom(entry), **_but(entry), "to": sorted(to)}
@@ -92,13 +92,13 @@ def _rules(entry: Entry, to: frozenset[str], tried: Tried) -> Iterator[tuple[str
             yield f"{name}-signed-in", {"admit": ["signed in"], **_but(entry), "to": sorted(to - without)}
 
 
-def _whom(entry: Entry) -> list[Any]:
+def _whom(entry: Entry) -> JsonList:
     if entry.inverted or entry.who in (ALL, UNAUTHENTICATED):
         return ["anyone"]
     return ["signed in"] if entry.who == AUTHENTICATED else [{"holder": entry.who}]
 
 
-def _but(entry: Entry) -> dict[str, Any]:
+def _but(entry: Entry) -> JsonObject:
     """Whom an entry leaves out. What is granted to those who don't sign in is anybody's; what is denied is not."""
     if entry.inverted:
         return {"but": [{"holder": entry.who}]}

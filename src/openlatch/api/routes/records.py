@@ -138,11 +138,11 @@ def _add_archive(kind: str, word: str, one: str, noun: str, record: type[BaseMod
 def _add_many(kind: str, word: str, form: type[BaseModel], changes: type[BaseModel]) -> None:
     model = schemas.EditMany[changes]  # type: ignore[valid-type]
 
-    def preview_edit(unit: Unit, body: Any) -> schemas.EditManyPreview:
+    def preview_edit(unit: Unit, body: schemas.EditMany[BaseModel]) -> schemas.EditManyPreview:
         """Each with what would change, or why it is refused. Nothing happens yet."""
         return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), only_preview=True)
 
-    def edit_many(unit: Unit, body: Any) -> schemas.EditManyPreview:
+    def edit_many(unit: Unit, body: schemas.EditMany[BaseModel]) -> schemas.EditManyPreview:
         """What is refused for one leaves the others."""
         return record_edit.change_many(unit, kind, body.ids, _values(body.set, form), False, body.fingerprint)
 

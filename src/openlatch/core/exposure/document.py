@@ -69,6 +69,7 @@ from openlatch.core.exposure.rules import (
 )
 from openlatch.core.time_windows import WeeklyHours, Window, end_of_last_day
 from openlatch.instants import bounded
+from openlatch.json_values import JsonList, JsonObject
 
 MOST_DEEP = 12
 MOST_CONDITIONS = 500
@@ -142,7 +143,7 @@ def _no_constant(name: str) -> NoReturn:
     raise ValueError(f"{name} is not a value of JSON")
 
 
-def _without_twins(pairs: Sequence[tuple[str, object]]) -> dict[str, Any]:
+def _without_twins(pairs: Sequence[tuple[str, object]]) -> JsonObject:
     found = dict(pairs)
     if len(found) < len(pairs):
         twice = next(key for key, _ in pairs if sum(key == other for other, _ in pairs) > 1)
@@ -339,7 +340,7 @@ def _window(span: Span, zone: ZoneInfo) -> Window:
     return Window(since, None if span.until is None else bounded(span.until))
 
 
-def written(rules: Iterable[Rule], guards: Iterable[Rule] = ()) -> dict[str, Any]:
+def written(rules: Iterable[Rule], guards: Iterable[Rule] = ()) -> JsonObject:
     """A document with these rules, as plain values. Read again, it gives rules that say the same."""
     return {
         "form": FORM,
@@ -348,10 +349,10 @@ def written(rules: Iterable[Rule], guards: Iterable[Rule] = ()) -> dict[str, Any
     }
 
 
-def write_rule(rule: Rule) -> dict[str, Any]:
+def write_rule(rule: Rule) -> JsonObject:
     """One rule of a document, as plain values."""
     place: dict[Place, Any] = {Place.GROUP: {"group": rule.of}, Place.RESOURCE: {"resource": rule.of}}
-    found: dict[str, Any] = {"rule": rule.key}
+    found: JsonObject = {"rule": rule.key}
     if rule.name:
         found["name"] = rule.name
     found |= _said(rule)
@@ -360,16 +361,16 @@ def write_rule(rule: Rule) -> dict[str, Any]:
     return found | _while(rule)
 
 
-def _said(rule: Rule) -> dict[str, Any]:
+def _said(rule: Rule) -> JsonObject:
     terms = rule.terms
-    found: dict[str, Any] = {"because": rule.reason} if rule.reason else {}
+    found: JsonObject = {"because": rule.reason} if rule.reason else {}
     found[terms.effect.value] = write_who(terms.who)
     if terms.but:
         found["but"] = write_who(terms.but)
     return found | {"to": sorted(terms.permissions), "on": list(rule.on)}
 
 
-def write_who(who: Iterable[Who]) -> list[Any]:
+def write_who(who: Iterable[Who]) -> JsonList:
     """Whom a rule is about, as plain values."""
     return [_write_who(each) for each in sorted(who, key=lambda w: (w.kind, w.name))]
 
@@ -378,13 +379,13 @@ def _write_who(who: Who) -> Any:
     return next((word for word, each in _WORDS.items() if each == who), {who.kind.value: who.name})
 
 
-def _while(rule: Rule) -> dict[str, Any]:
+def _while(rule: Rule) -> JsonObject:
     condition = rule.terms.condition
     parts = condition.parts if isinstance(condition, AllOf) else (condition,)
     return {"while": [write_condition(part) for part in parts]} if parts else {}
 
 
-def write_condition(condition: Condition) -> dict[str, Any]:  # noqa: C901  one case a kind
+def write_condition(condition: Condition) -> JsonObject:  # noqa: C901  one case a kind
     """One condition, as plain values."""
     match condition:
         case Between(Window(None, None)):
@@ -418,7 +419,7 @@ def write_condition(condition: Condition) -> dict[str, Any]:  # noqa: C901  one 
             return {"none": [write_condition(part)]}
 
 
-def write_hours(hours: WeeklyHours) -> dict[str, Any]:
+def write_hours(hours: WeeklyHours) -> JsonObject:
     """Weekly hours, as plain values."""
     return {
         "days": [DAYS[day] for day in sorted(hours.days)],

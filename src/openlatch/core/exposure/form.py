@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import date, datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import (
     AfterValidator,
@@ -19,6 +19,7 @@ from pydantic import (
 
 from openlatch.core.exposure.conditions import network
 from openlatch.core.exposure.paths import segments
+from openlatch.json_values import JsonObject
 
 FORM = "open-latch-rules-1"
 Day = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
@@ -318,6 +319,6 @@ class RuleDocument(Part):
     resources: tuple[PlannedPart, ...] = ()
 
 
-def schema() -> dict[str, Any]:
+def schema() -> JsonObject:
     """The JSON Schema (2020-12) of the form."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **RuleDocument.model_json_schema(by_alias=True)}

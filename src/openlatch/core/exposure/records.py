@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from datetime import datetime, time
-from typing import Any
 
 from openlatch.core.exposure.axes import Values
 from openlatch.core.exposure.callers import Callers
@@ -13,18 +11,19 @@ from openlatch.core.exposure.conditions import network, network_order
 from openlatch.core.exposure.document import write_hours, write_instant
 from openlatch.core.exposure.form import DAYS
 from openlatch.core.time_windows import WeeklyHours, Window
+from openlatch.json_values import JsonObject, JsonView
 
 
-def write_way(way: Way) -> dict[str, Any]:
+def write_way(way: Way) -> JsonObject:
     """A way as plain values; what does not narrow it is left out."""
     callers = way.callers
-    found: dict[str, Any] = {
+    found: JsonObject = {
         "signed_out": callers.signed_out,
         "signed_in": callers.others,
         "organisations": dict(sorted(callers.organisations.items())),
         "holders": dict(sorted(callers.holders.items())),
     }
-    parts: dict[str, Any] = {
+    parts: JsonObject = {
         "links": None if way.links is None else sorted(way.links),
         "networks": None if way.networks is None else [str(n) for n in sorted(way.networks, key=network_order)],
         "windows": None if way.windows is None else [_write_window(window) for window in way.windows],
@@ -37,7 +36,7 @@ def write_way(way: Way) -> dict[str, Any]:
     return found | {name: part for name, part in parts.items() if part is not None}
 
 
-def read_way(plain: Mapping[str, Any]) -> Way:
+def read_way(plain: JsonView) -> Way:
     """A way that was written as plain values."""
     callers = Callers(plain["signed_out"], plain["signed_in"], plain["organisations"], plain["holders"])
     links, networks, windows, hours = (plain.get(name) for name in ("links", "networks", "windows", "hours"))
@@ -62,12 +61,12 @@ def _instant(text: str | None) -> datetime | None:
     return None if text is None else datetime.fromisoformat(text)
 
 
-def _read_hours(plain: Mapping[str, Any]) -> WeeklyHours:
+def _read_hours(plain: JsonView) -> WeeklyHours:
     days = frozenset(DAYS.index(day) for day in plain["days"])
     return WeeklyHours(days, time.fromisoformat(plain["begins"]), time.fromisoformat(plain["ends"]))
 
 
-def _write_values(values: Values) -> dict[str, Any]:
+def _write_values(values: Values) -> JsonObject:
     return {
         "named": dict(values.named),
         "prefixes": dict(values.prefixes),

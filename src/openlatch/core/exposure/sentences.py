@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import time
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from openlatch.core.exposure.answers import Audience, Exposure
@@ -14,6 +13,7 @@ from openlatch.core.exposure.chart import Way
 from openlatch.core.exposure.conditions import Network, network_order
 from openlatch.core.exposure.rules import Right
 from openlatch.core.time_windows import WeeklyHours, Window, day_in_words, end_in_words
+from openlatch.json_values import JsonView
 
 RIGHT_WORDS = {Right.SEE: "see", Right.CHANGE: "change", Right.ADMINISTER: "decide who gets in to"}
 AUDIENCE_WORDS = {
@@ -144,7 +144,7 @@ def _listed(parts: Sequence[str], last: str) -> str:
     return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} {last} {parts[-1]}" if parts else ""
 
 
-def rule_in_words(plain: Mapping[str, Any]) -> str:
+def rule_in_words(plain: JsonView) -> str:
     """A rule of a document in a few words: whom it admits or refuses, to what."""
     effect = "admit" if "admit" in plain else "refuse"
     names = [each if isinstance(each, str) else str(next(iter(each.values()))) for each in plain[effect]]

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import collapse_addresses, ip_network
-from typing import Any
 
 from openlatch.core.exposure.conditions import Address, Network, network_order
 from openlatch.core.exposure.paths import key_of
 from openlatch.core.exposure.rules import Right
+from openlatch.json_values import JsonList, JsonObject
 
 # Networks that are told: those of a house or an office, not single addresses, which change.
 _V4_BITS, _V6_BITS = 24, 48
@@ -25,7 +25,7 @@ class Use:
     address: Address | None
 
 
-def narrowest(uses: Sequence[Use], right: Right, path: str) -> dict[str, Any] | None:
+def narrowest(uses: Sequence[Use], right: Right, path: str) -> JsonObject | None:
     """A rule, in the form of a rule document, that admits exactly those who used it, from where they did.
 
     None when nothing was used, or it was used from everywhere by nobody in particular.
@@ -33,11 +33,11 @@ def narrowest(uses: Sequence[Use], right: Right, path: str) -> dict[str, Any] | 
     if not uses:
         return None
     names = sorted({use.who for use in uses})
-    admits: list[Any] = ["anyone"] if "" in names else [{"holder": name} for name in names]
+    admits: JsonList = ["anyone"] if "" in names else [{"holder": name} for name in names]
     networks = networks_of(uses)
     if networks is None and "" in names:
         return None
-    rule: dict[str, Any] = {
+    rule: JsonObject = {
         "rule": "as-used",
         "because": "It covers the use that was seen.",
         "admit": admits,
@@ -48,7 +48,7 @@ def narrowest(uses: Sequence[Use], right: Right, path: str) -> dict[str, Any] | 
     return {**rule, "while": [{"from_network": networks}]} if networks else rule
 
 
-def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any]]:
+def refusals(uses: Sequence[Use], right: Right, path: str) -> list[JsonObject]:
     """Rules, in the form of a rule document, that keep all outsiders out of a resource except those who used it.
 
     They are set on the resource, where a refusal decides however rules combine, so nothing else is touched. Empty where
@@ -59,7 +59,7 @@ def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any
         return []
     key, about = _refusal(right, path)
     because = "Only the use that was seen goes on."
-    found: list[dict[str, Any]] = []
+    found: list[JsonObject] = []
     if rule["admit"] != ["anyone"]:
         found.append(
             {"rule": f"{key}.who", "because": because, "refuse": ["anyone"], "but": ["inside", *rule["admit"]], **about}
@@ -78,7 +78,7 @@ def refusals(uses: Sequence[Use], right: Right, path: str) -> list[dict[str, Any
     return found
 
 
-def shut(right: Right, path: str) -> list[dict[str, Any]]:
+def shut(right: Right, path: str) -> list[JsonObject]:
     """The same where no use of this right was seen, while use of another was: no outsider keeps it."""
     key, about = _refusal(right, path)
     return [
@@ -86,7 +86,7 @@ def shut(right: Right, path: str) -> list[dict[str, Any]]:
     ]
 
 
-def _refusal(right: Right, path: str) -> tuple[str, dict[str, Any]]:
+def _refusal(right: Right, path: str) -> tuple[str, JsonObject]:
     """The beginning of the keys of refusals on a resource, and the members that they share."""
     key = f"as-used.{right.value}.{key_of(path.removeprefix('/'))}"
     return key, {"to": [right.value], "on": ["/**"], "set_on": {"resource": path}}

@@ -25,6 +25,7 @@ from openlatch.core.time_windows import end_of_last_day, is_far_away, zone_of
 from openlatch.core.vocabulary import HolderKind, Reach, Standing
 from openlatch.errors import BadInput
 from openlatch.instants import FIRST_YEAR
+from openlatch.json_values import JsonList, JsonObject
 
 LONGEST_FIELD = 10_000
 LONGEST_HEADER = 5_000
@@ -448,7 +449,7 @@ Matching = Mapping[str, str]
 
 def csv_rows(
     lines: Iterable[str], kind: RecordKind, matching: Matching | None = None
-) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
+) -> Iterator[tuple[int, JsonObject | LineError]]:
     """Numbered rows of a CSV file as dictionaries. BadInput when its header does not fit the kind."""
     columns, rows = csv_table(lines)
     header = [name.lower() for name in columns]
@@ -513,7 +514,7 @@ def _refuse_unfit_header(header: list[str], kind: RecordKind) -> None:
 
 def jsonl_rows(
     lines: Iterable[str], kind: RecordKind, matching: Matching | None = None
-) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
+) -> Iterator[tuple[int, JsonObject | LineError]]:
     """Numbered rows of a JSON Lines file as dictionaries."""
     for line, row in json_objects(lines):
         if isinstance(row, LineError):
@@ -529,7 +530,7 @@ def jsonl_rows(
             yield line, row
 
 
-def json_objects(lines: Iterable[str]) -> Iterator[tuple[int, dict[str, Any] | LineError]]:
+def json_objects(lines: Iterable[str]) -> Iterator[tuple[int, JsonObject | LineError]]:
     """The numbered lines of a JSON Lines file as the objects that they are."""
     for line, written in enumerate(lines, 1):
         if not written.strip():
@@ -547,7 +548,7 @@ def json_objects(lines: Iterable[str]) -> Iterator[tuple[int, dict[str, Any] | L
 
 def check(line: int, row: Mapping[str, object], kind: RecordKind, zone: ZoneInfo) -> tuple[Any, ...] | list[LineError]:
     """One row as a tuple in the order of the kind's fields, or everything that is wrong with it."""
-    values: list[Any] = []
+    values: JsonList = []
     errors: list[LineError] = []
     for field in kind.fields:
         given = row.get(field.name)

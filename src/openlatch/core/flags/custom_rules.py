@@ -17,6 +17,7 @@ from typing import Any
 from openlatch.core.filters import Attribute, Kind, Node, check, matches, names_in, parse
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadFilter, BadInput
+from openlatch.json_values import JsonObject, JsonView
 
 FORMAT = "open-latch-rules/1"
 FIRST_NUMBER = 1000
@@ -39,8 +40,8 @@ class OwnRule:
     remedy: str
     urgency: int
     node: Node
-    matches: tuple[Mapping[str, Any], ...] = ()
-    misses: tuple[Mapping[str, Any], ...] = ()
+    matches: tuple[JsonView, ...] = ()
+    misses: tuple[JsonView, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,7 +141,7 @@ def _rule(
     )
 
 
-def _text(row: Mapping[str, Any], name: str, most: int, where: str, faults: _Faults) -> str:
+def _text(row: JsonView, name: str, most: int, where: str, faults: _Faults) -> str:
     value = row.get(name, "")
     if not isinstance(value, str) or len(value) > most:
         faults.note(f"{where}.{name}", f"has to be text of at most {most} characters")
@@ -172,9 +173,7 @@ def _sentence(says: str, names: Sequence[str], where: str, faults: _Faults) -> N
             faults.note(f"{where}.says", f"{{{name}}} is not a fact here; name one of {', '.join(names)}")
 
 
-def _examples(
-    rows: object, attributes: Mapping[str, Attribute], where: str, faults: _Faults
-) -> tuple[Mapping[str, Any], ...]:
+def _examples(rows: object, attributes: Mapping[str, Attribute], where: str, faults: _Faults) -> tuple[JsonView, ...]:
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
         faults.note(where, "has to be a list of tables")
         return ()
@@ -194,8 +193,8 @@ def _examples(
     return tuple(found)
 
 
-def _flat(row: Mapping[str, object], before: str = "") -> dict[str, Any]:
-    found: dict[str, Any] = {}
+def _flat(row: Mapping[str, object], before: str = "") -> JsonObject:
+    found: JsonObject = {}
     for name, value in row.items():
         if isinstance(value, Mapping):
             found |= _flat(value, f"{before}{name}.")

@@ -9,16 +9,17 @@ Facts are expressions too, over what the register holds (*columns*). Columns may
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from openlatch.json_values import JsonView
 
 if TYPE_CHECKING:
     from openlatch.core.flags.limits import Settings
 
-Facts = Mapping[str, Any]
+Facts = JsonView
 
 
 class Truth:

@@ -8,10 +8,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
-from typing import Any, cast
+from typing import cast
 from zoneinfo import ZoneInfo
 
 from openlatch.core.register import UTC_ZONE
+from openlatch.json_values import JsonObject, JsonView
 
 # A number past every limit: what "never" is where one has to compare.
 NEVER = 1_000_000_000
@@ -101,7 +102,7 @@ class Settings:
         return NEVER if found is None else found
 
     @property
-    def stored(self) -> dict[str, Any]:
+    def stored(self) -> JsonObject:
         """The settings that differ from the defaults."""
         return {
             "limits": {name: list(four) for name, four in sorted(self.limits.items()) if four != LIMITS[name].usual},
@@ -118,7 +119,7 @@ class Settings:
         }
 
     @classmethod
-    def kept(cls, stored: Mapping[str, Any], zone: ZoneInfo = UTC_ZONE) -> Settings:
+    def kept(cls, stored: JsonView, zone: ZoneInfo = UTC_ZONE) -> Settings:
         """From what ``stored`` returned, possibly in an earlier version: unknown names are ignored."""
         weights = dict(stored.get("weights", {}))
         for name in ("reach", "sensitivity"):

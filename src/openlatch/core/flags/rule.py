@@ -29,6 +29,7 @@ from openlatch.core.flags.limits import Settings
 from openlatch.core.flags.score import Score, score
 from openlatch.core.time_windows import day_in_words, ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Reach
+from openlatch.json_values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +113,7 @@ class Finding:
     """What a rule found: the sentence, the facts that it names, and the score."""
 
     sentence: str
-    facts: dict[str, Any]
+    facts: JsonObject
     score: Score
 
 
@@ -199,7 +200,7 @@ def said_of(kind: type) -> tuple[str, ...]:
     return tuple(name for name, fact in facts_of(kind).items() if isinstance(fact, SaidFact))
 
 
-class Gathered(dict[str, Any]):
+class Gathered(JsonObject):
     """The columns of one subject; facts are computed as rules ask for them."""
 
     def __init__(self, columns: Mapping[str, object], means: Mapping[str, Number | Truth], settings: Settings) -> None:

@@ -20,6 +20,8 @@ from typing import Any, Protocol
 import orjson
 import rfc8785
 
+from openlatch.json_values import JsonObject, JsonView
+
 START = "0" * 64
 _HASH = re.compile("[0-9a-f]{64}")
 # The largest whole number that RFC 8785 allows (ECMAScript's largest safe one).
@@ -62,7 +64,7 @@ def seal(entry: Mapping[str, object]) -> str:
     return hashlib.sha256(canonical(_sealed_part(entry))).hexdigest()
 
 
-def _sealed_part(entry: Mapping[str, Any]) -> dict[str, Any]:
+def _sealed_part(entry: JsonView) -> JsonObject:
     """All of an entry's ``FIELDS``; for one with a key or digest, names and facts by their digest."""
     if not is_keyed(entry):
         return {name: entry[name] for name in FIELDS}
@@ -85,7 +87,7 @@ def is_erased(entry: Mapping[str, object]) -> bool:
     return entry.get("told") is not None and not entry.get("key")
 
 
-def told(entry: Mapping[str, Any]) -> str:
+def told(entry: JsonView) -> str:
     """The keyed digest of what an entry says about people: hex BLAKE2b of 32 bytes over canonical JSON."""
     content = {"actor": entry["actor"]["name"], "subject": entry["subject"]["name"], "facts": entry["facts"]}
     return hashlib.blake2b(canonical(content), key=bytes.fromhex(entry["key"]), digest_size=32).hexdigest()
@@ -118,7 +120,7 @@ def _is_plain(value: Any) -> bool:
     return kind is str or kind is bool or value is None or (kind is int and -_LARGEST <= value <= _LARGEST)
 
 
-def chain(entries: Iterable[dict[str, object]], position: int, previous: str) -> Iterator[dict[str, Any]]:
+def chain(entries: Iterable[dict[str, object]], position: int, previous: str) -> Iterator[JsonObject]:
     """Number and seal entries after ``position``, whose hash is ``previous``."""
     for entry in entries:
         position += 1
@@ -145,7 +147,7 @@ class Watcher(Protocol):
 
 
 def verify(
-    entries: Iterable[Mapping[str, Any]], expected: tuple[int, str] | None = None, heads: Watcher | None = None
+    entries: Iterable[JsonView], expected: tuple[int, str] | None = None, heads: Watcher | None = None
 ) -> Verdict:
     """Check a whole journal from its first entry, in the order given.
 
@@ -182,7 +184,7 @@ def verify(
     return Verdict(count, position, previous, tuple(faults), max(met or 0, heads.vouched if heads is not None else 0))
 
 
-def _faults_of(entry: Mapping[str, Any], position: int, previous: str) -> Iterator[Fault]:
+def _faults_of(entry: JsonView, position: int, previous: str) -> Iterator[Fault]:
     at = int(entry["position"])
     missing = [name for name in FIELDS if name not in entry]
     if missing:

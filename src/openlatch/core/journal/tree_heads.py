@@ -20,6 +20,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey,
 from openlatch.core.journal.chain import Fault, canonical
 from openlatch.core.journal.merkle_tree import Tree
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 
 FORMAT = "openlatch-tree-head"
 VERSION = 1
@@ -55,7 +56,7 @@ def is_signed(key: str, signature: bytes, message: bytes) -> bool:
     return True
 
 
-def sign(key: Ed25519PrivateKey, public: str, organisation: str, tree: Tree, last: str, at: str) -> dict[str, Any]:
+def sign(key: Ed25519PrivateKey, public: str, organisation: str, tree: Tree, last: str, at: str) -> JsonObject:
     """A head over a tree, signed. ``public`` is the ``x`` of the key's JWK, ``last`` the hash of the last entry."""
     head = {
         "format": FORMAT,

@@ -10,10 +10,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
-from typing import Any
 from uuid import UUID
 
 from openlatch.core.time_windows import Window
+from openlatch.json_values import JsonObject, JsonView
 
 MAY_BE_THE_SAME = "may be the same person as whoever holds or gave it"
 
@@ -36,13 +36,13 @@ class Place:
     account_kind: str = ""
 
     @classmethod
-    def of(cls, stored: Mapping[str, Any]) -> Place:
+    def of(cls, stored: JsonView) -> Place:
         """A place as it is stored and sent."""
         ident = stored.get("id")
         return cls(Line(stored["kind"]), UUID(str(ident)) if ident else None, stored.get("account_kind") or "")
 
     @property
-    def stored(self) -> dict[str, Any]:
+    def stored(self) -> JsonObject:
         """As it is stored and sent."""
         return {"kind": self.kind.value, "id": str(self.id) if self.id else None, "account_kind": self.account_kind}
 

@@ -18,7 +18,6 @@ import zlib
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import orjson
 
@@ -27,6 +26,7 @@ from openlatch.core.journal.merkle_tree import is_included
 from openlatch.core.journal.tree_heads import is_signed, parse
 from openlatch.core.vocabulary import Proof
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject, JsonView
 
 FORMAT = "openlatch-review-evidence"
 VERSION = 2
@@ -94,7 +94,7 @@ def item_line(position: int, kind: str, subject: object, facts: object) -> bytes
     return orjson.dumps(line, option=orjson.OPT_SORT_KEYS) + b"\n"
 
 
-def describe(members: Mapping[str, bytes]) -> dict[str, dict[str, Any]]:
+def describe(members: Mapping[str, bytes]) -> dict[str, JsonObject]:
     """The size and the hash of each member, as the manifest names them."""
     return {name: {"bytes": len(c), "sha256": hashlib.sha256(c).hexdigest()} for name, c in members.items()}
 
@@ -128,7 +128,7 @@ def _verified(
     data: bytes,
     names: Sequence[str],
     members: dict[str, bytes],
-    manifest: dict[str, Any],
+    manifest: JsonObject,
     signature: bytes,
     keys: Sequence[str],
 ) -> Finding:
@@ -164,7 +164,7 @@ def _verified(
     )
 
 
-def _under_its_head(proof: Mapping[str, Any], manifest: Mapping[str, Any], key: str) -> Iterator[str]:
+def _under_its_head(proof: JsonView, manifest: JsonView, key: str) -> Iterator[str]:
     """The entry with which the review ended is under a head of the whole journal, signed with the same key."""
     head, place = parse(proof["head"]), manifest["journal"]
     if head.key != key or not head.is_signed or head.organisation != manifest["organisation"]["id"]:
@@ -175,12 +175,12 @@ def _under_its_head(proof: Mapping[str, Any], manifest: Mapping[str, Any], key: 
         yield "the end of the review is not under the tree head"
 
 
-def _addenda(addenda: Sequence[Mapping[str, Any]], named: int, items: int) -> Iterator[str]:
+def _addenda(addenda: Sequence[JsonView], named: int, items: int) -> Iterator[str]:
     if len(addenda) != named or any(not 1 <= int(one["item"]) <= items for one in addenda):
         yield "the addenda are not those that the manifest names"
 
 
-def _members(members: Mapping[str, bytes], named: Mapping[str, Mapping[str, Any]]) -> Iterator[str]:
+def _members(members: Mapping[str, bytes], named: Mapping[str, JsonView]) -> Iterator[str]:
     for name in sorted(set(named) - set(members)):
         yield f"{name} is missing"
     for name in sorted(set(members) - set(named) - {MANIFEST, SIGNATURE}):
@@ -190,7 +190,7 @@ def _members(members: Mapping[str, bytes], named: Mapping[str, Mapping[str, Any]
             yield f"{name} was altered"
 
 
-def _items(evidence: Mapping[str, Any], wanted: str, count: int) -> Iterator[str]:
+def _items(evidence: JsonView, wanted: str, count: int) -> Iterator[str]:
     items = evidence["items"]
     digest = hashlib.sha256()
     for item in items:
@@ -207,7 +207,7 @@ def _items(evidence: Mapping[str, Any], wanted: str, count: int) -> Iterator[str
         yield f"the counts do not add up: {len(items)} items, {taken} in the population, {count} in the manifest"
 
 
-def _entries(entries: Sequence[Mapping[str, Any]], manifest: Mapping[str, Any]) -> Iterator[str]:
+def _entries(entries: Sequence[JsonView], manifest: JsonView) -> Iterator[str]:
     position = 0
     for entry in entries:
         if int(entry["position"]) <= position:
@@ -227,9 +227,9 @@ _ENDS = ("round.opened", "round.ended")
 _DECIDING = {"item.decided": "verdict", "item.settled": "fate"}
 
 
-def _agreeing(evidence: Mapping[str, Any], entries: Sequence[Mapping[str, Any]]) -> Iterator[str]:
+def _agreeing(evidence: JsonView, entries: Sequence[JsonView]) -> Iterator[str]:
     """Every decision is the one that the journal last recorded for it."""
-    last: dict[int, Mapping[str, Any]] = {}
+    last: dict[int, JsonView] = {}
     for entry in entries:
         if entry["action"] in _DECIDING:
             last[int(entry["facts"]["position"])] = entry

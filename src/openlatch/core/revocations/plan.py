@@ -8,11 +8,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from openlatch.core.register import Grant, Holder, Level, Register, Term
 from openlatch.core.vocabulary import HolderKind, StepKind
+from openlatch.json_values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +33,7 @@ class Move:
     """
 
     kind: StepKind
-    detail: dict[str, Any]
+    detail: JsonObject
     does: str = ""
 
 
@@ -48,7 +48,7 @@ class Target:
 
     grant: Grant
     reachable: bool
-    handle: dict[str, Any]
+    handle: JsonObject
     trim: Trim | None = None
     moves: tuple[Move, ...] = ()
     sessions_first: bool = False
@@ -74,7 +74,7 @@ class LockedLogin:
     holder: str
     account: UUID
     system: str
-    detail: dict[str, Any]
+    detail: JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +93,7 @@ class LiveSession:
     account: UUID
     holder: Holder
     reachable: bool
-    handle: dict[str, Any]
+    handle: JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +119,7 @@ class PlannedStep:
     sentence: str
     grant: UUID | None = None
     session: UUID | None = None
-    detail: dict[str, Any] | None = None
+    detail: JsonObject | None = None
 
 
 def plan(

@@ -6,16 +6,16 @@ from collections import defaultdict
 from collections.abc import Iterator
 from datetime import date, datetime, time, timedelta
 from itertools import product
-from typing import Any
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import ColumnElement, FromClause, Select, case, func, select
+from sqlalchemy import ColumnElement, FromClause, Select, SQLColumnExpression, case, func, select
 
 from openlatch import schemas
 from openlatch.core.states import OfferState
 from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import Reach, Standing
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service.unit import Unit
 from openlatch.store.database import at_large
 from openlatch.store.lists import register
@@ -111,7 +111,7 @@ def ends(unit: Unit, since: datetime | None, months: int) -> schemas.Calendar:
     begin = datetime.combine(first, time(), zone)
     year, month = divmod(first.year * 12 + first.month - 1 + months, 12)
     end = datetime(year, month + 1, 1, tzinfo=zone)
-    found: dict[str, dict[str, Any]] = defaultdict(
+    found: dict[str, JsonObject] = defaultdict(
         lambda: {"grants": 0, "people": 0, "offers": 0, "rounds": 0, "names": []}
     )
     for kind, name, day, count in _ending(unit, zone, begin, end):
@@ -129,7 +129,7 @@ def ends(unit: Unit, since: datetime | None, months: int) -> schemas.Calendar:
 def _ending(unit: Unit, zone: ZoneInfo, begin: datetime, end: datetime) -> Iterator[tuple[str, str, date, int]]:
     """What ends on which day, a few by name. The last line of a day also counts the grants that are not named."""
 
-    def within(at: Any) -> ColumnElement[bool]:
+    def within(at: SQLColumnExpression[datetime | None]) -> ColumnElement[bool]:
         held: ColumnElement[bool] = (at > begin) & (at <= end)
         return held
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any
+from typing import NamedTuple
 from uuid import UUID
 
 from sqlalchemy import select
@@ -20,7 +20,20 @@ from openlatch.store.lists.columns import among
 from openlatch.store.tables import Grant, Person
 
 
-def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
+class GrantOnPath(NamedTuple):
+    """What a path shows of its last grant."""
+
+    id: UUID
+    last_used_at: datetime | None
+    given_at: datetime | None
+    state: str
+    owed: str | None
+    recorded: bool
+    given_by: str | None
+    recorded_by: str | None
+
+
+def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, GrantOnPath]:
     """Details of the grants of paths: who gave them, when they were used, their state."""
     wanted = list(dict.fromkeys(ids))
     if not wanted:
@@ -40,11 +53,11 @@ def grants_on(unit: Unit, ids: Iterable[UUID]) -> dict[UUID, Any]:
         .outerjoin(register_lists.recorder, register_lists.recorder.id == Grant.recorded_by_id)
         .where(among(Grant.id, wanted))
     )
-    return {row.id: row for row in rows}
+    return {row.id: GrantOnPath._make(row) for row in rows}
 
 
 def path_row(
-    unit: Unit, register: Register, path: paths.Path, grants: dict[UUID, Any], asked_at: datetime | None = None
+    unit: Unit, register: Register, path: paths.Path, grants: dict[UUID, GrantOnPath], asked_at: datetime | None = None
 ) -> schemas.Path:
     """A path as a row of an answer, now or at the instant asked about."""
     at = asked_at or unit.now

@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
-from typing import Any
 from uuid import UUID
 
 import jwt
@@ -23,6 +22,7 @@ from openlatch.core.register import Holder, Register
 from openlatch.core.time_windows import last_day
 from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, NotAllowed, NotFound, NotSignedIn
+from openlatch.json_values import JsonObject
 from openlatch.service import signing_keys
 from openlatch.service.grants import usage
 from openlatch.service.latches import guard
@@ -238,9 +238,9 @@ def exchange(unit: Unit, account: UUID, scope: Sequence[str] | None = None) -> E
     return Exchanged(token, given, int(TOKEN_LIFE.total_seconds()))
 
 
-def _claims(service: Service, token: str) -> dict[str, Any] | None:
+def _claims(service: Service, token: str) -> JsonObject | None:
     try:
-        claims: dict[str, Any] = jwt.decode(
+        claims: JsonObject = jwt.decode(
             token,
             signing_keys.key(service, signing_keys.TOKENS).public_key(),
             [signing_keys.ALGORITHM],
@@ -251,7 +251,7 @@ def _claims(service: Service, token: str) -> dict[str, Any] | None:
     return claims if int(service.clock().timestamp()) < claims["exp"] else None
 
 
-def introspect(unit: Unit, token: str) -> dict[str, Any]:
+def introspect(unit: Unit, token: str) -> JsonObject:
     """Whether a token is active at this instant, and for what (RFC 7662, section 2.2)."""
     claims = _claims(unit.service, token)
     if claims is None or claims["org"] != str(unit.viewer.organisation):

@@ -6,10 +6,9 @@ one continues from there. A preview goes the same way and rolls everything back.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import asdict, replace
 from datetime import date, datetime, timedelta
-from typing import Any, cast
+from typing import cast
 from uuid import UUID
 
 from sqlalchemy import func, select
@@ -17,6 +16,7 @@ from sqlalchemy.exc import DBAPIError
 
 from openlatch import schemas
 from openlatch.errors import BadInput, Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
+from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.changes import changes
@@ -232,13 +232,13 @@ def _end(unit: Unit, row: LargeChange, state: str, problem: str = "") -> None:
     unit.announce("change")
 
 
-def _written(change: Change) -> dict[str, Any]:
+def _written(change: Change) -> JsonObject:
     last_day = change.last_day.isoformat() if change.last_day else None
-    written: dict[str, Any] = jsonable({**asdict(change), "grants": [], "versions": {}, "last_day": last_day})
+    written: JsonObject = jsonable({**asdict(change), "grants": [], "versions": {}, "last_day": last_day})
     return written
 
 
-def _read(wish: Mapping[str, Any], versions: dict[UUID, int]) -> Change:
+def _read(wish: JsonView, versions: dict[UUID, int]) -> Change:
     def ident(name: str) -> UUID | None:
         return UUID(wish[name]) if wish[name] else None
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, func, or_, select, true
@@ -14,6 +13,7 @@ from openlatch.core.exposure.paths import Index
 from openlatch.core.exposure.rules import Resource as Seen
 from openlatch.core.exposure.rules import Right, Rule, WhoKind, covering, is_set_above, places_around
 from openlatch.core.time_windows import zone_of
+from openlatch.json_values import JsonObject
 from openlatch.service.exposure import access_rules, boundary, guards
 from openlatch.service.unit import Unit
 from openlatch.store.lists.columns import among
@@ -35,7 +35,7 @@ class AccountRules:
     resources: dict[UUID | None, Seen]
     names: dict[UUID | None, str]
     ours: list[Rule] = field(default_factory=list)
-    words: dict[object, dict[str, Any]] = field(default_factory=dict, repr=False)
+    words: dict[object, JsonObject] = field(default_factory=dict, repr=False)
     _index: Index = field(init=False, repr=False)
 
     def __post_init__(self) -> None:

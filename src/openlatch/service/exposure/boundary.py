@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
@@ -11,6 +10,7 @@ from sqlalchemy import func, select
 from openlatch.adapters import RuleManner
 from openlatch.core.exposure.conditions import network
 from openlatch.core.exposure.rules import Boundary, Holder
+from openlatch.json_values import JsonObject
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Handle, Organisation, Person
 
@@ -29,7 +29,7 @@ class Setting:
 
 def setting(unit: Unit) -> Setting:
     """The present setting."""
-    held: dict[str, Any] = unit.db.get_one(Organisation, unit.viewer.organisation).settings
+    held: JsonObject = unit.db.get_one(Organisation, unit.viewer.organisation).settings
     told = held.get("boundary", {})
     return Setting(
         tuple(held.get("inside_domains", ())),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -11,6 +10,7 @@ from sqlalchemy import select
 from openlatch import schemas
 from openlatch.core.exposure.conditions import network
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.exposure import account_rules, boundary, evaluate, previews, system_guards
 from openlatch.service.unit import Unit
@@ -51,7 +51,7 @@ def change(unit: Unit, wish: boundary.Setting) -> schemas.Boundary:
     row.settings = {**row.settings, "inside_domains": domains, "boundary": kept}
     unit.db.flush()
     if shown(unit) != before:
-        facts: dict[str, Any] = {**kept, "domains": domains}
+        facts: JsonObject = {**kept, "domains": domains}
         unit.record("boundary.changed", "organisation", row.id, row.name, **facts)
         evaluate.soon(unit, _with_rules(unit))
         system_guards.tell_anew(unit)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, func, select, true
@@ -13,6 +12,7 @@ from openlatch.core.exposure import document
 from openlatch.core.exposure.form import FORM
 from openlatch.core.ids import new_id
 from openlatch.errors import BadInput, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.exposure import access_rules, draft_changes
 from openlatch.service.unit import Unit
@@ -46,7 +46,7 @@ def current(unit: Unit, account: UUID) -> schemas.RulesOfAccount:
 _MEMBERS = ("rule", "guard", "name", "because", "admit", "refuse", "but", "to", "on", "set_on", "while")
 
 
-def _in_order(plain: Mapping[str, object]) -> dict[str, Any]:
+def _in_order(plain: Mapping[str, object]) -> JsonObject:
     """A rule with its members in reading order."""
     return {name: plain[name] for name in (*_MEMBERS, *plain) if name in plain}
 

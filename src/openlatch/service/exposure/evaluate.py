@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from hashlib import blake2b
-from typing import Any
 from uuid import UUID
 
 import orjson
@@ -19,6 +18,7 @@ from openlatch.core.exposure.comparison import difference
 from openlatch.core.exposure.space import TooEntangled
 from openlatch.core.ids import new_id
 from openlatch.core.vocabulary import Proof
+from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import locks
 from openlatch.service.exposure import account_rules, expected, touched
 from openlatch.service.exposure.account_rules import AccountRules
@@ -108,8 +108,8 @@ def _account(unit: Unit, account: Account, only: Collection[UUID] | None) -> boo
         {ident: of_account.against(ident) for ident in {ident for ident, _, _ in found}} if of_account.ours else {}
     )
     new: list[_Shown] = []
-    added: list[dict[str, Any]] = []
-    to_write: dict[UUID, dict[str, Any]] = {}
+    added: list[JsonObject] = []
+    to_write: dict[UUID, JsonObject] = {}
     for key, (told, answer) in found.items():
         values = _values(of_account, key[0], told, answer, against.get(key[0], {}).get(told.right, ()))
         ident, digest, goes_on = known.get(key, (None, None, False))
@@ -185,7 +185,7 @@ def _found(of_account: AccountRules) -> Iterator[tuple[_Key, tuple[Found, Answer
 
 def _values(
     of_account: AccountRules, ident: UUID | None, found: Found, answer: Answer, against: Sequence[str]
-) -> dict[str, Any]:
+) -> JsonObject:
     """The columns of an exposure that come from its answer."""
     key = (id(found), answer.rules, tuple(against))
     if key not in of_account.words:
@@ -196,7 +196,7 @@ def _values(
     return {**values, "digest": UUID(bytes=blake2b(told, digest_size=16).digest())}
 
 
-def _worded(of_account: AccountRules, found: Found, answer: Answer, against: Sequence[str]) -> dict[str, Any]:
+def _worded(of_account: AccountRules, found: Found, answer: Answer, against: Sequence[str]) -> JsonObject:
     """The same, except for the resource's name: equal for all resources that rules do not distinguish."""
     zone = of_account.asker.manner.zone
     values = {
@@ -217,7 +217,7 @@ def _worded(of_account: AccountRules, found: Found, answer: Answer, against: Seq
         "against": list(against),
         "sentence": sentences.sentence(found, _NAME, zone),
     }
-    worded: dict[str, Any] = orjson.loads(orjson.dumps(values))
+    worded: JsonObject = orjson.loads(orjson.dumps(values))
     return worded
 
 
@@ -238,7 +238,7 @@ def _reopen(unit: Unit, row: Exposure, values: Mapping[str, object]) -> None:
     _write(row, values)
 
 
-def ways_of(kept: Sequence[Mapping[str, Any]]) -> list[Way]:
+def ways_of(kept: Sequence[JsonView]) -> list[Way]:
     """Stored ways in, as values."""
     return [records.read_way(each["way"]) for each in kept]
 

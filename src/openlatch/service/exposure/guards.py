@@ -6,7 +6,6 @@ No system knows them. They close nothing; what is open against them is reported 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import Select, or_, select
@@ -15,6 +14,7 @@ from openlatch import schemas
 from openlatch.core.exposure import document
 from openlatch.core.exposure.rules import ANYONE, INSIDE, Effect, Place, Rule, Terms
 from openlatch.errors import BadInput, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.exposure import system_guards
 from openlatch.service.unit import Unit
 from openlatch.store.tables import AccessRule, Account, ExposureGuard, Resource
@@ -57,7 +57,7 @@ def listed(unit: Unit) -> list[schemas.GuardRow]:
     return [schemas.GuardRow.model_validate({**_shown(*row), "systems": told.get(row[0].id, [])}) for row in rows]
 
 
-def _shown(row: ExposureGuard, account: Account | None, resource: Resource | None) -> dict[str, Any]:
+def _shown(row: ExposureGuard, account: Account | None, resource: Resource | None) -> JsonObject:
     return {
         "id": row.id,
         "account_kind": row.account_kind,

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Sequence
 from ipaddress import ip_address
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -15,6 +14,7 @@ from openlatch.core.exposure.rules import Right
 from openlatch.core.exposure.smallest_rule import Use, refusals, shut
 from openlatch.core.vocabulary import DraftState
 from openlatch.errors import Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.exposure import drafts
 from openlatch.service.exposure.access_rules import opens
 from openlatch.service.unit import Unit
@@ -59,7 +59,7 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
     return row
 
 
-def of_resource(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+def of_resource(unit: Unit, ident: UUID) -> list[JsonObject]:
     """The refusals that narrow what is open on a resource. Conflict where no use was seen."""
     rows = unit.db.scalars(
         select(Exposure).where(opens(ident), Exposure.gone_at.is_(None), ~Exposure.is_blocked).order_by(Exposure.id)

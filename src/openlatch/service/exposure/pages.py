@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, select
@@ -10,6 +9,7 @@ from sqlalchemy import ColumnElement, select
 from openlatch import schemas
 from openlatch.core.exposure.rules import Right
 from openlatch.core.exposure.smallest_rule import narrowest
+from openlatch.json_values import JsonObject
 from openlatch.service.exposure import narrow
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
@@ -67,7 +67,7 @@ def _of(row: Exposure) -> tuple[ColumnElement[bool], ...]:
     )
 
 
-def _narrower(unit: Unit, row: Exposure) -> dict[str, Any] | None:
+def _narrower(unit: Unit, row: Exposure) -> JsonObject | None:
     """The smallest rule that covers the use seen; None if no use was seen, or it would not be smaller."""
     path, told = narrow.use_of(unit, row)
     return narrowest(told, Right(row.right), path) if row.gone_at is None else None

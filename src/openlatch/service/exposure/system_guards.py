@@ -10,6 +10,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.core.ids import new_id
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.service.exposure import boundary
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
@@ -87,9 +88,9 @@ def watch(unit: Unit, system: System) -> None:
         unit.announce("exposure_guards")
 
 
-def of_guards(unit: Unit) -> dict[UUID, list[dict[str, Any]]]:
+def of_guards(unit: Unit) -> dict[UUID, list[JsonObject]]:
     """By guard: the systems that it was sent to, and whether it is set there."""
-    found: dict[UUID, list[dict[str, Any]]] = {}
+    found: dict[UUID, list[JsonObject]] = {}
     rows = unit.db.execute(
         select(SystemGuard, System.name).join(System, System.id == SystemGuard.system_id).order_by(System.name)
     )
@@ -124,11 +125,11 @@ def _shown(unit: Unit, accounts: Iterable[UUID]) -> set[str]:
     return set(unit.db.scalars(wanted))
 
 
-def as_told(unit: Unit, row: SystemGuard) -> dict[str, Any]:
+def as_told(unit: Unit, row: SystemGuard) -> JsonObject:
     """A guard as a rule document that names everybody who is inside."""
     guard = unit.db.get_one(ExposureGuard, row.guard_id)
     told = boundary.setting(unit)
-    inside: list[Any] = [{"organisation": name} for name in sorted({*told.domains, *told.organisations})]
+    inside: JsonList = [{"organisation": name} for name in sorted({*told.domains, *told.organisations})]
     inside += [{"network": each} for each in told.networks]
     return {
         "guard": f"{PREFIX}{guard.id}",

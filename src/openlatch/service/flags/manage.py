@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -12,6 +11,7 @@ from sqlalchemy import select
 from openlatch import schemas
 from openlatch.core.vocabulary import FlagState, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import FLAGS
@@ -91,7 +91,7 @@ def shown(unit: Unit, ident: UUID) -> schemas.FlagRow:
     return with_title(unit, row)
 
 
-def with_title(unit: Unit, row: dict[str, Any]) -> schemas.FlagRow:
+def with_title(unit: Unit, row: JsonObject) -> schemas.FlagRow:
     """A flag's row with its rule's title and remedy, in words and as what can be done at once."""
     key = row["rule"]
     known = evaluate_flags.BUILT_IN.get(key)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
@@ -322,5 +321,5 @@ def about(unit: Unit, subject: str, ids: Sequence[UUID]) -> list[schemas.FactsOf
     return found
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     return value.isoformat() if hasattr(value, "isoformat") else value

@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -22,6 +21,7 @@ from openlatch.core.states import GRANTS, move
 from openlatch.core.time_windows import WeeklyHours, Window, end_in_words, end_of_last_day
 from openlatch.core.vocabulary import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import hand_tasks
 from openlatch.service.notifications import notices
@@ -85,7 +85,7 @@ def weekly_hours(days: Sequence[int], begins: str, ends: str) -> WeeklyHours:
     return WeeklyHours(frozenset(days), first, last)
 
 
-def stored_hours(hours: WeeklyHours | None) -> dict[str, Any] | None:
+def stored_hours(hours: WeeklyHours | None) -> JsonObject | None:
     """Weekly hours as they are stored."""
     if hours is None:
         return None
@@ -314,7 +314,7 @@ def enter_into_force(unit: Unit, grant: Grant, owed: Owed = Owed.GIVE) -> None:
 
 def holder_name(unit: Unit, grant: Grant) -> str:
     """The name of a grant's holder."""
-    tables: dict[str, Any] = {"person": Person, "team": Team, "app": App, "account": Account}
+    tables: JsonObject = {"person": Person, "team": Team, "app": App, "account": Account}
     return str(unit.db.get_one(tables[grant.holder_kind], grant.holder_id).name)
 
 

@@ -19,6 +19,7 @@ from openlatch.core.retries import wait_after
 from openlatch.core.revocations.plan import Move
 from openlatch.core.vocabulary import GrantState, Owed, StepKind
 from openlatch.errors import SystemDown, SystemRefused
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.connections import adapter_for
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -93,7 +94,7 @@ def _moves(
 
 def holdings(
     unit: Unit, adapter: Adapter, grant: Grant, account: Account, system: System
-) -> tuple[list[dict[str, Any]], str]:
+) -> tuple[list[JsonObject], str]:
     """How the system names what a grant gives; or what is missing for it, in words."""
     login = grant.handle.get("login") or unit.db.scalar(
         select(Handle.name)

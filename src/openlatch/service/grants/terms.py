@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -17,6 +16,7 @@ from openlatch.core import time_windows
 from openlatch.core.time_windows import WeeklyHours, Window
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.grants import lifecycle
 from openlatch.service.unit import Unit
@@ -126,7 +126,7 @@ def takes_away(before: Sequence[core.Term], after: Sequence[core.Term]) -> bool:
     return bool(old - new)
 
 
-def stored(term: core.Term) -> dict[str, Any]:
+def stored(term: core.Term) -> JsonObject:
     """A term as stored by a trim until it is carried out."""
     whole_resource = term.part is not None and term.part.resources == {term.part.id}
     return dict(
@@ -143,7 +143,7 @@ def stored(term: core.Term) -> dict[str, Any]:
     )
 
 
-def write_stored(unit: Unit, grant: Grant, kept: Sequence[dict[str, Any]]) -> None:
+def write_stored(unit: Unit, grant: Grant, kept: Sequence[JsonObject]) -> None:
     """Give a grant exactly the terms stored in this form."""
     for row in unit.db.scalars(select(Term).where(Term.grant_id == grant.id)):
         unit.db.delete(row)

@@ -5,10 +5,10 @@ There is always an administrator. Every change needs a fresh proof, and all admi
 
 from __future__ import annotations
 
-from typing import Any, cast
+from typing import cast
 from uuid import UUID
 
-from sqlalchemy import delete, func, or_, select
+from sqlalchemy import ColumnElement, ScalarSelect, delete, func, or_, select
 
 from openlatch import schemas
 from openlatch.core.vocabulary import Role, Standing
@@ -42,7 +42,7 @@ def rows(unit: Unit) -> list[schemas.SignInOf]:
     return [_shown(row, person, open_sessions, open_tokens) for row, person, open_sessions, open_tokens in found]
 
 
-def _counted(table: type[WebSession | ApiToken], *where: Any) -> Any:
+def _counted(table: type[WebSession | ApiToken], *where: ColumnElement[bool]) -> ScalarSelect[int]:
     return select(func.count(table.id)).where(table.sign_in_id == SignIn.id, *where).correlate(SignIn).scalar_subquery()
 
 
@@ -160,7 +160,7 @@ def end_tokens(unit: Unit, ident: UUID) -> schemas.SignInOf:
     return one(unit, ident)
 
 
-def _end(unit: Unit, table: type[WebSession | ApiToken], which: Any) -> int:
+def _end(unit: Unit, table: type[WebSession | ApiToken], which: ColumnElement[bool]) -> int:
     return len(unit.db.scalars(delete(table).where(which).returning(table.id)).all())
 
 

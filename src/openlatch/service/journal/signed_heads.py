@@ -11,7 +11,6 @@ import os
 from collections.abc import Sequence
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
 
 import orjson
 from sqlalchemy import select
@@ -21,6 +20,7 @@ from openlatch import schemas
 from openlatch.core.journal import tree_heads as core
 from openlatch.core.journal.merkle_tree import Tree, inclusion_proof
 from openlatch.errors import OpenLatchError
+from openlatch.json_values import JsonObject
 from openlatch.service import signing_keys
 from openlatch.service.journal.timestamps import stamp
 from openlatch.service.notifications import notices
@@ -186,7 +186,7 @@ def _mail(unit: Unit) -> None:
     row.mailed_at = unit.now
 
 
-def proof_for(unit: Unit, position: int) -> dict[str, Any]:
+def proof_for(unit: Unit, position: int) -> JsonObject:
     """The newest head that covers an entry, with the inclusion proof."""
     row = unit.db.scalars(select(TreeHead).where(TreeHead.size >= position).order_by(TreeHead.size).limit(1)).first()
     row = row or sign(unit)

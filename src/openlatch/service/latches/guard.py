@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import and_, delete, func, or_, select
@@ -18,6 +17,7 @@ from openlatch.core.latches import Crowd, LatchKind, LatchMode
 from openlatch.core.register import Holder, Register
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach
 from openlatch.errors import BadInput, Conflict, Held, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
@@ -235,7 +235,7 @@ def _evaluate(
         evaluate_flags.evaluate(unit, accounts=sorted({*broken, *mended}))
 
 
-def _row(unit: Unit, account: UUID, breaches: Sequence[core.Breach], reach: Reach) -> dict[str, Any]:
+def _row(unit: Unit, account: UUID, breaches: Sequence[core.Breach], reach: Reach) -> JsonObject:
     more = f" And {len(breaches) - 1} more." if len(breaches) > 1 else ""
     return {
         "account_id": account,
@@ -340,7 +340,7 @@ def _refuse_below_kind(unit: Unit, setting: Setting) -> None:
             )
 
 
-def of_account(unit: Unit, account: UUID) -> list[dict[str, Any]]:
+def of_account(unit: Unit, account: UUID) -> list[JsonObject]:
     """Every latch of an account: its mode, whether it is the account's or its kind's, and what breaks it."""
     unit.sight.require_answers_for(account)
     if unit.db.get(Account, account) is None:

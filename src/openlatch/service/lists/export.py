@@ -14,6 +14,7 @@ import orjson
 
 from openlatch.core.files.csv_safety import guarded
 from openlatch.errors import TooLarge
+from openlatch.json_values import JsonObject
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import MOST, ListQuery
@@ -39,7 +40,7 @@ def export(unit: Unit, name: str, query: ListQuery, form: str) -> IO[bytes]:
     return held
 
 
-def _rows(unit: Unit, name: str, query: ListQuery) -> Iterator[dict[str, Any]]:
+def _rows(unit: Unit, name: str, query: ListQuery) -> Iterator[JsonObject]:
     until, cursor = time.monotonic() + SECONDS, ""
     while True:
         asked = ListQuery(query.filter, query.search, query.sort, MOST, cursor)

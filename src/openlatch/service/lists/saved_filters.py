@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import Any, cast
+from typing import cast
 from urllib.parse import urlencode
 from uuid import UUID
 
@@ -13,6 +13,7 @@ from sqlalchemy import or_, select
 from openlatch import schemas
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
+from openlatch.json_values import JsonObject
 from openlatch.service.lists import register
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Service, Unit, Viewer
@@ -238,7 +239,7 @@ def _letter(
     return notices.Letter(f"{name}: {count} {of}", (f"What matches “{name}” now:", *lines), link, "Look at them")
 
 
-def _line(row: dict[str, Any]) -> str:
+def _line(row: JsonObject) -> str:
     """A row of any list as one line."""
     told = (
         row.get("title") or row.get("name") or (row.get("sentence") if "account" not in row or "rule" in row else None)

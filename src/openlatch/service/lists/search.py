@@ -30,8 +30,10 @@ from sqlalchemy.orm import aliased
 
 from openlatch import schemas
 from openlatch.core.vocabulary import FlagState
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
+from openlatch.store.lists.engine import Expression
 from openlatch.store.lists.register import LIVE
 from openlatch.store.tables import Account, App, Flag, Grant, Person, PersonAddress, Round, System, Team
 
@@ -49,10 +51,10 @@ class Kind:
 
     name: str
     source: FromClause
-    ident: Any
-    label: Any
-    detail: Any
-    searched: tuple[Any, ...]
+    ident: Expression
+    label: Expression
+    detail: Expression
+    searched: tuple[Expression, ...]
     visible: ColumnElement[bool]
     named: CTE | None = None
 
@@ -64,24 +66,24 @@ class Named:
     These are found once and used for every kind. The words are parameters of the statement.
     """
 
-    words: Sequence[Any]
-    longest: Any
-    text: Any
+    words: Sequence[Expression]
+    longest: Expression
+    text: Expression
     people: CTE
     accounts: CTE
 
     @classmethod
     def of(cls, count: int) -> Named:
         """For that many words, by name indexes that row-level security would otherwise keep from being used."""
-        longest: Any = bindparam("longest")
-        text: Any = bindparam("text")
-        most: Any = bindparam("most", type_=Integer())
+        longest: Expression = bindparam("longest")
+        text: Expression = bindparam("text")
+        most: Expression = bindparam("most", type_=Integer())
 
         def named(by: str) -> CTE:
             ident = getattr(func, by)(longest, text, most, type_=Uuid()).column_valued("id")
             return select(ident.label("id")).cte(by)
 
-        words: list[Any] = [bindparam(f"word{n}") for n in range(count)]
+        words: JsonList = [bindparam(f"word{n}") for n in range(count)]
         return cls(words, longest, text, named("people_named"), named("accounts_named"))
 
 
@@ -92,7 +94,7 @@ def search(unit: Unit, text: str) -> schemas.Found:
         return schemas.Found(found=[])
     sight = unit.sight
     statement = _of_everything(len(words)) if sight.everything else _statement(sight, len(words))
-    given: dict[str, Any] = {f"word{n}": _within(word) for n, word in enumerate(words)}
+    given: JsonObject = {f"word{n}": _within(word) for n, word in enumerate(words)}
     # The longest word is the most selective; its best matches suffice where everything is visible.
     most = MOST_AROUND if sight.everything and len(words) == 1 else None
     given |= {"longest": _within(max(words, key=len)), "text": " ".join(words), "most": most}
@@ -240,7 +242,7 @@ def _flags(sight: Sight, named: Named) -> Select[Any]:
 
 def _around(table: type[Grant | Flag], named: Named) -> ColumnElement[bool]:
     """What belongs to matching holders or accounts, one after the other, so that each is found by an index."""
-    holders: list[Any] = [select(named.people.c.id).limit(MOST_AROUND)]
+    holders: JsonList = [select(named.people.c.id).limit(MOST_AROUND)]
     holders += [
         select(some.id).where(func.lower(some.name).like(named.longest, escape="\\")).limit(MOST_AROUND)
         for some in (Team, App)

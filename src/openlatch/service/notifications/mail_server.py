@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-from typing import Any
 
 from cryptography.fernet import InvalidToken
 from sqlalchemy import select
@@ -12,6 +11,7 @@ from openlatch import schemas
 from openlatch.core.files.records import BadField
 from openlatch.core.files.records import address as read_address
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service.notifications import notices
 from openlatch.service.notifications.notices import Post
 from openlatch.service.unit import Service, Unit, Viewer
@@ -20,9 +20,9 @@ from openlatch.store.tables import Mail, Organisation, Person
 TEST_SUBJECT = "A test message from Open Latch"
 
 
-def _held(unit: Unit) -> dict[str, Any]:
+def _held(unit: Unit) -> JsonObject:
     settings = unit.db.get_one(Organisation, unit.viewer.organisation).settings
-    found: dict[str, Any] = settings.get("mail", {})
+    found: JsonObject = settings.get("mail", {})
     return found
 
 
@@ -63,7 +63,7 @@ def change(
             raise BadInput(f"{host!r} is no server's name.", "Write it as mail.example.org.", {"host": "is no name"})
     held = dict(row.settings.get("mail", {}))
     secret = held.get("password", "") if password is None else _sealed(unit, password)
-    mail: dict[str, Any] = {
+    mail: JsonObject = {
         "host": host,
         "port": port,
         "user": user,

@@ -15,7 +15,6 @@ from datetime import timedelta
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
 from html import escape
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -23,6 +22,7 @@ from sqlalchemy import select
 from openlatch.core.access.paths import everyone_reaching
 from openlatch.core.retries import wait_after
 from openlatch.core.vocabulary import HolderKind, Reach
+from openlatch.json_values import JsonObject
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.database import alone
@@ -252,6 +252,6 @@ def _put_away(unit: Unit, row: Mail, failure: Exception | None) -> None:
         tell(unit, administrators(unit), "mail_failed", sentence)
 
 
-def _content(unit: Unit, encrypted: bytes) -> dict[str, Any]:
+def _content(unit: Unit, encrypted: bytes) -> JsonObject:
     held = json.loads(unit.service.cipher.decrypt(encrypted))
     return {**held, "paragraphs": tuple(held["paragraphs"])}

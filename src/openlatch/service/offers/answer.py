@@ -7,7 +7,6 @@ one gets the same error.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -17,6 +16,7 @@ from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.vocabulary import Cause, EndedAs, GrantState, HolderKind, OfferKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
@@ -146,7 +146,7 @@ def _sign_up(unit: Unit, person: Person, address: str, password: str) -> SignIn:
     return unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).one()
 
 
-def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
+def accept(unit: Unit, ident: UUID, answer: Answer) -> JsonObject:
     """Accept an offer in the console, as its recipient. Ownership is accepted by link only."""
     locks.access(unit)
     row = _mine(unit, ident)
@@ -155,14 +155,14 @@ def accept(unit: Unit, ident: UUID, answer: Answer) -> dict[str, Any]:
     return _accept(unit, ident, answer.version, by_link=False)
 
 
-def decline(unit: Unit, ident: UUID, answer: Answer, unknown_sender: bool) -> dict[str, Any]:
+def decline(unit: Unit, ident: UUID, answer: Answer, unknown_sender: bool) -> JsonObject:
     """Decline an offer in the console, as its recipient."""
     row = _mine(unit, ident)
     manage_offers.refuse_outdated(row, answer.version)
     return _decline(unit, row, answer.words, unknown_sender)
 
 
-def decline_by_link(service: Service, token: str, answer: Answer, origin: str, unknown_sender: bool) -> dict[str, Any]:
+def decline_by_link(service: Service, token: str, answer: Answer, origin: str, unknown_sender: bool) -> JsonObject:
     """Decline an offer by its link, without a sign-in; or report an unknown sender."""
     organisation, ident = _of_token(service, token, origin)
     with service.unit(Viewer.itself(organisation)) as unit:
@@ -190,7 +190,7 @@ def mine(unit: Unit) -> list[schemas.OpenOffer]:
     return [_shown(unit, row, unit.viewer, by_link=False) for row in rows]
 
 
-def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> dict[str, Any]:
+def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> JsonObject:
     then = OfferState.UNKNOWN_SENDER if unknown_sender else OfferState.DECLINED
     manage_offers.end(unit, row, then, EndedAs.DECLINED, words)
     person = unit.db.get_one(Person, row.person_id).name
@@ -207,7 +207,7 @@ def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> dict[s
     return {"state": row.state}
 
 
-def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> dict[str, Any]:
+def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> JsonObject:
     """Accept as the viewer: the grant comes into force, or the account changes hands."""
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     _refuse_unanswerable(unit, row)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -11,6 +10,7 @@ from openlatch.core.offers import wording
 from openlatch.core.time_windows import last_day
 from openlatch.core.vocabulary import OfferKind, Reach
 from openlatch.errors import NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.grants import lifecycle
 from openlatch.service.offers.preview import (
     sentence,
@@ -38,7 +38,7 @@ def one(unit: Unit, ident: UUID) -> schemas.OfferPage:
     )
 
 
-def details(unit: Unit, row: Offer) -> dict[str, Any]:
+def details(unit: Unit, row: Offer) -> JsonObject:
     """What an offer would give, in plain sentences."""
     account = unit.db.get_one(Account, row.account_id)
     terms = mapping.terms_of(unit.db, [row.grant_id]).get(row.grant_id, []) if row.grant_id else []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 from uuid import UUID, uuid4
 from zoneinfo import ZoneInfo
 
@@ -18,6 +17,7 @@ from openlatch.core.offers import wording
 from openlatch.core.register import Holder, Register
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -76,7 +76,7 @@ class Candidate:
     person: Person | None
 
 
-def settings_of(unit: Unit) -> dict[str, Any]:
+def settings_of(unit: Unit) -> JsonObject:
     """The organisation's settings about giving access."""
     return dict(unit.db.get_one(Organisation, unit.viewer.organisation).settings)
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import delete, func, select
@@ -15,6 +14,7 @@ from sqlalchemy import delete, func, select
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import Cause, GrantState, HolderKind, Standing
 from openlatch.errors import Held
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -144,7 +144,7 @@ def carry_out(unit: Unit, row: PartnerLink) -> None:
     unit.wake("evaluate")
 
 
-def _let_in(unit: Unit, row: PartnerLink, one: dict[str, Any]) -> dict[str, Any]:
+def _let_in(unit: Unit, row: PartnerLink, one: JsonObject) -> JsonObject:
     """Let one of a partner's people in as a new person of the client; returns how they are known there.
 
     Somebody at the client is never taken for the same person because of their address: only the partner says so.

@@ -7,15 +7,15 @@ linked to those at the partner.
 
 from __future__ import annotations
 
-from datetime import timedelta
-from typing import Any
+from datetime import datetime, timedelta
 from uuid import UUID
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import ColumnElement, func, or_, select
 
 from openlatch import schemas
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.notifications import notices
 from openlatch.service.partners import at_client, sign_in_links
@@ -87,7 +87,7 @@ def _refuse_many(unit: Unit) -> None:
         raise Conflict(f"{MOST_OFFERS} links were offered within a day.", "Offer further ones tomorrow.")
 
 
-def _staff(unit: Unit, people: list[UUID]) -> list[dict[str, Any]]:
+def _staff(unit: Unit, people: list[UUID]) -> list[JsonObject]:
     """The partner's people that a link may name: only who signs in at the partner can act elsewhere."""
     wanted = select(Person, SignIn).join(SignIn, SignIn.person_id == Person.id)
     rows = unit.db.execute(
@@ -122,7 +122,7 @@ def every(unit: Unit) -> schemas.PartnerLinks:
     return schemas.PartnerLinks(links=[shown(unit, row) for row in rows])
 
 
-def _ours(unit: Unit) -> Any:
+def _ours(unit: Unit) -> ColumnElement[bool]:
     here = unit.viewer.organisation
     return or_(PartnerLink.partner_id == here, PartnerLink.client_id == here)
 
@@ -156,7 +156,7 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[schemas.Partn
         return [schemas.PartnerPerson(id=one["person"], name=one["name"], address=one["address"]) for one in row.people]
     there = [UUID(one["there"]) for one in row.people if one.get("there")]
     last = select(SignIn.person_id, SignIn.last_seen_at).where(SignIn.person_id.in_(there))
-    seen: dict[UUID | None, Any] = dict(unit.db.execute(last).all())
+    seen: dict[UUID | None, datetime | None] = dict(unit.db.execute(last).all())
     visits = sign_in_links.count_visits(unit, there)
     found = []
     for one in row.people:
@@ -176,7 +176,7 @@ def _people(unit: Unit, row: PartnerLink, is_client: bool) -> list[schemas.Partn
     return found
 
 
-def _here(unit: Unit, one: dict[str, Any]) -> schemas.Named | None:
+def _here(unit: Unit, one: JsonObject) -> schemas.Named | None:
     """The client's person with that address, if they have no sign-in that they could link themselves."""
     people = unit.db.scalars(
         select(Person).where(func.lower(Person.address) == one["address"].lower(), Person.standing != Standing.LEFT)

@@ -7,7 +7,6 @@ do at an organisation depends on the sign-in there and on nothing else.
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import and_, delete, func, or_, select
@@ -17,6 +16,7 @@ from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
@@ -55,7 +55,7 @@ def _linked(unit: Unit, mine: UUID) -> list[tuple[UUID, UUID]]:
     ]
 
 
-def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> dict[str, Any] | None:
+def _at(service: Service, organisation: UUID | None, sign_in: UUID) -> JsonObject | None:
     """What a sign-in is and reaches at its organisation; None if it does not exist any more."""
     assert organisation is not None
     with service.unit(Viewer.itself(organisation)) as unit:

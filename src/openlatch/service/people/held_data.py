@@ -11,6 +11,7 @@ from sqlalchemy.orm import InstrumentedAttribute
 
 from openlatch import schemas
 from openlatch.errors import NotAllowed, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.unit import Unit
 from openlatch.store.lists import offers, register, reviews
@@ -104,11 +105,11 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:
         yield name, listing.all(unit.db, "", [listing.of(person.organisation_id), which])
 
 
-def _rows(unit: Unit, table: Any, column: InstrumentedAttribute[Any], person: UUID) -> list[dict[str, Any]]:
+def _rows(unit: Unit, table: Any, column: InstrumentedAttribute[Any], person: UUID) -> list[JsonObject]:
     return [_row(row) for row in unit.db.scalars(select(table).where(column == person).order_by(table.id))]
 
 
-def _row(row: Any) -> dict[str, Any]:
+def _row(row: Any) -> JsonObject:
     return {
         column.key: jsonable(getattr(row, column.key))
         for column in row.__mapper__.column_attrs

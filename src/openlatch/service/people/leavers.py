@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any, cast
+from typing import cast
 from uuid import UUID
 
-from sqlalchemy import func, select, update
+from sqlalchemy import ColumnElement, Select, func, select, update
 
 from openlatch import schemas
 from openlatch.core.access import paths as access_paths
@@ -32,6 +32,7 @@ from openlatch.core.vocabulary import (
     StepState,
 )
 from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -120,14 +121,14 @@ def _person(unit: Unit, ident: UUID, lock: bool = False) -> Person:
     return person
 
 
-def _belongs(unit: Unit, person: UUID) -> Any:
+def _belongs(unit: Unit, person: UUID) -> ColumnElement[bool]:
     return (Membership.member_id == person) & (Membership.until.is_(None) | (Membership.until > unit.now))
 
 
 def _waiting(unit: Unit, person: UUID) -> dict[str, int]:
     """Offers and requests that wait for their answer, or for an answer to them."""
 
-    def count(table: Any, *where: Any) -> int:
+    def count(table: type[Offer | AccessRequest | Item], *where: ColumnElement[bool]) -> int:
         return unit.db.scalar(select(func.count(table.id)).where(*where)) or 0
 
     return {
@@ -356,7 +357,7 @@ def _give_same(unit: Unit, person: Person, account: Account, to: UUID, reason: s
     notices.tell(unit, [to], "grant", f"You have taken over access to {account.name} from {person.name}.", "/mine")
 
 
-def _leave_teams(unit: Unit, person: Person, reason: str) -> list[dict[str, Any]]:
+def _leave_teams(unit: Unit, person: Person, reason: str) -> list[JsonObject]:
     """End their memberships now; returns them with their former ends."""
     rows = unit.db.execute(
         select(Membership, Team.name).join(Team, Team.id == Membership.team_id).where(_belongs(unit, person.id))
@@ -506,7 +507,9 @@ def _lines(unit: Unit, person: Person) -> list[schemas.LeavingLine]:
     ]
 
 
-def _grants_of(unit: Unit, person: UUID, begun: Sequence[UUID], targets: Any) -> list[schemas.LeavingLine]:
+def _grants_of(
+    unit: Unit, person: UUID, begun: Sequence[UUID], targets: Select[UUID | None]
+) -> list[schemas.LeavingLine]:
     rows = unit.db.execute(
         select(Grant, Account.name, System.name, func.string_agg(Level.name, ", "))
         .join(Account, Account.id == Grant.account_id)
@@ -546,7 +549,7 @@ def _proofs(unit: Unit, begun: Sequence[UUID]) -> dict[UUID, str]:
     return {ident: " ".join(dict.fromkeys(said)) for ident, said in found.items()}
 
 
-def _sessions_of(unit: Unit, person: UUID, ended: Any) -> list[schemas.LeavingLine]:
+def _sessions_of(unit: Unit, person: UUID, ended: Select[UUID | None]) -> list[schemas.LeavingLine]:
     rows = unit.db.execute(
         select(Session, Account.name, System.name)
         .join(Account, Account.id == Session.account_id)

@@ -11,16 +11,17 @@ from sqlalchemy import func, select
 from openlatch.core.time_windows import end_of_last_day, ends_on, zone_of
 from openlatch.core.vocabulary import GrantState
 from openlatch.errors import BadInput, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
-from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named
+from openlatch.service.records.kinds import Kind, Table, Values, found, person_named, refuse_taken, row_named
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Grant, Person, Resource, ResourceGroup, ResourceInGroup, System, Team
 
 # What the owner of an account may edit without an administrator.
 OWNERS_FIELDS = frozenset({"name", "purpose", "is_closed", "payer", "paid_until"})
-_PAYERS: dict[str, tuple[str, type[Any]]] = {
+_PAYERS: dict[str, tuple[str, Table]] = {
     "person": ("payer_person_id", Person),
     "team": ("payer_team_id", Team),
     "account": ("payer_account_id", Account),
@@ -45,7 +46,7 @@ class Accounts(Kind[Account]):
         row: Account = found(unit, Account, ident, self.noun, lock)
         return row
 
-    def values(self, unit: Unit, row: Account) -> dict[str, Any]:
+    def values(self, unit: Unit, row: Account) -> JsonObject:
         """An account as form values."""
         payer = next(
             (
@@ -154,7 +155,7 @@ class Resources(Kind[Resource]):
         row: Resource = _part(unit, Resource, ident, self.noun, lock)
         return row
 
-    def values(self, unit: Unit, row: Resource) -> dict[str, Any]:
+    def values(self, unit: Unit, row: Resource) -> JsonObject:
         """A resource as form values."""
         return {"account": row.account_id, "name": row.name, "kind": row.kind}
 
@@ -193,7 +194,7 @@ class Groups(Kind[ResourceGroup]):
         row: ResourceGroup = _part(unit, ResourceGroup, ident, self.noun, lock)
         return row
 
-    def values(self, unit: Unit, row: ResourceGroup) -> dict[str, Any]:
+    def values(self, unit: Unit, row: ResourceGroup) -> JsonObject:
         """A group as form values."""
         of = select(ResourceInGroup.resource_id).where(ResourceInGroup.group_id == row.id)
         return {
@@ -239,7 +240,7 @@ class Groups(Kind[ResourceGroup]):
         return guard.touched(unit, [row.account_id]) if row is not None else ()
 
 
-def _part(unit: Unit, table: type[Any], ident: UUID, noun: str, lock: bool) -> Any:
+def _part(unit: Unit, table: Table, ident: UUID, noun: str, lock: bool) -> Any:
     sight = unit.sight
     seen = select(table.id).where(table.id == ident)
     if not sight.everything:
@@ -254,7 +255,7 @@ def _refuse_another_account(row: Any, given: Values) -> None:
         raise BadInput("A part stays in its account.", "Make another one there.", {"account": "can't change"})
 
 
-def _refuse_taken_part(unit: Unit, table: type[Any], row: Any, name: str) -> None:
+def _refuse_taken_part(unit: Unit, table: Table, row: Any, name: str) -> None:
     same = select(table.id).where(
         func.lower(table.name) == name.lower(), table.account_id == row.account_id, table.archived_at.is_(None)
     )

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from openlatch.core.files.records import BadField
 from openlatch.core.files.records import web_address as read_web_address
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service.records.kinds import Kind, Values, refuse_taken
 from openlatch.service.records.people import logins_of, refuse_known, write_logins
 from openlatch.service.unit import Unit
@@ -23,7 +22,7 @@ class Apps(Kind[App]):
         """Conflict for an app that a system knows."""
         refuse_known(unit, row.name, Handle.app_id == row.id)
 
-    def values(self, unit: Unit, row: App) -> dict[str, Any]:
+    def values(self, unit: Unit, row: App) -> JsonObject:
         """An app as form values."""
         return {
             "name": row.name,

@@ -16,19 +16,20 @@ from openlatch import schemas
 from openlatch.core import latches as core_latches
 from openlatch.core.vocabulary import GrantState
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError, Outdated
+from openlatch.json_values import JsonObject
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.latches import guard
 from openlatch.service.records.accounts import Accounts, Groups, Resources
 from openlatch.service.records.apps import Apps
-from openlatch.service.records.kinds import Kind, Values, found, names_of
+from openlatch.service.records.kinds import AnyKind, Values, found, names_of
 from openlatch.service.records.levels import Levels
 from openlatch.service.records.people import People
 from openlatch.service.records.teams import Memberships, Teams
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Base, Grant, JournalEntry
 
-KINDS: Mapping[str, Kind[Any]] = {
+KINDS: Mapping[str, AnyKind] = {
     kind.name: kind for kind in (People(), Teams(), Memberships(), Accounts(), Resources(), Groups(), Apps(), Levels())
 }
 # Tables that refer to records, in words; others go by their own names.
@@ -56,7 +57,7 @@ Record = schemas.Record[dict[str, object]]
 WHOLE = ("archived_at",)
 
 
-def _kind(name: str) -> Kind[Any]:
+def _kind(name: str) -> AnyKind:
     return KINDS[name]
 
 
@@ -123,7 +124,7 @@ def change(unit: Unit, name: str, ident: UUID, given: Values, version: int | Non
     return shown(unit, name, ident, warned)
 
 
-def _outdated(unit: Unit, kind: Kind[Any], row: Any, version: int) -> Outdated:
+def _outdated(unit: Unit, kind: AnyKind, row: Any, version: int) -> Outdated:
     """What was changed since a version, and by whom, from the journal."""
     entries = unit.db.scalars(
         select(JournalEntry)
@@ -139,11 +140,11 @@ def _outdated(unit: Unit, kind: Kind[Any], row: Any, version: int) -> Outdated:
     return Outdated(f"{who} changed {kind.label(row)} meanwhile.", fields=fields)
 
 
-def _said(value: Any) -> str:
+def _said(value: object) -> str:
     return "nothing" if value in (None, "", []) else f"“{value}”"
 
 
-def _noted(values: Values) -> dict[str, Any]:
+def _noted(values: Values) -> JsonObject:
     """The values of a new record for the journal."""
     filled = {field: value for field, value in values.items() if value not in (None, "", [], False)}
     return {"values": jsonable(filled)}
@@ -157,7 +158,7 @@ def _account_of(row: Any) -> UUID | None:
 # What depends on a record.
 
 
-def _references(kind: Kind[Any]) -> list[tuple[Any, Any]]:
+def _references(kind: AnyKind) -> list[tuple[Any, Any]]:
     """Every column that refers to records of a kind, with its table, except of rows that belong to them."""
     name = kind.table.__tablename__
     return [
@@ -169,7 +170,7 @@ def _references(kind: Kind[Any]) -> list[tuple[Any, Any]]:
     ]
 
 
-def dependents(unit: Unit, kind: Kind[Any], ident: UUID) -> list[schemas.Dependent]:
+def dependents(unit: Unit, kind: AnyKind, ident: UUID) -> list[schemas.Dependent]:
     """What refers to a record, counted by kind."""
     counted: dict[str, int] = {}
     for table, column in _references(kind):
@@ -240,7 +241,7 @@ def archive(unit: Unit, name: str, ident: UUID, is_archived: bool) -> Record:
     return shown(unit, name, ident)
 
 
-def _refuse_in_use(unit: Unit, kind: Kind[Any], row: Any) -> None:
+def _refuse_in_use(unit: Unit, kind: AnyKind, row: Any) -> None:
     """Conflict while a live grant, an open session or a membership uses a record."""
     in_use: dict[str, int] = {}
     for table, column in _references(kind):
@@ -289,7 +290,7 @@ def change_many(
 
 
 def _tried_many(
-    unit: Unit, kind: Kind[Any], ids: Sequence[UUID], given: Values, keep: bool
+    unit: Unit, kind: AnyKind, ids: Sequence[UUID], given: Values, keep: bool
 ) -> tuple[list[schemas.EditedLine], list[schemas.Breach]]:
     lines: list[schemas.EditedLine] = []
     warned: list[schemas.Breach] = []

@@ -22,11 +22,12 @@ from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
 from openlatch.service.latches import guard
+from openlatch.service.records.kinds import Table
 from openlatch.service.unit import Unit
 from openlatch.store.access import mapping
 from openlatch.store.tables import Account, App, Grant, Level, Person, Resource, Team
 
-_HOLDERS: dict[HolderKind, type[Any]] = {
+_HOLDERS: dict[HolderKind, Table] = {
     HolderKind.PERSON: Person,
     HolderKind.TEAM: Team,
     HolderKind.APP: App,

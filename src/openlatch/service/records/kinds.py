@@ -13,14 +13,17 @@ from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, NotFound
+from openlatch.json_values import JsonObject, JsonView
 from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Person, Resource, Team
 
+Values = JsonView
+# A class of rows of any table: each kind of record knows the columns of its own.
+Table = type[Any]
 Row = TypeVar("Row", bound=Any)
-Values = Mapping[str, Any]
 # Tables whose rows values can refer to, for showing their names.
-_NAMED: tuple[type[Any], ...] = (Person, Team, Account, Resource)
+_NAMED: tuple[Table, ...] = (Person, Team, Account, Resource)
 
 
 class Kind(ABC, Generic[Row]):
@@ -28,7 +31,7 @@ class Kind(ABC, Generic[Row]):
 
     name: ClassVar[str]
     noun: ClassVar[str]
-    table: ClassVar[type[Any]]
+    table: ClassVar[Table]
     parts: ClassVar[frozenset[str]] = frozenset()
 
     def may_make(self, unit: Unit, given: Values) -> None:
@@ -44,7 +47,7 @@ class Kind(ABC, Generic[Row]):
         return row
 
     @abstractmethod
-    def values(self, unit: Unit, row: Row) -> dict[str, Any]:
+    def values(self, unit: Unit, row: Row) -> JsonObject:
         """A record as form values."""
 
     @abstractmethod
@@ -109,7 +112,7 @@ def person_named(unit: Unit, ident: UUID | None, field: str) -> UUID | None:
     return ident
 
 
-def row_named(unit: Unit, table: type[Any], ident: UUID | None, field: str, word: str) -> UUID | None:
+def row_named(unit: Unit, table: Table, ident: UUID | None, field: str, word: str) -> UUID | None:
     """The id of a record that a form names. BadInput when there is none."""
     if ident is None:
         return None
@@ -126,7 +129,7 @@ def reached_by(unit: Unit, person: UUID) -> list[UUID]:
     return sorted({path.account for path in paths})
 
 
-def refuse_taken(unit: Unit, table: type[Any], name: str, but: UUID | None, noun: str) -> None:
+def refuse_taken(unit: Unit, table: Table, name: str, but: UUID | None, noun: str) -> None:
     """BadInput when another record that is not archived has the name, ignoring case."""
     same = select(table.id).where(func.lower(table.name) == name.lower(), table.archived_at.is_(None))
     if but is not None:
@@ -135,9 +138,13 @@ def refuse_taken(unit: Unit, table: type[Any], name: str, but: UUID | None, noun
         raise BadInput(f"There is {noun} of that name already.", "Use another name.", {"name": "is taken"})
 
 
-def found(unit: Unit, table: type[Any], ident: UUID, noun: str, lock: bool = False) -> Any:
+def found(unit: Unit, table: Table, ident: UUID, noun: str, lock: bool = False) -> Any:
     """A row by its id, optionally locked. NotFound for an unknown one."""
     row = unit.db.get(table, ident, with_for_update=lock, populate_existing=lock)
     if row is None:
         raise NotFound(f"There is no such {noun}, or you may not see it.")
     return row
+
+
+# A kind of record, where any will do.
+AnyKind = Kind[Any]

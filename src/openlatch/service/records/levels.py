@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from openlatch.errors import BadInput, Conflict
+from openlatch.json_values import JsonObject
 from openlatch.service.records.kinds import Kind, Values
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Level, System
@@ -24,7 +23,7 @@ class Levels(Kind[Level]):
                 f"{row.name} comes from {system.name}, and its next reading would bring it back.", "Archive it instead."
             )
 
-    def values(self, unit: Unit, row: Level) -> dict[str, Any]:
+    def values(self, unit: Unit, row: Level) -> JsonObject:
         """A level in words."""
         keys = [permission["key"] for permission in row.permissions]
         return {"name": row.name, "key": row.key, "sentence": row.sentence, "permissions": keys}

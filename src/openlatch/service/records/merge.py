@@ -19,13 +19,14 @@ from openlatch import schemas
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
 from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.records.edit import KINDS, counted_words
-from openlatch.service.records.kinds import Kind, found
+from openlatch.service.records.kinds import AnyKind, found
 from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
 from openlatch.store.tables import Account, Base, Merge, Person, PersonAddress, Round, SignIn
@@ -49,13 +50,13 @@ _FILLED = {"people": ("address", "job", "manager_id", "deputy_id"), "apps": ("pu
 _ALONE = {"manager_id", "deputy_id"}
 _OF_ONESELF = ("people.manager_id", "people.deputy_id")
 # Columns cleared in a merged record: unique values, and those that would still be looked up.
-_AWAY: dict[str, dict[str, Any]] = {
+_AWAY: dict[str, JsonObject] = {
     "people": {"address": None, "key": None, "standing": "left", "manager_id": None, "deputy_id": None},
     "apps": {"key": None},
 }
 
 
-def _pair(unit: Unit, name: str, keep: UUID, drop: UUID, lock: bool = False) -> tuple[Kind[Any], Any, Any]:
+def _pair(unit: Unit, name: str, keep: UUID, drop: UUID, lock: bool = False) -> tuple[AnyKind, Any, Any]:
     unit.sight.require_administrator()
     if name not in MERGEABLE:
         raise BadInput(f"Two {name} can't be merged.", "People and apps can.", {"keep": "can't be merged"})
@@ -104,12 +105,12 @@ def preview(unit: Unit, name: str, keep: UUID, drop: UUID) -> schemas.MergePrevi
     return shown.model_copy(update={"fingerprint": fingerprint(shown)})
 
 
-def _value(row: object, field: str) -> Any:
+def _value(row: object, field: str) -> object:
     value = getattr(row, field)
     return str(value) if isinstance(value, UUID) else value
 
 
-def _lost(kind: Kind[Any], kept: object, gone: object) -> Iterator[schemas.EditedValue]:
+def _lost(kind: AnyKind, kept: object, gone: object) -> Iterator[schemas.EditedValue]:
     for field in ("name", "job", "publisher", "home_page", "purpose"):
         was, stays = getattr(gone, field, None), getattr(kept, field, None)
         if was and stays and was != stays:
@@ -179,8 +180,8 @@ def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> sche
 
 
 def _carry_out(
-    unit: Unit, kind: Kind[Any], kept: Any, gone: Any
-) -> tuple[dict[str, list[UUID]], dict[str, list[Any]], dict[str, Any]]:
+    unit: Unit, kind: AnyKind, kept: Any, gone: Any
+) -> tuple[dict[str, list[UUID]], dict[str, JsonList], JsonObject]:
     """Move every reference, drop duplicates, fill in what is missing, and mark the record as merged."""
     keep, drop, noun = kept.id, gone.id, kind.table.__tablename__
     filled = {
@@ -189,7 +190,7 @@ def _carry_out(
         if not getattr(kept, f) and getattr(gone, f) and not (f in _ALONE and getattr(gone, f) == keep)
     }
     wanted = {f: getattr(gone, f) for f in filled}
-    dropped: dict[str, list[Any]] = {}
+    dropped: dict[str, JsonList] = {}
     moved: dict[str, list[UUID]] = {}
     unit.db.flush()
     own = kind.table.__table__
@@ -222,14 +223,14 @@ def _carry_out(
     return moved, dropped, filled
 
 
-def _still_open(table: Any) -> list[Any]:
+def _still_open(table: Any) -> JsonList:
     """Only items of open rounds: closed rounds do not change."""
     if table.name != "items":
         return []
     return [table.c.round_id.in_(select(Round.id).where(Round.closed_at.is_(None)))]
 
 
-def _rows(unit: Unit, table: Any, which: Any) -> list[Any]:
+def _rows(unit: Unit, table: Any, which: Any) -> JsonList:
     """Rows without generated columns."""
     kept = [column for column in table.columns if column.computed is None]
     gone = select(*kept).where(which).subquery("gone")
@@ -263,7 +264,7 @@ def _column(place: str) -> tuple[Any, Any]:
     return held, held.c[column]
 
 
-def _drop(unit: Unit, dropped: dict[str, list[Any]], table: Any, which: Any) -> None:
+def _drop(unit: Unit, dropped: dict[str, JsonList], table: Any, which: Any) -> None:
     """Delete rows and return them."""
     rows = _rows(unit, table, which)
     if rows:
@@ -283,7 +284,7 @@ def _in_text(unit: Unit, old: UUID, new: UUID) -> None:
         unit.db.execute(update(table).where(written.contains(str(old))).values({column.name: replaced}))
 
 
-def _look_again(unit: Unit, kind: Kind[Any], keep: UUID, moved: dict[str, list[UUID]]) -> None:
+def _look_again(unit: Unit, kind: AnyKind, keep: UUID, moved: dict[str, list[UUID]]) -> None:
     """Evaluate flags on what moved: a few here, many by the worker."""
     place = "grants.person_id" if kind.name == "people" else "grants.app_id"
     grants = moved.get(place, [])
@@ -350,7 +351,7 @@ def undo(unit: Unit, ident: UUID) -> schemas.MergeOf:
     return shown(row)
 
 
-def _take_back(unit: Unit, kind: Kind[Any], row: Merge, moved: dict[str, list[UUID]]) -> None:
+def _take_back(unit: Unit, kind: AnyKind, row: Merge, moved: dict[str, list[UUID]]) -> None:
     table = kind.table.__table__
     if row.filled:
         unit.db.execute(update(table).where(table.c.id == row.kept_id).values(row.filled))

@@ -14,6 +14,7 @@ from openlatch.core.files.records import address as read_address
 from openlatch.core.time_windows import end_of_last_day, ends_on
 from openlatch.core.vocabulary import GrantState, Standing
 from openlatch.errors import BadInput, Conflict
+from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
@@ -40,7 +41,7 @@ class People(Kind[Person]):
         }
     )
 
-    def values(self, unit: Unit, row: Person) -> dict[str, Any]:
+    def values(self, unit: Unit, row: Person) -> JsonObject:
         """A person as form values."""
         others = select(PersonAddress.address).where(PersonAddress.person_id == row.id).order_by(PersonAddress.address)
         marks = select(Mark.kind, Mark.value).where(Mark.person_id == row.id).order_by(Mark.kind, Mark.value)
@@ -173,7 +174,7 @@ def _write_marks(unit: Unit, row: Person, given: Sequence[Values]) -> None:
         unit.db.add(Mark(organisation_id=row.organisation_id, person_id=row.id, kind=kind, value=value))
 
 
-def logins_of(unit: Unit, whose: Any) -> list[dict[str, Any]]:
+def logins_of(unit: Unit, whose: Any) -> list[JsonObject]:
     """The names by which systems know a person or an app."""
     rows = unit.db.execute(select(Handle.system_id, Handle.name).where(whose).order_by(Handle.name, Handle.id))
     return [{"system": system, "name": name} for system, name in rows]

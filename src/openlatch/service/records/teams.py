@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
@@ -13,6 +12,7 @@ from openlatch.core.register import Holder
 from openlatch.core.time_windows import end_of_last_day, ends_on
 from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.records.kinds import Kind, Values, found, person_named, refuse_taken, row_named
 from openlatch.service.unit import Unit
@@ -29,7 +29,7 @@ class Teams(Kind[Team]):
     name, noun, table = "teams", "team", Team
     parts = frozenset({"flags.holder_id"})
 
-    def values(self, unit: Unit, row: Team) -> dict[str, Any]:
+    def values(self, unit: Unit, row: Team) -> JsonObject:
         """A team as form values."""
         return {"name": row.name, "partner": row.partner, "purpose": row.purpose, "speaker": row.speaker_id}
 
@@ -59,7 +59,7 @@ class Memberships(Kind[Membership]):
         """A membership has no name of its own."""
         return "membership"
 
-    def values(self, unit: Unit, row: Membership) -> dict[str, Any]:
+    def values(self, unit: Unit, row: Membership) -> JsonObject:
         """A membership as form values."""
         return {
             "team": row.team_id,

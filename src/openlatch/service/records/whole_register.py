@@ -19,6 +19,7 @@ from sqlalchemy import Column, Table, Uuid, func, select, text, update
 from openlatch import schemas
 from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, Conflict
+from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
@@ -79,7 +80,7 @@ def columns_of(name: str) -> list[Column[Any]]:
     return [column for column in table.columns if column.name not in left_out and column.computed is None]
 
 
-def schema() -> dict[str, Any]:
+def schema() -> JsonObject:
     """The format as JSON Schema (2020-12): what each line may be."""
     rows = [
         {
@@ -132,7 +133,7 @@ def schema() -> dict[str, Any]:
     }
 
 
-def _schema_of(column: Column[Any]) -> dict[str, Any]:
+def _schema_of(column: Column[Any]) -> JsonObject:
     kinds = {
         "UUID": {"type": "string", "format": "uuid"},
         "TEXT": {"type": "string"},
@@ -164,7 +165,7 @@ def lines(unit: Unit) -> Iterator[bytes]:
     yield orjson.dumps({"lines": count, "sha256": digest.hexdigest()}) + b"\n"
 
 
-def _written(unit: Unit) -> Iterator[dict[str, Any]]:
+def _written(unit: Unit) -> Iterator[JsonObject]:
     organisation = unit.db.get_one(Organisation, unit.viewer.organisation)
     about = {"name": organisation.name, "time_zone": organisation.time_zone, "settings": organisation.settings}
     yield {"format": FORMAT, "version": VERSION, "organisation": about, "taken_at": unit.now.isoformat()}
@@ -192,7 +193,7 @@ def bring(unit: Unit, held: IO[bytes]) -> schemas.RegisterBrought:
     _refuse_broken(held)
     ids = _Ids(unit)
     counts = dict.fromkeys(TABLES, 0)
-    batch: list[dict[str, Any]] = []
+    batch: list[JsonObject] = []
     later: list[tuple[str, str, UUID, UUID]] = []
     current = ""
     for number, line in _read(held):
@@ -266,23 +267,23 @@ def _refuse_broken(held: IO[bytes]) -> None:
     held.seek(0)
 
 
-def _object(number: int, line: bytes) -> dict[str, Any]:
+def _object(number: int, line: bytes) -> JsonObject:
     try:
         found = orjson.loads(line)
     except orjson.JSONDecodeError:
         found = None
     if not isinstance(found, dict):
         raise BadInput(f"Line {number} is no JSON object.", "Take the file away once more.", {"file": "not JSON"})
-    return cast(dict[str, Any], found)
+    return cast(JsonObject, found)
 
 
-def _read(held: IO[bytes]) -> Iterator[tuple[int, dict[str, Any]]]:
+def _read(held: IO[bytes]) -> Iterator[tuple[int, JsonObject]]:
     held.seek(0)
     for number, line in enumerate(held, 1):
         yield number, _object(number, line)
 
 
-def _take_settings(unit: Unit, given: dict[str, Any]) -> None:
+def _take_settings(unit: Unit, given: JsonObject) -> None:
     row = unit.db.get_one(Organisation, unit.viewer.organisation, with_for_update=True)
     row.settings = {**given["settings"], **{k: v for k, v in row.settings.items() if k == "mail"}}
     row.time_zone = given["time_zone"]
@@ -329,7 +330,7 @@ class _Ids:
 
 def _fitting(
     ids: _Ids, number: int, name: str, row: object, later: list[tuple[str, str, UUID, UUID]]
-) -> dict[str, Any] | None:
+) -> JsonObject | None:
     """A row with new ids; None for one that exists already, or belongs to something not imported."""
     if name not in TABLES or not isinstance(row, dict):
         raise BadInput(f"Line {number} is of an unknown table.", "Take the file away once more.", {"file": "unknown"})
@@ -345,7 +346,7 @@ def _fitting(
         ids.is_me(row["id"])
         return None
     ident = ids.new(row["id"])
-    found: dict[str, Any] = {"id": ident}
+    found: JsonObject = {"id": ident}
     for column, value in row.items():
         if column == "id":
             continue

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, func, select, text, update
@@ -17,6 +16,7 @@ from openlatch import schemas
 from openlatch.core.reviews.decisions import SHORTEST_REASON, fate_of
 from openlatch.core.vocabulary import DraftState, Fate, ItemState, Proof, Reach, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, OpenLatchError
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -71,7 +71,7 @@ def _fates_by(unit: Unit, row: Round, now: bool) -> str:
     return f"as {opener.name if opener else unit.viewer.name} said when opening the round"
 
 
-def _counts(unit: Unit, ident: UUID) -> dict[str, Any]:
+def _counts(unit: Unit, ident: UUID) -> JsonObject:
     row = unit.db.execute(
         select(
             func.count(Item.id).label("items"),
@@ -230,7 +230,7 @@ def _look_what_is_done(unit: Unit, ident: UUID) -> None:
     """Find items whose revocation is settled, whose rules the system shows, or whose offer was answered."""
     unit.db.execute(text(_SETTLED), {"round": ident})
     unit.db.execute(text(_NARROWED), {"round": ident})
-    answered: Sequence[tuple[str, dict[str, Any]]] = (
+    answered: Sequence[tuple[str, JsonObject]] = (
         ("accepted", {"done_at": unit.now, "outcome": "Accepted."}),
         ("declined", {"outcome": "The successor declined."}),
         ("unknown_sender", {"outcome": "The successor does not know who offers it."}),
@@ -256,7 +256,7 @@ def _end_if_done(unit: Unit, row: Round) -> bool:
     return True
 
 
-def _coverage(unit: Unit, ident: UUID) -> list[dict[str, Any]]:
+def _coverage(unit: Unit, ident: UUID) -> list[JsonObject]:
     """What readings of the round's accounts covered, and what not, when the round ends."""
     accounts = select(Item.account_id).where(Item.round_id == ident)
     rows = unit.db.execute(

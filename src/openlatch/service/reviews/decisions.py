@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -17,6 +16,7 @@ from openlatch.core.reviews import decisions as core
 from openlatch.core.reviews.assignment import About
 from openlatch.core.vocabulary import HolderKind, ItemState, Reach, Standing, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.attempt import attempt
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -436,7 +436,7 @@ def _to_ask(unit: Unit, item: Item) -> UUID:
     return person.id
 
 
-def answer(unit: Unit, ident: UUID, text: str) -> dict[str, Any]:
+def answer(unit: Unit, ident: UUID, text: str) -> JsonObject:
     """Answer a question to oneself. Conflict when it is answered or the round is closed."""
     row = unit.db.get(Question, ident, with_for_update=True)
     if row is None or row.person_id != unit.viewer.person:

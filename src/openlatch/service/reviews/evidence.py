@@ -17,6 +17,7 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service import signing_keys
 from openlatch.service.journal import signed_heads
 from openlatch.service.reviews import report, rounds
@@ -182,7 +183,7 @@ def _name(unit: Unit, person: UUID | None) -> str | None:
     return unit.db.get_one(Person, person).name if person else None
 
 
-def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
+def _evidence(unit: Unit, row: Round) -> JsonObject:
     organisation = unit.db.get_one(Organisation, row.organisation_id)
     schedule = unit.db.get(Schedule, row.schedule_id) if row.schedule_id else None
     page = rounds.page(unit, row.id)
@@ -234,7 +235,7 @@ def _evidence(unit: Unit, row: Round) -> dict[str, Any]:
     }
 
 
-def _place(unit: Unit, place: dict[str, Any]) -> dict[str, Any]:
+def _place(unit: Unit, place: JsonObject) -> JsonObject:
     """A place in the line of reviewers, with the name of the person or team."""
     name = None
     if place["kind"] == "person":
@@ -244,7 +245,7 @@ def _place(unit: Unit, place: dict[str, Any]) -> dict[str, Any]:
     return {**place, "name": name}
 
 
-def _completeness(row: Round, count: int) -> dict[str, Any]:
+def _completeness(row: Round, count: int) -> JsonObject:
     parts = []
     for kind in row.population:
         more = f", and {kind['urgent']} besides, opened in an emergency or named" if kind["urgent"] else ""
@@ -256,7 +257,7 @@ def _completeness(row: Round, count: int) -> dict[str, Any]:
     return {"statement": statement, "population": row.population, "items": count}
 
 
-def _item(one: dict[str, Any], proofs: dict[UUID, Any], questions: dict[UUID, Any]) -> dict[str, Any]:
+def _item(one: JsonObject, proofs: dict[UUID, Any], questions: dict[UUID, Any]) -> JsonObject:
     def named(name: str) -> str | None:
         return one[name]["name"] if one[name] else None
 
@@ -299,10 +300,10 @@ def _item(one: dict[str, Any], proofs: dict[UUID, Any], questions: dict[UUID, An
     }
 
 
-def _proofs(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
+def _proofs(unit: Unit, ident: UUID) -> dict[UUID, list[JsonObject]]:
     """The steps of every revocation of a round, with the systems' answers."""
     revocations = select(Item.revocation_id).where(Item.round_id == ident, Item.revocation_id.is_not(None))
-    found: dict[UUID, list[dict[str, Any]]] = defaultdict(list)
+    found: dict[UUID, list[JsonObject]] = defaultdict(list)
     rows = unit.db.execute(
         select(Step.revocation_id, Step.sentence, Step.state, Step.answer, Step.done_by, Step.done_at)
         .where(Step.revocation_id.in_(revocations))
@@ -313,8 +314,8 @@ def _proofs(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
     return found
 
 
-def _questions(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
-    found: dict[UUID, list[dict[str, Any]]] = defaultdict(list)
+def _questions(unit: Unit, ident: UUID) -> dict[UUID, list[JsonObject]]:
+    found: dict[UUID, list[JsonObject]] = defaultdict(list)
     rows = unit.db.execute(
         select(Question.item_id, Person.name, Question.question, Question.answer, Question.answered_at)
         .join(Item, Item.id == Question.item_id)
@@ -327,7 +328,7 @@ def _questions(unit: Unit, ident: UUID) -> dict[UUID, list[dict[str, Any]]]:
     return found
 
 
-def _exceptions(item: dict[str, Any], fates_by: str) -> list[dict[str, Any]]:
+def _exceptions(item: JsonObject, fates_by: str) -> list[JsonObject]:
     """What an auditor will want to see."""
     decision, flags, done = item["decision"], item["facts"].get("flags", []), item["carried_out"]
     found = []
@@ -342,7 +343,7 @@ def _exceptions(item: dict[str, Any], fates_by: str) -> list[dict[str, Any]]:
     return [{"position": item["position"], "what": what} for what in found]
 
 
-def _entries(unit: Unit, row: Round) -> list[dict[str, Any]]:
+def _entries(unit: Unit, row: Round) -> list[JsonObject]:
     """The journal's entries about a round and its items, as sealed; the last is about its end."""
     return list(journal.export(unit.db, unit.viewer.organisation, _about(row)))
 
@@ -353,7 +354,7 @@ def _about(row: Round) -> ColumnElement[bool]:
     return about & (JournalEntry.action.in_(_ITEM_ACTIONS) | JournalEntry.action.like("round.%"))
 
 
-def _addenda(unit: Unit, row: Round, position: int) -> list[dict[str, Any]]:
+def _addenda(unit: Unit, row: Round, position: int) -> list[JsonObject]:
     """What a later reading showed of things that the review had ended, oldest first."""
     named = unit.db.execute(
         select(Item.position, Item.grant_id, Item.subject_id).where(
@@ -403,7 +404,7 @@ COLUMNS = (
 )
 
 
-def _csv(found: dict[str, Any]) -> bytes:
+def _csv(found: JsonObject) -> bytes:
     """The items by RFC 4180, with nothing that a spreadsheet would take for a formula."""
     target = io.StringIO()
     writer = csv.writer(target)

@@ -22,6 +22,7 @@ from openlatch.core.reviews.evidence_bundle import item_line
 from openlatch.core.time_windows import day_in_words, end_in_words
 from openlatch.core.vocabulary import HolderKind, Reach, Standing, Subject, Verdict
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonObject
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.notifications import notices
 from openlatch.service.reviews import plans, reminders
@@ -37,6 +38,10 @@ from openlatch.store.tables import Account, Grant, Level, Membership, Person, Ro
 
 MOST_ITEMS = 100_000
 MOST_NAMES = 20
+
+
+# The values of an item, in the order of its columns.
+ItemValues = tuple[Any, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +126,7 @@ def preview(unit: Unit, review: Review) -> schemas.Population:
 
 def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Select[UUID, str]:
     """Reviewers whom the line can reach for the chosen items, and who can't sign in."""
-    asked: list[Select[Any]] = []
+    asked: list[Select[UUID | None]] = []
     line = list(review.reviewers)
     if all(place.account_kind for place in line):
         # The owner follows the line, and comes first where no place in it applies.
@@ -142,7 +147,7 @@ def _without_sign_in(unit: Unit, review: Review, kinds: Iterable[Subject]) -> Se
     return select(Person.id, Person.name).where(wanted, here, Person.id.not_in(can)).order_by(Person.name, Person.id)
 
 
-def accounts_of(kind: Subject) -> Select[Any]:
+def accounts_of(kind: Subject) -> Select[UUID | None]:
     """The accounts that the chosen items of a kind are about."""
     listing = SCOPES[kind].listing
     ids = select(listing.columns["account.id"].expression).select_from(listing.source)
@@ -169,14 +174,14 @@ class _Freeze:
             if not level.single:
                 self.by_system.setdefault(level.system_id, []).append(self.choices[level.id])
 
-    def items(self) -> Iterator[list[tuple[Any, ...]]]:
+    def items(self) -> Iterator[list[ItemValues]]:
         """Every item as a row, in order, some thousands at a time.
 
         While the database stores one batch, a thread that makes no queries prepares the next.
         """
         position = 0
         with ThreadPoolExecutor(1) as beside:
-            waiting: Future[list[tuple[Any, ...]]] | None = None
+            waiting: Future[list[ItemValues]] | None = None
             for rows in review_population.grant_rows(self.unit.db):
                 following = beside.submit(self._grants, position, rows)
                 position += len(rows)
@@ -192,10 +197,10 @@ class _Freeze:
                 yield [self._other(n, kind, other, owners) for n, other in enumerate(others, position + 1)]
                 position += len(others)
 
-    def _grants(self, before: int, rows: Sequence[GrantRow]) -> list[tuple[Any, ...]]:
+    def _grants(self, before: int, rows: Sequence[GrantRow]) -> list[ItemValues]:
         return [self._grant(number, row) for number, row in enumerate(rows, before + 1)]
 
-    def _grant(self, position: int, row: GrantRow) -> tuple[Any, ...]:
+    def _grant(self, position: int, row: GrantRow) -> ItemValues:
         known = self.known
         subject = Subject(row.kind)
         flags = known.flags.get(row.id, [])
@@ -304,7 +309,7 @@ class _Freeze:
             self.account_parts[row.account_id] = known
         return known
 
-    def _peers(self, row: GrantRow) -> dict[str, Any] | None:
+    def _peers(self, row: GrantRow) -> JsonObject | None:
         if not row.job:
             return None
         have = self.known.peers.get((row.account_id, row.job), 0)
@@ -317,8 +322,8 @@ class _Freeze:
         return {ident: (owner, of_kind) for ident, owner, of_kind in rows}
 
     def _other(
-        self, position: int, kind: Subject, row: dict[str, Any], owners: Mapping[UUID, tuple[UUID | None, str]]
-    ) -> tuple[Any, ...]:
+        self, position: int, kind: Subject, row: JsonObject, owners: Mapping[UUID, tuple[UUID | None, str]]
+    ) -> ItemValues:
         account = row.get("account") or {"id": None, "name": f"all of the kind {row.get('account_kind')}"}
         owner, account_kind = owners.get(account["id"], (None, ""))
         flags = self.known.flags.get(row["id"], [])
@@ -352,10 +357,10 @@ class _Freeze:
         texts: tuple[str, str, str],
         reach: int | None,
         recommended: Verdict,
-        flags: Sequence[dict[str, Any]],
+        flags: Sequence[JsonObject],
         about: About,
-        facts: dict[str, Any],
-    ) -> tuple[Any, ...]:
+        facts: JsonObject,
+    ) -> ItemValues:
         assigned = assign(self.line, about, self.staff, self.now)
         severity = max((flag["severity"] for flag in flags), default=0)
         needs_second = self.second_from is not None and severity >= self.second_from
@@ -426,12 +431,12 @@ def _choice(level: Level) -> recommendations.LevelChoice:
     return recommendations.LevelChoice(level.id, level.name, Reach(level.reach), keys)
 
 
-def _shown(found: recommendations.Recommendation) -> dict[str, Any]:
+def _shown(found: recommendations.Recommendation) -> JsonObject:
     level = {"id": found.level.id, "name": found.level.name} if found.level else None
     return {"verdict": found.verdict.value, "reason": found.reason, "level": level, "until": found.until}
 
 
-def _holder_of(kind: Subject, row: dict[str, Any]) -> str:
+def _holder_of(kind: Subject, row: JsonObject) -> str:
     if kind is Subject.EXPOSURE:
         if row["public"]:
             return "anyone at all"
@@ -440,7 +445,7 @@ def _holder_of(kind: Subject, row: dict[str, Any]) -> str:
     return str(holder.get("name") or ("everyone" if kind is Subject.LATCH else ""))
 
 
-def _level_of(kind: Subject, row: dict[str, Any]) -> str:
+def _level_of(kind: Subject, row: JsonObject) -> str:
     if kind is Subject.SESSION:
         return str(row["device"] or "a session")
     if kind is Subject.EXPOSURE:
@@ -450,7 +455,7 @@ def _level_of(kind: Subject, row: dict[str, Any]) -> str:
     return "owner" if kind is Subject.OWNERSHIP else str(row.get("rule", "")).replace("_", " ")
 
 
-def _sentence(kind: Subject, row: dict[str, Any], account: str, zone: ZoneInfo) -> str:
+def _sentence(kind: Subject, row: JsonObject, account: str, zone: ZoneInfo) -> str:
     if kind is Subject.SESSION:
         since, seen = (day_in_words(row[name], zone) for name in ("started_at", "last_seen_at"))
         return f"Signed in to {account} since {since}, last seen {seen}."

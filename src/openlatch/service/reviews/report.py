@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from importlib.resources import files
-from typing import Any
 
 from fpdf import FPDF
 from fpdf.enums import TableBordersLayout, TextEmphasis
@@ -14,6 +13,7 @@ from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from openlatch.core.revocations.proof import in_words
 from openlatch.core.vocabulary import Proof
+from openlatch.json_values import JsonView
 
 MOST_ITEMS = 2_000
 _FONT = "Source"
@@ -22,7 +22,7 @@ _VERDICTS = {"keep": "kept", "trim": "trimmed", "revoke": "revoked"}
 _FATES = {"keep": "kept and flagged", "suspend": "suspended", "revoke": "revoked"}
 
 
-def html(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[Mapping[str, Any]] = ()) -> str:
+def html(evidence: JsonView, last: JsonView, addenda: Sequence[JsonView] = ()) -> str:
     """The report as one self-contained page of HTML."""
     # Not cached: reports are rare.
     environment = Environment(
@@ -53,7 +53,7 @@ def _access(item: Mapping[str, object]) -> str:
     return f"{item['holder']} in {item['account']}, {item['level']}"
 
 
-def _summary(evidence: Mapping[str, Any]) -> str:
+def _summary(evidence: JsonView) -> str:
     totals, round_ = evidence["totals"], evidence["round"]
     said = f"{totals['kept']} kept, {totals['trimmed']} trimmed and {totals['revoked']} revoked"
     nothing = f", and for {totals['nothing_done']} there was nothing to end" if totals["nothing_done"] else ""
@@ -66,7 +66,7 @@ def _summary(evidence: Mapping[str, Any]) -> str:
     )
 
 
-def _scope(evidence: Mapping[str, Any]) -> list[tuple[str, str]]:
+def _scope(evidence: JsonView) -> list[tuple[str, str]]:
     scope, round_ = evidence["scope"], evidence["round"]
     line = [
         (place["name"] or place["kind"]) + (f" (of {place['account_kind']})" if place["account_kind"] else "")
@@ -92,11 +92,11 @@ def _scope(evidence: Mapping[str, Any]) -> list[tuple[str, str]]:
     return found
 
 
-def _ended(evidence: Mapping[str, Any]) -> list[Mapping[str, Any]]:
+def _ended(evidence: JsonView) -> list[JsonView]:
     return [item for item in evidence["items"] if item["decision"]["verdict"] != "keep"]
 
 
-def _decided(item: Mapping[str, Any]) -> str:
+def _decided(item: JsonView) -> str:
     decision = item["decision"]
     if decision["fate"]:
         return f"Undecided, so {_FATES[decision['fate']]} {_when(decision['at'])}"
@@ -155,7 +155,7 @@ class _Pages(FPDF):
         self.cell(0, 5, f"{self.page_no()} of {{nb}}", align="R")
 
 
-def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[Mapping[str, Any]] = ()) -> bytes:
+def pdf(evidence: JsonView, last: JsonView, addenda: Sequence[JsonView] = ()) -> bytes:
     """The report as PDF; byte for byte the same for the same evidence."""
     round_ = evidence["round"]
     pages = _Pages(round_["name"])
@@ -232,7 +232,7 @@ def pdf(evidence: Mapping[str, Any], last: Mapping[str, Any], addenda: Sequence[
 _KEY = ". ".join(f"{proof.value.capitalize()}: {proof.plain}" for proof in Proof) + "."
 
 
-def _proof_lines(item: Mapping[str, Any]) -> list[str]:
+def _proof_lines(item: JsonView) -> list[str]:
     """How the end of an item is known, then each step: the system's answer, or who did or skipped it."""
     done = item["carried_out"]
     known = [done["proof"].upper()] if done["proof"] else []

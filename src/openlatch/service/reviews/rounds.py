@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -16,6 +15,7 @@ from openlatch.core.reviews.decisions import pace
 from openlatch.core.time_windows import day_in_words, ends_on
 from openlatch.core.vocabulary import FlagState, ItemState, Reach, Subject, Verdict
 from openlatch.errors import BadInput, NotFound
+from openlatch.json_values import JsonObject
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import ListQuery, Page
 from openlatch.store.lists.reviews import ITEMS, ROUNDS
@@ -190,7 +190,7 @@ def item(unit: Unit, round_id: UUID, ident: UUID) -> schemas.ItemRow:
     return shown(_with_changes(unit, [row])[0])
 
 
-def shown(row: dict[str, Any]) -> schemas.ItemRow:
+def shown(row: JsonObject) -> schemas.ItemRow:
     """An item's row as an answer."""
     asked = {name: row.pop(name) for name in ("asked", "asked_of", "answer", "answered_at")}
     question = None
@@ -204,7 +204,7 @@ def shown(row: dict[str, Any]) -> schemas.ItemRow:
     return schemas.ItemRow.model_validate({**row, "question": question})
 
 
-def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+def _with_changes(unit: Unit, rows: Sequence[JsonObject]) -> list[JsonObject]:
     """Changes are shown beside the frozen facts."""
     by_kind: dict[Subject, list[UUID]] = defaultdict(list)
     for row in rows:
@@ -227,7 +227,7 @@ def _with_changes(unit: Unit, rows: Sequence[dict[str, Any]]) -> list[dict[str, 
     ]
 
 
-def _changes(item: dict[str, Any], now: dict[str, Any] | None, flags: set[str], zone: ZoneInfo) -> list[str]:
+def _changes(item: JsonObject, now: JsonObject | None, flags: set[str], zone: ZoneInfo) -> list[str]:
     facts = item["facts"]
     if now is None:
         return ["It is not there any more."]

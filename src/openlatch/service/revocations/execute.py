@@ -12,7 +12,6 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from itertools import takewhile
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import exists, select, update
@@ -23,6 +22,7 @@ from openlatch.core import retries
 from openlatch.core.revocations import step_states
 from openlatch.core.vocabulary import StepKind, StepState
 from openlatch.errors import OpenLatchError, SystemDown, SystemRefused
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.connections import adapter_for
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -44,11 +44,11 @@ class _Task:
 
     id: UUID
     kind: StepKind
-    detail: dict[str, Any]
+    detail: JsonObject
     account: UUID
     system: UUID
     progress: step_states.Progress
-    others: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
+    others: tuple[tuple[UUID, StepKind, JsonObject], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,7 +155,7 @@ def _task(step: Step, system: UUID) -> _Task:
 def _counted(step: Step, task: _Task, own: Sequence[Step]) -> _Task:
     """A step with one more try counted."""
     transitions.write(step, step_states.tried(task.progress))
-    seen: tuple[tuple[UUID, StepKind, dict[str, Any]], ...] = ()
+    seen: tuple[tuple[UUID, StepKind, JsonObject], ...] = ()
     if task.kind is StepKind.READ_AGAIN:
         seen = tuple(
             (other.id, StepKind(other.kind), other.detail)

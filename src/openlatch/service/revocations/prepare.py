@@ -22,6 +22,7 @@ from openlatch.core.states import GRANTS, may_become
 from openlatch.core.time_windows import end_in_words
 from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, SystemKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
+from openlatch.json_values import JsonObject
 from openlatch.service.connections import adapter_for
 from openlatch.service.grants import provisioning, terms
 from openlatch.service.latches import guard
@@ -344,7 +345,7 @@ def _cannot_tell_apart(unit: Unit, account: Account) -> Conflict:
 
 def _not_given_yet(
     unit: Unit, row: Grant, system: System, trim: core.Trim | None
-) -> tuple[bool, dict[str, Any], core.Trim | None, tuple[core.Move, ...]]:
+) -> tuple[bool, JsonObject, core.Trim | None, tuple[core.Move, ...]]:
     """How access is taken away that its system may not have yet: giving it was under way, and may have gone through.
 
     By hand where we can't name it there.

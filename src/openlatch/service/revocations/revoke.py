@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import or_, select
@@ -14,6 +13,7 @@ from openlatch.core.revocations import preview as core_preview
 from openlatch.core.states import GRANTS, move
 from openlatch.core.vocabulary import Cause, GrantState
 from openlatch.errors import BadInput, Conflict
+from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.grants import hand_tasks, terms
@@ -165,10 +165,10 @@ def _store_targets(
         unit.db.add(RevocationTarget(**base, account_id=rule.account, rule_id=rule.id, was=was))
 
 
-def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, dict[str, Any]]:
+def _as_they_were(unit: Unit, grants: Sequence[Grant]) -> dict[UUID, JsonObject]:
     """Grants before the revocation: state, name in their system, terms."""
     names = ("level_id", "resource_id", "group_id", "since", "until", "hours")
-    found: dict[UUID, dict[str, Any]] = {
+    found: dict[UUID, JsonObject] = {
         grant.id: {"state": str(grant.state), "handle": grant.handle, "terms": [], "owed": grant.owed}
         for grant in grants
     }

@@ -6,7 +6,6 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -16,6 +15,7 @@ from openlatch.adapters import Adapter
 from openlatch.core.exposure import document
 from openlatch.core.vocabulary import DraftState, StepKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
+from openlatch.json_values import JsonObject
 from openlatch.service import connections, locks
 from openlatch.service.canonical_json import fingerprint
 from openlatch.service.exposure import draft_changes, drafts, guards
@@ -36,9 +36,9 @@ class Task:
     """What to do in a system: set all rules of an account, or remove some."""
 
     account: str
-    rules: list[dict[str, Any]]
-    known: list[dict[str, Any]]
-    closing: list[dict[str, Any]]
+    rules: list[JsonObject]
+    known: list[JsonObject]
+    closing: list[JsonObject]
 
 
 def ask(unit: Unit, ident: UUID, reason: str) -> schemas.RuleDraftRow:
@@ -224,7 +224,7 @@ def _task(unit: Unit, row: RuleDraft, account: Account) -> Task:
     if system is None or maker is None or not system.has_secret or not account.handle:
         raise Conflict(f"Nothing can be set in {account.name} from here.", "Set the rules there.")
     can = maker(system.settings, "").can
-    closing: list[dict[str, Any]] = []
+    closing: list[JsonObject] = []
     if not can.sets_rules:
         gone = [rule for rule in rules if not (rule.is_guard or rule.by_hand) and rule.plain not in wanted]
         is_less = all(rule in known for rule in wanted) and StepKind.CLOSE in can.steps
@@ -237,7 +237,7 @@ def _task(unit: Unit, row: RuleDraft, account: Account) -> Task:
     return Task(account.handle, wanted, known, closing)
 
 
-def _wanted(row: RuleDraft, rules: Sequence[AccessRule]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+def _wanted(row: RuleDraft, rules: Sequence[AccessRule]) -> tuple[list[JsonObject], list[JsonObject]]:
     """The rules that a draft wants, and those that were read.
 
     Conflict when it leaves out rules recorded by hand: no system has those.

@@ -21,6 +21,7 @@ from openlatch.core.exposure.paths import path_of
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
 from openlatch.core.vocabulary import EndedAs, GrantState, Proof
+from openlatch.json_values import JsonObject
 from openlatch.service.exposure import access_rules, evaluate, system_guards
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
@@ -398,7 +399,7 @@ class Comparison:
         if rows:
             self.db.connection().execute(update(table).where(table.c.id == bindparam("grant")).values(values), rows)
 
-    def _differs(self, row: object, held: Sequence[tuple[UUID, UUID | None, datetime | None]]) -> dict[str, Any] | None:
+    def _differs(self, row: object, held: Sequence[tuple[UUID, UUID | None, datetime | None]]) -> JsonObject | None:
         """What the system has instead of what is recorded; None when it is the same.
 
         Ends are kept by the register. A recorded level that the system does not know is compared by its reach.
@@ -456,6 +457,6 @@ class Comparison:
             self.unit.record(action, "grant", ident, name, account)
 
 
-def _handle(row: Any) -> dict[str, Any]:
+def _handle(row: Any) -> JsonObject:
     """How steps identify a grant in its system."""
     return {**orjson.loads(row.handle), "login": row.holder}

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import delete, func, select
@@ -13,6 +12,7 @@ from openlatch import schemas
 from openlatch.adapters import ADAPTERS, class_of
 from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
+from openlatch.json_values import JsonView
 from openlatch.service import connections, locks
 from openlatch.service.records.edit import counted_words
 from openlatch.service.systems import sealed_secrets
@@ -48,7 +48,7 @@ def adapters() -> list[schemas.AdapterOf]:
     return found
 
 
-def checked(kind: str, given: Mapping[str, Any]) -> dict[str, str | int]:
+def checked(kind: str, given: JsonView) -> dict[str, str | int]:
     """Settings for an adapter, with defaults for those left out. BadInput naming each at fault."""
     if kind not in ADAPTERS:
         raise BadInput(f"There is no adapter for {kind!r}.", f"Use one of: {', '.join(ADAPTERS)}.", {"kind": "unknown"})

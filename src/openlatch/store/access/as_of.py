@@ -9,7 +9,7 @@ when it was given, a term or membership from its start.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -22,6 +22,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import register as core
 from openlatch.core.time_windows import Window
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
+from openlatch.json_values import JsonList, JsonView
 from openlatch.store.access.mapping import hours_value
 
 # Whoever was ever behind the holders named. Nothing here looks at time: that is for whoever reads what is found.
@@ -93,8 +94,8 @@ class Moment:
 class Past:
     """A row as it was at the instant, and as last known. ``late``: recorded only afterwards."""
 
-    was: Mapping[str, Any]
-    known: Mapping[str, Any]
+    was: JsonView
+    known: JsonView
     late: bool
 
 
@@ -121,7 +122,7 @@ def rules_of_account(db: Db, account: UUID, moment: Moment) -> tuple[list[Row], 
     return rules, [row for row in resources if row["archived_at"] is None]
 
 
-Row = Mapping[str, Any]
+Row = JsonView
 
 
 class _Reader:
@@ -181,7 +182,7 @@ class _Reader:
             ),
             {"ids": wanted},
         ).all()
-        history: dict[UUID, list[Any]] = defaultdict(list)
+        history: dict[UUID, JsonList] = defaultdict(list)
         for row in rows:
             history[row.id].append(row)
         return [past for versions in history.values() if (past := self._past(versions)) is not None]

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core import register as core
 from openlatch.core.time_windows import ALWAYS, WeeklyHours, Window
 from openlatch.core.vocabulary import GrantState, HolderKind, Reach, Standing
+from openlatch.json_values import JsonObject, SqlTuple
 from openlatch.store.access.cache import Kept
 from openlatch.store.lists.columns import among
 from openlatch.store.tables import Level, Resource, ResourceGroup, ResourceInGroup, Term
@@ -38,13 +39,13 @@ def window_value(since: datetime | None, until: datetime | None) -> Window:
     return ALWAYS if since is None and until is None else Window(since, until)
 
 
-def person_value(row: Sequence[Any]) -> core.Person:
+def person_value(row: SqlTuple) -> core.Person:
     """A person from the columns ``PERSON``."""
     ident, name, inside, word, left, second = row
     return core.Person(ident, name, inside, _STANDINGS[word], left, second)
 
 
-def membership_value(row: Sequence[Any]) -> core.Membership:
+def membership_value(row: SqlTuple) -> core.Membership:
     """A membership from the columns ``MEMBERSHIP``."""
     ident, team, nested, member, since, until = row
     return core.Membership(ident, team, core.Holder(_TEAM_OR_PERSON[nested], member), window_value(since, until))
@@ -55,7 +56,7 @@ def kind_value(word: str) -> HolderKind:
     return _KINDS[word]
 
 
-def grants_with_terms(db: Db, rows: Sequence[Sequence[Any]]) -> list[core.Grant]:
+def grants_with_terms(db: Db, rows: Sequence[SqlTuple]) -> list[core.Grant]:
     """Grants from the columns ``GRANT_WITH_TERM``: one row for each term, rows of one grant together."""
     wanted = {(row[10], row[11]) for row in rows if row[10] is not None}
     levels = _levels.some(wanted)
@@ -99,11 +100,12 @@ def terms_of(db: Db, grants: Sequence[UUID]) -> dict[UUID, list[core.Term]]:
         .where(among(Term.grant_id, grants))
         .order_by(Term.id)
     ).all()
-    parts = parts_of(db, {row.resource_id or row.group_id for row in rows} - {None})
+    parts = parts_of(db, {ident for row in rows if (ident := row.resource_id or row.group_id)})
     wanted = select(Level).where(Level.id.in_({row.level_id for row in rows}))
     levels = {level.id: level_value(level) for level in db.scalars(wanted)}
     for grant, since, until, hours, resource, group, level in rows:
-        part = parts.get(resource or group) if parts else None
+        place = resource or group
+        part = parts.get(place) if place else None
         term = core.Term(levels[level], Window(since, until), hours_value(hours), part)
         found.setdefault(grant, []).append(term)
     return found
@@ -133,7 +135,7 @@ def level_value(row: Level) -> core.Level:
     return core.Level(row.id, row.name, row.sentence, held)
 
 
-def hours_value(stored: dict[str, Any] | None) -> WeeklyHours | None:
+def hours_value(stored: JsonObject | None) -> WeeklyHours | None:
     """Stored weekly hours as a value."""
     if stored is None:
         return None

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from itertools import chain
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -14,6 +13,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.core import register as core
 from openlatch.core.vocabulary import HolderKind
+from openlatch.json_values import SqlTuple
 from openlatch.store.access import team_members
 from openlatch.store.access.mapping import (
     GRANT_WITH_TERM,
@@ -280,7 +280,7 @@ def _behind(db: Db, kinds: Sequence[str], ids: Sequence[UUID]) -> core.Register:
     )
 
 
-def _account(row: Sequence[Any]) -> core.Account:
+def _account(row: SqlTuple) -> core.Account:
     ident, name, owner, zone = row
     return core.Account(ident, name, owner, ZoneInfo(zone))
 

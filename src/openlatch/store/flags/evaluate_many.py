@@ -10,7 +10,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property, lru_cache
-from typing import Any
 from uuid import UUID
 
 from psycopg.rows import dict_row, tuple_row
@@ -21,6 +20,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core.flags import BOOKS, Rule, Settings
 from openlatch.core.flags.expressions import TrueFact
 from openlatch.core.flags.rule import Gathered, Remedy, When, meanings, said_of
+from openlatch.json_values import JsonObject, JsonView
 from openlatch.store.access import walks
 from openlatch.store.access.walks import NOW
 from openlatch.store.database import ask, at_large
@@ -94,7 +94,7 @@ class Looked:
     id: UUID
     account: UUID | None
     holder: UUID
-    facts: Mapping[str, Any]
+    facts: JsonView
     found: list[int]
     before: list[int]
     words: int | None
@@ -324,12 +324,12 @@ def of_same_holders(db: Db, sessions: Sequence[UUID], most: int) -> list[UUID]:
     return [row[0] for row in rows]
 
 
-def instants(now: datetime) -> dict[str, Any]:
+def instants(now: datetime) -> JsonObject:
     """The parameters of every statement: the instant, and its day."""
     return {"now": now, "today": now.astimezone(UTC).date()}
 
 
-def judged(subject: str, ruling: Ruling, columns: Mapping[str, Any], now: datetime, found: list[int] | None) -> Looked:
+def judged(subject: str, ruling: Ruling, columns: JsonView, now: datetime, found: list[int] | None) -> Looked:
     """A subject with what was gathered of it, and with what the rules find on it, unless that is known."""
     facts = Gathered({**columns, "now": now}, _MEANINGS[subject], ruling.settings)
     if found is None:

@@ -10,12 +10,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
-from typing import Any
 from uuid import UUID
 
 from psycopg.rows import tuple_row
 from sqlalchemy.orm import Session as Db
 
+from openlatch.json_values import JsonObject
 from openlatch.store.database import ask, driver_of
 from openlatch.store.flags.evaluate_many import Looked, Ruling, columns_of, instants, is_scored, judged
 from openlatch.store.flags.sources import SOURCES
@@ -47,7 +47,7 @@ def look(
     row = cursor.execute(gathering.statement, {**instants(now), "ids": ident}, prepare=True).fetchone()
     if row is None:
         return [None] * len(subjects)
-    near: list[dict[str, Any]] = []
+    near: list[JsonObject] = []
     start = 0
     for names in gathering.names:
         near.append(dict(zip(names, row[start : start + len(names)], strict=True)))

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from hashlib import blake2b
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from uuid import UUID
 
 import orjson
@@ -16,6 +16,7 @@ from sqlalchemy.orm.util import identity_key
 
 from openlatch.core.flags import Finding, Rule
 from openlatch.core.ids import new_id
+from openlatch.json_values import JsonObject
 from openlatch.store.database import ask, send
 from openlatch.store.flags.evaluate_many import Looked
 from openlatch.store.flags.sql_expressions import ROOM
@@ -65,8 +66,8 @@ def write(db: Db, organisation: UUID, kind: str, looked: Iterable[tuple[Looked, 
     if not changed:
         return difference
     held = _held(db, organisation, [subject.id for subject, _, _ in changed])
-    fresh: list[dict[str, Any]] = []
-    followed: list[dict[str, Any]] = []
+    fresh: list[JsonObject] = []
+    followed: list[JsonObject] = []
     for subject, found, _ in changed:
         for rule, finding in found:
             row = held.pop((rule.key, subject.id), None)
@@ -156,7 +157,7 @@ def _held(db: Db, organisation: UUID, subjects: Sequence[UUID]) -> dict[tuple[st
     return {(row[0], row[1]): _Held(*row) for row in rows}
 
 
-def _follow(row: _Held, finding: Finding, now: datetime, difference: Difference) -> dict[str, Any]:
+def _follow(row: _Held, finding: Finding, now: datetime, difference: Difference) -> JsonObject:
     """The new values of a flag that is found again, perhaps worse than before."""
     severity = int(finding.score.severity)
     told = Changed(row.id, row.rule, row.account_id, finding.sentence)
@@ -181,7 +182,7 @@ def open_again(db: Db, now: datetime) -> list[Changed]:
     return [Changed(*row) for row in rows]
 
 
-def _values(subject: Looked, rule: Rule, finding: Finding) -> dict[str, Any]:
+def _values(subject: Looked, rule: Rule, finding: Finding) -> JsonObject:
     return {
         "id": new_id(),
         "rule": rule.key,
@@ -192,7 +193,7 @@ def _values(subject: Looked, rule: Rule, finding: Finding) -> dict[str, Any]:
     }
 
 
-def _findings(finding: Finding) -> dict[str, Any]:
+def _findings(finding: Finding) -> JsonObject:
     return {
         "severity": int(finding.score.severity),
         "score": finding.score.total,

@@ -10,11 +10,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 from openlatch.core.flags import Settings
 from openlatch.core.flags import facts as core
 from openlatch.core.vocabulary import Reach
+from openlatch.json_values import JsonView
 from openlatch.store.access import walks
 from openlatch.store.access.walks import NOW
 from openlatch.store.flags.sql_expressions import quoted, texts
@@ -51,7 +51,7 @@ class Source:
     columns: Mapping[str, str]
     far_joins: Gathering = lambda settings, bulk, scored: ""
     far_columns: Mapping[str, str] = field(default_factory=dict)
-    counts: Callable[[Mapping[str, Any], Settings, bool], bool] = lambda row, settings, scored: False
+    counts: Callable[[JsonView, Settings, bool], bool] = lambda row, settings, scored: False
 
     def rows(self, settings: Settings, bulk: bool, scored: bool) -> str:
         """The FROM clause with all joins."""

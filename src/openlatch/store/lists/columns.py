@@ -8,10 +8,10 @@ from typing import Any
 from sqlalchemy import ARRAY, ColumnElement, Date, Interval, Select, Time, all_, any_, bindparam, case, cast, func, text
 
 from openlatch.core.filters import Kind
-from openlatch.store.lists.engine import Column
+from openlatch.store.lists.engine import Column, Expression
 
 
-def among(column: object, ids: Iterable[object]) -> ColumnElement[bool]:
+def among(column: Expression, ids: Iterable[object]) -> ColumnElement[bool]:
     """Whether a column is one of some values. Passed as one array: a statement can't have more than 65,535
     parameters.
     """
@@ -19,32 +19,32 @@ def among(column: object, ids: Iterable[object]) -> ColumnElement[bool]:
     return found
 
 
-def not_among(column: object, ids: Iterable[object]) -> ColumnElement[bool]:
+def not_among(column: Expression, ids: Iterable[object]) -> ColumnElement[bool]:
     """Whether it is none of them."""
     found: ColumnElement[bool] = column != all_(_array(column, ids))
     return found
 
 
-def _array(column: Any, ids: Iterable[Any]) -> ColumnElement[Any]:
+def _array(column: Any, ids: Iterable[object]) -> ColumnElement[Any]:
     return bindparam(None, list(ids), type_=ARRAY(column.type))
 
 
-def id_column(expression: object, sentence: str = "Its id.", nullable: bool = False) -> Column:
+def id_column(expression: Expression, sentence: str = "Its id.", nullable: bool = False) -> Column:
     """An id."""
     return Column(expression, Kind.ID, sentence, nullable=nullable)
 
 
-def text_column(expression: Any, sentence: str, **use: Any) -> Column:
+def text_column(expression: Expression, sentence: str, **use: bool) -> Column:
     """Text that can be searched."""
     return Column(expression, Kind.TEXT, sentence, **use)
 
 
-def word_column(expression: Any, sentence: str, **use: Any) -> Column:
+def word_column(expression: Expression, sentence: str, **use: bool) -> Column:
     """One of a few words."""
     return Column(expression, Kind.WORD, sentence, **use)
 
 
-def time_column(expression: Any, sentence: str, **use: Any) -> Column:
+def time_column(expression: Expression, sentence: str, **use: bool) -> Column:
     """An instant, to sort by."""
     return Column(expression, Kind.TIME, sentence, sorted=True, **use)
 
@@ -62,12 +62,12 @@ def ends_on_column(at: object, zone: object) -> Column:
     return Column(cast(func.timezone(zone, before), Date), Kind.TEXT, "", filtered=False)
 
 
-def number_column(expression: Any, sentence: str, **use: Any) -> Column:
+def number_column(expression: Expression, sentence: str, **use: bool) -> Column:
     """A number, to sort by."""
     return Column(expression, Kind.NUMBER, sentence, sorted=True, **{"nullable": False, **use})
 
 
-def truth_column(expression: object, sentence: str) -> Column:
+def truth_column(expression: Expression, sentence: str) -> Column:
     """True or false."""
     return Column(expression, Kind.TRUTH, sentence, nullable=False)
 
@@ -77,12 +77,12 @@ def archived_column(table: Any) -> Column:
     return truth_column(table.archived_at.is_not(None), "Whether it was put away; lists leave those out unless asked.")
 
 
-def reach_column(expression: object) -> Column:
+def reach_column(expression: Expression) -> Column:
     """A reach, to sort by."""
     return Column(expression, Kind.REACH, "How far it goes: observe, operate, spend or steward.", sorted=True)
 
 
-def json_column(expression: object) -> Column:
+def json_column(expression: Expression) -> Column:
     """Shown as it is, not filterable."""
     return Column(expression, Kind.TEXT, "", filtered=False)
 

@@ -17,7 +17,19 @@ from functools import lru_cache
 from typing import Any
 from uuid import UUID
 
-from sqlalchemy import BindParameter, ColumnElement, FromClause, Select, and_, bindparam, func, not_, or_, select
+from sqlalchemy import (
+    BindParameter,
+    ColumnElement,
+    FromClause,
+    Select,
+    SQLColumnExpression,
+    and_,
+    bindparam,
+    func,
+    not_,
+    or_,
+    select,
+)
 from sqlalchemy.orm import Session
 
 from openlatch.core.filters import (
@@ -43,6 +55,8 @@ MOST = 500
 __all__ = ["Column", "ListQuery", "Listing", "Page", "Row", "condition", "matches", "names_in"]
 
 # A row of a list by its columns, which each list chooses for itself; the model of the answer checks their types.
+# What a column of a list is computed from, whatever its type.
+Expression = SQLColumnExpression[Any]
 Row = dict[str, Any]
 
 
@@ -225,7 +239,7 @@ def condition(node: Node, columns: Mapping[str, Column]) -> ColumnElement[bool]:
 
 
 def _compare(column: Column, operator: Operator, value: Any) -> ColumnElement[bool]:
-    held: ColumnElement[Any] = column.expression
+    held: Expression = column.expression
     if isinstance(value, Reach):
         value = int(value)
     if column.kind is Kind.TEXT:
@@ -257,7 +271,7 @@ _PLAIN = {
 }
 
 
-def _like(held: ColumnElement[Any], value: str, before: str, after: str) -> ColumnElement[bool]:
+def _like(held: Expression, value: str, before: str, after: str) -> ColumnElement[bool]:
     escaped = value.lower().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
     found: ColumnElement[bool] = func.lower(held).like(before + escaped + after, escape="\\")
     return found

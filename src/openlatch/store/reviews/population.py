@@ -21,6 +21,7 @@ from sqlalchemy.orm import Session as Db
 from openlatch.core.access import paths
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Subject
+from openlatch.json_values import JsonObject
 from openlatch.store.access import subgraph
 from openlatch.store.database import driver_of
 from openlatch.store.lists import register as register_lists
@@ -57,7 +58,7 @@ class Population:
     urgent: int
 
     @property
-    def stored(self) -> dict[str, Any]:
+    def stored(self) -> JsonObject:
         """As it is stored: the counts add up to the items."""
         return {
             "kind": self.kind.value,
@@ -228,7 +229,7 @@ def grant_rows(db: Db) -> Iterator[list[GrantRow]]:
         yield [GrantRow._make(row) for row in rows]
 
 
-def other_rows(db: Db, kind: Subject) -> list[dict[str, Any]]:
+def other_rows(db: Db, kind: Subject) -> list[JsonObject]:
     """The chosen ones of another kind, as their lists show them."""
     listing = SCOPES[kind].listing
     ident = listing.columns["id"].expression
@@ -248,8 +249,8 @@ class Ways:
 class Known:
     """Facts about the chosen ones besides their own rows, each by the id that it concerns."""
 
-    flags: dict[UUID, list[dict[str, Any]]]
-    decided: dict[tuple[str, UUID], dict[str, Any]]
+    flags: dict[UUID, list[JsonObject]]
+    decided: dict[tuple[str, UUID], JsonObject]
     uses: dict[UUID, dict[str, tuple[date, int]]]
     observed: dict[UUID, date]
     jobs: dict[str, int]
@@ -263,8 +264,8 @@ def known(db: Db, now: datetime) -> Known:
     return Known(_flags(db), _decided(db), _uses(db), _observed(db), _jobs(db), _peers(db), _levels(db), _ways(db, now))
 
 
-def _flags(db: Db) -> dict[UUID, list[dict[str, Any]]]:
-    found: dict[UUID, list[dict[str, Any]]] = defaultdict(list)
+def _flags(db: Db) -> dict[UUID, list[JsonObject]]:
+    found: dict[UUID, list[JsonObject]] = defaultdict(list)
     rows = db.execute(
         select(Flag.subject_id, Flag.rule, Flag.severity, Flag.score, Flag.sentence)
         .where(Flag.state == "open", Flag.subject_id.in_(select(chosen.c.id)))
@@ -275,7 +276,7 @@ def _flags(db: Db) -> dict[UUID, list[dict[str, Any]]]:
     return found
 
 
-def _decided(db: Db) -> dict[tuple[str, UUID], dict[str, Any]]:
+def _decided(db: Db) -> dict[tuple[str, UUID], JsonObject]:
     """The last decisions about them, by whom and why; by kind, since an account can be several of them."""
     rows = db.execute(
         select(
@@ -460,7 +461,7 @@ def write(db: Db, batches: Iterable[Sequence[tuple[object, ...]]]) -> int:
     return count
 
 
-def current_rows(db: Db, kind: Subject, ids: Sequence[UUID]) -> dict[UUID, dict[str, Any]]:
+def current_rows(db: Db, kind: Subject, ids: Sequence[UUID]) -> dict[UUID, JsonObject]:
     """The present rows of some subjects, by their ids."""
     listing = SCOPES[kind].listing
     rows = listing.all(db, "", [listing.columns["id"].expression.in_(ids)])

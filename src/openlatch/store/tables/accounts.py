@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import (
@@ -16,6 +15,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded, trigrams
 
 
@@ -38,8 +38,8 @@ class Resource(Recorded, Proved, Keyed, Base):
     kind: Mapped[str] = mapped_column(server_default="part")
     public: Mapped[bool] = mapped_column(server_default="false")
     path: Mapped[str] = mapped_column(server_default="")
-    attributes: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
-    above: Mapped[list[Any]] = mapped_column(server_default="[]")
+    attributes: Mapped[JsonObject] = mapped_column(server_default="{}")
+    above: Mapped[JsonList] = mapped_column(server_default="[]")
     inherits: Mapped[bool] = mapped_column(server_default="true")
     archived_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(server_default="1")
@@ -102,10 +102,10 @@ class Account(Recorded, Keyed, Base):
     time_zone: Mapped[str] = mapped_column(server_default="UTC")
     purpose: Mapped[str] = mapped_column(server_default="")
     handle: Mapped[str | None]
-    coverage: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    coverage: Mapped[JsonObject] = mapped_column(server_default="{}")
     partial_since: Mapped[datetime | None]
     emergency_hours: Mapped[int | None]
-    prerequisites: Mapped[list[Any]] = mapped_column(server_default="[]")
+    prerequisites: Mapped[JsonList] = mapped_column(server_default="[]")
     is_closed: Mapped[bool] = mapped_column(server_default="false")
     payer_person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     payer_team_id: Mapped[UUID | None] = mapped_column(ForeignKey("teams.id"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, ClassVar
+from typing import ClassVar
 from uuid import UUID
 
 from sqlalchemy import DateTime, ForeignKey, Index, LargeBinary, MetaData, Text, func, literal_column, text
@@ -12,6 +12,7 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 from sqlalchemy.types import Uuid
 
 from openlatch.core.ids import new_id
+from openlatch.json_values import JsonList, JsonObject
 
 
 class Base(DeclarativeBase):
@@ -28,8 +29,8 @@ class Base(DeclarativeBase):
     )
     type_annotation_map: ClassVar = {
         datetime: DateTime(timezone=True),
-        dict[str, Any]: JSONB,
-        list[Any]: JSONB,
+        JsonObject: JSONB,
+        JsonList: JSONB,
         str: Text,
         bytes: LargeBinary,
         UUID: Uuid,
@@ -59,7 +60,7 @@ class Organisation(Row, Base):
     name: Mapped[str]
     slug: Mapped[str] = mapped_column(unique=True)
     time_zone: Mapped[str] = mapped_column(server_default="UTC")
-    settings: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    settings: Mapped[JsonObject] = mapped_column(server_default="{}")
     digest_at: Mapped[datetime | None]
     ruling_version: Mapped[int] = mapped_column(server_default="1")
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, Text, UniqueConstraint
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Owned, Proved, Recorded
 
 
@@ -31,8 +31,8 @@ class AccessRule(Recorded, Owned, Base):
     position: Mapped[int] = mapped_column(server_default="0")
     is_guard: Mapped[bool] = mapped_column(server_default="false")
     by_hand: Mapped[bool] = mapped_column(server_default="false")
-    plain: Mapped[dict[str, Any]]
-    handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    plain: Mapped[JsonObject]
+    handle: Mapped[JsonObject] = mapped_column(server_default="{}")
 
 
 class EvaluatedRule(Owned, Base):
@@ -98,11 +98,11 @@ class Exposure(Proved, Owned, Base):
     audience: Mapped[int] = mapped_column(SmallInteger)
     is_open: Mapped[bool]
     is_entangled: Mapped[bool] = mapped_column(server_default="false")
-    ways: Mapped[list[Any]]
-    admitted_by: Mapped[list[Any]]
-    narrowed_by: Mapped[list[Any]]
-    unknown: Mapped[list[Any]]
-    against: Mapped[list[Any]] = mapped_column(server_default="[]")
+    ways: Mapped[JsonList]
+    admitted_by: Mapped[JsonList]
+    narrowed_by: Mapped[JsonList]
+    unknown: Mapped[JsonList]
+    against: Mapped[JsonList] = mapped_column(server_default="[]")
     sentence: Mapped[str]
     digest: Mapped[UUID]
     since: Mapped[datetime]
@@ -113,7 +113,7 @@ class Exposure(Proved, Owned, Base):
     judged_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     judged_at: Mapped[datetime | None]
     judged_reason: Mapped[str] = mapped_column(server_default="")
-    judged_ways: Mapped[list[Any] | None] = mapped_column(JSONB(none_as_null=True))
+    judged_ways: Mapped[JsonList | None] = mapped_column(JSONB(none_as_null=True))
     judged_sensitivity: Mapped[int | None] = mapped_column(SmallInteger)
     expected_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("expected_exposures.id"))
     intended_until: Mapped[datetime | None]
@@ -148,8 +148,8 @@ class ExposureGuard(Owned, Base):
     account_id: Mapped[UUID | None] = mapped_column(ForeignKey("accounts.id"))
     resource_id: Mapped[UUID | None] = mapped_column(ForeignKey("resources.id"))
     refuses: Mapped[str]
-    rights: Mapped[list[Any]]
-    but: Mapped[list[Any]] = mapped_column(server_default="[]")
+    rights: Mapped[JsonList]
+    but: Mapped[JsonList] = mapped_column(server_default="[]")
     reason: Mapped[str]
     made_by: Mapped[str]
 
@@ -222,7 +222,7 @@ class RuleDraft(Owned, Base):
     made_by: Mapped[str]
     document: Mapped[str]
     state: Mapped[str] = mapped_column(server_default="waiting")
-    result: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    result: Mapped[JsonObject] = mapped_column(server_default="{}")
     worked_out_at: Mapped[datetime | None]
     applied_at: Mapped[datetime | None]
     applied_by: Mapped[str] = mapped_column(server_default="")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import (
@@ -19,6 +18,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonObject
 from openlatch.store.tables.base import Base, Owned
 
 
@@ -89,8 +89,8 @@ class Flag(Owned, Base):
     assigned_to_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     severity: Mapped[int] = mapped_column(SmallInteger)
     score: Mapped[int] = mapped_column(SmallInteger)
-    parts: Mapped[dict[str, Any]]
-    facts: Mapped[dict[str, Any]]
+    parts: Mapped[JsonObject]
+    facts: Mapped[JsonObject]
     sentence: Mapped[str]
     raised_at: Mapped[datetime]
     worse_at: Mapped[datetime | None]

@@ -21,6 +21,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY, DATEMULTIRANGE, JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Keyed, Owned, Proved, Recorded
 
 
@@ -48,7 +49,7 @@ class Level(Recorded, Keyed, Base):
     name: Mapped[str]
     sentence: Mapped[str]
     reach: Mapped[int] = mapped_column(SmallInteger)
-    permissions: Mapped[list[Any]] = mapped_column(server_default="[]")
+    permissions: Mapped[JsonList] = mapped_column(server_default="[]")
     single: Mapped[bool] = mapped_column(server_default="false")
     grown_at: Mapped[datetime | None]
     archived_at: Mapped[datetime | None]
@@ -125,7 +126,7 @@ class Grant(Recorded, Proved, Keyed, Base):
     seen_at: Mapped[datetime | None]
     missing_since: Mapped[datetime | None]
     shown: Mapped[UUID | None]
-    differs: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
+    differs: Mapped[JsonObject | None] = mapped_column(JSONB(none_as_null=True))
     contradicted_at: Mapped[datetime | None]
     emergency: Mapped[bool] = mapped_column(server_default="false")
     for_review: Mapped[bool] = mapped_column(server_default="false")
@@ -134,7 +135,7 @@ class Grant(Recorded, Proved, Keyed, Base):
     owed_since: Mapped[datetime | None]
     owed_answer: Mapped[str] = mapped_column(server_default="")
     owed_next_try_at: Mapped[datetime | None]
-    handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    handle: Mapped[JsonObject] = mapped_column(server_default="{}")
     version: Mapped[int] = mapped_column(server_default="1")
 
 
@@ -156,7 +157,7 @@ class Term(Recorded, Owned, Base):
     group_id: Mapped[UUID | None] = mapped_column(ForeignKey("resource_groups.id"))
     since: Mapped[datetime | None]
     until: Mapped[datetime | None]
-    hours: Mapped[dict[str, Any] | None]
+    hours: Mapped[JsonObject | None]
     # The account, where the level decides who else gets in. The database sees to it.
     steward_of: Mapped[UUID | None]
 
@@ -206,7 +207,7 @@ class Session(Proved, Keyed, Base):
     last_seen_at: Mapped[datetime]
     ended_at: Mapped[datetime | None]
     ended_as: Mapped[str | None]
-    handle: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    handle: Mapped[JsonObject] = mapped_column(server_default="{}")
 
 
 class LargeChange(Owned, Base):
@@ -224,12 +225,12 @@ class LargeChange(Owned, Base):
     asked_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     asked_by_name: Mapped[str]
     only_preview: Mapped[bool]
-    wish: Mapped[dict[str, Any]]
+    wish: Mapped[JsonObject]
     grants: Mapped[list[UUID]] = mapped_column(ARRAY(Uuid))
-    versions: Mapped[dict[str, Any]]
+    versions: Mapped[JsonObject]
     state: Mapped[str]
     done: Mapped[int] = mapped_column(server_default="0")
     changed: Mapped[int] = mapped_column(server_default="0")
-    lines: Mapped[list[Any]] = mapped_column(server_default="[]")
+    lines: Mapped[JsonList] = mapped_column(server_default="[]")
     problem: Mapped[str] = mapped_column(server_default="")
     ended_at: Mapped[datetime | None]

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import BigInteger, CheckConstraint, Computed, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from openlatch.core.ids import new_id
+from openlatch.json_values import JsonObject
 from openlatch.store.tables.base import Base, Owned, Row
 
 
@@ -69,7 +69,7 @@ class SignIn(Owned, Base):
     )
     last_seen_at: Mapped[datetime | None]
     password_set_at: Mapped[datetime | None]
-    preferences: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    preferences: Mapped[JsonObject] = mapped_column(server_default="{}")
     factor_secret: Mapped[bytes | None] = mapped_column(deferred=True)
     factor_since: Mapped[datetime | None]
     factor_step: Mapped[int | None] = mapped_column(BigInteger)

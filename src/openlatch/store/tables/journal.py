@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import BigInteger, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonObject
 from openlatch.store.tables.base import Base, Owned
 
 
@@ -31,7 +31,7 @@ class JournalEntry(Base):
     subject_id: Mapped[UUID | None]
     subject_name: Mapped[str]
     account_id: Mapped[UUID | None]
-    facts: Mapped[dict[str, Any]]
+    facts: Mapped[JsonObject]
     previous: Mapped[bytes]
     hash: Mapped[bytes]
     # The key of the digest by which names and facts are sealed; and that digest, where they were erased.
@@ -67,7 +67,7 @@ class TreeHead(Owned, Base):
     size: Mapped[int] = mapped_column(BigInteger)
     peaks: Mapped[bytes]
     hashes: Mapped[bytes | None]
-    head: Mapped[dict[str, Any]]
+    head: Mapped[JsonObject]
     stamp: Mapped[bytes | None]
     signed_at: Mapped[datetime]
     filed_at: Mapped[datetime | None]
@@ -114,4 +114,4 @@ class Version(Base):
     kind: Mapped[str]
     until: Mapped[datetime]
     gone: Mapped[bool]
-    row: Mapped[dict[str, Any]]
+    row: Mapped[JsonObject]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import (
@@ -14,6 +13,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList
 from openlatch.store.tables.base import Base, Owned, Recorded
 
 
@@ -40,7 +40,7 @@ class Latch(Recorded, Owned, Base):
     kind: Mapped[str]
     mode: Mapped[str]
     number: Mapped[int | None]
-    pair: Mapped[list[Any]] = mapped_column(server_default="[]")
+    pair: Mapped[JsonList] = mapped_column(server_default="[]")
 
 
 class Breach(Base):

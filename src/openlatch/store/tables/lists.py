@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import CheckConstraint, ForeignKey, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Owned
 
 
@@ -35,8 +35,8 @@ class FileMatching(Owned, Base):
     __table_args__ = (UniqueConstraint("organisation_id", "kind", "columns"),)
 
     kind: Mapped[str]
-    columns: Mapped[list[Any]]
-    matching: Mapped[dict[str, Any]]
+    columns: Mapped[JsonList]
+    matching: Mapped[JsonObject]
     used_at: Mapped[datetime]
 
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ForeignKey
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList
 from openlatch.store.tables.base import Base, Row
 
 
@@ -27,8 +27,8 @@ class PartnerLink(Row, Base):
     client_slug: Mapped[str]
     client_name: Mapped[str]
     words: Mapped[str] = mapped_column(server_default="")
-    people: Mapped[list[Any]]
-    leaving: Mapped[list[Any]] = mapped_column(server_default="[]")
+    people: Mapped[JsonList]
+    leaving: Mapped[JsonList] = mapped_column(server_default="[]")
     people_at_end: Mapped[int | None]
     team_id: Mapped[UUID | None]
     offered_at: Mapped[datetime]

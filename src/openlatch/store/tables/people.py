@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import (
@@ -16,6 +15,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonObject
 from openlatch.store.tables.base import Base, Keyed, Owned, Recorded, trigrams
 
 
@@ -35,9 +35,9 @@ class Merge(Owned, Base):
     merged_at: Mapped[datetime]
     merged_by: Mapped[str]
     undone_at: Mapped[datetime | None]
-    moved: Mapped[dict[str, Any]]
-    dropped: Mapped[dict[str, Any]]
-    filled: Mapped[dict[str, Any]]
+    moved: Mapped[JsonObject]
+    dropped: Mapped[JsonObject]
+    filled: Mapped[JsonObject]
 
 
 class Person(Recorded, Keyed, Base):

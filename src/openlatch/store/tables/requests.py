@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import CheckConstraint, ForeignKey, Index, SmallInteger, text
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList
 from openlatch.store.tables.base import Base, Owned
 
 
@@ -38,7 +38,7 @@ class AccessRequest(Owned, Base):
     wanted: Mapped[str] = mapped_column(server_default="")
     extends_id: Mapped[UUID | None] = mapped_column(ForeignKey("grants.id"))
     level_id: Mapped[UUID | None] = mapped_column(ForeignKey("levels.id"))
-    resources: Mapped[list[Any]] = mapped_column(server_default="[]")
+    resources: Mapped[JsonList] = mapped_column(server_default="[]")
     until: Mapped[datetime | None]
     reason: Mapped[str]
     emergency: Mapped[bool] = mapped_column(server_default="false")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import (
@@ -16,6 +15,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Owned, Proved
 
 
@@ -39,12 +39,12 @@ class Review:
 
     name: Mapped[str]
     scope: Mapped[str]
-    covers: Mapped[list[Any]] = mapped_column(server_default='["grant", "link"]')
+    covers: Mapped[JsonList] = mapped_column(server_default='["grant", "link"]')
     acts: Mapped[str] = mapped_column(server_default="when_decided")
-    reviewers: Mapped[list[Any]] = mapped_column(server_default="[]")
-    undecided: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    reviewers: Mapped[JsonList] = mapped_column(server_default="[]")
+    undecided: Mapped[JsonObject] = mapped_column(server_default="{}")
     second_from: Mapped[int | None] = mapped_column(SmallInteger)
-    reminders: Mapped[list[Any]] = mapped_column(server_default="[]")
+    reminders: Mapped[JsonList] = mapped_column(server_default="[]")
     closes_after: Mapped[int | None]
 
 
@@ -61,7 +61,7 @@ class Schedule(Review, Owned, Base):
     time_zone: Mapped[str]
     days_to_decide: Mapped[int]
     starts: Mapped[str] = mapped_column(server_default="")
-    events: Mapped[list[Any]] = mapped_column(server_default="[]")
+    events: Mapped[JsonList] = mapped_column(server_default="[]")
     paused: Mapped[bool] = mapped_column(server_default="false")
     due_at: Mapped[datetime | None]
     answer: Mapped[str] = mapped_column(server_default="")
@@ -97,16 +97,16 @@ class Round(Review, Owned, Base):
 
     schedule_id: Mapped[UUID | None] = mapped_column(ForeignKey("schedules.id"))
     event: Mapped[str] = mapped_column(server_default="")
-    population: Mapped[list[Any]] = mapped_column(server_default="[]")
+    population: Mapped[JsonList] = mapped_column(server_default="[]")
     items_hash: Mapped[bytes | None]
-    reminded: Mapped[list[Any]] = mapped_column(server_default="[]")
+    reminded: Mapped[JsonList] = mapped_column(server_default="[]")
     opened_at: Mapped[datetime]
     opened_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     due_at: Mapped[datetime]
     closed_at: Mapped[datetime | None]
     closed_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     fates_by: Mapped[str] = mapped_column(server_default="")
-    coverage: Mapped[list[Any]] = mapped_column(server_default="[]")
+    coverage: Mapped[JsonList] = mapped_column(server_default="[]")
     ended_at: Mapped[datetime | None]
 
 
@@ -150,7 +150,7 @@ class Item(Proved, Owned, Base):
     by_default: Mapped[bool] = mapped_column(server_default="false")
     needs_second: Mapped[bool] = mapped_column(server_default="false")
     second_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
-    facts: Mapped[dict[str, Any]]
+    facts: Mapped[JsonObject]
     state: Mapped[str] = mapped_column(server_default="undecided")
     verdict: Mapped[str | None]
     reason: Mapped[str] = mapped_column(server_default="")

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import CheckConstraint, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Owned, Proved
 
 
@@ -30,7 +30,7 @@ class Revocation(Owned, Base):
     cause: Mapped[str]
     reason: Mapped[str]
     asked_by_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
-    preview: Mapped[dict[str, Any]]
+    preview: Mapped[JsonObject]
     settled_at: Mapped[datetime | None]
     confirmed_at: Mapped[datetime | None]
     leaver_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
@@ -61,8 +61,8 @@ class RevocationTarget(Proved, Owned, Base):
     rule_id: Mapped[UUID | None]
     trim_level_id: Mapped[UUID | None] = mapped_column(ForeignKey("levels.id"))
     trim_until: Mapped[datetime | None]
-    trim_terms: Mapped[list[Any] | None] = mapped_column(JSONB(none_as_null=True))
-    was: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
+    trim_terms: Mapped[JsonList | None] = mapped_column(JSONB(none_as_null=True))
+    was: Mapped[JsonObject | None] = mapped_column(JSONB(none_as_null=True))
 
 
 class Step(Owned, Base):
@@ -85,7 +85,7 @@ class Step(Owned, Base):
     grant_id: Mapped[UUID | None] = mapped_column(ForeignKey("grants.id"))
     session_id: Mapped[UUID | None] = mapped_column(ForeignKey("sessions.id"))
     sentence: Mapped[str]
-    detail: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    detail: Mapped[JsonObject] = mapped_column(server_default="{}")
     state: Mapped[str] = mapped_column(server_default="open")
     tries: Mapped[int] = mapped_column(server_default="0")
     answer: Mapped[str] = mapped_column(server_default="")

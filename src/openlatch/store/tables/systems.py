@@ -18,6 +18,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import CIDR
 from sqlalchemy.orm import Mapped, mapped_column
 
+from openlatch.json_values import JsonList, JsonObject
 from openlatch.store.tables.base import Base, Keyed, Owned
 
 
@@ -61,11 +62,11 @@ class SystemTrial(Owned, Base):
 
     system_id: Mapped[UUID | None] = mapped_column(ForeignKey("systems.id"))
     kind: Mapped[str]
-    settings: Mapped[dict[str, Any]]
+    settings: Mapped[JsonObject]
     secret: Mapped[bytes | None] = mapped_column(deferred=True)
     state: Mapped[str] = mapped_column(server_default="waiting")
     answer: Mapped[str] = mapped_column(server_default="")
-    found: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    found: Mapped[JsonObject] = mapped_column(server_default="{}")
     tried_at: Mapped[datetime | None]
 
 
@@ -87,7 +88,7 @@ class System(Keyed, Base):
 
     name: Mapped[str]
     kind: Mapped[str] = mapped_column(server_default="by_hand")
-    settings: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    settings: Mapped[JsonObject] = mapped_column(server_default="{}")
     secret: Mapped[bytes | None] = mapped_column(deferred=True)
     has_secret: Mapped[bool] = mapped_column(Computed("secret is not null"))
     read_at: Mapped[datetime | None]
@@ -98,9 +99,9 @@ class System(Keyed, Base):
     read_fully_at: Mapped[datetime | None]
     reading_since: Mapped[datetime | None]
     reading_seen: Mapped[int] = mapped_column(server_default="0")
-    stamps: Mapped[dict[str, Any]] = mapped_column(server_default="{}", deferred=True)
-    coverage: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
-    matching: Mapped[list[Any]] = mapped_column(server_default="[]")
+    stamps: Mapped[JsonObject] = mapped_column(server_default="{}", deferred=True)
+    coverage: Mapped[JsonObject] = mapped_column(server_default="{}")
+    matching: Mapped[JsonList] = mapped_column(server_default="[]")
     paused_at: Mapped[datetime | None]
     archived_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(server_default="1")
@@ -123,10 +124,10 @@ class Handle(Owned, Base):
     name: Mapped[str]
     person_id: Mapped[UUID | None] = mapped_column(ForeignKey("people.id"))
     app_id: Mapped[UUID | None] = mapped_column(ForeignKey("apps.id"))
-    marks: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    marks: Mapped[JsonObject] = mapped_column(server_default="{}")
     locked: Mapped[bool] = mapped_column(server_default="false")
-    hangs: Mapped[list[Any]] = mapped_column(server_default="[]")
-    candidates: Mapped[list[Any]] = mapped_column(server_default="[]")
+    hangs: Mapped[JsonList] = mapped_column(server_default="[]")
+    candidates: Mapped[JsonList] = mapped_column(server_default="[]")
     settled: Mapped[bool] = mapped_column(server_default="false")
 
 

@@ -1,5 +1,6 @@
 """Sign-ins with a role, which can be invited, suspended and recovered"""
 
+from sqlalchemy.schema import SchemaItem
 from typing import Any
 
 from alembic import op
@@ -16,7 +17,7 @@ NEW = ('invitations', 'password_resets', 'recovery_codes')
 OPEN = 'organisation_id = (select current_organisation()) or (select current_organisation()) is null'
 
 
-def _own() -> list[sa.Column[Any]]:
+def _own() -> list[SchemaItem]:
     return [
         sa.Column('id', sa.Uuid(), primary_key=True),
         sa.Column('organisation_id', sa.Uuid(), sa.ForeignKey('organisations.id'), nullable=False),

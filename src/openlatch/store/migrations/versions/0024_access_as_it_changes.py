@@ -1,10 +1,13 @@
 """More time on a grant, tasks for hands, and reminders before an end"""
 
+from sqlalchemy.schema import SchemaItem
 from typing import Any
 
 from alembic import op
 import sqlalchemy as sa
 from sqlalchemy.dialects.postgresql import JSONB
+
+from openlatch.json_values import JsonList
 
 revision = '0024'
 down_revision = '0023'
@@ -14,7 +17,7 @@ depends_on = None
 NEW = ('hand_tasks', 'end_reminders')
 
 
-def _own(*columns: sa.Column[Any] | sa.CheckConstraint) -> list[Any]:
+def _own(*columns: SchemaItem) -> list[SchemaItem]:
     return [
         sa.Column('id', sa.Uuid(), primary_key=True),
         sa.Column('organisation_id', sa.Uuid(), sa.ForeignKey('organisations.id'), nullable=False),

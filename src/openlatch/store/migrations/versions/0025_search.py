@@ -1,10 +1,13 @@
 """Search by trigrams, filters that are kept, and which columns of files are which fields"""
 
+from sqlalchemy.schema import SchemaItem
 from typing import Any
 
 from alembic import op
 import sqlalchemy as sa
 from sqlalchemy.dialects.postgresql import JSONB
+
+from openlatch.json_values import JsonList
 
 revision = '0025'
 down_revision = '0024'
@@ -15,7 +18,7 @@ NEW = ('filter_mails', 'saved_filters', 'file_matchings')
 SEARCHED = (('people', 'name'), ('people', 'address'), ('accounts', 'name'), ('apps', 'name'), ('teams', 'name'))
 
 
-def _own(*columns: sa.Column[Any] | sa.Constraint) -> list[Any]:
+def _own(*columns: SchemaItem) -> list[SchemaItem]:
     return [
         sa.Column('id', sa.Uuid(), primary_key=True),
         sa.Column('organisation_id', sa.Uuid(), sa.ForeignKey('organisations.id'), nullable=False),

@@ -1,10 +1,13 @@
 """Partner organisations that are linked with clients, and sign-ins that belong together"""
 
+from sqlalchemy.schema import SchemaItem
 from typing import Any
 
 from alembic import op
 import sqlalchemy as sa
 from sqlalchemy.dialects.postgresql import JSONB
+
+from openlatch.json_values import JsonList
 
 revision = '0027'
 down_revision = '0026'
@@ -12,7 +15,7 @@ branch_labels = None
 depends_on = None
 
 
-def _row(*columns: sa.Column[Any] | sa.Constraint) -> list[Any]:
+def _row(*columns: SchemaItem) -> list[SchemaItem]:
     return [
         sa.Column('id', sa.Uuid(), primary_key=True),
         sa.Column('created_at', sa.DateTime(timezone=True), server_default=sa.text('now()'), nullable=False),
@@ -20,7 +23,7 @@ def _row(*columns: sa.Column[Any] | sa.Constraint) -> list[Any]:
     ]
 
 
-def _organisation(name: str, nullable: bool = False) -> sa.Column[Any]:
+def _organisation(name: str, nullable: bool = False) -> SchemaItem:
     return sa.Column(name, sa.Uuid(), sa.ForeignKey('organisations.id'), nullable=nullable)
 
 
