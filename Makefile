@@ -18,7 +18,7 @@ test: .make/postgresql .make/systems .make/proxy .make/chromium .make/dev $(BUIL
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/mypy
 	$(VENV)/bin/lint-imports
-	cd console && npx vue-tsc --noEmit && npx vitest run
+	cd console && npx eslint . && npx vue-tsc --noEmit && npx vitest run
 	$(VENV)/bin/pytest -n 2 --dist loadgroup
 
 # The same tests, with fifty times as many examples of each property.
@@ -38,7 +38,11 @@ wheel: .make/run $(BUILT)
 	@rm -rf build
 	$(VENV)/bin/pip wheel --quiet --disable-pip-version-check --no-index --no-deps --no-build-isolation --wheel-dir dist .
 
-$(BUILT): .make/node $(CONSOLE)
+# The types of what the service answers and takes, from the document that a test holds equal to the service's own.
+console/src/service/openapi.d.ts: docs/reference/openapi.json .make/node
+	cd console && npx openapi-typescript ../docs/reference/openapi.json --output src/service/openapi.d.ts >/dev/null
+
+$(BUILT): .make/node console/src/service/openapi.d.ts $(CONSOLE)
 	cd console && npx vite build
 	@touch $@
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+from openlatch.api import published
+
 ROOT = Path(__file__).parents[1]
 
 
@@ -19,3 +21,8 @@ def test_what_is_said_to_be_met_has_a_test_of_that_name() -> None:
     rows = [line for line in written.splitlines() if line.startswith("| ") and "| met |" in line]
     assert len(rows) > 80
     assert [row for row in rows if not re.search(r"\| `test_\w+` \|$", row)] == []
+
+
+def test_the_published_openapi_document_is_that_of_the_service() -> None:
+    """``python -m openlatch.api.published`` writes it anew."""
+    assert (ROOT / "docs" / "reference" / "openapi.json").read_text() == published.text()

@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 import psycopg
 import pytest
 from axe_playwright_python.sync_playwright import Axe
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 
 from openlatch.client import Client
 from openlatch.core.reviews import evidence_bundle
@@ -349,7 +349,8 @@ def test_a_question_is_asked_and_answered_and_many_are_kept_but_not_what_is_flag
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Name").fill("Wardens' mail")
     dialog.get_by_label("Which of them").fill('account.name eq "Wardens\' mailbox" or holder.name eq "Jory Penhale"')
-    dialog.get_by_label("Who is asked first").select_option(label="Lene Marsh")
+    dialog.get_by_label("Who is asked first").select_option(label="One person")
+    _choose(dialog, "Which person", "Lene Marsh")
     refuse_faults(page, "opening a round")
     dialog.get_by_role("button", name="Open the round").click()
     expect(page.get_by_role("heading", name="Wardens' mail", exact=True)).to_be_visible()
@@ -454,10 +455,9 @@ def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(
 ) -> None:
     """The owner reads what it comes to; somebody new signs up on the way; it shows at the owner's open page at once."""
     owner = signed_in("owner", "/give")
-    owner.get_by_label("To which account").select_option(label=_starting(owner, "Booking desk mailbox"))
-    owner.get_by_label("To whom").fill("tobias.ren@hollinfell.example.org")
-    owner.get_by_label("Their name").fill("Tobias Ren")
-    owner.get_by_role("button", name="Add this address").click()
+    _choose(owner, "To which account", "Booking desk mailbox")
+    _choose(owner, "To whom", "tobias.ren@hollinfell.example.org")
+    owner.get_by_label("Name of tobias.ren@hollinfell.example.org").fill("Tobias Ren")
     owner.get_by_role("checkbox", name="Read mail").check()
     owner.get_by_label("only some").check()
     owner.get_by_role("button", name="All 4 one by one").click()
@@ -500,9 +500,11 @@ def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(
         page.context.close()
 
 
-def _starting(page: Page, text: str) -> str:
-    expect(page.get_by_role("option", name=text).first).to_be_attached()
-    return next(t for t in page.get_by_role("option").all_inner_texts() if t.startswith(text))
+def _choose(scope: Page | Locator, label: str, name: str) -> None:
+    """Pick an entry of a list that is searched as one types."""
+    box = scope.get_by_role("combobox", name=label)
+    box.fill(name)
+    scope.get_by_role("option", name=re.compile(f"^{re.escape(name)}")).first.click()
 
 
 def _link(stack: Demo, address: str) -> str:
@@ -654,7 +656,7 @@ def test_a_forgotten_folder_is_closed_and_the_next_one_prevented(signed_in: Open
     page.goto("/exposures")
     settled(page)
     page.get_by_role("button", name="Set a guard").click()
-    page.get_by_role("dialog").get_by_role("combobox").select_option(label="Yearbook")
+    _choose(page.get_by_role("dialog"), "On", "Yearbook")
     page.get_by_label("Why").fill("Only we write it.")
     refuse_faults(page, "setting a guard")
     page.get_by_role("button", name="Set the guard").click()
@@ -681,5 +683,5 @@ def test_flags_are_picked_and_given_to_somebody(signed_in: Open) -> None:
     boxes.nth(1).check()
     many = page.get_by_role("region", name="Many at once")
     expect(many.get_by_role("button", name=re.compile("^End "))).to_be_visible()
-    many.get_by_label("Seen to by").select_option(label="Lene Marsh")
+    _choose(many, "Seen to by", "Lene Marsh")
     expect(page.get_by_text("Lene Marsh sees to it.")).to_have_count(2)

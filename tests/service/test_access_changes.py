@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 import pytest
 from sqlalchemy import select, update
 
+from openlatch import schemas
 from openlatch.core.register import Holder
 from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import GrantState, HolderKind
@@ -56,11 +57,10 @@ def accepted(small: Small, to: str, choice: Choice, account: str = "box") -> UUI
     return found
 
 
-def changed(small: Small, by: str, change: Change) -> dict[str, Any]:
+def changed(small: Small, by: str, change: Change) -> schemas.ChangeLine:
     with small.acting(by) as unit:
         (line,) = changes.carry_out(unit, change).lines
-        found: dict[str, Any] = line
-        return found
+        return line
 
 
 def untils(small: Small, grant: UUID) -> list[date | None]:
@@ -183,7 +183,7 @@ def test_moving_the_whole_end_keeps_single_ends_that_come_sooner(small: Small) -
             GrantState.SUSPENDED,
         ).id
     line = changed(small, "ines", Change(ChangeKind.SET_END, "Longer.", (grant,), last_day=date(2026, 6, 30)))
-    assert line["does"] == "runs to the end of 30 June 2026; 1 of its 2 terms ends sooner, as before"
+    assert line.does == "runs to the end of 30 June 2026; 1 of its 2 terms ends sooner, as before"
     assert untils(small, grant) == [date(2026, 3, 20), date(2026, 6, 30)]
     changed(small, "ines", Change(ChangeKind.SET_END, "Now.", (grant,), last_day=date(2026, 3, 15)))
     assert untils(small, grant) == [date(2026, 3, 15), date(2026, 3, 15)]

@@ -16,6 +16,7 @@ import psycopg
 import pytest
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.adapters import NOTHING, Adapter, Found, Reading
 from openlatch.adapters.postgresql.adapter import PostgresqlAdapter
 from openlatch.core.journal import chain
@@ -99,7 +100,7 @@ class World:
     def carry_out(self, revocation: UUID) -> Any:
         return execute.carry_out(self.service, self.viewer.organisation, revocation)
 
-    def page(self, revocation: UUID) -> dict[str, Any]:
+    def page(self, revocation: UUID) -> schemas.RevocationPage:
         with self.service.unit(self.viewer) as unit:
             return steps.page(unit, revocation)
 
@@ -205,10 +206,10 @@ def test_a_system_that_is_down_is_waited_for(world: World) -> None:
         back = world.carry_out(revocation)
         assert back == world.clock.now + timedelta(seconds=2)
         page = world.page(revocation)
-        assert page["state"] == "waiting"
-        assert "did not answer" in page["step_list"][0]["answer"]
+        assert page.state == "waiting"
+        assert "did not answer" in page.step_list[0].answer
         assert world.carry_out(revocation) == back
-        assert world.page(revocation)["step_list"][0]["tries"] == 1
+        assert world.page(revocation).step_list[0].tries == 1
         world.clock.forward(seconds=2)
         assert world.carry_out(revocation) == world.clock.now + timedelta(seconds=4)
         assert world.read() is None
@@ -244,8 +245,8 @@ def test_a_system_that_lies_is_found_out_by_reading_it_again(world: World) -> No
     revocation = world.start(grant)
     execute.carry_out(lying, world.viewer.organisation, revocation)
     page = world.page(revocation)
-    assert page["confirmed_at"] is None
-    assert "Contradicted by a read: w_voss is still a member" in page["step_list"][0]["answer"]
+    assert page.confirmed_at is None
+    assert "Contradicted by a read: w_voss is still a member" in page.step_list[0].answer
     assert world.state(grant) == ("revoking", None)
     world.clock.forward(minutes=1)
     execute.carry_out(lying, world.viewer.organisation, revocation)

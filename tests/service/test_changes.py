@@ -11,6 +11,7 @@ from uuid import UUID
 import pytest
 from sqlalchemy import delete, select
 
+from openlatch import schemas
 from openlatch.core import latches as core
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.vocabulary import Reach, Role
@@ -40,7 +41,7 @@ TEAM, MARA, EDDA, SYNC = "box|team|wardens|read", "box|person|mara|run", "box|pe
 MAY = timedelta(days=60)
 
 
-def change(small: Small, kind: str, *keys: str, by: str = "ines", **more: Any) -> dict[str, Any]:
+def change(small: Small, kind: str, *keys: str, by: str = "ines", **more: Any) -> schemas.ChangeResult:
     wish = Change(ChangeKind(kind), "Season ends.", tuple(small.grant(key) for key in keys), **more)
     with small.acting(by) as unit:
         return changes.carry_out(unit, wish)
@@ -107,12 +108,12 @@ def test_two_at_once_one_wins_and_the_other_is_told_what_changed(small: Small) -
 
 def test_a_level_is_changed_and_steward_reach_asks_for_a_proof(small: Small) -> None:
     """A level of another system is refused; so is the one that it is."""
-    assert change(small, "set_level", SYNC, level=small.level("run"))["lines"][0]["does"] == "becomes “Run”"
+    assert change(small, "set_level", SYNC, level=small.level("run")).lines[0].does == "becomes “Run”"
     with pytest.raises(Conflict, match="already"):
         change(small, "set_level", MARA, level=small.level("run"))
     # Less than before is taken away by hand there, and stated: nothing is said to be gone before.
-    line = change(small, "set_level", SYNC, level=small.level("read"))["lines"][0]
-    assert (line["does"], small.state(small.grant(SYNC))) == ("is reduced to “Read”", "revoking")
+    line = change(small, "set_level", SYNC, level=small.level("read")).lines[0]
+    assert (line.does, small.state(small.grant(SYNC))) == ("is reduced to “Read”", "revoking")
     with pytest.raises(BadInput):
         change(small, "set_level", MARA, level=small.level("pay"))
     stale = replace(small.as_("ines"), credential=UUID(int=5))
@@ -126,8 +127,8 @@ def test_a_level_is_changed_and_steward_reach_asks_for_a_proof(small: Small) -> 
 def test_a_successor_takes_over_what_somebody_held(small: Small) -> None:
     """With the same terms; the old grant ends as replaced once that is done."""
     found = change(small, "replace", EDDA, successor=small.person("owen"))
-    assert found["lines"][0]["does"] == "passes to Owen"
-    revocation = found["lines"][0]["revocation_id"]
+    assert found.lines[0].does == "passes to Owen"
+    revocation = found.lines[0].revocation_id
     with small.acting("ines") as unit:
         (step,) = steps.page(unit, revocation).step_list
         steps.done_by_hand(unit, revocation, step.id, "Taken out of the list.")

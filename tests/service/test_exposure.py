@@ -14,6 +14,7 @@ import httpx
 import pytest
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.exposure.form import FORM
 from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadInput, Conflict, NotFound, ProofNeeded
@@ -402,7 +403,7 @@ def rules_document(*rules: dict[str, Any], guards: Sequence[dict[str, Any]] = ()
     return json.dumps({"form": "open-latch-rules-1", "rules": list(rules), "guards": list(guards)})
 
 
-def set_draft(service: Service, viewer: Viewer, account: UUID, text: str) -> dict[str, Any]:
+def set_draft(service: Service, viewer: Viewer, account: UUID, text: str) -> schemas.RuleDraftRow:
     """Draft rules, have them set, and let the worker do it; the draft as it is then."""
     with service.unit(viewer) as unit:
         made = drafts.make(unit, account, text)
@@ -501,7 +502,7 @@ def test_a_guard_is_asked_before_rules_are_set(
         again = drafts.make(unit, reader.account, wider)
         with pytest.raises(Conflict, match="forbids"):
             apply_rules.ask(unit, again.id, "For the project.")
-    assert set_draft(service, organisation, reader.account, rules_document(DROP))["state"] == "applied"
+    assert set_draft(service, organisation, reader.account, rules_document(DROP)).state == "applied"
 
 
 def test_a_guard_on_everything_is_set_in_the_system_and_watched_there(
@@ -633,7 +634,10 @@ def test_what_is_expected_is_marked_by_a_filter(
         new = pages.page(unit, reader.ident("Notes", "see"))
         assert new.expected_by.name == "Press page"
         expected.remove(unit, rule.id)
-        assert pages.page(unit, reader.ident("Notes", "see")).expected_by in (None, {"id": None, "name": None})
+        assert pages.page(unit, reader.ident("Notes", "see")).expected_by in (
+            None,
+            schemas.PossibleExposure(id=None, name=None),
+        )
 
 
 def test_the_smallest_rule_for_the_use_that_was_seen(

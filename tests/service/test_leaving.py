@@ -10,6 +10,7 @@ from uuid import UUID
 import pytest
 from sqlalchemy import select
 
+from openlatch import schemas
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import Standing, StepKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound
@@ -39,7 +40,7 @@ from tests.service.ending import carry_on, connect, grant_of, start_ending
 pytestmark = pytest.mark.usefixtures("nobody_gets_in_unguarded")
 
 
-def leave(unit: Unit, person: UUID, **plan: Any) -> dict[str, Any]:
+def leave(unit: Unit, person: UUID, **plan: Any) -> schemas.LeavingPage:
     return leavers.start(unit, leavers.Plan(person, **plan), "The season is over.")
 
 
@@ -76,7 +77,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         leavers.start(unit, leavers.Plan(mara, heirs), "Over.", "not what was seen")
     with service.unit(organisation) as unit:
         begun = leave(unit, mara, successors=heirs)
-        (revocation,) = begun["revocations"]
+        (revocation,) = begun.revocations
         assert unit.db.get_one(Account, small.account("ledger")).owner_id == ines
         assert unit.db.get_one(Person, mara).standing == Standing.LEFT
     with pytest.raises(Conflict, match="already"), service.unit(organisation) as unit:
@@ -87,7 +88,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
     assert all(world.locked is not None and world.locked(world.goes) for world in worlds)
     with service.unit(organisation) as unit:
         halfway = leavers.page(unit, mara)
-        assert 0 < halfway.left < begun["left"]
+        assert 0 < halfway.left < begun.left
         assert {line.system for line in halfway.lines if not line.ended} == {"Mail", "Books"}
         # A login that was locked counts when the system has shown it so, as everything does.
         locked = [line for line in halfway.lines if line.kind == "login" and line.ended]
@@ -98,7 +99,7 @@ def test_whoever_leaves_is_gone_everywhere_and_the_page_counts_down(
         do_by_hand(unit, revocation)
     with service.unit(organisation) as unit:
         report = leavers.report(unit, mara)
-        assert (report.left, report.all) == (0, begun["all"])
+        assert (report.left, report.all) == (0, begun.all)
         proofs = {line.system: line.answer for line in report.lines if line.kind == "grant"}
         assert all("Read again" in proofs[name] for name in ("directory", "cloud"))
         assert "Taken out" in proofs["Mail"]
@@ -151,7 +152,7 @@ def test_whoever_left_by_mistake_is_back_with_all_that_they_had(
         who.recognised = True
         ident = who.id
     with service.unit(organisation) as unit:
-        (revocation,) = leave(unit, ident)["revocations"]
+        (revocation,) = leave(unit, ident).revocations
     assert carry_on(service, organisation, clock, revocation) == "confirmed"
     assert world.locked is not None
     assert (world.asked(world.stays), world.locked(world.stays)) == ("", True)
@@ -308,4 +309,4 @@ def test_what_others_lose_with_it_is_told_before_it_ends(small: Small) -> None:
         grant = small.grant_of("mara", "box")
         unit.db.get_one(Grant, grant).handle = {"also_ends": [sentence]}
         stops = revoke.preview(unit, prepare.Wish((grant,))).stops
-        assert {"kind": "others", "sentence": sentence} in stops
+        assert ("others", sentence) in [(stop.kind, stop.sentence) for stop in stops]

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from typing import Any
 from uuid import UUID
 
 import pyotp
 import pytest
 from sqlalchemy import func, select
 
+from openlatch import schemas
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import HolderKind, Role
@@ -65,7 +65,7 @@ class Practice:
             links.answer(unit, ident, True, None)
         return ident
 
-    def seen_by_client(self) -> dict[str, Any]:
+    def seen_by_client(self) -> schemas.PartnerLinkRow:
         with self.client() as unit:
             (row,) = links.every(unit).links
             return row
@@ -120,10 +120,10 @@ def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Prac
     )
     give(practice, Holder(HolderKind.TEAM, row.team.id))
     home, there = practice_list(practice, bo)
-    assert (home["is_current"], there["organisation"]["name"], there["as_partner"]) == (True, "Test", True)
-    assert (there["accounts"], there["levels"], there["role"]) == (2, ["Pay", "Read"], "member")
+    assert (home.is_current, there.organisation.name, there.as_partner) == (True, "Test", True)
+    assert (there.accounts, there.levels, there.role) == (2, ["Pay", "Read"], "member")
     with practice.acting(bo) as unit:
-        over = sign_in_links.switch(unit, there["sign_in"], "")
+        over = sign_in_links.switch(unit, there.sign_in, "")
     assert (over.organisation, over.administrator, over.proved_at) == (small.itself.organisation, False, None)
     with small.service.unit(over) as unit:
         # The box has a grant on the ledger.
@@ -133,17 +133,17 @@ def test_a_partners_people_come_over_once_the_client_has_said_yes(practice: Prac
             links.every(unit)
     opened = authentication.open_session(small.service, over, "Desk", "x")
     authentication.viewer_of_session(small.service, opened.token, None)
-    assert practice.seen_by_client()["people"][0]["is_in"]
+    assert practice.seen_by_client().people[0].is_in
     with practice.acting() as unit:
         (own,) = links.every(unit).links
     assert (own.other, own.team) == ("Test", None)
-    assert set(own.people[0]) == {"id", "name", "address"}
+    assert own.people[0].model_fields_set == {"id", "name", "address"}
 
 
-def practice_list(practice: Practice, who: Viewer) -> list[dict[str, Any]]:
+def practice_list(practice: Practice, who: Viewer) -> list[schemas.MyOrganisation]:
     with practice.small.service.unit(who) as unit:
         found = sign_in_links.listed(unit).organisations
-    return sorted(found, key=lambda row: not row["is_current"])
+    return sorted(found, key=lambda row: not row.is_current)
 
 
 def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice) -> None:
@@ -157,7 +157,7 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
             practice.people[name] = person.id
             authentication.make_sign_in(unit.db, practice.itself.organisation, person.id, address, PASSWORD)
     ident = practice.linked("Fake", "Other", "Bo")
-    people = {one["name"]: one["is_in"] for one in practice.seen_by_client()["people"]}
+    people = {one.name: one.is_in for one in practice.seen_by_client().people}
     assert people == {"Bo": True, "Fake": False, "Other": False}
     fake = authentication.check_password(small.service, "ada@example.org", PASSWORD, "x", at="care")
     assert len(practice_list(practice, fake)) == 1
@@ -165,9 +165,9 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
         assert unit.db.scalar(select(func.count(SignInLink.id))) == 1
         assert unit.db.scalar(select(SignIn.id).where(SignIn.person_id == small.person("mara"))) is None
     assert sum("Somebody here has this address already" in sentence for sentence in small.told("ada")) == 2
-    waiting = {one["name"]: one["here"] for one in practice.seen_by_client()["people"]}
+    waiting = {one.name: one.here for one in practice.seen_by_client().people}
     assert waiting["Fake"] is None
-    assert waiting["Other"]["name"] == "Mara"
+    assert waiting["Other"].name == "Mara"
     with practice.client() as unit, pytest.raises(NotFound):
         links.confirm_same(unit, ident, small.person("owen"))
     with practice.acting() as unit, pytest.raises(Conflict):
@@ -178,7 +178,7 @@ def test_a_partner_gets_nobody_in_whom_the_client_has_already(practice: Practice
         confirmed = links.confirm_same(unit, ident, small.person("mara")).people
     assert [one.is_in for one in confirmed if one.name == "Other"] == [True]
     other = authentication.check_password(small.service, "mara@example.org", PASSWORD, "x", at="care")
-    assert practice_list(practice, other)[1]["person"] == "Mara"
+    assert practice_list(practice, other)[1].person == "Mara"
 
 
 @pytest.mark.parametrize("by", ["client", "partner"])
@@ -187,15 +187,15 @@ def test_either_side_ends_it_and_nobody_gets_over_any_more(practice: Practice, b
     small = practice.small
     ident = practice.linked("Bo", "Cleo")
     row = practice.seen_by_client()
-    of_team = give(practice, Holder(HolderKind.TEAM, UUID(str(row["team"]["id"]))))
-    ids = {one["name"]: UUID(str(one["id"])) for one in row["people"]}
+    of_team = give(practice, Holder(HolderKind.TEAM, UUID(str(row.team.id))))
+    ids = {one.name: UUID(str(one.id)) for one in row.people}
     give(practice, Holder(HolderKind.PERSON, ids["Cleo"]))
     with practice.client() as unit:
         team = small.id(Team, "wardens")
         unit.db.info["guarded"] = 1
         unit.db.add(Membership(organisation_id=unit.viewer.organisation, team_id=team, person_id=ids["Cleo"]))
     bo = practice.who("Bo")
-    there = practice_list(practice, bo)[1]["sign_in"]
+    there = practice_list(practice, bo)[1].sign_in
     with practice.acting(bo) as unit:
         over = sign_in_links.switch(unit, there, "")
     token = authentication.open_session(small.service, over, "Desk", "x").token
@@ -239,33 +239,33 @@ def test_who_leaves_the_partner_is_out_at_its_clients(practice: Practice) -> Non
     with practice.acting() as unit:
         links.set_people(unit, ident, [practice.people["Cleo"]])
     practice.catch_up()
-    assert [(one["name"], one["is_in"]) for one in practice.seen_by_client()["people"]] == [("Cleo", True)]
+    assert [(one.name, one.is_in) for one in practice.seen_by_client().people] == [("Cleo", True)]
     cleo = practice.who("Cleo")
     assert len(practice_list(practice, cleo)) == 2
     with practice.acting() as unit:
         sign_ins.set_suspended(unit, cleo.sign_in, True)
     practice.catch_up()
-    assert practice.seen_by_client()["people"] == []
+    assert practice.seen_by_client().people == []
     with practice.acting() as unit:
         sign_ins.set_suspended(unit, cleo.sign_in, False)
         links.set_people(unit, ident, [practice.people["Cleo"]])
     practice.catch_up()
     # Who has been there once is known there now, and comes back by the client's word alone.
-    assert [(one["name"], one["is_in"]) for one in practice.seen_by_client()["people"]] == [("Cleo", False)]
+    assert [(one.name, one.is_in) for one in practice.seen_by_client().people] == [("Cleo", False)]
 
 
 def test_nobody_comes_in_past_a_latch_and_the_worker_goes_on(practice: Practice) -> None:
     """The client is told which latch holds; named anew once it passes, they are in."""
     small = practice.small
     ident = practice.linked("Bo")
-    give(practice, Holder(HolderKind.TEAM, UUID(str(practice.seen_by_client()["team"]["id"]))))
+    give(practice, Holder(HolderKind.TEAM, UUID(str(practice.seen_by_client().team.id))))
     latch = Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), number=3)
     with practice.client() as unit:
         guard.switch(unit, latch)
     with practice.acting() as unit:
         links.set_people(unit, ident, [practice.people["Bo"], practice.people["Cleo"]])
     practice.catch_up()
-    people = {one["name"]: (one["is_in"], one["is_held"]) for one in practice.seen_by_client()["people"]}
+    people = {one.name: (one.is_in, one.is_held) for one in practice.seen_by_client().people}
     assert people == {"Bo": (True, False), "Cleo": (False, True)}
     assert any("names Cleo, who are not let in" in sentence for sentence in small.told("ada"))
     with practice.client() as unit:
@@ -274,7 +274,7 @@ def test_nobody_comes_in_past_a_latch_and_the_worker_goes_on(practice: Practice)
         with practice.acting() as unit:
             links.set_people(unit, ident, [practice.people[name] for name in people])
         practice.catch_up()
-    assert all(one["is_in"] for one in practice.seen_by_client()["people"])
+    assert all(one.is_in for one in practice.seen_by_client().people)
 
 
 def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Practice) -> None:
@@ -283,7 +283,7 @@ def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Pra
     practice.linked("Bo")
     bo = practice.who("Bo")
     there = practice_list(practice, bo)[1]
-    assert (there["accounts"], there["as_partner"]) == (0, True)
+    assert (there.accounts, there.as_partner) == (0, True)
     with small.service.unit(bo) as unit:
         assert authentication.describe(unit).model_dump(include={"elsewhere", "as_partner"}) == {
             "elsewhere": 1,
@@ -291,13 +291,13 @@ def test_a_second_factor_there_is_asked_for_and_offers_have_an_end(practice: Pra
         }
     secret = pyotp.random_base32()
     with small.service.unit(small.itself) as unit:
-        row = unit.db.get_one(SignIn, there["sign_in"])
+        row = unit.db.get_one(SignIn, there.sign_in)
         row.factor_secret, row.factor_since = small.service.cipher.encrypt(secret.encode()), unit.now
     for code, refused in (("", FactorNeeded), ("000000", NotSignedIn)):
         with practice.acting(bo) as unit, pytest.raises(refused):
-            sign_in_links.switch(unit, there["sign_in"], code)
+            sign_in_links.switch(unit, there.sign_in, code)
     with practice.acting(bo) as unit:
-        over = sign_in_links.switch(unit, there["sign_in"], pyotp.TOTP(secret).at(small.clock()))
+        over = sign_in_links.switch(unit, there.sign_in, pyotp.TOTP(secret).at(small.clock()))
     assert over.organisation == small.itself.organisation
     with practice.acting() as unit:
         for number in range(links.MOST_OFFERS - 1):

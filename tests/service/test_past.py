@@ -257,7 +257,7 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
     team = small.id(Team, "wardens")
     ada = Holder(HolderKind.PERSON, small.person("ada"))
 
-    def shifts(*wishes: Wish) -> dict[str, Any]:
+    def shifts(*wishes: Wish) -> dict[object, Any]:
         with small.service.unit(small.itself) as unit:
             found = queries.what_if(unit, wishes)
         told = {(s.holder.name, s.account.name): s for s in found.shifts}
@@ -267,7 +267,7 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
     assert {p.key for p in given["Ada Admin", "Box"].gained} == {"mail.read", "mail.share"}
     assert {p.key for p in given["Ada Admin", "Ledger"].gained} == {"books.pay"}
     joined = shifts(Wish("join", team=team, holder=ada))
-    assert joined["Ada Admin", "Box"]["first_path_gained"]
+    assert joined["Ada Admin", "Box"].first_path_gained
     less = shifts(Wish("level", grant=small.grant("box|person|mara|run"), level=small.level("read")))
     assert {p.key for p in less["Mara", "Box"].lost} == {"mail.share"}
     left = shifts(Wish("left", person=mara))
@@ -275,7 +275,7 @@ def test_every_kind_of_supposed_change(small: Small) -> None:
     both = shifts(Wish("leave", team=team, holder=Holder(HolderKind.PERSON, owen)), Wish("left", person=mara))
     assert ("Owen", "Box") in both
     owner = shifts(Wish("owner", account=box, person=owen))
-    assert (owner["Owen", "Box"]["owns_now"], owner["Ines", "Box"]["last_path_lost"]) == (True, True)
+    assert (owner["Owen", "Box"].owns_now, owner["Ines", "Box"].last_path_lost) == (True, True)
     latch = queries.guard.Setting(queries.guard.LatchKind.NO_OUTSIDERS, queries.guard.LatchMode.HOLD, box)
     assert "Owen" in shifts(Wish("latch", latch=latch))["breaches"][0].fact
     with pytest.raises(BadInput, match="lacks something"), small.service.unit(small.itself) as unit:

@@ -50,7 +50,7 @@ def made(small: Small, kind: str, /, **given: Any) -> UUID:
         return ident
 
 
-def edited(small: Small, kind: str, ident: UUID, version: int | None = None, /, **given: Any) -> dict[str, Any]:
+def edited(small: Small, kind: str, ident: UUID, version: int | None = None, /, **given: Any) -> record_edit.Record:
     with ada(small) as unit:
         return record_edit.change(unit, kind, ident, given, version)
 

@@ -13,6 +13,7 @@ import pytest
 from sqlalchemy import func, select, text, update
 from sqlalchemy.exc import DBAPIError
 
+from openlatch import schemas
 from openlatch.core.reviews.assignment import Line, Place
 from openlatch.core.vocabulary import Happening, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError, ProofNeeded
@@ -70,7 +71,7 @@ def items(small: Small, ident: UUID) -> dict[str, Item]:
         return {f"{row.holder} on {row.account}": row for row in rows}
 
 
-def decided(small: Small, who: str, ident: UUID, item: Item, decision: Decision = NEEDED) -> dict[str, Any]:
+def decided(small: Small, who: str, ident: UUID, item: Item, decision: Decision = NEEDED) -> schemas.ItemRow:
     with small.acting(who) as unit:
         return decisions.decide(unit, ident, item.id, decision)
 
@@ -106,7 +107,7 @@ def test_a_round_freezes_its_items_with_the_facts_and_says_whose_they_are(small:
         page = rounds.page(unit, ident)
     assert row.facts == mara
     assert row.changes == ["It was used 10 March 2026."]
-    assert page.population == [
+    assert [kind.model_dump() for kind in page.population] == [
         {"kind": "grant", "live": 5, "matched": 5, "not_matched": 0, "urgent": 0, "items": 5},
         {"kind": "link", "live": 1, "matched": 1, "not_matched": 0, "urgent": 0, "items": 1},
     ]
@@ -206,7 +207,7 @@ def test_passing_on_names_better_reviewers_and_tells_them(small: Small) -> None:
         shown = decisions.pass_on(unit, ident, item.id, better[0].id, "She works beside her.")
     assert shown.assigned_as == "Passed on by Ada Admin: She works beside her."
     assert "Ada Admin passed Edda on Box on to you: She works beside her." in small.told("mara")
-    assert decided(small, "mara", ident, item)["verdict"] == "keep"
+    assert decided(small, "mara", ident, item).verdict == "keep"
 
 
 def test_a_second_reviewer_agrees_or_sends_back(small: Small) -> None:
@@ -216,7 +217,7 @@ def test_a_second_reviewer_agrees_or_sends_back(small: Small) -> None:
     found = items(small, ident)
     item = found["Edda on Box"]
     assert (item.reviewer_id, item.second_id) == (small.person("mara"), small.person("ada"))
-    assert decided(small, "mara", ident, item)["state"] == "seconding"
+    assert decided(small, "mara", ident, item).state == "seconding"
     assert any("you are asked to agree" in sentence for sentence in small.told("ada"))
     with pytest.raises(NotAllowed, match="somebody else"), small.acting("mara") as unit:
         decisions.second(unit, ident, item.id, True, "", None)
@@ -228,7 +229,7 @@ def test_a_second_reviewer_agrees_or_sends_back(small: Small) -> None:
     with small.acting("ada") as unit:
         agreed = decisions.second(unit, ident, item.id, True, "", None)
     assert (agreed.state, agreed.seconded_by.name) == ("decided", "Ada Admin")
-    assert decided(small, "mara", ident, item, Decision(REVOKE, "She left."))["state"] == "decided"
+    assert decided(small, "mara", ident, item, Decision(REVOKE, "She left.")).state == "decided"
     assert small.state(item.grant_id or UUID(int=0)) == "revoking"
 
 
@@ -585,7 +586,7 @@ def test_progress_adds_up_and_says_what_is_late(small: Small) -> None:
             rounds.groups(unit, ident, "colour")
     (mara,) = [r for r in found.by_reviewer if r.name == "Mara"]
     assert (mara.decided, mara.kept, mara.share_kept, mara.seconds_between) == (2, 2, 1.0, 8.0)
-    assert found.by_day == [{"day": "2026-03-12", "decided": 2, "kept": 2}]
+    assert [day.model_dump() for day in found.by_day] == [{"day": "2026-03-12", "decided": 2, "kept": 2}]
     assert found.late == found.items - 2
     assert sum(a.items for a in found.by_account) == sum(g.items for g in groups) == found.items == 6
     with pytest.raises(NotAllowed), small.acting("mara") as unit:
@@ -597,7 +598,7 @@ def test_a_reviewer_may_end_access_by_deciding_though_not_otherwise(small: Small
     ident = by_mara(small, scope='holder.name eq "Edda"')
     (item,) = items(small, ident).values()
     shown = decided(small, "mara", ident, item, Decision(REVOKE, "She left."))
-    assert shown["revocation_id"] is not None
+    assert shown.revocation_id is not None
     with small.service.unit(small.itself) as unit:
         entry = unit.db.scalars(select(JournalEntry).where(JournalEntry.action == "grant.revoking")).one()
     assert (entry.actor_name, entry.facts["reason"]) == ("Mara", "She left. (review “Spring”)")

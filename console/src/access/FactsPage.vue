@@ -16,7 +16,7 @@ const { data, status, error, refetch } = useQuery({ key: ['facts', person], quer
 const failed = ref<unknown>(null)
 const said = ref('')
 
-function value(held: string | number | boolean | null): string {
+function value(held: unknown): string {
   if (typeof held === 'boolean') return held ? 'yes' : 'no'
   if (held === null || held === -1) return 'not known'
   return /^\d{4}-\d\d-\d\dT/.test(String(held)) ? day(String(held)) : String(held)

@@ -53,7 +53,7 @@ interface Step {
 
 /** The holders that a path runs through, first to last. */
 function stepsOf(path: Path): Step[] {
-  return path.hops.map((hop) => ({ id: `${hop.holder.kind}:${hop.holder.id}`, label: hop.holder.name, kind: hop.holder.kind }))
+  return path.hops.map((hop) => ({ id: `${hop.holder.kind}:${hop.holder.id}`, label: hop.holder.name ?? '', kind: hop.holder.kind }))
 }
 
 /** People who get in by access rules, and not by a grant: everyone of one kind is drawn as one. */
@@ -100,7 +100,7 @@ export function picture(paths: Path[], account: string, outsiders: Outsiders[] =
           label: first && isBundle ? counted(members.length, one, many) : step.label,
           count: first && isBundle ? members.length : 1,
           outside: first && path.holder.inside === false,
-          names: first && isBundle ? members.map((member) => member.path.holder.name) : [],
+          names: first && isBundle ? members.map((member) => member.path.holder.name ?? '') : [],
         })
       })
       chain.forEach((id, place) => {

@@ -170,7 +170,7 @@ const left = computed(() => (asOf.value ? (then.data.value?.count ?? 0) : (data.
     <div v-if="data.answers_for || data.parts.length || data.others.length" class="mt-6 grid items-start gap-5 lg:grid-cols-2">
       <section v-if="data.answers_for" class="card p-5" aria-labelledby="latches">
         <h2 id="latches" class="mb-1 text-xl">Latches</h2>
-        <LatchBox :account="data.id" :system="data.system.id" :is-owner="owns" />
+        <LatchBox :account="data.id" :system="data.system.id ?? undefined" :is-owner="owns" />
       </section>
       <section v-if="data.others.length" class="card p-5" aria-labelledby="others">
         <h2 id="others" class="mb-1 text-xl">Who else is here</h2>

@@ -72,7 +72,7 @@ async function narrow(row: ExposureRow): Promise<void> {
       <span class="block text-sm text-soft">{{ row.sentence }} By {{ row.admitted_by.join(', ') }}.</span>
       <span v-if="row.forbidden" class="block text-sm text-rust">Against a guard.</span>
     </template>
-    <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink><span class="block text-sm text-soft">{{ SENSITIVITY_WORDS[row.account.sensitivity] }} sensitivity</span></template>
+    <template #account="{ row }"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink><span class="block text-sm text-soft">{{ SENSITIVITY_WORDS[row.account.sensitivity ?? 2] }} sensitivity</span></template>
     <template #see="{ row }"><span v-if="row.right === 'see'">{{ AUDIENCES[row.audience] }}</span><span v-else class="text-soft">–</span></template>
     <template #change="{ row }"><strong v-if="row.right !== 'see'" :class="row.audience === 'named' ? '' : 'text-rust'">{{ AUDIENCES[row.audience] }}{{ row.right === 'administer' ? ', and decide who else' : '' }}</strong><span v-else class="text-soft">–</span></template>
     <template #since="{ row }">{{ day(row.since) }}<span v-if="!row.open && !row.gone" class="block text-sm text-soft">opens later</span><span v-if="row.grew_at" class="block text-sm text-brass">grew {{ day(row.grew_at) }}</span></template>

@@ -5,21 +5,21 @@ import { reactive, ref } from 'vue'
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { AccountRow, ExposureChanges, GuardRow, Rows } from '@/service/types'
+import type { ExposureChanges, GuardRow } from '@/service/types'
 import { counted } from '@/frame/words'
 
+import RecordPicker from '@/records/RecordPicker.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const emit = defineEmits<{ changed: [] }>()
 const { data, refetch } = useQuery({ key: ['exposure_guards'], query: () => get<{ guards: GuardRow[] }>('/exposure-guards') })
 const isSetting = ref(false)
-const accounts = useQuery({ key: ['accounts', 'to guard'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500, sort: 'name' }), enabled: () => isSetting.value })
 const lifting = ref<GuardRow | null>(null)
 const changes = ref<ExposureChanges | null>(null)
 const error = ref<unknown>(null)
 const wish = reactive({ account: '', rights: ['change'], organisation: '', reason: '' })
-const IN_SYSTEM: Record<GuardRow['systems'][number]['state'], string> = {
+const IN_SYSTEM: Record<string, string> = {
   waiting: 'is being set', set: 'shows it', off: 'has it no more: it was switched off there', failed: 'could not be given it',
 }
 const RIGHTS = [
@@ -96,7 +96,7 @@ function over(): void {
         <span class="flex-1">{{ guard.sentence }} <span class="text-soft">“{{ guard.reason }}” {{ guard.made_by }}</span>
           <span v-for="told in guard.systems" :key="told.system.id" class="block" :class="told.state === 'set' || told.state === 'waiting' ? 'text-soft' : 'font-semibold text-rust'">{{ told.system.name }} {{ IN_SYSTEM[told.state] }}{{ told.state === 'failed' ? `: ${told.words}` : '.' }}</span>
         </span>
-        <button v-if="guard.systems.some((told) => told.state === 'off' || told.state === 'failed')" class="button" @click="setAgain(guard)">Set it again<span class="sr-only">: {{ guard.sentence }}</span></button>
+        <button v-if="guard.systems?.some((told) => told.state === 'off' || told.state === 'failed')" class="button" @click="setAgain(guard)">Set it again<span class="sr-only">: {{ guard.sentence }}</span></button>
         <button class="button-end" @click="askLift(guard)">Lift<span class="sr-only">: {{ guard.sentence }}</span></button>
       </li>
     </ul>
@@ -105,10 +105,7 @@ function over(): void {
       <form class="mt-3 space-y-4" @submit.prevent="lifting ? lift() : set()">
         <template v-if="!lifting">
           <label class="block font-semibold">On
-            <select v-model="wish.account" class="field mt-1 font-normal" @change="look">
-              <option value="">every account</option>
-              <option v-for="account in accounts.data.value?.rows" :key="account.id" :value="account.id">{{ account.name }}</option>
-            </select>
+            <RecordPicker of="accounts" label="On" class="mt-1" placeholder="every account" :model-value="wish.account || null" @update:model-value="wish.account = $event ?? ''; look()" />
           </label>
           <fieldset @change="look">
             <legend class="font-semibold">No outsider may</legend>

@@ -25,9 +25,9 @@ export function outsidersOf(rows: Pick<ExposureRow, 'audience' | 'right' | 'sent
     const theirs = rows.filter((row) => row.audience === audience)
     if (!theirs.length) return []
     const rights = (['see', 'change', 'administer'] as const).filter((right) => theirs.some((row) => row.right === right))
-    const label = AUDIENCES[audience]
+    const label = AUDIENCES[audience] ?? ''
     return [{
-      label: label[0]!.toUpperCase() + label.slice(1), note: `by access rules: ${rights.map((right) => DOES[right]).join(', ')}`,
+      label: label.charAt(0).toUpperCase() + label.slice(1), note: `by access rules: ${rights.map((right) => DOES[right]).join(', ')}`,
       reach: Math.max(...rights.map((right) => REACH[right])), count: theirs.length, names: theirs.map((row) => row.sentence),
     }]
   })

@@ -1,13 +1,14 @@
 <script setup lang="ts">
-import { useQuery, useQueryCache } from '@pinia/colada'
+import { useQueryCache } from '@pinia/colada'
 import { computed, ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { get, send } from '@/service/api'
+import { send } from '@/service/api'
 import { useList } from '@/lists/list'
 import { me } from '@/identity/me'
-import type { FlagRow, PersonRow, Rows } from '@/service/types'
+import type { FlagRow } from '@/service/types'
 import { counted, day } from '@/frame/words'
+import RecordPicker from '@/records/RecordPicker.vue'
 import AcceptDialog from '@/offers/AcceptDialog.vue'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
 import ListTools from '@/lists/ListTools.vue'
@@ -33,11 +34,7 @@ const trimming = ref<FlagRow[]>([])
 const trims = computed(() => of(trimming.value, 'grant').map((id) => `id eq "${id}"`).join(' or '))
 const picked = ref<string[]>([])
 const chosen = computed(() => rows.value.filter((flag) => picked.value.includes(flag.id)))
-const people = useQuery({
-  key: ['people', 'assignees'],
-  query: () => get<Rows<PersonRow>>('/people', { filter: 'standing ne "left" and address pr and inside eq true', limit: 500 }),
-  enabled: () => picked.value.length > 0,
-})
+const MAY_SEE_TO = 'standing ne "left" and address pr and inside eq true'
 const failed = ref<unknown>(null)
 const cache = useQueryCache()
 
@@ -116,10 +113,7 @@ function parts(flag: FlagRow): string {
       <button v-if="chosen.some((flag) => flag.act === 'trim')" class="button" @click="trimming = chosen.filter((flag) => flag.act === 'trim')">Trim {{ counted(chosen.filter((flag) => flag.act === 'trim').length, 'grant') }}</button>
       <button v-if="chosen.some(canEnd)" class="button-end" @click="ending = chosen.filter(canEnd)">{{ endLabel }}</button>
       <label class="flex items-center gap-2">Seen to by
-        <select class="field w-52" @change="assign(chosen, ($event.target as HTMLSelectElement).value)">
-          <option value="" disabled selected>Choose somebody</option>
-          <option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option>
-        </select>
+        <RecordPicker of="people" label="Seen to by" class="w-52" :filter="MAY_SEE_TO" :model-value="null" @update:model-value="$event && assign(chosen, $event)" />
       </label>
       <button class="link" @click="picked = []">Pick none</button>
     </div>

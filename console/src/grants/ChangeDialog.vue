@@ -5,12 +5,13 @@ import { computed, reactive, ref, watch } from 'vue'
 import { CallFailed, get, send } from '@/service/api'
 import { isTooLarge, told, useLargeChange } from './largeChange'
 import { proving } from '@/identity/proof'
-import type { ChangeLine, ChangePreview, GrantRow, LevelRow, PersonRow, Rows } from '@/service/types'
+import type { ChangeLine, ChangePreview, GrantRow, LevelRow, Rows } from '@/service/types'
 import { counted } from '@/frame/words'
 
 import BreachList from '@/latches/BreachList.vue'
 import LargeProgress from './LargeProgress.vue'
 import ModalBox from '@/frame/ModalBox.vue'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const props = defineProps<{ open: boolean; grants?: GrantRow[]; filter?: string; title?: string; only?: string }>()
@@ -37,7 +38,7 @@ const levels = useQuery({
   query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${systems.value[0]}" and single eq false` }),
   enabled: () => props.open && systems.value.length === 1,
 })
-const people = useQuery({ key: ['people', 'successors'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing eq "current"', limit: 500 }), enabled: () => props.open })
+const CURRENT = 'standing eq "current"'
 const wish = computed(() => ({
   kind: form.kind,
   grants: props.filter ? [] : (props.grants ?? []).map((grant) => grant.id),
@@ -126,8 +127,8 @@ async function change(): Promise<void> {
           <select v-if="systems.length === 1" v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select>
           <span v-else class="block font-normal text-soft">Pick grants of one system.</span>
         </label>
-        <label v-if="form.kind === 'replace'" class="block font-semibold">To whom <select v-model="form.successor" class="field mt-1 font-normal"><option value="" disabled>Choose somebody</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
-        <label v-if="form.kind === 'adopt'" class="block font-semibold">Who owns the account from now on, if nobody does <select v-model="form.successor" class="field mt-1 font-normal"><option value="">Leave it as it is</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option></select></label>
+        <label v-if="form.kind === 'replace'" class="block font-semibold">To whom <RecordPicker of="people" label="To whom" class="mt-1" required :filter="CURRENT" :model-value="form.successor || null" @update:model-value="form.successor = $event ?? ''" /></label>
+        <label v-if="form.kind === 'adopt'" class="block font-semibold">Who owns the account from now on, if nobody does <RecordPicker of="people" label="Who owns the account from now on" class="mt-1" placeholder="Leave it as it is" :filter="CURRENT" :model-value="form.successor || null" @update:model-value="form.successor = $event ?? ''" /></label>
         <label class="block font-semibold">Why <input v-model="form.reason" required minlength="3" class="field mt-1 font-normal" /></label>
       </template>
       <ul v-if="lines.length" class="max-h-80 divide-y divide-line overflow-y-auto rounded-md border border-line" tabindex="0" :aria-label="result ? 'What was done' : 'What it would do'">

@@ -2,7 +2,7 @@
 import { computed, reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { CallFailed, send } from '@/service/api'
+import { faultsOf, send } from '@/service/api'
 import { keepMe } from './me'
 import type { Me } from '@/service/types'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -12,7 +12,7 @@ const form = reactive({ code: '', organisation: '', time_zone: Intl.DateTimeForm
 const error = ref<unknown>(null)
 const isBusy = ref(false)
 const zones = typeof Intl.supportedValuesOf === 'function' ? Intl.supportedValuesOf('timeZone') : []
-const faults = computed<Record<string, string>>(() => (error.value instanceof CallFailed ? error.value.problem.fields : {}))
+const faults = computed(() => faultsOf(error.value))
 
 async function setUp(): Promise<void> {
   isBusy.value = true

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { watchDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -28,12 +29,8 @@ function away(format: 'csv' | 'json'): string {
 
 const typed = ref(search.value)
 const written = ref(filter.value)
-let timer: number | undefined
 
-watch(typed, (value) => {
-  window.clearTimeout(timer)
-  timer = window.setTimeout(() => (search.value = value), 250)
-})
+watchDebounced(typed, (value) => (search.value = value), { debounce: 250 })
 watch(filter, (value) => (written.value = value))
 </script>
 
@@ -55,7 +52,7 @@ watch(filter, (value) => (written.value = value))
     <details class="grow">
       <summary class="w-fit cursor-pointer rounded-md px-2 py-1 text-soft hover:text-ink">{{ list ? 'Filter, keep, take away' : 'Filter' }}</summary>
       <form class="mt-1 flex gap-2" @submit.prevent="filter = written">
-        <input v-model="written" class="field font-mono text-sm" aria-label="Filter" placeholder='account.sensitivity ge 3 and not (last_used_at pr)' />
+        <input v-model="written" class="field font-mono text-sm" aria-label="Filter" placeholder="account.sensitivity ge 3 and not (last_used_at pr)" />
         <button class="button">Apply</button>
       </form>
       <p v-if="list" class="mt-1 flex flex-wrap items-center gap-2">

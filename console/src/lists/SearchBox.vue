@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions, Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { useQuery } from '@pinia/colada'
-import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { refDebounced } from '@vueuse/core'
+import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { get } from '@/service/api'
@@ -13,12 +14,7 @@ const KINDS: Record<One['kind'], string> = { people: 'People', accounts: 'Accoun
 const router = useRouter()
 const isOpen = ref(false)
 const typed = ref('')
-const words = ref('')
-let timer: number | undefined
-watch(typed, (value) => {
-  window.clearTimeout(timer)
-  timer = window.setTimeout(() => (words.value = value.trim()), 150)
-})
+const words = refDebounced(computed(() => typed.value.trim()), 150)
 const { data, status } = useQuery({
   key: () => ['search', words.value],
   query: () => get<Found>('/search', { q: words.value }),
@@ -31,7 +27,7 @@ const groups = computed(() => {
 })
 
 function open(): void {
-  typed.value = words.value = ''
+  typed.value = ''
   isOpen.value = true
 }
 

@@ -6,20 +6,17 @@ import { useRoute, useRouter } from 'vue-router'
 import { CallFailed, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import { me } from '@/identity/me'
-import type { AccountPage, AccountRow, LevelRow, OfferPreview, OfferRow, PersonRow, Right, Rows, TeamRow } from '@/service/types'
+import type { AccountPage, LevelRow, OfferPreview, OfferRow, Right, Rows } from '@/service/types'
+import { type To } from './recipients'
 import { counted } from '@/frame/words'
 import BreachList from '@/latches/BreachList.vue'
 import PageHead from '@/frame/PageHead.vue'
 import PartPicker from '@/accounts/PartPicker.vue'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import ReachMark from '@/frame/ReachMark.vue'
+import RecipientPicker from './RecipientPicker.vue'
 import RightList from '@/access/RightList.vue'
-
-interface To {
-  key: string
-  label: string
-  body: Record<string, string>
-}
 
 const route = useRoute()
 const router = useRouter()
@@ -27,8 +24,6 @@ const account = ref(String(route.query.account ?? ''))
 // With an offer, it is that one which is changed before it is answered.
 const changing = ref<OfferRow | null>(null)
 const to = ref<To[]>([])
-const typed = ref('')
-const name = ref('')
 const form = reactive({ levels: [] as string[], permissions: [] as string[], parts: [] as string[], since: '', last_day: '', hours: false, days: [0, 1, 2, 3, 4], begins: '08:00', ends: '18:00', reason: '' })
 const ownEnds = reactive<Record<string, string>>({})
 const preview = ref<OfferPreview | null>(null)
@@ -36,43 +31,20 @@ const error = ref<unknown>(null)
 const DAYS = ['Mo', 'Tu', 'We', 'Th', 'Fr', 'Sa', 'Su']
 const DAY_NAMES = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday']
 
-const accounts = useQuery({ key: ['accounts', 'to give'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
-const mayGive = computed(() => (accounts.data.value?.rows ?? []).filter((row) => me.value?.administrator || row.owner?.id === me.value?.person.id || row.id === me.value?.inside?.account.id))
+const mayGive = computed(() => (me.value?.administrator || me.value?.inside ? undefined : `owner.id eq "${me.value?.person.id ?? ''}"`))
 const page = useQuery({ key: () => ['account', account.value], query: () => get<AccountPage>(`/accounts/${account.value}`), enabled: () => Boolean(account.value) })
 const system = computed(() => page.data.value?.system.id ?? '')
 const levels = useQuery({ key: () => ['levels', system.value], query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${system.value}" and single eq false`, limit: 100 }), enabled: () => Boolean(system.value) })
 const permissions = useQuery({ key: () => ['levels', 'permissions', system.value], query: () => get<{ permissions: Right[] }>(`/systems/${system.value}/permissions`), enabled: () => Boolean(system.value) })
-const found = useQuery({
-  key: () => ['people', 'to offer', typed.value],
-  query: async () => {
-    const search = { search: typed.value, limit: 6 }
-    const [people, teams] = await Promise.all([get<Rows<PersonRow>>('/people', { ...search, filter: 'standing ne "left"' }), get<Rows<TeamRow>>('/teams', search)])
-    return { people: people.rows.filter((row) => row.address), teams: teams.rows }
-  },
-  enabled: () => typed.value.trim().length > 1,
-})
-const isAddress = computed(() => /^[^@\s]+@[^@\s]+\.[^@\s]+$/.test(typed.value.trim()))
-
-function add(one: To): void {
-  if (!to.value.some((t) => t.key === one.key)) to.value.push(one)
-  typed.value = name.value = ''
-}
-function addTyped(): void {
-  if (isAddress.value) add({ key: typed.value, label: name.value ? `${name.value} <${typed.value}>` : typed.value, body: { address: typed.value.trim(), name: name.value } })
-  else if (typed.value.trim()) add({ key: `handle:${typed.value}`, label: `${typed.value}, by handle`, body: { handle: typed.value.trim() } })
-}
-
-const proposal = computed(() => ({
-  account: account.value,
-  to: to.value.map((one) => one.body),
+const choice = computed(() => ({
   levels: form.levels,
   permissions: form.permissions.map((key) => ({ key, last_day: ownEnds[key] || null })),
   parts: form.parts,
   since: form.since ? new Date(form.since).toISOString() : null,
   last_day: form.last_day || null,
   hours: form.hours ? { days: form.days, begins: form.begins, ends: form.ends } : null,
-  reason: form.reason,
 }))
+const proposal = computed(() => ({ ...choice.value, account: account.value, to: to.value.map((one) => one.body), reason: form.reason }))
 async function load(): Promise<void> {
   if (!route.query.offer) return
   const offer = await get<OfferRow>(`/offers/${String(route.query.offer)}`)
@@ -119,10 +91,9 @@ watch(account, () => {
 async function give(): Promise<void> {
   error.value = null
   try {
-    const { account: _account, to: _to, reason: _reason, ...choice } = proposal.value
     if (changing.value) {
       const { id, version } = changing.value
-      await proving(() => send('PUT', `/offers/${id}`, choice, { 'If-Match': `"${version}"` }))
+      await proving(() => send('PUT', `/offers/${id}`, choice.value, { 'If-Match': `"${version}"` }))
     } else {
       await proving(() => send('POST', '/offers', { ...proposal.value, fingerprint: preview.value?.fingerprint ?? '' }))
     }
@@ -140,34 +111,11 @@ async function give(): Promise<void> {
     <div class="card space-y-5 p-5">
       <label class="block font-semibold">
         To which account
-        <select v-model="account" required :disabled="changing !== null" class="field mt-1 font-normal">
-          <option value="" disabled>Choose one</option>
-          <option v-for="row in mayGive" :key="row.id" :value="row.id">{{ row.name }}, shared by {{ row.holders }}</option>
-        </select>
+        <RecordPicker of="accounts" label="To which account" class="mt-1" required :filter="mayGive" :disabled="changing !== null" :named="page.data.value?.name" :model-value="account || null" @update:model-value="account = $event ?? ''" />
       </label>
       <p v-if="changing">To <strong>{{ changing.person.name }}</strong>, who has not answered yet. What you choose here takes the place of what was offered.</p>
       <div v-else>
-        <label class="block font-semibold">
-          To whom
-          <input v-model="typed" class="field mt-1 font-normal" placeholder="A name, an address, or a handle" autocomplete="off" @keydown.enter.prevent="addTyped" />
-        </label>
-        <ul v-if="typed.trim().length > 1 && found.data.value" class="mt-1 divide-y divide-line rounded-md border border-line" aria-label="Found here">
-          <li v-for="person in found.data.value.people" :key="person.id">
-            <button type="button" class="w-full px-3 py-1.5 text-left hover:bg-sunk" @click="add({ key: person.id, label: person.name, body: { person: person.id } })">{{ person.name }} <span class="text-soft">{{ person.address }}, {{ person.inside ? 'inside' : 'outside' }}</span></button>
-          </li>
-          <li v-for="team in found.data.value.teams" :key="team.id">
-            <button type="button" class="w-full px-3 py-1.5 text-left hover:bg-sunk" @click="add({ key: team.id, label: team.name, body: { team: team.id } })">{{ team.name }} <span class="text-soft">{{ team.partner ? 'partner organisation' : 'team' }} of {{ team.members }}</span></button>
-          </li>
-          <li class="flex flex-wrap items-center gap-2 px-3 py-2">
-            <template v-if="isAddress"><input v-model="name" class="field w-48" aria-label="Their name" placeholder="Their name" /><button type="button" class="button" @click="addTyped">Add this address</button></template>
-            <button v-else type="button" class="button" @click="addTyped">Add the handle “{{ typed.trim() }}”</button>
-          </li>
-        </ul>
-        <ul v-if="to.length" class="mt-2 flex flex-wrap gap-2" aria-label="Chosen">
-          <li v-for="one in to" :key="one.key" class="flex items-center gap-2 rounded-full border border-line bg-sunk py-1 pr-1 pl-3">
-            {{ one.label }} <button type="button" class="rounded-full px-2 hover:bg-card" :aria-label="`Take ${one.label} out`" @click="to = to.filter((t) => t.key !== one.key)">×</button>
-          </li>
-        </ul>
+        <RecipientPicker v-model="to" />
       </div>
       <fieldset v-if="levels.data.value">
         <legend class="font-semibold">What they may do</legend>

@@ -4,10 +4,11 @@ import { reactive, ref } from 'vue'
 
 import { get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AccountPage, LevelRow, OfferRow, PersonRow, Rows } from '@/service/types'
+import type { AccountPage, LevelRow, OfferRow, Rows } from '@/service/types'
 import { moment } from '@/frame/words'
 
 import ModalBox from '@/frame/ModalBox.vue'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const props = defineProps<{ open: boolean; account: AccountPage }>()
@@ -15,7 +16,7 @@ defineEmits<{ close: [] }>()
 const form = reactive({ to: '', keeps: '', reason: '' })
 const error = ref<unknown>(null)
 const sent = ref<OfferRow | null>(null)
-const people = useQuery({ key: ['people', 'owners to be'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing eq "current" and address_confirmed_at pr', limit: 500 }), enabled: () => props.open })
+const MAY_OWN = 'standing eq "current" and address_confirmed_at pr'
 const levels = useQuery({ key: () => ['levels', props.account.system.id], query: () => get<Rows<LevelRow>>('/levels', { filter: `system.id eq "${props.account.system.id}" and single eq false`, limit: 100 }), enabled: () => props.open })
 
 async function offer(): Promise<void> {
@@ -34,7 +35,7 @@ async function offer(): Promise<void> {
     <p v-if="sent" class="mt-4" role="status">A link is on its way to {{ sent.person.name }}. Nothing changes until they accept; the link stands until {{ moment(sent.runs_out_at) }}.</p>
     <form v-else class="mt-3 space-y-4" @submit.prevent="offer">
       <p>{{ account.owner?.name ?? 'Nobody' }} owns it until the new owner has accepted by the link that is sent to them.</p>
-      <label class="block font-semibold">To whom <span class="font-normal text-soft">(with a confirmed address)</span><select v-model="form.to" required class="field mt-1 font-normal"><option value="" disabled>Choose somebody</option><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}, {{ person.job }}</option></select></label>
+      <label class="block font-semibold">To whom <span class="font-normal text-soft">(with a confirmed address)</span><RecordPicker of="people" label="To whom" class="mt-1" required :filter="MAY_OWN" :model-value="form.to || null" @update:model-value="form.to = $event ?? ''" /></label>
       <label class="block font-semibold">What the present owner keeps <select v-model="form.keeps" class="field mt-1 font-normal"><option value="">Nothing</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
       <label class="block font-semibold">Why <input v-model="form.reason" class="field mt-1 font-normal" /></label>
       <ProblemNote :error="error" />

@@ -6,8 +6,9 @@ import { RouterLink } from 'vue-router'
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { PartnerLink, SignInOf, TeamRow } from '@/service/types'
+import type { PartnerLink, SignInOf } from '@/service/types'
 import { counted, moment } from '@/frame/words'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import PageHead from '@/frame/PageHead.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -15,7 +16,6 @@ import StateNote from '@/frame/StateNote.vue'
 
 const { data, status, error, refetch } = useQuery({ key: ['partners'], query: () => get<{ links: PartnerLink[] }>('/partners') })
 const signIns = useQuery({ key: ['sign-ins'], query: () => get<{ rows: SignInOf[] }>('/sign-ins'), enabled: () => !!me.value?.administrator })
-const teams = useQuery({ key: ['partners', 'teams'], query: () => get<{ rows: TeamRow[] }>('/teams', { filter: 'partner eq true', limit: '100' }) })
 const failed = ref<unknown>(null)
 const said = ref('')
 const wish = reactive({ client: '', words: '', people: [] as string[] })
@@ -125,7 +125,7 @@ function begin(): void {
   <ModalBox :open="accepting !== null" :title="`Let ${accepting?.other ?? ''} act for us`" @close="accepting = null">
     <form class="mt-3 space-y-4" @submit.prevent="accept">
       <p>{{ accepting?.people.map((one) => one.name).join(', ') || 'Nobody yet' }}: they sign in at their own organisation, and see and do here only what their team allows. You see which of them have been here. The partner chooses the people; you can end the link at any time.</p>
-      <label class="block font-semibold">Their team <select v-model="team" class="field mt-1 font-normal"><option value="">a new team that holds nothing yet</option><option v-for="one in teams.data.value?.rows" :key="one.id" :value="one.id">{{ one.name }} ({{ counted(one.grants, 'grant') }})</option></select></label>
+      <label class="block font-semibold">Their team <RecordPicker of="teams" label="Their team" class="mt-1" placeholder="a new team that holds nothing yet" :model-value="team || null" @update:model-value="team = $event ?? ''" /></label>
       <ProblemNote :error="failed" />
       <div class="flex justify-end gap-2"><button type="button" class="button" @click="accepting = null">Not now</button><button class="button-main">Let them act for us</button></div>
     </form>

@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
 
-const props = defineProps<{ holder: { kind: string; id: string; name: string; inside?: boolean | null; standing?: string | null } }>()
+const props = defineProps<{ holder: { kind: string; id: string; name: string | null; inside?: boolean | null; standing?: string | null } }>()
 const PLACES: Record<string, string> = { person: 'people', app: 'apps', account: 'accounts' }
 const to = computed(() => (PLACES[props.holder.kind] ? `/${PLACES[props.holder.kind]}/${props.holder.id}` : null))
 const notes = computed(() => {

@@ -5,9 +5,10 @@ import { RouterLink } from 'vue-router'
 
 import { CallFailed, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { LeavingPage, LeavingPreview, PersonRow, Rows } from '@/service/types'
+import type { LeavingPage, LeavingPreview } from '@/service/types'
 import { counted, endingWords, moment } from '@/frame/words'
 import CountDown from './CountDown.vue'
+import RecordPicker from '@/records/RecordPicker.vue'
 import PageHead from '@/frame/PageHead.vue'
 import PreviewBox from '@/revocations/PreviewBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -15,7 +16,14 @@ import StateNote from '@/frame/StateNote.vue'
 
 const props = defineProps<{ id: string }>()
 const page = useQuery({ key: () => ['leaving', props.id], query: () => get<LeavingPage>(`/people/${props.id}/leaving`) })
-const people = useQuery({ key: ['people', 'successors'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing eq "current"', limit: 500 }) })
+function put(account: string, successor: string | null): void {
+  if (successor) form.successors[account] = successor
+  else delete form.successors[account]
+}
+const successorsOf = (one: LeavingPreview['accounts'][number]) => [
+  ...one.suggested.map((person) => ({ ...person, note: 'near at hand' })),
+  ...(one.owned ? [] : [{ id: NOBODY, name: 'Nobody, on purpose' }]),
+]
 const form = reactive<{ successors: Record<string, string>; lock: boolean; drop: boolean; reason: string }>({ successors: {}, lock: true, drop: false, reason: '' })
 const preview = ref<LeavingPreview | null>(null)
 const error = ref<unknown>(null)
@@ -87,12 +95,7 @@ watch([isChoosing, wish], ([choosing]) => choosing && void look(), { immediate: 
           <ul class="mt-2 divide-y divide-line">
             <li v-for="one in preview.accounts" :key="one.account.id" class="flex flex-wrap items-center gap-x-4 gap-y-2 py-2.5">
               <p class="min-w-52 flex-1"><span class="font-semibold">{{ one.account.name }}</span> <span class="text-soft">{{ one.why }}</span></p>
-              <select v-model="form.successors[one.account.id]" class="field w-64" :aria-label="`Who takes over ${one.account.name}`">
-                <option :value="undefined">Who takes over?</option>
-                <optgroup v-if="one.suggested.length" label="Near at hand"><option v-for="person in one.suggested" :key="person.id" :value="person.id">{{ person.name }}</option></optgroup>
-                <optgroup label="Everybody"><option v-for="person in (people.data.value?.rows ?? []).filter((p) => p.id !== id)" :key="person.id" :value="person.id">{{ person.name }}</option></optgroup>
-                <option v-if="!one.owned" :value="NOBODY">Nobody, on purpose</option>
-              </select>
+              <RecordPicker of="people" :label="`Who takes over ${one.account.name}`" class="w-64" placeholder="Who takes over?" filter="standing eq &quot;current&quot;" :choices="successorsOf(one)" :without="[id]" :model-value="form.successors[one.account.id] ?? null" @update:model-value="put(one.account.id, $event)" />
             </li>
           </ul>
         </section>

@@ -126,14 +126,14 @@ function choose(chosen: File | undefined): void {
           <li v-for="problem in report.errors.slice(0, 200)" :key="`${problem.line} ${problem.field}`">Line {{ problem.line }}<template v-if="problem.field">, {{ problem.field }}</template>: {{ problem.reason }}</li>
         </ul>
       </div>
-      <div v-if="report.fresh.length"><p class="font-semibold">Would be added</p><p>{{ report.fresh.slice(0, 60).join(', ') }}<template v-if="report.added > 60">, and {{ report.added - 60 }} more</template></p></div>
-      <div v-if="report.differences.length">
+      <div v-if="report.fresh?.length"><p class="font-semibold">Would be added</p><p>{{ report.fresh.slice(0, 60).join(', ') }}<template v-if="report.added > 60">, and {{ report.added - 60 }} more</template></p></div>
+      <div v-if="report.differences?.length">
         <p class="font-semibold">Would change</p>
         <ul class="mt-1 max-h-64 overflow-y-auto">
           <li v-for="one in report.differences.slice(0, 200)" :key="`${one.line} ${one.field}`">Line {{ one.line }}, {{ one.field }} of {{ one.key }}: from “{{ one.was || 'nothing' }}” to “{{ one.will || 'nothing' }}”</li>
         </ul>
       </div>
-      <ul v-if="report.latches.length" class="list-disc pl-5"><li v-for="one in report.latches" :key="one.fact">{{ one.latch }}: {{ one.fact }}</li></ul>
+      <ul v-if="report.latches?.length" class="list-disc pl-5"><li v-for="one in report.latches" :key="one.fact">{{ one.latch }}: {{ one.fact }}</li></ul>
     </div>
   </section>
 </template>

@@ -64,8 +64,8 @@ const make = () => attempt(async () => {
   <ModalBox :open="open" :title="`Change ${noun}`" @close="$emit('close')">
     <form class="mt-3 space-y-4" @submit.prevent="preview ? make() : look()">
       <label class="block font-semibold">What is changed <select v-model="field" class="field mt-1 font-normal"><option v-for="one in fields" :key="one.name" :value="one.name">{{ one.label }}</option></select></label>
-      <FieldInput v-if="chosen" v-model="values[field]" :field="{ ...chosen, help: undefined, fixed: false }" :values="values" :named="named" is-new />
-      <FieldInput v-if="field === 'standing' && values.standing !== 'current'" v-model="values.leaves_on" :field="{ name: 'leaves_on', label: 'Last day', reads: 'day' }" :values="values" :named="named" is-new />
+      <FieldInput v-if="chosen" v-model="values[field]" :field="{ ...chosen, help: undefined, fixed: false }" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" is-new />
+      <FieldInput v-if="field === 'standing' && values.standing !== 'current'" v-model="values.leaves_on" :field="{ name: 'leaves_on', label: 'Last day', reads: 'day' }" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" is-new />
       <div v-if="preview" class="max-h-72 overflow-y-auto rounded-md bg-sunk p-3" data-test="edits-preview">
         <p class="font-semibold">{{ preview.changed }} will change{{ preview.refused ? `, ${preview.refused} can’t` : '' }}.</p>
         <ul>

@@ -8,6 +8,7 @@ import RecordPicker from './RecordPicker.vue'
 /** One field of a form: its label, its input, its help, and what is wrong with it. */
 const value = defineModel<unknown>({ required: true })
 const props = defineProps<{ field: Field; values: Values; named: Record<string, string>; fault?: string; isNew: boolean; account?: string }>()
+const emit = defineEmits<{ named: [id: string, name: string] }>()
 
 const ident = computed(() => `field-${props.field.name}`)
 const described = computed(() => [props.field.help ? `${ident.value}-help` : '', props.fault ? `${ident.value}-fault` : ''].filter(Boolean).join(' ') || undefined)
@@ -52,7 +53,7 @@ function put<T>(list: T[], place: number, change: Partial<T> | null): void {
       <ul class="mt-1 flex flex-wrap gap-1.5">
         <li v-for="(ident_, place) in many" :key="ident_" class="flex items-center gap-1 rounded-full border border-line bg-sunk pl-3">{{ named[ident_] ?? 'one more' }}<button type="button" class="rounded-full px-2" @click="put(many as never[], place, null)">×<span class="sr-only">Take out {{ named[ident_] }}</span></button></li>
       </ul>
-      <RecordPicker :id="ident" :of="field.of!" :label="`Add to ${field.label}`" class="mt-1" :filter="account ? `account.id eq &quot;${account}&quot;` : undefined" :model-value="null" @update:model-value="$event && !many.includes($event) && (value = [...many, $event])" @named="named[many[many.length - 1] ?? ''] = $event" />
+      <RecordPicker :id="ident" :of="field.of!" :label="`Add to ${field.label}`" class="mt-1" :filter="account ? `account.id eq &quot;${account}&quot;` : undefined" :model-value="null" @update:model-value="$event && !many.includes($event) && (value = [...many, $event])" @named="emit('named', many[many.length - 1] ?? '', $event)" />
     </template>
     <div v-else class="mt-1 flex flex-wrap gap-2 sm:flex-nowrap">
       <select class="field w-44" :aria-label="`Kind of: ${field.label}`" :value="payer?.kind ?? ''" @change="value = ($event.target as HTMLSelectElement).value ? { kind: ($event.target as HTMLSelectElement).value, id: '' } : null">

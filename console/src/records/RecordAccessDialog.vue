@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from 'vue'
+import { watchDebounced } from '@vueuse/core'
 
 import { CallFailed, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
@@ -11,7 +12,7 @@ import ProblemNote from '@/frame/ProblemNote.vue'
 import RecordPicker from './RecordPicker.vue'
 
 /** Writes down access that exists: one by one, or as a table that is pasted in and checked as one types. */
-const props = defineProps<{ open: boolean; account?: { id: string; name: string; system: { id: string } } | null }>()
+const props = defineProps<{ open: boolean; account?: { id: string; name: string; system: { id: string | null } } | null }>()
 const emit = defineEmits<{ close: []; done: [] }>()
 interface Line { account: string; holder_kind: string; holder: string; level: string; since: string; last_day: string; given_by: string; evidence: string }
 const EMPTY: Line = { account: '', holder_kind: 'person', holder: '', level: '', since: '', last_day: '', given_by: '', evidence: '' }
@@ -29,7 +30,6 @@ const preview = ref<RecordAccessPreview | null>(null)
 const error = ref<unknown>(null)
 const isBusy = ref(false)
 const isReading = ref(false)
-let timer: number | undefined
 
 watch(() => props.open, (open) => {
   if (!open) return
@@ -52,11 +52,8 @@ watch([line, how], () => {
   preview.value = null
   lines.value = how.value === 'one' && line.account && line.holder && line.level ? [{ ...line }] : []
 })
-watch(table, () => {
-  preview.value = null
-  window.clearTimeout(timer)
-  timer = window.setTimeout(() => void read(), 400)
-})
+watch(table, () => (preview.value = null))
+watchDebounced(table, () => read(), { debounce: 400 })
 
 /** A table as spreadsheets give it: cells apart by tabs, commas or semicolons, perhaps with a first line of names. */
 function cells(): string[][] {

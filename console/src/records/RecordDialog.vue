@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { computed, nextTick, reactive, ref, watch } from 'vue'
 
-import { CallFailed, get, send } from '@/service/api'
+import { CallFailed, faultsOf, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { RecordOf } from '@/service/types'
-import { FORMS, NOUNS, changed, fresh, shown, type KindOfRecord, type Values } from './forms'
+import { FORMS, NOUNS, changed, fresh, type KindOfRecord, type Values } from './forms'
 import { plain } from '@/frame/words'
 import ModalBox from '@/frame/ModalBox.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
@@ -26,7 +26,7 @@ const isRemoving = ref(false)
 const hasDraft = ref(false)
 const noun = computed(() => NOUNS[props.kind])
 const fields = computed(() => FORMS[props.kind].filter((field) => !field.when || field.when(values)))
-const faults = computed<Record<string, string>>(() => (error.value instanceof CallFailed && error.value.status === 422 ? error.value.problem.fields : {}))
+const faults = computed(() => (error.value instanceof CallFailed && error.value.status === 422 ? faultsOf(error.value) : {}))
 const other = computed(() => {
   const known = new Set(fields.value.map((field) => field.name))
   return Object.keys(faults.value).length && Object.keys(faults.value).every((name) => known.has(name)) ? null : error.value
@@ -80,7 +80,7 @@ async function call(make: () => Promise<void>): Promise<void> {
   try {
     await make()
   } catch (failed) {
-    if (failed instanceof CallFailed && failed.status === 412) meanwhile.value = failed.problem.fields
+    if (failed instanceof CallFailed && failed.status === 412) meanwhile.value = faultsOf(failed)
     error.value = failed
     await nextTick()
     document.querySelector<HTMLElement>('[role=dialog] [aria-invalid=true]')?.focus()
@@ -136,7 +136,7 @@ function throwAway(): void {
     <form class="mt-3 space-y-4" novalidate @submit.prevent="save">
       <p v-if="hasDraft" role="status" class="rounded-md border-l-4 border-brass bg-brass-wash px-3 py-2">What you typed before is here again. <button type="button" class="link" @click="((forget()), void load())">Begin anew</button></p>
       <div v-for="field in fields" :key="field.name">
-        <FieldInput v-model="values[field.name]" :field="field" :values="values" :named="named" :fault="faults[field.name]" :is-new="!id" :account="account" />
+        <FieldInput v-model="values[field.name]" :field="field" :values="values" :named="named" @named="(ident, name) => (named[ident] = name)" :fault="faults[field.name]" :is-new="!id" :account="account" />
       </div>
       <div v-if="meanwhile" role="alert" class="rounded-md border border-brass bg-brass-wash p-3">
         <p class="font-semibold">{{ error instanceof Error ? error.message : '' }}</p>

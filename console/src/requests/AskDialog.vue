@@ -1,12 +1,14 @@
 <script setup lang="ts">
 import { useQuery } from '@pinia/colada'
+import { refDebounced } from '@vueuse/core'
 import { computed, reactive, ref, watch } from 'vue'
 
 import { get, send } from '@/service/api'
-import type { AccountPage, AccountRow, LevelRow, RequestRow, Rows } from '@/service/types'
+import type { AccountPage, AccountRow, RequestRow, Rows } from '@/service/types'
 
 import ModalBox from '@/frame/ModalBox.vue'
 import PartPicker from '@/accounts/PartPicker.vue'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 
 const props = defineProps<{ open: boolean }>()
@@ -15,12 +17,12 @@ const form = reactive({ account_name: '', owner_address: '', level: '', until: '
 const error = ref<unknown>(null)
 const asked = ref<RequestRow | null>(null)
 // Of an account that one can see already, parts can be chosen; of any other one knows no more than its name.
-const accounts = useQuery({ key: ['accounts', 'to ask for'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }), enabled: () => props.open })
-const known = computed(() => accounts.data.value?.rows.find((row) => row.name.toLowerCase() === form.account_name.trim().toLowerCase())?.id ?? '')
+const named = refDebounced(computed(() => form.account_name.trim()), 300)
+const accounts = useQuery({ key: () => ['accounts', 'to ask for', named.value], query: () => get<Rows<AccountRow>>('/accounts', { filter: `name eq ${JSON.stringify(named.value)}`, limit: 1 }), enabled: () => props.open && Boolean(named.value) })
+const known = computed(() => (named.value && accounts.data.value?.rows[0]?.id) || '')
 const page = useQuery({ key: () => ['account', known.value], query: () => get<AccountPage>(`/accounts/${known.value}`), enabled: () => Boolean(known.value) })
 const parts = ref<string[]>([])
 watch(known, () => (parts.value = []))
-const levels = useQuery({ key: ['levels', 'to ask for'], query: () => get<Rows<LevelRow>>('/levels', { filter: 'single eq false', limit: 500 }), enabled: () => props.open })
 
 watch(
   () => props.open,
@@ -55,7 +57,7 @@ async function ask(): Promise<void> {
       <label class="block font-semibold">Or its owner’s address <span class="font-normal text-soft">(when you don’t know the name)</span><input v-model="form.owner_address" type="email" class="field mt-1 font-normal" /></label>
       <div class="grid gap-4 sm:grid-cols-2">
         <label class="block font-semibold">Level <span class="font-normal text-soft">(if you know it)</span>
-          <select v-model="form.level" class="field mt-1 font-normal"><option value="">Let the owner choose</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.system.name }}: {{ level.name }}</option></select>
+          <RecordPicker of="levels" label="Level" class="mt-1" placeholder="Let the owner choose" filter="single eq false" :model-value="form.level || null" @update:model-value="form.level = $event ?? ''" />
         </label>
         <label class="block font-semibold">Last day <input v-model="form.until" type="date" class="field mt-1 font-normal" /></label>
       </div>

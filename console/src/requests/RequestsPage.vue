@@ -7,9 +7,10 @@ import { get, send } from '@/service/api'
 import { useList } from '@/lists/list'
 import { me } from '@/identity/me'
 import { proving } from '@/identity/proof'
-import type { AccountPage, AccountRow, LevelRow, RequestRow, Rows } from '@/service/types'
+import type { AccountPage, LevelRow, RequestRow, Rows } from '@/service/types'
 import { ends, moment, plain } from '@/frame/words'
 import AskDialog from './AskDialog.vue'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ListTools from '@/lists/ListTools.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import PageHead from '@/frame/PageHead.vue'
@@ -37,7 +38,6 @@ const answering = ref<RequestRow | null>(null)
 const form = reactive({ account: '', level: '', last_day: '', words: '' })
 const failed = ref<unknown>(null)
 const account = () => answering.value?.account?.id ?? form.account
-const accounts = useQuery({ key: ['accounts', 'to grant'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
 const page = useQuery({ key: () => ['account', account()], query: () => get<AccountPage>(`/accounts/${account()}`), enabled: () => Boolean(account()) })
 const levels = useQuery({
   key: () => ['levels', page.data.value?.system.id ?? ''],
@@ -101,7 +101,7 @@ async function withdraw(row: RequestRow): Promise<void> {
   <ModalBox :open="answering !== null" :title="`${answering?.person.name} asks for access`" @close="answering = null">
     <form v-if="answering" class="mt-3 space-y-4" @submit.prevent="answer('grant')">
       <p>“{{ answering.reason }}” <span class="text-soft">{{ answering.account?.name ?? answering.wanted }}, {{ answering.extends ? 'more time on what they have' : (answering.level?.name ?? 'level left open') }}, {{ answering.extends && !answering.until ? 'until you say' : ends(answering) }}</span> <ReachMark v-if="answering.reach" :reach="answering.reach" class="ml-2" /></p>
-      <label v-if="!answering.account" class="block font-semibold">Which account <select v-model="form.account" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="row in accounts.data.value?.rows ?? []" :key="row.id" :value="row.id">{{ row.name }}</option></select></label>
+      <label v-if="!answering.account" class="block font-semibold">Which account <RecordPicker of="accounts" label="Which account" class="mt-1" required :model-value="form.account || null" @update:model-value="form.account = $event ?? ''" /></label>
       <div class="grid gap-4 sm:grid-cols-2">
         <label v-if="!answering.extends" class="block font-semibold">Level <span class="font-normal text-soft">(as asked, or less)</span><select v-model="form.level" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="level in levels.data.value?.rows ?? []" :key="level.id" :value="level.id">{{ level.name }}</option></select></label>
         <label class="block font-semibold">Last day <span class="font-normal text-soft">(as asked, or sooner)</span><input v-model="form.last_day" type="date" class="field mt-1 font-normal" /></label>

@@ -5,12 +5,13 @@ import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
-import type { ItemRow, LevelRow, Named, PersonRow, Preview, Rows, Verdict } from '@/service/types'
+import type { ItemRow, LevelRow, Named, Preview, Rows, Verdict } from '@/service/types'
 import { DONE_WORDS, needsReason, revokingWords } from './reviews'
 import { day } from '@/frame/words'
 
 import ItemFacts from './ItemFacts.vue'
 import PreviewBox from '@/revocations/PreviewBox.vue'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
 import ProofMark from '@/revocations/ProofMark.vue'
 
@@ -49,16 +50,8 @@ const better = useQuery({
   query: () => get<{ people: (Named & { why: string })[] }>(`${path.value}/reviewers`),
   enabled: () => doing.value === 'pass',
 })
-const people = useQuery({
-  key: ['people', 'successors'],
-  query: () => get<Rows<PersonRow>>('/people', { filter: 'inside eq true and standing eq "current"', limit: 200 }),
-  enabled: () => doing.value === 'pass' || (doing.value === 'revoke' && props.item.kind === 'ownership'),
-})
-const choices = computed(() => {
-  const known = (better.data.value?.people ?? []).map((person) => ({ id: person.id, words: `${person.name}, ${person.why}` }))
-  const rest = (people.data.value?.rows ?? []).map((person) => ({ id: person.id, words: person.name }))
-  return doing.value === 'pass' ? [...known, ...rest.filter((person) => !known.some((one) => one.id === person.id))] : rest
-})
+const CURRENT_INSIDE = 'inside eq true and standing eq "current"'
+const choices = computed(() => (doing.value === 'pass' ? (better.data.value?.people ?? []).map((person) => ({ id: person.id, name: person.name, note: person.why })) : []))
 
 function clear(): void {
   doing.value = null
@@ -180,7 +173,7 @@ defineExpose({ begin, undo, isOpen, mayTrim })
     <form v-if="doing" class="mt-3 space-y-3" @submit.prevent="canFinish && finish(doing)" @keydown.esc.stop="clear">
       <label v-if="doing === 'pass' || (doing === 'revoke' && item.kind === 'ownership')" class="block font-semibold">
         {{ doing === 'pass' ? 'To whom' : 'Who is to own it' }}
-        <select v-model="other" required class="field mt-1 font-normal"><option value="" disabled>Choose</option><option v-for="choice in choices" :key="choice.id" :value="choice.id">{{ choice.words }}</option></select>
+        <RecordPicker of="people" :label="doing === 'pass' ? 'To whom' : 'Who is to own it'" class="mt-1" required :filter="CURRENT_INSIDE" :choices="choices" :model-value="other || null" @update:model-value="other = $event ?? ''" />
       </label>
       <p v-if="doing === 'pass' && better.status.value === 'success' && !choices.length" class="text-soft">Nobody that you see could decide it better. An administrator can pass it on.</p>
       <div v-if="doing === 'trim'" class="grid gap-3 sm:grid-cols-2">

@@ -1,10 +1,11 @@
 <script setup lang="ts">
+import RecordPicker from '@/records/RecordPicker.vue'
 import { useQuery } from '@pinia/colada'
 import { computed } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { get, send } from '@/service/api'
-import type { Named, PersonRow, Place, Rows } from '@/service/types'
+import { send } from '@/service/api'
+import type { Named, Place } from '@/service/types'
 import { COVERS } from './reviews'
 import { SEVERITY_WORDS, counted } from '@/frame/words'
 
@@ -24,26 +25,23 @@ export interface ReviewDraft {
 }
 
 const draft = defineModel<ReviewDraft>({ required: true })
-const people = useQuery({ key: ['people', 'reviewers'], query: () => get<Rows<PersonRow>>('/people', { filter: 'inside eq true and standing eq "current"', limit: 200 }) })
-const teams = useQuery({ key: ['teams', 'reviewers'], query: () => get<Rows<Named>>('/teams', { limit: 200 }) })
+const CURRENT_INSIDE = 'inside eq true and standing eq "current"'
 
 const held = useQuery({
   key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join(), JSON.stringify(draft.value.reviewers)],
+  enabled: () => !['team', 'person'].includes(first.value) || Boolean(draft.value.reviewers[0]?.id),
   query: () => send<{ population: { kind: string; items: number }[]; without_sign_in: Named[]; more_without_sign_in: boolean }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reminders: [] }),
 })
 const inIt = computed(() => (held.data.value?.population ?? []).filter((kind) => kind.items).map((kind) => counted(kind.items, kind.kind, kind.kind === 'latch' ? 'latches' : undefined)).join(', '))
 
 /** The first of the line; others can be put before them from the command line. */
 const first = computed({
-  get: () => {
-    const place = draft.value.reviewers[0]
-    return !place || place.kind === 'owner' ? 'owner' : place.kind === 'manager' ? 'manager' : `${place.kind}:${place.id}`
-  },
-  set: (chosen: string) => {
-    const [kind, id] = chosen.split(':') as [Place['kind'], string | undefined]
-    draft.value.reviewers = [{ kind, id: id ?? null, account_kind: '' }]
-  },
+  get: () => draft.value.reviewers[0]?.kind ?? 'owner',
+  set: (kind: Place['kind']) => ask(kind, null),
 })
+function ask(kind: Place['kind'], id: string | null): void {
+  draft.value.reviewers = [{ kind, id, account_kind: '' }]
+}
 const reminders = computed({
   get: () => draft.value.reminders.join(', '),
   set: (text: string) => (draft.value.reminders = text.split(',').map(Number).filter((days) => Number.isInteger(days) && days > 0)),
@@ -73,9 +71,10 @@ const closes = computed({
       <select v-model="first" class="field mt-1 font-normal">
         <option value="owner">Each account's owner</option>
         <option value="manager">The holder's manager</option>
-        <optgroup label="Anyone of a team"><option v-for="team in teams.data.value?.rows ?? []" :key="team.id" :value="`team:${team.id}`">{{ team.name }}</option></optgroup>
-        <optgroup label="One person"><option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="`person:${person.id}`">{{ person.name }}</option></optgroup>
+        <option value="team">Anyone of a team</option>
+        <option value="person">One person</option>
       </select>
+      <RecordPicker v-if="first === 'team' || first === 'person'" :key="first" :of="first === 'team' ? 'teams' : 'people'" :label="first === 'team' ? 'Which team' : 'Which person'" class="mt-1" required :filter="first === 'person' ? CURRENT_INSIDE : undefined" :model-value="draft.reviewers[0]?.id ?? null" @update:model-value="ask(first, $event)" />
     </label>
     <label class="block font-semibold">Days to decide <input v-model.number="draft.days_to_decide" type="number" min="1" max="365" class="field mt-1 font-normal" /></label>
     <label class="block font-semibold">Reminders, days before <input v-model.lazy="reminders" class="field mt-1 font-normal" placeholder="7, 1" /></label>

@@ -4,7 +4,7 @@ import type { Preview } from '@/service/types'
 import ReachMark from '@/frame/ReachMark.vue'
 
 defineProps<{ preview: Preview }>()
-const HANGS = { object: 'Left over', job: 'Stops', key: 'A machine’s key', others: 'Others lose', password: 'Note' } as const
+const HANGS: Record<string, string> = { object: 'Left over', job: 'Stops', key: 'A machine’s key', others: 'Others lose', password: 'Note' }
 </script>
 
 <template>

@@ -24,7 +24,7 @@ const failed = ref<unknown>(null)
 const reasons = ref<Record<string, string>>({})
 const skipping = ref('')
 const isUndoing = ref(false)
-const MARKS = { open: 'next', waiting: 'waits', by_hand: 'by hand', done: 'done', skipped: 'skipped' } as const
+const MARKS: Record<string, string> = { open: 'next', waiting: 'waits', by_hand: 'by hand', done: 'done', skipped: 'skipped' }
 
 async function carry(path: string, body?: unknown): Promise<void> {
   failed.value = null

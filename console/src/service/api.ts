@@ -1,5 +1,6 @@
 /** Calls to the service. */
 
+import { whileBusy } from './busy'
 import type { Problem } from './types'
 
 const PREFIX = '/api/v1'
@@ -12,6 +13,11 @@ export class CallFailed extends Error {
   ) {
     super(problem.detail)
   }
+}
+
+/** What is wrong with which field of what was sent; nothing for other failures. */
+export function faultsOf(failed: unknown): Record<string, string> {
+  return failed instanceof CallFailed ? (failed.problem.fields ?? {}) : {}
 }
 
 /** Keep the token that calls which change something have to carry. */
@@ -80,7 +86,11 @@ function keyOf(intent: string): string {
  * Change something. What is sent again, by a second click, after a lost answer or after a proof, is carried out once:
  * it goes under the same key until the service has answered it.
  */
-export async function send<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+export function send<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+  return path.endsWith('/preview') ? sendNow<T>(method, path, body, headers) : whileBusy(() => sendNow<T>(method, path, body, headers))
+}
+
+async function sendNow<T>(method: string, path: string, body: unknown, headers: Record<string, string>): Promise<T> {
   const more: Record<string, string> = { 'X-CSRF-Token': csrf, ...headers }
   const written = body === undefined ? undefined : JSON.stringify(body)
   const hasKey = method === 'POST' && written !== undefined
@@ -100,7 +110,7 @@ export async function send<T>(method: string, path: string, body?: unknown, head
 /** Send a file as it is. */
 export async function sendFile<T>(path: string, query: Query, file: Blob): Promise<T> {
   const headers = { 'X-CSRF-Token': csrf, 'Content-Type': 'application/octet-stream' }
-  return answer<T>(await reach(address(path, query), { method: 'POST', headers, body: file }))
+  return whileBusy(async () => answer<T>(await reach(address(path, query), { method: 'POST', headers, body: file })))
 }
 
 /** Sends a file, and gives the text that comes back: another file. */

@@ -2,7 +2,7 @@
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
-import { CallFailed, get, send } from '@/service/api'
+import { faultsOf, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { MailSettings } from '@/service/types'
 import { moment } from '@/frame/words'
@@ -15,7 +15,7 @@ const form = reactive({ host: '', port: 587, user: '', password: '', sender: '',
 const failed = ref<unknown>(null)
 const said = ref('')
 const isOpen = ref(false)
-const faults = computed<Record<string, string>>(() => (failed.value instanceof CallFailed ? failed.value.problem.fields : {}))
+const faults = computed(() => faultsOf(failed.value))
 watch(data, (found) => { if (found) Object.assign(form, { host: found.host, port: found.port, user: found.user, sender: found.sender, starttls: found.starttls, password: '' }) }, { immediate: true })
 
 async function run(call: () => Promise<unknown>, done: string): Promise<void> {

@@ -4,9 +4,10 @@ import { computed, reactive, ref, watch } from 'vue'
 
 import { get, getText, send, sendFile } from '@/service/api'
 import { proving } from '@/identity/proof'
-import type { AccountRow, PersonRow, Rows, Settings, TeamRow } from '@/service/types'
+import type { AccountRow, Rows, Settings, TeamRow } from '@/service/types'
 import { saveText } from '@/records/files'
 import { counted } from '@/frame/words'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ChangeDialog from '@/grants/ChangeDialog.vue'
 import LatchBox from '@/latches/LatchBox.vue'
 import MailBox from './MailBox.vue'
@@ -16,7 +17,6 @@ import StateNote from '@/frame/StateNote.vue'
 
 const settings = useQuery({ key: ['settings'], query: () => get<Settings>('/settings') })
 const teams = useQuery({ key: ['teams', 'speakers'], query: () => get<Rows<TeamRow>>('/teams', { limit: 200 }) })
-const people = useQuery({ key: ['people', 'speakers'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing ne "left" and address pr', limit: 500 }) })
 const accounts = useQuery({ key: ['accounts', 'kinds'], query: () => get<Rows<AccountRow>>('/accounts', { limit: 500 }) })
 const kinds = computed(() => [...new Set((accounts.data.value?.rows ?? []).map((row) => row.kind))].sort())
 const ending = ref<TeamRow | null>(null)
@@ -78,10 +78,7 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
       <p class="mb-3 text-soft">They answer offers to it.</p>
       <div v-for="team in teams.data.value?.rows ?? []" :key="team.id" class="mt-2 grid items-center gap-2 sm:grid-cols-[1fr_1fr_auto]">
         <span>{{ team.name }}</span>
-        <select :aria-label="`Who speaks for ${team.name}`" class="field" :value="team.speaker?.id ?? ''" @change="setSpeaker(team, ($event.target as HTMLSelectElement).value)">
-          <option value="">Nobody</option>
-          <option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option>
-        </select>
+        <RecordPicker of="people" :label="`Who speaks for ${team.name}`" placeholder="Nobody" filter="standing ne &quot;left&quot; and address pr" :named="team.speaker?.name" :model-value="team.speaker?.id ?? null" @update:model-value="setSpeaker(team, $event ?? '')" />
         <button class="button-end" :disabled="!team.grants" @click="ending = team">End its {{ counted(team.grants, 'grant') }}<span class="sr-only"> of {{ team.name }}</span></button>
       </div>
       <ChangeDialog :open="ending !== null" :filter="`holder.id eq &quot;${ending?.id}&quot;`" only="end" :title="`End all access of ${ending?.name}`" @close="ending = null" @done="teams.refetch()" />
@@ -94,7 +91,7 @@ const setSpeaker = (team: TeamRow, speaker: string) => keep(() => send('PUT', `/
     </section>
     <section class="card p-5 lg:col-span-2" aria-labelledby="kinds">
       <h2 id="kinds" class="text-xl">Latches on all accounts of a kind</h2>
-      <label class="mt-2 mb-3 block max-w-xs font-semibold">Kind <select v-model="kind" class="field mt-1 font-normal"><option value="" disabled>Choose one</option><option v-for="one in kinds" :key="one">{{ one }}</option></select></label>
+      <label class="mt-2 mb-3 block max-w-xs font-semibold">Kind <input v-model.lazy="kind" list="known-kinds" class="field mt-1 font-normal" placeholder="mailbox" /><datalist id="known-kinds"><option v-for="one in kinds" :key="one" :value="one" /></datalist></label>
       <LatchBox v-if="kind" :key="kind" :account-kind="kind" />
     </section>
   </div>

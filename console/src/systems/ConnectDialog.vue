@@ -2,7 +2,7 @@
 import { useQuery } from '@pinia/colada'
 import { computed, reactive, ref, watch } from 'vue'
 
-import { CallFailed, get, send } from '@/service/api'
+import { faultsOf, get, send } from '@/service/api'
 import { proving } from '@/identity/proof'
 import type { AdapterOf, SystemRecord, SystemTrial } from '@/service/types'
 import { plain } from '@/frame/words'
@@ -23,7 +23,7 @@ const error = ref<unknown>(null)
 const isBusy = ref(false)
 const isRemoving = ref(false)
 const adapter = computed(() => adapters.data.value?.adapters.find((one) => one.kind === kind.value))
-const faults = computed<Record<string, string>>(() => (error.value instanceof CallFailed ? error.value.problem.fields : {}))
+const faults = computed(() => faultsOf(error.value))
 const isReached = computed(() => Boolean(record.value) && kind.value === record.value!.kind && !secret.value && Object.entries(settings).every(([key, value]) => String(record.value!.settings[key] ?? '') === String(value)))
 
 watch(() => props.open, async (open) => {

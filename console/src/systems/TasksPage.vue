@@ -1,12 +1,12 @@
 <script setup lang="ts">
-import { useQuery } from '@pinia/colada'
 import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 
-import { get, send } from '@/service/api'
+import { send } from '@/service/api'
 import { useList } from '@/lists/list'
-import type { PersonRow, Rows, TaskRow } from '@/service/types'
+import type { TaskRow } from '@/service/types'
 import { ago, moment } from '@/frame/words'
+import RecordPicker from '@/records/RecordPicker.vue'
 import ListTools from '@/lists/ListTools.vue'
 import ModalBox from '@/frame/ModalBox.vue'
 import PageHead from '@/frame/PageHead.vue'
@@ -15,7 +15,6 @@ import RecordTable from '@/lists/RecordTable.vue'
 import StateNote from '@/frame/StateNote.vue'
 
 const { rows, count, status, error, search, filter, sort, hasMore, hasLess, more, less, refetch } = useList<TaskRow>('tasks', 'state eq "open"')
-const people = useQuery({ key: ['people', 'who do tasks'], query: () => get<Rows<PersonRow>>('/people', { filter: 'standing ne "left" and address pr', limit: 500 }) })
 const saying = ref<TaskRow | null>(null)
 const words = ref('')
 const failed = ref<unknown>(null)
@@ -53,10 +52,7 @@ const assign = (row: TaskRow, person: string) => act(() => send('POST', `/tasks/
   <RecordTable v-if="status === 'success' && rows.length" v-model:sort="sort" :rows="rows" :columns="COLUMNS" caption="What is to be done by hand" :has-more="hasMore" :has-less="hasLess" @more="more" @less="less">
     <template #what="{ row }">{{ row.sentence }}<span class="block text-sm font-normal"><RouterLink :to="`/accounts/${row.account.id}`" class="link">{{ row.account.name }}</RouterLink></span></template>
     <template #who="{ row }">
-      <select v-if="row.state === 'open'" :aria-label="`Who does it: ${row.sentence}`" class="field" :value="row.assigned_to?.id ?? ''" @change="assign(row, ($event.target as HTMLSelectElement).value)">
-        <option value="">whoever answers for it</option>
-        <option v-for="person in people.data.value?.rows ?? []" :key="person.id" :value="person.id">{{ person.name }}</option>
-      </select>
+      <RecordPicker v-if="row.state === 'open'" of="people" :label="`Who does it: ${row.sentence}`" placeholder="whoever answers for it" filter="standing ne &quot;left&quot; and address pr" :named="row.assigned_to?.name" :model-value="row.assigned_to?.id ?? null" @update:model-value="assign(row, $event ?? '')" />
       <span v-else-if="row.done_by">{{ row.done_by }} says: {{ row.words }}</span>
       <span v-else class="text-soft">not needed any more</span>
     </template>
