@@ -104,8 +104,8 @@ $(BUILT): .make/node console/src/service/openapi.d.ts $(CONSOLE)
 # New versions of what we use: writes the lock files anew.
 lock: .make/dev
 	$(VENV)/bin/pip install --quiet pip-tools
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --upgrade -o run.lock ../pyproject.toml
-	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --extra dev -c run.lock -o dev.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --upgrade --extra demo --extra report -o run.lock ../pyproject.toml
+	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --extra demo --extra report --extra dev -c run.lock -o dev.lock ../pyproject.toml
 
 clean:
 	rm -rf .make $(VENV) console/node_modules src/openlatch/api/built .data

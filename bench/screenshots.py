@@ -143,7 +143,10 @@ def _giving(browser: Browser, demo: Demo) -> None:
     """An offer before it is sent, the same as whoever it is for reads it, and somebody inside an account."""
     page = _page(browser, demo, who="tobias.renn@hollinfell.example.org")
     page.goto("/give")
-    for label, words in (("To which account", "Booking desk mailbox"), ("To whom", "tobias.ren@hollinfell.example.org")):
+    for label, words in (
+        ("To which account", "Booking desk mailbox"),
+        ("To whom", "tobias.ren@hollinfell.example.org"),
+    ):
         page.get_by_role("combobox", name=label).fill(words)
         page.get_by_role("option", name=words).first.click()
     page.get_by_label("Name of tobias.ren@").fill("Tobias Renner")

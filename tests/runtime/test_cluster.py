@@ -12,6 +12,7 @@ from pathlib import Path
 import psycopg
 import pytest
 
+from openlatch.errors import BadInput
 from openlatch.processes import CantStart, is_free
 from openlatch.runtime.cluster import Cluster
 from openlatch.runtime.settings import Settings
@@ -89,20 +90,25 @@ def test_stopping_twice_is_harmless(own: Cluster) -> None:
     own.stop()
 
 
-def test_settings_come_from_a_file_and_the_environment_wins(tmp_path: Path) -> None:
+def test_settings_come_from_a_file_and_the_environment_wins(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Numbers are numbers; what is missing or unknown is named."""
     file = tmp_path / "openlatch.toml"
     file.write_text('bind = "0.0.0.0:1"\nweb_threads = 5\n')
-    settings = Settings.load(
-        {"OPENLATCH_CONFIG": str(file), "OPENLATCH_BIND": "127.0.0.1:2", "OPENLATCH_WEB_PROCESSES": "3"}
-    )
+    for name, value in (("CONFIG", str(file)), ("BIND", "127.0.0.1:2"), ("WEB_PROCESSES", "3"), ("DATA", "elsewhere")):
+        monkeypatch.setenv(f"OPENLATCH_{name}", value)
+    settings = Settings.load()
     assert (settings.bind, settings.web_threads, settings.web_processes) == ("127.0.0.1:2", 5, 3)
-    for environment, told in (
-        ({"OPENLATCH_WEB_THREADS": "many"}, "not a number"),
-        ({"OPENLATCH_CONFIG": str(tmp_path / "none")}, "can't be read"),
+    for written, told in (
+        ('web_threads = "many"', "web_threads"),
+        ("colour = 1", "colour"),
+        ("bind =", "can't be read"),
     ):
-        with pytest.raises(Exception, match=told):
-            Settings.load(environment)
+        file.write_text(written)
+        with pytest.raises(BadInput, match=told):
+            Settings.load()
+    monkeypatch.setenv("OPENLATCH_CONFIG", str(tmp_path / "none"))
+    with pytest.raises(BadInput, match="can't be read"):
+        Settings.load()
     with pytest.raises(Exception, match="OPENLATCH_SECRET_KEY"):
         settings.require("secret_key")
     with pytest.raises(Exception, match="not a key"):

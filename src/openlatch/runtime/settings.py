@@ -8,18 +8,18 @@ from __future__ import annotations
 
 import os
 import tomllib
-from collections.abc import Mapping
-from dataclasses import dataclass, fields
 from pathlib import Path
 
 from cryptography.fernet import Fernet, MultiFernet
+from pydantic import ValidationError
+from pydantic_settings import BaseSettings, PydanticBaseSettingsSource, SettingsConfigDict, TomlConfigSettingsSource
 
 from openlatch.errors import BadInput
-from openlatch.json_values import JsonObject
+
+PREFIX = "OPENLATCH_"
 
 
-@dataclass(frozen=True, slots=True)
-class Settings:
+class Settings(BaseSettings):
     """What the service needs to know to run.
 
     ``database_url`` is the service's own login, ``owner_database_url`` the owner's, which only migrations use;
@@ -30,6 +30,8 @@ class Settings:
     ``tree_heads_file`` is where signed heads of the journal are appended, ``timestamp_authority`` the address of one by
     RFC 3161 that stamps them.
     """
+
+    model_config = SettingsConfigDict(env_prefix=PREFIX, extra="forbid", frozen=True)
 
     database_url: str = ""
     owner_database_url: str = ""
@@ -51,22 +53,32 @@ class Settings:
     timestamp_authority: str = ""
 
     @classmethod
-    def load(cls, environment: Mapping[str, str] = os.environ) -> Settings:
+    def settings_customise_sources(
+        cls, settings_cls: type[BaseSettings], *_: PydanticBaseSettingsSource, **sources: PydanticBaseSettingsSource
+    ) -> tuple[PydanticBaseSettingsSource, ...]:
+        """The environment, then the file that it names."""
+        path = os.environ.get(f"{PREFIX}CONFIG")
+        file = (TomlConfigSettingsSource(settings_cls, Path(path)),) if path else ()
+        return (sources["env_settings"], *file)
+
+    @classmethod
+    def load(cls) -> Settings:
         """From the file and the environment. BadInput names a setting that is unknown or can't be read."""
-        path = environment.get("OPENLATCH_CONFIG", "")
-        given: JsonObject = _file(Path(path)) if path else {}
-        known = {f.name: f.type for f in fields(cls)}
-        unknown = sorted(set(given) - set(known))
-        if unknown:
-            raise BadInput(f"{path} has unknown settings: {', '.join(unknown)}.", f"Known: {', '.join(known)}.")
-        for name in known:
-            if f"OPENLATCH_{name.upper()}" in environment:
-                given[name] = environment[f"OPENLATCH_{name.upper()}"]
+        path = os.environ.get(f"{PREFIX}CONFIG", "")
         try:
-            values: JsonObject = {n: int(v) if known[n] == "int" else str(v) for n, v in given.items()}
-            return cls(**values)
-        except ValueError as error:
-            raise BadInput(f"A setting is not a number: {error}.", "Look at the settings in the reference.") from None
+            if path:
+                # A file that is named and missing would be passed over.
+                Path(path).read_bytes()
+            return cls()
+        except (OSError, tomllib.TOMLDecodeError) as error:
+            raise BadInput(
+                f"The configuration {path} can't be read: {error}", f"Mend it, or unset {PREFIX}CONFIG."
+            ) from None
+        except ValidationError as error:
+            told = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in error.errors(include_url=False))
+            raise BadInput(
+                f"The configuration can't be used: {told}.", f"Known settings: {', '.join(cls.model_fields)}."
+            ) from None
 
     def require(self, *names: str) -> Settings:
         """These settings, or BadInput naming those that are empty."""
@@ -98,12 +110,3 @@ def _fernet(name: str, key: str) -> Fernet:
         return Fernet(key)
     except ValueError:
         raise BadInput(f"{name} is not a key.", "Make one with: openlatch new-key") from None
-
-
-def _file(path: Path) -> JsonObject:
-    try:
-        return tomllib.loads(path.read_text())
-    except (OSError, tomllib.TOMLDecodeError) as error:
-        raise BadInput(
-            f"The configuration {path} can't be read: {error}", "Mend it, or unset OPENLATCH_CONFIG."
-        ) from None

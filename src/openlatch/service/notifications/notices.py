@@ -14,9 +14,9 @@ from dataclasses import dataclass
 from datetime import timedelta
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
-from html import escape
 from uuid import UUID
 
+from jinja2 import Environment, PackageLoader, StrictUndefined
 from sqlalchemy import select
 
 from openlatch.core.access.paths import everyone_reaching
@@ -29,6 +29,9 @@ from openlatch.store.database import alone
 from openlatch.store.due import is_over
 from openlatch.store.tables import Account, Mail, Notice, Person, SignIn
 
+_TEMPLATES = Environment(
+    loader=PackageLoader("openlatch.service.notifications", "."), autoescape=True, undefined=StrictUndefined
+)
 SMTP_SECONDS = 20
 GIVE_UP_AFTER = timedelta(days=3)
 MOST_AT_ONCE = 50
@@ -57,18 +60,7 @@ class Letter:
     @property
     def html(self) -> str:
         """As HTML without pictures; nothing is fetched."""
-        body = "".join(f"<p>{escape(paragraph)}</p>" for paragraph in self.paragraphs)
-        if self.link:
-            body += (
-                f'<p><a href="{escape(self.link)}" style="display:inline-block;padding:10px 16px;background:#1f4d46;'
-                f'color:#ffffff;text-decoration:none;border-radius:6px">{escape(self.link_words)}</a></p>'
-                f'<p style="color:#555555;font-size:13px">{escape(self.link)}</p>'
-            )
-        return (
-            f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(self.subject)}</title></head>'
-            f'<body style="font-family:sans-serif;font-size:16px;line-height:1.5;color:#1a1a1a;max-width:36em">'
-            f"{body}</body></html>"
-        )
+        return _TEMPLATES.get_template("letter.html").render(letter=self)
 
 
 @dataclass(frozen=True, slots=True)

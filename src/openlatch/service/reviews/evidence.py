@@ -6,6 +6,7 @@ import csv
 import io
 import zipfile
 from collections import defaultdict
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -17,7 +18,7 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.core.reviews import evidence_bundle
 from openlatch.core.vocabulary import Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import signing_keys
 from openlatch.service.journal import signed_heads
 from openlatch.service.reviews import report, rounds
@@ -118,6 +119,17 @@ def _ended(unit: Unit, ident: UUID) -> Round:
     return row
 
 
+def _pdf(found: JsonView, last: JsonView, addenda: Sequence[JsonView]) -> dict[str, bytes]:
+    """The report as PDF, where the packages that draw it are installed."""
+    try:
+        from openlatch.service.reviews import report_pdf
+    except ModuleNotFoundError as error:
+        if error.name not in ("fpdf", "font_source_sans_pro"):
+            raise
+        return {}
+    return {"report.pdf": report_pdf.pdf(found, last, addenda)}
+
+
 def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None) -> tuple[str, bytes]:
     """The signed bundle of an ended round, with a file name. Conflict while it has not ended.
 
@@ -134,7 +146,7 @@ def bundled(unit: Unit, ident: UUID, schema: bytes, before: bytes | None = None)
         evidence_bundle.EVIDENCE: fixed[evidence_bundle.EVIDENCE],
         CSV: fixed[CSV],
         "report.html": report.html(found, last, addenda).encode(),
-        "report.pdf": report.pdf(found, last, addenda),
+        **_pdf(found, last, addenda),
         evidence_bundle.JOURNAL: fixed[evidence_bundle.JOURNAL],
         evidence_bundle.HEAD: orjson.dumps(signed_heads.proof_for(unit, int(last["position"])), option=_IN_ORDER),
         SCHEMA: fixed[SCHEMA],
