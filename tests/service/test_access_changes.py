@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import UTC, date, datetime
-from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -207,14 +206,14 @@ def test_windows_hours_and_parts_are_changed_each_alone(small: Small) -> None:
     run = small.level("run")
     hours = weekly_hours(range(5), "08:00", "18:00")
 
-    def change(*wishes: TermWish) -> dict[str, Any]:
+    def change(*wishes: TermWish) -> schemas.ChangeLine:
         return changed(small, "ines", Change(ChangeKind.SET_TERMS, "The owner wants it.", (grant,), terms=wishes))
 
-    assert change(TermWish(run, hours=hours))["does"] == (
+    assert change(TermWish(run, hours=hours)).does == (
         "“Run”, without an end becomes “Run”, without an end, Monday to Friday, 08:00 to 18:00"
     )
     line = change(TermWish(run, hours=hours), TermWish(permission="mail.read", part=part, last_day=date(2026, 3, 31)))
-    assert line["does"] == "gains “Read it” on Inbox, to the end of 31 March 2026"
+    assert line.does == "gains “Read it” on Inbox, to the end of 31 March 2026"
     assert [task.kind for task in open_tasks(small)] == ["change"]
     with pytest.raises(Conflict, match="already"):
         change(TermWish(run, hours=hours), TermWish(permission="mail.read", part=part, last_day=date(2026, 3, 31)))
@@ -223,13 +222,13 @@ def test_windows_hours_and_parts_are_changed_each_alone(small: Small) -> None:
     with pytest.raises(BadInput, match="No term is left"):
         change()
     line = change(TermWish(permission="mail.read", part=part, last_day=date(2026, 3, 31)))
-    assert (line["does"].startswith("loses “Run”"), small.state(grant)) == (True, "revoking")
+    assert (line.does.startswith("loses “Run”"), small.state(grant)) == (True, "revoking")
     with small.service.unit(small.itself) as unit:
-        step = unit.db.scalars(select(Step).where(Step.revocation_id == line["revocation_id"])).one()
+        step = unit.db.scalars(select(Step).where(Step.revocation_id == line.revocation_id)).one()
         assert "Reduce Mara in Box to “Read it” on Inbox" in step.sentence
-        assert unit.db.get_one(Revocation, line["revocation_id"]).settled_at is None
+        assert unit.db.get_one(Revocation, line.revocation_id).settled_at is None
     with small.acting("ines") as unit:
-        steps.done_by_hand(unit, line["revocation_id"], step.id, "Taken out of the list.")
+        steps.done_by_hand(unit, line.revocation_id, step.id, "Taken out of the list.")
     with small.service.unit(small.itself) as unit:
         left = terms.held(unit, grant)
     assert [(t.level.name, t.part.name if t.part else None) for t in left] == [("Read it", "Inbox")]

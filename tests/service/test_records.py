@@ -102,8 +102,8 @@ def test_a_record_is_made_edited_and_removed_by_its_form(small: Small, kind: str
         f: v for f, v in whole.items() if f != "time_zone"
     }
     after = edited(small, kind, ident, first.version, **edit)
-    assert after["values"] == {**first.values, **edit}
-    assert after["version"] > first.version
+    assert after.values == {**first.values, **edit}
+    assert after.version > first.version
     with pytest.raises(Outdated):
         edited(small, kind, ident, first.version, **edit)
     with small.service.unit(small.itself) as unit:
@@ -127,7 +127,7 @@ def test_the_second_of_two_who_edit_is_told_what_the_first_changed(small: Small)
     with pytest.raises(Outdated) as told:
         edited(small, "people", owen, version, job="Cook")
     assert told.value.fields == {"job": "Ada Admin changed it from nothing to “Guide”"}
-    assert edited(small, "people", owen, version + 1, job="Cook")["values"]["job"] == "Cook"
+    assert edited(small, "people", owen, version + 1, job="Cook").values["job"] == "Cook"
 
 
 def test_an_address_from_before_stays_while_it_is_not_edited(small: Small) -> None:
@@ -135,7 +135,7 @@ def test_an_address_from_before_stays_while_it_is_not_edited(small: Small) -> No
     odd = "mara..warden@example.org"
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Person, small.person("mara")).address = odd
-    assert edited(small, "people", small.person("mara"), name="Mara W.")["values"]["address"] == odd
+    assert edited(small, "people", small.person("mara"), name="Mara W.").values["address"] == odd
     with pytest.raises(BadInput, match=r"periods in a row\.$"):
         edited(small, "people", small.person("mara"), address="mara..w@example.org")
 
@@ -219,7 +219,7 @@ def test_edits_that_let_in_go_through_latches(small: Small) -> None:
         guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, safe))
     with pytest.raises(Held):
         edited(small, "accounts", safe, owner=small.person("owen"))
-    assert edited(small, "people", small.person("mara"), inside=False)["warnings"]
+    assert edited(small, "people", small.person("mara"), inside=False).warnings
     with ada(small) as unit:
         guard.switch(unit, Setting(LatchKind.MOST_DELEGATES, LatchMode.HOLD, small.account("box"), number=2))
     with pytest.raises(Held):
