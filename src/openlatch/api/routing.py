@@ -7,6 +7,7 @@ path. What it returns is the answer; raising is how it says no.
 from __future__ import annotations
 
 import hashlib
+import os
 import random
 import re
 import threading
@@ -136,6 +137,9 @@ class Routes:
         for route in self.table:
             app.add_url_rule(PREFIX + route.path, route.name, _view(route), methods=[route.method])
 
+
+# Whether answers are checked before they are sent.
+CHECKED = bool(os.environ.get("OPENLATCH_CHECK_ANSWERS"))
 
 # Every route is added to this table by the module of its room.
 api = Routes()
@@ -306,14 +310,28 @@ def _as_response(route: Route, found: Any) -> Response:
     version = getattr(found, "version", None)
     if version is not None:
         headers["ETag"] = f'"{version}"'
-    return Response(as_json(found), route.status, content_type=JSON, headers=headers)
+    return Response(as_json(found, route.answer), route.status, content_type=JSON, headers=headers)
 
 
-def as_json(found: BaseModel | Page) -> bytes:
-    """An answer as JSON, with the fields that were set; the rows of a list are sent as they were read."""
+def as_json(found: BaseModel | Page, promised: type[BaseModel] | None = None) -> bytes:
+    """An answer as JSON, with the fields that were set; the rows of a list are sent as they were read.
+
+    Where answers are checked (``OPENLATCH_CHECK_ANSWERS``, as in tests), AssertionError for one that is not what was
+    ``promised``.
+    """
     if isinstance(found, Page):
-        return orjson.dumps({"rows": found.rows, "next": found.next, "count": found.count})
-    return orjson.dumps(found.model_dump(exclude_unset=True))
+        rows = {"rows": found.rows, "next": found.next, "count": found.count}
+        if CHECKED and promised is not None:
+            kept = promised.model_validate(rows).model_dump(exclude_unset=True)["rows"]
+            undeclared = {
+                field for row, told in zip(found.rows, kept, strict=True) for field in row.keys() - told.keys()
+            }
+            assert not undeclared, f"undeclared fields: {sorted(undeclared)}"
+        return orjson.dumps(rows)
+    answer = found.model_dump(exclude_unset=True)
+    if CHECKED and promised is not None:
+        assert promised.model_validate(answer).model_dump(exclude_unset=True).keys() == answer.keys()
+    return orjson.dumps(answer)
 
 
 def _next_address(cursor: str) -> str:

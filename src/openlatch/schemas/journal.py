@@ -43,6 +43,7 @@ class JournalSubject(Answer):
 class JournalRow(Answer):
     """An entry of the journal."""
 
+    id: int = Field(description="The same as its position.")
     position: int
     at: datetime
     actor: JournalActor | None

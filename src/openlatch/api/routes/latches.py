@@ -5,7 +5,7 @@ from __future__ import annotations
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.api.routing import Answer, api
+from openlatch.api.routing import api
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.errors import BadInput
 from openlatch.service.latches import guard
@@ -42,6 +42,6 @@ def set_latch(unit: Unit, body: schemas.SetLatch) -> schemas.LatchPreview:
 @api.add(
     "GET", "/accounts/<uuid:ident>/latches", "Every latch of an account", schemas.Rows[schemas.LatchState], inside=True
 )
-def get_latches(unit: Unit, ident: UUID) -> Answer:
+def get_latches(unit: Unit, ident: UUID) -> schemas.Rows[schemas.LatchState]:
     """How each is set, and what breaks it."""
-    return {"rows": guard.of_account(unit, ident)}
+    return schemas.Rows[schemas.LatchState](rows=guard.of_account(unit, ident))

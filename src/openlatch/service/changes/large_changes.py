@@ -219,9 +219,9 @@ def _line(unit: Unit, wish: Change, grant: UUID, keep: bool) -> schemas.LargeCha
         )
 
 
-def _kept(lines: list[schemas.LargeChangeLine]) -> list[schemas.LargeChangeLine]:
-    refused = [line for line in lines if line.refused is not None]
-    others = [line for line in lines if line.refused is None]
+def _kept(lines: list[JsonObject]) -> list[JsonObject]:
+    refused = [line for line in lines if line["refused"] is not None]
+    others = [line for line in lines if line["refused"] is None]
     return refused[:MOST_LINES] + others[:MOST_LINES]
 
 

@@ -340,7 +340,7 @@ def _refuse_below_kind(unit: Unit, setting: Setting) -> None:
             )
 
 
-def of_account(unit: Unit, account: UUID) -> list[JsonObject]:
+def of_account(unit: Unit, account: UUID) -> list[schemas.LatchState]:
     """Every latch of an account: its mode, whether it is the account's or its kind's, and what breaks it."""
     unit.sight.require_answers_for(account)
     if unit.db.get(Account, account) is None:
@@ -356,15 +356,15 @@ def of_account(unit: Unit, account: UUID) -> list[JsonObject]:
         latch = own.get(kind, core.Latch(kind, LatchMode.OFF))
         facts = list(dict.fromkeys(core.broken(latch, crowd).values()))
         found.append(
-            {
-                "kind": kind,
-                "mode": latch.mode,
-                "number": latch.number,
-                "pair": [p for p in latch.pair if p],
-                "words": latch.words if kind in own else core.Latch(kind, LatchMode.OFF, None, ("A", "B")).words,
-                "of_kind": latch.of_kind,
-                "broken": facts,
-            }
+            schemas.LatchState(
+                kind=kind,
+                mode=latch.mode,
+                number=latch.number,
+                pair=[p for p in latch.pair if p],
+                words=latch.words if kind in own else core.Latch(kind, LatchMode.OFF, None, ("A", "B")).words,
+                of_kind=latch.of_kind,
+                broken=facts,
+            )
         )
     return found
 

@@ -59,7 +59,9 @@ def page(unit: Unit, name: str, query: ListQuery, *where: ColumnElement[bool]) -
         shown.append(~listing.columns["archived"].expression)
     found = listing.page(unit.db, query, shown)
     if name == "flags":
-        return Page([dict(with_title(unit, row)) for row in found.rows], found.next, found.count)
+        return Page(
+            [with_title(unit, row).model_dump(exclude_unset=True) for row in found.rows], found.next, found.count
+        )
     if name == "schedules":
         return Page([{**row, "recurs": words(row["recurrence"])} for row in found.rows], found.next, found.count)
     return found

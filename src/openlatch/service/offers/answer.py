@@ -16,7 +16,6 @@ from openlatch.core.register import Holder
 from openlatch.core.states import OFFERS, OfferState, move
 from openlatch.core.vocabulary import Cause, EndedAs, GrantState, HolderKind, OfferKind
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
-from openlatch.json_values import JsonObject
 from openlatch.service import locks
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.grants import lifecycle
@@ -88,7 +87,7 @@ def _shown(unit: Unit, row: Offer, viewer: Viewer | None, by_link: bool) -> sche
     has = unit.db.scalar(select(SignIn.id).where(SignIn.person_id == person.id)) is not None
     return schemas.OpenOffer.model_validate(
         {
-            **offer_page.details(unit, row),
+            **dict(offer_page.details(unit, row)),
             "id": row.id,
             "kind": row.kind,
             "state": row.state,
@@ -146,30 +145,30 @@ def _sign_up(unit: Unit, person: Person, address: str, password: str) -> SignIn:
     return unit.db.scalars(select(SignIn).where(SignIn.person_id == person.id)).one()
 
 
-def accept(unit: Unit, ident: UUID, answer: Answer) -> JsonObject:
+def accept(unit: Unit, ident: UUID, answer: Answer) -> None:
     """Accept an offer in the console, as its recipient. Ownership is accepted by link only."""
     locks.access(unit)
     row = _mine(unit, ident)
     if row.kind == OfferKind.OWNERSHIP:
         raise NotAllowed("Ownership is taken over by the link that was sent to you.", "Open it from your mail.")
-    return _accept(unit, ident, answer.version, by_link=False)
+    _accept(unit, ident, answer.version, by_link=False)
 
 
-def decline(unit: Unit, ident: UUID, answer: Answer, unknown_sender: bool) -> JsonObject:
+def decline(unit: Unit, ident: UUID, answer: Answer, unknown_sender: bool) -> None:
     """Decline an offer in the console, as its recipient."""
     row = _mine(unit, ident)
     manage_offers.refuse_outdated(row, answer.version)
-    return _decline(unit, row, answer.words, unknown_sender)
+    _decline(unit, row, answer.words, unknown_sender)
 
 
-def decline_by_link(service: Service, token: str, answer: Answer, origin: str, unknown_sender: bool) -> JsonObject:
+def decline_by_link(service: Service, token: str, answer: Answer, origin: str, unknown_sender: bool) -> None:
     """Decline an offer by its link, without a sign-in; or report an unknown sender."""
     organisation, ident = _of_token(service, token, origin)
     with service.unit(Viewer.itself(organisation)) as unit:
         row = unit.db.get_one(Offer, ident, with_for_update=True)
         _refuse_unanswerable(unit, row)
         manage_offers.refuse_outdated(row, answer.version)
-        return _decline(unit, row, answer.words, unknown_sender)
+        _decline(unit, row, answer.words, unknown_sender)
 
 
 def _mine(unit: Unit, ident: UUID) -> Offer:
@@ -190,7 +189,7 @@ def mine(unit: Unit) -> list[schemas.OpenOffer]:
     return [_shown(unit, row, unit.viewer, by_link=False) for row in rows]
 
 
-def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> JsonObject:
+def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> None:
     then = OfferState.UNKNOWN_SENDER if unknown_sender else OfferState.DECLINED
     manage_offers.end(unit, row, then, EndedAs.DECLINED, words)
     person = unit.db.get_one(Person, row.person_id).name
@@ -204,10 +203,9 @@ def _decline(unit: Unit, row: Offer, words: str, unknown_sender: bool) -> JsonOb
         notices.tell_and_write(
             unit, [row.sender_id], "offer", f"{person} declined the offer of {name}{said}", "/offers"
         )
-    return {"state": row.state}
 
 
-def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> JsonObject:
+def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> None:
     """Accept as the viewer: the grant comes into force, or the account changes hands."""
     row = unit.db.get_one(Offer, ident, with_for_update=True, populate_existing=True)
     _refuse_unanswerable(unit, row)
@@ -226,7 +224,6 @@ def _accept(unit: Unit, ident: UUID, version: int, by_link: bool) -> JsonObject:
     else:
         _come_into_force(unit, row, account, person)
     unit.record("offer.accepted", "offer", row.id, f"{account.name} to {person.name}", account.id)
-    return {"state": row.state, "account": {"id": account.id, "name": account.name}}
 
 
 def _come_into_force(unit: Unit, row: Offer, account: Account, person: Person) -> None:

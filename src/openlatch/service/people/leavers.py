@@ -109,6 +109,7 @@ def preview(unit: Unit, plan: Plan) -> schemas.LeavingPreview:
             **_waiting(unit, person.id),
             "revocation": found,
             "needs_proof": True,
+            "fingerprint": "",
         }
     )
     return shown.model_copy(update={"fingerprint": fingerprint(shown)})

@@ -178,7 +178,9 @@ def items(unit: Unit, ident: UUID, query: ListQuery) -> Page:
     require(unit, ident)
     mine = ITEMS.of(unit.viewer.organisation)
     found = ITEMS.page(unit.db, query, [mine, Item.round_id == ident, unit.sight.items()])
-    return Page([dict(shown(row)) for row in _with_changes(unit, found.rows)], found.next, found.count)
+    return Page(
+        [shown(row).model_dump(exclude_unset=True) for row in _with_changes(unit, found.rows)], found.next, found.count
+    )
 
 
 def item(unit: Unit, round_id: UUID, ident: UUID) -> schemas.ItemRow:
