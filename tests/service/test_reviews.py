@@ -165,12 +165,12 @@ def test_a_reviewer_sees_only_the_items_that_are_theirs(small: Small) -> None:
         rounds.page(unit, ident)
     assert seen(small.as_("owen"), named_one) == set()
     with small.acting("ines") as unit:
-        reviewers.set_absence(unit, small.person("ines"), small.clock(), None, small.person("owen"))
+        reviewers.set_absence(unit, small.person("ines"), reviewers.Absence(small.clock(), deputy=small.person("owen")))
         offered = reviewers.absence(unit, small.person("ines")).could_stand_in
     assert [one.name for one in offered] == ["Ada Admin"]
     assert seen(small.as_("owen"), named_one) == {"Owen"}
     with pytest.raises(NotFound), small.acting("ines") as unit:
-        reviewers.set_absence(unit, small.person("owen"), None, None, None)
+        reviewers.set_absence(unit, small.person("owen"), reviewers.Absence())
     away = opened(small, 'account.name eq "Rota"', reviewers=named(small.person("ines")))
     (item,) = items(small, away).values()
     assert (item.reviewer_id, item.assigned_as) == (
@@ -486,7 +486,9 @@ def test_reminders_go_out_once_and_late_ones_go_up(small: Small) -> None:
     with small.service.unit(small.itself) as unit:
         unit.db.get_one(Person, small.person("mara")).manager_id = small.person("ines")
         reviewers.set_absence(
-            unit, small.person("mara"), small.clock() + timedelta(days=12), None, small.person("owen")
+            unit,
+            small.person("mara"),
+            reviewers.Absence(small.clock() + timedelta(days=12), deputy=small.person("owen")),
         )
     by_mara(
         small, scope='holder.name eq "Sync"', reminders=(7, 1), closes_after=2, undecided=dict.fromkeys(ALL, "revoke")

@@ -1,4 +1,4 @@
-<script setup lang="ts" generic="Row extends { id?: string; position?: number }">
+<script setup lang="ts" generic="Row extends { id?: string | number; position?: number }">
 import { counted } from '@/frame/words'
 
 export interface Column {

@@ -66,7 +66,7 @@ const body = (verdict: Verdict) => ({
   reason: reason.value,
   trim_level: (verdict === 'trim' && trimLevel.value) || null,
   trim_to_use: verdict === 'trim' && isNarrowing.value,
-  trim_until: verdict === 'trim' && !isNarrowing.value && trimUntil.value ? new Date(`${trimUntil.value}T23:59:59.999`).toISOString() : null,
+  trim_last_day: (verdict === 'trim' && !isNarrowing.value && trimUntil.value) || null,
   successor: (verdict === 'revoke' && props.item.kind === 'ownership' && other.value) || null,
 })
 

@@ -35,8 +35,8 @@ async function attempt(call: () => Promise<unknown>): Promise<void> {
   void calendar.refetch()
 }
 const leave = () => attempt(() => send('PUT', own(), {
-  since: new Date(`${since.value}T00:00:00`).toISOString(),
-  until: until.value ? new Date(`${until.value}T23:59:59.999`).toISOString() : null,
+  first_day: since.value,
+  last_day: until.value || null,
   deputy: deputy.value || null,
 }))
 const back = () => attempt(() => send('PUT', own(), { since: null, until: null, deputy: deputy.value || null }))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from uuid import UUID
 
@@ -14,6 +14,7 @@ from openlatch.cli import session, trust
 from openlatch.cli.output import Column, day, end_day, moment, out, output_option
 from openlatch.cli.register import list_command
 from openlatch.client import Client
+from openlatch.client.base import end
 from openlatch.core.reviews import evidence_bundle
 
 # What verifying ends with when nothing is altered, and no key is trusted.
@@ -172,10 +173,10 @@ def calendar_end() -> None:
 @click.command()
 @click.option("--person", default="", help="Somebody else, for administrators.")
 @click.option("--from", "since", type=click.DateTime(["%Y-%m-%d"]), help="The first day away.")
-@click.option("--until", type=session.Day(), help="The last day away.")
+@click.option("--until", type=session.LastDay(), help="The last day away.")
 @click.option("--deputy", default="", help="Who decides meanwhile.")
 @click.option("--back", is_flag=True, help="They are there again.")
-def away(person: str, since: datetime | None, until: datetime | None, deputy: str, back: bool) -> None:
+def away(person: str, since: datetime | None, until: date | datetime | None, deputy: str, back: bool) -> None:
     """Say when you are away, and who decides in reviews meanwhile; without options, show it."""
     with session.client() as service:
         own = service.me().person
@@ -185,7 +186,7 @@ def away(person: str, since: datetime | None, until: datetime | None, deputy: st
         else:
             given = {
                 "since": since.replace(tzinfo=session.zone()) if since else None,
-                "until": until,
+                **end(until),
                 "deputy": _deputy(service, ident, deputy) if deputy else None,
             }
             found = service.set_absence(ident, schemas.Absent.model_validate({} if back else given))

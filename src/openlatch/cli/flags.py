@@ -11,7 +11,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.offers import LastDay, change, window
+from openlatch.cli.offers import change, window
 from openlatch.cli.output import Column, day, end_day, err, out, output_option, severity, short, show_one
 from openlatch.cli.register import list_command
 
@@ -54,8 +54,8 @@ def flag_show(ident: UUID, output: str) -> None:
 @flag.command("accept")
 @click.argument("idents", type=click.UUID, nargs=-1, required=True)
 @click.option("--reason", prompt="Why", help="Why they are accepted.")
-@click.option("--until", type=session.Day(), prompt="Until (day)", help="Until when.")
-def flag_accept(idents: tuple[UUID, ...], reason: str, until: datetime) -> None:
+@click.option("--until", type=session.LastDay(), prompt="Until (day)", help="Until when.")
+def flag_accept(idents: tuple[UUID, ...], reason: str, until: date | datetime) -> None:
     """Accept flags until a day; then they open again, or sooner when they get worse."""
     with session.client() as service:
         found = service.accept_flags(idents, reason, until)
@@ -85,7 +85,7 @@ def flag_assign(idents: tuple[UUID, ...], person: str | None) -> None:
 @flag.command("remedy")
 @click.option("--filter", "-f", "filter_", default="", help='Which open flags, as in: rule eq "holder_left".')
 @click.argument("idents", type=click.UUID, nargs=-1)
-@click.option("--until", type=LastDay(), default=None, help="Trim those that call for it to this last day.")
+@click.option("--until", type=session.LastDay(), default=None, help="Trim those that call for it to this last day.")
 @click.option("--level", type=click.UUID, default=None, help="Trim those that call for it to this level.")
 @click.option("--reason", prompt="Why", help="Why.")
 @click.option("--yes", is_flag=True, help="Do not ask.")

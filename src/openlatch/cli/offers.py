@@ -50,21 +50,6 @@ LINES: list[Column] = [
 _YES = click.option("--yes", is_flag=True, help="Do not ask.")
 
 
-class LastDay(click.ParamType[date | datetime]):
-    """A last day, which counts to its end where the account is, or an instant."""
-
-    name = "day"
-
-    def convert(self, value: str | date, param: click.Parameter | None, ctx: click.Context | None) -> date | datetime:
-        """A date, or an aware datetime."""
-        if isinstance(value, date):
-            return value
-        try:
-            return date.fromisoformat(value) if len(value) == len("2026-03-31") else datetime.fromisoformat(value)
-        except ValueError:
-            self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
-
-
 def window(given: date | datetime | None) -> JsonObject:
     """An end as calls take it."""
     if given is None:
@@ -131,7 +116,7 @@ offer.add_command(list_command("offers", OFFERS, "There is no offer."))
 @click.option("--level", "levels", multiple=True, help="A level, by name.")
 @click.option("--permission", "permissions", multiple=True, help="A single permission by key; KEY=DAY ends it alone.")
 @click.option("--part", "parts", multiple=True, help="A resource or group; left out, the whole account.")
-@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
 @click.option("--since", type=session.Day(), default=None, help="When it begins.")
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
 @click.option("--reason", default="", help="Why.")
@@ -191,7 +176,7 @@ def _to(service: Client, given: str, name: str) -> JsonObject:
 
 def _single(given: str) -> JsonObject:
     key, equals, end = given.partition("=")
-    return {"key": key, **(window(LastDay().convert(end, None, None)) if equals else {})}
+    return {"key": key, **(window(session.LastDay().convert(end, None, None)) if equals else {})}
 
 
 def _write_preview(found: schemas.OfferPreview) -> None:
@@ -254,7 +239,7 @@ def _write_offer(found: schemas.OfferPage) -> None:
 @click.option("--permission", "permissions", multiple=True, help="A single permission by key; KEY=DAY ends it alone.")
 @click.option("--part", "parts", multiple=True, help="A resource or group.")
 @click.option("--whole", is_flag=True, help="The whole account instead of parts.")
-@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
 @click.option("--no-end", is_flag=True, help="Without an end.")
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
 @click.option("--any-hour", is_flag=True, help="At any hour.")
@@ -341,7 +326,7 @@ request_group.add_command(list_command("requests", REQUESTS, "Nobody asks for an
 @click.option("--owner", default="", help="The owner's address, when you don't know the account.")
 @click.option("--level", default=None, help="A level, by name or id.")
 @click.option("--part", "parts", multiple=True, type=click.UUID, help="A resource or group.")
-@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
 @click.option("--reason", prompt="Why", help="Why.")
 @click.option("--emergency", is_flag=True, help="Have it at once, where the account allows it.")
 @output_option
@@ -371,7 +356,7 @@ def request_ask(
 @grant.command("longer")
 @click.argument("ident", type=click.UUID)
 @click.option(
-    "--until", type=LastDay(), default=None, help="The last day, or an instant; left out, whoever answers says."
+    "--until", type=session.LastDay(), default=None, help="The last day, or an instant; left out, whoever answers says."
 )
 @click.option("--reason", prompt="Why", help="Why.")
 @output_option
@@ -392,7 +377,7 @@ def _any_level(service: Client, name: str) -> UUID:
 @request_group.command("grant")
 @click.argument("ident", type=click.UUID)
 @click.option("--level", default=None, help="A lower level than was asked for.")
-@click.option("--until", type=LastDay(), default=None, help="A shorter time than was asked for.")
+@click.option("--until", type=session.LastDay(), default=None, help="A shorter time than was asked for.")
 @click.option("--account", default=None, help="The account, for a request that names none.")
 @click.option("--words", default="", help="A word with it.")
 @output_option
@@ -536,7 +521,7 @@ _changing(
     "set-end",
     "set_end",
     "Move the end of",
-    click.option("--until", type=LastDay(), default=None, help="The last day, or an instant."),
+    click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant."),
     click.option("--no-end", is_flag=True, help="Let them have no end."),
 )
 _changing(
@@ -556,7 +541,7 @@ _changing(
     "accept",
     "accept",
     "Accept how the system departs from",
-    click.option("--until", type=LastDay(), required=True, help="The last day on which it is accepted."),
+    click.option("--until", type=session.LastDay(), required=True, help="The last day on which it is accepted."),
 )
 _changing("replace", "replace", "Hand over", click.option("--to", required=True, help="The successor."))
 
@@ -583,7 +568,7 @@ def grant_terms(ident: UUID, output: str) -> None:
 @click.option("--permission", default=None, help="A single permission instead, by its key.")
 @click.option("--part", default=None, help="A resource or group.")
 @click.option("--whole", is_flag=True, help="The whole account instead of a part.")
-@click.option("--until", type=LastDay(), default=None, help="The last day, or an instant.")
+@click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
 @click.option("--no-end", is_flag=True, help="Without an end.")
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
 @click.option("--any-hour", is_flag=True, help="At any hour.")

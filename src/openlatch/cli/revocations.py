@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from datetime import datetime
+from datetime import date, datetime
 from uuid import UUID
 
 import click
@@ -74,13 +74,13 @@ def session_end_own(ident: UUID, yes: bool) -> None:
 @click.command()
 @click.argument("grant", type=click.UUID)
 @click.option("--level", type=click.UUID, default=None, help="The lower level that is left.")
-@click.option("--until", type=session.Day(), default=None, help="The last day, or an instant.")
+@click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
 @_REASON
 @_YES
 @_WAIT
 @output_option
 def trim(
-    grant: UUID, level: UUID | None, until: datetime | None, reason: str, yes: bool, wait: bool, output: str
+    grant: UUID, level: UUID | None, until: date | datetime | None, reason: str, yes: bool, wait: bool, output: str
 ) -> None:
     """Trim a grant to a lower level, an earlier end, or both."""
     with session.client() as service:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from uuid import UUID
 
 import click
@@ -15,6 +15,7 @@ from openlatch.cli.output import Column, day, end_day, moment, out, output_optio
 from openlatch.cli.register import list_command
 from openlatch.cli.schedules import FATES, fates, line_of, review_options
 from openlatch.client import Client
+from openlatch.client.base import end
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
 
@@ -200,7 +201,7 @@ def _numbered(service: Client, ident: UUID, number: int) -> schemas.ItemRow:
 @click.argument("verdict", type=click.Choice(["keep", "trim", "revoke"]))
 @click.option("--reason", default="", help="Why.")
 @click.option("--level", type=click.UUID, default=None, help="The lower level that a trim leaves.")
-@click.option("--until", type=session.Day(), default=None, help="The earlier end that a trim sets.")
+@click.option("--until", type=session.LastDay(), default=None, help="The earlier end that a trim sets.")
 @click.option("--to-use", is_flag=True, help="Leave open only the use by outsiders that was seen.")
 @click.option("--successor", default="", help="Who is to own the account, when an ownership is revoked.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
@@ -210,7 +211,7 @@ def round_decide(
     verdict: str,
     reason: str,
     level: UUID | None,
-    until: datetime | None,
+    until: date | datetime | None,
     to_use: bool,
     successor: str,
     yes: bool,
@@ -228,7 +229,7 @@ def round_decide(
                 "verdict": verdict,
                 "reason": reason,
                 "trim_level": level,
-                "trim_until": until,
+                **end(until, "trim_"),
                 "trim_to_use": to_use,
                 "successor": person,
             }

@@ -133,6 +133,21 @@ def proving(service: Client, call: Any) -> Any:
         return call()
 
 
+class LastDay(click.ParamType[date | datetime]):
+    """A last day, which counts to its end where the account is, or an instant."""
+
+    name = "day"
+
+    def convert(self, value: str | date, param: click.Parameter | None, ctx: click.Context | None) -> date | datetime:
+        """A date, or an aware datetime."""
+        if isinstance(value, date):
+            return value
+        try:
+            return date.fromisoformat(value) if len(value) == len("2026-03-31") else datetime.fromisoformat(value)
+        except ValueError:
+            self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
+
+
 class Day(click.ParamType[datetime]):
     """A last day (counts to its end, where the organisation is) or an instant."""
 

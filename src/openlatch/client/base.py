@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from datetime import datetime
+from datetime import date, datetime
 from typing import TypeVar
 
 from pydantic import BaseModel
@@ -13,6 +13,13 @@ from openlatch.client.transport import Transport
 from openlatch.json_values import JsonObject
 
 Answer = TypeVar("Answer", bound=BaseModel)
+
+
+def end(until: date | datetime | None, prefix: str = "") -> JsonObject:
+    """An end as calls take it: an instant, or a last day, which counts to its end where the account is."""
+    is_instant = isinstance(until, datetime)
+    names = {f"{prefix}until": until if is_instant else None, f"{prefix}last_day": None if is_instant else until}
+    return {name: value.isoformat() if value else None for name, value in names.items()}
 
 
 def _written(value: object) -> str:

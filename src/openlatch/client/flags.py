@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.client.base import Calls
+from openlatch.client.base import Calls, end
 
 
 class FlagsCalls(Calls):
@@ -58,9 +58,9 @@ class FlagsCalls(Calls):
         """Get the weekly letter about flags, or not."""
         self._ask(schemas.Done, "POST", "/me/digest", schemas.WantDigest(wants=wants))
 
-    def accept_flags(self, flags: Sequence[UUID], reason: str, until: datetime) -> Sequence[schemas.FlagRow]:
+    def accept_flags(self, flags: Sequence[UUID], reason: str, until: date | datetime) -> Sequence[schemas.FlagRow]:
         """Accept several flags until a day."""
-        body = schemas.AcceptFlags(flags=list(flags), reason=reason, until=until)
+        body = schemas.AcceptFlags.model_validate({"flags": list(flags), "reason": reason, **end(until)})
         return self._ask(schemas.Flags, "POST", "/flags/accept", body).flags
 
     def reopen_flag(self, ident: UUID) -> schemas.FlagRow:

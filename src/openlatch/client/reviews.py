@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 from uuid import UUID
 
 from pydantic import BaseModel
 
 from openlatch import schemas
-from openlatch.client.base import Answer, Calls
+from openlatch.client.base import Answer, Calls, end
 
 
 class ReviewsCalls(Calls):
@@ -85,7 +85,7 @@ class ReviewsCalls(Calls):
         verdict: str,
         reason: str = "",
         trim_level: UUID | None = None,
-        trim_until: datetime | None = None,
+        trim_until: date | datetime | None = None,
         successor: UUID | None = None,
         *,
         trim_to_use: bool = False,
@@ -96,7 +96,7 @@ class ReviewsCalls(Calls):
                 "verdict": verdict,
                 "reason": reason,
                 "trim_level": trim_level,
-                "trim_until": trim_until,
+                **end(trim_until, "trim_"),
                 "successor": successor,
                 "trim_to_use": trim_to_use,
             }

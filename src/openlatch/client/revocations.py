@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import datetime
+from datetime import date, datetime
 from uuid import UUID
 
 from openlatch import schemas
-from openlatch.client.base import Calls
+from openlatch.client.base import Calls, end
 from openlatch.json_values import JsonObject
 
 
@@ -19,7 +19,7 @@ class RevocationsCalls(Calls):
         grants: Iterable[UUID] = (),
         sessions: Iterable[UUID] = (),
         trim_level: UUID | None = None,
-        trim_until: datetime | None = None,
+        trim_until: date | datetime | None = None,
     ) -> schemas.Preview:
         """What a revocation would do. Nothing happens yet."""
         body = _wish(grants, sessions, trim_level, trim_until)
@@ -31,7 +31,7 @@ class RevocationsCalls(Calls):
         grants: Iterable[UUID] = (),
         sessions: Iterable[UUID] = (),
         trim_level: UUID | None = None,
-        trim_until: datetime | None = None,
+        trim_until: date | datetime | None = None,
         fingerprint: str = "",
     ) -> schemas.RevocationPage:
         """End or trim access. With a preview's ``fingerprint``, only if it would still do the same."""
@@ -66,11 +66,11 @@ class RevocationsCalls(Calls):
 
 
 def _wish(
-    grants: Iterable[UUID], sessions: Iterable[UUID], trim_level: UUID | None, trim_until: datetime | None
+    grants: Iterable[UUID], sessions: Iterable[UUID], trim_level: UUID | None, trim_until: date | datetime | None
 ) -> JsonObject:
     return {
         "grants": [str(ident) for ident in grants],
         "sessions": [str(ident) for ident in sessions],
         "trim_level": str(trim_level) if trim_level else None,
-        "trim_until": trim_until.isoformat() if trim_until else None,
+        **end(trim_until, "trim_"),
     }

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
+from openlatch.errors import BadInput
 from openlatch.instants import FAR_AWAY_YEAR
 
 
@@ -96,6 +97,16 @@ def end_of_last_day(day: date, zone: ZoneInfo) -> datetime | None:
     if is_far_away(day):
         return None
     return datetime.combine(day + timedelta(days=1), time(), zone).astimezone(UTC)
+
+
+def end_given(until: datetime | None, last_day: date | None, zone: ZoneInfo) -> datetime | None:
+    """The end that somebody gave: an instant, or a last day, which counts to its end in ``zone``; None for no end.
+
+    BadInput when both are given.
+    """
+    if until is not None and last_day is not None:
+        raise BadInput("Both an end and a last day are given.", "Give one of them.", {"last_day": "is one too many"})
+    return end_of_last_day(last_day, zone) if last_day else until
 
 
 def last_day(until: datetime | None, zone: ZoneInfo) -> date | None:

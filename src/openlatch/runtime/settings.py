@@ -56,10 +56,10 @@ class Settings(BaseSettings):
     def settings_customise_sources(
         cls, settings_cls: type[BaseSettings], *_: PydanticBaseSettingsSource, **sources: PydanticBaseSettingsSource
     ) -> tuple[PydanticBaseSettingsSource, ...]:
-        """The environment, then the file that it names."""
+        """What is given, the environment, then the file that it names."""
         path = os.environ.get(f"{PREFIX}CONFIG")
         file = (TomlConfigSettingsSource(settings_cls, Path(path)),) if path else ()
-        return (sources["env_settings"], *file)
+        return (sources["init_settings"], sources["env_settings"], *file)
 
     @classmethod
     def load(cls) -> Settings:

@@ -11,7 +11,7 @@ from pydantic import (
 )
 
 from openlatch.json_values import JsonObject
-from openlatch.schemas.base import AccountOf, Answer, Holder, Instant, Named, Request, Sentence, Subject
+from openlatch.schemas.base import AccountOf, Answer, Day, Holder, Instant, Named, Request, Sentence, Subject
 
 __all__ = [
     "AcceptFlag",
@@ -80,7 +80,8 @@ class AcceptFlag(Request):
     """Why flags are accepted, and until when."""
 
     reason: Sentence = Field(examples=["Back from parental leave in May."])
-    until: Instant
+    until: Instant | None = None
+    last_day: Day | None = Field(None, description="Instead of an instant; counts to its end, where the account is.")
 
 
 class AcceptFlags(AcceptFlag):

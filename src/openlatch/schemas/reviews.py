@@ -9,7 +9,7 @@ from uuid import UUID
 from pydantic import Field
 
 from openlatch.json_values import JsonObject
-from openlatch.schemas.base import Answer, ClockTime, Instant, Named, Request, Sentence, WithProof
+from openlatch.schemas.base import Answer, ClockTime, Day, Instant, Named, Request, Sentence, WithProof
 from openlatch.schemas.revocations import Preview
 
 __all__ = [
@@ -133,6 +133,9 @@ class Decide(Request):
     reason: Sentence = ""
     trim_level: UUID | None = None
     trim_until: Instant | None = None
+    trim_last_day: Day | None = Field(
+        None, description="Instead of an instant; counts to its end, where the account is."
+    )
     trim_to_use: bool = Field(
         False, description="Narrow what is open on a resource to the use by outsiders that was seen."
     )
@@ -203,6 +206,8 @@ class Absent(Request):
 
     since: Instant | None = Field(None, description="From when; left out, they are there.")
     until: Instant | None = None
+    first_day: Day | None = Field(None, description="Instead of an instant; begins where the organisation is.")
+    last_day: Day | None = Field(None, description="The same; it counts to its end.")
     deputy: UUID | None = None
 
 

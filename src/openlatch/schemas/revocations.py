@@ -10,7 +10,7 @@ from pydantic import (
     Field,
 )
 
-from openlatch.schemas.base import Answer, Holder, Instant, Named, Proof, Request, Sentence
+from openlatch.schemas.base import Answer, Day, Holder, Instant, Named, Proof, Request, Sentence
 from openlatch.schemas.grants import PermissionOf
 from openlatch.schemas.latches import Breach
 
@@ -189,6 +189,7 @@ class RevokeWish(Request):
     sessions: list[UUID] = Field(default_factory=list, max_length=1000)
     trim_level: UUID | None = Field(None, description="The lower level that a trim leaves.")
     trim_until: Instant | None = Field(None, description="The earlier end that a trim sets.")
+    trim_last_day: Day | None = Field(None, description="The same as a last day, to its end where the account is.")
 
 
 class Revoke(RevokeWish):

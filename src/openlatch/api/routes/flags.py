@@ -28,7 +28,7 @@ def get_flag(unit: Unit, ident: UUID) -> schemas.FlagRow:
 )
 def accept_flag(unit: Unit, ident: UUID, body: schemas.AcceptFlag) -> schemas.FlagRow:
     """It opens again when the time is over."""
-    return manage_flags.accept(unit, [ident], body.reason, body.until)[0]
+    return manage_flags.accept(unit, [ident], body.reason, body.until, body.last_day)[0]
 
 
 @api.add("POST", "/flags/<uuid:ident>/reopen", "Take the acceptance of a flag back", schemas.FlagRow, inside=True)
@@ -40,7 +40,7 @@ def reopen_flag(unit: Unit, ident: UUID) -> schemas.FlagRow:
 @api.add("POST", "/flags/accept", "Accept flags until a day", schemas.Flags, body=schemas.AcceptFlags, inside=True)
 def accept_flags(unit: Unit, body: schemas.AcceptFlags) -> schemas.Flags:
     """All of them, or none."""
-    return schemas.Flags(flags=manage_flags.accept(unit, body.flags, body.reason, body.until))
+    return schemas.Flags(flags=manage_flags.accept(unit, body.flags, body.reason, body.until, body.last_day))
 
 
 @api.add("POST", "/flags/assign", "Say who sees to flags", schemas.Flags, body=schemas.AssignFlags, inside=True)

@@ -152,7 +152,14 @@ def get_evidence(ident: UUID) -> Response:
 
 def _decision(body: schemas.Decide, version: int | None = None) -> decisions.Decision:
     return decisions.Decision(
-        Verdict(body.verdict), body.reason, body.trim_level, body.trim_until, body.successor, version, body.trim_to_use
+        Verdict(body.verdict),
+        body.reason,
+        body.trim_level,
+        body.trim_until,
+        body.successor,
+        version,
+        body.trim_to_use,
+        body.trim_last_day,
     )
 
 
@@ -260,4 +267,6 @@ def get_absence(unit: Unit, ident: UUID) -> schemas.AbsenceOf:
 @api.add("PUT", "/people/<uuid:ident>/absence", "Say when somebody is away", schemas.AbsenceOf, body=schemas.Absent)
 def set_absence(unit: Unit, ident: UUID, body: schemas.Absent) -> schemas.AbsenceOf:
     """And who decides for them meanwhile."""
-    return reviewers.set_absence(unit, ident, body.since, body.until, body.deputy)
+    return reviewers.set_absence(
+        unit, ident, reviewers.Absence(body.since, body.until, body.deputy, body.first_day, body.last_day)
+    )

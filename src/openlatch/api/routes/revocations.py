@@ -15,7 +15,9 @@ STEP = "/revocations/<uuid:ident>/steps/<uuid:step>"
 
 
 def _wish(body: schemas.RevokeWish) -> prepare.Wish:
-    return prepare.Wish(tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until)
+    return prepare.Wish(
+        tuple(body.grants), tuple(body.sessions), body.trim_level, body.trim_until, trim_last_day=body.trim_last_day
+    )
 
 
 @api.add(

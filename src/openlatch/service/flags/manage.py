@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from uuid import UUID
 
 from sqlalchemy import select
 
 from openlatch import schemas
+from openlatch.core.time_windows import end_given, zone_of
 from openlatch.core.vocabulary import FlagState, Standing
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.unit import Unit
 from openlatch.store.lists.register import FLAGS
-from openlatch.store.tables import Flag
+from openlatch.store.tables import Account, Flag
 
 MOST_AT_ONCE = 1_000
 
 
-def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> list[schemas.FlagRow]:
-    """Accept open flags until an instant: until then they are not shown as open, unless they get worse.
+def accept(
+    unit: Unit, ids: Sequence[UUID], reason: str, until: datetime | None, last_day: date | None = None
+) -> list[schemas.FlagRow]:
+    """Accept open flags until an instant, or to the end of a last day where each account is: until then they are not
+    shown as open, unless they get worse.
 
     For the account's owner and administrators. BadInput without a reason or with an end that has passed; Conflict when
     a flag is not open.
@@ -29,16 +33,23 @@ def accept(unit: Unit, ids: Sequence[UUID], reason: str, until: datetime) -> lis
     found = _locked(unit, ids)
     if len(reason.strip()) < 3:
         raise BadInput("Accepting a flag needs a reason.", "Say in a few words why.", {"reason": "is missing"})
-    if until <= unit.now:
-        raise BadInput("That day has passed.", "Choose a day to come.", {"until": "has passed"})
+    zones = dict(unit.db.execute(select(Account.id, Account.time_zone).where(Account.id.in_(_accounts(found)))).all())
     for flag in found:
+        zone = zone_of(zones[flag.account_id]) if flag.account_id else unit.zone
+        end = end_given(until, last_day, zone)
+        if end is None or end <= unit.now:
+            raise BadInput("That day has passed, or is none.", "Choose a day to come.", {"until": "has passed"})
         if flag.state != FlagState.OPEN:
             raise Conflict(f"The flag is {flag.state}, not open: {flag.sentence}", "Look at it again.")
-        flag.state, flag.accepted_reason, flag.accepted_until = FlagState.ACCEPTED, reason.strip(), until
+        flag.state, flag.accepted_reason, flag.accepted_until = FlagState.ACCEPTED, reason.strip(), end
         flag.accepted_by_id, flag.accepted_severity = unit.viewer.person, flag.severity
         title = evaluate_flags.title_of(unit, flag.rule)
-        unit.record("flag.accepted", "flag", flag.id, title, flag.account_id, reason=reason.strip(), until=until)
+        unit.record("flag.accepted", "flag", flag.id, title, flag.account_id, reason=reason.strip(), until=end)
     return [shown(unit, ident) for ident in ids]
+
+
+def _accounts(flags: Sequence[Flag]) -> set[UUID]:
+    return {flag.account_id for flag in flags if flag.account_id}
 
 
 def open_again(unit: Unit, ident: UUID) -> schemas.FlagRow:

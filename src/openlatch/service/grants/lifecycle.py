@@ -18,7 +18,7 @@ from openlatch import schemas
 from openlatch.core import register as core
 from openlatch.core.offers.wording import DAYS, hours_in_words
 from openlatch.core.states import GRANTS, move
-from openlatch.core.time_windows import WeeklyHours, Window, end_in_words, end_of_last_day
+from openlatch.core.time_windows import WeeklyHours, Window, end_given, end_in_words
 from openlatch.core.vocabulary import GrantState, HolderKind, Owed, Reach
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.json_values import JsonObject
@@ -64,9 +64,7 @@ def account_of(unit: Unit, ident: UUID, lock: bool = False) -> Account:
 
 def end_of(account: Account, until: datetime | None, last_day: date | None, now: datetime) -> datetime | None:
     """The intended end: an instant, or a last day, which includes that day in the account's time zone."""
-    if until is not None and last_day is not None:
-        raise BadInput("Both an end and a last day are given.", "Give one of them.", {"last_day": "is one too many"})
-    end = end_of_last_day(last_day, ZoneInfo(account.time_zone)) if last_day else until
+    end = end_given(until, last_day, ZoneInfo(account.time_zone))
     if end is not None and end <= now:
         raise BadInput("That end has passed.", "Choose a later one.", {"until": "has passed"})
     return end

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import date, datetime
 from uuid import UUID
 
 from sqlalchemy import select
@@ -14,6 +14,7 @@ from openlatch.core.access import paths as access_paths
 from openlatch.core.register import Holder
 from openlatch.core.reviews import decisions as core
 from openlatch.core.reviews.assignment import About
+from openlatch.core.time_windows import end_given, zone_of
 from openlatch.core.vocabulary import HolderKind, ItemState, Reach, Standing, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
 from openlatch.json_values import JsonObject
@@ -42,6 +43,7 @@ class Decision:
     successor: UUID | None = None
     version: int | None = None
     trim_to_use: bool = False
+    trim_last_day: date | None = None
 
 
 def decide(unit: Unit, round_id: UUID, item_id: UUID, decision: Decision) -> schemas.ItemRow:
@@ -156,9 +158,9 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
     reach = Reach(level.reach) if level else None
     if decision.successor is not None and not _may_name(unit, item, decision.successor):
         raise BadInput("There is no such person, or you may not see them.", "Choose another.", {"successor": "unknown"})
-    choice = core.Choice(
-        decision.verdict, decision.reason, reach, decision.trim_until, decision.successor, decision.trim_to_use
-    )
+    account = unit.db.get_one(Account, item.account_id) if item.account_id else None
+    until = end_given(decision.trim_until, decision.trim_last_day, zone_of(account.time_zone) if account else unit.zone)
+    choice = core.Choice(decision.verdict, decision.reason, reach, until, decision.successor, decision.trim_to_use)
     core.refuse_unfit(undecided_of(unit, item), choice, unit.viewer.person, unit.now)
     if (
         Subject(item.kind) is Subject.EXPOSURE
@@ -170,7 +172,7 @@ def _put(unit: Unit, item: Item, decision: Decision) -> None:
             "Decide on their grants, and keep this item.",
         )
     item.verdict, item.reason = decision.verdict, decision.reason.strip()
-    item.trim_level_id, item.trim_until = decision.trim_level, decision.trim_until
+    item.trim_level_id, item.trim_until = decision.trim_level, until
     item.trim_to_use = decision.trim_to_use
     item.successor_id = decision.successor
 

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import datetime
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, time
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, Select, func, or_, select
 
 from openlatch import schemas
 from openlatch.core.reviews.assignment import Colleague
-from openlatch.core.time_windows import Window
+from openlatch.core.time_windows import Window, end_given
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.notifications import notices
@@ -81,11 +82,22 @@ def _could_stand_in(unit: Unit, person: Person) -> list[schemas.Named]:
     return [schemas.Named(id=ident, name=name) for ident, name in rows]
 
 
-def set_absence(
-    unit: Unit, ident: UUID, since: datetime | None, until: datetime | None, deputy: UUID | None
-) -> schemas.AbsenceOf:
+@dataclass(frozen=True, slots=True)
+class Absence:
+    """When somebody is away, by instants or by whole days where the organisation is, and who stands in for them."""
+
+    since: datetime | None = None
+    until: datetime | None = None
+    deputy: UUID | None = None
+    first_day: date | None = None
+    last_day: date | None = None
+
+
+def set_absence(unit: Unit, ident: UUID, wish: Absence) -> schemas.AbsenceOf:
     """Set when somebody is away, and who decides for them meanwhile. BadInput for impossible values."""
     person = _own_or_any(unit, ident)
+    begun = datetime.combine(wish.first_day, time(), unit.zone).astimezone(UTC) if wish.first_day else None
+    since, until, deputy = wish.since or begun, end_given(wish.until, wish.last_day, unit.zone), wish.deputy
     if until is not None and (since is None or until <= since):
         raise BadInput("The end is not after the beginning.", "Give both, in this order.", {"until": "is too early"})
     if deputy is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 from uuid import UUID
 from zoneinfo import ZoneInfo
@@ -19,7 +19,7 @@ from openlatch.core.revocations import plan as core
 from openlatch.core.revocations import preview as core_preview
 from openlatch.core.revocations.plan import Move
 from openlatch.core.states import GRANTS, may_become
-from openlatch.core.time_windows import end_in_words
+from openlatch.core.time_windows import end_given, end_in_words, zone_of
 from openlatch.core.vocabulary import GrantState, HolderKind, StepKind, SystemKind
 from openlatch.errors import BadInput, Conflict, NotFound, SystemRefused
 from openlatch.json_values import JsonObject
@@ -65,11 +65,12 @@ class Wish:
     keep: tuple[Term, ...] = ()
     keep_words: str = ""
     rules: tuple[UUID, ...] = ()
+    trim_last_day: date | None = None
 
     @property
     def is_trim(self) -> bool:
         """Whether something is left afterwards."""
-        return self.trim_level is not None or self.trim_until is not None or bool(self.keep)
+        return bool(self.trim_level or self.trim_until or self.trim_last_day or self.keep)
 
 
 def lock(unit: Unit, wish: Wish) -> list[Grant]:
@@ -293,7 +294,11 @@ def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> c
     trim = None
     if wish.is_trim:
         lower = _lower_level(unit, row, system, wish.trim_level, connected)
-        trim = core.Trim(lower, wish.trim_until, wish.keep, wish.keep_words)
+        zone = zone_of(unit.db.get_one(Account, row.account_id).time_zone)
+        until = end_given(wish.trim_until, wish.trim_last_day, zone)
+        if until is not None and until <= unit.now:
+            raise BadInput("That end has passed.", "Choose a later one, or revoke.", {"trim_until": "has passed"})
+        trim = core.Trim(lower, until, wish.keep, wish.keep_words)
     if not connected:
         return core.Target(value, *_not_given_yet(unit, row, system, trim), can_return=False)
     adapter = adapter_for(unit.service, system)

@@ -137,8 +137,6 @@ def _refuse_unfit(unit: Unit, wish: prepare.Wish, leaver: str) -> None:
         raise BadInput("Nothing is named to be ended.", "Give the ids of grants or sessions.")
     if wish.is_trim and (len(wish.grants) != 1 or wish.sessions or wish.rules):
         raise BadInput("A trim is of one grant.", "Give one grant, and a lower level or an earlier end.")
-    if wish.trim_until is not None and wish.trim_until <= unit.now:
-        raise BadInput("That end has passed.", "Choose a later one, or revoke.", {"trim_until": "has passed"})
 
 
 def _store_targets(
@@ -153,7 +151,7 @@ def _store_targets(
                 account_id=target.grant.account,
                 grant_id=target.grant.id,
                 trim_level_id=wish.trim_level,
-                trim_until=wish.trim_until,
+                trim_until=target.trim.until if target.trim else None,
                 trim_terms=[terms.stored(term) for term in wish.keep] or None,
                 was=before[target.grant.id],
             )

@@ -27,8 +27,7 @@ watch(
 
 async function accept(): Promise<void> {
   try {
-    const lastMoment = new Date(`${until.value}T23:59:59.999`).toISOString()
-    await send('POST', '/flags/accept', { flags: props.flags.map((flag) => flag.id), reason: reason.value, until: lastMoment })
+    await send('POST', '/flags/accept', { flags: props.flags.map((flag) => flag.id), reason: reason.value, last_day: until.value })
     await cache.invalidateQueries({ key: ['flags'] })
     emit('close')
   } catch (failed) {
