@@ -441,12 +441,12 @@ def test_switching_a_latch_on_shows_what_breaks_it_and_flags_that_until_it_is_me
     with small.service.unit(small.itself) as unit:
         guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.WARN, None, "account"))
         states = {row.kind: row for row in guard.of_account(unit, box)}
-        assert (states["no_outsiders"].mode, states["no_outsiders"]["of_kind"]) == ("warn", True)
+        assert (states["no_outsiders"].mode, states["no_outsiders"].of_kind) == ("warn", True)
         with pytest.raises(Conflict, match="for all accounts of the kind"):
             guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.OFF, box))
         guard.switch(unit, Setting(LatchKind.NO_OUTSIDERS, LatchMode.HOLD, box))
         states = {row.kind: row for row in guard.of_account(unit, box)}
-        assert (states["no_outsiders"].mode, states["no_outsiders"]["of_kind"]) == ("hold", False)
+        assert (states["no_outsiders"].mode, states["no_outsiders"].of_kind) == ("hold", False)
     for setting in (replace(most, number=None), Setting(LatchKind.NEVER_TOGETHER, LatchMode.WARN, box)):
         with pytest.raises(BadInput), small.acting("ines") as unit:
             guard.switch(unit, setting)

@@ -7,19 +7,22 @@ from datetime import UTC, date, datetime
 from zoneinfo import ZoneInfo
 
 import pytest
-from sqlalchemy import update
+from sqlalchemy import select, update
 
 from openlatch.core.time_windows import end_of_last_day, ends_on, last_day
+from openlatch.errors import BadInput
 from openlatch.service import imports
 from openlatch.service.changes import changes
 from openlatch.service.flags import evaluate as evaluate_flags
+from openlatch.service.flags import manage
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.lists import register
 from openlatch.service.own import my_access
-from openlatch.service.reviews import open_round, reminders
+from openlatch.service.reviews import open_round, reminders, reviewers
 from openlatch.service.reviews.plans import Review, named
+from openlatch.service.revocations import prepare, revoke
 from openlatch.store.lists.engine import ListQuery
-from openlatch.store.tables import Account, Organisation, Round
+from openlatch.store.tables import Account, Flag, Organisation, RevocationTarget, Round
 from tests.service.conftest import Small
 
 BOX = 'account.name eq "Box"'
@@ -83,3 +86,25 @@ def test_reviewers_are_told_the_day_that_is_the_last(small: Small) -> None:
         row.due_at = end_of_last_day(date(2026, 4, 15), AUCKLAND) or row.due_at
         reminders.tell_reviewers(unit, row)
     assert small.told("mara")[-1].endswith("by 15 April 2026.")
+
+
+def test_a_last_day_counts_where_the_account_is(small: Small) -> None:
+    """For flags that are accepted and access that is trimmed; who is away is away where the organisation is."""
+    _in_auckland(small)
+    grant, day = small.grant_of("mara", "box"), date(2026, 12, 15)
+    end = datetime(2026, 12, 15, 11, tzinfo=UTC)
+    with small.service.unit(small.itself) as unit:
+        evaluate_flags.evaluate(unit, grants=[grant])
+        flag = unit.db.scalars(select(Flag.id).where(Flag.account_id == small.account("box"))).first()
+        assert flag is not None
+        (accepted,) = manage.accept(unit, [flag], "Known of.", None, day)
+        assert accepted.accepted_until == end
+        with pytest.raises(BadInput, match="an end and a last day"):
+            manage.accept(unit, [flag], "Known of.", end, day)
+    with small.acting("ines") as unit:
+        revoke.start(unit, prepare.Wish((grant,), trim_last_day=day), "For the season.")
+        assert unit.db.scalars(select(RevocationTarget.trim_until)).one() == end
+        away = reviewers.set_absence(
+            unit, small.person("ines"), reviewers.Absence(first_day=date(2026, 12, 1), last_day=day)
+        )
+    assert (away.since, away.until) == (datetime(2026, 11, 30, 11, tzinfo=UTC), end)

@@ -588,7 +588,7 @@ def test_progress_adds_up_and_says_what_is_late(small: Small) -> None:
             rounds.groups(unit, ident, "colour")
     (mara,) = [r for r in found.by_reviewer if r.name == "Mara"]
     assert (mara.decided, mara.kept, mara.share_kept, mara.seconds_between) == (2, 2, 1.0, 8.0)
-    assert [day.model_dump() for day in found.by_day] == [{"day": "2026-03-12", "decided": 2, "kept": 2}]
+    assert [day.model_dump(mode="json") for day in found.by_day] == [{"day": "2026-03-12", "decided": 2, "kept": 2}]
     assert found.late == found.items - 2
     assert sum(a.items for a in found.by_account) == sum(g.items for g in groups) == found.items == 6
     with pytest.raises(NotAllowed), small.acting("mara") as unit:
