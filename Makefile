@@ -21,7 +21,7 @@ test: .make/postgresql .make/systems .make/proxy .make/chromium .make/dev $(BUIL
 	cd console && npx eslint . && npx vue-tsc --noEmit && npx vitest run
 	$(VENV)/bin/pytest -n 2 --dist loadgroup
 
-# The same tests, with fifty times as many examples of each property.
+# The same tests, with many more examples of each property and random history.
 test-nightly: .make/postgresql .make/systems .make/proxy .make/chromium .make/dev $(BUILT)
 	HYPOTHESIS_PROFILE=nightly $(VENV)/bin/pytest -n 2 --dist loadgroup
 

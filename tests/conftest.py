@@ -16,6 +16,7 @@ from typing import Any
 
 import psycopg
 import pytest
+from argon2 import PasswordHasher
 from cryptography.fernet import Fernet
 from hypothesis import HealthCheck, Phase, settings
 
@@ -33,18 +34,35 @@ KEY = Fernet.generate_key()
 ADAPTER_PASSWORD = "adapter password of the tests"
 _numbers = itertools.count(1)
 
-# How many examples property tests try: a few hundred in a usual run, ten thousand by `make test-nightly`.
+# How many examples property tests try: some dozen in a usual run, ten thousand by `make test-nightly`.
 _SHARED = {"deadline": None, "suppress_health_check": [HealthCheck.too_slow, HealthCheck.function_scoped_fixture]}
-settings.register_profile("quick", max_examples=200, **_SHARED)
+settings.register_profile("quick", max_examples=60, **_SHARED)
 settings.register_profile("nightly", max_examples=10_000, **_SHARED)
 # Mutation testing only has to know that something failed.
-settings.register_profile("first", max_examples=100, phases=[Phase.explicit, Phase.generate], **_SHARED)
+settings.register_profile("first", max_examples=60, phases=[Phase.explicit, Phase.generate], **_SHARED)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "quick"))
 
 
+ROOMS = ("core", "store", "adapters", "service", "api", "cli", "console", "demo", "runtime")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """A marker for each folder: ``pytest -m core`` takes some seconds."""
+    for room in ROOMS:
+        config.addinivalue_line("markers", f"{room}: the tests of {room}")
+    # A hash as it is for real takes a tenth of a second.
+    cheap = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+    authentication._HASHER, authentication._NOBODY = cheap, cheap.hash("nobody")
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Tests that share a running demo go to the same process: the browser's have one, all others have another."""
+    """Each test is marked by its folder. Tests that share a running demo go to the same process: the browser's have
+    one, all others have another.
+    """
     for item in items:
+        room = Path(item.path).relative_to(Path(__file__).parent).parts[0]
+        if room in ROOMS:
+            item.add_marker(room)
         if "stack" in getattr(item, "fixturenames", ()):
             item.add_marker(pytest.mark.xdist_group("console" if "console" in item.nodeid else "demo"))
 

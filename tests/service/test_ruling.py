@@ -22,6 +22,7 @@ from openlatch.service.flags.rule_settings import Wish
 from openlatch.store.flags import evaluate_many, evaluate_one
 from openlatch.store.flags.sql_expressions import ROOM
 from openlatch.store.tables import Flag, Grant, Organisation, Person
+from tests.seeds import seeds
 from tests.service.conftest import Small, mailed
 from tests.service.test_use_cases import SUBJECTS
 
@@ -254,7 +255,7 @@ def random_files(dice: random.Random) -> dict[str, str]:
     }
 
 
-@pytest.mark.parametrize("seed", range(5))
+@pytest.mark.parametrize("seed", seeds(3))
 def test_all_at_once_and_one_by_one_find_the_same_in_random_registers(small: Small, seed: int) -> None:
     """Gathered once for all or beside each, by SQL or by Python: the same findings on the same facts."""
     for kind, written in random_files(random.Random(seed)).items():

@@ -19,6 +19,7 @@ from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
 from openlatch.store.flags import evaluate_many, evaluate_one
 from openlatch.store.tables import Account, Grant, Level, Membership, Person, Resource, System, Team, Term
+from tests.seeds import seeds
 
 PAIR = ("do.1", "do.3")
 
@@ -132,7 +133,7 @@ def facts(unit: Unit, subject: str, ident: UUID) -> list[Mapping[str, object]]:
     return [among.facts, alone.facts]
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(6))
 def test_walks_in_sql_find_what_the_paths_give(service: Service, organisation: Viewer, seed: int) -> None:
     with service.unit(organisation) as unit:
         made = Made(unit.db, organisation.organisation, unit.now, random.Random(seed))

@@ -10,13 +10,19 @@ from alembic import command
 from alembic.config import Config
 from procrastinate import App, SyncPsycopgConnector
 from psycopg import sql
+from psycopg.errors import LockNotAvailable
 from sqlalchemy import Connection, text
+from sqlalchemy.exc import OperationalError
 
-from openlatch.errors import BadInput
+from openlatch.errors import BadInput, Conflict
 from openlatch.store.database import engine_for
 
 # The role of commands that an administrator of the server runs, and those of the two processes, which may less.
 APP_ROLE, WEB_ROLE, WORKER_ROLE = "openlatch_app", "openlatch_web", "openlatch_worker"
+
+
+# How long a migration waits for a table that others use: whoever comes meanwhile waits behind it.
+LOCK_SECONDS = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,27 +38,40 @@ def migrate(url: str, passwords: Passwords) -> None:
     """Migrate the database at ``url`` (as its owner), and let the service's roles sign in.
 
     Idempotent; a second process at the same time waits for the first. BadInput when a role could bypass row-level
-    security.
+    security; Conflict when a table is held for longer than LOCK_SECONDS: what was migrated until then stays,
+    and migrating again goes on from there.
     """
     engine = engine_for(url, pool_size=1)
     try:
-        with engine.begin() as connection:
-            connection.execute(text("select pg_advisory_xact_lock(hashtext('openlatch migrate'))"))
-            for role, password in (
-                (APP_ROLE, passwords.app),
-                (WEB_ROLE, passwords.web),
-                (WORKER_ROLE, passwords.worker),
-            ):
-                _make_role(connection, role, password)
-            command.upgrade(config_for(connection), "head")
-            has_queue = connection.scalar(text("select to_regclass('procrastinate_jobs') is not null"))
-        if not has_queue:
-            _make_queue(url)
-        with engine.begin() as connection:
-            for statement in _rights(connection):
-                connection.execute(text(statement))
+        with engine.connect() as connection:
+            connection.execute(text("select pg_advisory_lock(hashtext('openlatch migrate'))"))
+            connection.execute(text(f"set lock_timeout = '{LOCK_SECONDS}s'"))
+            connection.commit()
+            _migrate(connection, url, passwords)
+    except OperationalError as error:
+        if not isinstance(error.orig, LockNotAvailable):
+            raise
+        raise Conflict(
+            f"A table is in use and was not free within {LOCK_SECONDS} s, so that it could not be changed.",
+            "Stop the service, or whatever else holds the table, and migrate again.",
+        ) from None
     finally:
+        # The advisory lock ends with the connection.
         engine.dispose()
+
+
+def _migrate(connection: Connection, url: str, passwords: Passwords) -> None:
+    with connection.begin():
+        for role, password in ((APP_ROLE, passwords.app), (WEB_ROLE, passwords.web), (WORKER_ROLE, passwords.worker)):
+            _make_role(connection, role, password)
+    command.upgrade(config_for(connection), "head")
+    has_queue = connection.scalar(text("select to_regclass('procrastinate_jobs') is not null"))
+    connection.commit()
+    if not has_queue:
+        _make_queue(url)
+    with connection.begin():
+        for statement in _rights(connection):
+            connection.execute(text(statement))
 
 
 # Columns that a process may not read, nor change; and tables of which it may do only so much.

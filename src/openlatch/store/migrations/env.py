@@ -1,4 +1,4 @@
-"""Alembic's environment: the caller passes a connection in a transaction."""
+"""Alembic's environment: the caller passes a connection. Each migration is a transaction, unless there is one."""
 
 from alembic import context
 
@@ -12,6 +12,11 @@ def _ours(name: str | None, kind: str, parents: object) -> bool:
 
 
 context.configure(
-    connection=connection, target_metadata=Base.metadata, include_name=_ours, compare_server_default=False
+    connection=connection,
+    target_metadata=Base.metadata,
+    include_name=_ours,
+    compare_server_default=False,
+    transaction_per_migration=True,
 )
-context.run_migrations()
+with context.begin_transaction():
+    context.run_migrations()
