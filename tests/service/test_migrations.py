@@ -46,8 +46,7 @@ def test_records_outlive_the_way_back_and_up_again_from_every_version(small: Sma
         try:
             with engine.begin() as connection:
                 command.downgrade(config_for(connection), revision)
-        except NotImplementedError as error:
-            assert str(error) == "restore a backup from before instead"
+        except NotImplementedError:
             break
         gone_back += 1
         with engine.begin() as connection:
