@@ -35,8 +35,10 @@ SETTINGS = """
 expected-statuses = [400, 401, 403, 404, 409, 413, 414, 422, 429, 431]
 """
 IS_NIGHTLY = os.environ.get("HYPOTHESIS_PROFILE") == "nightly"
-EXAMPLES = 250 if IS_NIGHTLY else 6
-PHASES = "examples,coverage,fuzzing,stateful" if IS_NIGHTLY else "examples,fuzzing,stateful"
+# Of each call; with a usual run few, and most by whoever may most.
+EXAMPLES = {"administrator": 4, "owner": 2, "delegate": 2}
+MOST_EXAMPLES = 250
+PHASES = "examples,coverage,fuzzing,stateful" if IS_NIGHTLY else "examples,fuzzing"
 
 
 @pytest.fixture(scope="module")
@@ -66,7 +68,7 @@ def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, ro
             "--header",
             f"Authorization: Bearer {token}",
             "--max-examples",
-            str(EXAMPLES),
+            str(MOST_EXAMPLES if IS_NIGHTLY else EXAMPLES[role]),
             "--seed",
             "1",
             "--phases",
@@ -92,5 +94,5 @@ def test_no_request_breaks_the_service_or_its_word(own: Demo, tmp_path: Path, ro
     assert done.returncode == 0, told
     sent = re.search(r"(\d+) generated", done.stdout)
     assert sent is not None, told
-    assert int(sent[1]) >= 1500
+    assert int(sent[1]) >= 400
     assert httpx.get(f"{own.address}/healthz", timeout=30).status_code == 200
