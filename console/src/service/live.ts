@@ -4,36 +4,66 @@ import { useQueryCache } from '@pinia/colada'
 import { onScopeDispose, ref, watch } from 'vue'
 
 import { askWhoIam, me } from '@/identity/me'
+import type { components } from './openapi'
 
-/** Which queries show which kinds of things. Kinds that are not here refresh everything. */
-const SHOWN_IN: Record<string, string[]> = {
-  rule: ['rules', 'flags', 'facts'],
-  place: [],
-  flag: ['flags', 'rules', 'facts', 'today', 'account', 'accounts', 'person', 'people', 'apps', 'app'],
-  sign_in: [],
-  token: [],
-  item: ['round', 'items', 'rounds', 'today'],
-  round: ['round', 'items', 'rounds', 'today'],
-  step: ['revocation', 'revocations', 'today', 'leaving'],
-  revocation: ['revocation', 'revocations', 'today', 'account', 'person', 'app', 'leaving'],
-  notice: ['notices'],
-  offer: ['offers', 'mine', 'account', 'today'],
-  request: ['requests', 'mine', 'today'],
-  visit: ['account', 'mine'],
-  mail: [],
-  session: ['sessions', 'today', 'account', 'accounts', 'people', 'person', 'leaving'],
-  schedule: ['rounds'],
+/** Every kind of thing that can change, as the service names them. */
+export type ChangedKind = components['schemas']['Changed']['kinds'][number]
+
+const ALL = null
+
+/** Which queries show which kinds of things; ALL refreshes everything that is shown. */
+const SHOWN_IN: Record<ChangedKind, string[] | typeof ALL> = {
+  everything: ALL,
+  access_rule: ALL,
+  account: ALL,
+  app: ALL,
   calendar: [],
   change: [],
+  expected_exposure: ALL,
+  exposure: ALL,
+  exposure_guard: ALL,
+  exposure_guards: ALL,
+  exposures: ALL,
+  filter: ALL,
+  flag: ['flags', 'rules', 'facts', 'today', 'account', 'accounts', 'person', 'people', 'apps', 'app'],
+  grant: ALL,
+  group: ALL,
+  import: ALL,
+  item: ['round', 'items', 'rounds', 'today'],
+  latch: ALL,
+  level: ALL,
+  mail: [],
+  membership: ALL,
+  notice: ['notices'],
+  offer: ['offers', 'mine', 'account', 'today'],
+  organisation: ALL,
+  partner: ALL,
+  person: ALL,
+  request: ['requests', 'mine', 'today'],
+  resource: ALL,
+  revocation: ['revocation', 'revocations', 'today', 'account', 'person', 'app', 'leaving'],
+  round: ['round', 'items', 'rounds', 'today'],
+  rule: ['rules', 'flags', 'facts'],
+  rule_draft: ALL,
+  rule_drafts: ALL,
+  schedule: ['rounds'],
+  session: ['sessions', 'today', 'account', 'accounts', 'people', 'person', 'leaving'],
+  settings: ALL,
+  sign_in: [],
+  step: ['revocation', 'revocations', 'today', 'leaving'],
   system: ['systems', 'today'],
+  task: ALL,
+  team: ALL,
+  token: [],
+  visit: ['account', 'mine'],
 }
 
 /** The first parts of the keys of queries that these kinds of changes touch; null for all of them. */
-export function touched(kinds: string[]): Set<string> | null {
+export function touched(kinds: ChangedKind[]): Set<string> | null {
   const found = new Set<string>(['journal'])
   for (const kind of kinds) {
     const shown = SHOWN_IN[kind]
-    if (shown === undefined) return null
+    if (!shown) return null
     for (const name of shown) found.add(name)
   }
   return found
@@ -47,7 +77,7 @@ export function useLive(): void {
   let source: EventSource | null = null
 
   function onChanged(event: MessageEvent<string>): void {
-    const kinds = (JSON.parse(event.data) as { kinds: string[] }).kinds
+    const kinds = (JSON.parse(event.data) as { kinds: ChangedKind[] }).kinds
     if (kinds.some((kind) => ['notice', 'visit', 'grant'].includes(kind))) void askWhoIam()
     const names = touched(kinds)
     void cache.invalidateQueries({ predicate: (entry) => names === null || names.has(String(entry.key[0])) })

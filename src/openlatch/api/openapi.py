@@ -33,7 +33,7 @@ _PROBLEMS = {
 def document(routes: Iterable[Route]) -> JsonObject:
     """The whole document."""
     table = list(routes)
-    used: list[type[BaseModel]] = [schemas.Problem]
+    used: list[type[BaseModel]] = [schemas.Problem, schemas.Changed]
     for route in table:
         used += [m for m in (route.answer, route.body) if m is not None and m not in used]
     refs, models = models_json_schema([(model, "validation") for model in used], ref_template=_REF)

@@ -25,7 +25,7 @@ LATCHES: list[Column] = [
     ("Broken by", lambda r: "; ".join(r.broken)),
 ]
 EFFECTS: list[Column] = [
-    ("Holder", lambda r: r.holder["name"]),
+    ("Holder", lambda r: r.holder.name),
     ("Account", lambda r: r.account.name),
     ("Gains", lambda r: "; ".join(p.sentence for p in r.gains)),
     ("Loses", lambda r: "; ".join(p.sentence for p in r.loses)),

@@ -14,6 +14,8 @@ from openlatch.json_values import JsonObject
 from openlatch.schemas.base import Answer, Request
 
 __all__ = [
+    "Changed",
+    "ChangedKind",
     "Fault",
     "JournalActor",
     "JournalRow",
@@ -23,6 +25,60 @@ __all__ = [
     "TreeHeads",
     "VerifyOptions",
 ]
+
+
+# What can change: the subjects of journal entries, and what is announced without one.
+ChangedKind = Literal[
+    "access_rule",
+    "account",
+    "app",
+    "calendar",
+    "change",
+    "everything",
+    "expected_exposure",
+    "exposure",
+    "exposure_guard",
+    "exposure_guards",
+    "exposures",
+    "filter",
+    "flag",
+    "grant",
+    "group",
+    "import",
+    "item",
+    "latch",
+    "level",
+    "mail",
+    "membership",
+    "notice",
+    "offer",
+    "organisation",
+    "partner",
+    "person",
+    "request",
+    "resource",
+    "revocation",
+    "round",
+    "rule",
+    "rule_draft",
+    "rule_drafts",
+    "schedule",
+    "session",
+    "settings",
+    "sign_in",
+    "step",
+    "system",
+    "task",
+    "team",
+    "token",
+    "visit",
+]
+
+
+class Changed(Answer):
+    """What the event stream tells: of which kinds something has changed."""
+
+    kinds: list[ChangedKind]
 
 
 class JournalActor(Answer):
