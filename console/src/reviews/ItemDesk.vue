@@ -1,19 +1,18 @@
 <script setup lang="ts">
 import { useQuery, useQueryCache } from '@pinia/colada'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
-import { RouterLink } from 'vue-router'
 
 import { get, send } from '@/service/api'
 import { me } from '@/identity/me'
 import type { ItemRow, LevelRow, Named, Preview, Rows, Verdict } from '@/service/types'
-import { DONE_WORDS, needsReason, revokingWords } from './reviews'
+import { needsReason, revokingWords } from './reviews'
 import { day } from '@/frame/words'
 
 import ItemFacts from './ItemFacts.vue'
 import PreviewBox from '@/revocations/PreviewBox.vue'
 import RecordPicker from '@/records/RecordPicker.vue'
+import ItemDecision from './ItemDecision.vue'
 import ProblemNote from '@/frame/ProblemNote.vue'
-import ProofMark from '@/revocations/ProofMark.vue'
 
 const props = defineProps<{ item: ItemRow; closed: boolean; ended: boolean; acts: string }>()
 const emit = defineEmits<{ decided: []; undone: [] }>()
@@ -154,13 +153,7 @@ defineExpose({ begin, undo, isOpen, mayTrim })
     <h2 class="text-xl first-letter:uppercase">{{ item.holder.name }} <span class="text-soft">in</span> {{ item.facts.account.name }}</h2>
     <p class="mb-1 font-medium">{{ item.level }}</p>
     <p class="mb-3"><span class="text-soft">Consider:</span> <strong>{{ item.recommended }}<template v-if="item.facts.recommendation.level"> to {{ item.facts.recommendation.level.name }}</template><template v-if="item.facts.recommendation.until"> until {{ day(item.facts.recommendation.until) }}</template></strong>. {{ item.facts.recommendation.reason }}</p>
-    <p v-if="item.verdict" class="mt-3 rounded-md bg-sunk px-3 py-2">
-      <strong>{{ item.fate ? 'Nobody decided' : DONE_WORDS[item.verdict] }}</strong><template v-if="item.decided_by"> by {{ item.decided_by.name }}</template><template v-if="item.seconded_by">, {{ item.seconded_by.name }} agreed</template>{{ item.reason ? `: ${item.reason}` : '' }}
-      <template v-if="item.trim_level"> To {{ item.trim_level.name }}.</template><template v-if="item.trim_until"> Until {{ day(item.trim_until) }}.</template><template v-if="item.trim_to_use"> To the use that was seen.</template><template v-if="item.successor"> To {{ item.successor.name }}.</template>
-      <RouterLink v-if="item.revocation_id" :to="`/revocations/${item.revocation_id}`" class="link ml-2">See it carried out</RouterLink>
-      <RouterLink v-if="item.draft_id" :to="`/accounts/${item.facts.account.id}/rules?draft=${item.draft_id}`" class="link ml-2">See the rules being set</RouterLink>
-      <span v-if="item.outcome || item.explained" class="block text-soft"><ProofMark v-if="item.proof" :proof="item.proof" :by="item.proved_by" class="mr-2" />{{ item.explained || item.outcome }}</span>
-    </p>
+    <ItemDecision v-if="item.verdict" :item="item" />
     <div v-if="closed && !ended && !item.done_at && me?.administrator && doing !== 'explain'" class="mt-3 flex flex-wrap gap-2">
       <button v-if="!item.revocation_id" class="button" :disabled="isBusy" @click="retry">Try again</button>
       <button class="button" @click="begin('explain')">Explain why it can not be shown…</button>

@@ -27,13 +27,6 @@ export interface ReviewDraft {
 const draft = defineModel<ReviewDraft>({ required: true })
 const CURRENT_INSIDE = 'inside eq true and standing eq "current"'
 
-const held = useQuery({
-  key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join(), JSON.stringify(draft.value.reviewers)],
-  enabled: () => !['team', 'person'].includes(first.value) || Boolean(draft.value.reviewers[0]?.id),
-  query: () => send<{ population: { kind: string; items: number }[]; without_sign_in: Named[]; more_without_sign_in: boolean }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reminders: [] }),
-})
-const inIt = computed(() => (held.data.value?.population ?? []).filter((kind) => kind.items).map((kind) => counted(kind.items, kind.kind, kind.kind === 'latch' ? 'latches' : undefined)).join(', '))
-
 /** The first of the line; others can be put before them from the command line. */
 const first = computed({
   get: () => draft.value.reviewers[0]?.kind ?? 'owner',
@@ -42,6 +35,14 @@ const first = computed({
 function ask(kind: Place['kind'], id: string | null): void {
   draft.value.reviewers = [{ kind, id, account_kind: '' }]
 }
+
+const held = useQuery({
+  key: () => ['rounds', 'preview', draft.value.scope, draft.value.covers.join(), JSON.stringify(draft.value.reviewers)],
+  enabled: () => !['team', 'person'].includes(first.value) || Boolean(draft.value.reviewers[0]?.id),
+  query: () => send<{ population: { kind: string; items: number }[]; without_sign_in: Named[]; more_without_sign_in: boolean }>('POST', '/rounds/preview', { ...draft.value, name: 'x', reminders: [] }),
+})
+const inIt = computed(() => (held.data.value?.population ?? []).filter((kind) => kind.items).map((kind) => counted(kind.items, kind.kind, kind.kind === 'latch' ? 'latches' : undefined)).join(', '))
+
 const reminders = computed({
   get: () => draft.value.reminders.join(', '),
   set: (text: string) => (draft.value.reminders = text.split(',').map(Number).filter((days) => Number.isInteger(days) && days > 0)),

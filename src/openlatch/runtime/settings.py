@@ -75,9 +75,15 @@ class Settings(BaseSettings):
                 f"The configuration {path} can't be read: {error}", f"Mend it, or unset {PREFIX}CONFIG."
             ) from None
         except ValidationError as error:
-            told = "; ".join(f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in error.errors(include_url=False))
+            wrong = {str(e["loc"][0]): e["msg"] for e in error.errors(include_url=False)}
+            unknown = sorted(wrong.keys() - cls.model_fields.keys())
+            if unknown:
+                raise BadInput(
+                    f"{path} has unknown settings: {', '.join(unknown)}.", f"Known: {', '.join(cls.model_fields)}."
+                ) from None
+            told = "; ".join(f"{name} ({PREFIX}{name.upper()}): {why}" for name, why in wrong.items())
             raise BadInput(
-                f"The configuration can't be used: {told}.", f"Known settings: {', '.join(cls.model_fields)}."
+                f"The configuration can't be used: {told}.", "Look at the settings in the reference."
             ) from None
 
     def require(self, *names: str) -> Settings:
