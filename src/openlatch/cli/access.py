@@ -16,7 +16,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import offers, session
-from openlatch.cli.output import Column, day, end, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import Column, Command, day, end, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
 from openlatch.json_values import JsonList, JsonObject
@@ -58,7 +58,7 @@ def _told(permissions: JsonList, owns: bool) -> str:
     return ", ".join([*(["owning it"] if owns else []), *(p.sentence for p in permissions)])
 
 
-def when_options(command: Any) -> Any:
+def when_options(command: Command) -> Command:
     """The options of every question about an instant."""
     for option in (
         click.option("--at", type=INSTANT, help="At this instant; left out, now. A day means its first moment."),

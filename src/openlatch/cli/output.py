@@ -8,7 +8,7 @@ import json
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, date, datetime
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar, cast
 
 import click
 from pydantic import BaseModel
@@ -22,6 +22,7 @@ from openlatch.core.files.csv_safety import guarded
 from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Proof, Reach, Severity
 
+Command = TypeVar("Command", bound=Callable[..., object])
 Column = tuple[str, Callable[[Any], Any]]
 out = Console(highlight=False, soft_wrap=not sys.stdout.isatty())
 err = Console(stderr=True, highlight=False)
@@ -29,7 +30,7 @@ err = Console(stderr=True, highlight=False)
 _SEVERITY_STYLES = {1: "dim", 2: "", 3: "bold", 4: "bold reverse"}
 
 
-def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
+def output_option(command: Command) -> Command:
     """The option ``--output`` that every command has which shows something."""
     return click.option(
         "--output",
@@ -42,7 +43,7 @@ def output_option(command: Callable[..., Any]) -> Callable[..., Any]:
     )(command)
 
 
-def list_options(command: Callable[..., Any]) -> Callable[..., Any]:
+def list_options(command: Command) -> Command:
     """The options that every list has."""
 
     @click.option("--filter", "-f", "filter_", default="", help='A filter, as in: state eq "active".')
@@ -54,7 +55,7 @@ def list_options(command: Callable[..., Any]) -> Callable[..., Any]:
     def wrapped(*args: object, **kwargs: object) -> Any:
         return command(*args, **kwargs)
 
-    return wrapped
+    return cast(Command, wrapped)
 
 
 def show_rows(rows: Iterable[BaseModel], columns: Sequence[Column], output: str, empty: str) -> None:

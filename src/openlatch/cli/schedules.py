@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 
 import click
 from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import session
-from openlatch.cli.output import Column, moment, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, Command, moment, out, output_option, show_one, show_rows
 from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.errors import BadInput
@@ -39,7 +38,7 @@ def _opens(row: schemas.ScheduleRow) -> str:
     return "; ".join([*parts, *(event.replace("_", " ") for event in row.events)])
 
 
-def review_options(command: Callable[..., Any]) -> Callable[..., Any]:
+def review_options(command: Command) -> Command:
     """The options by which a review says how it goes. They come as ``review``: the fields of a plan."""
 
     @click.option("--scope", default="", help="A filter over what it covers, as in: account.sensitivity ge 3.")
@@ -89,7 +88,7 @@ def review_options(command: Callable[..., Any]) -> Callable[..., Any]:
         }
         return command(review=review, **kwargs)
 
-    return wrapped
+    return cast(Command, wrapped)
 
 
 def fates(given: tuple[str, ...]) -> dict[str, str] | None:

@@ -27,7 +27,9 @@ _REMEDY = {
     414: "Send at most 4,094 bytes in the first line.",
     431: "Send at most 100 headers, of 8,190 bytes each.",
 }
-App = Callable[[JsonObject, Any], Iterable[bytes]]
+# Of gunicorn, which has no types.
+Untyped = Any
+App = Callable[[JsonObject, Untyped], Iterable[bytes]]
 
 
 class Reaper:
@@ -74,7 +76,7 @@ REAPER = Reaper()
 def prompt(app: App) -> App:
     """The application, called once the whole of a small body is here."""
 
-    def called(environ: JsonObject, start_response: Any) -> Iterable[bytes]:
+    def called(environ: JsonObject, start_response: Untyped) -> Iterable[bytes]:
         length = environ.get("CONTENT_LENGTH") or ""
         is_small = not length or (length.isascii() and length.isdigit() and int(length) < LARGEST_BODY_AT_ONCE)
         has_body = length or "chunked" in environ.get("HTTP_TRANSFER_ENCODING", "").lower()
@@ -114,17 +116,17 @@ util.write_error = _problem
 class Worker(ThreadWorker):  # type: ignore[misc]
     """gunicorn's threaded worker, with the limits above."""
 
-    def handle(self, conn: Any) -> Any:
+    def handle(self, conn: Untyped) -> Any:
         """One request of a connection, from its first byte on."""
         with REAPER.limit(conn.sock):
             return super().handle(conn)
 
-    def handle_request(self, req: Any, conn: Any) -> Any:
+    def handle_request(self, req: Untyped, conn: Untyped) -> Any:
         """Its headers are here."""
         REAPER.let(conn.sock)
         return super().handle_request(req, conn)
 
-    def finish_request(self, conn: Any, fs: Future[Any]) -> None:
+    def finish_request(self, conn: Untyped, fs: Future[Any]) -> None:
         """A connection that was taken over is not ours to close."""
         if conn.sock.fileno() == -1:
             self.nr_conns -= 1

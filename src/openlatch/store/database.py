@@ -158,14 +158,18 @@ def told_apart() -> Iterator[None]:
         raise
 
 
-def driver_of(db: Session) -> psycopg.Connection[Any]:
+# A connection of the driver, whose rows are of the shape that each question asks for.
+Driver = psycopg.Connection[Any]
+
+
+def driver_of(db: Session) -> Driver:
     """The driver's connection of a transaction, with all pending changes flushed."""
     db.flush()
-    raw: psycopg.Connection[Any] = db.info["driver"]
+    raw: Driver = db.info["driver"]
     return raw
 
 
-def at_large(db: Session) -> psycopg.Connection[Any]:
+def at_large(db: Session) -> Driver:
     """Raise work_mem and allow parallel workers for the rest of this transaction; returns the driver's connection."""
     raw = driver_of(db)
     raw.execute("set local work_mem = '128MB'")

@@ -5,17 +5,15 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
-from typing import Any
 from uuid import UUID
 
 import orjson
-import psycopg
 from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session as Db
 
 from openlatch.core.journal import chain as core
 from openlatch.json_values import JsonObject, SqlTuple
-from openlatch.store.database import driver_of
+from openlatch.store.database import Driver, driver_of
 from openlatch.store.tables import JournalEntry, JournalHead
 
 # Row-level security allows no COPY into the journal itself, so many entries go through a temporary table.
@@ -141,7 +139,7 @@ def append(
         raw.execute(_MOVE_HEAD, values, prepare=True)
 
 
-def _append_one(raw: psycopg.Connection[Any], organisation: UUID, draft: JsonObject, told: dict[str, str]) -> None:
+def _append_one(raw: Driver, organisation: UUID, draft: JsonObject, told: dict[str, str]) -> None:
     before, between, after = core.around_its_place(draft)
     actor, subject = draft["actor"], draft["subject"]
     values = {

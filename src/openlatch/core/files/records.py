@@ -47,7 +47,9 @@ class BadField(ValueError):
     """A value that its field can't hold."""
 
 
-Reader = Callable[[Any, ZoneInfo], Any]
+# What a field of a line holds: text in a table, anything in JSON. Each reader checks what it takes.
+Cell = Any
+Reader = Callable[[Cell, ZoneInfo], Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +98,7 @@ def text(value: object, zone: ZoneInfo) -> str:
 def one_of(*words: str) -> Reader:
     """A reader of one word out of a few, ignoring case."""
 
-    def read(value: Any, zone: ZoneInfo) -> str:
+    def read(value: Cell, zone: ZoneInfo) -> str:
         word = str(value).strip().lower()
         if word not in words:
             raise BadField(f"is {str(value)[:40]!r}; it has to be one of {', '.join(words)}")
@@ -126,7 +128,7 @@ def sensitivity(value: object, zone: ZoneInfo) -> int:
     return found
 
 
-def address(value: Any, zone: ZoneInfo) -> str:
+def address(value: Cell, zone: ZoneInfo) -> str:
     """An e-mail address, in lower case."""
     written = text(value, zone)
     try:
@@ -185,14 +187,14 @@ def _parse_time(value: object) -> date | datetime:
         ) from None
 
 
-def hours(value: Any, zone: ZoneInfo) -> int:
+def hours(value: Cell, zone: ZoneInfo) -> int:
     """A number of hours, 1 to 168."""
     if not str(value).strip().isdigit() or not 1 <= int(str(value)) <= 168:
         raise BadField(f"is {str(value)[:40]!r}; it has to be a number of hours, 1 to 168")
     return int(str(value))
 
 
-def permissions(value: Any, zone: ZoneInfo) -> list[dict[str, str]]:
+def permissions(value: Cell, zone: ZoneInfo) -> list[dict[str, str]]:
     """Permissions as ``key|sentence|reach`` parts with ``//`` between them, or a JSON list of objects."""
     parts = value if isinstance(value, list) else [p.split("|") for p in str(value).split("//")]
     found = []
@@ -220,7 +222,7 @@ def network(value: object, zone: ZoneInfo) -> str:
 def degrees(most: int) -> Reader:
     """A reader of degrees of latitude or longitude."""
 
-    def read(value: Any, zone: ZoneInfo) -> float:
+    def read(value: Cell, zone: ZoneInfo) -> float:
         try:
             found = float(str(value))
         except ValueError:

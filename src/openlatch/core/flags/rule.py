@@ -31,6 +31,9 @@ from openlatch.core.time_windows import day_in_words, ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Reach
 from openlatch.json_values import JsonObject
 
+# The condition of a rule: from the facts of its subject, which its catalogue names by attributes, and its limits.
+Condition = Callable[[Any, Any], "When"]
+
 
 @dataclass(frozen=True, slots=True)
 class When:
@@ -125,12 +128,10 @@ class Book:
     facts: type
     rules: list[Rule] = field(default_factory=list)
 
-    def rule(
-        self, number: int, title: str, remedy: Remedy, says: str
-    ) -> Callable[[Callable[[Any, Any], When]], Callable[[Any, Any], When]]:
+    def rule(self, number: int, title: str, remedy: Remedy, says: str) -> Callable[[Condition], Condition]:
         """A decorator that puts a function of the facts and limits into the book; its docstring is what it is about."""
 
-        def put(function: Callable[[Any, Any], When]) -> Callable[[Any, Any], When]:
+        def put(function: Condition) -> Condition:
             named = tuple(dict.fromkeys(name for _, name, _, _ in Formatter().parse(says) if name))
             about = " ".join((function.__doc__ or "").split())
             when = function(self.facts, LIMIT)

@@ -15,7 +15,7 @@ from openlatch.json_values import JsonObject
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.unit import Unit
 from openlatch.store.lists import offers, register, reviews
-from openlatch.store.lists.engine import Listing
+from openlatch.store.lists.engine import AnyTable, Listing
 from openlatch.store.tables import AccessRequest as Request
 from openlatch.store.tables import (
     ApiToken,
@@ -105,7 +105,7 @@ def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:
         yield name, listing.all(unit.db, "", [listing.of(person.organisation_id), which])
 
 
-def _rows(unit: Unit, table: Any, column: InstrumentedAttribute[Any], person: UUID) -> list[JsonObject]:
+def _rows(unit: Unit, table: AnyTable, column: InstrumentedAttribute[Any], person: UUID) -> list[JsonObject]:
     return [_row(row) for row in unit.db.scalars(select(table).where(column == person).order_by(table.id))]
 
 

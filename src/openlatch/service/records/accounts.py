@@ -15,7 +15,7 @@ from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
-from openlatch.service.records.kinds import Kind, Table, Values, found, person_named, refuse_taken, row_named
+from openlatch.service.records.kinds import AnyRow, Kind, Table, Values, found, person_named, refuse_taken, row_named
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Grant, Person, Resource, ResourceGroup, ResourceInGroup, System, Team
 
@@ -250,12 +250,12 @@ def _part(unit: Unit, table: Table, ident: UUID, noun: str, lock: bool) -> Any:
     return found(unit, table, ident, noun, lock)
 
 
-def _refuse_another_account(row: Any, given: Values) -> None:
+def _refuse_another_account(row: AnyRow, given: Values) -> None:
     if given["account"] != row.account_id:
         raise BadInput("A part stays in its account.", "Make another one there.", {"account": "can't change"})
 
 
-def _refuse_taken_part(unit: Unit, table: Table, row: Any, name: str) -> None:
+def _refuse_taken_part(unit: Unit, table: Table, row: AnyRow, name: str) -> None:
     same = select(table.id).where(
         func.lower(table.name) == name.lower(), table.account_id == row.account_id, table.archived_at.is_(None)
     )

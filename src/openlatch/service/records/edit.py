@@ -22,7 +22,7 @@ from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.latches import guard
 from openlatch.service.records.accounts import Accounts, Groups, Resources
 from openlatch.service.records.apps import Apps
-from openlatch.service.records.kinds import AnyKind, Values, found, names_of
+from openlatch.service.records.kinds import AnyKind, AnyRow, Values, found, names_of
 from openlatch.service.records.levels import Levels
 from openlatch.service.records.people import People
 from openlatch.service.records.teams import Memberships, Teams
@@ -124,7 +124,7 @@ def change(unit: Unit, name: str, ident: UUID, given: Values, version: int | Non
     return shown(unit, name, ident, warned)
 
 
-def _outdated(unit: Unit, kind: AnyKind, row: Any, version: int) -> Outdated:
+def _outdated(unit: Unit, kind: AnyKind, row: AnyRow, version: int) -> Outdated:
     """What was changed since a version, and by whom, from the journal."""
     entries = unit.db.scalars(
         select(JournalEntry)
@@ -150,7 +150,7 @@ def _noted(values: Values) -> JsonObject:
     return {"values": jsonable(filled)}
 
 
-def _account_of(row: Any) -> UUID | None:
+def _account_of(row: AnyRow) -> UUID | None:
     account: UUID | None = getattr(row, "account_id", None)
     return row.id if row.__tablename__ == "accounts" else account
 
@@ -241,7 +241,7 @@ def archive(unit: Unit, name: str, ident: UUID, is_archived: bool) -> Record:
     return shown(unit, name, ident)
 
 
-def _refuse_in_use(unit: Unit, kind: AnyKind, row: Any) -> None:
+def _refuse_in_use(unit: Unit, kind: AnyKind, row: AnyRow) -> None:
     """Conflict while a live grant, an open session or a membership uses a record."""
     in_use: dict[str, int] = {}
     for table, column in _references(kind):

@@ -21,6 +21,8 @@ from openlatch.store.tables import Account, Person, Resource, Team
 Values = JsonView
 # A class of rows of any table: each kind of record knows the columns of its own.
 Table = type[Any]
+# A row of any of them.
+AnyRow = Any
 Row = TypeVar("Row", bound=Any)
 # Tables whose rows values can refer to, for showing their names.
 _NAMED: tuple[Table, ...] = (Person, Team, Account, Resource)

@@ -26,9 +26,10 @@ from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.records.edit import KINDS, counted_words
-from openlatch.service.records.kinds import AnyKind, found
+from openlatch.service.records.kinds import AnyKind, AnyRow, found
 from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
+from openlatch.store.lists.engine import AnyTable
 from openlatch.store.tables import Account, Base, Merge, Person, PersonAddress, Round, SignIn
 
 UNDO_FOR = timedelta(days=30)
@@ -117,7 +118,7 @@ def _lost(kind: AnyKind, kept: object, gone: object) -> Iterator[schemas.EditedV
             yield schemas.EditedValue(field=field, was=was, will=stays)
 
 
-def _refuse(unit: Unit, kept: Any, gone: Any) -> None:
+def _refuse(unit: Unit, kept: AnyRow, gone: AnyRow) -> None:
     """Conflict for two people who both sign in, or one who left and one who did not."""
     if not isinstance(kept, Person):
         return
@@ -180,7 +181,7 @@ def merge(unit: Unit, name: str, keep: UUID, drop: UUID, seen: str = "") -> sche
 
 
 def _carry_out(
-    unit: Unit, kind: AnyKind, kept: Any, gone: Any
+    unit: Unit, kind: AnyKind, kept: AnyRow, gone: AnyRow
 ) -> tuple[dict[str, list[UUID]], dict[str, JsonList], JsonObject]:
     """Move every reference, drop duplicates, fill in what is missing, and mark the record as merged."""
     keep, drop, noun = kept.id, gone.id, kind.table.__tablename__
@@ -223,14 +224,14 @@ def _carry_out(
     return moved, dropped, filled
 
 
-def _still_open(table: Any) -> JsonList:
+def _still_open(table: AnyTable) -> JsonList:
     """Only items of open rounds: closed rounds do not change."""
     if table.name != "items":
         return []
     return [table.c.round_id.in_(select(Round.id).where(Round.closed_at.is_(None)))]
 
 
-def _rows(unit: Unit, table: Any, which: Any) -> JsonList:
+def _rows(unit: Unit, table: AnyTable, which: Any) -> JsonList:
     """Rows without generated columns."""
     kept = [column for column in table.columns if column.computed is None]
     gone = select(*kept).where(which).subquery("gone")
@@ -264,7 +265,7 @@ def _column(place: str) -> tuple[Any, Any]:
     return held, held.c[column]
 
 
-def _drop(unit: Unit, dropped: dict[str, JsonList], table: Any, which: Any) -> None:
+def _drop(unit: Unit, dropped: dict[str, JsonList], table: AnyTable, which: Any) -> None:
     """Delete rows and return them."""
     rows = _rows(unit, table, which)
     if rows:
@@ -373,7 +374,7 @@ def _take_back(unit: Unit, kind: AnyKind, row: Merge, moved: dict[str, list[UUID
     unit.db.expire_all()
 
 
-def _put_back(unit: Unit, table: Any, rows: Sequence[Any]) -> None:
+def _put_back(unit: Unit, table: AnyTable, rows: Sequence[Any]) -> None:
     if not rows:
         return
     columns = [c for c in table.columns if c.computed is None]

@@ -129,6 +129,10 @@ _MAKE_TERMS = """
 """
 
 
+# A row of a comparison in SQL, with the columns that its statement names.
+StagedRow = Any
+
+
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What a reading changed."""
@@ -330,7 +334,7 @@ class Comparison:
 
     # Grants.
 
-    def _record(self, rows: Sequence[Any]) -> int:
+    def _record(self, rows: Sequence[StagedRow]) -> int:
         """Record access that nobody recorded as given."""
         if not rows:
             return 0
@@ -352,14 +356,14 @@ class Comparison:
             columns = dict(zip(names, map(list, zip(*made, strict=True)), strict=True))
             self.db.execute(text(_MAKE_TERMS), {**columns, "organisation": self.organisation})
 
-    def _terms(self, row: Any) -> list[tuple[UUID, UUID | None, datetime | None]]:
+    def _terms(self, row: StagedRow) -> list[tuple[UUID, UUID | None, datetime | None]]:
         """The terms of a holding: level, part (None for the whole account), and end."""
         until = instant(row.until)
         whole = [(self.levels[row.level].id, None, until)] if row.level else []
         some = orjson.loads(row.parts) if row.parts else ()
         return [*whole, *((self.levels[level].id, self.parts[row.account_id, part], until) for part, level in some)]
 
-    def _follow(self, rows: Sequence[Any]) -> None:
+    def _follow(self, rows: Sequence[StagedRow]) -> None:
         """Update grants that the system shows otherwise than at the last reading, or again."""
         ids = [row.grant_id for row in rows]
         held: dict[UUID, list[tuple[UUID, UUID | None, datetime | None]]] = {ident: [] for ident in ids}
@@ -420,7 +424,7 @@ class Comparison:
         reach = max((by_id[level].reach for level, _ in there), default=0)
         return {"level": ", ".join(said), "reach": reach, "terms": terms}
 
-    def _miss(self, rows: Sequence[Any]) -> int:
+    def _miss(self, rows: Sequence[StagedRow]) -> int:
         """Grants on accounts that were read, which the reading does not show."""
         recorded = [row.grant_id for row in rows if row.recorded]
         gone = [row.grant_id for row in rows if not row.recorded]
@@ -457,6 +461,6 @@ class Comparison:
             self.unit.record(action, "grant", ident, name, account)
 
 
-def _handle(row: Any) -> JsonObject:
+def _handle(row: StagedRow) -> JsonObject:
     """How steps identify a grant in its system."""
     return {**orjson.loads(row.handle), "login": row.holder}

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import ARRAY, ColumnElement, Date, Interval, Select, Time, all_, any_, bindparam, case, cast, func, text
 
 from openlatch.core.filters import Kind
-from openlatch.store.lists.engine import Column, Expression
+from openlatch.store.lists.engine import AnyTable, Column, Expression
 
 
 def among(column: Expression, ids: Iterable[object]) -> ColumnElement[bool]:
@@ -72,7 +72,7 @@ def truth_column(expression: Expression, sentence: str) -> Column:
     return Column(expression, Kind.TRUTH, sentence, nullable=False)
 
 
-def archived_column(table: Any) -> Column:
+def archived_column(table: AnyTable) -> Column:
     """Whether a record is archived. Lists leave these out unless a filter mentions it."""
     return truth_column(table.archived_at.is_not(None), "Whether it was put away; lists leave those out unless asked.")
 
@@ -92,7 +92,7 @@ def counted(statement: Select[int]) -> ColumnElement[int]:
     return statement.scalar_subquery()
 
 
-def proof_columns(table: Any) -> dict[str, Column]:
+def proof_columns(table: AnyTable) -> dict[str, Column]:
     """How the end of something is known."""
     return {
         "proof": word_column(table.proof, "How its end is known: confirmed, stated, unproved or contradicted."),
@@ -102,7 +102,7 @@ def proof_columns(table: Any) -> dict[str, Column]:
     }
 
 
-def named_columns(prefix: str, table: Any, what: str) -> dict[str, Column]:
+def named_columns(prefix: str, table: AnyTable, what: str) -> dict[str, Column]:
     """A related record by its id and name."""
     return {
         f"{prefix}.id": id_column(table.id, f"The id of {what}.", nullable=True),

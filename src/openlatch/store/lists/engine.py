@@ -57,6 +57,8 @@ __all__ = ["Column", "ListQuery", "Listing", "Page", "Row", "condition", "matche
 # A row of a list by its columns, which each list chooses for itself; the model of the answer checks their types.
 # What a column of a list is computed from, whatever its type.
 Expression = SQLColumnExpression[Any]
+# A class of rows, or an alias of one: each list knows the columns of its own.
+AnyTable = Any
 Row = dict[str, Any]
 
 

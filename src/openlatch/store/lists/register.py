@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from sqlalchemy import ColumnElement, and_, case, func, literal, null, select
 from sqlalchemy.orm import aliased
 
@@ -25,7 +23,7 @@ from openlatch.store.lists.columns import (
     truth_column,
     word_column,
 )
-from openlatch.store.lists.engine import Column, Listing
+from openlatch.store.lists.engine import AnyTable, Column, Listing
 from openlatch.store.tables import (
     Account,
     App,
@@ -84,7 +82,7 @@ holder_name = func.coalesce(Person.name, Team.name, App.name, holder_account.nam
 holder_inside = func.coalesce(Person.inside, ~Team.partner, True)
 
 
-def organisation_zone(table: Any) -> ColumnElement[str]:
+def organisation_zone(table: AnyTable) -> ColumnElement[str]:
     """The time zone of the organisation that a row belongs to."""
     of = select(Organisation.time_zone).where(Organisation.id == table.organisation_id).correlate(table)
     return of.scalar_subquery()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from sqlalchemy import ColumnElement, and_, case, exists, func, literal, or_, select, text, union_all
 from sqlalchemy.dialects.postgresql import aggregate_order_by
@@ -24,7 +23,7 @@ from openlatch.store.lists.columns import (
     truth_column,
     word_column,
 )
-from openlatch.store.lists.engine import Column, Listing
+from openlatch.store.lists.engine import AnyTable, Column, Listing
 from openlatch.store.lists.offers import LATCHES
 from openlatch.store.tables import (
     Account,
@@ -92,7 +91,7 @@ _COUNTS = {
 }
 
 
-def _review(table: Any) -> dict[str, Column]:
+def _review(table: AnyTable) -> dict[str, Column]:
     return {
         "name": text_column(table.name, "Its name.", sorted=True, nullable=False),
         "scope": text_column(table.scope, "The filter over what it covers."),
