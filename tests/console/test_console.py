@@ -279,7 +279,11 @@ def test_a_review_from_schedule_to_evidence_by_keyboard_alone(
     page.keyboard.press("Tab")
     expect(dialog.get_by_text("As things are, it would hold")).to_contain_text("grants")
     dialog.get_by_label("Who is asked first").focus()
+    page.keyboard.type("One")
+    page.keyboard.press("Tab")
     page.keyboard.type("Lene")
+    expect(dialog.get_by_role("option", name=re.compile("Lene Marsh"))).to_be_visible()
+    page.keyboard.press("Enter")
     dialog.get_by_label("Decisions happen").focus()
     page.keyboard.type("when")
     # Cut to its minute, that is at least 20 seconds ahead: time enough to write the rest.
@@ -502,7 +506,7 @@ def test_an_offer_is_sent_accepted_and_used_while_its_sender_looks_on(
 
 def _choose(scope: Page | Locator, label: str, name: str) -> None:
     """Pick an entry of a list that is searched as one types."""
-    box = scope.get_by_role("combobox", name=label)
+    box = scope.get_by_role("combobox", name=label, exact=True)
     box.fill(name)
     scope.get_by_role("option", name=re.compile(f"^{re.escape(name)}")).first.click()
 

@@ -68,15 +68,17 @@ const closes = computed({
     May be asked, and can’t sign in to answer: <template v-for="(one, at) in held.data.value.without_sign_in" :key="one.id">{{ at ? ', ' : '' }}<RouterLink :to="`/people/${one.id}`" class="link">{{ one.name }}</RouterLink></template>{{ held.data.value.more_without_sign_in ? ' and more' : '' }}. Invite them from their pages, or ask somebody else first.
   </p>
   <div class="grid gap-4 sm:grid-cols-2">
-    <label class="block font-semibold">Who is asked first
-      <select v-model="first" class="field mt-1 font-normal">
-        <option value="owner">Each account's owner</option>
-        <option value="manager">The holder's manager</option>
-        <option value="team">Anyone of a team</option>
-        <option value="person">One person</option>
-      </select>
+    <div>
+      <label class="block font-semibold">Who is asked first
+        <select v-model="first" class="field mt-1 font-normal">
+          <option value="owner">Each account's owner</option>
+          <option value="manager">The holder's manager</option>
+          <option value="team">Anyone of a team</option>
+          <option value="person">One person</option>
+        </select>
+      </label>
       <RecordPicker v-if="first === 'team' || first === 'person'" :key="first" :of="first === 'team' ? 'teams' : 'people'" :label="first === 'team' ? 'Which team' : 'Which person'" class="mt-1" required :filter="first === 'person' ? CURRENT_INSIDE : undefined" :model-value="draft.reviewers[0]?.id ?? null" @update:model-value="ask(first, $event)" />
-    </label>
+    </div>
     <label class="block font-semibold">Days to decide <input v-model.number="draft.days_to_decide" type="number" min="1" max="365" class="field mt-1 font-normal" /></label>
     <label class="block font-semibold">Reminders, days before <input v-model.lazy="reminders" class="field mt-1 font-normal" placeholder="7, 1" /></label>
     <label class="block font-semibold">Second reviewer
