@@ -31,8 +31,11 @@ const found = useQuery({
 const rows = computed<Choice[]>(() => {
   const first = (props.choices ?? []).filter((one) => one.name.toLowerCase().includes(typed.value.trim().toLowerCase()))
   const known = new Set([...first.map((one) => one.id), ...(props.without ?? [])])
-  const rest = (found.data.value?.rows ?? []).filter((row) => !known.has(row.id))
-  return [...first, ...rest.map((row) => ({ id: row.id, name: row.name, note: row.address ?? row.system?.name ?? '' }))]
+  const rest = (found.data.value?.rows ?? []).filter((row) => !known.has(row.id)).map((row) => ({ id: row.id, name: row.name, note: row.address ?? row.system?.name ?? '' }))
+  // Until the answer to what was typed is there, what was found before is narrowed here: Enter never picks another.
+  const isAnswered = sought.value === typed.value && found.asyncStatus.value === 'idle'
+  const words = typed.value.toLowerCase().split(/\s+/)
+  return [...first, ...(isAnswered ? rest : rest.filter((row) => words.every((word) => `${row.name} ${row.note}`.toLowerCase().includes(word))))]
 })
 const nameOf = (ident: string | null) => props.choices?.find((one) => one.id === ident)?.name ?? props.named
 watch([picked, () => props.named], () => {
