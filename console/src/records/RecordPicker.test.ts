@@ -11,7 +11,7 @@ const asked: string[] = []
 vi.stubGlobal('fetch', (address: string) => {
   asked.push(address)
   const rows = [{ id: 'p1', name: 'Lene Marsh', address: 'lene@example.org' }, { id: 'p2', name: 'Tobias Ren', address: null }]
-  const search = new URL(address, 'http://x').searchParams.get('search') ?? ''
+  const search = /name co "(\w*)"/.exec(new URL(address, 'http://x').searchParams.get('filter') ?? '')?.[1] ?? ''
   return Promise.resolve(new Response(JSON.stringify({ rows: rows.filter((row) => row.name.includes(search)), next: '', count: null }), { headers: { 'Content-Type': 'application/json' } }))
 })
 afterEach(() => {
@@ -26,7 +26,7 @@ function shown(props: Record<string, unknown> = {}) {
 test('what is typed is searched for in the service, and picked by the keyboard', async () => {
   const { emitted } = shown()
   await userEvent.type(screen.getByRole('combobox', { name: 'To whom' }), 'Tobias')
-  await vi.waitFor(() => expect(asked.at(-1)).toContain('search=Tobias'))
+  await vi.waitFor(() => expect(asked.at(-1)).toContain('name+co+%22Tobias%22'))
   await vi.waitFor(() => expect(screen.getAllByRole('option')).toHaveLength(1))
   await userEvent.keyboard('{ArrowDown}{Enter}')
   expect(emitted()['update:modelValue']).toEqual([['p2']])

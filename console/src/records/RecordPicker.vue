@@ -22,9 +22,15 @@ const emit = defineEmits<{ named: [name: string] }>()
 const typed = ref('')
 const sought = refDebounced(typed, 200)
 const chosenName = ref('')
+// By name, and people by the beginning of their address: a search in everything finds “le” in every example.org.
+const filter = computed(() => {
+  const words = JSON.stringify(sought.value.trim())
+  const named = props.of === 'people' ? `(name co ${words} or address sw ${words})` : `name co ${words}`
+  return [props.filter && `(${props.filter})`, sought.value.trim() && named].filter(Boolean).join(' and ') || undefined
+})
 const found = useQuery({
-  key: () => ['pick', props.of, props.filter ?? '', sought.value],
-  query: () => get<Rows<Named & { address?: string | null; system?: Named }>>(`/${props.of}`, { search: sought.value, filter: props.filter, limit: 20, sort: 'name' }),
+  key: () => ['pick', props.of, filter.value ?? ''],
+  query: () => get<Rows<Named & { address?: string | null; system?: Named }>>(`/${props.of}`, { filter: filter.value, limit: 20, sort: 'name' }),
   placeholderData: (before) => before,
   enabled: () => !props.disabled,
 })
