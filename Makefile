@@ -108,4 +108,4 @@ lock: .make/dev
 	cd requirements && ../$(VENV)/bin/pip-compile --quiet --no-header --no-emit-index-url --no-emit-trusted-host --no-emit-find-links --allow-unsafe --generate-hashes --strip-extras --extra demo --extra report --extra dev -c run.lock -o dev.lock ../pyproject.toml
 
 clean:
-	rm -rf .make $(VENV) console/node_modules src/openlatch/api/built .data
+	rm -rf .make $(VENV) console/node_modules console/src/service/openapi.d.ts src/openlatch/api/built .data

@@ -10,6 +10,7 @@ import pytest
 from sqlalchemy import select, update
 
 from openlatch.core.time_windows import end_of_last_day, ends_on, last_day
+from openlatch.core.vocabulary import Verdict
 from openlatch.errors import BadInput
 from openlatch.service import imports
 from openlatch.service.changes import changes
@@ -18,11 +19,11 @@ from openlatch.service.flags import manage
 from openlatch.service.grants.change_types import Change, ChangeKind
 from openlatch.service.lists import register
 from openlatch.service.own import my_access
-from openlatch.service.reviews import open_round, reminders, reviewers
+from openlatch.service.reviews import decisions, open_round, reminders, reviewers
 from openlatch.service.reviews.plans import Review, named
 from openlatch.service.revocations import prepare, revoke
 from openlatch.store.lists.engine import ListQuery
-from openlatch.store.tables import Account, Flag, Organisation, RevocationTarget, Round
+from openlatch.store.tables import Account, Flag, Item, Organisation, RevocationTarget, Round
 from tests.service.conftest import Small
 
 BOX = 'account.name eq "Box"'
@@ -89,8 +90,9 @@ def test_reviewers_are_told_the_day_that_is_the_last(small: Small) -> None:
 
 
 def test_a_last_day_counts_where_the_account_is(small: Small) -> None:
-    """For flags that are accepted and access that is trimmed; who is away is away where the organisation is."""
-    _in_auckland(small)
+    """For flags that are accepted, access that is trimmed, and decisions; the organisation is elsewhere."""
+    with small.service.unit(small.itself) as unit:
+        unit.db.execute(update(Account).where(Account.key == "box").values(time_zone="Pacific/Auckland"))
     grant, day = small.grant_of("mara", "box"), date(2026, 12, 15)
     end = datetime(2026, 12, 15, 11, tzinfo=UTC)
     with small.service.unit(small.itself) as unit:
@@ -99,12 +101,36 @@ def test_a_last_day_counts_where_the_account_is(small: Small) -> None:
         assert flag is not None
         (accepted,) = manage.accept(unit, [flag], "Known of.", None, day)
         assert accepted.accepted_until == end
-        with pytest.raises(BadInput, match="an end and a last day"):
-            manage.accept(unit, [flag], "Known of.", end, day)
+        for until, last in ((end, day), (None, None), (None, date(2026, 3, 1)), (None, date(2300, 1, 1))):
+            with pytest.raises(BadInput):
+                manage.accept(unit, [flag], "Known of.", until, last)
+        ident = open_round.open_round(
+            unit, Review("Spring", BOX, acts="at_close", reviewers=named(small.person("ines")))
+        )
+        item = unit.db.scalars(select(Item).where(Item.round_id == ident, Item.grant_id == grant)).one().id
+    with small.acting_as_administrator("ada") as unit:
+        trim = decisions.Decision(Verdict.TRIM, "For the season.", trim_last_day=day)
+        assert decisions.decide(unit, ident, item, trim).trim_until == end
     with small.acting("ines") as unit:
+        with pytest.raises(BadInput, match="too far away"):
+            revoke.start(unit, prepare.Wish((grant,), trim_last_day=date(2300, 1, 1)), "For the season.")
         revoke.start(unit, prepare.Wish((grant,), trim_last_day=day), "For the season.")
         assert unit.db.scalars(select(RevocationTarget.trim_until)).one() == end
-        away = reviewers.set_absence(
-            unit, small.person("ines"), reviewers.Absence(first_day=date(2026, 12, 1), last_day=day)
-        )
-    assert (away.since, away.until) == (datetime(2026, 11, 30, 11, tzinfo=UTC), end)
+
+
+def test_who_is_away_is_away_by_whole_days_where_the_organisation_is(small: Small) -> None:
+    """From the beginning of the first day to the end of the last; not twice, and not from a day that is none."""
+    _in_auckland(small)
+    first, last = date(2026, 12, 1), date(2026, 12, 15)
+    with small.acting("ines") as unit:
+        ines = small.person("ines")
+        away = reviewers.set_absence(unit, ines, reviewers.Absence(first_day=first, last_day=last))
+        assert away.since == datetime(2026, 11, 30, 11, tzinfo=UTC)
+        assert away.until == datetime(2026, 12, 15, 11, tzinfo=UTC)
+        for wrong in (
+            {"since": small.clock(), "first_day": first},
+            {"first_day": date(9999, 1, 1)},
+            {"last_day": last},
+        ):
+            with pytest.raises(BadInput):
+                reviewers.set_absence(unit, ines, reviewers.Absence(**wrong))

@@ -55,7 +55,7 @@ def window(given: date | datetime | None) -> JsonObject:
     if given is None:
         return {}
     if isinstance(given, datetime):
-        return {"until": given if given.tzinfo else given.astimezone()}
+        return {"until": given}
     return {"last_day": given}
 
 
@@ -117,7 +117,7 @@ offer.add_command(list_command("offers", OFFERS, "There is no offer."))
 @click.option("--permission", "permissions", multiple=True, help="A single permission by key; KEY=DAY ends it alone.")
 @click.option("--part", "parts", multiple=True, help="A resource or group; left out, the whole account.")
 @click.option("--until", type=session.LastDay(), default=None, help="The last day, or an instant.")
-@click.option("--since", type=session.Day(), default=None, help="When it begins.")
+@click.option("--since", type=session.Start(), default=None, help="When it begins.")
 @click.option("--hours", "hours_", default=None, help="Weekly hours, as in: mon-fri 08:00-18:00")
 @click.option("--reason", default="", help="Why.")
 @click.option("--preview", "only_preview", is_flag=True, help="Show what it comes to, and stop.")

@@ -6,7 +6,7 @@ import functools
 import json
 import os
 from dataclasses import asdict, dataclass
-from datetime import date, datetime
+from datetime import date, datetime, time
 from pathlib import Path
 from typing import Any
 from uuid import UUID
@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from openlatch.client import CallFailed, Client
-from openlatch.core.time_windows import end_of_last_day, zone_of
+from openlatch.core.time_windows import zone_of
 from openlatch.errors import BadInput, NotSignedIn
 from openlatch.json_values import JsonList
 
@@ -139,31 +139,22 @@ class LastDay(click.ParamType[date | datetime]):
     name = "day"
 
     def convert(self, value: str | date, param: click.Parameter | None, ctx: click.Context | None) -> date | datetime:
-        """A date, or an aware datetime."""
+        """A date, or an aware datetime; one without a zone is meant where the organisation is."""
         if isinstance(value, date):
             return value
         try:
-            return date.fromisoformat(value) if len(value) == len("2026-03-31") else datetime.fromisoformat(value)
-        except ValueError:
-            self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
-
-
-class Day(click.ParamType[datetime]):
-    """A last day (counts to its end, where the organisation is) or an instant."""
-
-    name = "day"
-
-    def convert(self, value: str | datetime, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
-        """An aware datetime."""
-        if isinstance(value, datetime):
-            return value
-        try:
             if len(value) == len("2026-03-31"):
-                end = end_of_last_day(date.fromisoformat(value), zone())
-                if end is None:
-                    self.fail(f"{value} is too far away; leave it out for no end", param, ctx)
-                return end
+                return date.fromisoformat(value)
             parsed = datetime.fromisoformat(value)
         except ValueError:
             self.fail(f"{value!r} is not a day like 2026-03-31 or an instant like 2026-03-31T18:00:00Z", param, ctx)
         return parsed if parsed.tzinfo else parsed.replace(tzinfo=zone())
+
+
+class Start(LastDay):
+    """A first day, which counts from its beginning where the organisation is, or an instant."""
+
+    def convert(self, value: str | date, param: click.Parameter | None, ctx: click.Context | None) -> datetime:
+        """An aware datetime."""
+        found = super().convert(value, param, ctx)
+        return found if isinstance(found, datetime) else datetime.combine(found, time(), zone())

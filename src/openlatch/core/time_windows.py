@@ -109,6 +109,18 @@ def end_given(until: datetime | None, last_day: date | None, zone: ZoneInfo) -> 
     return end_of_last_day(last_day, zone) if last_day else until
 
 
+def start_given(since: datetime | None, first_day: date | None, zone: ZoneInfo) -> datetime | None:
+    """The start that somebody gave: an instant, or a first day, which counts from its beginning in ``zone``.
+
+    BadInput when both are given, or a day that is too far away to be one.
+    """
+    if since is not None and first_day is not None:
+        raise BadInput("Both a start and a first day are given.", "Give one of them.", {"first_day": "is one too many"})
+    if first_day is not None and is_far_away(first_day):
+        raise BadInput("That first day is too far away.", "Give an earlier one.", {"first_day": "too far away"})
+    return datetime.combine(first_day, time(), zone).astimezone(UTC) if first_day else since
+
+
 def last_day(until: datetime | None, zone: ZoneInfo) -> date | None:
     """The last day of a window that ends with a day, as clocks in ``zone`` show it; None where it ends within a day,
     or has no end.

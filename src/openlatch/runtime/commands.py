@@ -9,6 +9,7 @@ import click
 from cryptography.fernet import Fernet
 
 from openlatch.adapters import ADAPTERS, Reading, class_of
+from openlatch.errors import BadInput
 from openlatch.runtime.settings import Settings
 from openlatch.service import connections
 
@@ -120,7 +121,12 @@ def _settings(kind: str, given: tuple[str, ...]) -> dict[str, str | int]:
 @click.option("--port", default=8620, show_default=True, help="The port to serve on, if it is free.")
 def demo(reset: bool, port: int) -> None:
     """Start everything with the demo organisation, in the foreground."""
-    from openlatch.runtime.demo import run
+    try:
+        from openlatch.runtime.demo import run
+    except ModuleNotFoundError as error:
+        if error.name is None or error.name.startswith("openlatch"):
+            raise
+        raise BadInput(f"The demo needs {error.name}.", "Install Open Latch with its extra: openlatch[demo].") from None
 
     run(reset, port)
 

@@ -31,7 +31,7 @@ class Settings(BaseSettings):
     RFC 3161 that stamps them.
     """
 
-    model_config = SettingsConfigDict(env_prefix=PREFIX, extra="forbid", frozen=True)
+    model_config = SettingsConfigDict(env_prefix=PREFIX, extra="forbid", frozen=True, coerce_numbers_to_str=True)
 
     database_url: str = ""
     owner_database_url: str = ""

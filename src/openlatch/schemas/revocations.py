@@ -42,7 +42,9 @@ class Remaining(Answer):
     level: str
     reach: int
     until: datetime | None
-    last_day: date | None = Field(description="The last day, where it ends with one where the account is.")
+    last_day: date | None = Field(
+        None, description="The last day, where it ends with one where the account is; absent in what is older."
+    )
 
 
 class ChangeOf(Answer):

@@ -52,8 +52,8 @@ def migrate(url: str, passwords: Passwords) -> None:
         if not isinstance(error.orig, LockNotAvailable):
             raise
         raise Conflict(
-            f"A table is in use and was not free within {LOCK_SECONDS} s, so that it could not be changed.",
-            "Stop the service, or whatever else holds the table, and migrate again.",
+            f"A table was in use for more than {LOCK_SECONDS} s and could not be changed.",
+            "Stop the service, or whatever else uses the table, and migrate again; it goes on where it stopped.",
         ) from None
     finally:
         # The advisory lock ends with the connection.

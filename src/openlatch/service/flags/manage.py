@@ -38,7 +38,7 @@ def accept(
         zone = zone_of(zones[flag.account_id]) if flag.account_id else unit.zone
         end = end_given(until, last_day, zone)
         if end is None or end <= unit.now:
-            raise BadInput("That day has passed, or is none.", "Choose a day to come.", {"until": "has passed"})
+            raise BadInput("The end is missing, or has passed.", "Choose a day to come.", {"last_day": "is needed"})
         if flag.state != FlagState.OPEN:
             raise Conflict(f"The flag is {flag.state}, not open: {flag.sentence}", "Look at it again.")
         flag.state, flag.accepted_reason, flag.accepted_until = FlagState.ACCEPTED, reason.strip(), end

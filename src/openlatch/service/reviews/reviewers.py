@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time
+from datetime import date, datetime
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, Select, func, or_, select
 
 from openlatch import schemas
 from openlatch.core.reviews.assignment import Colleague
-from openlatch.core.time_windows import Window, end_given
+from openlatch.core.time_windows import Window, end_given, start_given
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import BadInput, NotFound
 from openlatch.service.notifications import notices
@@ -96,8 +96,8 @@ class Absence:
 def set_absence(unit: Unit, ident: UUID, wish: Absence) -> schemas.AbsenceOf:
     """Set when somebody is away, and who decides for them meanwhile. BadInput for impossible values."""
     person = _own_or_any(unit, ident)
-    begun = datetime.combine(wish.first_day, time(), unit.zone).astimezone(UTC) if wish.first_day else None
-    since, until, deputy = wish.since or begun, end_given(wish.until, wish.last_day, unit.zone), wish.deputy
+    since = start_given(wish.since, wish.first_day, unit.zone)
+    until, deputy = end_given(wish.until, wish.last_day, unit.zone), wish.deputy
     if until is not None and (since is None or until <= since):
         raise BadInput("The end is not after the beginning.", "Give both, in this order.", {"until": "is too early"})
     if deputy is not None:

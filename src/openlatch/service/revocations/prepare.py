@@ -298,6 +298,8 @@ def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> c
         until = end_given(wish.trim_until, wish.trim_last_day, zone)
         if until is not None and until <= unit.now:
             raise BadInput("That end has passed.", "Choose a later one, or revoke.", {"trim_until": "has passed"})
+        if wish.trim_last_day and until is None:
+            raise BadInput("That last day is too far away to end anything.", "Choose an earlier one.")
         trim = core.Trim(lower, until, wish.keep, wish.keep_words)
     if not connected:
         return core.Target(value, *_not_given_yet(unit, row, system, trim), can_return=False)
