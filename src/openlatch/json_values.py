@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+# One value of JSON, of whatever type.
+JsonValue = Any
 # A JSON object that may be filled, and one that is only read.
 JsonObject = dict[str, Any]
 JsonView = Mapping[str, Any]

@@ -15,7 +15,6 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
-from typing import Any
 from uuid import UUID
 
 import psycopg
@@ -146,7 +145,7 @@ class Broker:
                 log.exception("events.failed", error=str(error))
                 time.sleep(RETRY_SECONDS)
 
-    def _serve(self, connection: psycopg.Connection[Any]) -> None:
+    def _serve(self, connection: psycopg.Connection[tuple[object, ...]]) -> None:
         """Wait for notes, new streams, and consoles that go away; look from time to time who is still there."""
         heartbeat = time.monotonic() + HEARTBEAT_SECONDS
         doubted: set[Stream] = set()

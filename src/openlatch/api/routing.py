@@ -28,7 +28,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from openlatch.api.door import refuse_unusable
 from openlatch.errors import BadInput, Collision, Conflict, NotAllowed, NotSignedIn, ReadOnly, TooMany
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 from openlatch.service.acting import visits
 from openlatch.service.identity import authentication
 from openlatch.service.unit import Service, Unit, Viewer
@@ -250,7 +250,7 @@ def _answered(route: Route, who: Viewer, given: Mapping[str, object]) -> Respons
         return _once(route, unit, key, given) if key else _as_response(route, route.handler(unit, **given))
 
 
-def _json() -> Any:
+def _json() -> JsonValue:
     if request.mimetype != JSON and not (request.method == "PATCH" and request.mimetype == MERGE_PATCH):
         raise BadInput(f"The body is {request.mimetype or 'of no type'}.", f"Send {JSON}.")
     try:
@@ -301,7 +301,7 @@ def _once(route: Route, unit: Unit, key: str, given: Mapping[str, object]) -> Re
     return response
 
 
-def _as_response(route: Route, found: Any) -> Response:
+def _as_response(route: Route, found: BaseModel | Page | Response) -> Response:
     if isinstance(found, Response):
         return found
     headers = {}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from datetime import datetime
 from functools import partial
-from typing import IO, Any
+from typing import IO
 from uuid import UUID
 
 import click
@@ -16,7 +16,7 @@ from rich.text import Text
 
 from openlatch import schemas
 from openlatch.cli import offers, session
-from openlatch.cli.output import Column, Command, day, end, out, output_option, reach, show_one, show_rows
+from openlatch.cli.output import Column, Command, OptionValue, day, end, out, output_option, reach, show_one, show_rows
 from openlatch.cli.register import REACHES, account, grant, person
 from openlatch.client import Client
 from openlatch.json_values import JsonList, JsonObject
@@ -95,7 +95,7 @@ def _show(found: schemas.Paths, columns: list[Column], output: str, empty: str) 
 @click.argument("account_name")
 @when_options
 @output_option
-def who_can(person_name: str, account_name: str, output: str, **when: Any) -> None:
+def who_can(person_name: str, account_name: str, output: str, **when: OptionValue) -> None:
     """By which paths a person can act in an account: now, or as of any instant."""
     with session.client() as service:
         found = service.access(
@@ -110,7 +110,7 @@ def who_can(person_name: str, account_name: str, output: str, **when: Any) -> No
 @click.argument("name_or_id")
 @when_options
 @output_option
-def account_access(name_or_id: str, output: str, **when: Any) -> None:
+def account_access(name_or_id: str, output: str, **when: OptionValue) -> None:
     """Everyone who can act in an account, with the path."""
     with session.client() as service:
         found = service.account_access(session.find(service, "accounts", name_or_id), **_question(**when))
@@ -121,7 +121,7 @@ def account_access(name_or_id: str, output: str, **when: Any) -> None:
 @click.argument("name_or_id")
 @when_options
 @output_option
-def person_access(name_or_id: str, output: str, **when: Any) -> None:
+def person_access(name_or_id: str, output: str, **when: OptionValue) -> None:
     """Everything that a person can act in, with the path."""
     with session.client() as service:
         found = service.person_access(session.find(service, "people", name_or_id), **_question(**when))
@@ -132,7 +132,7 @@ def person_access(name_or_id: str, output: str, **when: Any) -> None:
 @click.argument("name_or_id")
 @when_options
 @output_option
-def account_matrix(name_or_id: str, output: str, **when: Any) -> None:
+def account_matrix(name_or_id: str, output: str, **when: OptionValue) -> None:
     """Everyone in an account against everything that can be done there."""
     with session.client() as service:
         found = service.matrix(session.find(service, "accounts", name_or_id), **_question(**when))

@@ -7,7 +7,6 @@ import time
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 from uuid import UUID
 
 import click
@@ -334,7 +333,7 @@ def _write_applied(found: schemas.RuleDraftRow) -> None:
         out.print(f"Not set: {found.failure}", markup=False)
 
 
-def _permission(text: str) -> tuple[str, Any]:
+def _permission(text: str) -> tuple[str, str]:
     key, is_told, right = text.partition("=")
     if not is_told or right not in ("see", "change", "administer"):
         raise BadInput(f"{text!r} is no permission with its right.", "Write it as publish=change.")
@@ -396,7 +395,7 @@ def guard_set(
     account: str | None,
     kind: str | None,
     resource: str | None,
-    rights: Sequence[Any],
+    rights: Sequence[schemas.Right],
     organisations: Sequence[str],
     holders: Sequence[str],
     reason: str,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 import click
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeElapsedColumn
@@ -15,6 +15,7 @@ from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.people.login_matching import MarkKind
+from openlatch.schemas import SystemRow
 
 MOST_SHOWN = 50
 SYSTEMS: list[Column] = [
@@ -27,7 +28,7 @@ SYSTEMS: list[Column] = [
 ]
 
 
-def _drift(row: Any) -> str | None:
+def _drift(row: SystemRow) -> str | None:
     """How a system departs from the register, in numbers."""
     counts = [
         (row.unrecorded, "unrecorded"),

@@ -7,7 +7,6 @@ import json
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import Any
 
 import click
 
@@ -17,7 +16,7 @@ from openlatch.cli.register import list_command
 from openlatch.core.journal import chain as core
 from openlatch.core.journal import tree_heads
 from openlatch.errors import BadInput
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 
 # What verifying ends with when nothing is altered, and nothing kept outside vouches for it.
 UNVOUCHED = 6
@@ -189,7 +188,7 @@ def _entries(file: Path) -> Iterator[JsonObject]:
         raise BadInput(f"{file} is empty: there is no journal in it.", "Use an export as it was written.")
 
 
-def _is_entry(entry: Any) -> bool:
+def _is_entry(entry: JsonValue) -> bool:
     whole = isinstance(entry, dict) and type(entry.get("position")) is int
     return whole and isinstance(entry.get("hash"), str)
 

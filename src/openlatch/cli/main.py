@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import importlib
 import sys
-from typing import Any
 
 import click
 
@@ -114,7 +113,7 @@ def cli() -> None:
 def main(arguments: list[str] | None = None) -> None:
     """Run the program; errors come out as a sentence and what to do about it."""
     try:
-        result: Any = cli.main(args=arguments, standalone_mode=False)
+        result: object = cli.main(args=arguments, standalone_mode=False)
     except click.exceptions.Abort:
         err.print("Nothing was done.")
         sys.exit(5)

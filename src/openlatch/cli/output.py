@@ -23,7 +23,9 @@ from openlatch.core.time_windows import ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Proof, Reach, Severity
 
 Command = TypeVar("Command", bound=Callable[..., object])
-Column = tuple[str, Callable[[Any], Any]]
+# What an option holds once Click has read it, and what a column shows of a row: each knows its own.
+OptionValue = Any
+Column = tuple[str, Callable[[Any], OptionValue]]
 out = Console(highlight=False, soft_wrap=not sys.stdout.isatty())
 err = Console(stderr=True, highlight=False)
 
@@ -52,7 +54,7 @@ def list_options(command: Command) -> Command:
     @click.option("--limit", "-n", default=50, show_default=True, help="How many rows; 0 for all.")
     @output_option
     @functools.wraps(command)
-    def wrapped(*args: object, **kwargs: object) -> Any:
+    def wrapped(*args: object, **kwargs: object) -> object:
         return command(*args, **kwargs)
 
     return cast(Command, wrapped)

@@ -7,7 +7,7 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
-from typing import Any
+from typing import IO
 from uuid import UUID
 
 import click
@@ -15,7 +15,8 @@ from pydantic import ValidationError
 
 from openlatch import schemas
 from openlatch.cli import access, latches, register, search, session, settings
-from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
+from openlatch.cli.output import Column, Command, OptionValue, err, out, output_option, show_one, show_rows
+from openlatch.cli.session import Answer
 from openlatch.client import Client
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
@@ -88,7 +89,7 @@ OPTIONS: dict[str, tuple[Option, ...]] = {
 }
 
 
-def read(service: Client, option: Option, given: Any) -> Any:
+def read(service: Client, option: Option, given: OptionValue) -> OptionValue:
     """What an option comes to, as the form holds it. BadInput for a name that is none."""
     if given == "" and option.read in ("text", "day", "people", "payer"):
         return None
@@ -117,7 +118,7 @@ def _pair(option: Option, written: str, between: str = "=") -> tuple[str, str]:
     return first, second
 
 
-def _click(option: Option) -> Callable[[Any], Any]:
+def _click(option: Option) -> Callable[[Command], Command]:
     if option.read == FLAG:
         plain = option.field.removeprefix("is_").replace("_", "-")
         off = {"inside": "outside", "closed": "open"}.get(plain, f"no-{plain}")
@@ -129,10 +130,10 @@ def _click(option: Option) -> Callable[[Any], Any]:
     return click.option(option.name, option.field, multiple=many, default=None, metavar=metavar, help=option.about)
 
 
-def form_options(kind: str) -> Callable[[Any], Any]:
+def form_options(kind: str) -> Callable[[Command], Command]:
     """The options by which a form of a kind is filled in."""
 
-    def decorate(command: object) -> Any:
+    def decorate(command: Command) -> Command:
         for option in reversed(OPTIONS[kind]):
             command = _click(option)(command)
         return command
@@ -149,7 +150,7 @@ def _values(service: Client, kind: str, given: JsonObject) -> JsonObject:
     return found
 
 
-def _checked(call: Callable[[], Any]) -> Any:
+def _checked(call: Callable[[], Answer]) -> Answer:
     """What a call gives; what does not fit its form before it is sent, in words."""
     try:
         return call()
@@ -169,12 +170,15 @@ def write_record(found: schemas.Record[object], done: str, output: str) -> None:
     show_one(found, output, write)
 
 
-def _shown(value: Any, named: dict[str, str]) -> str:
+def _shown(value: object, named: dict[str, str]) -> str:
     if isinstance(value, list):
         return "; ".join(_shown(one, named) for one in value)
     if isinstance(value, dict):
         return " ".join(_shown(one, named) for one in value.values())
-    return named.get(str(value), "–" if value in (None, "") else {True: "yes", False: "no"}.get(value, str(value)))
+    return named.get(
+        str(value),
+        "–" if value in (None, "") else ("yes" if value else "no") if isinstance(value, bool) else str(value),
+    )
 
 
 # What other modules put into the same groups is there, too.
@@ -193,7 +197,7 @@ def _add_edit(group: click.Group, kind: str, noun: str) -> None:
     @click.argument("name")
     @form_options(kind)
     @output_option
-    def add(name: str, output: str, **given: Any) -> None:
+    def add(name: str, output: str, **given: OptionValue) -> None:
         with session.client() as service:
             values = {"name": name, **_values(service, kind, given)}
             found = _checked(lambda: session.proving(service, lambda: service.make_record(kind, values)))
@@ -421,7 +425,13 @@ _HOLDERS = {"person": "people", "team": "teams", "app": "apps", "account": "acco
 @_YES
 @output_option
 def grant_record(
-    account_name: str | None, holder: str | None, level: str | None, table: Any, yes: bool, output: str, **more: Any
+    account_name: str | None,
+    holder: str | None,
+    level: str | None,
+    table: IO[str] | None,
+    yes: bool,
+    output: str,
+    **more: OptionValue,
 ) -> None:
     """Write down access that exists, without asking anybody.
 

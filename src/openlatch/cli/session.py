@@ -5,10 +5,11 @@ from __future__ import annotations
 import functools
 import json
 import os
+from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from datetime import date, datetime, time
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -116,8 +117,10 @@ _SINGULAR = {
     "schedules": "schedule",
 }
 
+Answer = TypeVar("Answer")
 
-def proving(service: Client, call: Any) -> Any:
+
+def proving(service: Client, call: Callable[[], Answer]) -> Answer:
     """Make a call; when it needs a fresh proof, ask for the password and make it again."""
     try:
         return call()

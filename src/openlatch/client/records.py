@@ -12,6 +12,7 @@ from pydantic import BaseModel
 
 from openlatch import schemas
 from openlatch.client.base import Calls
+from openlatch.json_values import JsonValue
 
 # A record of any kind: its values are a form that its kind chooses.
 AnyRecord = schemas.Record[Any]
@@ -82,7 +83,7 @@ class RecordsCalls(Calls):
     def _record(
         self, kind: str, method: str, path: str, body: BaseModel | None = None, version: int | None = None
     ) -> AnyRecord:
-        model: Any = schemas.FORMS[kind]
+        model: JsonValue = schemas.FORMS[kind]
         found: AnyRecord = self._ask(schemas.Record[model], method, path, body, version)
         return found
 
@@ -129,6 +130,6 @@ class RecordsCalls(Calls):
 
 
 def _many(kind: str, ids: Iterable[UUID], changes: Mapping[str, object], fingerprint: str = "") -> Any:
-    model: Any = schemas.changes_of(schemas.FORMS[kind])
+    model: JsonValue = schemas.changes_of(schemas.FORMS[kind])
     wish = {"ids": list(ids), "set": model.model_validate(dict(changes)), "fingerprint": fingerprint}
     return schemas.EditMany[model].model_validate(wish)

@@ -15,7 +15,7 @@ from uuid import uuid4
 import httpx
 
 from openlatch.errors import OpenLatchError
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 from openlatch.schemas import Problem
 
 PREFIX = "/api/v1"
@@ -50,7 +50,7 @@ class Transport:
         """Give the connections back."""
         self._http.close()
 
-    def call(self, method: str, path: str, **more: Any) -> Any:
+    def call(self, method: str, path: str, **more: Any) -> JsonValue:
         """One call; gives the decoded answer. A POST is safe to send again: it carries a key of its own."""
         headers = {"Idempotency-Key": str(uuid4())} if method == "POST" and "json" in more else {}
         headers.update(more.pop("headers", {}))

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from enum import StrEnum
 from itertools import combinations
-from typing import Any
+from typing import Any, TypeAlias
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -201,7 +201,9 @@ def _windows(register: Register) -> list[Window]:
     return [m.window for m in register.memberships] + [t.window for g in register.grants for t in g.terms]
 
 
-Found = dict[Any, str]
+# What breaks a latch, by what makes it the same as before: a person, or a person and a time.
+Key: TypeAlias = Any
+Found = dict[Key, str]
 _BEYOND = (
     f"more than {MOST_INSTANTS} times lie ahead at which somebody's access begins or ends, "
     "too many to say who has access then"
@@ -369,7 +371,7 @@ def broken(latch: Latch, crowd: Crowd) -> Found:
     return found
 
 
-def _is_new(latch: Latch, key: Any, was: Found) -> bool:
+def _is_new(latch: Latch, key: Key, was: Found) -> bool:
     """Whether something breaks a latch that did not before, or breaks it sooner."""
     if latch.kind is not LatchKind.TWO_STEWARDS or key[0] == "beyond":
         return key not in was

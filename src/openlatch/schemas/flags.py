@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any
+from typing import Annotated
 from uuid import UUID
 
 from pydantic import (
     Field,
 )
 
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 from openlatch.schemas.base import AccountOf, Answer, Day, Holder, Instant, Named, Request, Sentence, Subject
 
 __all__ = [
@@ -235,7 +235,7 @@ class FactOf(Answer):
 
     name: str
     about: str
-    value: Any
+    value: JsonValue
 
 
 class RuleLooking(Answer):

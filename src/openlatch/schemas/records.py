@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from functools import cache
-from typing import Annotated, Any, Generic, Literal, Optional, TypeVar
+from typing import Annotated, Generic, Literal, Optional, TypeVar
 from uuid import UUID
 
 from pydantic import (
@@ -13,7 +13,7 @@ from pydantic import (
     create_model,
 )
 
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 from openlatch.schemas.base import Address, Answer, Day, Holder, Instant, Name, Named, Request, Sentence
 from openlatch.schemas.latches import Breach
 
@@ -221,8 +221,8 @@ class EditedValue(Answer):
     """A value that changes."""
 
     field: str
-    was: Any
-    will: Any
+    was: JsonValue
+    will: JsonValue
 
 
 class EditedLine(Answer):

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import hashlib
 from datetime import date
-from typing import Any
 from uuid import UUID
 
 import rfc8785
 from pydantic import BaseModel
 
+from openlatch.json_values import JsonValue
 
-def jsonable(value: object) -> Any:
+
+def jsonable(value: object) -> JsonValue:
     """A value with ids and times as text, as it is stored and hashed."""
     if isinstance(value, BaseModel):
         return jsonable(value.model_dump(exclude_unset=True))

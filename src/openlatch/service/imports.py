@@ -169,7 +169,7 @@ def _checked(
     zone: ZoneInfo,
     errors: _Errors,
     matching: core.Matching | None,
-) -> Iterator[tuple[int, tuple[Any, ...]]]:
+) -> Iterator[tuple[int, tuple[object, ...]]]:
     for line, row in _reader(form)(lines, kind, matching):
         if isinstance(row, core.LineError):
             errors.staging_lines.add(line)

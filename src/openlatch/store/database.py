@@ -15,7 +15,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import Session
 
 from openlatch.errors import Collision, Conflict, SystemDown
-from openlatch.json_values import JsonList, JsonView
+from openlatch.json_values import JsonList, JsonView, SqlTuple
 
 Begun = TypeVar("Begun")
 # Temporary tables are kept in memory up to a size, so that a large reading or file is not written to disk twice.
@@ -159,7 +159,7 @@ def told_apart() -> Iterator[None]:
 
 
 # A connection of the driver, whose rows are of the shape that each question asks for.
-Driver = psycopg.Connection[Any]
+Driver = psycopg.Connection[SqlTuple]
 
 
 def driver_of(db: Session) -> Driver:

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from contextlib import suppress
 from datetime import datetime, timedelta
-from typing import Any
 
 import psycopg
 from psycopg import sql
 
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, SqlTuple
 
 DATABASE = "telemetry"
 ADAPTER_LOGIN = "open_latch"
@@ -53,7 +52,7 @@ def prepare(url: str, plan: JsonObject, today: datetime, adapter_password: str) 
         _make_owner(db, plan["tables"])
 
 
-def _make_shared(db: psycopg.Connection[tuple[Any, ...]], role: JsonObject) -> None:
+def _make_shared(db: psycopg.Connection[SqlTuple], role: JsonObject) -> None:
     name = sql.Identifier(role["name"])
     db.execute(sql.SQL("create role {} nologin").format(name))
     db.execute(sql.SQL("comment on role {} is {}").format(name, sql.Literal(role["comment"])))
@@ -63,7 +62,7 @@ def _make_shared(db: psycopg.Connection[tuple[Any, ...]], role: JsonObject) -> N
         db.execute(sql.SQL("grant insert, update, delete on {} to {}").format(sql.Identifier(table), name))
 
 
-def _make_owner(db: psycopg.Connection[tuple[Any, ...]], tables: list[str]) -> None:
+def _make_owner(db: psycopg.Connection[SqlTuple], tables: list[str]) -> None:
     """Who owns the tables, so that Open Latch can take rights on them away as a member of it."""
     db.execute(f"create role {OWNER} nologin")
     db.execute(f"comment on role {OWNER} is 'Owner of the tables'")
@@ -73,7 +72,7 @@ def _make_owner(db: psycopg.Connection[tuple[Any, ...]], tables: list[str]) -> N
     db.execute(sql.SQL("grant {} to {}").format(sql.Identifier(OWNER), sql.Identifier(ADAPTER_LOGIN)))
 
 
-def make_adapter_login(db: psycopg.Connection[tuple[Any, ...]], password: str) -> None:
+def make_adapter_login(db: psycopg.Connection[SqlTuple], password: str) -> None:
     """The login that Open Latch reads and changes the server with, and the rights that it needs."""
     db.execute(
         sql.SQL("create role {} login createrole password {}").format(
@@ -88,7 +87,7 @@ class OpenSessions:
 
     def __init__(self, host: str, port: int, database: str = DATABASE) -> None:
         self._where = {"host": host, "port": port, "dbname": database}
-        self._open: list[psycopg.Connection[tuple[Any, ...]]] = []
+        self._open: list[psycopg.Connection[SqlTuple]] = []
 
     def open(self, sessions: Iterable[tuple[str, str]]) -> None:
         """Open a session for each login and program name."""

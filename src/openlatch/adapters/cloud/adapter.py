@@ -312,7 +312,7 @@ class CloudAdapter(Adapter):
     def _all(self, http: httpx.Client, path: str, named: tuple[str, ...] = ("id",)) -> list[JsonObject]:
         """Every row of a list. SystemDown when its pages shift so much that some would be missed."""
         for _ in range(PASSES):
-            found: dict[tuple[Any, ...], JsonObject] = {}
+            found: dict[tuple[object, ...], JsonObject] = {}
             start, total = 1, 1
             while start <= total:
                 page = _told(self._call(http, "GET", path, params={"startIndex": start, "count": PAGE}))

@@ -8,9 +8,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from openlatch.errors import SystemRefused
+from openlatch.json_values import JsonValue
 
 ANYONE, AUTHENTICATED = "anyone", "authenticated"
 # The standard's order of the rights (2.1), and those that older servers have instead (2.1.1).
@@ -25,7 +25,7 @@ def normal(rights: str) -> str:
     return "".join(right for right in ORDER if right in spread)
 
 
-def tokens(answer: Sequence[Any]) -> list[str]:
+def tokens(answer: Sequence[JsonValue]) -> list[str]:
     """Atoms, quoted strings and literals of an answer as imaplib gives it, in turn. ValueError when it is neither."""
     found: list[bytes] = []
     for part in answer:
@@ -105,7 +105,7 @@ class MailList:
         return who in self.own and not set(self.for_everyone()) <= set(self.own[who])
 
 
-def parse(box: str, answer: Sequence[Any]) -> MailList:
+def parse(box: str, answer: Sequence[JsonValue]) -> MailList:
     """A list out of the answer to GETACL. SystemRefused when it is not understood."""
     try:
         named, *rest = tokens(answer)

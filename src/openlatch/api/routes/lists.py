@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
 from uuid import UUID
 
 from flask import Response
 
 from openlatch import schemas
 from openlatch.api.routing import api, if_match
+from openlatch.json_values import JsonValue
 from openlatch.service.lists import export, register, saved_filters
 from openlatch.service.lists import search as searching
 from openlatch.service.unit import Unit
@@ -113,7 +113,7 @@ def list_query(options: schemas.ListOptions) -> ListQuery:
     return ListQuery(**options.model_dump())
 
 
-def _list(name: str, row: Any, what: str) -> None:
+def _list(name: str, row: JsonValue, what: str) -> None:
     def handler(unit: Unit, query: schemas.ListOptions) -> Page:
         return register.page(unit, name, list_query(query))
 

@@ -7,10 +7,11 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, time
-from typing import Any, NoReturn
+from typing import NoReturn
 from zoneinfo import ZoneInfo
 
 from pydantic import TypeAdapter, ValidationError
+from pydantic_core import ErrorDetails
 
 from openlatch.core.exposure import json_places
 from openlatch.core.exposure.conditions import (
@@ -151,11 +152,7 @@ def _without_twins(pairs: Sequence[tuple[str, object]]) -> JsonObject:
     return found
 
 
-_TAGS = frozenset({"word", "organisation", "holder", "link", "network", "attribute", *KINDS})
-_TYPES = frozenset({"GroupPlace", "ResourcePlace", "date", "datetime"})
-
-
-def _problems(errors: Sequence[Any]) -> list[Problem]:
+def _problems(errors: Sequence[ErrorDetails]) -> list[Problem]:
     """Problems as reported by the models, without those that only follow from others."""
     found = [_problem(error) for error in errors]
     inner = {problem.pointer.rpartition("/")[0] for problem in found}
@@ -166,7 +163,7 @@ def _problems(errors: Sequence[Any]) -> list[Problem]:
     ]
 
 
-def _problem(error: Any) -> Problem:
+def _problem(error: ErrorDetails) -> Problem:
     steps = list(error["loc"])
     kept = [step for at, step in enumerate(steps) if not _is_alternative(step, steps[:at])]
     pointer = "".join(f"/{str(step).replace('~', '~0').replace('/', '~1')}" for step in kept)
@@ -228,10 +225,10 @@ def _beyond_form(document: RuleDocument, permissions: Mapping[str, Right]) -> It
             yield Problem(f"{pointer}/while", 1, limits)
 
 
-def _parts(part: object) -> tuple[Any, ...]:
+def _parts(part: object) -> tuple[object, ...]:
     for kind in (AllPart, AnyPart, NonePart):
         if isinstance(part, kind):
-            found: tuple[Any, ...] = next(iter(part.__dict__.values()))
+            found: tuple[object, ...] = next(iter(part.__dict__.values()))
             return found
     return ()
 
@@ -282,7 +279,7 @@ def who_of(plain: object) -> Who:
         raise Unreadable(_problems(error.errors())) from error
 
 
-_WHO: TypeAdapter[Any] = TypeAdapter(WhoPart)
+_WHO: TypeAdapter[object] = TypeAdapter(WhoPart)
 
 
 def _who(part: object) -> Who:
@@ -297,7 +294,7 @@ def _all(parts: Sequence[object], zone: ZoneInfo) -> Condition:
     return found[0] if len(found) == 1 else AllOf(found)
 
 
-def _condition(part: Any, zone: ZoneInfo) -> Condition:
+def _condition(part: object, zone: ZoneInfo) -> Condition:  # noqa: C901  one case a kind
     match part:
         case BetweenPart():
             return Between(_window(part.between, zone))
@@ -318,9 +315,10 @@ def _condition(part: Any, zone: ZoneInfo) -> Condition:
             return AllOf(tuple(_condition(each, zone) for each in part.all))
         case AnyPart():
             return AnyOf(tuple(_condition(each, zone) for each in part.any))
-        case _:
+        case NonePart():
             inner = tuple(_condition(each, zone) for each in part.none)
             return Not(inner[0] if len(inner) == 1 else AnyOf(inner))
+    raise TypeError(f"{part!r} is no condition")
 
 
 def _weekly(part: Hours) -> WeeklyHours:
@@ -351,7 +349,7 @@ def written(rules: Iterable[Rule], guards: Iterable[Rule] = ()) -> JsonObject:
 
 def write_rule(rule: Rule) -> JsonObject:
     """One rule of a document, as plain values."""
-    place: dict[Place, Any] = {Place.GROUP: {"group": rule.of}, Place.RESOURCE: {"resource": rule.of}}
+    place: dict[Place, JsonObject] = {Place.GROUP: {"group": rule.of}, Place.RESOURCE: {"resource": rule.of}}
     found: JsonObject = {"rule": rule.key}
     if rule.name:
         found["name"] = rule.name
@@ -375,7 +373,7 @@ def write_who(who: Iterable[Who]) -> JsonList:
     return [_write_who(each) for each in sorted(who, key=lambda w: (w.kind, w.name))]
 
 
-def _write_who(who: Who) -> Any:
+def _write_who(who: Who) -> str | JsonObject:
     return next((word for word, each in _WORDS.items() if each == who), {who.kind.value: who.name})
 
 

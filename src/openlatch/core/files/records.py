@@ -49,7 +49,7 @@ class BadField(ValueError):
 
 # What a field of a line holds: text in a table, anything in JSON. Each reader checks what it takes.
 Cell = Any
-Reader = Callable[[Cell, ZoneInfo], Any]
+Reader = Callable[[Cell, ZoneInfo], object]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +59,7 @@ class Field:
     name: str
     read: Reader
     required: bool = False
-    default: Any = None
+    default: object = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -548,7 +548,9 @@ def json_objects(lines: Iterable[str]) -> Iterator[tuple[int, JsonObject | LineE
             yield line, LineError(line, "", "is not a JSON object")
 
 
-def check(line: int, row: Mapping[str, object], kind: RecordKind, zone: ZoneInfo) -> tuple[Any, ...] | list[LineError]:
+def check(
+    line: int, row: Mapping[str, object], kind: RecordKind, zone: ZoneInfo
+) -> tuple[object, ...] | list[LineError]:
     """One row as a tuple in the order of the kind's fields, or everything that is wrong with it."""
     values: JsonList = []
     errors: list[LineError] = []

@@ -13,6 +13,7 @@ from openlatch.core.filters.tree import AND, NOT, OR, Compare, Node, Operator, P
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadFilter
 from openlatch.instants import bounded
+from openlatch.json_values import JsonValue
 
 
 class Kind(StrEnum):
@@ -86,7 +87,7 @@ def _check_compare(node: Compare, attributes: Mapping[str, Attribute]) -> Node:
     return Compare(node.name, node.operator, _value(node, kind))
 
 
-def _value(node: Compare, kind: Kind) -> Any:
+def _value(node: Compare, kind: Kind) -> JsonValue:
     value = node.value
     try:
         if kind is Kind.TRUTH and isinstance(value, bool):
@@ -100,7 +101,7 @@ def _value(node: Compare, kind: Kind) -> Any:
     raise BadFilter(f"{value!r} is not a value for {node.name!r}.", f"It holds {_EXAMPLES[kind]}.")
 
 
-def _from_text(value: str, kind: Kind) -> Any:
+def _from_text(value: str, kind: Kind) -> JsonValue:
     if kind in (Kind.TEXT, Kind.WORD):
         if "\0" in value:
             raise ValueError("no text in the register holds it")
@@ -149,7 +150,7 @@ def _compare(operator: Operator, held: Any, value: Any) -> bool:
     if held is None:
         return operator is Operator.NE
     held, value = _fold(held), _fold(value)
-    outcomes: dict[Operator, Callable[[], Any]] = {
+    outcomes: dict[Operator, Callable[[], bool]] = {
         Operator.EQ: lambda: held == value,
         Operator.NE: lambda: held != value,
         Operator.CO: lambda: value in held,

@@ -12,12 +12,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from string import Formatter
-from typing import Any
 
 from openlatch.core.filters import Attribute, Kind, Node, check, matches, names_in, parse
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadFilter, BadInput
-from openlatch.json_values import JsonObject, JsonView
+from openlatch.json_values import JsonObject, JsonValue, JsonView
 
 FORMAT = "open-latch-rules/1"
 FIRST_NUMBER = 1000
@@ -203,7 +202,7 @@ def _flat(row: Mapping[str, object], before: str = "") -> JsonObject:
     return found
 
 
-def _value(value: Any, kind: Kind) -> Any:
+def _value(value: JsonValue, kind: Kind) -> JsonValue:
     """A value of an example as filters compare it."""
     if kind is Kind.REACH:
         return Reach.from_word(value)

@@ -29,7 +29,7 @@ from openlatch.core.flags.limits import Settings
 from openlatch.core.flags.score import Score, score
 from openlatch.core.time_windows import day_in_words, ends_on
 from openlatch.core.vocabulary import SENSITIVITY_WORDS, Reach
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 
 # The condition of a rule: from the facts of its subject, which its catalogue names by attributes, and its limits.
 Condition = Callable[[Any, Any], "When"]
@@ -247,7 +247,7 @@ def _pieces(says: str) -> tuple[tuple[str, str | None, str], ...]:
     return tuple((words, name, spec or "") for words, name, spec, _ in Formatter().parse(says))
 
 
-def _word(value: Any, spec: str) -> str:
+def _word(value: JsonValue, spec: str) -> str:
     match spec:
         case "day":
             return "an unknown day"
@@ -260,5 +260,5 @@ def _word(value: Any, spec: str) -> str:
     return "nobody" if value is None else str(value)
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     return value.isoformat() if isinstance(value, datetime) else value

@@ -15,12 +15,12 @@ import hashlib
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import orjson
 import rfc8785
 
-from openlatch.json_values import JsonObject, JsonView
+from openlatch.json_values import JsonObject, JsonValue, JsonView
 
 START = "0" * 64
 _HASH = re.compile("[0-9a-f]{64}")
@@ -93,7 +93,7 @@ def told(entry: JsonView) -> str:
     return hashlib.blake2b(canonical(content), key=bytes.fromhex(entry["key"]), digest_size=32).hexdigest()
 
 
-def canonical(value: Any) -> bytes:
+def canonical(value: JsonValue) -> bytes:
     """A value as canonical JSON (RFC 8785)."""
     # Without floating numbers, and with keys that every order sorts alike, orjson writes the same, much faster.
     return orjson.dumps(value, option=orjson.OPT_SORT_KEYS) if _is_plain(value) else rfc8785.dumps(value)
@@ -111,7 +111,7 @@ def around_its_place(entry: Mapping[str, object]) -> tuple[str, str, str]:
     return before, ',"previous":"', '",' + canonical(last)[1:].decode()
 
 
-def _is_plain(value: Any) -> bool:
+def _is_plain(value: JsonValue) -> bool:
     kind = type(value)
     if kind is dict:
         return all(type(key) is str and key.isascii() and _is_plain(held) for key, held in value.items())

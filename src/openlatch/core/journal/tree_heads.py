@@ -11,7 +11,6 @@ import base64
 import binascii
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import orjson
 from cryptography.exceptions import InvalidSignature
@@ -20,7 +19,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey,
 from openlatch.core.journal.chain import Fault, canonical
 from openlatch.core.journal.merkle_tree import Tree
 from openlatch.errors import BadInput
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 
 FORMAT = "openlatch-tree-head"
 VERSION = 1
@@ -71,7 +70,7 @@ def sign(key: Ed25519PrivateKey, public: str, organisation: str, tree: Tree, las
     return {**head, "signature": base64.urlsafe_b64encode(key.sign(canonical(head))).decode()}
 
 
-def parse(value: Any) -> Head:
+def parse(value: JsonValue) -> Head:
     """A head from JSON. BadInput for anything else."""
     try:
         if value["format"] != FORMAT or value["version"] != VERSION:

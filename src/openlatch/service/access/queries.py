@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import ColumnElement, select
@@ -28,6 +27,7 @@ from openlatch.service.revocations import confirm
 from openlatch.service.unit import Unit
 from openlatch.store.access import as_of, mapping, subgraph
 from openlatch.store.access.as_of import Moment
+from openlatch.store.sql_types import AnyRow, AnyTable
 from openlatch.store.tables import Account, App, Grant, Level, Person, Team
 
 MOST_CHANGES = 100
@@ -273,7 +273,7 @@ def _touched(unit: Unit, wishes: Sequence[Wish]) -> tuple[set[UUID], list[Holder
     return accounts, list(dict.fromkeys(extra))
 
 
-_TABLES: dict[HolderKind, tuple[Any, Callable[[Sight], ColumnElement[bool]]]] = {
+_TABLES: dict[HolderKind, tuple[AnyTable, Callable[[Sight], ColumnElement[bool]]]] = {
     HolderKind.PERSON: (Person, Sight.people),
     HolderKind.TEAM: (Team, Sight.teams),
     HolderKind.APP: (App, Sight.apps),
@@ -281,7 +281,7 @@ _TABLES: dict[HolderKind, tuple[Any, Callable[[Sight], ColumnElement[bool]]]] = 
 }
 
 
-def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, Any]) -> access_what_if.Change:
+def _change(unit: Unit, before: Register, wish: Wish, levels: dict[UUID, AnyRow]) -> access_what_if.Change:
     grants = {grant.id for grant in before.grants}
     match wish.kind:
         case "give" if wish.account and wish.holder and wish.level in levels:
@@ -327,7 +327,7 @@ NEEDS = {
 
 
 def _known(register: Register, holder: Holder) -> None:
-    kinds: dict[HolderKind, Any] = {
+    kinds: dict[HolderKind, AnyTable] = {
         HolderKind.PERSON: register.people,
         HolderKind.TEAM: register.teams,
         HolderKind.APP: register.apps,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import select
@@ -13,6 +12,7 @@ from openlatch import schemas
 from openlatch.core.exposure import document
 from openlatch.core.exposure.rules import Rule
 from openlatch.errors import BadInput, Conflict
+from openlatch.json_values import JsonValue
 from openlatch.service.canonical_json import fingerprint
 from openlatch.service.exposure import account_rules, evaluate, guards, previews, system_guards
 from openlatch.service.exposure.account_rules import AccountRules
@@ -26,7 +26,7 @@ class Wish:
 
     rights: Sequence[str]
     reason: str
-    but: Sequence[Any] = ()
+    but: Sequence[JsonValue] = ()
     account: UUID | None = None
     account_kind: str | None = None
     resource: UUID | None = None

@@ -8,13 +8,13 @@ import time
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from tempfile import SpooledTemporaryFile
-from typing import IO, Any
+from typing import IO
 
 import orjson
 
 from openlatch.core.files.csv_safety import guarded
 from openlatch.errors import TooLarge
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 from openlatch.service.lists import register
 from openlatch.service.unit import Unit
 from openlatch.store.lists.engine import MOST, ListQuery
@@ -71,8 +71,8 @@ def _write_csv(held: IO[bytes], name: str, rows: Iterator[dict[str, object]]) ->
     text.detach()
 
 
-def _value(row: Mapping[str, object], column: str) -> Any:
-    value: Any = row
+def _value(row: Mapping[str, object], column: str) -> JsonValue:
+    value: JsonValue = row
     for part in column.split("."):
         value = value.get(part) if isinstance(value, Mapping) else None
     return value

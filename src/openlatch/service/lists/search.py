@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
 
 from sqlalchemy import (
     CTE,
     ColumnElement,
-    CompoundSelect,
     FromClause,
     Integer,
-    Select,
     String,
     Uuid,
     and_,
@@ -33,8 +30,8 @@ from openlatch.core.vocabulary import FlagState
 from openlatch.json_values import JsonList, JsonObject
 from openlatch.service.permissions import Sight
 from openlatch.service.unit import Unit
-from openlatch.store.lists.engine import Expression
 from openlatch.store.lists.register import LIVE
+from openlatch.store.sql_types import AnyColumn, AnyCompoundSelect, AnySelect, Expression
 from openlatch.store.tables import Account, App, Flag, Grant, Person, PersonAddress, Round, System, Team
 
 MOST_OF_EACH = 6
@@ -104,12 +101,12 @@ def search(unit: Unit, text: str) -> schemas.Found:
 
 
 @cache
-def _of_everything(count: int) -> CompoundSelect[Any]:
+def _of_everything(count: int) -> AnyCompoundSelect:
     """Whoever sees everything uses the same statement every time, which is built once."""
     return _statement(Sight(True, None), count)
 
 
-def _statement(sight: Sight, count: int) -> CompoundSelect[Any]:
+def _statement(sight: Sight, count: int) -> AnyCompoundSelect:
     named = Named.of(count)
     statements = [_best(kind, named) for kind in _kinds(sight, named)]
     statements += [_grants(sight, named), _flags(sight, named)]
@@ -179,7 +176,7 @@ def _within(word: str) -> str:
     return f"%{escaped}%"
 
 
-def _best(kind: Kind, named: Named) -> Select[Any]:
+def _best(kind: Kind, named: Named) -> AnySelect:
     fits = func.similarity(func.lower(kind.label), named.text)
     wanted = _fits(kind.searched, named.words)
     if kind.named is not None:
@@ -200,7 +197,7 @@ def _best(kind: Kind, named: Named) -> Select[Any]:
     )
 
 
-def _grants(sight: Sight, named: Named) -> Select[Any]:
+def _grants(sight: Sight, named: Named) -> AnySelect:
     """Grants of matching people, teams and apps on matching accounts: each word in one of the two names."""
     holder = func.coalesce(Person.name, Team.name, App.name)
     fits = func.similarity(func.lower(holder + " " + Account.name), named.text)
@@ -223,8 +220,8 @@ def _grants(sight: Sight, named: Named) -> Select[Any]:
     )
 
 
-def _flags(sight: Sight, named: Named) -> Select[Any]:
-    fits: Any = Flag.score / 100.0
+def _flags(sight: Sight, named: Named) -> AnySelect:
+    fits: AnyColumn = Flag.score / 100.0
     return (
         select(
             literal(ORDER.index("flags")).label("place"),

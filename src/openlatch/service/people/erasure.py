@@ -21,12 +21,14 @@ from openlatch import schemas
 from openlatch.core.journal import chain
 from openlatch.core.vocabulary import Standing
 from openlatch.errors import Conflict, NotFound
+from openlatch.json_values import JsonValue
 from openlatch.service.attempt import attempt
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.identity import sign_ins
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store import journal
 from openlatch.store.lists.register import LIVE
+from openlatch.store.sql_types import AnyTable
 from openlatch.store.tables import (
     Base,
     Calendar,
@@ -202,7 +204,7 @@ _OURS = "organisation_id = :organisation"
 _OUR_LINKS = "(partner_id = :organisation or client_id = :organisation and ended_at is not null)"
 
 
-def _replace(unit: Unit, table: Any, ours: str, words: Iterable[str], called: str) -> int:
+def _replace(unit: Unit, table: AnyTable, ours: str, words: Iterable[str], called: str) -> int:
     """Replace words by a pseudonym in all text columns of a table; returns the number of rows."""
     changed = 0
     for column in table.columns:
@@ -249,7 +251,7 @@ def _take_out_of_journal(unit: Unit, ident: UUID, words: list[str], called: str)
         yield entry["position"], entry["hash"]
 
 
-def _without(value: object, words: list[str], called: str) -> Any:
+def _without(value: object, words: list[str], called: str) -> JsonValue:
     if isinstance(value, str):
         for word in words:
             value = value.replace(word, called)

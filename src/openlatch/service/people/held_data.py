@@ -11,11 +11,12 @@ from sqlalchemy.orm import InstrumentedAttribute
 
 from openlatch import schemas
 from openlatch.errors import NotAllowed, NotFound
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 from openlatch.service.canonical_json import jsonable
 from openlatch.service.unit import Unit
 from openlatch.store.lists import offers, register, reviews
-from openlatch.store.lists.engine import AnyTable, Listing
+from openlatch.store.lists.engine import Listing
+from openlatch.store.sql_types import AnyTable
 from openlatch.store.tables import AccessRequest as Request
 from openlatch.store.tables import (
     ApiToken,
@@ -36,6 +37,7 @@ from openlatch.store.tables import (
     Visit,
     WebSession,
 )
+from openlatch.store.tables.base import Base
 
 FORMAT = "openlatch-held-data"
 # Left out: credentials, and internal columns.
@@ -66,7 +68,7 @@ def of_person(unit: Unit, ident: UUID) -> schemas.HeldData:
     )
 
 
-def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, Any]]:
+def _parts(unit: Unit, person: Person) -> Iterator[tuple[str, JsonValue]]:
     yield "person", _row(person)
     for name, table, column in (
         ("addresses", PersonAddress, PersonAddress.person_id),
@@ -109,7 +111,7 @@ def _rows(unit: Unit, table: AnyTable, column: InstrumentedAttribute[Any], perso
     return [_row(row) for row in unit.db.scalars(select(table).where(column == person).order_by(table.id))]
 
 
-def _row(row: Any) -> JsonObject:
+def _row(row: Base) -> JsonObject:
     return {
         column.key: jsonable(getattr(row, column.key))
         for column in row.__mapper__.column_attrs

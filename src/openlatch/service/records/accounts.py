@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
@@ -15,8 +14,9 @@ from openlatch.json_values import JsonObject
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.notifications import notices
-from openlatch.service.records.kinds import AnyRow, Kind, Table, Values, found, person_named, refuse_taken, row_named
+from openlatch.service.records.kinds import Kind, Table, Values, found, person_named, refuse_taken, row_named
 from openlatch.service.unit import Unit
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, Grant, Person, Resource, ResourceGroup, ResourceInGroup, System, Team
 
 # What the owner of an account may edit without an administrator.
@@ -240,7 +240,7 @@ class Groups(Kind[ResourceGroup]):
         return guard.touched(unit, [row.account_id]) if row is not None else ()
 
 
-def _part(unit: Unit, table: Table, ident: UUID, noun: str, lock: bool) -> Any:
+def _part(unit: Unit, table: Table, ident: UUID, noun: str, lock: bool) -> AnyRow:
     sight = unit.sight
     seen = select(table.id).where(table.id == ident)
     if not sight.everything:

@@ -7,7 +7,6 @@ record since it was looked at.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import delete, func, select
@@ -22,11 +21,12 @@ from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.latches import guard
 from openlatch.service.records.accounts import Accounts, Groups, Resources
 from openlatch.service.records.apps import Apps
-from openlatch.service.records.kinds import AnyKind, AnyRow, Values, found, names_of
+from openlatch.service.records.kinds import AnyKind, Values, found, names_of
 from openlatch.service.records.levels import Levels
 from openlatch.service.records.people import People
 from openlatch.service.records.teams import Memberships, Teams
 from openlatch.service.unit import Unit
+from openlatch.store.sql_types import AnyColumn, AnyRow, AnyTable
 from openlatch.store.tables import Base, Grant, JournalEntry
 
 KINDS: Mapping[str, AnyKind] = {
@@ -158,7 +158,7 @@ def _account_of(row: AnyRow) -> UUID | None:
 # What depends on a record.
 
 
-def _references(kind: AnyKind) -> list[tuple[Any, Any]]:
+def _references(kind: AnyKind) -> list[tuple[AnyTable, AnyColumn]]:
     """Every column that refers to records of a kind, with its table, except of rows that belong to them."""
     name = kind.table.__tablename__
     return [

@@ -16,13 +16,12 @@ from openlatch.errors import BadInput, NotFound
 from openlatch.json_values import JsonObject, JsonView
 from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import Account, Person, Resource, Team
 
 Values = JsonView
 # A class of rows of any table: each kind of record knows the columns of its own.
 Table = type[Any]
-# A row of any of them.
-AnyRow = Any
 Row = TypeVar("Row", bound=Any)
 # Tables whose rows values can refer to, for showing their names.
 _NAMED: tuple[Table, ...] = (Person, Team, Account, Resource)
@@ -140,7 +139,7 @@ def refuse_taken(unit: Unit, table: Table, name: str, but: UUID | None, noun: st
         raise BadInput(f"There is {noun} of that name already.", "Use another name.", {"name": "is taken"})
 
 
-def found(unit: Unit, table: Table, ident: UUID, noun: str, lock: bool = False) -> Any:
+def found(unit: Unit, table: Table, ident: UUID, noun: str, lock: bool = False) -> AnyRow:
     """A row by its id, optionally locked. NotFound for an unknown one."""
     row = unit.db.get(table, ident, with_for_update=lock, populate_existing=lock)
     if row is None:

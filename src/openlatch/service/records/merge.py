@@ -7,9 +7,8 @@ as merged, and is shown nowhere.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from datetime import timedelta
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import Text, and_, cast, delete, func, insert, select, text, update
@@ -26,10 +25,10 @@ from openlatch.service.canonical_json import fingerprint, jsonable
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.records.edit import KINDS, counted_words
-from openlatch.service.records.kinds import AnyKind, AnyRow, found
+from openlatch.service.records.kinds import AnyKind, found
 from openlatch.service.unit import Unit
 from openlatch.store.access import subgraph
-from openlatch.store.lists.engine import AnyTable
+from openlatch.store.sql_types import AnyColumn, AnyRow, AnyTable, Expression
 from openlatch.store.tables import Account, Base, Merge, Person, PersonAddress, Round, SignIn
 
 UNDO_FOR = timedelta(days=30)
@@ -57,7 +56,7 @@ _AWAY: dict[str, JsonObject] = {
 }
 
 
-def _pair(unit: Unit, name: str, keep: UUID, drop: UUID, lock: bool = False) -> tuple[AnyKind, Any, Any]:
+def _pair(unit: Unit, name: str, keep: UUID, drop: UUID, lock: bool = False) -> tuple[AnyKind, AnyRow, AnyRow]:
     unit.sight.require_administrator()
     if name not in MERGEABLE:
         raise BadInput(f"Two {name} can't be merged.", "People and apps can.", {"keep": "can't be merged"})
@@ -231,7 +230,7 @@ def _still_open(table: AnyTable) -> JsonList:
     return [table.c.round_id.in_(select(Round.id).where(Round.closed_at.is_(None)))]
 
 
-def _rows(unit: Unit, table: AnyTable, which: Any) -> JsonList:
+def _rows(unit: Unit, table: AnyTable, which: Expression) -> JsonList:
     """Rows without generated columns."""
     kept = [column for column in table.columns if column.computed is None]
     gone = select(*kept).where(which).subquery("gone")
@@ -259,13 +258,13 @@ def _places(table: str) -> list[str]:
     return [*keyed, *_LOOSE]
 
 
-def _column(place: str) -> tuple[Any, Any]:
+def _column(place: str) -> tuple[AnyTable, AnyColumn]:
     table, column = place.split(".")
     held = Base.metadata.tables[table]
     return held, held.c[column]
 
 
-def _drop(unit: Unit, dropped: dict[str, JsonList], table: AnyTable, which: Any) -> None:
+def _drop(unit: Unit, dropped: dict[str, JsonList], table: AnyTable, which: Expression) -> None:
     """Delete rows and return them."""
     rows = _rows(unit, table, which)
     if rows:
@@ -374,7 +373,7 @@ def _take_back(unit: Unit, kind: AnyKind, row: Merge, moved: dict[str, list[UUID
     unit.db.expire_all()
 
 
-def _put_back(unit: Unit, table: AnyTable, rows: Sequence[Any]) -> None:
+def _put_back(unit: Unit, table: AnyTable, rows: JsonList) -> None:
     if not rows:
         return
     columns = [c for c in table.columns if c.computed is None]

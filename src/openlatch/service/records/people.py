@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select
@@ -20,6 +19,7 @@ from openlatch.service.identity import sign_ins
 from openlatch.service.latches import guard
 from openlatch.service.records.kinds import Kind, Values, person_named, reached_by
 from openlatch.service.unit import Unit
+from openlatch.store.sql_types import Expression
 from openlatch.store.tables import Grant, Handle, Mark, Person, PersonAddress, System
 
 
@@ -174,13 +174,13 @@ def _write_marks(unit: Unit, row: Person, given: Sequence[Values]) -> None:
         unit.db.add(Mark(organisation_id=row.organisation_id, person_id=row.id, kind=kind, value=value))
 
 
-def logins_of(unit: Unit, whose: Any) -> list[JsonObject]:
+def logins_of(unit: Unit, whose: Expression) -> list[JsonObject]:
     """The names by which systems know a person or an app."""
     rows = unit.db.execute(select(Handle.system_id, Handle.name).where(whose).order_by(Handle.name, Handle.id))
     return [{"system": system, "name": name} for system, name in rows]
 
 
-def refuse_known(unit: Unit, name: str, whose: Any) -> None:
+def refuse_known(unit: Unit, name: str, whose: Expression) -> None:
     """Conflict while a login is known from its system: the next reading would find it again."""
     login = unit.db.scalar(select(Handle.name).where(whose, Handle.marks != {}).limit(1))
     if login is not None:

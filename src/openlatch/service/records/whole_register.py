@@ -10,19 +10,20 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Iterator
 from datetime import datetime
-from typing import IO, Any, cast
+from typing import IO, cast
 from uuid import UUID, uuid5
 
 import orjson
-from sqlalchemy import Column, Table, Uuid, func, select, text, update
+from sqlalchemy import Table, Uuid, func, select, text, update
 
 from openlatch import schemas
 from openlatch.core.vocabulary import SystemKind
 from openlatch.errors import BadInput, Conflict
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, JsonValue
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
+from openlatch.store.sql_types import AnyColumn
 from openlatch.store.tables import Account, Base, Grant, Organisation, Person, System
 
 FORMAT, VERSION = "openlatch-register", 1
@@ -73,7 +74,7 @@ _NEVER = frozenset({"organisation_id", "recorded_at"})
 BATCH = 500
 
 
-def columns_of(name: str) -> list[Column[Any]]:
+def columns_of(name: str) -> list[AnyColumn]:
     """The columns of a table that a file contains, in order."""
     table = Base.metadata.tables[name]
     left_out = _NEVER | _LEFT_OUT.get(name, frozenset())
@@ -133,7 +134,7 @@ def schema() -> JsonObject:
     }
 
 
-def _schema_of(column: Column[Any]) -> JsonObject:
+def _schema_of(column: AnyColumn) -> JsonObject:
     kinds = {
         "UUID": {"type": "string", "format": "uuid"},
         "TEXT": {"type": "string"},
@@ -317,7 +318,7 @@ class _Ids:
         """The new id of something imported before; None for anything else."""
         return self._known.get(old)
 
-    def within(self, value: object) -> Any:
+    def within(self, value: object) -> JsonValue:
         """A value with the file's ids replaced by new ones."""
         if isinstance(value, str):
             return str(self._known[value]) if value in self._known else value
@@ -364,14 +365,14 @@ def _fitting(
     return found
 
 
-def _without_reference(ids: _Ids, column: Column[Any], value: object) -> Any:
+def _without_reference(ids: _Ids, column: AnyColumn, value: object) -> JsonValue:
     """A value without a foreign key, which may name rows of the file all the same."""
     if isinstance(column.type, Uuid) and isinstance(value, str):
         return ids.of(value) or value
     return ids.within(value) if isinstance(value, dict | list) else value
 
 
-def _target(table: Table, column: Column[Any]) -> str | None:
+def _target(table: Table, column: AnyColumn) -> str | None:
     return next((key.column.table.name for key in column.foreign_keys), None)
 
 
@@ -390,7 +391,7 @@ def _insert(unit: Unit, name: str, rows: Iterable[dict[str, object]]) -> None:
     unit.db.execute(text(statement), {"organisation": unit.viewer.organisation, "rows": written})
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> JsonValue:
     if isinstance(value, UUID | datetime):
         return str(value)
     raise TypeError

@@ -8,7 +8,6 @@ import zipfile
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Any
 from uuid import UUID
 
 import orjson
@@ -269,7 +268,7 @@ def _completeness(row: Round, count: int) -> JsonObject:
     return {"statement": statement, "population": row.population, "items": count}
 
 
-def _item(one: JsonObject, proofs: dict[UUID, Any], questions: dict[UUID, Any]) -> JsonObject:
+def _item(one: JsonObject, proofs: dict[UUID, list[JsonObject]], questions: dict[UUID, list[JsonObject]]) -> JsonObject:
     def named(name: str) -> str | None:
         return one[name]["name"] if one[name] else None
 

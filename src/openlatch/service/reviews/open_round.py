@@ -41,7 +41,7 @@ MOST_NAMES = 20
 
 
 # The values of an item, in the order of its columns.
-ItemValues = tuple[Any, ...]
+ItemValues = tuple[object, ...]
 
 
 @dataclass(frozen=True, slots=True)

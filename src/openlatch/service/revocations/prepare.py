@@ -30,6 +30,7 @@ from openlatch.service.revocations.preview import Prepared
 from openlatch.service.unit import Unit
 from openlatch.store.access import mapping, subgraph
 from openlatch.store.lists.register import LIVE
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import (
     AccessRule,
     Account,
@@ -289,7 +290,7 @@ def sessions_of(unit: Unit, wish: Wish, grants: Sequence[Grant]) -> list[Session
     return sorted(found.values(), key=lambda s: s.id)
 
 
-def _target(unit: Unit, row: Grant, value: Any, system: System, wish: Wish) -> core.Target:
+def _target(unit: Unit, row: Grant, value: AnyRow, system: System, wish: Wish) -> core.Target:
     connected = system.kind in unit.service.adapters and bool(row.handle)
     trim = None
     if wish.is_trim:
@@ -366,7 +367,7 @@ def _not_given_yet(
     return (True, details[0], trim, moves) if moves else by_hand
 
 
-def _can_give(unit: Unit, adapter: Adapter, row: Grant, value: Any) -> bool:
+def _can_give(unit: Unit, adapter: Adapter, row: Grant, value: AnyRow) -> bool:
     """Whether the system lets us give it again without anybody else: an app has to be linked by whoever uses it."""
     if adapter.again(row.handle) is not None:
         return True

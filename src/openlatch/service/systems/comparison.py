@@ -21,7 +21,7 @@ from openlatch.core.exposure.paths import path_of
 from openlatch.core.ids import new_id
 from openlatch.core.states import GRANTS, move
 from openlatch.core.vocabulary import EndedAs, GrantState, Proof
-from openlatch.json_values import JsonObject
+from openlatch.json_values import JsonObject, SqlTuple
 from openlatch.service.exposure import access_rules, evaluate, system_guards
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
@@ -30,6 +30,7 @@ from openlatch.service.systems import login_matching, sessions_and_use
 from openlatch.service.systems.staging import BLOCK, Spool, batches, instant
 from openlatch.service.unit import Unit
 from openlatch.store.database import at_large
+from openlatch.store.sql_types import Expression
 from openlatch.store.tables import Account, Grant, Level, Organisation, Resource, System, Term
 
 # The sensitivity of accounts that a reading finds, until somebody sets it.
@@ -210,7 +211,7 @@ class Comparison:
         # Force index lookups for a few rows; not for many.
         look = text(DIFFERENCES.format(each="" if self.many else "offset 0"))
         with self._at_large():
-            found = cast(CursorResult[Any], self.db.execute(look, self.named)).rowcount
+            found = cast(CursorResult[SqlTuple], self.db.execute(look, self.named)).rowcount
         self.db.execute(text("create index on differences (n)"))
         self.db.execute(text("analyze differences"))
         return found
@@ -233,7 +234,7 @@ class Comparison:
         # Access that a system gives can't be refused here; broken latches are flagged.
         guard.evaluate(self.unit, accounts)
 
-    def _count(self, which: Any) -> int:
+    def _count(self, which: Expression) -> int:
         live = (GrantState.ACTIVE, GrantState.SUSPENDED, GrantState.REVOKING)
         of_it = select(func.count(Grant.id)).join(Account, Account.id == Grant.account_id)
         return self.db.scalar(of_it.where(Account.system_id == self.system.id, Grant.state.in_(live), which)) or 0

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import func, select, text, update
@@ -18,6 +17,7 @@ from openlatch.service import locks
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.latches import guard
 from openlatch.service.unit import Unit
+from openlatch.store.sql_types import AnyRow
 from openlatch.store.tables import App, Grant, Handle, Person, Session, System
 
 _NEW = """
@@ -109,7 +109,7 @@ def meet(unit: Unit, system: System) -> None:
     unit.db.flush()
 
 
-def _marks(row: Any) -> dict[MarkKind, str]:
+def _marks(row: AnyRow) -> dict[MarkKind, str]:
     """What a system says about a login, including its name."""
     told = {MarkKind(kind): str(value) for kind, value in row.marks.items() if kind in set(MarkKind)}
     return {**told, MarkKind.NAME: row.comment}
@@ -120,7 +120,7 @@ def _taken(unit: Unit, names: Sequence[str]) -> set[str]:
     return set(unit.db.scalars(taken, {"names": list(names)}))
 
 
-def _meet(unit: Unit, system: System, row: Any, handle: Handle, found: core.Match, taken: set[str]) -> None:
+def _meet(unit: Unit, system: System, row: AnyRow, handle: Handle, found: core.Match, taken: set[str]) -> None:
     """Add somebody who is new, or match them to a known person."""
     organisation = unit.viewer.organisation
     if found.person is not None:

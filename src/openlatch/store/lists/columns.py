@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 from sqlalchemy import ARRAY, ColumnElement, Date, Interval, Select, Time, all_, any_, bindparam, case, cast, func, text
 
 from openlatch.core.filters import Kind
-from openlatch.store.lists.engine import AnyTable, Column, Expression
+from openlatch.store.lists.engine import Column
+from openlatch.store.sql_types import AnyColumn, AnyTable, Expression
 
 
-def among(column: Expression, ids: Iterable[object]) -> ColumnElement[bool]:
+def among(column: AnyColumn, ids: Iterable[object]) -> ColumnElement[bool]:
     """Whether a column is one of some values. Passed as one array: a statement can't have more than 65,535
     parameters.
     """
@@ -19,13 +19,13 @@ def among(column: Expression, ids: Iterable[object]) -> ColumnElement[bool]:
     return found
 
 
-def not_among(column: Expression, ids: Iterable[object]) -> ColumnElement[bool]:
+def not_among(column: AnyColumn, ids: Iterable[object]) -> ColumnElement[bool]:
     """Whether it is none of them."""
     found: ColumnElement[bool] = column != all_(_array(column, ids))
     return found
 
 
-def _array(column: Any, ids: Iterable[object]) -> ColumnElement[Any]:
+def _array(column: AnyColumn, ids: Iterable[object]) -> Expression:
     return bindparam(None, list(ids), type_=ARRAY(column.type))
 
 

@@ -14,7 +14,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
-from typing import Any
 from uuid import UUID
 
 from sqlalchemy import (
@@ -22,7 +21,6 @@ from sqlalchemy import (
     ColumnElement,
     FromClause,
     Select,
-    SQLColumnExpression,
     and_,
     bindparam,
     func,
@@ -49,24 +47,22 @@ from openlatch.core.filters import (
 )
 from openlatch.core.vocabulary import Reach
 from openlatch.errors import BadInput
+from openlatch.json_values import JsonValue, SqlRow
+from openlatch.store.sql_types import AnyColumn, AnySelect, Expression
 
 MOST = 500
 
 __all__ = ["Column", "ListQuery", "Listing", "Page", "Row", "condition", "matches", "names_in"]
 
 # A row of a list by its columns, which each list chooses for itself; the model of the answer checks their types.
-# What a column of a list is computed from, whatever its type.
-Expression = SQLColumnExpression[Any]
-# A class of rows, or an alias of one: each list knows the columns of its own.
-AnyTable = Any
-Row = dict[str, Any]
+Row = SqlRow
 
 
 @dataclass(frozen=True, slots=True)
 class Column:
     """A column: its SQL, what it holds, what it means, and how it may be used."""
 
-    expression: Any
+    expression: AnyColumn
     kind: Kind
     sentence: str
     shown: bool = True
@@ -186,7 +182,7 @@ class Listing:
         source = self.source if self.lean is None or used & self.heavy else self.lean
         return select(self.columns["id"].expression).select_from(source).where(*self._conditions(query, visible))
 
-    def _rows(self) -> Select[Any]:
+    def _rows(self) -> AnySelect:
         shown = [c.expression.label(name) for name, c in self.columns.items() if c.shown]
         return select(*shown).select_from(self.source)
 
@@ -240,7 +236,7 @@ def condition(node: Node, columns: Mapping[str, Column]) -> ColumnElement[bool]:
             return _compare(columns[node.name], node.operator, node.value)
 
 
-def _compare(column: Column, operator: Operator, value: Any) -> ColumnElement[bool]:
+def _compare(column: Column, operator: Operator, value: JsonValue) -> ColumnElement[bool]:
     held: Expression = column.expression
     if isinstance(value, Reach):
         value = int(value)
@@ -308,7 +304,7 @@ def _encode(sort: str, value: object, ident: UUID | int) -> str:
     return base64.urlsafe_b64encode(json.dumps([sort, plain, last]).encode()).decode().rstrip("=")
 
 
-def _decode(cursor: str, sort: str, kind: Kind, id_kind: Kind) -> tuple[Any, UUID | int]:
+def _decode(cursor: str, sort: str, kind: Kind, id_kind: Kind) -> tuple[JsonValue, UUID | int]:
     try:
         made_for, value, ident = json.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
         if made_for != sort:

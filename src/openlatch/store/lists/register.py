@@ -23,7 +23,8 @@ from openlatch.store.lists.columns import (
     truth_column,
     word_column,
 )
-from openlatch.store.lists.engine import AnyTable, Column, Listing
+from openlatch.store.lists.engine import Column, Listing
+from openlatch.store.sql_types import AnyTable
 from openlatch.store.tables import (
     Account,
     App,
