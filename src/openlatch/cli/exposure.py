@@ -19,6 +19,8 @@ from openlatch.cli.output import Column, day, moment, out, output_option, sensit
 from openlatch.cli.register import list_command
 from openlatch.cli.revocations import follow, write_preview, write_revocation
 from openlatch.client import Client
+from openlatch.core.exposure.rules import Right
+from openlatch.core.vocabulary import DraftState, Judgement
 from openlatch.errors import BadInput
 
 # Something that a draft would open is more than was allowed.
@@ -37,7 +39,10 @@ EXPOSURES: list[Column] = [
 ]
 CHANGES: list[Column] = [
     ("Change", lambda r: Text(f"{r.change}, grows" if r.grew and r.change == "changed" else r.change)),
-    ("What is open", lambda r: f"{r.sentence} Against a guard." if r.forbidden and r.change != "gone" else r.sentence),
+    (
+        "What is open",
+        lambda r: f"{r.sentence} Against a guard." if r.forbidden and r.change != "gone" else r.sentence,
+    ),
     ("Account", lambda r: r.account.name),
     ("By", lambda r: ", ".join(r.rules)),
 ]
@@ -73,9 +78,9 @@ def reference(ident: UUID) -> str:
 
 def judged(row: schemas.ExposureRow) -> str:
     """What was judged of an exposure, in a few words."""
-    if row.judgement == "intended":
+    if row.judgement == Judgement.INTENDED:
         return "intended" + (f" until {day(row.intended_until)}" if row.intended_until else "")
-    if row.judgement == "to_close":
+    if row.judgement == Judgement.TO_CLOSE:
         return "to close"
     return f"expected ({row.expected_by.name})" if row.expected_by and row.expected_by.id else "not judged"
 
@@ -267,7 +272,7 @@ def exposure_try(account: str, file: Path, permissions: Sequence[str], allow_new
         found = service.draft_rules(ident, file.read_text(), told)
         found = _worked_out(service, found)
     show_one(found, output, lambda: _write_draft(found, str(file)))
-    if found.state == "refused":
+    if found.state == DraftState.REFUSED:
         return 4
     return WOULD_OPEN if not allow_new and any(line.grew for line in found.lines) else None
 
@@ -313,21 +318,21 @@ def _apply(
 ) -> int | None:
     """Show what a draft would do, ask, have it set, and say whether the system shows it."""
     found = _worked_out(service, drafted)
-    if found.state == "refused" or not yes:
+    if found.state == DraftState.REFUSED or not yes:
         show_one(found, "table", lambda: _write_draft(found, name))
-    if found.state == "refused":
+    if found.state == DraftState.REFUSED:
         return 4
     if not yes:
         click.confirm(f"Set these rules in {found.account.name}?", abort=True)
     session.proving(service, lambda: service.apply_draft(drafted.id, reason))
-    while (found := service.rule_draft(drafted.id)).state == "applying":
+    while (found := service.rule_draft(drafted.id)).state == DraftState.APPLYING:
         time.sleep(0.5)
     show_one(found, output, lambda: _write_applied(found))
-    return None if found.state == "applied" else NOT_DONE
+    return None if found.state == DraftState.APPLIED else NOT_DONE
 
 
 def _write_applied(found: schemas.RuleDraftRow) -> None:
-    if found.state == "applied":
+    if found.state == DraftState.APPLIED:
         out.print(f"Set. The system of {found.account.name} shows the rules.", markup=False)
     else:
         out.print(f"Not set: {found.failure}", markup=False)
@@ -335,13 +340,13 @@ def _write_applied(found: schemas.RuleDraftRow) -> None:
 
 def _permission(text: str) -> tuple[str, str]:
     key, is_told, right = text.partition("=")
-    if not is_told or right not in ("see", "change", "administer"):
+    if not is_told or right not in set(Right):
         raise BadInput(f"{text!r} is no permission with its right.", "Write it as publish=change.")
     return key, right
 
 
 def _worked_out(service: Client, found: schemas.RuleDraftRow) -> schemas.RuleDraftRow:
-    while found.state == "waiting":
+    while found.state == DraftState.WAITING:
         time.sleep(0.5)
         found = service.rule_draft(found.id)
     return found

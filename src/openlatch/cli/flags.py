@@ -14,6 +14,7 @@ from openlatch.cli import session
 from openlatch.cli.offers import change, window
 from openlatch.cli.output import Column, day, end_day, err, out, output_option, severity, short, show_one
 from openlatch.cli.register import list_command
+from openlatch.core.vocabulary import Subject
 
 FLAGS: list[Column] = [
     ("ID", lambda r: short(r.id)),
@@ -113,8 +114,8 @@ def flag_remedy(
         left = len(rows) - len(endable)
         if left:
             err.print(f"{left} of {len(rows)} flags call for something else; they are left alone.")
-        grants = [row.subject.id for row in endable if row.subject.kind == "grant"]
-        sessions = [row.subject.id for row in endable if row.subject.kind == "session"]
+        grants = [row.subject.id for row in endable if row.subject.kind == Subject.GRANT]
+        sessions = [row.subject.id for row in endable if row.subject.kind == Subject.SESSION]
         if not grants and not sessions:
             out.print(f"There is nothing to {'end' if 'revoke' in acts else 'trim'}.")
             return 0

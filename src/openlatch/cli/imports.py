@@ -15,6 +15,7 @@ from openlatch.cli.register import list_command
 from openlatch.client import Client
 from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.people.login_matching import MarkKind
+from openlatch.core.vocabulary import FileForm
 from openlatch.schemas import SystemRow
 
 MOST_SHOWN = 50
@@ -59,7 +60,7 @@ def import_(
     output: str,
 ) -> int:
     """Bring a file of records. With a bad line nothing is kept, unless --keep-good."""
-    form = form or ("jsonl" if file.suffix in (".jsonl", ".ndjson") else "csv")
+    form = form or (FileForm.JSONL if file.suffix in (".jsonl", ".ndjson") else FileForm.CSV)
     with session.client() as service, file.open("rb") as source:
         matching = _matching(service, kind, form, source, matches) if matches or by_columns else None
         report = service.bring(kind, _blocks(source, file.stat().st_size), form, keep_good, try_only, matching)

@@ -17,6 +17,7 @@ from openlatch.cli.output import Column, list_options, moment, out, output_optio
 from openlatch.cli.register import account, app, level, list_command, rows_of, team
 from openlatch.client import Client
 from openlatch.core.latches import LatchKind, LatchMode
+from openlatch.core.vocabulary import GrantState
 
 LATCHES: list[Column] = [
     ("Latch", lambda r: r.kind),
@@ -269,7 +270,7 @@ def _write_mine(found: schemas.Mine) -> None:
 
 def idle_in_words(grant: schemas.GrantRow) -> str:
     """Why a grant gives nothing now."""
-    if grant.state != "active":
+    if grant.state != GrantState.ACTIVE:
         return str(grant.state)
     return f"begins {moment(grant.since)}" if grant.since and grant.since > datetime.now(UTC) else "gives nothing now"
 

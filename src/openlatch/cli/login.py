@@ -10,6 +10,7 @@ from openlatch.cli import session
 from openlatch.cli.latches import inside_in_words
 from openlatch.cli.output import day, out, output_option, show_one
 from openlatch.client import CallFailed, Client
+from openlatch.core.vocabulary import TokenScope
 
 
 @click.command()
@@ -23,7 +24,7 @@ def login(url: str | None, address: str, password: str, code: str, organisation:
     """Sign in, and keep a token for the commands that follow."""
     url = url or session.load().url
     with Client(url) as service:
-        scope = "read" if read_only else "write"
+        scope = TokenScope.READ if read_only else TokenScope.WRITE
         try:
             token = service.make_token(address, password, scope=scope, code=code, organisation=organisation)
         except CallFailed as error:

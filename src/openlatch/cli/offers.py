@@ -17,6 +17,7 @@ from openlatch.cli.output import Column, err, moment, out, output_option, reach,
 from openlatch.cli.register import grant, list_command
 from openlatch.client import CallFailed, Client
 from openlatch.core.offers.wording import DAYS
+from openlatch.core.vocabulary import HolderKind, OfferKind
 from openlatch.errors import Conflict
 from openlatch.json_values import JsonObject
 
@@ -24,7 +25,7 @@ OFFERS: list[Column] = [
     ("ID", lambda r: str(r.id)),
     ("To", lambda r: f"{r.team} (by {r.person.name})" if r.team else r.person.name),
     ("Account", lambda r: r.account.name),
-    ("Offers", lambda r: "ownership" if r.kind == "ownership" else r.level),
+    ("Offers", lambda r: "ownership" if r.kind == OfferKind.OWNERSHIP else r.level),
     ("Reach", lambda r: reach(r.reach)),
     ("State", lambda r: r.state.replace("_", " ")),
     ("Sent by", lambda r: r.sender.name if r.sender else None),
@@ -171,7 +172,7 @@ def _to(service: Client, given: str, name: str) -> JsonObject:
         return {"address": given, "name": name}
     if kind == "handle":
         return {"handle": rest}
-    return {kind: session.find(service, "teams" if kind == "team" else "people", rest)}
+    return {kind: session.find(service, "teams" if kind == HolderKind.TEAM else "people", rest)}
 
 
 def _single(given: str) -> JsonObject:

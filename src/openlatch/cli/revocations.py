@@ -15,7 +15,7 @@ from openlatch.cli.output import Column, err, moment, out, output_option, proof,
 from openlatch.cli.register import list_command, session_group
 from openlatch.client import Client
 from openlatch.core.revocations.proof import in_words
-from openlatch.core.vocabulary import Reach
+from openlatch.core.vocabulary import Reach, StepState
 from openlatch.json_values import JsonObject
 
 REVOCATIONS: list[Column] = [
@@ -163,9 +163,9 @@ def write_revocation(found: schemas.RevocationPage) -> None:
         out.print(f"  {step.position}. {step.sentence}: {known or step.state.replace('_', ' ')}")
         if step.answer:
             out.print(f"     {step.answer}")
-        if step.next_try_at and step.state == "waiting":
+        if step.next_try_at and step.state == StepState.WAITING:
             out.print(f"     tried {step.tries} times; next at {moment(step.next_try_at)}")
-        if step.state == "by_hand":
+        if step.state == StepState.BY_HAND:
             out.print(f"     when done: openlatch revocation done {found.id} {step.id} --proof …")
     if found.undone_at:
         out.print(f"Undone at {moment(found.undone_at)}.")

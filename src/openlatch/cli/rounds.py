@@ -16,6 +16,7 @@ from openlatch.cli.register import list_command
 from openlatch.cli.schedules import FATES, fates, line_of, review_options
 from openlatch.client import Client
 from openlatch.client.base import end
+from openlatch.core.vocabulary import ItemState, Verdict
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
 
@@ -36,7 +37,7 @@ ITEMS: list[Column] = [
     ("Flags", lambda i: i.flagged),
     ("Consider", lambda i: i.recommended),
     ("Reviewer", lambda i: getattr(i.reviewer or i.reviewer_team, "name", "nobody")),
-    ("Decision", lambda i: f"{i.verdict}?" if i.state == "seconding" else i.verdict),
+    ("Decision", lambda i: f"{i.verdict}?" if i.state == ItemState.SECONDING else i.verdict),
     ("Reason", lambda i: i.reason),
 ]
 
@@ -224,7 +225,7 @@ def round_decide(
         item = items[0]
         person = session.find(service, "people", successor) if successor else None
         what = f"{verdict} “{item.level}” of {item.holder.name} on {item.facts['account']['name']}"
-        if verdict != "keep" and not yes:
+        if verdict != Verdict.KEEP and not yes:
             wish = {
                 "verdict": verdict,
                 "reason": reason,
@@ -239,7 +240,9 @@ def round_decide(
                 out.print(f"  {step.sentence}")
             click.confirm(f"{what}?", abort=True)
         found = service.decide(item, verdict, reason, level, until, person, trim_to_use=to_use)
-    out.print(f"Decided: {what}." if found.state == "decided" else f"Decided, and waiting for a second: {what}.")
+    out.print(
+        f"Decided: {what}." if found.state == ItemState.DECIDED else f"Decided, and waiting for a second: {what}."
+    )
     if found.revocation_id:
         out.print(f"It is being carried out: openlatch revocation show {found.revocation_id}")
     if found.draft_id:
@@ -250,9 +253,9 @@ def round_decide(
 def _decide_many(
     service: Client, ident: UUID, items: Sequence[schemas.ItemRow], verdict: str, reason: str, yes: bool
 ) -> None:
-    if verdict == "trim":
+    if verdict == Verdict.TRIM:
         raise BadInput("A trim is decided item by item.", "Name one item, with --level, --until or --to-use.")
-    if verdict != "keep" and not yes:
+    if verdict != Verdict.KEEP and not yes:
         click.confirm(f"{verdict} {len(items)} items?", abort=True)
     found: schemas.Decided = session.proving(service, lambda: service.decide_many(ident, items, verdict, reason))
     numbers = {item.id: item.position for item in items}

@@ -11,6 +11,7 @@ from rich.text import Text
 from openlatch import schemas
 from openlatch.cli import session
 from openlatch.cli.output import Column, err, out, output_option, show_one, show_rows
+from openlatch.core.vocabulary import HolderKind
 
 SENSITIVITIES = ("low", "medium", "high", "critical")
 RULES: list[Column] = [
@@ -163,7 +164,7 @@ def facts(person_name: str | None, output: str) -> None:
     if output == "csv":
         return show_rows(found, FACTS, output, "")
     for entry in found:
-        where = f" on {entry.account}" if entry.account and entry.subject.kind != "person" else ""
+        where = f" on {entry.account}" if entry.account and entry.subject.kind != HolderKind.PERSON else ""
         out.print(Text(f"{entry.holder}{where} ({entry.subject.kind})", style="bold"))
         for fact in entry.facts:
             if fact.value not in (None, False, -1, ""):

@@ -11,6 +11,7 @@ from openlatch.cli import imports, session
 from openlatch.cli import settings as organisation_settings
 from openlatch.cli.output import Column, out, output_option, show_one, show_rows
 from openlatch.client import Client
+from openlatch.core.vocabulary import TrialState
 from openlatch.errors import BadInput
 
 _YES = click.option("--yes", "-y", is_flag=True, help="Do not ask.")
@@ -73,7 +74,7 @@ def _given(given: tuple[str, ...]) -> dict[str, str | int]:
 def _trial(service: Client, kind: str, given: tuple[str, ...], password: str | None, ident: Any = None) -> Any:
     """A trial that went well. BadInput with the system's own words when it did not."""
     found = service.try_system(kind, _given(given), password, ident)
-    if found.state != "good":
+    if found.state != TrialState.GOOD:
         raise BadInput(
             f"It was tried, and {'no worker answered' if found.state == 'waiting' else 'refused'}.",
             found.answer or "Look whether the worker runs.",

@@ -268,3 +268,67 @@ class DraftState(StrEnum):
     APPLYING = "applying"
     APPLIED = "applied"
     FAILED = "failed"
+
+
+class TrialState(StrEnum):
+    """Where the trial of a connection to a system is."""
+
+    WAITING = "waiting"
+    GOOD = "good"
+    REFUSED = "refused"
+
+
+class ToldGuardState(StrEnum):
+    """Where the telling of a guard to a system is that keeps guards itself."""
+
+    WAITING = "waiting"
+    SET = "set"
+    OFF = "off"
+    FAILED = "failed"
+
+
+class Judgement(StrEnum):
+    """What somebody decided about an exposure."""
+
+    UNJUDGED = "unjudged"
+    INTENDED = "intended"
+    TO_CLOSE = "to_close"
+
+
+class LargeChangeState(StrEnum):
+    """Where a change to many grants is."""
+
+    WAITING = "waiting"
+    UNDER_WAY = "under_way"
+    DONE = "done"
+    STOPPED = "stopped"
+    FAILED = "failed"
+
+
+class MailState(StrEnum):
+    """Where a mail is on its way out."""
+
+    WAITING = "waiting"
+    SENT = "sent"
+    FAILED = "failed"
+
+
+class TokenScope(StrEnum):
+    """What an API token may do."""
+
+    READ = "read"
+    WRITE = "write"
+
+
+class Acts(StrEnum):
+    """When the decisions of a round are carried out."""
+
+    WHEN_DECIDED = "when_decided"
+    AT_CLOSE = "at_close"
+
+
+class FileForm(StrEnum):
+    """The forms of files that are read and written."""
+
+    CSV = "csv"
+    JSONL = "jsonl"

@@ -9,7 +9,7 @@ import psycopg
 from psycopg import sql
 from sqlalchemy import select
 
-from openlatch.core.vocabulary import Proof
+from openlatch.core.vocabulary import GrantState, Proof
 from openlatch.service import connections
 from openlatch.service.changes import changes
 from openlatch.service.exposure import guard_changes, system_guards
@@ -39,7 +39,7 @@ def play(service: Service, viewer: Viewer, telemetry: UUID, url: str) -> None:
                 select(Grant.id)
                 .join(Account, Account.id == Grant.account_id)
                 .join(Handle, Handle.person_id == Grant.person_id)
-                .where(Account.handle == role, Handle.name == member, Grant.state == "active")
+                .where(Account.handle == role, Handle.name == member, Grant.state == GrantState.ACTIVE)
             )
             grant = unit.db.scalars(wanted).one()
             ident = revoke.start(unit, prepare.Wish((grant,)), "They only helped out over the holidays.")

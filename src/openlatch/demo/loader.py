@@ -19,7 +19,7 @@ from sqlalchemy import select
 from openlatch.core.files.records import RECORD_KINDS
 from openlatch.core.ids import new_id
 from openlatch.core.reviews.assignment import Line, Place
-from openlatch.core.vocabulary import Happening, Reach, Role, Subject, Verdict
+from openlatch.core.vocabulary import Acts, FlagState, GrantState, Happening, Reach, Role, Subject, Verdict
 from openlatch.demo import offers
 from openlatch.errors import BadInput
 from openlatch.json_values import JsonObject
@@ -210,7 +210,7 @@ def _end_in_a_stubborn_place(service: Service, viewer: Viewer) -> None:
             select(Grant.id)
             .join(Account, Account.id == Grant.account_id)
             .join(Person, Person.id == Grant.person_id)
-            .where(Account.name == STUBBORN, Person.name == "Printing house", Grant.state == "active")
+            .where(Account.name == STUBBORN, Person.name == "Printing house", Grant.state == GrantState.ACTIVE)
         ).first()
         if found is None:
             return
@@ -229,7 +229,7 @@ def _grant(unit: Unit, key: str) -> UUID:
 def _close_one_round(unit: Unit) -> UUID:
     lene = plans.named(_person(unit, "lene.marsh"))
     review = Review(
-        "Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, reviewers=lene, acts="at_close"
+        "Old web shop, after its closing", 'account.name eq "Old web shop"', days=10, reviewers=lene, acts=Acts.AT_CLOSE
     )
     ident = open_round.open_round(unit, review)
     items = unit.db.scalars(select(Item).where(Item.round_id == ident).order_by(Item.position)).all()
@@ -293,7 +293,7 @@ def _accept_one_flag(unit: Unit) -> None:
     flag = unit.db.scalars(
         select(Flag)
         .join(Account, Account.id == Flag.account_id)
-        .where(Flag.rule == "no_end_date", Account.key == "member-directory", Flag.state == "open")
+        .where(Flag.rule == "no_end_date", Account.key == "member-directory", Flag.state == FlagState.OPEN)
         .order_by(Flag.id)
     ).first()
     if flag is not None:

@@ -8,6 +8,7 @@ from uuid import UUID
 
 from sqlalchemy import select, update
 
+from openlatch.core.vocabulary import Standing
 from openlatch.service.flags import evaluate as evaluate_flags
 from openlatch.service.flags import rule_settings
 from openlatch.service.unit import Service, Viewer
@@ -46,7 +47,7 @@ def play(service: Service, organisation: UUID) -> None:
         values = {"emergency": True, "given_at": unit.now - timedelta(days=4)}
         unit.db.execute(update(Grant).where(Grant.id.in_(opened)).values(values))
         # One account is paid for by somebody who left, another for no more than a few days.
-        gone = select(Person.id).where(Person.standing == "left").order_by(Person.key).limit(1).scalar_subquery()
+        gone = select(Person.id).where(Person.standing == Standing.LEFT).order_by(Person.key).limit(1).scalar_subquery()
         paid = update(Account).where(Account.key == "supplies-shop").values(payer_person_id=gone)
         unit.db.execute(paid)
         ends = {"payer_person_id": Account.owner_id, "paid_until": unit.now + timedelta(days=9)}

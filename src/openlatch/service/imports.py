@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from openlatch import schemas
 from openlatch.core.files import records as core
+from openlatch.core.vocabulary import FileForm
 from openlatch.errors import BadInput
 from openlatch.service.attempt import attempt
 from openlatch.service.exposure import evaluate
@@ -83,7 +84,7 @@ def bring(
     take_your_time(unit.db)
     encoding = core.encoding_of(source)
     errors = _Errors()
-    lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == "csv" else None)
+    lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == FileForm.CSV else None)
     good = load.stage(unit.db, kind, _checked(lines, kind, form, unit.zone, errors, matching))
     lines.detach()
     errors.extend(load.unresolved(unit.db, kind, unit.now))

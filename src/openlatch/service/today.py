@@ -10,7 +10,7 @@ from openlatch import schemas
 from openlatch.core.exposure.answers import Audience
 from openlatch.core.exposure.rules import Right
 from openlatch.core.states import OfferState, RequestState
-from openlatch.core.vocabulary import FlagState, GrantState, ItemState, Severity
+from openlatch.core.vocabulary import FlagState, GrantState, ItemState, Judgement, Severity
 from openlatch.service.flags.evaluate import title_of
 from openlatch.service.flags.manage import with_title
 from openlatch.service.unit import Unit
@@ -96,7 +96,7 @@ def _exposures(unit: Unit) -> schemas.TodayExposures:
     """How much is open to outsiders, how much of it is unjudged, and how much unnamed people can change: anyone,
     whoever signs in, or has a link.
     """
-    is_judged = or_(Exposure.judgement != "unjudged", Exposure.expected_by_id.is_not(None))
+    is_judged = or_(Exposure.judgement != Judgement.UNJUDGED, Exposure.expected_by_id.is_not(None))
     is_anyones = and_(Exposure.audience != int(Audience.NAMED), Exposure.right != Right.SEE)
     counted = select(func.count(), func.count().filter(~is_judged), func.count().filter(is_anyones)).select_from(
         Exposure

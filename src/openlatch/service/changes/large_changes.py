@@ -15,6 +15,7 @@ from sqlalchemy import func, select
 from sqlalchemy.exc import DBAPIError
 
 from openlatch import schemas
+from openlatch.core.vocabulary import LargeChangeState
 from openlatch.errors import BadInput, Collision, Conflict, NotFound, OpenLatchError, SystemDown, TooMany
 from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import locks
@@ -56,7 +57,7 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> sc
     else:
         before = _found(unit, seen)
         asked = _written(changes.unexplained(change))
-        if before.state != "done" or not before.only_preview or before.wish != asked:
+        if before.state != LargeChangeState.DONE or not before.only_preview or before.wish != asked:
             raise Conflict("That is not a preview of this change, or it has not ended.", "Wait for it, or make one.")
         ids, versions = list(before.grants), {UUID(k): v for k, v in before.versions.items()}
     change = changes.unexplained(change) if only_preview else change
@@ -68,7 +69,7 @@ def ask(unit: Unit, change: Change, only_preview: bool, seen: UUID | None) -> sc
         wish=_written(change),
         grants=ids,
         versions={str(ident): version for ident, version in versions.items()},
-        state="waiting",
+        state=LargeChangeState.WAITING,
     )
     unit.db.add(row)
     unit.db.flush()

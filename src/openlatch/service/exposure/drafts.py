@@ -11,6 +11,7 @@ from openlatch import schemas
 from openlatch.core.exposure import document
 from openlatch.core.exposure.form import FORM
 from openlatch.core.ids import new_id
+from openlatch.core.vocabulary import DraftState
 from openlatch.errors import BadInput, NotFound
 from openlatch.json_values import JsonObject
 from openlatch.service.canonical_json import fingerprint, jsonable
@@ -109,11 +110,11 @@ def work_out(unit: Unit, made: RuleDraft) -> None:
     try:
         told = draft_changes.told(unit, account, made.document, permissions)
     except document.Unreadable as error:
-        made.state = "refused"
+        made.state = DraftState.REFUSED
         problems = [{"pointer": p.pointer, "line": p.line, "message": p.message} for p in error.problems]
         made.result = {"permissions": permissions, "problems": problems}
     else:
-        made.state = "ready"
+        made.state = DraftState.READY
         made.result = jsonable({"permissions": permissions, "of": state_of_rules(unit, account.id), **dict(told)})
     made.worked_out_at = unit.now
     unit.db.flush()

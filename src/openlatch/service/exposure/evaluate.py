@@ -17,7 +17,7 @@ from openlatch.core.exposure.chart import Way
 from openlatch.core.exposure.comparison import difference
 from openlatch.core.exposure.space import TooEntangled
 from openlatch.core.ids import new_id
-from openlatch.core.vocabulary import Proof
+from openlatch.core.vocabulary import Judgement, Proof
 from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import locks
 from openlatch.service.exposure import account_rules, expected, touched
@@ -260,7 +260,7 @@ def _return_judgements(unit: Unit, account: Account, asker: Calculator, here: Co
     """
     is_any = False
     intended = select(Exposure).where(
-        Exposure.account_id == account.id, Exposure.gone_at.is_(None), Exposure.judgement == "intended", here
+        Exposure.account_id == account.id, Exposure.gone_at.is_(None), Exposure.judgement == Judgement.INTENDED, here
     )
     for row in unit.db.scalars(intended):
         why = ""

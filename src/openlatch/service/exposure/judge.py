@@ -9,6 +9,7 @@ from sqlalchemy import select
 
 from openlatch import schemas
 from openlatch.core.time_windows import end_of_last_day, zone_of
+from openlatch.core.vocabulary import Judgement
 from openlatch.errors import BadInput, Conflict, NotFound
 from openlatch.service.exposure.access_rules import opens
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -28,7 +29,7 @@ def judge(
     is gone.
     """
     rows = [_opened(unit, ident) for ident in sorted(set(idents))]
-    if judgement == "intended" and not reason.strip():
+    if judgement == Judgement.INTENDED and not reason.strip():
         raise BadInput("Say why it is intended.", "Whoever looks at it next has only your reason.", {"reason": "none"})
     for row in rows:
         zone = zone_of(unit.db.get_one(Account, row.account_id).time_zone)
@@ -71,7 +72,7 @@ def _judge(unit: Unit, row: Exposure, judgement: str, reason: str, until: dateti
         raise BadInput("That day is over.", "Give a day to come, or none.", {"last_day": "over"})
     row.judgement, row.judged_reason = judgement, reason
     row.judged_by_id, row.judged_at = unit.viewer.person, unit.now
-    is_intended = judgement == "intended"
+    is_intended = judgement == Judgement.INTENDED
     row.intended_until = until if is_intended else None
     row.judged_ways = list(row.ways) if is_intended else None
     row.judged_sensitivity = account.sensitivity if is_intended else None

@@ -49,7 +49,7 @@ def resources(unit: Unit, account: UUID, idents: Iterable[UUID]) -> RuleDraft:
     if not more:
         raise _REFUSED
     row = unit.db.get_one(RuleDraft, _draft(unit, account, more).id)
-    if row.state == "waiting":
+    if row.state == DraftState.WAITING:
         drafts.work_out(unit, row)
     if row.state == DraftState.REFUSED:
         raise Conflict(

@@ -10,6 +10,7 @@ from uuid import UUID
 from sqlalchemy import select
 
 from openlatch.core.ids import new_id
+from openlatch.core.vocabulary import ToldGuardState
 from openlatch.json_values import JsonList, JsonObject
 from openlatch.service.exposure import boundary
 from openlatch.service.flags import evaluate as evaluate_flags
@@ -68,19 +69,19 @@ def watch(unit: Unit, system: System) -> None:
     changed = False
     for row in rows:
         is_there = f"{PREFIX}{row.guard_id}" in shown
-        now = "set" if is_there else "off" if row.state == "set" else row.state
+        now = ToldGuardState.SET if is_there else ToldGuardState.OFF if row.state == ToldGuardState.SET else row.state
         if is_there:
             row.seen_at = unit.now
         if now == row.state:
             continue
         changed = True
         row.state, row.words = now, "" if is_there else _OFF
-        if row.state == "off":
+        if row.state == ToldGuardState.OFF:
             guard = unit.db.get_one(ExposureGuard, row.guard_id)
             unit.record("exposure_guard.off", "exposure_guard", guard.id, ", ".join(guard.rights), system=system.name)
         else:
             unit.record("exposure_guard.stands", "exposure_guard", row.guard_id, system.name, system=system.name)
-    if shown - {f"{PREFIX}{row.guard_id}" for row in rows} or any(row.state == "waiting" for row in rows):
+    if shown - {f"{PREFIX}{row.guard_id}" for row in rows} or any(row.state == ToldGuardState.WAITING for row in rows):
         unit.wake("set_guards", unit.now + AGAIN, system=system.id)
     if changed:
         unit.db.flush()
@@ -143,5 +144,5 @@ def as_told(unit: Unit, row: SystemGuard) -> JsonObject:
 def fail(rows: Iterable[SystemGuard], words: str) -> None:
     """Store for waiting guards why they could not be set."""
     for row in rows:
-        if row.state == "waiting":
+        if row.state == ToldGuardState.WAITING:
             row.state, row.words = "failed", words

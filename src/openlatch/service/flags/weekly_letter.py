@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from sqlalchemy import ColumnElement, and_, or_, select, true
 
-from openlatch.core.vocabulary import Standing
+from openlatch.core.vocabulary import FlagState, Standing
 from openlatch.service.notifications import notices
 from openlatch.service.unit import Unit
 from openlatch.store.tables import Account, Flag, Organisation, Person
@@ -76,13 +76,13 @@ def changes(unit: Unit, which: ColumnElement[bool], since: datetime) -> Changes:
         )
         .order_by(Flag.score.desc(), Flag.id)
     ).all()
-    still = [flag for flag in rows if flag.state == "open"]
+    still = [flag for flag in rows if flag.state == FlagState.OPEN]
     fresh = [flag for flag in still if within(flag.raised_at)]
     worse = [flag for flag in still if flag.raised_at < since and within(flag.worse_at)]
     known = {flag.id for flag in (*fresh, *worse)}
     back = [flag for flag in still if flag.id not in known]
     # Flags raised and cleared within the week are left out.
-    cleared = sum(flag.state == "cleared" and flag.raised_at < since for flag in rows)
+    cleared = sum(flag.state == FlagState.CLEARED and flag.raised_at < since for flag in rows)
     return Changes(fresh, worse, back, cleared)
 
 

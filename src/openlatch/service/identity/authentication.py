@@ -25,7 +25,7 @@ from openlatch import schemas
 from openlatch.core.identity import passwords
 from openlatch.core.ids import new_id
 from openlatch.core.time_windows import zone_of
-from openlatch.core.vocabulary import Role, Standing
+from openlatch.core.vocabulary import Role, Standing, TokenScope
 from openlatch.errors import BadInput, FactorNeeded, NotAllowed, NotFound, NotSignedIn, OrganisationNeeded, TooMany
 from openlatch.service.acting import visits
 from openlatch.service.identity import recovery, second_factor, try_limits
@@ -371,7 +371,7 @@ def make_token_in(unit: Unit, name: str, scope: str, days: int) -> tuple[UUID, s
     viewer = unit.viewer
     if not viewer.may_write:
         raise NotAllowed("A token that may only read can't make tokens.", "Sign in with your password.")
-    if viewer.auditor and scope != "read":
+    if viewer.auditor and scope != TokenScope.READ:
         raise NotAllowed("An auditor changes nothing.", "Make a token with the scope read.")
     token = f"olt_{secrets.token_urlsafe(32)}"
     row = ApiToken(
@@ -397,7 +397,7 @@ def viewer_of_token(service: Service, token: str) -> Viewer:
         raise NotSignedIn("The token is unknown or has run out.", "Make a new one: openlatch login.")
     _note_seen(service, row)
     with transaction(service.engine, row.organisation_id) as db:
-        return _viewer(db, row.sign_in_id, row, row.visit_id, may_write=row.scope == "write")
+        return _viewer(db, row.sign_in_id, row, row.visit_id, may_write=row.scope == TokenScope.WRITE)
 
 
 def end_token(unit: Unit, ident: UUID) -> None:

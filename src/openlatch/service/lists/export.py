@@ -13,6 +13,7 @@ from typing import IO
 import orjson
 
 from openlatch.core.files.csv_safety import guarded
+from openlatch.core.vocabulary import FileForm
 from openlatch.errors import TooLarge
 from openlatch.json_values import JsonObject, JsonValue
 from openlatch.service.lists import register
@@ -29,7 +30,7 @@ def export(unit: Unit, name: str, query: ListQuery, form: str) -> IO[bytes]:
     held: IO[bytes] = SpooledTemporaryFile(max_size=IN_MEMORY)  # noqa: SIM115  closed by whoever sends it
     rows = _rows(unit, name, query)
     try:
-        if form == "csv":
+        if form == FileForm.CSV:
             _write_csv(held, name, rows)
         else:
             _write_json(held, rows)

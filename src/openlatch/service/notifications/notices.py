@@ -21,7 +21,7 @@ from sqlalchemy import select
 
 from openlatch.core.access.paths import everyone_reaching
 from openlatch.core.retries import wait_after
-from openlatch.core.vocabulary import HolderKind, Reach
+from openlatch.core.vocabulary import HolderKind, MailState, Reach
 from openlatch.json_values import JsonObject
 from openlatch.service.unit import Service, Unit, Viewer
 from openlatch.store.access import subgraph
@@ -176,7 +176,7 @@ def administrators(unit: Unit) -> set[UUID]:
 
 def waiting(unit: Unit) -> bool:
     """Whether any mail is due to be sent."""
-    due = select(Mail.id).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
+    due = select(Mail.id).where(Mail.state == MailState.WAITING, is_over(Mail.next_try_at, unit.now))
     return unit.db.scalar(due.limit(1)) is not None
 
 
@@ -205,7 +205,7 @@ def send_due(service: Service, organisation: UUID, post: Post | None) -> int:
 def _take(service: Service, viewer: Viewer) -> tuple[UUID, str, Letter] | None:
     """The next due message, with one more try counted; not due again for a while, even if this process dies."""
     with service.unit(viewer) as unit:
-        due = select(Mail).where(Mail.state == "waiting", is_over(Mail.next_try_at, unit.now))
+        due = select(Mail).where(Mail.state == MailState.WAITING, is_over(Mail.next_try_at, unit.now))
         row = unit.db.scalars(due.order_by(Mail.next_try_at).limit(1).with_for_update(skip_locked=True)).first()
         if row is None:
             return None
@@ -232,13 +232,13 @@ def _in_one_line(text: str) -> str:
 
 def _put_away(unit: Unit, row: Mail, failure: Exception | None) -> None:
     if failure is None:
-        row.state, row.sent_at, row.content, row.answer = "sent", unit.now, None, ""
+        row.state, row.sent_at, row.content, row.answer = MailState.SENT, unit.now, None, ""
         return
     row.answer, row.next_try_at = str(failure)[:500], unit.now + wait_after(row.tries)
     # A message that can't be composed stays so; a server may recover.
     is_hopeless = isinstance(failure, (ValueError, LookupError)) and row.tries >= HOPELESS_TRIES
     if is_hopeless or isinstance(failure, smtplib.SMTPRecipientsRefused) or unit.now - row.created_at > GIVE_UP_AFTER:
-        row.state, row.content = "failed", None
+        row.state, row.content = MailState.FAILED, None
         unit.record("mail.failed", "mail", row.id, row.subject, answer=row.answer)
         sentence = f"Mail to {row.recipient} could not be sent: “{_in_one_line(row.subject)}”. {row.answer}"
         tell(unit, administrators(unit), "mail_failed", sentence)

@@ -200,7 +200,7 @@ def _only_theirs(unit: Unit, plan: Plan, person: Person) -> list[schemas.OnlyThe
         .where(
             Grant.account_id.in_(ids),
             Grant.state == GrantState.ACTIVE,
-            (func.coalesce(Person.standing, "current") != "left") | (Grant.holder_id == person.id),
+            (func.coalesce(Person.standing, Standing.CURRENT) != Standing.LEFT) | (Grant.holder_id == person.id),
         )
         .group_by(Grant.account_id, Grant.id)
     )

@@ -9,6 +9,7 @@ from sqlalchemy import func, or_, select
 
 from openlatch import schemas
 from openlatch.core.access import paths as access_paths
+from openlatch.core.access.paths import HopKind
 from openlatch.core.register import Holder
 from openlatch.core.vocabulary import GrantState, HolderKind, Standing
 from openlatch.errors import BadInput, NotFound
@@ -39,7 +40,7 @@ def plan(
     shifts = queries.what_if(unit, wishes) if wishes else schemas.Supposed(shifts=[], last_path_lost=0, breaches=[])
     mine = [shift for shift in shifts.shifts if shift.holder.id == ident]
     paths = access_paths.everything_reached(subgraph.around_holder(unit.db, holder), holder, unit.now)
-    kept = [path for path in paths if not any(hop.to in leaves for hop in path.hops if hop.kind == "belongs")]
+    kept = [path for path in paths if not any(hop.to in leaves for hop in path.hops if hop.kind == HopKind.BELONGS)]
     will = (job if job is not None else person.job or "").strip()
     peers = _peers(unit, ident, will)
     held = _held_by(unit, peers)

@@ -247,7 +247,7 @@ def _refuse_in_use(unit: Unit, kind: AnyKind, row: AnyRow) -> None:
     for table, column in _references(kind):
         statement = select(func.count()).select_from(table).where(column == row.id)
         if table.name == "grants" and column.name != "given_by_id":
-            statement = statement.where(table.c.state != "ended")
+            statement = statement.where(table.c.state != GrantState.ENDED)
         elif table.name == "sessions":
             statement = statement.where(table.c.ended_at.is_(None))
         elif table.name == "terms":

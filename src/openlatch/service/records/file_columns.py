@@ -16,6 +16,7 @@ from openlatch import schemas
 from openlatch.core.files import columns as file_columns
 from openlatch.core.files import records as core
 from openlatch.core.files.csv_safety import guarded
+from openlatch.core.vocabulary import FileForm
 from openlatch.errors import BadInput
 from openlatch.service import imports
 from openlatch.service.unit import Unit
@@ -55,7 +56,7 @@ def look(unit: Unit, kind_name: str, form: str, source: BinaryIO) -> schemas.Fil
 def _samples(form: str, source: BinaryIO) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     with _text(source, form) as lines:
-        if form == "csv":
+        if form == FileForm.CSV:
             columns, rows = core.csv_table(lines)
             found = {name: [] for name in columns if name}
             for (_, row), _ in zip(rows, range(LOOKED_AT), strict=False):
@@ -77,7 +78,7 @@ def _samples(form: str, source: BinaryIO) -> dict[str, list[str]]:
 def _text(source: BinaryIO, form: str) -> Iterator[io.TextIOWrapper]:
     """A binary file as text, in its own encoding; it stays open afterwards, at its beginning."""
     encoding = core.encoding_of(source)
-    lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == "csv" else None)
+    lines = io.TextIOWrapper(source, encoding=encoding, errors="replace", newline="" if form == FileForm.CSV else None)
     try:
         yield lines
     finally:
@@ -132,7 +133,7 @@ def refused(unit: Unit, kind_name: str, form: str, source: BinaryIO, matching: c
     source.seek(0)
     held: IO[bytes] = SpooledTemporaryFile(max_size=1 << 22)  # noqa: SIM115  closed by whoever sends it
     with _text(source, form) as lines:
-        for written in (_csv_lines if form == "csv" else _json_lines)(lines, why):
+        for written in (_csv_lines if form == FileForm.CSV else _json_lines)(lines, why):
             held.write(written.encode())
     held.seek(0)
     return held

@@ -9,6 +9,7 @@ from uuid import UUID
 from sqlalchemy import and_, or_, select
 
 from openlatch import schemas
+from openlatch.core.exposure.comparison import Change
 from openlatch.core.latches import LatchKind, LatchMode
 from openlatch.core.reviews.decisions import REVOKING
 from openlatch.core.time_windows import day_in_words
@@ -203,9 +204,9 @@ def _narrowing_in_words(draft: RuleDraft) -> str:
     """What a draft would change, in words, for whoever decides."""
     told = []
     for line in draft.result["lines"]:
-        if line["change"] == "changed":
+        if line["change"] == Change.CHANGED:
             told.append(f"Now: {line['before']} Then: {line['sentence']}")
-        elif line["change"] == "gone":
+        elif line["change"] == Change.GONE:
             told.append(f"Closed: {line['before']}")
     return " ".join(["Only the use by outsiders that was seen goes on.", *told])
 

@@ -15,7 +15,7 @@ from openlatch.core.register import Holder
 from openlatch.core.reviews import decisions as core
 from openlatch.core.reviews.assignment import About
 from openlatch.core.time_windows import end_given, zone_of
-from openlatch.core.vocabulary import HolderKind, ItemState, Reach, Standing, Subject, Verdict
+from openlatch.core.vocabulary import Acts, HolderKind, ItemState, Reach, Standing, Subject, Verdict
 from openlatch.errors import BadInput, Conflict, NotAllowed, NotFound, OpenLatchError
 from openlatch.json_values import JsonObject
 from openlatch.service import locks
@@ -186,7 +186,7 @@ def _look_again(unit: Unit, items: Sequence[UUID]) -> None:
 def _carry_out(unit: Unit, round_row: Round, item: Item) -> None:
     if item.verdict == Verdict.KEEP:
         return
-    if round_row.acts == "when_decided":
+    if round_row.acts == Acts.WHEN_DECIDED:
         carry_out.act(unit, round_row, item)
     else:
         carry_out.try_out(unit, item)

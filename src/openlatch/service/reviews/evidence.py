@@ -15,7 +15,7 @@ from sqlalchemy import ColumnElement, delete, func, or_, select
 
 from openlatch.core.files.csv_safety import guarded
 from openlatch.core.reviews import evidence_bundle
-from openlatch.core.vocabulary import Proof, Severity, Verdict
+from openlatch.core.vocabulary import HolderKind, Proof, Severity, Verdict
 from openlatch.errors import Conflict, NotFound
 from openlatch.json_values import JsonObject, JsonView
 from openlatch.service import signing_keys
@@ -249,9 +249,9 @@ def _evidence(unit: Unit, row: Round) -> JsonObject:
 def _place(unit: Unit, place: JsonObject) -> JsonObject:
     """A place in the line of reviewers, with the name of the person or team."""
     name = None
-    if place["kind"] == "person":
+    if place["kind"] == HolderKind.PERSON:
         name = unit.db.get_one(Person, UUID(place["id"])).name
-    elif place["kind"] == "team":
+    elif place["kind"] == HolderKind.TEAM:
         name = unit.db.get_one(Team, UUID(place["id"])).name
     return {**place, "name": name}
 
@@ -345,7 +345,7 @@ def _exceptions(item: JsonObject, fates_by: str) -> list[JsonObject]:
     found = []
     if decision["fate"]:
         found.append(f"Nobody decided; {fates_by}: {decision['fate']}.")
-    elif decision["verdict"] == "keep" and any(flag["severity"] >= Severity.HIGH for flag in flags):
+    elif decision["verdict"] == Verdict.KEEP and any(flag["severity"] >= Severity.HIGH for flag in flags):
         found.append(f"Kept although highly flagged: {decision['reason']}")
     if done["explained"]:
         found.append(f"Not shown to be carried out: {done['explained']}")

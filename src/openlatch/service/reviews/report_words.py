@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from datetime import datetime
 
 from openlatch.core.revocations.proof import in_words
-from openlatch.core.vocabulary import Proof
+from openlatch.core.vocabulary import Proof, Verdict
 from openlatch.json_values import JsonView
 
 MOST_ITEMS = 2_000
@@ -64,7 +64,7 @@ def scope(evidence: JsonView) -> list[tuple[str, str]]:
 
 def ended(evidence: JsonView) -> list[JsonView]:
     """The items whose access ended, or was to end."""
-    return [item for item in evidence["items"] if item["decision"]["verdict"] != "keep"]
+    return [item for item in evidence["items"] if item["decision"]["verdict"] != Verdict.KEEP]
 
 
 def decided(item: JsonView) -> str:

@@ -74,7 +74,7 @@ def refuse(unit: Unit, row: RuleDraft) -> None:
     """Conflict when a draft can't be set: in progress, overtaken, or refused by a guard or the system."""
     if row.state == DraftState.APPLYING:
         raise Conflict("It is on its way into the system already.", "Wait until the system shows it.")
-    if row.state not in ("ready", "failed"):
+    if row.state not in (DraftState.READY, DraftState.FAILED):
         raise Conflict(f"A draft that is {row.state} can't be set.", "Make a new one.")
     if row.result.get("permissions"):
         raise Conflict("The draft supposes other permissions than the system has.", "Make a draft without them.")
@@ -193,7 +193,7 @@ def _is_shown(unit: Unit, row: RuleDraft) -> bool:
 
 
 def _fail(unit: Unit, row: RuleDraft, words: str) -> None:
-    row.state = "failed"
+    row.state = DraftState.FAILED
     row.result = {**row.result, "failure": words}
     unit.record("rule_draft.failed", "rule_draft", row.id, _name(unit, row), row.account_id, words=words)
     _tell(unit, row)

@@ -10,7 +10,7 @@ from sqlalchemy import delete, func, select
 
 from openlatch import schemas
 from openlatch.adapters import ADAPTERS, class_of
-from openlatch.core.vocabulary import SystemKind
+from openlatch.core.vocabulary import SystemKind, TrialState
 from openlatch.errors import BadInput, Conflict, NotFound, SystemDown, SystemRefused
 from openlatch.json_values import JsonView
 from openlatch.service import connections, locks
@@ -124,7 +124,7 @@ def carry_out(service: Service, organisation: UUID, ident: UUID) -> None:
     viewer = Viewer.itself(organisation)
     with service.unit(viewer) as unit:
         row = unit.db.get(SystemTrial, ident)
-        if row is None or row.state != "waiting":
+        if row is None or row.state != TrialState.WAITING:
             return
         kind, settings, system = row.kind, dict(row.settings), row.system_id
         kept = row.secret
@@ -217,7 +217,7 @@ def _good(unit: Unit, ident: UUID) -> SystemTrial:
     row = unit.db.get(SystemTrial, ident, with_for_update=True)
     if row is None:
         raise BadInput("There is no such trial.", "Try the system first.", {"trial": "unknown"})
-    if row.state != "good":
+    if row.state != TrialState.GOOD:
         raise Conflict(
             f"The trial is {row.state}: {row.answer or 'the worker has not answered yet'}",
             "Mend what it says, and try again.",

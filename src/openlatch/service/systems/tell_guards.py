@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from uuid import UUID
 
+from openlatch.core.vocabulary import ToldGuardState
 from openlatch.errors import NotFound, SystemDown, SystemRefused
 from openlatch.service import connections
 from openlatch.service.exposure.system_guards import AGAIN, PREFIX, as_told, fail, rows_of
@@ -21,7 +22,7 @@ def carry_out(service: Service, organisation: UUID, ident: UUID) -> datetime | N
         if system is None:
             return None
         rows = rows_of(unit, ident)
-        wanted = [as_told(unit, row) for row in rows if row.state != "off"]
+        wanted = [as_told(unit, row) for row in rows if row.state != ToldGuardState.OFF]
         try:
             adapter = connections.adapter_for(service, system)
         except (NotFound, SystemRefused) as error:

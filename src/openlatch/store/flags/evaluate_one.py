@@ -15,6 +15,7 @@ from uuid import UUID
 from psycopg.rows import tuple_row
 from sqlalchemy.orm import Session as Db
 
+from openlatch.core.vocabulary import Subject
 from openlatch.json_values import JsonObject
 from openlatch.store.database import ask, driver_of
 from openlatch.store.flags.evaluate_many import Looked, Ruling, columns_of, instants, is_scored, judged
@@ -72,7 +73,7 @@ def _near(subjects: tuple[str, ...], ruling: Ruling) -> _Gathering:
         selected += [source.ident, source.account, source.holder, source.wanted, f"{found}.found", f"{found}.words"]
         selected += near.values()
         names.append((*_OF_EACH, *near))
-        if subject == "grant" and len(subjects) > 1:
+        if subject == Subject.GRANT and len(subjects) > 1:
             selected.append(_LEADS_ON)
             names[-1] += ("leads_on",)
         joined += [

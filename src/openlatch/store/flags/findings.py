@@ -16,6 +16,7 @@ from sqlalchemy.orm.util import identity_key
 
 from openlatch.core.flags import Finding, Rule
 from openlatch.core.ids import new_id
+from openlatch.core.vocabulary import FlagState
 from openlatch.json_values import JsonObject
 from openlatch.store.database import ask, send
 from openlatch.store.flags.evaluate_many import Looked
@@ -162,7 +163,7 @@ def _follow(row: _Held, finding: Finding, now: datetime, difference: Difference)
     severity = int(finding.score.severity)
     told = Changed(row.id, row.rule, row.account_id, finding.sentence)
     worse = severity > row.severity
-    back = row.state == "accepted" and severity > (row.accepted_severity or row.severity)
+    back = row.state == FlagState.ACCEPTED and severity > (row.accepted_severity or row.severity)
     if back:
         difference.back.append(told)
     elif worse:
@@ -177,7 +178,7 @@ def _follow(row: _Held, finding: Finding, now: datetime, difference: Difference)
 
 def open_again(db: Db, now: datetime) -> list[Changed]:
     """Accepted flags whose time is over are open again."""
-    over = update(Flag).where(Flag.state == "accepted", Flag.accepted_until <= now).values(state="open")
+    over = update(Flag).where(Flag.state == FlagState.ACCEPTED, Flag.accepted_until <= now).values(state=FlagState.OPEN)
     rows = db.execute(over.returning(Flag.id, Flag.rule, Flag.account_id, Flag.sentence))
     return [Changed(*row) for row in rows]
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from openlatch.core.flags import Settings
 from openlatch.core.flags import facts as core
-from openlatch.core.vocabulary import Reach
+from openlatch.core.vocabulary import HolderKind, Reach
 from openlatch.json_values import JsonView
 from openlatch.store.access import walks
 from openlatch.store.access.walks import NOW
@@ -196,7 +196,9 @@ GRANTS = Source(
     },
     _chain,
     {"steps": "c.steps", "rights_of_all": _RIGHTS},
-    lambda row, settings, scored: row["holder_kind"] in ("team", "account") or (row["terms"] or 0) > 1,
+    lambda row, settings, scored: (
+        row["holder_kind"] in (HolderKind.TEAM, HolderKind.ACCOUNT) or (row["terms"] or 0) > 1
+    ),
 )
 
 

@@ -6,7 +6,7 @@ from sqlalchemy import ColumnElement, and_, case, func, literal, null, select
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
-from openlatch.core.vocabulary import Proof
+from openlatch.core.vocabulary import FlagState, GrantState, Owed, Proof
 from openlatch.store.lists.columns import (
     archived_column,
     counted,
@@ -106,7 +106,7 @@ GRANTS = Listing(
         "state": word_column(
             # What was never in its system is not said to be active before it is given there.
             case(
-                (and_(Grant.state == "active", Grant.owed == "give", Grant.handle == {}), "to_be_given"),
+                (and_(Grant.state == GrantState.ACTIVE, Grant.owed == Owed.GIVE, Grant.handle == {}), "to_be_given"),
                 else_=Grant.state,
             ),
             "pending, to_be_given (accepted, and not yet in its system), active, suspended, revoking or ended.",
@@ -148,7 +148,7 @@ GRANTS = Listing(
             # What every read shows is not written down anew at every read.
             case(
                 (
-                    and_(Grant.state == "active", Grant.shown.is_not(None), Grant.missing_since.is_(None)),
+                    and_(Grant.state == GrantState.ACTIVE, Grant.shown.is_not(None), Grant.missing_since.is_(None)),
                     func.greatest(Grant.seen_at, System.read_at),
                 ),
                 else_=Grant.seen_at,
@@ -168,7 +168,7 @@ GRANTS = Listing(
         ),
         "drift_accepted_until": time_column(
             select(func.max(Flag.accepted_until))
-            .where(Flag.subject_id == Grant.id, Flag.state == "accepted", Flag.rule.in_(DRIFT_RULES))
+            .where(Flag.subject_id == Grant.id, Flag.state == FlagState.ACCEPTED, Flag.rule.in_(DRIFT_RULES))
             .correlate(Grant)
             .scalar_subquery(),
             "Until when somebody accepted that.",
@@ -181,7 +181,9 @@ GRANTS = Listing(
         ),
         "open_flags": number_column(
             counted(
-                select(func.count(Flag.id)).where(Flag.subject_id == Grant.id, Flag.state == "open").correlate(Grant)
+                select(func.count(Flag.id))
+                .where(Flag.subject_id == Grant.id, Flag.state == FlagState.OPEN)
+                .correlate(Grant)
             ),
             "How many flags are open on it.",
         ),
@@ -252,7 +254,7 @@ ACCOUNTS = Listing(
         "open_flags": number_column(
             counted(
                 select(func.count(Flag.id))
-                .where(Flag.account_id == Account.id, Flag.state == "open")
+                .where(Flag.account_id == Account.id, Flag.state == FlagState.OPEN)
                 .correlate(Account)
             ),
             "How many flags are open on it.",
@@ -297,7 +299,9 @@ PEOPLE = Listing(
         ),
         "open_flags": number_column(
             counted(
-                select(func.count(Flag.id)).where(Flag.holder_id == Person.id, Flag.state == "open").correlate(Person)
+                select(func.count(Flag.id))
+                .where(Flag.holder_id == Person.id, Flag.state == FlagState.OPEN)
+                .correlate(Person)
             ),
             "How many flags are open on their access.",
         ),
@@ -354,7 +358,9 @@ APPS = Listing(
             "When any of its links was last used.",
         ),
         "open_flags": number_column(
-            counted(select(func.count(Flag.id)).where(Flag.holder_id == App.id, Flag.state == "open").correlate(App)),
+            counted(
+                select(func.count(Flag.id)).where(Flag.holder_id == App.id, Flag.state == FlagState.OPEN).correlate(App)
+            ),
             "How many flags are open on its links.",
         ),
     },

@@ -9,7 +9,8 @@ from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import aliased
 
 from openlatch.core.filters import Kind
-from openlatch.core.vocabulary import Proof, Subject
+from openlatch.core.latches import LatchMode
+from openlatch.core.vocabulary import FlagState, ItemState, Proof, Subject
 from openlatch.store.lists import register
 from openlatch.store.lists.columns import (
     id_column,
@@ -62,10 +63,12 @@ trim_level = aliased(Level)
 _tallied = (
     select(
         func.count(Item.id).label("items"),
-        func.count(Item.id).filter(Item.state == "decided", Item.fate.is_(None)).label("decided"),
-        func.count(Item.id).filter(Item.state == "seconding").label("seconding"),
+        func.count(Item.id).filter(Item.state == ItemState.DECIDED, Item.fate.is_(None)).label("decided"),
+        func.count(Item.id).filter(Item.state == ItemState.SECONDING).label("seconding"),
         *(
-            func.count(Item.id).filter(Item.state == "decided", Item.verdict == verdict, ~Item.nothing_done).label(name)
+            func.count(Item.id)
+            .filter(Item.state == ItemState.DECIDED, Item.verdict == verdict, ~Item.nothing_done)
+            .label(name)
             for verdict, name in (("keep", "kept"), ("trim", "trimmed"), ("revoke", "revoked"))
         ),
         func.count(Item.id).filter(Item.nothing_done).label("nothing_done"),
@@ -365,6 +368,6 @@ SCOPES = {
     Subject.SESSION: Scope(register.SESSIONS, Session.ended_at.is_(None)),
     Subject.EXPOSURE: Scope(EXPOSURES, or_(func.jsonb_array_length(openings) > 0, outsiders > 0)),
     Subject.OWNERSHIP: Scope(OWNERSHIPS, Account.owner_id.is_not(None)),
-    Subject.LATCH: Scope(LATCHES, Latch.mode != "off"),
-    Subject.ACCEPTANCE: Scope(register.FLAGS, Flag.state == "accepted"),
+    Subject.LATCH: Scope(LATCHES, Latch.mode != LatchMode.OFF),
+    Subject.ACCEPTANCE: Scope(register.FLAGS, Flag.state == FlagState.ACCEPTED),
 }

@@ -20,7 +20,7 @@ from sqlalchemy.orm import Session as Db
 
 from openlatch.core.access import paths
 from openlatch.core.register import Holder
-from openlatch.core.vocabulary import HolderKind, Subject
+from openlatch.core.vocabulary import FlagState, HolderKind, ItemState, Standing, Subject
 from openlatch.json_values import JsonObject
 from openlatch.store.access import subgraph
 from openlatch.store.database import driver_of
@@ -159,7 +159,7 @@ def _flag_counts() -> Any:
             func.count().label("count"),
         )
         .join(chosen, chosen.c.id == Flag.subject_id)
-        .where(Flag.state == "open")
+        .where(Flag.state == FlagState.OPEN)
         .group_by(Flag.subject_id)
         .subquery()
     )
@@ -268,7 +268,7 @@ def _flags(db: Db) -> dict[UUID, list[JsonObject]]:
     found: dict[UUID, list[JsonObject]] = defaultdict(list)
     rows = db.execute(
         select(Flag.subject_id, Flag.rule, Flag.severity, Flag.score, Flag.sentence)
-        .where(Flag.state == "open", Flag.subject_id.in_(select(chosen.c.id)))
+        .where(Flag.state == FlagState.OPEN, Flag.subject_id.in_(select(chosen.c.id)))
         .order_by(Flag.score.desc(), Flag.rule)
     )
     for subject, rule, severity, score, sentence in rows:
@@ -285,7 +285,7 @@ def _decided(db: Db) -> dict[tuple[str, UUID], JsonObject]:
         .join(chosen, and_(chosen.c.id == Item.subject_id, chosen.c.kind == Item.kind))
         .join(Round, Round.id == Item.round_id)
         .outerjoin(Person, Person.id == Item.decided_by_id)
-        .where(Item.state == "decided", Round.closed_at.is_not(None))
+        .where(Item.state == ItemState.DECIDED, Round.closed_at.is_not(None))
         .order_by(Item.kind, Item.subject_id, Item.decided_at.desc())
         .ext(distinct_on(Item.kind, Item.subject_id))
     )
@@ -323,7 +323,9 @@ def _observed(db: Db) -> dict[UUID, date]:
 
 def _jobs(db: Db) -> dict[str, int]:
     rows = db.execute(
-        select(Person.job, func.count()).where(Person.standing == "current", Person.job != "").group_by(Person.job)
+        select(Person.job, func.count())
+        .where(Person.standing == Standing.CURRENT, Person.job != "")
+        .group_by(Person.job)
     )
     return dict(rows.all())
 
@@ -338,7 +340,7 @@ def _peers(db: Db) -> dict[tuple[UUID, str], int]:
             Grant.account_id.in_(accounts),
             Grant.state.in_(register_lists.LIVE),
             Person.job != "",
-            Person.standing == "current",
+            Person.standing == Standing.CURRENT,
         )
         .group_by(Grant.account_id, Person.job)
     )
